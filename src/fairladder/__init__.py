@@ -1,0 +1,1 @@
+"""From a table of orders to scored, segmented customers."""

@@ -1,0 +1,1 @@
+"""Engines: each runs one SQL tree and hands back a table."""

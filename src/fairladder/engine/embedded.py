@@ -1,0 +1,125 @@
+"""The embedded engine: DuckDB, touched in this file only."""
+
+import re
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any, Protocol
+
+import duckdb
+import pyarrow as pa
+from sqlglot import exp
+
+from fairladder.errors import DataError
+from fairladder.numbers import exact_minor
+
+#: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL.
+EXACT_MINOR = "exact_minor"
+
+
+class Engine(Protocol):
+    """What every engine can do."""
+
+    dialect: str
+
+    def columns(self, relation: exp.Expression) -> dict[str, str]:
+        """Column name → the engine's type name, for a table, file or sub-query."""
+        ...
+
+    def table(self, query: exp.Expression) -> pa.Table:
+        """Run a query and bring back its rows."""
+        ...
+
+    def sql(self, query: exp.Expression) -> str:
+        """The query as indented text in the engine's dialect."""
+        ...
+
+
+class Embedded:
+    """DuckDB in this process. Clocks are set to UTC so that the machine's zone never shows."""
+
+    dialect = "duckdb"
+
+    def __init__(self) -> None:
+        self._connection = duckdb.connect()
+        self._offered = 0
+        self._connection.execute("SET TimeZone = 'UTC'")
+        self._connection.execute("SET enable_progress_bar = false")
+        self._connection.execute("SET temp_directory = ?", [tempfile.gettempdir() + "/fairladder-spill"])
+        for scale in range(5):
+            for percent in (False, True):
+                self._offer_exact_minor(scale, percent)
+
+    def _offer_exact_minor(self, decimals: int, percent: bool) -> None:
+        def one(amount: str) -> int | None:
+            return exact_minor(decimals, percent, (amount,), None)
+
+        def product(price: str, quantity: str, discount: str | None) -> int | None:
+            return exact_minor(decimals, percent, (price, quantity), discount)
+
+        name = f"{EXACT_MINOR}_{decimals}{'_percent' if percent else ''}"
+        if not percent:
+            self._connection.create_function(name, one, ["VARCHAR"], "BIGINT", null_handling="special")
+        self._connection.create_function(
+            f"{name}_product", product, ["VARCHAR", "VARCHAR", "VARCHAR"], "BIGINT", null_handling="special"
+        )
+
+    def offer(self, table: pa.Table) -> exp.Table:
+        """Make an Arrow table readable in SQL; nothing is copied."""
+        self._offered += 1
+        name = f"frame_{self._offered}"
+        self._connection.register(name, table)
+        return exp.to_table(name)
+
+    def columns(self, relation: exp.Expression) -> dict[str, str]:
+        """Column name → DuckDB type."""
+        query = exp.select("*").from_(relation).limit(0)
+        return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect)}").fetchall()}
+
+    def table(self, query: exp.Expression) -> pa.Table:
+        """Run a query and bring back its rows as an Arrow table."""
+        with _told_plainly():
+            return self._connection.sql(query.sql(self.dialect)).to_arrow_table()
+
+    def write(self, query: exp.Expression, path: str, options: dict[str, Any]) -> None:
+        """Write a query's rows to a file with COPY."""
+        copy = exp.Copy(
+            this=exp.paren(query),
+            kind=False,
+            files=[exp.Literal.string(path)],
+            params=[exp.CopyParameter(this=exp.var(k), expression=exp.convert(v)) for k, v in options.items()],
+        )
+        self._run(copy.sql(self.dialect))
+
+    def sql(self, query: exp.Expression) -> str:
+        """The query as indented DuckDB SQL."""
+        return query.sql(self.dialect, pretty=True)
+
+    def _run(self, text: str) -> duckdb.DuckDBPyConnection:
+        with _told_plainly():
+            return self._connection.execute(text)
+
+
+@contextmanager
+def _told_plainly() -> Iterator[None]:
+    """The engine's errors as ours."""
+    try:
+        yield
+    except duckdb.Error as error:
+        raise DataError(_advice(str(error))) from error
+    except RuntimeError as error:  # what the engine raises when a scan's Python object goes wrong
+        raise DataError(f"The rows could not be read: {error}.") from error
+
+
+def _advice(message: str) -> str:
+    """The engine's message in words of ours where it is a common one."""
+    if ragged := re.search(r"CSV Error on Line: (\d+)(?s:.*?)Expected Number of Columns: (\d+) Found: (\d+)", message):
+        line, wanted, got = ragged.groups()
+        return (
+            f"Line {line} of the orders has {got} cells where the header has {wanted}. Look for a stray separator or "
+            "an unclosed quote there; a cell that holds a separator must stand in double quotes."
+        )
+    if bad := re.search(r"CSV Error on Line: (\d+)", message):
+        told = [t for t in message.splitlines()[1:] if t and not t.startswith(("Original Line", "Possible"))]
+        return f"Line {bad[1]} of the orders cannot be read: {told[0] if told else message.splitlines()[0]}"
+    return f"The engine could not read these rows: {message.splitlines()[0]}"

@@ -1,0 +1,48 @@
+"""Errors: what is wrong, where, and what to do.
+
+FairLadderError
+├── DataError        the data does not allow it (exit 1)
+└── UsageError       options, paths or measures are wrong (exit 2)
+    ├── SchemeError      a key or value of the scheme
+    └── ConditionError   a SQL condition
+"""
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+
+class FairLadderError(Exception):
+    """Base of all errors of this package; its text is meant for the person at the keyboard."""
+
+    exit_code = 1
+
+
+class DataError(FairLadderError):
+    """The data does not allow what was asked."""
+
+
+class UsageError(FairLadderError):
+    """The request itself is wrong: an option, a path, a name."""
+
+    exit_code = 2
+
+
+class SchemeError(UsageError):
+    """A key or value of the scheme is wrong."""
+
+
+class ConditionError(UsageError):
+    """A condition does not parse, uses what is not allowed, or names an unknown column."""
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """Advice naming the known name most like ``name``, or all known names where none is like it."""
+    names = [str(k) for k in known]
+    folded = {n.casefold(): n for n in names}
+    close = get_close_matches(name.casefold(), folded, n=1, cutoff=0.6)
+    if close:
+        return f"Did you mean `{folded[close[0]]}`?"
+    if not names:
+        return "There are none."
+    shown = ", ".join(f"`{n}`" for n in names[:12])
+    return f"There are: {shown}{' and ' + str(len(names) - 12) + ' more' if len(names) > 12 else ''}."

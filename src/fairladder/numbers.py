@@ -1,0 +1,62 @@
+"""Whole numbers in, one rounding out: minor units of money and correctly rounded ratios.
+
+A binary float stands for its shortest decimal text: 1.005 is 1.005, and rounds to 1.01.
+"""
+
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+#: Whole numbers up to here are exact in a float, so their quotient in floats is rounded once.
+EXACT = 2**53
+#: Amounts and totals beyond this many minor units would not survive the way through a float and its text.
+MOST_MINOR_UNITS = 10**15
+
+
+def half_away(value: Fraction) -> int:
+    """Nearest whole number, halves away from zero."""
+    whole = int(abs(value) + Fraction(1, 2))
+    return whole if value >= 0 else -whole
+
+
+def exact_minor(decimals: int, percent: bool, factors: tuple[str | None, ...], discount: str | None) -> int | None:
+    """Product of decimal texts × (1 − discount) in minor units, rounded once; None where it is no usable number.
+
+    ``percent``, or a ``%`` at its end, reads the discount as hundredths. Beyond ±10^15 minor units the answer is None.
+    """
+    try:
+        product = Fraction(10**decimals)
+        for text in factors:
+            product *= Fraction(text)  # type: ignore[arg-type]  # None raises TypeError, caught below
+        if discount is not None:
+            hundredths = percent or discount.endswith("%")
+            product *= 1 - Fraction(discount.rstrip("%")) / (100 if hundredths else 1)
+    except (TypeError, ValueError, ZeroDivisionError):
+        return None
+    return half_away(product) if abs(product) <= MOST_MINOR_UNITS else None
+
+
+def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
+    """Major units as floats → whole minor units, half away from zero by shortest decimal text. No nulls."""
+    floats = np.asarray(values, dtype=np.float64)
+    scaled = floats * 10.0**decimals
+    # Below 10^11 the product is off by far less than 1e-3, so only values that near a half can round wrongly.
+    near_half = (np.abs(np.abs(scaled - np.trunc(scaled)) - 0.5) < 1e-3) | (np.abs(scaled) > 1e11)
+    minor = np.rint(scaled).astype(np.int64)
+    for i in np.flatnonzero(near_half):
+        minor[i] = half_away(Fraction(repr(float(floats[i]))) * 10**decimals)
+    return minor
+
+
+def ratio(numerator: Any, denominator: Any) -> NDArray[np.float64]:
+    """One correctly rounded division of whole numbers, element by element; NaN where the denominator is 0."""
+    top, bottom = np.broadcast_arrays(np.asarray(numerator), np.asarray(denominator))
+    out = np.full(top.shape, np.nan)
+    usable = bottom != 0
+    np.divide(top, bottom, out=out, where=usable)
+    large = usable & ((np.abs(top) > EXACT) | (np.abs(bottom) > EXACT))
+    for i in np.flatnonzero(large):
+        out.flat[i] = int(top.flat[i]) / int(bottom.flat[i])  # Python divides whole numbers with one rounding
+    return out

@@ -1,0 +1,359 @@
+"""The order book: opened orders, from which the balance, the customers and everything else are asked."""
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from fairladder.customers import COLUMNS, customers_frame, reads_offsets, reduction, with_measures
+from fairladder.engine.embedded import Embedded
+from fairladder.errors import DataError, UsageError
+from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
+from fairladder.orders.findings import Finding, customer_findings, row_findings
+from fairladder.orders.members import Members, open_members
+from fairladder.orders.roles import Roles, settle_roles
+from fairladder.orders.rows import BLANK_ROW, REASONS, TOTAL_ROW, UNDECIDED, USED, open_rows
+from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
+from fairladder.orders.source import open_source
+from fairladder.scheme import Scheme, load_scheme
+
+#: Columns that scoring adds; a customers file may not use their names.
+SCORE_COLUMNS = (
+    "recency_score", "frequency_score", "monetary_score", "score_total", "score_code", "percentile", "percent_rank",
+    "segment", "stance",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Check:
+    """Whether the orders are fit to use: the balance, what was found, and the rows set aside."""
+
+    balance: Balance
+    findings: tuple[Finding, ...]
+    set_aside: pd.DataFrame
+    as_of: dt.date | None
+    as_of_from: str
+    settings: Mapping[str, Any]
+
+    @property
+    def frame(self) -> pd.DataFrame:
+        """The findings, one row each."""
+        return pd.DataFrame([f.as_json() for f in self.findings], columns=list(Finding.__dataclass_fields__))
+
+    @property
+    def errors(self) -> tuple[Finding, ...]:
+        """Findings that make the numbers wrong until they are settled."""
+        return tuple(f for f in self.findings if f.level == "error")
+
+    def as_json(self) -> dict[str, Any]:
+        """All of it as plain JSON values."""
+        rows = self.set_aside.astype(object).where(self.set_aside.notna(), None)
+        return {
+            "as_of": self.as_of.isoformat() if self.as_of else None,
+            "as_of_from": self.as_of_from,
+            "settings": dict(self.settings),
+            "balance": self.balance.as_json(),
+            "findings": [f.as_json() for f in self.findings],
+            "set_aside": rows.to_dict("records"),
+        }
+
+    def __repr__(self) -> str:
+        balance = "; ".join(f"{label} {rows:,}" for label, rows, _ in self.balance.lines())
+        found = "".join(f"\n  {f.level}: {f.code} ({f.count:,}): {f.effect}" for f in self.findings)
+        return f"Check as of {self.as_of} ({self.as_of_from}): {balance}{found}"
+
+    def _repr_html_(self) -> str:
+        lines = pd.DataFrame(self.balance.lines(), columns=["", "rows", "amount"]).set_index("")
+        lines["amount"] = [major(m, self.balance.decimals) for m in lines["amount"]]
+        return str(lines.to_html()) + str(self.frame.to_html(index=False))
+
+
+@dataclass(frozen=True)
+class _Reduced:
+    table: pa.Table
+    """The used groups of the reduction."""
+    balance: Balance
+    totals: list[int]
+    latest: dt.date | None
+    offsets: bool
+
+
+class Orders:
+    """Opened orders. Nothing is read until something is asked; the rows are then read once, in one pass.
+
+    Made by ``open_orders``. The data is never changed.
+    """
+
+    def __init__(self, orders: Any, customers: Any, scheme: Scheme, *, allow_set_aside: bool = False) -> None:
+        self.scheme = scheme
+        self.allow_set_aside = allow_set_aside
+        self._engine = Embedded()
+        self._source = open_source(orders, self._engine)
+        self._roles: Roles = settle_roles(scheme.orders, self._source)
+        self._rows = open_rows(self._source, self._roles, scheme)
+        self._customers_file = customers if customers is not None else scheme.customers.file
+
+    def __repr__(self) -> str:
+        return f"Orders({self._source.label!r}, {', '.join(f'{r}={c!r}' for r, c in self._roles.columns.items())})"
+
+    # ------------------------------------------------------------------------------------------------ questions
+
+    def check(self) -> Check:
+        """Balance, findings and set-aside rows; also where the orders are not fit to use."""
+        frame = self._measured
+        findings = row_findings(self.balance, self.notes) + customer_findings(
+            frame, self.as_of, self.members.frame if self.members else None, self.scheme.money.decimals
+        )
+        return Check(
+            self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json()
+        )
+
+    def customers(self, as_of: str | dt.date | None = None) -> pd.DataFrame:
+        """One row per customer, sorted by id: the table of section 2 of the definitions.
+
+        Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency and tenure are null
+        without a purchase. Customers of the customers file without orders are in it, with its other columns.
+        ``as_of`` (a day or its ISO text) overrides the scheme's; rows after it are outside the window.
+
+        Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the customers file.
+        """
+        if as_of is not None:
+            return self.on(as_of).customers()
+        self.require_fit()
+        return self._measured.copy()
+
+    def on(self, as_of: str | dt.date) -> "Orders":
+        """The same orders with another day of reckoning."""
+        day = _day(as_of)
+        other = Orders.__new__(Orders)
+        other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
+        other.scheme = self.scheme.with_options(time={"as_of": day})
+        other._rows = replace(self._rows, scheme=other.scheme)
+        return other
+
+    def sql(self) -> str:
+        """The SQL of the reduction, ready to run in the engine that runs it."""
+        return self._engine.sql(reduction(self._rows))
+
+    def require_fit(self) -> None:
+        """Raise DataError where so much is set aside that the mapping must be wrong, or currencies mix."""
+        balance = self.balance
+        if balance.mostly_unusable and not self.allow_set_aside:
+            reasons = ", ".join(f"{n:,} {reason}" for reason, n in balance.reasons.items())
+            raise DataError(
+                f"{balance.set_aside:,} of {balance.rows_read:,} rows are set aside ({reasons}): more than "
+                f"{MOST_SET_ASIDE_PERCENT} %, so the columns are probably mapped wrongly. Look at `fairladder check`, "
+                "correct [orders] in the scheme, or pass --allow-set-aside."
+            )
+        if len(currencies := self._currencies) > 1:
+            raise DataError(
+                f"The orders are in several currencies ({', '.join(currencies)}), which must not be added up. Choose "
+                "one with `currency` under [money]; the others are then set aside."
+            )
+
+    # ------------------------------------------------------------------------------------------------- results
+
+    @property
+    def balance(self) -> Balance:
+        """What became of the rows read."""
+        return self._reduced.balance
+
+    @cached_property
+    def as_of(self) -> dt.date | None:
+        """The day of reckoning; None where no row is used and no day is set.
+
+        Raises DataError where the day would be the orders' latest and that is still to come.
+        """
+        time = self.scheme.time
+        day = time.as_of or time.through or self._reduced.latest
+        if time.as_of is None and day is not None and day > self._today:
+            raise DataError(
+                f"The {self.as_of_from} is {day}, and that is after today ({self._today}). Say which day to reckon from "
+                "with --as-of or `as_of` under [time]; rows after it are left outside the window."
+            )
+        return day
+
+    @property
+    def as_of_from(self) -> str:
+        """Where the day of reckoning comes from, in words."""
+        time = self.scheme.time
+        return "day asked for" if time.as_of else "end of the window" if time.through else "latest day among the orders"
+
+    @property
+    def notes(self) -> list[str]:
+        """What every output has to say beside its figures."""
+        notes = []
+        time = self.scheme.time
+        if not self._rows.has_orders:
+            notes.append("No order column is known, so every row counts as one order.")
+        if self._reduced.offsets:
+            notes.append("Some timestamps carry an offset; their day is taken as written. Set `time_zone` to convert.")
+        if self._rows.kind("placed") == "instant" and time.time_zone is None:
+            notes.append("Order times are instants; their day is taken in UTC. Set `time_zone` to convert.")
+        if time.from_ is not None or self.balance.left_out:
+            why = f"from {time.from_} on" if time.from_ is not None else "that match `where`"
+            notes.append(f"`orders`, `first_order` and segments speak of the rows {why} only.")
+        return notes
+
+    @cached_property
+    def members(self) -> Members | None:
+        """The customers file, where there is one."""
+        if self._customers_file is None:
+            return None
+        taken = {*COLUMNS, *SCORE_COLUMNS}
+        id_column = self._roles.columns["customer"]
+        return open_members(self._customers_file, self.scheme.customers, id_column, taken, self._engine)
+
+    @cached_property
+    def set_aside(self) -> pd.DataFrame:
+        """Every row set aside: ``row`` (as a person sees it), ``reason``, and the original cells as text."""
+        parts = []
+        if self.balance.set_aside:
+            readable = sum(self.balance.amounts.values())
+            query = set_aside_rows(self._rows, self._reduced.totals, readable)
+            frame = self._engine.table(query).to_pandas()
+            parts.append(frame.rename(columns={"#row": "row", "#reason": "reason"}))
+        if self.members is not None and len(self.members.set_aside):
+            parts.append(self.members.set_aside.assign(file=self.members.label))
+        if not parts:
+            return pd.DataFrame(columns=["row", "reason", *self._source.columns])
+        return pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
+
+    # ------------------------------------------------------------------------------------------------ the pass
+
+    @property
+    def _today(self) -> dt.date:
+        zone = self.scheme.time.time_zone
+        return dt.datetime.now(ZoneInfo(zone) if zone else dt.UTC).date()
+
+    @cached_property
+    def _reduced(self) -> _Reduced:
+        table = self._engine.table(reduction(self._rows))
+        used = pc.equal(table["state"], USED)
+        other = table.filter(pc.invert(used))
+        names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in table.column_names else [])
+        table = table.filter(used)
+        groups = other.select(names).to_pylist() + _summed(table.select(names))
+        balance = balance_of(groups, self.scheme.money.decimals)
+        groups, totals = self._decide(groups, balance)
+        latest = pc.max(table["latest_row"]).as_py()
+        offsets = "offsets" in table.column_names and bool(pc.max(table["offsets"]).as_py())
+        return _Reduced(table, balance_of(groups, self.scheme.money.decimals), totals, latest, offsets)
+
+    def _decide(self, groups: list[dict[str, Any]], balance: Balance) -> tuple[list[dict[str, Any]], list[int]]:
+        """Settle rows that lack customer, order and date, now that the sums are known."""
+        if not balance.rows.get(UNDECIDED):
+            return groups, []
+        usable = balance.amount(*(s for s in balance.rows if s not in REASONS and s != UNDECIDED))
+        totals = [usable]
+        if self.scheme.orders.amount_is == "order" and self._rows.has_orders:
+            totals += [t for t in self._engine.table(orders_total(self._rows))["total"].to_pylist() if t is not None]
+        readable = sum(balance.amounts.values())
+        settled = self._engine.table(undecided_groups(self._rows, [int(t) for t in totals], readable)).to_pylist()
+        kept = [g for g in groups if g["state"] != UNDECIDED]
+        extra = [g for g in settled if g["state"] != BLANK_ROW]
+        return kept + extra, [int(t) for t in totals]
+
+    @cached_property
+    def _currencies(self) -> list[str]:
+        """Currencies among usable rows, where the orders carry a currency column."""
+        return [
+            currency
+            for currency, sums in self.balance.by_currency.items()
+            if any(state not in REASONS for state in sums)
+        ]
+
+    @cached_property
+    def _measured(self) -> pd.DataFrame:
+        extra = [c for c in ("name", "only_channel") if c in self._reduced.table.column_names]
+        frame = customers_frame(self._reduced.table, self.scheme.money.decimals, extra)
+        if self.members is not None:
+            frame = _joined(frame, self.members.frame)
+        return with_measures(frame, self.as_of, self.scheme.money.decimals)
+
+
+_OPENED = ("scheme", "allow_set_aside", "_engine", "_source", "_roles", "_rows", "_customers_file")
+
+
+def _summed(used: pa.Table) -> list[dict[str, Any]]:
+    """The used groups as one group per currency."""
+    keys = ["state"] + (["currency"] if "currency" in used.column_names else [])
+    summed = used.group_by(keys).aggregate([("rows_read", "sum"), ("rows_amount", "sum")])
+    return [
+        {**{k: g[k] for k in keys}, "rows_read": g["rows_read_sum"], "rows_amount": g["rows_amount_sum"]}
+        for g in summed.to_pylist()
+    ]
+
+
+def _joined(frame: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
+    """Customers from both sides, one row each; whoever has no orders gets counts of 0 and empty days."""
+    names = [c for c in members.columns if c != "customer"]
+    given = members.rename(columns={"name": "#name"})
+    both = frame.merge(given, on="customer", how="outer", validate="one_to_one", sort=False)
+    counts = [c for c in frame.columns if both[c].dtype.kind == "f" and frame[c].dtype.kind == "i"]
+    both[counts] = both[counts].fillna(0).astype(np.int64)
+    if "name" in names:
+        ours = both.pop("#name")
+        both["name"] = ours.fillna(both["name"]) if "name" in both else ours
+    order = np.argsort(both["customer"].to_numpy(dtype=object), kind="stable")
+    return both.iloc[order].reset_index(drop=True)
+
+
+def _day(value: str | dt.date) -> dt.date:
+    if isinstance(value, dt.datetime):
+        return value.date()
+    if isinstance(value, dt.date):
+        return value
+    try:
+        return dt.date.fromisoformat(value)
+    except ValueError:
+        raise UsageError(f"{value!r} is not a day; write it as 2026-06-30.") from None
+
+
+def open_orders(
+    orders: Any,
+    *,
+    customers: Any = None,
+    scheme: str | Path | Scheme | Mapping[str, Any] | None = None,
+    allow_set_aside: bool = False,
+) -> Orders:
+    """Open a table of orders.
+
+    Parameters
+    ----------
+    orders
+        Path to a CSV, TSV or Parquet file, or a pandas DataFrame; a row per order line or per order.
+    customers
+        Path or DataFrame with one row per customer, joined by id; wins over the scheme's ``[customers] file``.
+    scheme
+        Path of a TOML file, a ``Scheme``, or nested settings as in the file. Without one, columns named like their
+        roles are taken and all defaults hold.
+    allow_set_aside
+        Go on although more than 20 % of the rows cannot be used.
+
+    Raises
+    ------
+    UsageError, SchemeError, ConditionError
+        A path, key, column or condition is wrong.
+    DataError
+        The file holds nothing readable.
+    """
+    if scheme is None:
+        settled = Scheme()
+    elif isinstance(scheme, Scheme):
+        settled = scheme
+    elif isinstance(scheme, Mapping):
+        from fairladder.scheme import scheme_from
+
+        settled = scheme_from(scheme, "the scheme")
+    else:
+        settled = load_scheme(scheme)
+    return Orders(orders, customers, settled, allow_set_aside=allow_set_aside)

@@ -1,0 +1,1 @@
+"""Order rows in: sources, roles, cells, set-aside rows, findings, balance."""

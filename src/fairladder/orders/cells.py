@@ -1,0 +1,145 @@
+"""What one cell says: trees that read an id, a day, an amount or any other column, by the kind of its column.
+
+Text functions cost more than anything else here, so cells that plainly need no care pass by them.
+"""
+
+from collections.abc import Sequence
+
+from sqlglot import exp
+
+from fairladder.engine.embedded import EXACT_MINOR
+from fairladder.numbers import MOST_MINOR_UNITS
+from fairladder.orders.source import CellKind
+from fairladder.sqltree import sql
+
+#: White space at either end, whatever the alphabet, as a regular expression.
+_EDGES = r"^[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]+"
+_TRIM = f"{_EDGES}|{_EDGES[1:]}$"
+#: Where price × quantity × 10^decimals stays below, floats are off by less than 1e-6 minor units.
+_SURE_BELOW = 10**8
+
+
+def text(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+    """The cell as trimmed text; NULL where blank. Whole numbers lose a trailing ``.0``."""
+    if kind == "text":
+        plain = sql("CAST(:c AS VARCHAR)", c=cell)
+        return sql(
+            # Begins and ends with a visible ASCII character: nothing to trim.
+            "CASE WHEN :c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' THEN :c "
+            "ELSE NULLIF(REGEXP_REPLACE(:c, :edges, '', 'g'), '') END",
+            c=plain, edges=exp.Literal.string(_TRIM),
+        )  # fmt: skip
+    if kind in ("float", "decimal"):
+        return sql(
+            "CASE WHEN ISNAN(CAST(:c AS DOUBLE)) THEN NULL WHEN :c = TRUNC(:c) AND ABS(:c) < 1e18 "
+            "THEN CAST(CAST(:c AS BIGINT) AS VARCHAR) ELSE CAST(:c AS VARCHAR) END",
+            c=cell,
+        )
+    return sql("CAST(:c AS VARCHAR)", c=cell)
+
+
+def key(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+    """Something to group an id by that is as distinct as its text and, for whole numbers, much faster."""
+    return cell if kind == "whole" else text(cell, kind)
+
+
+def day(cell: exp.Expression, kind: CellKind, time_zone: str | None) -> exp.Expression:
+    """The calendar day in the business time zone; NULL where blank or unreadable. A text cell comes trimmed."""
+    if kind == "date":
+        return cell
+    if kind == "timestamp":
+        return sql("CASE WHEN ISFINITE(:c) THEN CAST(:c AS DATE) END", c=cell)
+    if kind == "instant":
+        there = sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=cell)
+        return sql("CASE WHEN ISFINITE(:c) THEN CAST(:there AS DATE) END", c=cell, there=there)
+    if kind != "text":
+        return sql("CAST(NULL AS DATE)")
+    written = sql("TRY_CAST(SUBSTRING(:c, 1, 10) AS DATE)", c=cell)
+    if time_zone:
+        there = sql("CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)", z=exp.Literal.string(time_zone), c=cell)
+        written = sql("CASE WHEN :offset THEN :there ELSE :written END", offset=offset(cell), there=there, written=written)
+    return sql(
+        "CASE WHEN SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
+        "AND (LENGTH(:c) = 10 OR TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
+        c=cell, written=written,
+    )  # fmt: skip
+
+
+def offset(cell: exp.Expression) -> exp.Expression:
+    """Whether a text timestamp ends in an offset from UTC."""
+    return sql("LENGTH(:c) > 16 AND REGEXP_MATCHES(:c, '([Zz]|[+-]\\d\\d(:?\\d\\d)?)$')", c=cell)
+
+
+def blank(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+    """Whether the cell counts as empty: NULL, white space only, NaN in a typed column."""
+    if kind == "text":
+        return sql("(:t IS NULL)", t=text(cell, kind))
+    if kind == "float":
+        return sql("(:c IS NULL OR ISNAN(:c))", c=cell)
+    return sql("(:c IS NULL)", c=cell)
+
+
+def number(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+    """The cell as a float; NULL where it is no finite plain number."""
+    if kind == "text":
+        clean = text(cell, kind)
+        return sql(
+            "CASE WHEN NOT CONTAINS(:c, '_') AND ISFINITE(TRY_CAST(:c AS DOUBLE)) THEN TRY_CAST(:c AS DOUBLE) END",
+            c=clean,
+        )
+    if kind in ("whole", "decimal", "float"):
+        # A 32-bit float stands for its own shortest text, which the way over text keeps.
+        wide = sql("CAST(:c AS DOUBLE)", c=cell) if kind != "float" else sql("TRY_CAST(CAST(:c AS VARCHAR) AS DOUBLE)", c=cell)
+        return sql("CASE WHEN ISFINITE(:w) THEN :w END", w=wide)
+    return sql("CAST(NULL AS DOUBLE)")
+
+
+def discount(cell: exp.Expression, kind: CellKind, percent: bool) -> exp.Expression:
+    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths in either."""
+    plain = number(cell, kind)
+    if kind == "text":
+        sign = sql("RTRIM(:t, '%')", t=text(cell, kind))
+        part = sql(":n / :unit", n=number(sign, kind), unit=1 if percent else 100)
+        plain = sql("CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=cell, part=part, plain=plain)
+    return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank(cell, kind), d=plain)
+
+
+def whole_minor(cell: exp.Expression, kind: CellKind, decimals: int) -> exp.Expression | None:
+    """Minor units of a typed exact amount in one step; None where the column's kind needs more care."""
+    if kind not in ("whole", "decimal"):
+        return None
+    exact = sql("CAST(:c AS BIGINT)", c=cell) if kind == "whole" else cell
+    return sql(
+        "CASE WHEN :c BETWEEN -:most AND :most THEN CAST(:exact * :scale AS BIGINT) END",
+        c=cell, exact=exact, scale=10**decimals, most=MOST_MINOR_UNITS // 10**decimals,
+    )  # fmt: skip
+
+
+def minor(
+    numbers: Sequence[exp.Expression],
+    discount: exp.Expression | None,
+    texts: Sequence[exp.Expression],
+    decimals: int,
+    percent: bool,
+) -> exp.Expression:
+    """Minor units of an amount, or of price × quantity × (1 − discount): exact, then rounded once.
+
+    ``numbers`` and ``discount`` are floats (see ``number``; the discount 0 where blank), ``texts`` the same cells as
+    exact text. NULL where one is no usable number or the discount is out of its range. A float's product is taken
+    where it provably rounds like the exact decimal: it is off by less than 1e-6 and lies farther than that from a half.
+    """
+    full = sql(":a * :scale", a=numbers[0], scale=10**decimals)
+    for factor in numbers[1:]:
+        full = sql(":a * :b", a=full, b=factor)
+    usable, scaled = sql(":s IS NOT NULL", s=full), full
+    if discount is not None:
+        share = sql(":d / 100", d=discount) if percent else discount
+        scaled = sql(":s * (1 - :d)", s=full, d=share)
+        usable = sql(":u AND :d BETWEEN 0 AND 1", u=usable, d=share)
+    name = f"{EXACT_MINOR}_{decimals}" + ("_percent" if percent and len(numbers) > 1 else "")
+    exact = exp.Anonymous(this=name + ("_product" if len(numbers) > 1 else ""), expressions=list(texts))
+    return sql(
+        "CASE WHEN :usable THEN CASE WHEN ABS(:full) < :sure AND ABS(ABS(:s - TRUNC(:s)) - 0.5) > 1e-6 "
+        "THEN CAST(ROUND(:s) AS BIGINT) ELSE :exact END END",
+        usable=usable, full=full, s=scaled, sure=_SURE_BELOW, exact=exact,
+    )  # fmt: skip

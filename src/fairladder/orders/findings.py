@@ -1,0 +1,112 @@
+"""Findings: what an analyst should know before trusting the numbers. Reported; nothing is removed for them."""
+
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from typing import Any, Literal
+
+import pandas as pd
+
+from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, major
+
+Level = Literal["error", "warning", "note"]
+#: Fewer days than this from first to last order are no history to speak of.
+SHORT_HISTORY_DAYS = 180
+#: One customer above this share of spend moves every average.
+DOMINANT_SHARE = 0.2
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One finding: how often, what it does to the totals, up to five examples, and what to do."""
+
+    code: str
+    level: Level
+    count: int
+    effect: str
+    examples: tuple[str, ...]
+    advice: str
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain JSON values under the field names."""
+        return {**asdict(self), "examples": list(self.examples)}
+
+
+def row_findings(balance: Balance, notes: Sequence[str]) -> list[Finding]:
+    """Findings that the balance alone tells."""
+    found = []
+    if balance.used == 0:
+        found.append(
+            Finding("no-usable-row", "error", balance.rows_read, "no row can be used, so every table is empty", (),
+                    "Look at the reasons in the balance: the columns, the window or `where` do not fit the file.")
+        )  # fmt: skip
+    if balance.mostly_unusable:
+        found.append(
+            Finding("mostly-set-aside", "error", balance.set_aside, f"more than {MOST_SET_ASIDE_PERCENT} % of the rows are not used", (),
+                    "The columns are probably mapped wrongly; correct [orders] in the scheme, or pass --allow-set-aside.")
+        )  # fmt: skip
+    if balance.unknown:
+        found.append(
+            Finding("unknown-condition", "warning", balance.unknown, "rows are left out because a cell that `where` needs is blank", (),
+                    "If they should count, write the condition so that blanks pass, e.g. `state IS NULL OR state <> 'x'`.")
+        )  # fmt: skip
+    usable = {c: s for c, s in balance.by_currency.items() if any(state not in _ASIDE for state in s)}
+    if len(usable) > 1:
+        found.append(
+            Finding("mixed-currencies", "error", len(usable), "amounts in different currencies would be added up", tuple(usable)[:5],
+                    "Choose one with `currency` under [money]; the others are then set aside.")
+        )  # fmt: skip
+    found += [Finding("reading", "note", 1, note, (), "") for note in notes]
+    return found
+
+
+_ASIDE = frozenset(range(1, 11))
+
+
+def customer_findings(
+    customers: pd.DataFrame, as_of: dt.date | None, members: pd.DataFrame | None, decimals: int
+) -> list[Finding]:
+    """Findings that the customers table tells; ``members`` is the customers file, where there is one."""
+    found = []
+    buyers = customers[customers["orders"] > 0]
+    if n := int(customers["refunds"].sum()):
+        who = customers[customers["refunds"] > 0]
+        found.append(
+            Finding("refunds", "note", n, f"orders below zero, of {len(who):,} customers, lower the spend", _ids(who),
+                    'Set `refunds = "ignore"` under [money] if spend should count purchases only.')
+        )  # fmt: skip
+    if n := int(customers["zero_orders"].sum()):
+        who = customers[customers["zero_orders"] > 0]
+        found.append(Finding("zero-orders", "note", n, "orders of 0 do not count as purchases", _ids(who), ""))
+    if members is not None:
+        without = customers[customers["orders"] + customers["refunds"] + customers["zero_orders"] == 0]
+        if len(without):
+            found.append(
+                Finding("no-orders", "note", len(without), "customers of the customers file without any order", _ids(without),
+                        "They stay in every table, without scores.")
+            )  # fmt: skip
+        strangers = customers[~customers["customer"].isin(members["customer"])]
+        if len(strangers):
+            spend = major(int(round(float(strangers["spend"].sum()) * 10**decimals)), decimals)
+            found.append(
+                Finding("unknown-customers", "warning", len(strangers), f"have orders (spend {spend}) but no row in the customers file",
+                        _ids(strangers), "Ask for a newer customers file, or check that both files write ids alike.")
+            )  # fmt: skip
+    if len(buyers):
+        days = (buyers["last_order"].max() - buyers["first_order"].min()).days
+        if days < SHORT_HISTORY_DAYS:
+            found.append(
+                Finding("short-history", "warning", days, f"days from first to last order; under {SHORT_HISTORY_DAYS} say little of a lifetime",
+                        (), "Export a longer period before judging who has left.")
+            )  # fmt: skip
+        top = buyers.loc[buyers["spend_share"].idxmax()]
+        if top["spend_share"] > DOMINANT_SHARE:
+            found.append(
+                Finding("one-customer-dominates", "warning", 1, f"{top['spend_share']:.0%} of all spend is one customer's", (str(top["customer"]),),
+                        "Look whether this is a reseller or a collective id, and read averages with care.")
+            )  # fmt: skip
+    return found
+
+
+def _ids(customers: pd.DataFrame) -> tuple[str, ...]:
+    return tuple(customers["customer"].head(5).astype(str))

@@ -1,0 +1,61 @@
+"""Which column plays which role."""
+
+from dataclasses import dataclass
+
+from fairladder.errors import SchemeError, nearest
+from fairladder.orders.source import Source
+from fairladder.scheme import ROLES, OrdersPart
+
+
+@dataclass(frozen=True)
+class Roles:
+    """Role → column of the source. ``customer``, ``placed`` and a way to the amount are always there."""
+
+    columns: dict[str, str]
+
+    def get(self, role: str) -> str | None:
+        """The role's column, or None."""
+        return self.columns.get(role)
+
+    @property
+    def factors(self) -> list[str]:
+        """The columns whose product is the amount before the discount."""
+        return [self.columns[r] for r in ("amount", "unit_price", "quantity") if r in self.columns]
+
+
+def settle_roles(settings: OrdersPart, source: Source) -> Roles:
+    """Roles as given in the scheme; a role that is not given takes a column of its own name, where there is one.
+
+    Raises SchemeError naming the role, the column and the nearest column there is.
+    """
+    given = settings.roles()
+    for role, name in given.items():
+        if name not in source.columns:
+            raise SchemeError(
+                f"{source.label} has no column `{name}`, which [orders] {role} asks for. {nearest(name, source.columns)}"
+            )
+    columns = dict(given)
+    priced = bool(settings.unit_price)
+    for role in ROLES:
+        skip = role in columns or role not in source.columns or role in given.values()
+        if skip or (priced and role == "amount") or (not priced and role in {"unit_price", "quantity", "discount"}):
+            continue
+        columns[role] = role
+    if "amount" not in columns and {"unit_price", "quantity"} <= source.columns.keys():
+        columns.update({r: r for r in ("unit_price", "quantity", "discount") if r in source.columns})
+    _complete(columns, source)
+    return Roles(columns)
+
+
+def _complete(columns: dict[str, str], source: Source) -> None:
+    missing = [role for role in ("customer", "placed") if role not in columns]
+    if "amount" not in columns and not {"unit_price", "quantity"} <= columns.keys():
+        missing.append("amount")
+    if missing:
+        names = ", ".join(f"`{name}`" for name in list(source.columns)[:20])
+        wanted = " and ".join(f"`{role}`" for role in missing)
+        options = " ".join(f"--{role}-column NAME" for role in missing)
+        raise SchemeError(
+            f"{source.label}: no column is known for {wanted}. Name it under [orders] in the scheme or with {options}. "
+            f"The columns are: {names}."
+        )

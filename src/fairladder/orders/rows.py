@@ -1,0 +1,287 @@
+"""Every order row read once, in one pass: its id, day and amount, and what becomes of it (its state)."""
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from sqlglot import exp
+
+from fairladder.conditions import Condition, Kind, parse_condition, to_engine
+from fairladder.orders import cells
+from fairladder.orders.roles import Roles
+from fairladder.orders.source import CellKind, Source
+from fairladder.scheme import Scheme
+from fairladder.sqltree import case, column, named, sql
+
+#: What became of a row. UNDECIDED rows lack customer, order and date: blank, or a total, or ``no-customer``.
+USED, TOTAL_ROW, UNDECIDED, CONFLICT, LEFT_OUT, UNKNOWN, OUTSIDE = 0, 1, 2, 10, 20, 21, 30
+BLANK_ROW = -1
+REASONS: dict[int, str] = {
+    TOTAL_ROW: "total-row", 3: "no-customer", 4: "no-order", 5: "no-date", 6: "bad-date", 7: "no-amount",
+    8: "bad-amount", 9: "other-currency", CONFLICT: "conflicting-total",
+}  # fmt: skip
+_CODE = {reason: code for code, reason in REASONS.items()}
+_TOTAL_WORDS = ("total", "grand total", "subtotal", "sub-total", "sub total")
+
+
+@dataclass(frozen=True)
+class Rows:
+    """The rows of a source with what their roles say, as a tree that any number of queries can start from."""
+
+    source: Source
+    roles: Roles
+    scheme: Scheme
+    condition: Condition | None
+    settled: Mapping[str, Kind]
+    """Kinds of the text columns that the condition names, where their cells settle one."""
+
+    @property
+    def has_orders(self) -> bool:
+        """Whether rows carry an order id; else each row is one order."""
+        return self.roles.get("order") is not None
+
+    def kind(self, role: str) -> CellKind | None:
+        """Kind of a role's column, None where the role is not given."""
+        name = self.roles.get(role)
+        return self.source.columns[name] if name else None
+
+    def text_of(self, role: str) -> exp.Expression | None:
+        """The role's cell as trimmed text, or None where the role is not given."""
+        name = self.roles.get(role)
+        return cells.text(column(name), self.source.columns[name]) if name else None
+
+    def tree(self, numbered: bool = False) -> exp.Select:
+        """All source columns and, per row, ``#customer``, ``#order``, ``#day``, ``#minor`` and ``#state``.
+
+        ``numbered`` adds ``#row``, the row's number as a person sees it.
+        """
+        relation = self.source.relation.copy()
+        if numbered:
+            count = sql("ROW_NUMBER() OVER () + :n", n=self.source.first_row - 1)
+            relation = exp.select("*", named(count, "#row")).from_(relation).subquery("numbered")
+        read = self._read().from_(relation)
+        valued = self._valued().from_(read.subquery("read"))
+        conflicts = self.scheme.orders.amount_is == "order" and self.has_orders
+        judged = "#first" if conflicts else "#state"
+        stated = exp.select("*", named(self._state(), judged)).from_(valued.subquery("valued"))
+        return self._without_conflicts(stated) if conflicts else stated
+
+    # ------------------------------------------------------------------------------------------- one layer each
+
+    def _read(self) -> exp.Select:
+        kinds, role = self.source.columns, self.roles.get
+        found = {"#customer": cells.key(column(role("customer") or ""), kinds[role("customer") or ""])}
+        if name := role("order"):
+            found["#order"] = cells.key(column(name), kinds[name])
+        placed = role("placed") or ""
+        found["#placed"] = cells.text(column(placed), "text") if kinds[placed] == "text" else column(placed)
+        if not self._quick:
+            for i, name in enumerate(self.roles.factors):
+                found[f"#factor{i}"] = cells.number(column(name), kinds[name])
+            if name := role("discount"):
+                percent = self.scheme.orders.discount_as == "percent"
+                found["#discount"] = cells.discount(column(name), kinds[name], percent)
+        return exp.select("*", *(named(tree, name) for name, tree in found.items()))
+
+    @property
+    def _quick(self) -> bool:
+        factors = self.roles.factors
+        return len(factors) == 1 and self.source.columns[factors[0]] in ("whole", "decimal")
+
+    def _valued(self) -> exp.Select:
+        kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
+        zone = self.scheme.time.time_zone
+        day = cells.day(column("#placed"), kinds[self.roles.get("placed") or ""], zone)
+        if self._quick:
+            minor = cells.whole_minor(column(factors[0]), kinds[factors[0]], decimals)
+            assert minor is not None
+        else:
+            texts = [cells.text(column(f), kinds[f]) for f in factors]
+            discount = self.roles.get("discount")
+            if len(factors) > 1:
+                texts.append(cells.text(column(discount), kinds[discount]) if discount else exp.null())
+            minor = cells.minor(
+                [column(f"#factor{i}") for i in range(len(factors))],
+                column("#discount") if discount else None,
+                texts, decimals, self.scheme.orders.discount_as == "percent",
+            )  # fmt: skip
+        return exp.select("*", named(day, "#day"), named(minor, "#minor"))
+
+    def _state(self) -> exp.Expression:
+        """The first reason that matches; blank cells and words of totals are looked at only where it matters."""
+        code = {reason: exp.Literal.number(number) for reason, number in _CODE.items()}
+        no_customer, no_order = sql(":c IS NULL", c=column("#customer")), sql(":c IS NULL", c=column("#order"))
+        no_day = sql(":d IS NULL", d=column("#day"))
+        no_placed = cells.blank(column("#placed"), self.kind("placed") or "text")
+        undecided = [no_customer, no_placed] + ([no_order] if self.has_orders else [])
+        branches = [
+            (exp.and_(*undecided), exp.Literal.number(UNDECIDED)),
+            (no_customer, code["no-customer"]),
+            *([(no_order, code["no-order"])] if self.has_orders else []),
+            (exp.and_(no_day, no_placed), code["no-date"]),
+            (no_day, code["bad-date"]),
+            (sql(":m IS NULL AND :b", m=column("#minor"), b=self._no_amount()), code["no-amount"]),
+            (sql(":m IS NULL", m=column("#minor")), code["bad-amount"]),
+            *self._other_currency(code["other-currency"]),
+            *self._left_out(),
+            *self._outside(),
+        ]
+        reason = case(branches, exp.Literal.number(USED))
+        total = self._says_total()
+        if total is not None:
+            reason = case([(total, code["total-row"])], reason)
+        return sql("CAST(:r AS TINYINT)", r=reason)
+
+    def _says_total(self) -> exp.Expression | None:
+        if self.kind("customer") != "text":
+            return None
+        words = exp.Tuple(expressions=[exp.Literal.string(w) for w in _TOTAL_WORDS])
+        return sql(
+            # Only an id that ends like one of the words is worth the regular expressions.
+            "CASE WHEN ARRAY_EXTRACT(:c, -1) IN ('l', 'L', ':') THEN LOWER(REGEXP_REPLACE(TRIM(REGEXP_REPLACE(:c, "
+            "'\\s*:$', '')), '\\s+', ' ', 'g')) IN :words ELSE FALSE END",
+            c=column("#customer"), words=words,
+        )  # fmt: skip
+
+    def _no_amount(self) -> exp.Expression:
+        kinds = self.source.columns
+        return exp.paren(exp.or_(*(cells.blank(column(f), kinds[f]) for f in self.roles.factors)))
+
+    def _other_currency(self, code: exp.Expression) -> list[tuple[exp.Expression, exp.Expression]]:
+        wanted, written = self.scheme.money.currency, self.text_of("currency")
+        if wanted is None or written is None:
+            return []
+        return [(sql(":c IS DISTINCT FROM :w", c=written, w=exp.Literal.string(wanted)), code)]
+
+    def _left_out(self) -> list[tuple[exp.Expression, exp.Expression]]:
+        if self.condition is None:
+            return []
+        values = self.condition_cells()
+        days = frozenset(n for n, k in condition_kinds(self.source, self.roles, self.settled).items() if k == "day")
+        holds = to_engine(self.condition, values, days)
+        unknown = (sql(":h IS NULL", h=holds), exp.Literal.number(UNKNOWN))
+        return [unknown, (sql("NOT :h", h=holds), exp.Literal.number(LEFT_OUT))]
+
+    def _outside(self) -> list[tuple[exp.Expression, exp.Expression]]:
+        time = self.scheme.time
+        ends = [d for d in (time.as_of, time.through) if d is not None]
+        beyond = []
+        if time.from_ is not None:
+            beyond.append(sql(":d < :day", d=column("#day"), day=_date(time.from_)))
+        if ends:
+            beyond.append(sql(":d > :day", d=column("#day"), day=_date(min(ends))))
+        return [(test, exp.Literal.number(OUTSIDE)) for test in beyond]
+
+    def _without_conflicts(self, stated: exp.Select) -> exp.Select:
+        """Orders whose repeated totals disagree, among the rows that ``where`` keeps."""
+        pair = [column("#customer"), column("#order")]
+        disagree = (
+            exp.select(*pair)
+            .from_(stated.copy().subquery("stated"))
+            .where(sql(":s IN (:used, :out)", s=column("#first"), used=USED, out=OUTSIDE))
+            .group_by(*(p.copy() for p in pair))
+            .having(sql("MIN(:m) <> MAX(:m)", m=column("#minor")))
+        )
+        hit = exp.and_(
+            sql(":s IN (:used, :out)", s=column("#first"), used=USED, out=OUTSIDE),
+            exp.In(this=exp.Tuple(expressions=pair), query=disagree.subquery()),
+        )
+        state = case([(hit, exp.Literal.number(CONFLICT))], column("#first"))
+        return exp.select("*", named(state, "#state")).from_(stated.subquery("judged"))
+
+    def condition_cells(self) -> dict[str, exp.Expression]:
+        """Name → value of every column that a condition on rows can name, by source name and by role name."""
+        values = {n: _typed(n, kind, self.settled.get(n)) for n, kind in self.source.columns.items()}
+        scale = 10**self.scheme.money.decimals
+        by_role: Mapping[str, exp.Expression | None] = {
+            "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")),
+            "order": sql("CAST(:c AS VARCHAR)", c=column("#order")) if self.has_orders else None,
+            "placed": column("#day"),
+            "amount": sql("(CAST(:m AS DOUBLE) / :scale)", m=column("#minor"), scale=scale),
+            **{r: self._number_cell(r) for r in ("unit_price", "quantity", "discount", "cost")},
+            **{r: self.text_of(r) for r in ("name", "channel", "status", "currency")},
+        }
+        for role, tree in by_role.items():
+            name = self.roles.get(role)
+            if tree is None or (name is None and role != "amount"):
+                continue
+            values[role] = tree
+            if name is not None:
+                values[name] = tree
+        return values
+
+    def _number_cell(self, role: str) -> exp.Expression | None:
+        name = self.roles.get(role)
+        return cells.number(column(name), self.source.columns[name]) if name else None
+
+
+def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expression:
+    if settled == "number":
+        return cells.number(column(name), kind)
+    if settled == "day":
+        return cells.day(cells.text(column(name), kind), "text", None)
+    if kind == "text":
+        return cells.text(column(name), kind)
+    return sql("CAST(:c AS DATE)", c=column(name)) if kind in ("timestamp", "instant") else column(name)
+
+
+def _date(value: dt.date) -> exp.Expression:
+    return sql("CAST(:d AS DATE)", d=exp.Literal.string(value.isoformat()))
+
+
+_KINDS: dict[CellKind, Kind] = {
+    "text": "text", "whole": "number", "decimal": "number", "float": "number", "date": "day", "timestamp": "day",
+    "instant": "day", "truth": "truth",
+}  # fmt: skip
+_ROLE_KINDS: dict[str, Kind] = {
+    "placed": "day", "amount": "number", "unit_price": "number", "quantity": "number", "discount": "number",
+    "cost": "number",
+}  # fmt: skip
+
+
+def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -> dict[str, Kind]:
+    """Name → kind of every column that a condition on rows can name; ``settled`` overrides plain text columns."""
+    kinds: dict[str, Kind] = {name: settled.get(name, _KINDS[kind]) for name, kind in source.columns.items()}
+    for role, name in [*roles.columns.items(), ("amount", "amount")]:
+        kind = _ROLE_KINDS.get(role, "text")
+        kinds[role] = kind
+        if name in source.columns:
+            kinds[name] = kind
+    return kinds
+
+
+def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
+    """The rows with the scheme's ``where`` checked against the columns there are.
+
+    Raises ConditionError where the condition is wrong.
+    """
+    text = scheme.orders.where
+    if text is None:
+        return Rows(source, roles, scheme, None, {})
+    loose = condition_kinds(source, roles, {})
+    unsettled = [n for n in source.columns if source.text and n not in roles.columns.values()]
+    names = parse_condition(text, {**loose, **dict.fromkeys(unsettled, "any")}, "where").names
+    settled = settle_kinds(source, [n for n in unsettled if n in names])
+    return Rows(source, roles, scheme, parse_condition(text, condition_kinds(source, roles, settled), "where"), settled)
+
+
+def settle_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
+    """Number or day, for the named text columns in which every cell that is not blank is one."""
+    if not names:
+        return {}
+    tests = []
+    for name in names:
+        cell = cells.text(column(name), "text")
+        tests.append(named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}"))
+        tests.append(named(sql("BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10)", c=cell), f"day {name}"))
+    answer = source.engine.table(exp.select(*tests).from_(source.relation.copy())).to_pylist()[0]
+    kinds: dict[str, Kind] = {}
+    for name in names:
+        if answer[f"number {name}"]:
+            kinds[name] = "number"
+        elif answer[f"day {name}"]:
+            kinds[name] = "day"
+    return kinds
+
+
+_PLAIN_NUMBER = exp.Literal.string(r"-?(0|[1-9]\d*)(\.\d+)?")

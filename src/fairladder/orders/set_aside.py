@@ -1,0 +1,58 @@
+"""The set-aside rows themselves, and the second look at rows that lack customer, order and date."""
+
+from sqlglot import exp
+
+from fairladder.orders import cells
+from fairladder.orders.rows import BLANK_ROW, LEFT_OUT, OUTSIDE, REASONS, TOTAL_ROW, UNDECIDED, UNKNOWN, USED, Rows
+from fairladder.sqltree import case, column, named, sql
+
+_NO_CUSTOMER = next(state for state, reason in REASONS.items() if reason == "no-customer")
+
+
+def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expression:
+    """What an undecided row is: blank, a total row (its amount is one of the sums), or one without a customer.
+
+    ``totals`` are the sums of usable amounts, ``readable`` the sum of all readable amounts, the row's own included;
+    all in minor units.
+    """
+    kinds = rows.source.columns
+    nothing = exp.and_(*(cells.blank(column(name), kind) for name, kind in kinds.items()))
+    minor = column("#minor")
+    sums = [exp.Literal.number(t) if t >= 0 else sql("-:t", t=-t) for t in totals]
+    is_total = exp.or_(exp.EQ(this=sql("2 * :m", m=minor), expression=exp.convert(readable)), exp.In(this=minor, expressions=sums))
+    return case(
+        [(nothing, exp.convert(BLANK_ROW)), (is_total, exp.convert(TOTAL_ROW))], exp.convert(_NO_CUSTOMER)
+    )
+
+
+def undecided_groups(rows: Rows, totals: list[int], readable: int) -> exp.Select:
+    """``state``, ``rows_read`` and ``rows_amount`` of the undecided rows."""
+    state = decided(rows, totals, readable)
+    undecided = exp.select(named(state, "state"), column("#minor")).from_(rows.tree().subquery("order_rows"))
+    undecided = undecided.where(sql(":s = :u", s=column("#state"), u=UNDECIDED))
+    counts = [named(sql("COUNT(*)"), "rows_read"), named(sql("SUM(:m)", m=column("#minor")), "rows_amount")]
+    return exp.select("state", *counts).from_(undecided.subquery("undecided")).group_by("state")
+
+
+def orders_total(rows: Rows) -> exp.Select:
+    """Sum of the totals of all usable orders, before ``where`` and window, for totals repeated on each line."""
+    usable = sql(":s IN (:a, :b, :c, :d)", s=column("#state"), a=USED, b=LEFT_OUT, c=UNKNOWN, d=OUTSIDE)
+    once = exp.select(named(sql("MIN(:m)", m=column("#minor")), "amount")).from_(rows.tree().subquery("order_rows"))
+    once = once.where(usable).group_by(column("#customer"), column("#order"))
+    return exp.select(named(sql("SUM(amount)"), "total")).from_(once.subquery("orders"))
+
+
+def set_aside_rows(rows: Rows, totals: list[int], readable: int) -> exp.Select:
+    """``row``, ``reason`` and the original cells as text, of every row set aside, by row number."""
+    again = case(
+        [(sql(":s = :u", s=column("#state"), u=UNDECIDED), decided(rows, totals, readable))], column("#state")
+    )
+    inner = exp.select("*", named(again, "#why")).from_(rows.tree(numbered=True).subquery("order_rows"))
+    names = [(sql(":w = :s", w=column("#why"), s=s), exp.Literal.string(r)) for s, r in REASONS.items()]
+    # A column of the orders may itself be called row or reason.
+    taken = {"row": "row (cell)", "reason": "reason (cell)"}
+    original = [named(sql("CAST(:c AS VARCHAR)", c=column(c)), taken.get(c, c)) for c in rows.source.columns]
+    reason = named(case(names, exp.null()), "#reason")
+    chosen = exp.select(column("#row"), reason, *original).from_(inner.subquery("decided"))
+    wanted = exp.In(this=column("#why"), expressions=[exp.convert(s) for s in REASONS])
+    return chosen.where(wanted).order_by(column("#row"))

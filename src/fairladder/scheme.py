@@ -1,0 +1,274 @@
+"""The scheme: all settings as one strict, frozen model. TOML in, clear errors out."""
+
+import datetime as dt
+import re
+import tomllib
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Annotated, Any, Literal, get_args
+from zoneinfo import ZoneInfo
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
+
+from fairladder.errors import SchemeError, nearest
+
+Stance = Literal["keep", "grow", "welcome", "win-back", "leave"]
+#: In the order in which people want to read them.
+STANCES: tuple[Stance, ...] = get_args(Stance)
+#: Roles that name one column of the orders.
+ROLES = (
+    "customer", "order", "placed", "amount", "unit_price", "quantity", "discount",
+    "name", "channel", "status", "currency", "cost",
+)  # fmt: skip
+
+
+def _as_tuple(value: Any) -> Any:
+    return tuple(value) if isinstance(value, list) else value
+
+
+class Part(BaseModel):
+    """A table of the scheme: unknown keys are errors, values keep their type, nothing changes afterwards."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+
+
+class OrdersPart(Part):
+    """``[orders]``: which column plays which role, and how the rows are to be read."""
+
+    customer: str | None = None
+    order: str | None = None
+    placed: str | None = None
+    amount: str | None = None
+    unit_price: str | None = None
+    quantity: str | None = None
+    discount: str | None = None
+    name: str | None = None
+    channel: str | None = None
+    status: str | None = None
+    currency: str | None = None
+    cost: str | None = None
+    amount_is: Literal["line", "order"] = "line"
+    discount_as: Literal["fraction", "percent"] = "fraction"
+    where: str | None = None
+
+    @model_validator(mode="after")
+    def _one_way_to_the_amount(self) -> "OrdersPart":
+        if self.amount and (self.unit_price or self.quantity or self.discount):
+            raise ValueError("give either `amount`, or `unit_price` and `quantity` (and `discount`), not both")
+        if bool(self.unit_price) != bool(self.quantity):
+            raise ValueError("`unit_price` and `quantity` go together")
+        if self.discount and not self.unit_price:
+            raise ValueError("`discount` needs `unit_price` and `quantity`")
+        if self.amount_is == "order" and self.unit_price:
+            raise ValueError('`amount_is = "order"` needs an `amount` column: price times quantity belongs to a line')
+        return self
+
+    def roles(self) -> dict[str, str]:
+        """Role → column, for the roles that are given."""
+        return {role: name for role in ROLES if (name := getattr(self, role)) is not None}
+
+
+class MoneyPart(Part):
+    """``[money]``: minor units, refunds, currency."""
+
+    decimals: Annotated[int, Field(ge=0, le=4)] = 2
+    refunds: Literal["net", "ignore"] = "net"
+    currency: str | None = None
+
+
+class CustomersPart(Part):
+    """``[customers]``: the customers file and its columns."""
+
+    file: str | None = None
+    customer: str | None = None
+    name: str | None = None
+
+
+class TimePart(Part):
+    """``[time]``: the day of reckoning, the window, the business time zone."""
+
+    as_of: dt.date | None = None
+    from_: Annotated[dt.date | None, Field(alias="from")] = None
+    through: dt.date | None = None
+    time_zone: str | None = None
+
+    @field_validator("time_zone")
+    @classmethod
+    def _known_zone(cls, zone: str | None) -> str | None:
+        if zone is not None:
+            try:
+                ZoneInfo(zone)
+            except (KeyError, ValueError, OSError) as error:
+                raise ValueError(f"no such time zone: {zone!r}; give an IANA name such as Europe/Lisbon") from error
+        return zone
+
+    @model_validator(mode="after")
+    def _forwards(self) -> "TimePart":
+        for name, end in (("through", self.through), ("as_of", self.as_of)):
+            if self.from_ and end and end < self.from_:
+                raise ValueError(f"`{name}` ({end}) lies before `from` ({self.from_})")
+        return self
+
+
+class ScoresPart(Part):
+    """``[scores]``: the three ladders and the weights of their sum (recency, frequency, monetary)."""
+
+    rungs: Annotated[int, Field(ge=2, le=100)] = 5
+    method: Literal["even", "inclusive"] = "even"
+    weights: Annotated[tuple[int | float, int | float, int | float], BeforeValidator(_as_tuple)] = (1, 1, 1)
+
+
+class Segment(Part):
+    """One rule of ``[[segments]]``; the first whose condition holds places the customer."""
+
+    name: Annotated[str, Field(min_length=1)]
+    when: str | None = None
+    otherwise: bool = False
+    stance: Stance
+
+    @model_validator(mode="after")
+    def _one_condition(self) -> "Segment":
+        if (self.when is None) == (not self.otherwise):
+            raise ValueError("give either `when = \"condition\"` or `otherwise = true`")
+        return self
+
+
+_R, _F, _M = "recency_score", "frequency_score", "monetary_score"
+DEFAULT_SEGMENTS: tuple[Segment, ...] = (
+    Segment(name="no-orders-yet", when="orders = 0 AND refunds = 0", stance="welcome"),
+    Segment(name="mainstay", when=f"{_R} >= 4 AND {_F} >= 4 AND {_M} >= 4", stance="keep"),
+    Segment(name="drifting-mainstay", when=f"{_R} <= 2 AND {_F} >= 4 AND {_M} >= 4", stance="win-back"),
+    Segment(name="fresh-face", when=f"orders = 1 AND {_R} >= 4", stance="welcome"),
+    Segment(name="building", when=f"{_R} >= 4", stance="grow"),
+    Segment(name="dependable", when=f"{_R} = 3 AND ({_F} >= 3 OR {_M} >= 3)", stance="keep"),
+    Segment(name="cooling", when=f"{_R} = 2 AND ({_F} >= 3 OR {_M} >= 3)", stance="win-back"),
+    Segment(name="one-and-gone", when="orders = 1", stance="leave"),
+    Segment(name="quiet", otherwise=True, stance="leave"),
+)
+
+
+class Scheme(Part):
+    """All settings. Frozen: ``with_options`` gives a changed copy."""
+
+    orders: OrdersPart = OrdersPart()
+    money: MoneyPart = MoneyPart()
+    customers: CustomersPart = CustomersPart()
+    time: TimePart = TimePart()
+    scores: ScoresPart = ScoresPart()
+    segments: Annotated[tuple[Segment, ...], BeforeValidator(_as_tuple)] = DEFAULT_SEGMENTS
+
+    @model_validator(mode="after")
+    def _segments_end(self) -> "Scheme":
+        if self.segments is DEFAULT_SEGMENTS or self.segments == DEFAULT_SEGMENTS:
+            if self.scores.rungs != 5:
+                raise ValueError(
+                    f"the segments that come with Fair Ladder are written for 5 rungs, not {self.scores.rungs}; "
+                    "write `[[segments]]` of your own for another number"
+                )
+            return self
+        if not self.segments or not self.segments[-1].otherwise:
+            raise ValueError("the last segment needs `otherwise = true`, so that everybody has a place")
+        for early in self.segments[:-1]:
+            if early.otherwise:
+                raise ValueError(f"segment `{early.name}` says `otherwise` but is not the last; nothing after it counts")
+        names = [s.name for s in self.segments]
+        for name in names:
+            if names.count(name) > 1:
+                raise ValueError(f"two segments are named `{name}`; give each its own name")
+        return self
+
+    def with_options(self, **parts: Mapping[str, Any]) -> "Scheme":
+        """A copy in which the given keys of the given parts win, e.g. ``with_options(time={"as_of": day})``."""
+        settings = self.settings()
+        for part, changes in parts.items():
+            settings[part] = {**settings.get(part, {}), **{k: v for k, v in changes.items() if v is not None}}
+        return scheme_from(settings, "options")
+
+    def settings(self) -> dict[str, Any]:
+        """The keys that differ from the defaults, nested as in the TOML file."""
+        return self.model_dump(by_alias=True, exclude_defaults=True)
+
+    def as_json(self) -> dict[str, Any]:
+        """All settings in force, as plain JSON values."""
+        return self.model_dump(mode="json", by_alias=True)
+
+
+def load_scheme(path: str | Path) -> Scheme:
+    """Read a scheme file. Relative paths in it are taken from the file's own folder.
+
+    Raises SchemeError where the file is missing, is not TOML, or says something unknown.
+    """
+    file = Path(path)
+    try:
+        text = file.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise SchemeError(f"There is no scheme file {str(file)!r}. Check the path given with --scheme.") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise SchemeError(f"The scheme file {str(file)!r} cannot be read: {error}.") from error
+    try:
+        settings = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise SchemeError(f"{file} is not valid TOML: {error}.") from error
+    scheme = scheme_from(settings, str(file), text)
+    if scheme.customers.file and not Path(scheme.customers.file).is_absolute():
+        return scheme.with_options(customers={"file": str(file.parent / scheme.customers.file)})
+    return scheme
+
+
+def scheme_from(settings: Mapping[str, Any], where: str, text: str = "") -> Scheme:
+    """Validate nested settings; ``where`` names their origin in errors, ``text`` gives line numbers."""
+    try:
+        return Scheme.model_validate(settings)
+    except ValidationError as error:
+        problems = list(_problems(error, text))
+        more = f"\n… and {len(problems) - 5} more" if len(problems) > 5 else ""
+        raise SchemeError("\n".join(f"{where}: {p}" for p in problems[:5]) + more) from None
+
+
+def _problems(error: ValidationError, text: str) -> Iterator[str]:
+    for item in error.errors():
+        path = [p for p in item["loc"] if not str(p).startswith("function-")]
+        spot = _dotted(path) + _line(path, text)
+        if item["type"] == "extra_forbidden":
+            yield f"{spot}: there is no such key. {nearest(str(path[-1]), _keys_beside(path))}"
+        elif item["type"] == "missing":
+            yield f"{spot}: this key is missing"
+        else:
+            message = item["msg"].removeprefix("Value error, ")
+            got = "" if item["type"] == "value_error" else f", not {item['input']!r}"
+            yield f"{spot}: {message}{got}" if spot else message
+
+
+def _dotted(path: list[int | str]) -> str:
+    text = ""
+    for step in path:
+        text += f"[{step + 1}]" if isinstance(step, int) else f"{'.' if text else ''}{step}"
+    return text
+
+
+def _keys_beside(path: list[int | str]) -> list[str]:
+    model: type[BaseModel] = Scheme
+    for step in path[:-1]:
+        if isinstance(step, str) and step in model.model_fields:
+            kind = model.model_fields[step].annotation
+            model = Segment if step == "segments" else kind  # type: ignore[assignment]
+    return [field.alias or name for name, field in model.model_fields.items()]
+
+
+def _line(path: list[int | str], text: str) -> str:
+    """`` (line 12)`` of the key at ``path``, where the TOML text shows it plainly."""
+    if not text or not path:
+        return ""
+    head, nth = str(path[0]), next((p for p in path if isinstance(p, int)), 0)
+    section, seen = "", -1
+    for number, raw in enumerate(text.splitlines(), start=1):
+        if opened := re.match(r"\s*\[+\s*([^\]]+?)\s*\]+", raw):
+            section = opened[1]
+            seen += raw.lstrip().startswith("[[") and section == head
+            if len(path) == 1 and section == head:
+                return f" (line {number})"
+        elif (key := re.match(r"\s*\"?([\w-]+)\"?\s*=", raw)) and key[1] == str(path[-1]):
+            in_place = section == head if len(path) > 1 else section == ""
+            if in_place and (seen == nth or not isinstance(path[1] if len(path) > 1 else "", int)):
+                return f" (line {number})"
+    return ""

@@ -1,0 +1,192 @@
+"""The most even ladder that keeps equal values together, exact at any size.
+
+Among all partitions of the distinct values (worst first, with their counts) into K non-empty rungs, the one whose sizes
+n_k minimise Σ (n_k − n·p_k)²; among equals the one whose worst rung is smallest, then the next worst, and so on.
+
+How it is found
+---------------
+With p_k = a_k / q all deviations are whole numbers d_k = q·n_k − n·a_k, and so are their squares.
+
+1. A greedy partition (each cut at the nearest possible place to its target) costs G, so the best costs at most G.
+2. In a partition of cost C the first k rungs are off by e = d_1 + … + d_k and the others by −e, since all d_k add up to
+   0. By Cauchy's inequality C ≥ e²/k + e²/(K − k). So in a best partition |e| ≤ √(G·k·(K − k)/K): only values in that
+   window can be the k-th cut. Without heavy ties it holds about K/2 values whatever n is.
+3. Where one value holds so many that windows stay wide, values that no best partition cuts at are dropped first. Let u_k
+   be how far the k-th cut lies from that of the best partition known so far, whose deviations are d*_k. Then the cost
+   changes by exactly Σ (u_k − u_(k−1))² + 2·Σ u_k·(d*_k − d*_(k+1)). Windows are split into cells; over a cell every
+   term has a least value, and a shortest path of least values from both ends bounds what any partition through the cell
+   can gain. Cells that can only lose are dropped, the others halved, until few values are left.
+4. A shortest path over the values left, from the last cut backwards, gives the least cost from each cut on; walking
+   forwards and taking the earliest cut of least cost gives the partition with the smallest worst rungs. This last step
+   counts in whole numbers only; cells with a bound of 0 are kept, so that no best partition is lost before it.
+"""
+
+from itertools import pairwise
+from math import isqrt
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Indices = NDArray[np.int64]
+Cells = tuple[Indices, Indices]
+#: Windows up to this many values are searched whole; beyond, cells are dropped first.
+SEARCH_WHOLE = 512
+_AT_ONCE = 1 << 20
+
+
+def even_partition(counts: NDArray[np.int64], parts: tuple[int, ...]) -> list[int]:
+    """Ends of the K rungs: the k-th rung holds the distinct values ends[k-1] ≤ i < ends[k], with ends[-1] = D.
+
+    ``counts`` has shape (D,), worst value first, all positive; ``parts`` are the K wanted sizes as whole numbers in
+    proportion (all 1 for equal rungs). Needs K ≤ D.
+    """
+    problem = _Problem(np.concatenate([[0], np.cumsum(counts, dtype=np.int64)]), parts)
+    best = problem.greedy()
+    windows = problem.windows(problem.cost(best))
+    if all(hi - lo <= SEARCH_WHOLE for lo, hi in windows):
+        candidates = [np.arange(lo, hi) for lo, hi in windows]
+    else:
+        best, candidates = problem.narrowed(windows, best)
+    return problem.best_path(candidates, problem.cost(best))
+
+
+class _Problem:
+    """Prefix sums S (so many values stand before each distinct one) and the wanted sizes, in units of 1/q."""
+
+    def __init__(self, sums: Indices, parts: tuple[int, ...]) -> None:
+        self.sums, self.q, self.k, self.d = sums, sum(parts), len(parts), len(sums) - 1
+        n = int(sums[-1])
+        self.aims = [n * part for part in parts]
+        self.targets = [sum(self.aims[:k]) for k in range(1, self.k)]
+
+    def deviations(self, ends: list[int]) -> list[int]:
+        """d_k for the cuts after ``ends`` (K − 1 of them)."""
+        at = [int(self.sums[end]) for end in (0, *ends, self.d)]
+        return [self.q * (b - a) - aim for (a, b), aim in zip(pairwise(at), self.aims, strict=True)]
+
+    def cost(self, ends: list[int]) -> int:
+        return sum(d * d for d in self.deviations(ends))
+
+    def greedy(self) -> list[int]:
+        ends, last = [], 0
+        for k, target in enumerate(self.targets, start=1):
+            i = int(np.searchsorted(self.sums, -(-target // self.q)))
+            nearest = min((abs(self.q * int(self.sums[j]) - target), j) for j in (max(i - 1, 0), min(i, self.d)))[1]
+            last = min(max(nearest, last + 1), self.d - self.k + k)
+            ends.append(last)
+        return ends
+
+    def windows(self, cost: int) -> list[tuple[int, int]]:
+        """Half-open index ranges in which the cuts of a partition of at most this cost must lie."""
+        found = []
+        for k, target in enumerate(self.targets, start=1):
+            reach = isqrt(cost * k * (self.k - k) // self.k) + 1
+            lo = int(np.searchsorted(self.sums, -((reach - target) // self.q), side="left"))
+            hi = int(np.searchsorted(self.sums, (target + reach) // self.q, side="right"))
+            found.append((max(lo, k), min(hi, self.d - self.k + k + 1)))
+        return found
+
+    # -------------------------------------------------------------------------------- dropping what cannot be best
+
+    def narrowed(self, windows: list[tuple[int, int]], best: list[int]) -> tuple[list[int], list[Indices]]:
+        """A better partition, and per cut the values that may be its place in a best one."""
+        cells = [_split((np.array([lo]), np.array([hi - 1])), SEARCH_WHOLE // 2) for lo, hi in windows]
+        while True:
+            # Any partition over the cells' ends is a real one, and mostly better than the last.
+            ends = [np.unique(np.append(last, mine)) for (_, last), mine in zip(cells, best, strict=True)]
+            if max(map(len, ends)) <= 4 * SEARCH_WHOLE:
+                best = self.best_path(ends, self.cost(best))[:-1]
+            cells = self._may_gain(cells, best)
+            if all((first == last).all() for first, last in cells):
+                return best, [first for first, _ in cells]
+            cells = [_split(cell, 2) for cell in cells]
+
+    def _may_gain(self, cells: list[Cells], best: list[int]) -> list[Cells]:
+        """The cells through which the change of cost, bounded from below, is at most 0."""
+        off = self.deviations(best)
+        away, slopes = [], []
+        for k, (first, last) in enumerate(cells):
+            here = self.sums[best[k]]
+            away.append(tuple(self.q * (self.sums[side] - here).astype(np.float64) for side in (first, last)))
+            slopes.append(2.0 * (off[k] - off[k + 1]))
+        least = [np.minimum(slope * low, slope * high) for slope, (low, high) in zip(slopes, away, strict=True)]
+        # Floats do for a bound, as long as what they may lose is allowed for.
+        biggest = max(float(np.abs(x).max()) for pair in away for x in pair)
+        slack = 1e-12 * self.k * (biggest**2 + biggest * max(map(abs, slopes)))
+        ends: list[Any] = [(np.zeros(1), np.zeros(1)), *away, (np.zeros(1), np.zeros(1))]
+        places: list[Any] = [(np.array([0]),) * 2, *cells, (np.array([self.d]),) * 2]
+        ahead, behind = [np.zeros(1)], [np.zeros(1)]
+        for k in range(1, self.k):
+            step = _cheapest(ahead[-1], ends[k - 1], ends[k], places[k - 1], places[k])
+            ahead.append(step + least[k - 1])
+        for k in reversed(range(1, self.k)):
+            back_known = behind[0] + (least[k] if k < self.k - 1 else 0.0)
+            behind.insert(0, _cheapest_back(back_known, ends[k], ends[k + 1], places[k], places[k + 1]))
+        kept = []
+        for k, (first, last) in enumerate(cells, start=1):
+            good = ahead[k] + behind[k - 1] <= slack
+            kept.append((first[good], last[good]))
+        return kept
+
+    # --------------------------------------------------------------------------------------------- the best of all
+
+    def best_path(self, candidates: list[Indices], cost: int) -> list[int]:
+        """The best partition with its k-th cut among ``candidates[k-1]``, earliest cuts first among equals.
+
+        ``cost`` is that of a partition over these candidates: whatever costs more need not be told apart.
+        """
+        most = isqrt(cost) + 1
+        kind: Any = np.int64 if most * most < 2**61 else object  # beyond 64 bits, Python's whole numbers
+        stages = [np.array([0]), *candidates, np.array([self.d])]
+        behind = [np.zeros(1, dtype=kind)]
+        for k in reversed(range(1, self.k)):
+            behind.insert(0, self._least_onward(stages[k], stages[k + 1], behind[0], self.aims[k], most))
+        ends = [0]
+        for k in range(self.k):
+            row = self._onward(np.array(ends[-1:]), stages[k + 1], behind[k], self.aims[k], most)[0]
+            ends.append(int(stages[k + 1][int(np.argmin(row))]))
+        return ends[1:]
+
+    def _least_onward(self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int) -> NDArray[Any]:
+        step = max(1, _AT_ONCE // len(there))
+        parts = [self._onward(here[i : i + step], there, known, aim, most).min(axis=1) for i in range(0, len(here), step)]
+        return np.concatenate(parts)
+
+    def _onward(self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int) -> NDArray[Any]:
+        """Cost from each cut ``here`` over each next cut ``there`` to the end, at most ``most``²."""
+        size = self.sums[there][None, :] - self.sums[here][:, None]
+        off = np.clip(self.q * size - aim, -most, most).astype(known.dtype)
+        total = np.minimum(off * off + known[None, :], most * most)
+        return np.where(here[:, None] < there[None, :], total, most * most)
+
+
+def _cheapest(known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any) -> NDArray[Any]:
+    """For each right cell the least ``known`` of a left cell plus the least (u_right − u_left)²."""
+    out = np.empty(len(right[0]))
+    step = max(1, _AT_ONCE // len(known))
+    for i in range(0, len(out), step):
+        rows = slice(i, i + step)
+        short = right[0][rows, None] - left[1][None, :]
+        long = right[1][rows, None] - left[0][None, :]
+        gap = np.maximum(np.maximum(short, -long), 0.0)
+        possible = left_at[0][None, :] < right_at[1][rows, None]
+        out[rows] = np.where(possible, gap * gap + known[None, :], np.inf).min(axis=1)
+    return out
+
+
+def _cheapest_back(known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any) -> NDArray[Any]:
+    """The same from each left cell on: the mirror image."""
+    mirrored = [(-high, -low) for low, high in (right, left)]
+    places = [(-high, -low) for low, high in (right_at, left_at)]
+    return _cheapest(known, mirrored[0], mirrored[1], places[0], places[1])
+
+
+def _split(cell: Cells, pieces: int) -> Cells:
+    """Each cell first..last (both ends in) cut into up to ``pieces`` cells."""
+    first, last = cell
+    steps = np.arange(pieces + 1)
+    edges = first[:, None] + ((last - first + 1)[:, None] * steps[None, :]) // pieces
+    starts, ends = edges[:, :-1].ravel(), edges[:, 1:].ravel() - 1
+    filled = starts <= ends
+    return starts[filled], ends[filled]

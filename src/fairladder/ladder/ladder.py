@@ -1,0 +1,220 @@
+"""A ladder turns a number into a rung 1..K, K best, by a list of cuts."""
+
+from dataclasses import dataclass
+from fractions import Fraction
+from math import inf, lcm
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from fairladder.errors import UsageError
+from fairladder.ladder.even import even_partition
+from fairladder.ladder.percentiles import inclusive_cuts
+from fairladder.ladder.ranks import Better
+
+Method = Literal["even", "inclusive"]
+METHODS: tuple[Method, ...] = ("even", "inclusive")
+
+
+@dataclass(frozen=True)
+class Ladder:
+    """Cuts in value order, and which end is better.
+
+    With b the number of cuts below a value, its rung is b + 1 where high is better, K − b where low is. So a value
+    equal to a cut stands with the values below it. Equal values share a rung, and a better value never stands lower.
+
+    Attributes
+    ----------
+    cuts
+        K − 1 numbers, never falling; ``-inf`` and ``inf`` where rungs at an end are unused; days since 1970-01-01 for a
+        ladder of days.
+    sizes
+        Values per rung at the fit, worst rung first; empty for a ladder that was not fitted.
+    shares
+        Wanted share of each rung, worst first, as exact fractions; None for equal rungs.
+    """
+
+    cuts: tuple[float, ...]
+    better: Better = "high"
+    method: str = "even"
+    sizes: tuple[int, ...] = ()
+    shares: tuple[Fraction, ...] | None = None
+    days: bool = False
+
+    @property
+    def rungs(self) -> int:
+        """K, the number of rungs."""
+        return len(self.cuts) + 1
+
+    @property
+    def empty(self) -> tuple[int, ...]:
+        """Rungs on which nobody stood at the fit."""
+        return tuple(rung for rung, size in enumerate(self.sizes, start=1) if size == 0)
+
+    @property
+    def size_deviation(self) -> float:
+        """The largest |n_k − n·p_k| ÷ n at the fit; 0 is as asked for, NaN without values."""
+        n = sum(self.sizes)
+        wanted = self.shares or (Fraction(1, self.rungs),) * self.rungs
+        return float(max(abs(size - n * p) for size, p in zip(self.sizes, wanted, strict=True)) / n) if n else float("nan")
+
+    @classmethod
+    def fit(
+        cls,
+        values: ArrayLike,
+        rungs: int = 5,
+        *,
+        method: Method = "even",
+        better: Better = "high",
+        shares: Any = None,
+    ) -> "Ladder":
+        """A ladder for these values.
+
+        Parameters
+        ----------
+        values
+            Shape (n,): numbers, or days as ``datetime64``. Nulls and NaN do not count.
+        rungs
+            K, 2 to 100.
+        method
+            ``even``: rungs as equal in size as keeping equal values together allows (see ``fairladder.ladder.even``).
+            With 1 < D < K distinct values the i-th, worst first, stands on rung 1 + round_half_up(i·(K − 1)/(D − 1));
+            a single one on rung (K + 1)//2. ``inclusive``: cuts at percentiles as spreadsheets make them; can leave
+            rungs empty.
+        better
+            ``high`` or ``low``.
+        shares
+            For ``even``: K numbers that add up to 1 (as decimal text, Fraction or float), for rung 1..K.
+
+        Raises
+        ------
+        UsageError
+            For an unknown method, a wrong number of rungs or shares, or values that are not numbers.
+        """
+        wanted = _checked(rungs, method, better, shares)
+        numbers, days = as_numbers(values)
+        ascending = np.sort(numbers[~np.isnan(numbers)]) if numbers.dtype.kind == "f" else np.sort(numbers)
+        if not len(ascending):
+            return cls((inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
+        if method == "inclusive":
+            cuts = inclusive_cuts(ascending, rungs)
+        else:
+            cuts = _even_cuts(ascending, rungs, better, wanted)
+        ladder = cls(tuple(cuts), better, method, (), wanted, days)
+        below = np.searchsorted(ascending, np.array([*cuts, inf]), side="right")
+        sizes = np.diff(below, prepend=0)
+        sizes = sizes if better == "high" else sizes[::-1]
+        return cls(ladder.cuts, better, method, tuple(int(s) for s in sizes), wanted, days)
+
+    def place(self, values: ArrayLike) -> NDArray[np.int64]:
+        """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
+        numbers, _ = as_numbers(values)
+        below = np.searchsorted(np.asarray(self.cuts, dtype=np.float64), numbers, side="left")
+        rung = below + 1 if self.better == "high" else self.rungs - below
+        return np.where(np.isnan(numbers), 0, rung) if numbers.dtype.kind == "f" else rung
+
+    def to_dict(self) -> dict[str, Any]:
+        """Plain values, for JSON: cuts as numbers, ISO days, ``"-inf"`` or ``"inf"``."""
+        return {
+            "method": self.method,
+            "better": self.better,
+            "cuts": [self._written(c) for c in self.cuts],
+            "sizes": list(self.sizes),
+            "shares": [str(s) for s in self.shares] if self.shares else None,
+            "days": self.days,
+        }
+
+    @classmethod
+    def from_dict(cls, plain: dict[str, Any]) -> "Ladder":
+        """The ladder that ``to_dict`` wrote. Raises UsageError where the dictionary is not one."""
+        try:
+            cuts = tuple(_read_cut(c) for c in plain["cuts"])
+            shares = tuple(Fraction(s) for s in plain["shares"]) if plain.get("shares") else None
+            ladder = cls(cuts, plain["better"], plain["method"], tuple(plain["sizes"]), shares, bool(plain["days"]))
+        except (KeyError, TypeError, ValueError) as error:
+            raise UsageError(f"This is not a saved ladder: {error!r}. Save one with `Ladder.to_dict`.") from error
+        if list(cuts) != sorted(cuts) or ladder.better not in ("high", "low"):
+            raise UsageError("This is not a saved ladder: cuts must not fall and `better` must be high or low.")
+        return ladder
+
+    def _written(self, cut: float) -> Any:
+        if cut in (inf, -inf):
+            return "inf" if cut > 0 else "-inf"
+        return str(np.datetime64(int(cut), "D")) if self.days else cut
+
+
+def as_numbers(values: Any) -> tuple[NDArray[Any], bool]:
+    """Values as an array of whole numbers or floats (NaN for null), and whether they are days."""
+    if hasattr(values, "isna") and hasattr(values, "to_numpy"):  # a Series, with nulls of its own
+        null = values.isna().to_numpy(dtype=bool)
+        if null.any() and values.dtype.kind in "iuf":
+            values = values.to_numpy(dtype=np.float64, na_value=np.nan)
+        else:
+            values = values.to_numpy() if values.dtype.kind == "M" else values.to_numpy(dtype=values.to_numpy().dtype)
+    array = np.asarray(values)
+    if array.dtype.kind == "M":
+        days = array.astype("datetime64[D]")
+        numbers = days.astype(np.int64).astype(np.float64)
+        numbers[np.isnat(days)] = np.nan
+        return numbers, True
+    if array.dtype.kind in "iu":
+        return array, False
+    if array.dtype.kind == "O":
+        array = np.array([np.nan if v is None or v != v else v for v in array.ravel()])
+    if array.dtype.kind not in "iuf":
+        raise UsageError(f"A ladder needs numbers or days, not {array.dtype}.")
+    return array.astype(np.float64, copy=False) if array.dtype.kind == "f" else array, False
+
+
+def _checked(rungs: int, method: str, better: str, shares: Any) -> tuple[Fraction, ...] | None:
+    if method not in METHODS:
+        raise UsageError(f"There is no ladder method {method!r}; choose from {', '.join(METHODS)}.")
+    if better not in ("high", "low"):
+        raise UsageError(f"`better` must be high or low, not {better!r}.")
+    if not isinstance(rungs, int) or not 2 <= rungs <= 100:
+        raise UsageError(f"A ladder has 2 to 100 rungs, not {rungs!r}.")
+    if shares is None:
+        return None
+    if method != "even":
+        raise UsageError("Shares go with the method `even` only.")
+    wanted = tuple(Fraction(str(s)) for s in shares)
+    if len(wanted) != rungs or sum(wanted) != 1 or min(wanted) <= 0:
+        raise UsageError(f"Shares must be {rungs} positive numbers that add up to 1, not {list(shares)!r}.")
+    return wanted
+
+
+def _even_cuts(ascending: NDArray[Any], rungs: int, better: Better, shares: tuple[Fraction, ...] | None) -> list[Any]:
+    starts = np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]]))
+    distinct = ascending[starts]
+    counts = np.diff(starts, append=len(ascending))
+    d = len(distinct)
+    if d < rungs:
+        return _few_values_cuts(distinct, rungs, better)
+    whole = lcm(*(s.denominator for s in shares)) if shares else 1
+    parts = tuple(int(s * whole) for s in shares) if shares else (1,) * rungs
+    if better == "high":
+        ends = even_partition(counts, parts)[:-1]
+    else:
+        ends = [d - end for end in reversed(even_partition(counts[::-1], parts)[:-1])]
+    return [distinct[end - 1].item() for end in ends]
+
+
+def _few_values_cuts(distinct: NDArray[Any], rungs: int, better: Better) -> list[Any]:
+    """Cuts for fewer distinct values than rungs, spread over the ladder from end to end."""
+    d = len(distinct)
+    if d == 1:
+        on = [(rungs + 1) // 2]
+    else:
+        on = [1 + (2 * i * (rungs - 1) + d - 1) // (2 * (d - 1)) for i in range(d)]
+    if better == "low":
+        on = [rungs + 1 - rung for rung in reversed(on)]  # places in value order
+    # The j-th cut lies at the largest value on the places up to j.
+    return [max((v.item() for v, place in zip(distinct, on, strict=True) if place <= j), default=-inf)
+            if any(place > j for place in on) else inf for j in range(1, rungs)]  # fmt: skip
+
+
+def _read_cut(cut: Any) -> float:
+    if isinstance(cut, str) and cut not in ("inf", "-inf"):
+        return float(np.datetime64(cut, "D").astype(np.int64))
+    return cut if isinstance(cut, int) else float(cut)

@@ -1,0 +1,29 @@
+"""Cuts at percentiles of the sorted values, their positions in whole-number arithmetic."""
+
+from fractions import Fraction
+from typing import Any
+
+from numpy.typing import NDArray
+
+
+def inclusive_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
+    """Cuts at the percentiles j/K, j = 1..K−1, by linear interpolation on n − 1.
+
+    Type 7 of Hyndman & Fan, "Sample quantiles in statistical packages", The American Statistician 50 (1996), which
+    spreadsheets call inclusive. ``ascending`` has shape (n,), n ≥ 1, sorted; values keep their unit.
+    """
+    cuts = []
+    for j in range(1, rungs):
+        at, rest = divmod((len(ascending) - 1) * j, rungs)
+        cuts.append(_between(ascending, at, Fraction(rest, rungs)))
+    return cuts
+
+
+def _between(ascending: NDArray[Any], at: int, part: Fraction) -> Any:
+    """The value ``part`` of the way from one place to the next, from the values' decimal texts, rounded once."""
+    low = ascending[at].item()
+    high = ascending[min(at + 1, len(ascending) - 1)].item()
+    if not part or low == high:
+        return low
+    exact = Fraction(repr(low)) + part * (Fraction(repr(high)) - Fraction(repr(low)))
+    return float(exact)

@@ -1,0 +1,41 @@
+"""Where a value stands among all: percentile and percent rank, equal values alike."""
+
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from fairladder.numbers import ratio
+
+Better = Literal["high", "low"]
+
+
+def percentile(values: ArrayLike, better: Better = "high") -> NDArray[np.float64]:
+    """100·(count worse + ½·count equal) ÷ n, in percent; between 0 and 100, never at the ends.
+
+    | value | percentile |
+    |------:|-----------:|
+    |     1 |       16.7 |
+    |     5 |       66.7 |
+    |     5 |       66.7 |
+
+    NaN gets NaN and does not count; a single value stands at 50.
+    """
+    worse, equal, n, known = _counts(values, better)
+    return np.where(known, ratio(200 * worse + 100 * equal, 2 * n), np.nan)
+
+
+def percent_rank(values: ArrayLike, better: Better = "high") -> NDArray[np.float64]:
+    """Count worse ÷ (n − 1): 0 for the worst, 1 for a single best; 0 where n = 1. NaN gets NaN."""
+    worse, _, n, known = _counts(values, better)
+    return np.where(known, ratio(worse, n - 1) if n > 1 else 0.0, np.nan)
+
+
+def _counts(values: ArrayLike, better: Better) -> tuple[NDArray[Any], NDArray[Any], int, NDArray[np.bool_]]:
+    given = np.asarray(values, dtype=np.float64)
+    known = ~np.isnan(given)
+    ascending = np.sort(given[known])
+    below = np.searchsorted(ascending, given, side="left")
+    at_most = np.searchsorted(ascending, given, side="right")
+    worse = below if better == "high" else len(ascending) - at_most
+    return worse, at_most - below, len(ascending), known

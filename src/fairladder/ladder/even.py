@@ -15,7 +15,7 @@ With p_k = a_k / q all deviations are whole numbers d_k = q·n_k − n·a_k, and
    be how far the k-th cut lies from that of the best partition known so far, whose deviations are d*_k. Then the cost
    changes by exactly Σ (u_k − u_(k−1))² + 2·Σ u_k·(d*_k − d*_(k+1)). Windows are split into cells; over a cell every
    term has a least value, and a shortest path of least values from both ends bounds what any partition through the cell
-   can gain. Cells that can only lose are dropped, the others halved, until few values are left.
+   can gain. Cells that can only lose are dropped, the others split by what they hold, until few values are left.
 4. A shortest path over the values left, from the last cut backwards, gives the least cost from each cut on; walking
    forwards and taking the earliest cut of least cost gives the partition with the smallest worst rungs. This last step
    counts in whole numbers only; cells with a bound of 0 are kept, so that no best partition is lost before it.
@@ -91,7 +91,7 @@ class _Problem:
 
     def narrowed(self, windows: list[tuple[int, int]], best: list[int]) -> tuple[list[int], list[Indices]]:
         """A better partition, and per cut the values that may be its place in a best one."""
-        cells = [_split((np.array([lo]), np.array([hi - 1])), SEARCH_WHOLE // 2) for lo, hi in windows]
+        cells = [_split((np.array([lo]), np.array([hi - 1])), self.sums, SEARCH_WHOLE // 2) for lo, hi in windows]
         while True:
             # Any partition over the cells' ends is a real one, and mostly better than the last.
             ends = [np.unique(np.append(last, mine)) for (_, last), mine in zip(cells, best, strict=True)]
@@ -100,7 +100,7 @@ class _Problem:
             cells = self._may_gain(cells, best)
             if all((first == last).all() for first, last in cells):
                 return best, [first for first, _ in cells]
-            cells = [_split(cell, 2) for cell in cells]
+            cells = [_split(cell, self.sums, 4) for cell in cells]
 
     def _may_gain(self, cells: list[Cells], best: list[int]) -> list[Cells]:
         """The cells through which the change of cost, bounded from below, is at most 0."""
@@ -182,11 +182,16 @@ def _cheapest_back(known: NDArray[Any], left: Any, right: Any, left_at: Any, rig
     return _cheapest(known, mirrored[0], mirrored[1], places[0], places[1])
 
 
-def _split(cell: Cells, pieces: int) -> Cells:
-    """Each cell first..last (both ends in) cut into up to ``pieces`` cells."""
+def _split(cell: Cells, sums: Indices, pieces: int) -> Cells:
+    """Each cell first..last (both ends in) cut into up to ``pieces`` cells that hold equally much.
+
+    Cut by what they hold, not by how many values: the gap that a heavy value leaves never lies inside a cell for long.
+    """
     first, last = cell
-    steps = np.arange(pieces + 1)
-    edges = first[:, None] + ((last - first + 1)[:, None] * steps[None, :]) // pieces
-    starts, ends = edges[:, :-1].ravel(), edges[:, 1:].ravel() - 1
+    low, held = sums[first], sums[last] - sums[first]
+    marks = low[:, None] + -(-held[:, None] * np.arange(1, pieces) // pieces)
+    inner = np.clip(np.searchsorted(sums, marks), first[:, None], last[:, None] + 1)
+    starts = np.concatenate([first[:, None], inner], axis=1).ravel()
+    ends = np.concatenate([inner - 1, last[:, None]], axis=1).ravel()
     filled = starts <= ends
     return starts[filled], ends[filled]

@@ -41,11 +41,13 @@ def exact_minor(decimals: int, percent: bool, factors: tuple[str | None, ...], d
 def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
     """Major units as floats → whole minor units, half away from zero by shortest decimal text. No nulls."""
     floats = np.asarray(values, dtype=np.float64)
-    scaled = floats * 10.0**decimals
-    # Below 10^11 the product is off by far less than 1e-3, so only values that near a half can round wrongly.
-    near_half = (np.abs(np.abs(scaled - np.trunc(scaled)) - 0.5) < 1e-3) | (np.abs(scaled) > 1e11)
-    minor = np.rint(scaled).astype(np.int64)
-    for i in np.flatnonzero(near_half):
+    sizes, unit = np.abs(floats), 10.0**decimals
+    below = np.floor(sizes * unit)
+    # Below 10^11 a half has at most 13 digits, so only its own float stands for it: comparing floats is exact.
+    below -= below / unit > sizes
+    minor = below + (sizes >= (2 * below + 1) / (2 * unit))
+    minor = np.copysign(minor, floats).astype(np.int64)
+    for i in np.flatnonzero(sizes * unit > 1e11):
         minor[i] = half_away(Fraction(repr(float(floats[i]))) * 10**decimals)
     return minor
 

@@ -139,6 +139,17 @@ class Orders:
         other._rows = replace(self._rows, scheme=other.scheme)
         return other
 
+    def facts(self) -> dict[str, Any]:
+        """What stands beside every result: day of reckoning and its origin, source, settings, balance, notes."""
+        return {
+            "as_of": self.as_of.isoformat() if self.as_of else None,
+            "as_of_from": self.as_of_from,
+            "source": Path(self._source.label).name,
+            "settings": self.scheme.as_json(),
+            "balance": self.balance.as_json(),
+            "notes": self.notes,
+        }
+
     def sql(self) -> str:
         """The SQL of the reduction, ready to run in the engine that runs it."""
         return self._engine.sql(reduction(self._rows))

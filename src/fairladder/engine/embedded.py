@@ -81,16 +81,6 @@ class Embedded:
         with _told_plainly():
             return self._connection.sql(query.sql(self.dialect)).to_arrow_table()
 
-    def write(self, query: exp.Expression, path: str, options: dict[str, Any]) -> None:
-        """Write a query's rows to a file with COPY."""
-        copy = exp.Copy(
-            this=exp.paren(query),
-            kind=False,
-            files=[exp.Literal.string(path)],
-            params=[exp.CopyParameter(this=exp.var(k), expression=exp.convert(v)) for k, v in options.items()],
-        )
-        self._run(copy.sql(self.dialect))
-
     def sql(self, query: exp.Expression) -> str:
         """The query as indented DuckDB SQL."""
         return query.sql(self.dialect, pretty=True)
@@ -98,6 +88,15 @@ class Embedded:
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
         with _told_plainly():
             return self._connection.execute(text)
+
+
+def write_csv(table: pa.Table, path: str) -> None:
+    """Write an Arrow table as CSV (UTF-8, comma, LF, nulls empty), rows in their order."""
+    connection = duckdb.connect()
+    connection.register("result", table)
+    with _told_plainly():
+        connection.execute("COPY result TO ? (FORMAT csv, HEADER, DELIMITER ',', QUOTE '\"')", [path])
+    connection.close()
 
 
 @contextmanager

@@ -1,0 +1,149 @@
+"""Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half file is ever seen."""
+
+import json
+import os
+import tempfile
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+
+from fairladder.engine.embedded import write_csv
+from fairladder.errors import UsageError, nearest
+from fairladder.numbers import to_minor
+
+#: Columns that are money, written with exactly the scheme's decimals in text formats.
+MONEY = frozenset({"spend", "average_order_value", "smallest_order", "largest_order"})
+FORMATS = ("csv", "parquet", "json")
+
+
+def write(
+    result: pd.DataFrame | Mapping[str, pd.DataFrame],
+    path: str | Path,
+    *,
+    part: str | None = None,
+    decimals: int = 2,
+    facts: Mapping[str, Any] | None = None,
+) -> None:
+    """Write a table, or one of several by name, to a file whose ending says the format.
+
+    ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO, nulls empty. ``parquet``
+    holds the unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every table as a
+    list of rows under its name; without ``part`` all of them. The file is replaced as a whole or not at all.
+
+    Raises UsageError for an unknown ending or part, or where the file cannot be written.
+    """
+    tables = {"rows": result} if isinstance(result, pd.DataFrame) else dict(result)
+    if part is not None and part not in tables:
+        raise UsageError(f"There is no part {part!r} in this result. {nearest(part, tables)}")
+    first = tables[part or next(iter(tables))]
+    kind = format_of(path)
+    with replacing(path) as beside:
+        if kind == "csv":
+            write_csv(as_text_table(first, decimals), str(beside))
+        elif kind == "parquet":
+            _write_parquet(first, beside, facts)
+        else:
+            chosen = tables if part is None else {part: first}
+            beside.write_text(as_json({**(facts or {}), **{n: rows_of(t, decimals) for n, t in chosen.items()}}), "utf-8")
+
+
+def format_of(path: str | Path) -> str:
+    """The format that a file's ending asks for. Raises UsageError for any other ending."""
+    ending = Path(path).suffix.lower().lstrip(".")
+    if ending not in FORMATS:
+        raise UsageError(
+            f"{str(path)!r}: results are not written as {ending or 'a file without an ending'}; "
+            f"end the name in {', '.join('.' + f for f in FORMATS)}."
+        )
+    return ending
+
+
+def csv_text(frame: pd.DataFrame, decimals: int) -> str:
+    """The table as the CSV that ``write`` would write."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "table.csv"
+        write_csv(as_text_table(frame, decimals), str(path))
+        return path.read_text("utf-8")
+
+
+@contextmanager
+def replacing(path: str | Path) -> Iterator[Path]:
+    """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on an error."""
+    target = Path(path)
+    beside = target.with_name(f".{target.stem}.{os.getpid()}{target.suffix}")
+    if not target.parent.is_dir():
+        raise UsageError(f"There is no folder {str(target.parent)!r} to write {target.name!r} into. Make it first.")
+    if target.is_dir():
+        raise UsageError(f"{str(target)!r} is a folder; name a file in it.")
+    try:
+        yield beside
+        beside.replace(target)
+    except OSError as error:
+        raise UsageError(f"{str(target)!r} cannot be written: {error.strerror or error}.") from error
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def as_json(value: Any) -> str:
+    """JSON text, indented, with what JSON does not know (NaN, days) refused rather than guessed."""
+    return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
+
+
+def rows_of(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
+    """The rows as plain JSON values: money rounded to its decimals, days as ISO text, nulls as None."""
+    columns = {}
+    for name, values in frame.items():
+        if values.dtype.kind == "M":
+            values = values.dt.strftime("%Y-%m-%d")
+        elif name in MONEY:
+            values = pd.Series(_in_units(values, decimals), index=values.index)
+        columns[name] = values.astype(object).where(values.notna(), None)
+    return pd.DataFrame(columns, index=frame.index).to_dict("records")
+
+
+def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:
+    """The table for a text format: money as decimals, days as dates, the rest as it is."""
+    columns = {}
+    for name, values in frame.items():
+        if name in MONEY:
+            columns[str(name)] = _decimals(values, decimals)
+        elif values.dtype.kind == "M":
+            columns[str(name)] = pa.array(values).cast(pa.date32())
+        else:
+            columns[str(name)] = pa.array(values, from_pandas=True)
+    return pa.table(columns)
+
+
+def _in_units(values: "pd.Series[Any]", decimals: int) -> np.ndarray[Any, np.dtype[np.float64]]:
+    floats = values.to_numpy(dtype=np.float64, na_value=np.nan)
+    known = ~np.isnan(floats)
+    out = np.full(len(floats), np.nan)
+    out[known] = to_minor(floats[known], decimals) / 10**decimals
+    return out
+
+
+def _decimals(values: "pd.Series[Any]", decimals: int) -> pa.Array:
+    """Floats as exact decimals, halves away from zero by their shortest text."""
+    floats = values.to_numpy(dtype=np.float64, na_value=np.nan)
+    null = np.isnan(floats)
+    minor = to_minor(np.where(null, 0.0, floats), decimals)
+    both = np.empty((len(minor), 2), dtype="<i8")  # the low and the high half of a 128-bit whole number
+    both[:, 0], both[:, 1] = minor, minor >> 63
+    valid = np.packbits(~null, bitorder="little")
+    return pa.Array.from_buffers(pa.decimal128(18, decimals), len(minor), [pa.py_buffer(valid), pa.py_buffer(both)])
+
+
+def _write_parquet(frame: pd.DataFrame, path: Path, facts: Mapping[str, Any] | None) -> None:
+    import pyarrow.parquet as pq
+
+    table = pa.Table.from_pandas(frame, preserve_index=False)
+    days = [(i, f) for i, f in enumerate(table.schema) if pa.types.is_timestamp(f.type)]
+    for i, field in days:
+        table = table.set_column(i, field.name, table[i].cast(pa.date32()))
+    told = {b"fairladder": json.dumps(facts, ensure_ascii=False).encode()} if facts else {}
+    pq.write_table(table.replace_schema_metadata(told), path)

@@ -1,0 +1,197 @@
+"""Scores and segments: ladders and rules applied to customers."""
+
+from collections.abc import Mapping
+from fractions import Fraction
+from math import lcm
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
+from fairladder.errors import UsageError, nearest
+from fairladder.ladder import Ladder, percent_rank, percentile
+from fairladder.ladder.ranks import Better
+from fairladder.numbers import half_away, ratio, to_minor
+from fairladder.scheme import STANCES, Scheme
+
+#: Score → its measure and which end of it is better, in the order of weights and of ``score_code``.
+SCORES: Mapping[str, tuple[str, Better]] = {
+    "recency_score": ("recency_days", "low"),
+    "frequency_score": ("orders", "high"),
+    "monetary_score": ("spend", "high"),
+}
+
+
+def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[str, Ladder]:
+    """The three ladders, by name of the score, fitted to the customers with at least one purchase.
+
+    Raises UsageError where a measure's column is missing.
+    """
+    scores = (scheme or Scheme()).scores
+    bought = _buyers(customers)
+    return {
+        name: Ladder.fit(customers[measure][bought], rungs=scores.rungs, method=scores.method, better=better)
+        for name, (measure, better) in SCORES.items()
+    }
+
+
+def score(
+    customers: pd.DataFrame, scheme: Scheme | None = None, *, ladders: Mapping[str, Ladder] | None = None
+) -> pd.DataFrame:
+    """Score customers and place them in segments.
+
+    Parameters
+    ----------
+    customers
+        One row per customer, as ``Orders.customers`` gives them; other columns are carried along.
+    scheme
+        Rungs, method, weights and segments; all defaults without one.
+    ladders
+        Ladders to place on, by name of the score; fitted to these customers without them.
+
+    Returns
+    -------
+    pandas.DataFrame
+        The customers with ``recency_score``, ``frequency_score`` and ``monetary_score`` (1..K, K best), ``score_total``
+        (weighted sum), ``score_code`` (``5-4-5``), ``percentile`` (0..100) and ``percent_rank`` (0..1) of spend, and
+        ``segment`` and ``stance``. All but the last two are null for customers without a purchase.
+
+    Raises
+    ------
+    UsageError
+        A measure's column is missing, or a ladder is.
+    ConditionError
+        A segment's condition is wrong.
+    """
+    scheme = scheme or Scheme()
+    bought = _buyers(customers)
+    ladders = fit_ladders(customers, scheme) if ladders is None else ladders
+    if missing := [name for name in SCORES if name not in ladders]:
+        raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders)}")
+    rungs = np.zeros((3, len(customers)), dtype=np.int64)
+    for row, (name, (measure, _)) in zip(rungs, SCORES.items(), strict=True):
+        row[bought] = ladders[name].place(customers[measure][bought])
+    spend = np.where(bought, customers["spend"].to_numpy(dtype=np.float64), np.nan)
+    scored = customers.assign(
+        **{name: pd.arrays.IntegerArray(row.copy(), ~bought) for name, row in zip(SCORES, rungs, strict=True)},
+        score_total=_total(rungs, scheme.scores.weights, bought),
+        score_code=_codes(rungs, bought, max(ladder.rungs for ladder in ladders.values())),
+        percentile=percentile(spend),
+        percent_rank=percent_rank(spend),
+    )
+    return _placed(scored, scheme)
+
+
+def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
+    """One row per segment, in the order of the rules, those without customers included.
+
+    Columns: ``segment``, ``stance``, ``customers``, ``customer_share`` (0..1), ``spend``, ``spend_share`` (of all spend,
+    0..1; null where all spend is 0), ``orders``, ``median_recency_days`` (null without purchases) and
+    ``average_order_value`` (spend ÷ orders of the segment, not an average of averages; null without orders).
+
+    ``scheme`` tells the stance of segments that hold nobody; without it theirs is null. Raises UsageError where the
+    frame is not scored.
+    """
+    _need(scored, ("segment", "stance", "orders", "spend", "recency_days"), "segment_summary needs scored customers")
+    names = list(scored["segment"].cat.categories)
+    place = scored["segment"].cat.codes.to_numpy()
+    # Whole units of 10^-4 hold money of up to 4 decimals exactly, so sums do not depend on the order of rows.
+    units = to_minor(scored["spend"].to_numpy(), 4)
+    orders = scored["orders"].to_numpy(dtype=np.int64)
+    counts, spend, bought = (np.zeros(len(names), dtype=np.int64) for _ in range(3))
+    for total, each in ((counts, 1), (spend, units), (bought, orders)):
+        np.add.at(total, place, each)
+    stances = scored.drop_duplicates("segment").set_index("segment")["stance"].astype(str).to_dict()
+    stances |= {s.name: s.stance for s in scheme.segments} if scheme else {}
+    recency = scored.groupby("segment", observed=False)["recency_days"].median().astype(np.float64)
+    return pd.DataFrame(
+        {
+            "segment": names,
+            "stance": [stances.get(name) for name in names],
+            "customers": counts,
+            "customer_share": ratio(counts, len(scored)),
+            "spend": ratio(spend, 10**4),
+            "spend_share": ratio(spend, int(spend.sum())),
+            "orders": bought,
+            "median_recency_days": recency.to_numpy(),
+            "average_order_value": ratio(spend, bought * 10**4),
+        }
+    )
+
+
+def rule_coverage(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
+    """What each rule does: ``segment``, ``condition``, ``placed``, ``shadowed`` and ``reached``.
+
+    ``placed`` counts the customers whom the rule placed; ``shadowed`` those whose condition held but whom an earlier
+    rule had placed; ``reached`` is false where no customer came down to the rule, so that nothing it says matters.
+    """
+    scheme = scheme or Scheme()
+    waiting = np.ones(len(scored), dtype=bool)
+    lines = []
+    for segment, holds in zip(scheme.segments, _holds(scored, scheme), strict=True):
+        placed = holds & waiting
+        shadowed = 0 if segment.otherwise else int((holds & ~waiting).sum())
+        lines.append((segment.name, segment.when or "otherwise", int(placed.sum()), shadowed, bool(waiting.any())))
+        waiting &= ~holds
+    return pd.DataFrame(lines, columns=["segment", "condition", "placed", "shadowed", "reached"])
+
+
+# ------------------------------------------------------------------------------------------------------------ steps
+
+
+def _need(frame: pd.DataFrame, names: tuple[str, ...], why: str) -> None:
+    for name in names:
+        if name not in frame.columns:
+            raise UsageError(f"{why}: the column `{name}` is missing. {nearest(name, map(str, frame.columns))}")
+
+
+def _buyers(customers: pd.DataFrame) -> NDArray[np.bool_]:
+    _need(customers, tuple(measure for measure, _ in SCORES.values()), "Scores need customers")
+    return customers["orders"].to_numpy() > 0
+
+
+def _total(rungs: NDArray[np.int64], weights: tuple[Any, ...], bought: NDArray[np.bool_]) -> Any:
+    """Weighted sum: whole where the weights are, else 2 decimals, halves away from zero."""
+    exact = [Fraction(str(w)) for w in weights]
+    whole = lcm(*(w.denominator for w in exact))
+    sums = sum(int(w * whole) * row for w, row in zip(exact, rungs, strict=True))
+    if whole == 1:
+        return pd.arrays.IntegerArray(np.asarray(sums), ~bought)
+    seen, back = np.unique(sums, return_inverse=True)
+    hundredths = np.array([half_away(Fraction(int(s) * 100, whole)) for s in seen])
+    return np.where(bought, ratio(hundredths, 100)[back], np.nan)
+
+
+def _codes(rungs: NDArray[np.int64], bought: NDArray[np.bool_], k: int) -> pd.Categorical:
+    """``5-4-5``: one text for each code that occurs, however many customers share it."""
+    keys = (rungs[0] * (k + 1) + rungs[1]) * (k + 1) + rungs[2]
+    seen, back = np.unique(keys[bought], return_inverse=True)
+    texts = [f"{key // (k + 1) ** 2}-{key // (k + 1) % (k + 1)}-{key % (k + 1)}" for key in seen.tolist()]
+    order = np.argsort(np.array(texts, dtype=object), kind="stable")
+    place = np.full(len(bought), -1, dtype=np.int64)
+    place[bought] = np.argsort(order, kind="stable")[back]
+    return pd.Categorical.from_codes(place, categories=[texts[i] for i in order])
+
+
+def _holds(scored: pd.DataFrame, scheme: Scheme) -> list[NDArray[np.bool_]]:
+    """Where each rule's condition is true, in the order of the rules."""
+    kinds = frame_kinds(scored)
+    conditions: list[Condition | None] = [
+        None if s.when is None else parse_condition(s.when, kinds, f"segment `{s.name}`") for s in scheme.segments
+    ]
+    return [np.ones(len(scored), dtype=bool) if c is None else to_mask(c, scored)[0] for c in conditions]
+
+
+def _placed(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
+    """Add segment and stance: the first rule, top down, whose condition holds."""
+    place = np.full(len(scored), -1, dtype=np.int8 if len(scheme.segments) < 128 else np.int64)
+    for number, holds in enumerate(_holds(scored, scheme)):
+        place[holds & (place < 0)] = number
+    names = [s.name for s in scheme.segments]
+    stances = np.array([STANCES.index(s.stance) for s in scheme.segments])
+    return scored.assign(
+        segment=pd.Categorical.from_codes(place, categories=names),
+        stance=pd.Categorical.from_codes(stances[place], categories=list(STANCES)),
+    )

@@ -3,6 +3,7 @@
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -46,7 +47,14 @@ class Check:
     @property
     def frame(self) -> pd.DataFrame:
         """The findings, one row each."""
-        return pd.DataFrame([f.as_json() for f in self.findings], columns=list(Finding.__dataclass_fields__))
+        rows = [{**f.as_json(), "examples": "; ".join(f.examples)} for f in self.findings]
+        return pd.DataFrame(rows, columns=list(Finding.__dataclass_fields__))
+
+    @property
+    def balance_frame(self) -> pd.DataFrame:
+        """The balance: ``what`` became of the rows, ``rows``, ``amount`` (major units, exact decimals)."""
+        lines = [(label, rows, Decimal(major(minor, self.balance.decimals))) for label, rows, minor in self.balance.lines()]
+        return pd.DataFrame(lines, columns=["what", "rows", "amount"])
 
     @property
     def errors(self) -> tuple[Finding, ...]:
@@ -191,6 +199,11 @@ class Orders:
                 "with --as-of or `as_of` under [time]; rows after it are left outside the window."
             )
         return day
+
+    @property
+    def roles(self) -> dict[str, str]:
+        """Role → column of the orders."""
+        return dict(self._roles.columns)
 
     @property
     def as_of_from(self) -> str:

@@ -1,0 +1,89 @@
+"""``fairladder demo``: the sample shop's files, and the whole example on them."""
+
+import shutil
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from fairladder.cli.options import Request, with_errors_told
+from fairladder.errors import UsageError
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(help="Folder to make.", metavar="[FOLDER]", show_default=False)] = Path("quillmoor"),
+) -> None:
+    """Lay out the sample shop's files in a folder and do the whole example on them."""
+    with_errors_told(lambda: _tour(folder))
+
+
+def _tour(folder: Path) -> None:
+    from rich.text import Text
+
+    from fairladder import scoring
+    from fairladder.cli import check, customers, score, screen
+    from fairladder.files import write
+
+    _lay_out(folder)
+    results = folder / "results"
+    results.mkdir(exist_ok=True)
+    orders_file, scheme_file = folder / "orders.csv", folder / "scheme.toml"
+    orders = Request(orders=str(orders_file), scheme=scheme_file).open()
+    typed = f"{orders_file} --scheme {scheme_file}"
+
+    def step(line: str) -> None:
+        screen.show(Text(f"$ fairladder {line}", style="bold #2f9e8f"))
+
+    screen.show(Text("Quillmoor Yarns, an invented yarn studio: three years of orders, with the flaws of real exports."))
+    step(f"check {typed}")
+    found = orders.check()
+    screen.show(*check.views(orders, found))
+    write(found.set_aside, results / "set-aside.csv")
+    step(f"customers {typed} --out {results / 'customers.csv'}")
+    everybody = orders.customers()
+    screen.show(customers.view(everybody))
+    decimals, facts = orders.scheme.money.decimals, orders.facts()
+    write(everybody, results / "customers.csv", decimals=decimals)
+    step(f"score {typed} --out {results / 'scored.csv'} --figure {results / 'segments.png'}")
+    scored = scoring.score(everybody, orders.scheme)
+    parts = {
+        "customers": scored,
+        "segments": scoring.segment_summary(scored, orders.scheme),
+        "rules": scoring.rule_coverage(scored, orders.scheme),
+    }
+    screen.show(*score.views(orders, parts), screen.footer(orders))
+    write(scored, results / "scored.csv", decimals=decimals)
+    write(scored, results / "scored.parquet", facts=facts)
+    write(parts, results / "scored.json", decimals=decimals, facts=facts)
+    for name in score.FIGURES:
+        score.draw(results / f"{name}.png", name, scored, orders)
+    screen.show(_where_all_lies(folder, results, typed))
+
+
+def _lay_out(folder: Path) -> None:
+    from fairladder.demo import FILES, SHOP
+
+    if folder.exists() and not folder.is_dir():
+        raise UsageError(f"{str(folder)!r} is a file; name a folder for the example.")
+    for name in FILES:
+        target = folder / name
+        if target.exists() and target.read_bytes() != (SHOP / name).read_bytes():
+            raise UsageError(f"{str(target)!r} is there already and differs from the sample; name another folder.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in FILES:
+            shutil.copyfile(SHOP / name, folder / name)
+    except OSError as error:
+        raise UsageError(f"The folder {str(folder)!r} cannot be made: {error.strerror}.") from error
+
+
+def _where_all_lies(folder: Path, results: Path, typed: str) -> str:
+    from fairladder.demo import FILES
+
+    made = sorted(p.name for p in results.iterdir())
+    return (
+        f"[bold]Where everything lies[/bold]\n"
+        f"  {folder}/: {', '.join(FILES)}\n"
+        f"  {results}/: {', '.join(made)}\n\n"
+        f"Next, change a rule in {folder / 'scheme.toml'} and run: fairladder score {typed}"
+    )

@@ -1,0 +1,124 @@
+"""Options that every command shares, in one place, and the errors of all commands told in one way."""
+
+import functools
+import inspect
+import sys
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
+
+import typer
+
+from fairladder.errors import FairLadderError, UsageError
+
+if TYPE_CHECKING:
+    from fairladder.order_book import Orders
+
+_WINDOW, _OUTPUT, _COLUMNS = "Rows and days", "Output", "Columns of the orders (where the scheme does not name them)"
+
+
+def _option(*names: str, help: str, panel: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
+    return typer.Option(*names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False)
+
+
+def _column(role: str, what: str) -> Any:
+    return _option(f"--{role.replace('_', '-')}-column", help=what, panel=_COLUMNS, metavar="NAME")
+
+
+@dataclass(frozen=True)
+class Request:
+    """What the person asked for, as typed; ``open`` makes the orders of it."""
+
+    orders: Annotated[str, typer.Argument(help="A CSV, TSV or Parquet file of orders.", metavar="ORDERS")]
+    scheme: Annotated[Path | None, _option("--scheme", help="The scheme: a TOML file of all settings.", panel=_WINDOW, metavar="FILE")] = None
+    customers: Annotated[Path | None, _option("--customers", help="A file with one row per customer.", panel=_WINDOW, metavar="FILE")] = None
+    as_of: Annotated[str | None, _option("--as-of", help="Day of reckoning; rows after it do not count.", panel=_WINDOW, metavar="DAY")] = None
+    from_: Annotated[str | None, _option("--from", help="First day of the window.", panel=_WINDOW, metavar="DAY")] = None
+    through: Annotated[str | None, _option("--through", help="Last day of the window, itself included.", panel=_WINDOW, metavar="DAY")] = None
+    where: Annotated[str | None, _option("--where", help="SQL condition on rows, added to the scheme's.", panel=_WINDOW, metavar="CONDITION")] = None
+    allow_set_aside: Annotated[bool, typer.Option("--allow-set-aside", help="Go on though over 20 % of rows cannot be used.", rich_help_panel=_WINDOW)] = False
+    out: Annotated[str | None, _option("--out", help="Write here: .csv, .parquet or .json; - is standard output.", panel=_OUTPUT, metavar="FILE")] = None
+    part: Annotated[str | None, _option("--part", help="Which table, where a result has several.", panel=_OUTPUT, metavar="NAME")] = None
+    figure: Annotated[Path | None, _option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")] = None
+    show_sql: Annotated[bool, typer.Option("--show-sql", help="Print the SQL of the reduction instead of running it.", rich_help_panel=_OUTPUT)] = False
+    quiet: Annotated[bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)] = False
+    customer_column: Annotated[str | None, _column("customer", "The customer's id.")] = None
+    order_column: Annotated[str | None, _column("order", "The order's id; without one every row is an order.")] = None
+    placed_column: Annotated[str | None, _column("placed", "Day or time of the order.")] = None
+    amount_column: Annotated[str | None, _column("amount", "The row's amount.")] = None
+    unit_price_column: Annotated[str | None, _column("unit_price", "Price of one, in place of an amount.")] = None
+    quantity_column: Annotated[str | None, _column("quantity", "How many, beside a unit price.")] = None
+    discount_column: Annotated[str | None, _column("discount", "Fraction off, beside a unit price.")] = None
+    name_column: Annotated[str | None, _column("name", "The customer's name.")] = None
+    channel_column: Annotated[str | None, _column("channel", "Where the order came from.")] = None
+    status_column: Annotated[str | None, _column("status", "State of the order.")] = None
+    currency_column: Annotated[str | None, _column("currency", "Currency of the amount.")] = None
+    cost_column: Annotated[str | None, _column("cost", "What the row cost the shop.")] = None
+    amount_is: Annotated[str | None, _option("--amount-is", help="line (rows add up) or order (each repeats the total).", panel=_COLUMNS, metavar="GRAIN")] = None  # fmt: skip
+
+    def open(self) -> "Orders":
+        """The orders, with the options laid over the scheme."""
+        from fairladder.order_book import open_orders
+        from fairladder.scheme import Scheme, load_scheme
+
+        scheme = load_scheme(self.scheme) if self.scheme else Scheme()
+        roles = {f.name.removesuffix("_column"): getattr(self, f.name) for f in fields(self) if f.name.endswith("_column")}
+        if self.amount_column and scheme.orders.unit_price or self.unit_price_column and scheme.orders.amount:
+            raise UsageError("The scheme and the options name two ways to the amount; change [orders] in the scheme.")
+        given = scheme.orders.where
+        where = f"({given}) AND ({self.where})" if given and self.where else self.where
+        time = {"as_of": _day("--as-of", self.as_of), "from": _day("--from", self.from_), "through": _day("--through", self.through)}
+        scheme = scheme.with_options(orders={**roles, "amount_is": self.amount_is, "where": where}, time=time)
+        return open_orders(self.orders, customers=self.customers, scheme=scheme, allow_set_aside=self.allow_set_aside)
+
+
+def _day(option: str, text: str | None) -> Any:
+    import datetime as dt
+
+    try:
+        return dt.date.fromisoformat(text) if text else None
+    except ValueError:
+        raise UsageError(f"{option} {text}: that is not a day; write it as 2026-06-30.") from None
+
+
+def command(work: Callable[..., None]) -> Callable[..., None]:
+    """A function of a ``Request`` and options of its own, as a command with all shared options.
+
+    Errors that are meant for the person go to standard error, without a traceback; the exit code is theirs.
+    """
+    shared = get_type_hints(Request, include_extras=True)
+    own = {n: p for n, p in inspect.signature(work).parameters.items() if n != "request"}
+    hints = get_type_hints(work, include_extras=True)
+
+    @functools.wraps(work)
+    def run(**given: Any) -> None:
+        request = Request(**{name: given.pop(name) for name in shared})
+        with_errors_told(lambda: work(request, **given))
+
+    ours = [
+        inspect.Parameter(f.name, inspect.Parameter.KEYWORD_ONLY, default=f.default if f.name != "orders" else inspect.Parameter.empty, annotation=shared[f.name])
+        for f in fields(Request)
+    ]  # fmt: skip
+    theirs = [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
+    run.__signature__ = inspect.Signature([ours[0], *theirs, *ours[1:]])  # type: ignore[attr-defined]
+    run.__annotations__ = {p.name: p.annotation for p in [*ours, *theirs]}
+    return run
+
+
+def with_errors_told(work: Callable[[], None]) -> None:
+    """Run; tell errors of ours in one line each and leave with their exit code."""
+    try:
+        work()
+    except FairLadderError as error:
+        print(f"Error: {error}", file=sys.stderr)
+        raise typer.Exit(error.exit_code) from error
+    except BrokenPipeError:  # whoever read our output has seen enough
+        sys.stderr.close()
+        raise typer.Exit(0) from None
+
+
+def known_part(part: str | None, parts: Mapping[str, Any] | tuple[str, ...]) -> None:
+    """Raise UsageError for a part that the result does not have, before any work is done."""
+    if part is not None and part not in parts:
+        raise UsageError(f"--part {part}: this result has no such part. There are: {', '.join(parts)}.")

@@ -1,0 +1,120 @@
+"""What a command shows: tables for people on a screen, plain CSV into a pipe, notes on standard error."""
+
+import sys
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Console, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from fairladder import looks
+from fairladder.cli.options import Request
+from fairladder.errors import UsageError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from fairladder.order_book import Orders
+
+
+def for_people(request: Request) -> bool:
+    """Whether standard output takes tables for people: a terminal, and not asked for CSV."""
+    return request.out != "-" and sys.stdout.isatty()
+
+
+@contextmanager
+def busy(request: Request, what: str) -> Iterator[None]:
+    """A moving sign on the terminal while ``what`` takes its time."""
+    console = Console(stderr=True)
+    if request.quiet or not console.is_terminal:
+        yield
+        return
+    with console.status(what):
+        yield
+
+
+def note(request: Request, text: str) -> None:
+    """One line on standard error, unless asked to be quiet."""
+    if not request.quiet:
+        print(text, file=sys.stderr)
+
+
+def check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
+    """Raise UsageError for outputs that cannot be, before any work is done."""
+    from fairladder.cli.options import known_part
+    from fairladder.files import format_of
+
+    known_part(request.part, parts)
+    if request.out not in (None, "-"):
+        format_of(str(request.out))
+    if request.figure is None:
+        return
+    if not figures:
+        raise UsageError("This command draws no figure; `fairladder score` does.")
+    if request.figure.suffix.lower() not in (".png", ".svg", ".pdf"):
+        raise UsageError(f"--figure {request.figure}: figures are drawn as .png, .svg or .pdf.")
+
+
+def give(
+    request: Request,
+    orders: "Orders",
+    parts: "Mapping[str, pd.DataFrame]",
+    view: Sequence[RenderableType],
+    whole: Mapping[str, Any] | None = None,
+) -> None:
+    """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen.
+
+    ``whole`` is what a JSON file holds, where that is more than the facts and all parts.
+    """
+    from fairladder.files import as_json, csv_text, format_of, replacing, write
+
+    decimals = orders.scheme.money.decimals
+    chosen = request.part or next(iter(parts))
+    if request.out not in (None, "-"):
+        out = str(request.out)
+        if whole is not None and request.part is None and format_of(out) == "json":
+            with replacing(out) as beside:
+                beside.write_text(as_json(whole), "utf-8")
+        else:
+            write(parts, out, part=request.part, decimals=decimals, facts=orders.facts())
+        note(request, f"Wrote {out}: {len(parts[chosen]):,} rows ({chosen.replace('_', ' ')}).")
+    elif not for_people(request):
+        sys.stdout.write(csv_text(parts[chosen], decimals))
+        sys.stdout.flush()
+    if for_people(request):
+        show(*view, footer(orders))
+    else:
+        for line in [*footer(orders).plain.splitlines()]:
+            note(request, line)
+
+
+def show(*view: RenderableType) -> None:
+    """Print for people, each piece set off by a blank line."""
+    console = Console(highlight=False, width=None if sys.stdout.isatty() else 110)
+    for piece in view:
+        console.print(piece)
+        console.print()
+
+
+def footer(orders: "Orders") -> Text:
+    """The day of reckoning, the rows read, and what else has to be said."""
+    facts = orders.facts()
+    lines = [f"{looks.reckoning(orders.as_of, orders.as_of_from)}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."]
+    return Text("\n".join([*lines, *facts["notes"]]), style="dim")
+
+
+def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1) -> Table:
+    """A plain table under a title that says the finding; the first ``left`` columns are text, the rest numbers."""
+    made = Table(title=Text(title, style="bold"), title_justify="left", box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for i, name in enumerate(columns):
+        made.add_column(name, justify="left" if i < left else "right", no_wrap=i == 0, overflow="fold")
+    for row in rows:
+        made.add_row(*row)
+    return made
+
+
+def stance_text(stance: str, text: str | None = None) -> Text:
+    """The stance, or another text, in the stance's colour."""
+    return Text(text or f"● {stance}", style=looks.STANCE_COLOURS.get(stance, ""))

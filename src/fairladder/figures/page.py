@@ -1,0 +1,43 @@
+"""The page that figures are drawn on: fonts, title, footer."""
+
+from collections.abc import Mapping
+from typing import Any
+
+import matplotlib as mpl
+from matplotlib.axes import Axes
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
+from fairladder import looks
+
+#: 1280 × 800 points at this many to the inch.
+_WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
+STYLE: dict[str, Any] = {
+    "font.family": "DejaVu Sans",
+    "font.size": 11,
+    "text.color": looks.INK,
+    "axes.labelcolor": looks.FAINT,
+    "axes.edgecolor": "#c8cdd3",
+    "xtick.color": looks.FAINT,
+    "ytick.color": looks.INK,
+    "svg.hashsalt": "fairladder",
+    "svg.fonttype": "none",
+}
+
+
+def page(title: str, subtitle: str, facts: Mapping[str, Any] | None) -> tuple[Figure, Axes]:
+    """A figure with its title, what it shows, and the day and rows it speaks of in the footer."""
+    with mpl.rc_context(STYLE):
+        figure = Figure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=looks.PAPER)
+        FigureCanvasAgg(figure)
+        axes = figure.add_axes((0.17, 0.13, 0.78, 0.69))
+    figure.text(0.04, 0.945, title, fontsize=17, fontweight="bold", color=looks.INK, va="center")
+    figure.text(0.04, 0.895, subtitle, fontsize=11.5, color=looks.FAINT, va="center")
+    if facts:
+        as_of = f"As of {facts['as_of']} ({facts['as_of_from']})"
+        told = f"{as_of}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."
+        figure.text(0.04, 0.035, told, fontsize=9.5, color=looks.FAINT, va="center")
+    for side in axes.spines.values():
+        side.set_visible(False)
+    axes.tick_params(length=0)
+    return figure, axes

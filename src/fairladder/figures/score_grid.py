@@ -1,0 +1,71 @@
+"""The grid of recency and order count: how many customers stand where, and what they spend."""
+
+from collections.abc import Mapping
+from typing import Any
+
+import matplotlib as mpl
+import numpy as np
+import pandas as pd
+from matplotlib.colors import LinearSegmentedColormap
+from matplotlib.figure import Figure
+from matplotlib.patches import Rectangle
+
+from fairladder import looks
+from fairladder.errors import DataError
+from fairladder.figures.page import STYLE, page
+
+
+def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+    """Customers per cell of recency score and frequency score, shaded by their mean spend.
+
+    Axes say which days and order counts each rung holds. ``facts`` (``Orders.facts()``) fill the footer. Raises
+    DataError where nobody has a score.
+    """
+    held = scored[scored["recency_score"].notna()]
+    if held.empty:
+        raise DataError("No customer has a score, so there is no grid to draw.")
+    keys = [held["frequency_score"].astype(int), held["recency_score"].astype(int)]
+    cells = held.groupby(keys)["spend"].agg(["size", "mean"])
+    rungs = int(max(key.max() for key in keys))
+    with mpl.rc_context(STYLE):
+        figure, axes = page(_title(held, rungs), "Customers per cell; the darker, the more they spent on average", facts)
+        shade = LinearSegmentedColormap.from_list("spend", looks.SHADES)
+        # Mean spends lie far apart, so shades follow their ranks: equal means, equal shades.
+        ranks = cells["mean"].rank(method="average", pct=True)
+        for (f, r), cell in cells.iterrows():
+            tone = float(ranks.loc[(f, r)])
+            axes.add_patch(Rectangle((r - 0.5, f - 0.5), 1, 1, facecolor=shade(tone), edgecolor=looks.PAPER, linewidth=3))
+            ink = looks.PAPER if tone > 0.6 else looks.INK
+            axes.text(r, f + 0.09, looks.count(cell["size"]), ha="center", va="center", fontsize=17, fontweight="bold", color=ink)
+            axes.text(r, f - 0.24, f"mean {looks.money(cell['mean'])}", ha="center", va="center", fontsize=10, color=ink)
+        axes.set_xlim(0.5, rungs + 0.5)
+        axes.set_ylim(0.5, rungs + 0.5)
+        axes.set_xticks(range(1, rungs + 1), _ranges(held, "recency_score", "recency_days", rungs, "days"))
+        axes.set_yticks(range(1, rungs + 1), _ranges(held, "frequency_score", "orders", rungs, "orders"))
+        axes.set_xlabel("recency score: days since the last order, longest ago on the left", labelpad=12)
+        axes.set_ylabel("frequency score: number of orders", labelpad=12)
+    return figure
+
+
+def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str) -> list[str]:
+    """Label of each rung: its number and what it holds."""
+    labels = []
+    for rung in range(1, rungs + 1):
+        values = held.loc[(held[score] == rung).to_numpy(dtype=bool), measure].to_numpy(dtype=np.int64)
+        if not len(values):
+            labels.append(f"{rung}\n(nobody)")
+            continue
+        low, high = looks.count(values.min()), looks.count(values.max())
+        one = unit.removesuffix("s") if high == "1" else unit
+        labels.append(f"{rung}\n{low} {one}" if low == high else f"{rung}\n{low} to {high} {unit}")
+    return labels
+
+
+def _title(held: pd.DataFrame, rungs: int) -> str:
+    """The finding: what the best corner brings."""
+    best = held[(held["recency_score"] == rungs).to_numpy(dtype=bool) & (held["frequency_score"] == rungs).to_numpy(dtype=bool)]
+    total = float(held["spend"].sum())
+    if best.empty or total <= 0:
+        return "Nobody stands on the top rung of both ladders"
+    people, spend = len(best) / len(held), float(best["spend"].sum()) / total
+    return f"The {looks.count(len(best))} latest and most frequent buyers, {people:.0%} of all, bring {spend:.0%} of spend"

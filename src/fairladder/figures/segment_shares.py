@@ -1,0 +1,57 @@
+"""The segments: their share of customers against their share of spend."""
+
+from collections.abc import Mapping
+from typing import Any
+
+import matplotlib as mpl
+import numpy as np
+import pandas as pd
+from matplotlib.figure import Figure
+
+from fairladder import looks
+from fairladder.errors import DataError
+from fairladder.figures.page import STYLE, page
+from fairladder.scoring import segment_summary
+
+
+def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+    """Two bars a segment, share of customers and share of spend, in the colour of its stance.
+
+    ``facts`` (``Orders.facts()``) fill the footer. Raises DataError where there is no spend to share.
+    """
+    summary = segment_summary(scored)
+    summary = summary[summary["customers"] > 0].sort_values(["spend_share", "customers"], ascending=False, kind="stable")
+    if not summary["spend"].sum() > 0:
+        raise DataError("All spend together is not above zero, so there are no shares of it to draw.")
+    with mpl.rc_context(STYLE):
+        figure, axes = page(_title(summary), "Share of spend (full bar) beside share of customers (light bar), in percent", facts)
+        place = np.arange(len(summary))[::-1]
+        colours = [looks.STANCE_COLOURS[s] for s in summary["stance"]]
+        spend, people = 100 * summary["spend_share"].to_numpy(), 100 * summary["customer_share"].to_numpy()
+        axes.barh(place + 0.19, spend, height=0.36, color=colours)
+        axes.barh(place - 0.19, people, height=0.3, color=colours, alpha=0.38)
+        reach = max(spend.max(), people.max())
+        for y, s, p, row in zip(place, spend, people, summary.itertuples(index=False), strict=True):
+            told = f"{s:.1f} % of spend, {looks.money(row.spend)}"
+            axes.text(max(s, 0) + reach * 0.008, y + 0.19, told, va="center", fontsize=10.5)
+            told = f"{p:.1f} % of customers, {looks.count(row.customers)}"
+            axes.text(p + reach * 0.008, y - 0.19, told, va="center", fontsize=10, color=looks.FAINT)
+        axes.set_yticks(place, [f"{row.segment}\n" for row in summary.itertuples(index=False)], fontsize=12)
+        for y, row in zip(place, summary.itertuples(index=False), strict=True):
+            colour = looks.STANCE_COLOURS[row.stance]
+            axes.text(-0.011, y - 0.2, row.stance, transform=axes.get_yaxis_transform(), ha="right", va="center", fontsize=10, color=colour)
+        axes.set_xlim(min(spend.min(), 0), reach * 1.25)
+        axes.set_xticks([])
+        axes.axvline(0, color="#c8cdd3", linewidth=1)
+    return figure
+
+
+def _title(summary: pd.DataFrame) -> str:
+    """The finding: what the stance that brings the most holds."""
+    by_stance = summary.groupby("stance", observed=True, sort=False)[["customer_share", "spend_share"]].sum()
+    stance = by_stance["spend_share"].idxmax()
+    people, spend = by_stance.loc[stance, "customer_share"], by_stance.loc[stance, "spend_share"]
+    return f"The customers to {_WORDS[str(stance)]} are {people:.0%} of all and bring {spend:.0%} of spend"
+
+
+_WORDS = {"keep": "keep", "grow": "grow", "welcome": "welcome", "win-back": "win back", "leave": "leave alone"}

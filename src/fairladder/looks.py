@@ -1,0 +1,62 @@
+"""How results look, wherever they are shown: one colour a stance, and numbers as people read them."""
+
+import datetime as dt
+from math import isnan
+from typing import Any
+
+#: Told apart by readers with any common colour blindness, and by lightness in print.
+STANCE_COLOURS = {
+    "keep": "#1d4e89",
+    "grow": "#2f9e8f",
+    "welcome": "#e3a72f",
+    "win-back": "#c4512d",
+    "leave": "#9a9fa6",
+}
+INK, FAINT, PAPER = "#22272e", "#6b7280", "#ffffff"
+#: Light to dark, for shades that say how much.
+SHADES = ("#f1f5f9", "#c9d9e8", "#8fb1d0", "#5486b4", "#1d4e89")
+NOTHING = "–"
+
+
+def count(number: float) -> str:
+    """Whole number with thousands marked."""
+    return f"{int(number):,}"
+
+
+def money(amount: Any, decimals: int = 0) -> str:
+    """Amount with thousands marked; a dash where there is none."""
+    return NOTHING if missing(amount) else f"{float(amount):,.{decimals}f}"
+
+
+def percent(share: Any) -> str:
+    """Share 0..1 in percent, with one decimal; ``under 0.1 %`` rather than a zero that is none."""
+    if missing(share):
+        return NOTHING
+    return "under 0.1 %" if 0 < share < 0.0005 else f"{100 * share:.1f} %"
+
+
+def days(number: Any) -> str:
+    """Whole days with thousands marked; a dash where there are none."""
+    return NOTHING if missing(number) else f"{round(float(number)):,}"
+
+
+def day(value: Any) -> str:
+    """``30 June 2026``; a dash where there is no day."""
+    return NOTHING if value is None or value != value else f"{value.day} {value:%B %Y}"
+
+
+def missing(value: Any) -> bool:
+    """Whether a cell is null in any of the ways of a DataFrame."""
+    return value is None or (isinstance(value, float) and isnan(value)) or str(value) in ("<NA>", "NaT")
+
+
+def reckoning(as_of: dt.date | None, came_from: str) -> str:
+    """``As of 30 June 2026 (day asked for)``."""
+    return f"As of {day(as_of)} ({came_from})" if as_of else "Without a day of reckoning: no row is used"
+
+
+def rows_read(balance: dict[str, Any]) -> str:
+    """``18,119 rows read: 17,367 used, 289 set aside, 463 left out`` of a balance as JSON."""
+    parts = [(balance[name], name.replace("_", " ")) for name in ("used", "set_aside", "left_out", "outside_window")]
+    told = ", ".join(f"{count(n)} {name}" for n, name in parts if n or name == "used")
+    return f"{count(balance['rows_read'])} rows read: {told}"

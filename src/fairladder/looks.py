@@ -8,9 +8,9 @@ from typing import Any
 STANCE_COLOURS = {
     "keep": "#1d4e89",
     "grow": "#2f9e8f",
-    "welcome": "#e3a72f",
+    "welcome": "#c08a12",
     "win-back": "#c4512d",
-    "leave": "#9a9fa6",
+    "leave": "#858b93",
 }
 INK, FAINT, PAPER = "#22272e", "#6b7280", "#ffffff"
 #: Light to dark, for shades that say how much.
@@ -36,8 +36,8 @@ def percent(share: Any) -> str:
 
 
 def days(number: Any) -> str:
-    """Whole days with thousands marked; a dash where there are none."""
-    return NOTHING if missing(number) else f"{round(float(number)):,}"
+    """Whole days (halves up, never negative) with thousands marked; a dash where there are none."""
+    return NOTHING if missing(number) else f"{int(float(number) + 0.5):,}"
 
 
 def day(value: Any) -> str:

@@ -1,25 +1,39 @@
 """The commands, gathered. Heavy imports happen in the command that needs them."""
 
+from typing import Any
+
 import typer
+from typer.core import TyperGroup
 
 from fairladder.cli import check, customers, demo, score
 from fairladder.cli.options import command
 
+
+
+class _QuickHelp(TyperGroup):
+    """The list of commands as plain text: drawing it with Rich would double the time to the answer."""
+
+    def format_help(self, ctx: Any, formatter: Any) -> None:
+        """Write the help of the whole program."""
+        self.rich_markup_mode = None
+        super().format_help(ctx, formatter)
+
+
 app = typer.Typer(
-    help="From a table of orders to scored, segmented customers: totals that add up, equal customers treated equally.",
+    cls=_QuickHelp,
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-app.command("demo")(demo.demo)
-app.command("check")(command(check.check))
-app.command("customers")(command(customers.customers))
-app.command("score")(command(score.score))
+app.command("demo", short_help="The sample shop, and the whole example on it.")(demo.demo)
+app.command("check", short_help="Are these orders fit to use?")(command(check.check))
+app.command("customers", short_help="One row per customer.")(command(customers.customers))
+app.command("score", short_help="Scores, segments, and what to do about whom.")(command(score.score))
 
 
 @app.callback()
-def _fairladder() -> None:
+def _program() -> None:
     """From a table of orders to scored, segmented customers: totals that add up, equal customers treated equally."""
 
 

@@ -8,7 +8,7 @@ from fairladder import looks
 from fairladder.cli.options import Request
 
 if TYPE_CHECKING:
-    from rich.table import Table
+    from rich.console import RenderableType
 
     from fairladder.order_book import Check, Orders
 
@@ -34,7 +34,7 @@ def check(request: Request) -> None:
         raise typer.Exit(1)
 
 
-def views(orders: "Orders", found: "Check") -> "list[Table]":
+def views(orders: "Orders", found: "Check") -> "list[RenderableType]":
     """The balance, the findings and the first rows set aside, as tables."""
     made = [_balance(found)]
     if found.findings:
@@ -44,7 +44,7 @@ def views(orders: "Orders", found: "Check") -> "list[Table]":
     return made
 
 
-def _balance(found: "Check") -> "Table":
+def _balance(found: "Check") -> "RenderableType":
     from fairladder.cli.screen import table
     from fairladder.orders.balance import major
 
@@ -58,7 +58,7 @@ def _balance(found: "Check") -> "Table":
     return table(f"Does every row count? {used} of the rows are used, and all are accounted for", ["", "rows", "amount"], rows)
 
 
-def _findings(found: "Check") -> "Table":
+def _findings(found: "Check") -> "RenderableType":
     from rich.text import Text
 
     from fairladder.cli.screen import table
@@ -75,7 +75,7 @@ def _findings(found: "Check") -> "Table":
     return table(f"{title}, {len(found.findings) - errors} warnings and notes", ["level", "finding", "what it means", "count"], rows, left=3)
 
 
-def _set_aside(orders: "Orders", found: "Check") -> "Table":
+def _set_aside(orders: "Orders", found: "Check") -> "RenderableType":
     from fairladder.cli.screen import table
 
     names = ["row", "reason", *(c for c in dict.fromkeys(orders.roles.values()) if c in found.set_aside)][:8]

@@ -7,7 +7,7 @@ from fairladder.cli.options import Request
 
 if TYPE_CHECKING:
     import pandas as pd
-    from rich.table import Table
+    from rich.console import RenderableType
 
 PARTS = ("customers",)
 _SHOWN = 12
@@ -29,7 +29,7 @@ def customers(request: Request) -> None:
     screen.give(request, orders, {"customers": frame}, [view(frame)])
 
 
-def view(frame: "pd.DataFrame") -> "Table":
+def view(frame: "pd.DataFrame") -> "RenderableType":
     """The customers who spent the most, with what they hold of the whole."""
     from fairladder.cli.screen import table
 

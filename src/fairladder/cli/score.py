@@ -9,7 +9,7 @@ from fairladder.cli.options import Request
 
 if TYPE_CHECKING:
     import pandas as pd
-    from rich.table import Table
+    from rich.console import RenderableType
     from rich.text import Text
 
     from fairladder.order_book import Orders
@@ -62,13 +62,13 @@ def draw(path: "typer.FileText | object", name: str, scored: "pd.DataFrame", ord
         figure.savefig(beside)
 
 
-def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[Table | Text]":
+def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[RenderableType]":
     """The segment table, the three answers, and rules that place nobody."""
     summary, rules = parts["segments"], parts["rules"]
     return [_segments(orders, summary), _answers(summary), *_idle_rules(rules)]
 
 
-def _segments(orders: "Orders", summary: "pd.DataFrame") -> "Table":
+def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":
     from rich.text import Text
 
     from fairladder.cli.screen import stance_text, table
@@ -112,7 +112,7 @@ def _answers(summary: "pd.DataFrame") -> "Text":
         else:
             n, share, spend = these["customers"].sum(), these["customer_share"].sum(), these["spend_share"].sum()
             told = f"{looks.count(n)} customers ({looks.percent(share)}) with {looks.percent(spend)} of spend: {', '.join(these['segment'])}."
-        lines.append(stance_text(stance, "● ") + Text(f"{words}: ", style="bold") + Text(told))
+        lines.append(stance_text(stance, (f"{words}: ", "bold"), (told, "")))
     return Text("\n").join(lines)
 
 

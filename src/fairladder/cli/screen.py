@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
-from rich.console import Console, RenderableType
+from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -105,16 +105,16 @@ def footer(orders: "Orders") -> Text:
     return Text("\n".join([*lines, *facts["notes"]]), style="dim")
 
 
-def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1) -> Table:
+def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1) -> Group:
     """A plain table under a title that says the finding; the first ``left`` columns are text, the rest numbers."""
-    made = Table(title=Text(title, style="bold"), title_justify="left", box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     for i, name in enumerate(columns):
         made.add_column(name, justify="left" if i < left else "right", no_wrap=i == 0, overflow="fold")
     for row in rows:
         made.add_row(*row)
-    return made
+    return Group(Text(title, style="bold"), made)
 
 
-def stance_text(stance: str, text: str | None = None) -> Text:
-    """The stance, or another text, in the stance's colour."""
-    return Text(text or f"● {stance}", style=looks.STANCE_COLOURS.get(stance, ""))
+def stance_text(stance: str, *words: tuple[str, str]) -> Text:
+    """A dot in the stance's colour, then the stance's name or other words with their styles."""
+    return Text.assemble(("● ", looks.STANCE_COLOURS.get(stance, "")), *(words or [(stance, "")]))

@@ -1,5 +1,6 @@
 """The page that figures are drawn on: fonts, title, footer."""
 
+import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
@@ -18,7 +19,7 @@ STYLE: dict[str, Any] = {
     "text.color": looks.INK,
     "axes.labelcolor": looks.FAINT,
     "axes.edgecolor": "#c8cdd3",
-    "xtick.color": looks.FAINT,
+    "xtick.color": looks.INK,
     "ytick.color": looks.INK,
     "svg.hashsalt": "fairladder",
     "svg.fonttype": "none",
@@ -30,11 +31,12 @@ def page(title: str, subtitle: str, facts: Mapping[str, Any] | None) -> tuple[Fi
     with mpl.rc_context(STYLE):
         figure = Figure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=looks.PAPER)
         FigureCanvasAgg(figure)
-        axes = figure.add_axes((0.17, 0.13, 0.78, 0.69))
+        axes = figure.add_axes((0.17, 0.17, 0.78, 0.67))
     figure.text(0.04, 0.945, title, fontsize=17, fontweight="bold", color=looks.INK, va="center")
     figure.text(0.04, 0.895, subtitle, fontsize=11.5, color=looks.FAINT, va="center")
     if facts:
-        as_of = f"As of {facts['as_of']} ({facts['as_of_from']})"
+        day = dt.date.fromisoformat(facts["as_of"]) if facts["as_of"] else None
+        as_of = looks.reckoning(day, facts["as_of_from"])
         told = f"{as_of}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."
         figure.text(0.04, 0.035, told, fontsize=9.5, color=looks.FAINT, va="center")
     for side in axes.spines.values():

@@ -68,4 +68,4 @@ def _title(held: pd.DataFrame, rungs: int) -> str:
     if best.empty or total <= 0:
         return "Nobody stands on the top rung of both ladders"
     people, spend = len(best) / len(held), float(best["spend"].sum()) / total
-    return f"The {looks.count(len(best))} latest and most frequent buyers, {people:.0%} of all, bring {spend:.0%} of spend"
+    return f"The {looks.count(len(best))} latest and most frequent buyers, {100 * people:.0f} % of all, bring {100 * spend:.0f} % of spend"

@@ -39,7 +39,7 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) ->
         axes.set_yticks(place, [f"{row.segment}\n" for row in summary.itertuples(index=False)], fontsize=12)
         for y, row in zip(place, summary.itertuples(index=False), strict=True):
             colour = looks.STANCE_COLOURS[row.stance]
-            axes.text(-0.011, y - 0.2, row.stance, transform=axes.get_yaxis_transform(), ha="right", va="center", fontsize=10, color=colour)
+            axes.text(-0.0062, y - 0.2, row.stance, transform=axes.get_yaxis_transform(), ha="right", va="center", fontsize=10, color=colour)
         axes.set_xlim(min(spend.min(), 0), reach * 1.25)
         axes.set_xticks([])
         axes.axvline(0, color="#c8cdd3", linewidth=1)
@@ -51,7 +51,7 @@ def _title(summary: pd.DataFrame) -> str:
     by_stance = summary.groupby("stance", observed=True, sort=False)[["customer_share", "spend_share"]].sum()
     stance = by_stance["spend_share"].idxmax()
     people, spend = by_stance.loc[stance, "customer_share"], by_stance.loc[stance, "spend_share"]
-    return f"The customers to {_WORDS[str(stance)]} are {people:.0%} of all and bring {spend:.0%} of spend"
+    return f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and bring {100 * spend:.0f} % of spend"
 
 
 _WORDS = {"keep": "keep", "grow": "grow", "welcome": "welcome", "win-back": "win back", "leave": "leave alone"}

@@ -195,7 +195,7 @@ def to_engine(condition: Condition, cells: Mapping[str, exp.Expression], days: f
 
     def settle(node: exp.Expression) -> exp.Expression:
         if isinstance(node, exp.Column):
-            return cells[node.name].copy()
+            return cells[node.name]
         if isinstance(node, exp.Div):
             return sql("(CAST(:a AS DOUBLE) / NULLIF(:b, 0))", a=node.left.transform(settle), b=node.right.transform(settle))
         if isinstance(node, exp.Literal) and node.is_string and _is_day(node.name) and _beside_day(node, days):

@@ -15,10 +15,10 @@ from numpy.typing import NDArray
 from sqlglot import exp
 
 from fairladder.errors import DataError
-from fairladder.numbers import EXACT, ratio
+from fairladder.numbers import EXACT, ratio, standing
 from fairladder.orders import cells
-from fairladder.orders.rows import USED, Rows
-from fairladder.sqltree import column, named, sql
+from fairladder.orders.rows import CODES, USED, Rows
+from fairladder.sqltree import case, column, named, select, sql
 
 #: The customers table's columns, in order; `name` and `only_channel` only where the orders or customers carry them.
 COLUMNS = (
@@ -28,46 +28,35 @@ COLUMNS = (
 )  # fmt: skip
 
 
-def reduction(rows: Rows) -> exp.Select:
-    """The whole reduction as one tree: a row per customer with used rows, and a row per other state of rows.
+def reduction(rows: Rows, as_written: bool) -> exp.Select:
+    """The whole reduction as one tree: a row per customer with used rows, and rows for each other state of rows.
 
-    Columns: ``state``, ``currency``, ``customer`` (text; null where the rows are not used), counts, days, amounts in
-    minor units, and for the balance ``rows_read`` and ``rows_amount``.
+    Columns: ``state``, ``currency``, ``customer`` (text), counts, days, amounts in minor units, and for the balance
+    ``rows_read`` and ``rows_amount``. With ``as_written`` ids are grouped as they stand, and ``untrimmed`` tells where
+    that will not do because two ways of writing could be one id.
     """
-    orders = _orders(rows)
-    purchase = sql("amount > 0")
-    spend = "SUM(amount)" if rows.scheme.money.refunds == "net" else "SUM(amount) FILTER (WHERE amount > 0)"
-    measures = {
-        "orders": sql("COUNT(*) FILTER (WHERE :p)", p=purchase),
-        "refunds": sql("COUNT(*) FILTER (WHERE amount < 0)"),
-        "zero_orders": sql("COUNT(*) FILTER (WHERE amount = 0)"),
-        "lines": sql("SUM(lines) FILTER (WHERE :p)", p=purchase),
-        "first_order": sql("MIN(day) FILTER (WHERE :p)", p=purchase),
-        "last_order": sql("MAX(day) FILTER (WHERE :p)", p=purchase),
-        "spend": sql(spend),
-        "smallest_order": sql("MIN(amount) FILTER (WHERE :p)", p=purchase),
-        "largest_order": sql("MAX(amount) FILTER (WHERE :p)", p=purchase),
-        "earliest_row": sql("MIN(day)"),
-        "latest_row": sql("MAX(latest)"),
-        "rows_read": sql("SUM(lines)"),
-        "rows_amount": sql("SUM(rows_amount)"),
-    }
-    if rows.roles.get("name"):
-        measures["name"] = sql("SUBSTRING(MAX(name), 11)")
-    if rows.roles.get("channel"):
-        every = "COUNT(channel) FILTER (WHERE :p) = COUNT(*) FILTER (WHERE :p)"
-        one = "MIN(channel) FILTER (WHERE :p) = MAX(channel) FILTER (WHERE :p)"
-        measures["only_channel"] = sql(
-            f"CASE WHEN {every} AND {one} THEN MIN(channel) FILTER (WHERE :p) END", p=purchase
-        )
-    if reads_offsets(rows):
-        measures["offsets"] = sql("MAX(offsets)")
-    keys = ["state", "customer", *(["currency"] if rows.roles.get("currency") else [])]
-    columns = [named(tree, name) for name, tree in measures.items()]
-    customers = exp.select(*keys, *columns).from_(orders.subquery("orders")).group_by(*keys)
-    text = named(sql("CAST(customer AS VARCHAR)"), "customer")
-    names = [k for k in [*keys, *measures] if k != "customer"]
-    return exp.select(text, *names).from_(customers.subquery("customers")).order_by("state", "CAST(customer AS VARCHAR)")
+    customers = _customers(rows, as_written)
+    names = [c.alias for c in customers.selects if c.alias not in ("state", "customer", "untrimmed_order")]
+    found = {"state": exp.column("state"), "customer": sql("CAST(customer AS VARCHAR)")}
+    if as_written:
+        kind = rows.kind("customer") or "text"
+        trimmed = cells.text(exp.column("customer"), kind) if kind == "text" else exp.column("customer")
+        state, dateless = exp.column("state"), sql("state IN (:a, :b)", a=CODES["no-date"], b=_NEITHER)
+        orderless = sql("state IN (:a, :b)", a=CODES["no-order"], b=_NEITHER) if rows.has_orders else None
+        found["state"] = rows.whole_state(trimmed, orderless, dateless, state)
+        if kind == "text":
+            found["customer"] = trimmed
+            names.append("untrimmed")
+            found["untrimmed"] = sql("untrimmed_order OR COALESCE(:t <> customer, FALSE)", t=trimmed)
+    if rows.channels is not None:
+        names[names.index("channel_bits")] = "only_channel"
+        found["only_channel"] = _only_channel(rows.channels)
+    columns = [named(found.get(n, exp.column(n, quoted=True)), n) for n in ["state", "customer", *names]]
+    return select(columns, customers, "customers").order_by("state", "customer", copy=False)
+
+
+#: State of rows that lack both order and date, until their customer is looked at.
+_NEITHER = 40
 
 
 def reads_offsets(rows: Rows) -> bool:
@@ -75,38 +64,112 @@ def reads_offsets(rows: Rows) -> bool:
     return rows.kind("placed") == "text" and rows.scheme.time.time_zone is None
 
 
-def _orders(rows: Rows) -> exp.Select:
-    """Order rows → orders; rows that are not used become one row per state."""
-    used = sql(":s = :used", s=column("#state"), used=USED)
-    customer = sql("CASE WHEN :u THEN :c END", u=used, c=column("#customer"))
-    keys = {"state": column("#state"), "customer": customer}
+def _customers(rows: Rows, as_written: bool) -> exp.Select:
+    """Orders → customers. What counts for purchases only is null in the other orders, so that one pass will do."""
+    money, time = rows.scheme.money, rows.scheme.time
+    orders = _orders(rows, as_written)
+    has = {c.alias for c in orders.selects}
+    state = exp.column("state")
+    untrimmed: dict[str, exp.Expression] = {}
+    if as_written:
+        untrimmed["untrimmed_order"] = exp.false()
+        if rows.has_orders and rows.kind("order") == "text":
+            order = cells.text(exp.column("order_id"), "text")
+            neither = sql("CASE WHEN state = :d THEN :n ELSE :o END", d=CODES["no-date"], n=_NEITHER, o=CODES["no-order"])
+            state = sql("CASE WHEN :o IS NULL THEN :n ELSE state END", o=order, n=neither)
+            untrimmed["untrimmed_order"] = sql("COALESCE(:o <> order_id, FALSE)", o=order)
+    paid = {name: sql("CASE WHEN amount > 0 THEN :c END", c=exp.column(name)) for name in ("amount", "day", "lines")}
+    if "channel" in has:
+        paid["channel"] = sql("CASE WHEN amount > 0 THEN COALESCE(channel, '') END")
+    if "channel_bits" in has:
+        paid["channel"] = sql("CASE WHEN amount > 0 THEN channel_bits END")
+    parts = [named(tree, f"paid_{name}") for name, tree in paid.items()]
+    parts += [named(tree, name) for name, tree in untrimmed.items()]
+    others = [exp.column(n) for n in ("currency", "customer", "amount", "rows_amount", "lines", "latest", "name", "offsets") if n in has]
+    divided = select([named(state, "state"), *others, *parts], orders, "orders")
+    measures = {
+        "orders": "COUNT(paid_amount)",
+        "refunds": "COUNT(CASE WHEN amount < 0 THEN 1 END)",
+        "zero_orders": "COUNT(CASE WHEN amount = 0 THEN 1 END)",
+        "lines": "SUM(paid_lines)",
+        "first_order": "MIN(paid_day)",
+        "last_order": "MAX(paid_day)",
+        "spend": "SUM(amount)" if money.refunds == "net" else "SUM(paid_amount)",
+        "smallest_order": "MIN(paid_amount)",
+        "largest_order": "MAX(paid_amount)",
+        "rows_read": "SUM(lines)",
+        "rows_amount": "SUM(rows_amount)" if "rows_amount" in has else "SUM(amount)",
+        **({"latest_row": "MAX(latest)"} if time.as_of is None and time.through is None else {}),
+        **({"name": "SUBSTRING(MAX(name), 11)"} if "name" in has else {}),
+        **({"only_channel": _ONE_TEXT} if "channel" in has else {}),
+        **({"channel_bits": "BIT_OR(paid_channel)"} if "channel_bits" in has else {}),
+        **({"offsets": "MAX(offsets)"} if "offsets" in has else {}),
+        **({"untrimmed_order": "BOOL_OR(untrimmed_order)"} if as_written else {}),
+    }  # fmt: skip
+    keys = [exp.column(n) for n in ("state", "customer", "currency") if n in has]
+    columns = [*(named(k, k.name) for k in keys), *(named(sql(tree), name) for name, tree in measures.items())]
+    return select(columns, divided, "divided").group_by(*keys, copy=False)
+
+
+_ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"
+
+
+def _channel_bit(channels: tuple[str, ...]) -> exp.Expression:
+    """A bit for each channel and the lowest for none: OR of them tells whether all are one, and which."""
+    branches = [(sql(":c = :t", c=column("#channel"), t=exp.Literal.string(t)), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
+    width = "SMALLINT" if len(channels) < 15 else "BIGINT"
+    return sql(f"CAST(:bit AS {width})", bit=case(branches, exp.convert(1)))
+
+
+def _only_channel(channels: tuple[str, ...]) -> exp.Expression:
+    """The one channel of all purchases, from their bits."""
+    branches = [(sql("channel_bits = :b", b=2 ** (i + 1)), exp.Literal.string(t)) for i, t in enumerate(channels)]
+    return case(branches, exp.cast(exp.null(), "VARCHAR"))
+
+
+def _orders(rows: Rows, as_written: bool) -> exp.Select:
+    """Order rows → orders; rows that are not used become one row per state, unless ids are as written."""
+    if as_written:
+        tree, keys = rows.tree_as_written(), {"state": column("#cell_state"), "customer": column("#customer")}
+        order: exp.Expression = column("#order")
+    else:
+        used = sql(":s = :used", s=column("#state"), used=USED)
+        tree = rows.tree()
+        keys = {"state": column("#state"), "customer": sql("CASE WHEN :u THEN :c END", u=used, c=column("#customer"))}
+        order = sql("CASE WHEN :u THEN :c END", u=used, c=column("#order"))
     if rows.has_orders:
-        keys["order_id"] = sql("CASE WHEN :u THEN :c END", u=used, c=column("#order"))
-    if (currency := rows.text_of("currency")) is not None:
-        keys["currency"] = currency
+        keys["order_id"] = order
+    if rows.roles.get("currency"):
+        keys["currency"] = column("#currency")
     each = not rows.has_orders
-    amount = "MIN(:m)" if rows.scheme.orders.amount_is == "order" else "SUM(:m)"
+    repeated = rows.scheme.orders.amount_is == "order"
     minor, day = column("#minor"), column("#day")
     measures = {
-        "amount": minor if each else sql(f"CAST({amount} AS BIGINT)", m=minor),
+        "amount": minor if each else sql(f"CAST({'MIN' if repeated else 'SUM'}(:m) AS BIGINT)", m=minor),
         "day": day if each else sql("MIN(:d)", d=day),
-        "latest": day if each else sql("MAX(:d)", d=day),
-        "lines": exp.Literal.number(1) if each else sql("COUNT(*)"),
+        "lines": exp.Literal.number(1) if each else sql("CAST(COUNT(*) AS INTEGER)"),
     }
-    measures["rows_amount"] = minor if each else sql("SUM(:m)", m=minor)
-    if (name := rows.text_of("name")) is not None:
+    if repeated and not each:
+        measures["rows_amount"] = sql("SUM(:m)", m=minor)
+    if rows.scheme.time.as_of is None and rows.scheme.time.through is None:
+        measures["latest"] = day if each else sql("MAX(:d)", d=day)
+    if rows.roles.get("name"):
         # ISO days sort as text, so the greatest pair is the latest name, and of one day the greatest.
-        dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=name)
+        dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=column("#name"))
         measures["name"] = dated if each else sql("MAX(:x)", x=dated)
-    if (channel := rows.text_of("channel")) is not None:
-        agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
-        measures["channel"] = channel if each else sql(agreed, x=channel)
+    if rows.channels is not None:
+        bits = _channel_bit(rows.channels)
+        measures["channel_bits"] = bits if each else sql("BIT_OR(:b)", b=bits)
+    elif rows.roles.get("channel"):
+        written = sql("COALESCE(:x, '')", x=column("#channel"))
+        agreed = "CASE WHEN MIN(:x) = MAX(:x) THEN NULLIF(MIN(:x), '') END"
+        measures["channel"] = column("#channel") if each else sql(agreed, x=written)
     if reads_offsets(rows):
         flag = sql("CAST(:o AS TINYINT)", o=cells.offset(column("#placed")))
         measures["offsets"] = flag if each else sql("MAX(:x)", x=flag)
-    columns = [named(tree, name) for name, tree in [*keys.items(), *measures.items()]]
-    orders = exp.select(*columns).from_(rows.tree().subquery("order_rows"))
-    return orders if each else orders.group_by(*(exp.Literal.number(i + 1) for i in range(len(keys))))
+    columns = [named(t, name) for name, t in [*keys.items(), *measures.items()]]
+    orders = select(columns, tree, "order_rows")
+    return orders if each else orders.group_by(*(exp.Literal.number(i + 1) for i in range(len(keys))), copy=False)
 
 
 # ------------------------------------------------------------------------------------- measures of each customer
@@ -128,7 +191,7 @@ def customers_frame(reduced: pa.Table, decimals: int, extra: list[str]) -> pd.Da
 
 
 def _text(values: pa.ChunkedArray) -> pd.Series:
-    return pd.Series(pd.array(values.to_pandas(), dtype="str"))
+    return pd.Series(values.cast(pa.large_string()), dtype="str")
 
 
 def _whole(values: pa.ChunkedArray, decimals: int) -> NDArray[np.int64]:
@@ -188,8 +251,7 @@ def spend_shares(spend: NDArray[np.int64]) -> dict[str, NDArray[Any]]:
     """
     ascending = np.sort(spend)
     total = int(ascending[ascending > 0].sum())
-    at_most = np.searchsorted(ascending, spend, side="right")
-    below = np.searchsorted(ascending, spend, side="left")
+    below, at_most = standing(spend)
     running = np.concatenate([[0], np.cumsum(np.where(ascending > 0, ascending, 0))])
     held = total - running[below]
     positive = spend > 0

@@ -146,4 +146,6 @@ def _write_parquet(frame: pd.DataFrame, path: Path, facts: Mapping[str, Any] | N
     for i, field in days:
         table = table.set_column(i, field.name, table[i].cast(pa.date32()))
     told = {b"fairladder": json.dumps(facts, ensure_ascii=False).encode()} if facts else {}
-    pq.write_table(table.replace_schema_metadata(told), path)
+    # Measures hardly repeat, so a dictionary of them would cost time and save nothing.
+    repeating = [f.name for f in table.schema if pa.types.is_dictionary(f.type) or pa.types.is_integer(f.type)]
+    pq.write_table(table.replace_schema_metadata(told), path, use_dictionary=repeating)

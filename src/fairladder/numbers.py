@@ -52,6 +52,17 @@ def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
     return minor
 
 
+def standing(values: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """For each value, how many are smaller, and how many are smaller or equal. Shape (n,); no nulls."""
+    order = np.argsort(values)
+    ascending = values[order]
+    starts = np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]])) if len(values) else np.zeros(0, int)
+    sizes = np.diff(starts, append=len(values))
+    below, at_most = np.empty((2, len(values)), dtype=np.int64)
+    below[order], at_most[order] = np.repeat(starts, sizes), np.repeat(starts + sizes, sizes)
+    return below, at_most
+
+
 def ratio(numerator: Any, denominator: Any) -> NDArray[np.float64]:
     """One correctly rounded division of whole numbers, element by element; NaN where the denominator is 0."""
     top, bottom = np.broadcast_arrays(np.asarray(numerator), np.asarray(denominator))

@@ -160,7 +160,7 @@ class Orders:
 
     def sql(self) -> str:
         """The SQL of the reduction, ready to run in the engine that runs it."""
-        return self._engine.sql(reduction(self._rows))
+        return self._engine.sql(reduction(self._rows, self._rows.reads_as_written))
 
     def require_fit(self) -> None:
         """Raise DataError where so much is set aside that the mapping must be wrong, or currencies mix."""
@@ -260,17 +260,24 @@ class Orders:
 
     @cached_property
     def _reduced(self) -> _Reduced:
-        table = self._engine.table(reduction(self._rows))
+        table = self._reduced_table()
         used = pc.equal(table["state"], USED)
-        other = table.filter(pc.invert(used))
         names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in table.column_names else [])
+        groups = _summed(table.select(names))
         table = table.filter(used)
-        groups = other.select(names).to_pylist() + _summed(table.select(names))
         balance = balance_of(groups, self.scheme.money.decimals)
         groups, totals = self._decide(groups, balance)
-        latest = pc.max(table["latest_row"]).as_py()
+        latest = pc.max(table["latest_row"]).as_py() if "latest_row" in table.column_names else None
         offsets = "offsets" in table.column_names and bool(pc.max(table["offsets"]).as_py())
         return _Reduced(table, balance_of(groups, self.scheme.money.decimals), totals, latest, offsets)
+
+    def _reduced_table(self) -> pa.Table:
+        """The reduction's groups, with ids grouped as written where that gives the same."""
+        if self._rows.reads_as_written:
+            table = self._engine.table(reduction(self._rows, as_written=True))
+            if "untrimmed" not in table.column_names or not pc.any(table["untrimmed"]).as_py():
+                return table
+        return self._engine.table(reduction(self._rows, as_written=False))
 
     def _decide(self, groups: list[dict[str, Any]], balance: Balance) -> tuple[list[dict[str, Any]], list[int]]:
         """Settle rows that lack customer, order and date, now that the sums are known."""
@@ -307,10 +314,10 @@ class Orders:
 _OPENED = ("scheme", "allow_set_aside", "_engine", "_source", "_roles", "_rows", "_customers_file")
 
 
-def _summed(used: pa.Table) -> list[dict[str, Any]]:
-    """The used groups as one group per currency."""
-    keys = ["state"] + (["currency"] if "currency" in used.column_names else [])
-    summed = used.group_by(keys).aggregate([("rows_read", "sum"), ("rows_amount", "sum")])
+def _summed(table: pa.Table) -> list[dict[str, Any]]:
+    """Rows and amounts by state and currency."""
+    keys = ["state"] + (["currency"] if "currency" in table.column_names else [])
+    summed = table.group_by(keys).aggregate([("rows_read", "sum"), ("rows_amount", "sum")])
     return [
         {**{k: g[k] for k in keys}, "rows_read": g["rows_read_sum"], "rows_amount": g["rows_amount_sum"]}
         for g in summed.to_pylist()

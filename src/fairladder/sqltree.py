@@ -1,5 +1,9 @@
-"""SQL as a tree: short parsed patterns whose ``:names`` are replaced by trees, never text joined to text."""
+"""SQL as a tree: short parsed patterns whose ``:names`` are replaced by trees, never text joined to text.
 
+Trees are built once and only read afterwards, so parts are shared and not copied: copying took most of the time.
+"""
+
+from collections.abc import Iterable
 from functools import lru_cache
 from typing import Any
 
@@ -14,7 +18,7 @@ def _parsed(pattern: str) -> exp.Expression:
 
 def sql(pattern: str, **parts: Any) -> exp.Expression:
     """The tree of ``pattern`` with each ``:name`` replaced by the tree or literal given under that name."""
-    return exp.replace_placeholders(_parsed(pattern).copy(), **parts)  # type: ignore[return-value]
+    return exp.replace_placeholders(_parsed(pattern), **parts)  # type: ignore[return-value]
 
 
 def column(name: str) -> exp.Column:
@@ -24,12 +28,24 @@ def column(name: str) -> exp.Column:
 
 def named(tree: exp.Expression, name: str) -> exp.Alias:
     """``tree AS "name"``."""
-    return exp.alias_(tree, exp.to_identifier(name, quoted=True))
+    return exp.alias_(tree, exp.to_identifier(name, quoted=True), copy=False)
 
 
-def all_of(trees: list[exp.Expression]) -> exp.Expression:
-    """The trees joined by AND; TRUE where there are none."""
-    return exp.and_(*trees) if trees else exp.true()
+def select(columns: Iterable[exp.Expression | str], source: exp.Expression, alias: str = "") -> exp.Select:
+    """``SELECT columns FROM source``; a query as the source takes the name ``alias``."""
+    if isinstance(source, exp.Select):
+        source = source.subquery(alias, copy=False)
+    return exp.Select().select(*columns, copy=False).from_(source, copy=False)
+
+
+def all_of(trees: Iterable[exp.Expression]) -> exp.Expression:
+    """The trees joined by AND, in parentheses."""
+    return exp.paren(exp.and_(*trees, copy=False), copy=False)
+
+
+def any_of(trees: Iterable[exp.Expression]) -> exp.Expression:
+    """The trees joined by OR, in parentheses."""
+    return exp.paren(exp.or_(*trees, copy=False), copy=False)
 
 
 def case(branches: list[tuple[exp.Expression, exp.Expression]], otherwise: exp.Expression) -> exp.Expression:
@@ -38,5 +54,5 @@ def case(branches: list[tuple[exp.Expression, exp.Expression]], otherwise: exp.E
         return otherwise
     tree = exp.Case()
     for when, then in branches:
-        tree = tree.when(when, then)
-    return tree.else_(otherwise)
+        tree = tree.when(when, then, copy=False)
+    return tree.else_(otherwise, copy=False)

@@ -12,6 +12,7 @@ from sqlglot import exp
 
 from fairladder.errors import DataError
 from fairladder.numbers import exact_minor
+from fairladder.sqltree import select
 
 #: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL.
 EXACT_MINOR = "exact_minor"
@@ -40,8 +41,10 @@ class Embedded:
 
     dialect = "duckdb"
 
-    def __init__(self) -> None:
+    def __init__(self, memory_mb: int | None = None) -> None:
         self._connection = duckdb.connect()
+        if memory_mb is not None:
+            self._connection.execute(f"SET memory_limit = '{memory_mb}MB'")
         self._offered = 0
         self._connection.execute("SET TimeZone = 'UTC'")
         self._connection.execute("SET enable_progress_bar = false")
@@ -73,7 +76,7 @@ class Embedded:
 
     def columns(self, relation: exp.Expression) -> dict[str, str]:
         """Column name → DuckDB type."""
-        query = exp.select("*").from_(relation).limit(0)
+        query = select(["*"], relation).limit(0)
         return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect)}").fetchall()}
 
     def table(self, query: exp.Expression) -> pa.Table:

@@ -5,7 +5,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from fairladder.numbers import ratio
+from fairladder.numbers import ratio, standing
 
 Better = Literal["high", "low"]
 
@@ -22,20 +22,23 @@ def percentile(values: ArrayLike, better: Better = "high") -> NDArray[np.float64
     NaN gets NaN and does not count; a single value stands at 50.
     """
     worse, equal, n, known = _counts(values, better)
-    return np.where(known, ratio(200 * worse + 100 * equal, 2 * n), np.nan)
+    out = np.full(len(known), np.nan)
+    out[known] = ratio(200 * worse + 100 * equal, 2 * n)
+    return out
 
 
 def percent_rank(values: ArrayLike, better: Better = "high") -> NDArray[np.float64]:
     """Count worse ÷ (n − 1): 0 for the worst, 1 for a single best; 0 where n = 1. NaN gets NaN."""
     worse, _, n, known = _counts(values, better)
-    return np.where(known, ratio(worse, n - 1) if n > 1 else 0.0, np.nan)
+    out = np.full(len(known), np.nan)
+    out[known] = ratio(worse, n - 1) if n > 1 else 0.0
+    return out
 
 
 def _counts(values: ArrayLike, better: Better) -> tuple[NDArray[Any], NDArray[Any], int, NDArray[np.bool_]]:
+    """For the values that are known: how many are worse, how many equal; and how many, and which, are known."""
     given = np.asarray(values, dtype=np.float64)
     known = ~np.isnan(given)
-    ascending = np.sort(given[known])
-    below = np.searchsorted(ascending, given, side="left")
-    at_most = np.searchsorted(ascending, given, side="right")
-    worse = below if better == "high" else len(ascending) - at_most
-    return worse, at_most - below, len(ascending), known
+    below, at_most = standing(given[known])
+    n = len(below)
+    return below if better == "high" else n - at_most, at_most - below, n, known

@@ -29,7 +29,7 @@ def text(cell: exp.Expression, kind: CellKind) -> exp.Expression:
             "ELSE NULLIF(REGEXP_REPLACE(:c, :edges, '', 'g'), '') END",
             c=plain, edges=exp.Literal.string(_TRIM),
         )  # fmt: skip
-    if kind in ("float", "decimal"):
+    if kind in ("float", "single", "decimal"):
         return sql(
             "CASE WHEN ISNAN(CAST(:c AS DOUBLE)) THEN NULL WHEN :c = TRUNC(:c) AND ABS(:c) < 1e18 "
             "THEN CAST(CAST(:c AS BIGINT) AS VARCHAR) ELSE CAST(:c AS VARCHAR) END",
@@ -74,7 +74,7 @@ def blank(cell: exp.Expression, kind: CellKind) -> exp.Expression:
     """Whether the cell counts as empty: NULL, white space only, NaN in a typed column."""
     if kind == "text":
         return sql("(:t IS NULL)", t=text(cell, kind))
-    if kind == "float":
+    if kind in ("float", "single"):
         return sql("(:c IS NULL OR ISNAN(:c))", c=cell)
     return sql("(:c IS NULL)", c=cell)
 
@@ -87,9 +87,9 @@ def number(cell: exp.Expression, kind: CellKind) -> exp.Expression:
             "CASE WHEN NOT CONTAINS(:c, '_') AND ISFINITE(TRY_CAST(:c AS DOUBLE)) THEN TRY_CAST(:c AS DOUBLE) END",
             c=clean,
         )
-    if kind in ("whole", "decimal", "float"):
+    if kind in ("whole", "decimal", "float", "single"):
         # A 32-bit float stands for its own shortest text, which the way over text keeps.
-        wide = sql("CAST(:c AS DOUBLE)", c=cell) if kind != "float" else sql("TRY_CAST(CAST(:c AS VARCHAR) AS DOUBLE)", c=cell)
+        wide = sql("TRY_CAST(CAST(:c AS VARCHAR) AS DOUBLE)" if kind == "single" else "CAST(:c AS DOUBLE)", c=cell)
         return sql("CASE WHEN ISFINITE(:w) THEN :w END", w=wide)
     return sql("CAST(NULL AS DOUBLE)")
 

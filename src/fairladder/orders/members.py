@@ -6,7 +6,6 @@ from typing import Any
 
 import pandas as pd
 from sqlglot import exp
-
 from fairladder.conditions import Kind
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, SchemeError, nearest
@@ -14,7 +13,7 @@ from fairladder.orders import cells
 from fairladder.orders.rows import settle_kinds
 from fairladder.orders.source import Source, open_source
 from fairladder.scheme import CustomersPart
-from fairladder.sqltree import column, named, sql
+from fairladder.sqltree import column, named, select, sql
 
 
 @dataclass(frozen=True)
@@ -78,7 +77,7 @@ def _read(source: Source, id_column: str, name: str | None) -> pd.DataFrame:
         trees["name"] = cells.text(column(name), source.columns[name])
     for other in others:
         trees[other] = _cell(other, source, settled.get(other))
-    query = exp.select(*(named(tree, key) for key, tree in trees.items())).from_(source.relation.copy())
+    query = select([named(tree, key) for key, tree in trees.items()], source.relation)
     frame: pd.DataFrame = source.engine.table(query).to_pandas(date_as_object=False)
     days = frame.select_dtypes(include=["datetime"]).columns
     return frame.astype({**dict.fromkeys(days, "datetime64[s]"), "customer": "str"})

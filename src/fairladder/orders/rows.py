@@ -11,7 +11,7 @@ from fairladder.orders import cells
 from fairladder.orders.roles import Roles
 from fairladder.orders.source import CellKind, Source
 from fairladder.scheme import Scheme
-from fairladder.sqltree import case, column, named, sql
+from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
 
 #: What became of a row. UNDECIDED rows lack customer, order and date: blank, or a total, or ``no-customer``.
 USED, TOTAL_ROW, UNDECIDED, CONFLICT, LEFT_OUT, UNKNOWN, OUTSIDE = 0, 1, 2, 10, 20, 21, 30
@@ -20,7 +20,7 @@ REASONS: dict[int, str] = {
     TOTAL_ROW: "total-row", 3: "no-customer", 4: "no-order", 5: "no-date", 6: "bad-date", 7: "no-amount",
     8: "bad-amount", 9: "other-currency", CONFLICT: "conflicting-total",
 }  # fmt: skip
-_CODE = {reason: code for code, reason in REASONS.items()}
+CODES = {reason: code for code, reason in REASONS.items()}
 _TOTAL_WORDS = ("total", "grand total", "subtotal", "sub-total", "sub total")
 
 
@@ -34,6 +34,8 @@ class Rows:
     condition: Condition | None
     settled: Mapping[str, Kind]
     """Kinds of the text columns that the condition names, where their cells settle one."""
+    channels: tuple[str, ...] | None = None
+    """All channels there are, where they are known and few: each then has a bit, and orders are told apart faster."""
 
     @property
     def has_orders(self) -> bool:
@@ -53,42 +55,86 @@ class Rows:
     def tree(self, numbered: bool = False) -> exp.Select:
         """All source columns and, per row, ``#customer``, ``#order``, ``#day``, ``#minor`` and ``#state``.
 
-        ``numbered`` adds ``#row``, the row's number as a person sees it.
+        Also ``#name``, ``#channel`` and ``#currency`` where those roles are given. ``numbered`` adds ``#row``, the row's
+        number as a person sees it.
         """
-        relation = self.source.relation.copy()
+        relation = self.source.relation
         if numbered:
             count = sql("ROW_NUMBER() OVER () + :n", n=self.source.first_row - 1)
-            relation = exp.select("*", named(count, "#row")).from_(relation).subquery("numbered")
-        read = self._read().from_(relation)
-        valued = self._valued().from_(read.subquery("read"))
+            relation = select(["*", named(count, "#row")], relation).subquery("numbered", copy=False)
         conflicts = self.scheme.orders.amount_is == "order" and self.has_orders
+        order = sql(":c IS NULL", c=column("#order")) if self.has_orders else None
+        no_date = sql(":s = :n", s=column("#cell_state"), n=CODES["no-date"])
+        state = self.whole_state(column("#customer"), order, no_date, column("#cell_state"))
         judged = "#first" if conflicts else "#state"
-        stated = exp.select("*", named(self._state(), judged)).from_(valued.subquery("valued"))
+        stated = select(["*", named(state, judged)], self._cells(relation, as_written=False), "cells")
         return self._without_conflicts(stated) if conflicts else stated
+
+    @property
+    def reads_as_written(self) -> bool:
+        """Whether ``tree_as_written`` will do: nothing but the grouping needs the ids in their trimmed form."""
+        ids = {"customer", "order", self.roles.get("customer"), self.roles.get("order")}
+        named_ids = self.condition is not None and not ids.isdisjoint(self.condition.names)
+        return not named_ids and not (self.scheme.orders.amount_is == "order" and self.has_orders)
+
+    def tree_as_written(self) -> exp.Select:
+        """Like ``tree``, with ids as written (text ids untrimmed), and ``#cell_state``, which leaves ids aside.
+
+        Trimming ids row by row costs as much as grouping by them, and exports whose ids need it are rare. So they are
+        grouped as written, looked at once per group, and only where one needs trimming read again in full.
+        """
+        return self._cells(self.source.relation, as_written=True)
+
+    def whole_state(
+        self,
+        customer: exp.Expression,
+        no_order: exp.Expression | None,
+        no_date: exp.Expression,
+        cell_state: exp.Expression,
+    ) -> exp.Expression:
+        """State of a row from its trimmed customer id, whether its order id and date are blank, and ``#cell_state``."""
+        nobody = sql(":c IS NULL", c=customer)
+        branches = [
+            *([(self._says_total(customer), exp.Literal.number(TOTAL_ROW))] if self.kind("customer") == "text" else []),
+            (all_of([nobody, no_date, *([no_order] if no_order else [])]), exp.Literal.number(UNDECIDED)),
+            (nobody, exp.Literal.number(CODES["no-customer"])),
+            *([(no_order, exp.Literal.number(CODES["no-order"]))] if no_order else []),
+        ]
+        return sql("CAST(:s AS TINYINT)", s=case(branches, cell_state))
 
     # ------------------------------------------------------------------------------------------- one layer each
 
-    def _read(self) -> exp.Select:
+    def _cells(self, relation: exp.Expression, as_written: bool) -> exp.Select:
+        read = select(["*", *self._read(as_written)], relation)
+        valued = select(["*", *self._valued()], read, "read")
+        return select(["*", named(self._cell_state(), "#cell_state")], valued, "valued")
+
+    def _read(self, as_written: bool) -> list[exp.Expression]:
         kinds, role = self.source.columns, self.roles.get
-        found = {"#customer": cells.key(column(role("customer") or ""), kinds[role("customer") or ""])}
-        if name := role("order"):
-            found["#order"] = cells.key(column(name), kinds[name])
+        found = {}
+        for part in ("customer", "order"):
+            if name := role(part):
+                plain = as_written and kinds[name] == "text"
+                found[f"#{part}"] = column(name) if plain else cells.key(column(name), kinds[name])
         placed = role("placed") or ""
         found["#placed"] = cells.text(column(placed), "text") if kinds[placed] == "text" else column(placed)
+        for part in ("name", "channel", "currency"):
+            if (text := self.text_of(part)) is not None:
+                found[f"#{part}"] = text
         if not self._quick:
             for i, name in enumerate(self.roles.factors):
                 found[f"#factor{i}"] = cells.number(column(name), kinds[name])
             if name := role("discount"):
                 percent = self.scheme.orders.discount_as == "percent"
                 found["#discount"] = cells.discount(column(name), kinds[name], percent)
-        return exp.select("*", *(named(tree, name) for name, tree in found.items()))
+        return [named(tree, name) for name, tree in found.items()]
 
     @property
     def _quick(self) -> bool:
         factors = self.roles.factors
         return len(factors) == 1 and self.source.columns[factors[0]] in ("whole", "decimal")
 
-    def _valued(self) -> exp.Select:
+    def _valued(self) -> list[exp.Expression]:
         kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
         zone = self.scheme.time.time_zone
         day = cells.day(column("#placed"), kinds[self.roles.get("placed") or ""], zone)
@@ -105,20 +151,15 @@ class Rows:
                 column("#discount") if discount else None,
                 texts, decimals, self.scheme.orders.discount_as == "percent",
             )  # fmt: skip
-        return exp.select("*", named(day, "#day"), named(minor, "#minor"))
+        return [named(day, "#day"), named(minor, "#minor")]
 
-    def _state(self) -> exp.Expression:
-        """The first reason that matches; blank cells and words of totals are looked at only where it matters."""
-        code = {reason: exp.Literal.number(number) for reason, number in _CODE.items()}
-        no_customer, no_order = sql(":c IS NULL", c=column("#customer")), sql(":c IS NULL", c=column("#order"))
+    def _cell_state(self) -> exp.Expression:
+        """The first reason that matches, ids aside; blank cells are looked at only where it matters."""
+        code = {reason: exp.Literal.number(number) for reason, number in CODES.items()}
         no_day = sql(":d IS NULL", d=column("#day"))
         no_placed = cells.blank(column("#placed"), self.kind("placed") or "text")
-        undecided = [no_customer, no_placed] + ([no_order] if self.has_orders else [])
         branches = [
-            (exp.and_(*undecided), exp.Literal.number(UNDECIDED)),
-            (no_customer, code["no-customer"]),
-            *([(no_order, code["no-order"])] if self.has_orders else []),
-            (exp.and_(no_day, no_placed), code["no-date"]),
+            (all_of([no_day, no_placed]), code["no-date"]),
             (no_day, code["bad-date"]),
             (sql(":m IS NULL AND :b", m=column("#minor"), b=self._no_amount()), code["no-amount"]),
             (sql(":m IS NULL", m=column("#minor")), code["bad-amount"]),
@@ -126,32 +167,27 @@ class Rows:
             *self._left_out(),
             *self._outside(),
         ]
-        reason = case(branches, exp.Literal.number(USED))
-        total = self._says_total()
-        if total is not None:
-            reason = case([(total, code["total-row"])], reason)
-        return sql("CAST(:r AS TINYINT)", r=reason)
+        return sql("CAST(:r AS TINYINT)", r=case(branches, exp.Literal.number(USED)))
 
-    def _says_total(self) -> exp.Expression | None:
-        if self.kind("customer") != "text":
-            return None
+    @staticmethod
+    def _says_total(customer: exp.Expression) -> exp.Expression:
         words = exp.Tuple(expressions=[exp.Literal.string(w) for w in _TOTAL_WORDS])
         return sql(
             # Only an id that ends like one of the words is worth the regular expressions.
             "CASE WHEN ARRAY_EXTRACT(:c, -1) IN ('l', 'L', ':') THEN LOWER(REGEXP_REPLACE(TRIM(REGEXP_REPLACE(:c, "
             "'\\s*:$', '')), '\\s+', ' ', 'g')) IN :words ELSE FALSE END",
-            c=column("#customer"), words=words,
+            c=customer, words=words,
         )  # fmt: skip
 
     def _no_amount(self) -> exp.Expression:
         kinds = self.source.columns
-        return exp.paren(exp.or_(*(cells.blank(column(f), kinds[f]) for f in self.roles.factors)))
+        return any_of(cells.blank(column(f), kinds[f]) for f in self.roles.factors)
 
     def _other_currency(self, code: exp.Expression) -> list[tuple[exp.Expression, exp.Expression]]:
-        wanted, written = self.scheme.money.currency, self.text_of("currency")
-        if wanted is None or written is None:
+        wanted = self.scheme.money.currency
+        if wanted is None or self.roles.get("currency") is None:
             return []
-        return [(sql(":c IS DISTINCT FROM :w", c=written, w=exp.Literal.string(wanted)), code)]
+        return [(sql(":c IS DISTINCT FROM :w", c=column("#currency"), w=exp.Literal.string(wanted)), code)]
 
     def _left_out(self) -> list[tuple[exp.Expression, exp.Expression]]:
         if self.condition is None:
@@ -176,18 +212,19 @@ class Rows:
         """Orders whose repeated totals disagree, among the rows that ``where`` keeps."""
         pair = [column("#customer"), column("#order")]
         disagree = (
-            exp.select(*pair)
-            .from_(stated.copy().subquery("stated"))
+            select(pair, stated, "stated")
             .where(sql(":s IN (:used, :out)", s=column("#first"), used=USED, out=OUTSIDE))
-            .group_by(*(p.copy() for p in pair))
+            .group_by(*pair)
             .having(sql("MIN(:m) <> MAX(:m)", m=column("#minor")))
         )
-        hit = exp.and_(
-            sql(":s IN (:used, :out)", s=column("#first"), used=USED, out=OUTSIDE),
-            exp.In(this=exp.Tuple(expressions=pair), query=disagree.subquery()),
+        hit = all_of(
+            [
+                sql(":s IN (:used, :out)", s=column("#first"), used=USED, out=OUTSIDE),
+                exp.In(this=exp.Tuple(expressions=pair), query=disagree.subquery(copy=False)),
+            ]
         )
         state = case([(hit, exp.Literal.number(CONFLICT))], column("#first"))
-        return exp.select("*", named(state, "#state")).from_(stated.subquery("judged"))
+        return select(["*", named(state, "#state")], stated, "judged")
 
     def condition_cells(self) -> dict[str, exp.Expression]:
         """Name → value of every column that a condition on rows can name, by source name and by role name."""
@@ -199,7 +236,8 @@ class Rows:
             "placed": column("#day"),
             "amount": sql("(CAST(:m AS DOUBLE) / :scale)", m=column("#minor"), scale=scale),
             **{r: self._number_cell(r) for r in ("unit_price", "quantity", "discount", "cost")},
-            **{r: self.text_of(r) for r in ("name", "channel", "status", "currency")},
+            "status": self.text_of("status"),
+            **{r: column(f"#{r}") for r in ("name", "channel", "currency")},
         }
         for role, tree in by_role.items():
             name = self.roles.get(role)
@@ -230,7 +268,7 @@ def _date(value: dt.date) -> exp.Expression:
 
 
 _KINDS: dict[CellKind, Kind] = {
-    "text": "text", "whole": "number", "decimal": "number", "float": "number", "date": "day", "timestamp": "day",
+    "text": "text", "whole": "number", "decimal": "number", "float": "number", "single": "number", "date": "day", "timestamp": "day",
     "instant": "day", "truth": "truth",
 }  # fmt: skip
 _ROLE_KINDS: dict[str, Kind] = {
@@ -255,14 +293,30 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
 
     Raises ConditionError where the condition is wrong.
     """
-    text = scheme.orders.where
+    text, channels = scheme.orders.where, _few_channels(source, roles)
     if text is None:
-        return Rows(source, roles, scheme, None, {})
+        return Rows(source, roles, scheme, None, {}, channels)
     loose = condition_kinds(source, roles, {})
     unsettled = [n for n in source.columns if source.text and n not in roles.columns.values()]
     names = parse_condition(text, {**loose, **dict.fromkeys(unsettled, "any")}, "where").names
     settled = settle_kinds(source, [n for n in unsettled if n in names])
-    return Rows(source, roles, scheme, parse_condition(text, condition_kinds(source, roles, settled), "where"), settled)
+    condition = parse_condition(text, condition_kinds(source, roles, settled), "where")
+    return Rows(source, roles, scheme, condition, settled, channels)
+
+
+def _few_channels(source: Source, roles: Roles) -> tuple[str, ...] | None:
+    """All channels, where looking for them is cheap (columns are stored apart) and a bit each will do."""
+    name = roles.get("channel")
+    if name is None or source.text:
+        return None
+    written = cells.text(column(name), source.columns[name])
+    found = select([named(written, "channel")], source.relation).distinct(copy=False)
+    channels = [c for c in source.engine.table(found)["channel"].to_pylist() if c is not None]
+    return tuple(sorted(channels)) if len(channels) <= MOST_CHANNELS else None
+
+
+#: Channels that have a bit of their own beside the one for a blank cell.
+MOST_CHANNELS = 61
 
 
 def settle_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
@@ -274,7 +328,7 @@ def settle_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
         cell = cells.text(column(name), "text")
         tests.append(named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}"))
         tests.append(named(sql("BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10)", c=cell), f"day {name}"))
-    answer = source.engine.table(exp.select(*tests).from_(source.relation.copy())).to_pylist()[0]
+    answer = source.engine.table(select(tests, source.relation)).to_pylist()[0]
     kinds: dict[str, Kind] = {}
     for name in names:
         if answer[f"number {name}"]:

@@ -4,7 +4,7 @@ from sqlglot import exp
 
 from fairladder.orders import cells
 from fairladder.orders.rows import BLANK_ROW, LEFT_OUT, OUTSIDE, REASONS, TOTAL_ROW, UNDECIDED, UNKNOWN, USED, Rows
-from fairladder.sqltree import case, column, named, sql
+from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
 
 _NO_CUSTOMER = next(state for state, reason in REASONS.items() if reason == "no-customer")
 
@@ -16,10 +16,10 @@ def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expression:
     all in minor units.
     """
     kinds = rows.source.columns
-    nothing = exp.and_(*(cells.blank(column(name), kind) for name, kind in kinds.items()))
+    nothing = all_of(cells.blank(column(name), kind) for name, kind in kinds.items())
     minor = column("#minor")
     sums = [exp.Literal.number(t) if t >= 0 else sql("-:t", t=-t) for t in totals]
-    is_total = exp.or_(exp.EQ(this=sql("2 * :m", m=minor), expression=exp.convert(readable)), exp.In(this=minor, expressions=sums))
+    is_total = any_of([exp.EQ(this=sql("2 * :m", m=minor), expression=exp.convert(readable)), exp.In(this=minor, expressions=sums)])
     return case(
         [(nothing, exp.convert(BLANK_ROW)), (is_total, exp.convert(TOTAL_ROW))], exp.convert(_NO_CUSTOMER)
     )
@@ -28,18 +28,18 @@ def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expression:
 def undecided_groups(rows: Rows, totals: list[int], readable: int) -> exp.Select:
     """``state``, ``rows_read`` and ``rows_amount`` of the undecided rows."""
     state = decided(rows, totals, readable)
-    undecided = exp.select(named(state, "state"), column("#minor")).from_(rows.tree().subquery("order_rows"))
+    undecided = select([named(state, "state"), column("#minor")], rows.tree(), "order_rows")
     undecided = undecided.where(sql(":s = :u", s=column("#state"), u=UNDECIDED))
     counts = [named(sql("COUNT(*)"), "rows_read"), named(sql("SUM(:m)", m=column("#minor")), "rows_amount")]
-    return exp.select("state", *counts).from_(undecided.subquery("undecided")).group_by("state")
+    return select(["state", *counts], undecided, "undecided").group_by("state")
 
 
 def orders_total(rows: Rows) -> exp.Select:
     """Sum of the totals of all usable orders, before ``where`` and window, for totals repeated on each line."""
     usable = sql(":s IN (:a, :b, :c, :d)", s=column("#state"), a=USED, b=LEFT_OUT, c=UNKNOWN, d=OUTSIDE)
-    once = exp.select(named(sql("MIN(:m)", m=column("#minor")), "amount")).from_(rows.tree().subquery("order_rows"))
+    once = select([named(sql("MIN(:m)", m=column("#minor")), "amount")], rows.tree(), "order_rows")
     once = once.where(usable).group_by(column("#customer"), column("#order"))
-    return exp.select(named(sql("SUM(amount)"), "total")).from_(once.subquery("orders"))
+    return select([named(sql("SUM(amount)"), "total")], once, "orders")
 
 
 def set_aside_rows(rows: Rows, totals: list[int], readable: int) -> exp.Select:
@@ -47,12 +47,12 @@ def set_aside_rows(rows: Rows, totals: list[int], readable: int) -> exp.Select:
     again = case(
         [(sql(":s = :u", s=column("#state"), u=UNDECIDED), decided(rows, totals, readable))], column("#state")
     )
-    inner = exp.select("*", named(again, "#why")).from_(rows.tree(numbered=True).subquery("order_rows"))
+    inner = select(["*", named(again, "#why")], rows.tree(numbered=True), "order_rows")
     names = [(sql(":w = :s", w=column("#why"), s=s), exp.Literal.string(r)) for s, r in REASONS.items()]
     # A column of the orders may itself be called row or reason.
     taken = {"row": "row (cell)", "reason": "reason (cell)"}
     original = [named(sql("CAST(:c AS VARCHAR)", c=column(c)), taken.get(c, c)) for c in rows.source.columns]
     reason = named(case(names, exp.null()), "#reason")
-    chosen = exp.select(column("#row"), reason, *original).from_(inner.subquery("decided"))
+    chosen = select([column("#row"), reason, *original], inner, "decided")
     wanted = exp.In(this=column("#why"), expressions=[exp.convert(s) for s in REASONS])
     return chosen.where(wanted).order_by(column("#row"))

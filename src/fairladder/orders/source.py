@@ -12,7 +12,7 @@ from sqlglot import exp
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
 
-CellKind = Literal["text", "whole", "decimal", "float", "date", "timestamp", "instant", "truth"]
+CellKind = Literal["text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"]
 
 #: Separator by file ending.
 SEPARATORS = {".csv": ",", ".tsv": "\t", ".tab": "\t"}
@@ -133,4 +133,4 @@ def _kind_of(type_: str) -> CellKind:
         return "decimal" if int(width[1]) <= 15 else "float"  # wider ones go the careful way, over their text
     if type_.startswith("TIMESTAMP"):
         return "instant" if type_.endswith("TIME ZONE") else "timestamp"
-    return {"DOUBLE": "float", "FLOAT": "float", "DATE": "date", "BOOLEAN": "truth"}.get(type_, "text")  # type: ignore[return-value]
+    return {"DOUBLE": "float", "FLOAT": "single", "DATE": "date", "BOOLEAN": "truth"}.get(type_, "text")  # type: ignore[return-value]

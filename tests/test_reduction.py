@@ -49,7 +49,7 @@ def write_rows(path, rows):
     return path
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=45, deadline=None)
 @given(made=rows_of, grain=st.sampled_from(["line", "line", "order"]), refunds=st.sampled_from(["net", "ignore"]),
        decimals=st.integers(0, 3), start=st.sampled_from([None, None, dt.date(2025, 1, 1)]), where=st.booleans(),
        kind=st.sampled_from(["csv", "csv", "parquet", "frame"]), with_members=st.booleans())  # fmt: skip
@@ -213,7 +213,7 @@ def test_typed_columns_read_like_text():
     orders = fl.open_orders(frame, scheme=scheme, allow_set_aside=True)
     table = orders.customers(as_of="2026-06-30")
     assert table["customer"].tolist() == ["7"]
-    assert table["spend"].tolist() == [1.01 + 2.68]  # half away from zero by decimal text
+    assert table["spend"].tolist() == [3.69]  # 1.01 and 2.68: half away from zero by decimal text
     assert table["first_order"].dt.date.tolist() == [dt.date(2026, 6, 30)]  # 01:30 in Paris
     aside = orders.on("2026-06-30").set_aside
     assert aside[["row", "reason"]].to_numpy().tolist() == [[3, "no-amount"], [4, "no-customer"]]

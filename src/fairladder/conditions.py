@@ -100,18 +100,18 @@ def _kind(node: exp.Expression, columns: Mapping[str, Kind], text: str, where: s
                     if literal.is_string and not _is_day(literal.name):
                         raise refuse(f"compares a day with {literal.sql()}; write a day as '2026-06-30'")
                     if kind(literal) == "text" and not literal.is_string:
-                        raise refuse(f"compares a day with the text `{literal.sql()}`")
+                        raise refuse(f"compares a day with the text `{_shown(literal)}`")
                 found = "day"
             elif "any" in (found, new):
                 found = new if found == "any" else found
             elif found != new:
-                raise refuse(f"compares {_A[found]} with {_A[new]} (`{parts[0].sql()}` and `{part.sql()}`)")
+                raise refuse(f"compares {_A[found]} with {_A[new]} (`{_shown(parts[0])}` and `{_shown(part)}`)")
         return found
 
     def need(parts: list[exp.Expression], wanted: Kind) -> Kind:
         for part in parts:
             if kind(part) not in (wanted, "any"):
-                raise refuse(f"needs {_A[wanted]} where it has {_A[kind(part)]}: `{part.sql()}`")
+                raise refuse(f"needs {_A[wanted]} where it has {_A[kind(part)]}: `{_shown(part)}`")
         return wanted
 
     match node:
@@ -174,7 +174,15 @@ def _kind(node: exp.Expression, columns: Mapping[str, Kind], text: str, where: s
                 same([node.this, *(b.this for b in branches)])
             return same([b.args["true"] for b in branches] + [d for d in [node.args.get("default")] if d is not None])
         case _:
-            raise refuse(f"uses `{node.sql()}`, which is not allowed. {_LANGUAGE}")
+            raise refuse(f"uses `{_shown(node)}`, which is not allowed. {_LANGUAGE}")
+
+
+def _shown(node: exp.Expression) -> str:
+    """A part of a condition as people write it: plain names without quotes."""
+    shown = node.copy()
+    for name in shown.find_all(exp.Identifier):
+        name.set("quoted", not re.fullmatch(r"[A-Za-z_]\w*", name.name))
+    return shown.sql()
 
 
 _A = {"text": "text", "number": "a number", "day": "a day", "truth": "true or false", "any": "NULL"}

@@ -147,11 +147,11 @@ class Ladder:
 def as_numbers(values: Any) -> tuple[NDArray[Any], bool]:
     """Values as an array of whole numbers or floats (NaN for null), and whether they are days."""
     if hasattr(values, "isna") and hasattr(values, "to_numpy"):  # a Series, with nulls of its own
-        null = values.isna().to_numpy(dtype=bool)
+        null = np.asarray(values.isna(), dtype=bool)
         if null.any() and values.dtype.kind in "iuf":
             values = values.to_numpy(dtype=np.float64, na_value=np.nan)
         else:
-            values = values.to_numpy() if values.dtype.kind == "M" else values.to_numpy(dtype=values.to_numpy().dtype)
+            values = values.to_numpy() if values.dtype.kind == "M" else values.to_numpy(dtype=getattr(values.dtype, "numpy_dtype", values.dtype))
     array = np.asarray(values)
     if array.dtype.kind == "M":
         days = array.astype("datetime64[D]")

@@ -1,0 +1,154 @@
+"""The ladder's laws, the best partition against trying all, percentiles and ranks."""
+
+import itertools
+import json
+from decimal import Decimal
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
+
+import fairladder as fl
+import fairladder.ladder.even as even
+import reference
+
+values_of = st.lists(st.one_of(st.integers(-3, 3), st.integers(0, 40), st.sampled_from([7, 7, 7, 12])), min_size=1, max_size=60)
+better_of = st.sampled_from(["high", "low"])
+
+
+@settings(max_examples=300, deadline=None)
+@given(values=values_of, rungs=st.integers(2, 6), better=better_of, whole=st.sampled_from([512, 2]))
+def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
+    """Sizes equal those of trying every partition; the same whichever way the numbers run, and beyond what is tried whole."""
+    counts = np.unique(values, return_counts=True)[1]
+    if len(counts) < rungs:
+        return
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(even, "SEARCH_WHOLE", whole)  # 2: cells are dropped before the last search
+        ladder = fl.Ladder.fit(values, rungs=rungs, better=better)
+    assert ladder.sizes == reference.most_even(counts if better == "high" else counts[::-1], rungs)
+    turned = fl.Ladder.fit(-np.array(values), rungs=rungs, better="low" if better == "high" else "high")
+    assert turned.sizes == ladder.sizes
+    assert list(turned.place(-np.array(values))) == list(ladder.place(values))
+
+
+@settings(max_examples=300, deadline=None)
+@given(values=values_of, rungs=st.integers(2, 6), better=better_of, method=st.sampled_from(["even", "inclusive"]), others=values_of)
+@example(values=[5], rungs=4, better="low", method="even", others=[4, 5, 6])
+def test_laws_of_every_ladder(values, rungs, better, method, others):
+    """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing."""
+    ladder = fl.Ladder.fit(values, rungs=rungs, better=better, method=method)
+    placed = ladder.place(values)
+    assert [int((placed == rung).sum()) for rung in range(1, rungs + 1)] == list(ladder.sizes)
+    everything = np.array(values + others)
+    order = np.argsort(everything if better == "high" else -everything, kind="stable")
+    assert np.all(np.diff(ladder.place(everything)[order]) >= 0)
+    assert len({(v, r) for v, r in zip(everything, ladder.place(everything), strict=True)}) == len(set(everything))
+    again = fl.Ladder.from_dict(json.loads(json.dumps(ladder.to_dict())))
+    assert again == ladder
+    assert list(again.place(everything)) == list(ladder.place(everything))
+
+
+@settings(max_examples=200, deadline=None)
+@given(values=values_of, rungs=st.integers(2, 5), better=better_of, who=st.integers(0, 59), gain=st.integers(1, 20))
+def test_improving_alone_never_lowers_one(values, rungs, better, who, gain):
+    who %= len(values)
+    before = fl.Ladder.fit(values, rungs=rungs, better=better).place(values)[who]
+    moved = list(values)
+    moved[who] += gain if better == "high" else -gain
+    assert fl.Ladder.fit(moved, rungs=rungs, better=better).place(moved)[who] >= before
+
+
+@pytest.mark.parametrize(
+    ("counts", "rungs", "sizes"),
+    [
+        # 10 + 1 + 1 + 1 + 1 in 3: wanted 14/3 each. {10}{2}{2} misses by 16/3, 8/3, 8/3; any other by more.
+        ([10, 1, 1, 1, 1], 3, (10, 2, 2)),
+        # 1 1 1 in 2: {1}{2} and {2}{1} are equally good; the worst rung is to be the smaller.
+        ([1, 1, 1], 2, (1, 2)),
+        # Two values on five rungs: the ends. Three: ends and middle. One: the middle.
+        ([3, 4], 5, (3, 0, 0, 0, 4)),
+        ([3, 4, 5], 5, (3, 0, 4, 0, 5)),
+        ([9], 5, (0, 0, 9, 0, 0)),
+        # Four on five: 1 + half up of 0, 4/3, 8/3, 4 → rungs 1, 2, 4, 5.
+        ([1, 1, 1, 1], 5, (1, 1, 0, 1, 1)),
+    ],
+)
+def test_worked_partitions(counts, rungs, sizes):
+    worst_first = np.repeat(np.arange(len(counts)), counts)
+    assert fl.Ladder.fit(worst_first, rungs=rungs).sizes == sizes
+    assert fl.Ladder.fit(-worst_first, rungs=rungs, better="low").sizes == sizes
+
+
+def test_shares_and_their_exact_sizes():
+    """70 %, 20 %, 10 % of 1..100: exactly 70, 20 and 10; of tied values as near as ties allow."""
+    ladder = fl.Ladder.fit(np.arange(1, 101), rungs=3, shares=["0.7", Decimal("0.2"), "0.1"])
+    assert (ladder.sizes, ladder.cuts, ladder.size_deviation) == ((70, 20, 10), (70, 90), 0.0)
+    tied = fl.Ladder.fit([1] * 75 + [2] * 20 + [3] * 5, rungs=3, shares=["0.7", "0.2", "0.1"])
+    assert (tied.sizes, tied.size_deviation) == ((75, 20, 5), 0.05)
+
+
+def test_inclusive_is_the_interpolated_percentile_of_spreadsheets():
+    """Four values 1, 2, 4, 9 in quarters: positions 0.75, 1.5, 2.25 → 1.75, 3, 5.25. A value at a cut stands below."""
+    ladder = fl.Ladder.fit([9, 4, 1, 2], rungs=4, method="inclusive")
+    assert ladder.cuts == (1.75, 3, 5.25)
+    assert list(ladder.place([1.75, 1.76, 3, 100, -100, np.nan])) == [1, 2, 2, 4, 1, 0]
+    amounts = np.random.default_rng(3).integers(0, 10**6, 997) / 100
+    for rungs in (3, 5, 10):
+        wanted = np.percentile(amounts, [100 * j / rungs for j in range(1, rungs)])
+        assert fl.Ladder.fit(amounts, rungs=rungs, method="inclusive").cuts == pytest.approx(wanted)
+    assert fl.Ladder.fit([1, 1, 1, 1, 5], rungs=4, method="inclusive").empty == (2, 3)
+
+
+@pytest.mark.parametrize("atom", [None, 0.0, 0.5, 1.0])
+def test_even_at_size_holds_against_every_single_move(atom):
+    """300,000 values, with and without one that holds 60 %: no cut can be moved alone for the better."""
+    dice = np.random.default_rng(11)
+    values = dice.random(300_000)
+    if atom is not None:
+        values[dice.random(len(values)) < 0.6] = atom
+    ladder = fl.Ladder.fit(values, rungs=5)
+    sizes, (_, counts) = np.array(ladder.sizes), np.unique(values, return_counts=True)
+    ends, best = np.searchsorted(np.cumsum(counts), np.cumsum(sizes)), (sizes.astype(object) ** 2).sum()
+    for k, reach in itertools.product(range(4), (1, 2, 7, 40, 1000)):
+        for end in (ends[k] - reach, ends[k] + reach):
+            if 0 <= end < len(counts):
+                moved = np.cumsum(counts)[np.sort(np.where(np.arange(5) == k, end, ends))]
+                assert (np.diff(moved, prepend=0).astype(object) ** 2).sum() >= best
+
+
+def test_days_and_nulls():
+    days = pd.Series(pd.to_datetime(["2026-01-01", "2026-02-01", None, "2026-03-01"]))
+    ladder = fl.Ladder.fit(days, rungs=3, better="low")
+    assert ladder.place(days).tolist() == [3, 2, 0, 1]
+    assert ladder.to_dict()["cuts"] == ["2026-01-01", "2026-02-01"]
+    assert fl.Ladder.from_dict(ladder.to_dict()) == ladder
+    assert fl.Ladder.fit(pd.array([None, 1, 2], dtype="Int64"), rungs=2).sizes == (1, 1)
+    assert fl.Ladder.fit([], rungs=3).place([1.0]).tolist() == [1]
+
+
+@pytest.mark.parametrize(
+    ("call", "message"),
+    [
+        (lambda: fl.Ladder.fit([1], method="quantile"), "There is no ladder method 'quantile'; choose from even, inclusive."),
+        (lambda: fl.Ladder.fit([1], rungs=1), "A ladder has 2 to 100 rungs, not 1."),
+        (lambda: fl.Ladder.fit(["a"]), "A ladder needs numbers or days, not <U1."),
+        (lambda: fl.Ladder.fit([1], better="up"), "`better` must be high or low, not 'up'."),
+        (lambda: fl.Ladder.fit([1], rungs=2, shares=[0.5, 0.4]), "Shares must be 2 positive numbers that add up to 1, not [0.5, 0.4]."),
+    ],
+)
+def test_wrong_requests_say_what_to_give(call, message):
+    with pytest.raises(fl.UsageError) as caught:
+        call()
+    assert str(caught.value) == message
+
+
+def test_percentile_and_percent_rank():
+    """1, 5, 5, 9: counts worse 0, 1, 1, 3 and equal 1, 2, 2, 1 of 4."""
+    assert fl.percentile([1, 5, 5, 9, np.nan]).tolist()[:4] == [12.5, 50.0, 50.0, 87.5]
+    assert fl.percent_rank([1, 5, 5, 9]).tolist() == [0, 1 / 3, 1 / 3, 1]
+    assert fl.percentile([1, 5, 5, 9], better="low").tolist() == [87.5, 50, 50, 12.5]
+    assert (fl.percentile([3]).tolist(), fl.percent_rank([3]).tolist()) == ([50.0], [0.0])
+    assert np.isnan(fl.percentile([1, np.nan])[1])

@@ -6,7 +6,16 @@ from fractions import Fraction
 
 import numpy as np
 
-REASONS = {"total-row", "no-customer", "no-order", "no-date", "bad-date", "no-amount", "bad-amount", "conflicting-total"}
+REASONS = {
+    "total-row",
+    "no-customer",
+    "no-order",
+    "no-date",
+    "bad-date",
+    "no-amount",
+    "bad-amount",
+    "conflicting-total",
+}
 TOTALS = {"total", "grand total", "subtotal", "sub-total", "sub total"}
 
 
@@ -78,7 +87,10 @@ def states(rows, decimals, as_of, start, grain, keep):
         found.append([state, None if isinstance(amount, str) else amount])
     if grain == "order":
         totals = defaultdict(set)
-        kept = [(s in ("used", "outside-window"), (r["customer"].strip(), r["order"].strip())) for r, (s, _) in zip(rows, found, strict=True)]
+        kept = [
+            (s in ("used", "outside-window"), (r["customer"].strip(), r["order"].strip()))
+            for r, (s, _) in zip(rows, found, strict=True)
+        ]
         for (counts, pair), (_, amount) in zip(kept, found, strict=True):
             if counts:
                 totals[pair].add(amount)
@@ -103,7 +115,9 @@ def customers(rows, found, decimals, as_of, grain, refunds, members=()):
     for row, (state, amount) in zip(rows, found, strict=True):
         if state == "used":
             everybody.add(row["customer"].strip())
-            orders[row["customer"].strip(), row["order"].strip()].append((day(row["placed"]), amount, row["channel"].strip()))
+            orders[row["customer"].strip(), row["order"].strip()].append(
+                (day(row["placed"]), amount, row["channel"].strip())
+            )
     of = defaultdict(list)
     for (customer, _), lines in orders.items():
         amount = lines[0][1] if grain == "order" else sum(a for _, a, _ in lines)
@@ -113,7 +127,9 @@ def customers(rows, found, decimals, as_of, grain, refunds, members=()):
     for one in table.values():
         spend = one["spend_minor"]
         one["spend_share"] = spend / sum(positive) if spend > 0 else 0.0
-        one["spend_share_running"] = sum(p for p in positive if p >= spend) / sum(positive) if spend > 0 else float(bool(positive))
+        one["spend_share_running"] = (
+            sum(p for p in positive if p >= spend) / sum(positive) if spend > 0 else float(bool(positive))
+        )
         one["spend_rank"] = 1 + sum(t["spend_minor"] > spend for t in table.values())
     return table
 

@@ -39,7 +39,8 @@ conditions = st.recursive(
         st.builds("{} NOT IN (1, 2.5, NULL)".format, numbers), st.builds("{} IN ('web', 'stall')".format, texts),
         st.builds("{} BETWEEN 0 AND {}".format, numbers, numbers), st.just("(n = 1) IS NOT TRUE"),
     ),
-    lambda inner: st.one_of(st.builds("({} AND {})".format, inner, inner), st.builds("({} OR {})".format, inner, inner), st.builds("NOT ({})".format, inner)),
+    lambda inner: st.one_of(st.builds("({} AND {})".format, inner, inner), st.builds("({} OR {})".format, inner, inner),
+                            st.builds("NOT ({})".format, inner)),
     max_leaves=4,
 )  # fmt: skip
 

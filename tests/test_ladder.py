@@ -14,7 +14,9 @@ import fairladder as fl
 import fairladder.ladder.even as even
 import reference
 
-values_of = st.lists(st.one_of(st.integers(-3, 3), st.integers(0, 40), st.sampled_from([7, 7, 7, 12])), min_size=1, max_size=60)
+values_of = st.lists(
+    st.one_of(st.integers(-3, 3), st.integers(0, 40), st.sampled_from([7, 7, 7, 12])), min_size=1, max_size=60
+)
 better_of = st.sampled_from(["high", "low"])
 
 
@@ -35,7 +37,13 @@ def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
 
 
 @settings(max_examples=300, deadline=None)
-@given(values=values_of, rungs=st.integers(2, 6), better=better_of, method=st.sampled_from(["even", "inclusive"]), others=values_of)
+@given(
+    values=values_of,
+    rungs=st.integers(2, 6),
+    better=better_of,
+    method=st.sampled_from(["even", "inclusive"]),
+    others=values_of,
+)
 @example(values=[5], rungs=4, better="low", method="even", others=[4, 5, 6])
 def test_laws_of_every_ladder(values, rungs, better, method, others):
     """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing."""
@@ -132,11 +140,17 @@ def test_days_and_nulls():
 @pytest.mark.parametrize(
     ("call", "message"),
     [
-        (lambda: fl.Ladder.fit([1], method="quantile"), "There is no ladder method 'quantile'; choose from even, inclusive."),
+        (
+            lambda: fl.Ladder.fit([1], method="quantile"),
+            "There is no ladder method 'quantile'; choose from even, inclusive.",
+        ),
         (lambda: fl.Ladder.fit([1], rungs=1), "A ladder has 2 to 100 rungs, not 1."),
         (lambda: fl.Ladder.fit(["a"]), "A ladder needs numbers or days, not <U1."),
         (lambda: fl.Ladder.fit([1], better="up"), "`better` must be high or low, not 'up'."),
-        (lambda: fl.Ladder.fit([1], rungs=2, shares=[0.5, 0.4]), "Shares must be 2 positive numbers that add up to 1, not [0.5, 0.4]."),
+        (
+            lambda: fl.Ladder.fit([1], rungs=2, shares=[0.5, 0.4]),
+            "Shares must be 2 positive numbers that add up to 1, not [0.5, 0.4].",
+        ),
     ],
 )
 def test_wrong_requests_say_what_to_give(call, message):

@@ -17,8 +17,36 @@ import reference
 
 AS_OF = dt.date(2026, 3, 31)
 IDS = ["00412", " 00412", "412", "00412\u00a0", "a", "A", "b c", "", "  ", "Total", "sub-total :", "GRAND  TOTAL"]
-DAYS = ["2026-03-31T23:59:59", "2026-04-01", "2026-03-31", "2025-12-24 10:00:00", "2026-01-15", " 2026-01-15 ", "2024-02-29", "", "31.01.2026", "2026-02-30", "45000"]
-AMOUNTS = ["10.00", "0.005", "-0.005", "1.005", "2.675", "-10", "0", "19.99", " 7.5", "1000000", "", "ten", "NaN", "inf", "1_0"]
+DAYS = [
+    "2026-03-31T23:59:59",
+    "2026-04-01",
+    "2026-03-31",
+    "2025-12-24 10:00:00",
+    "2026-01-15",
+    " 2026-01-15 ",
+    "2024-02-29",
+    "",
+    "31.01.2026",
+    "2026-02-30",
+    "45000",
+]
+AMOUNTS = [
+    "10.00",
+    "0.005",
+    "-0.005",
+    "1.005",
+    "2.675",
+    "-10",
+    "0",
+    "19.99",
+    " 7.5",
+    "1000000",
+    "",
+    "ten",
+    "NaN",
+    "inf",
+    "1_0",
+]
 CHANNELS = ["web", "web ", "post", ""]
 
 
@@ -53,7 +81,9 @@ def write_rows(path, rows):
 @given(made=rows_of, grain=st.sampled_from(["line", "line", "order"]), refunds=st.sampled_from(["net", "ignore"]),
        decimals=st.integers(0, 3), start=st.sampled_from([None, None, dt.date(2025, 1, 1)]), where=st.booleans(),
        kind=st.sampled_from(["csv", "csv", "parquet", "frame"]), with_members=st.booleans())  # fmt: skip
-def test_every_row_and_every_customer_as_defined(tmp_path_factory, made, grain, refunds, decimals, start, where, kind, with_members):
+def test_every_row_and_every_customer_as_defined(
+    tmp_path_factory, made, grain, refunds, decimals, start, where, kind, with_members
+):
     """States of all rows, the balance, and all columns of the customers table; shuffled rows give the same bytes."""
     cells, priced = made
     grain = "line" if priced else grain
@@ -68,7 +98,9 @@ def test_every_row_and_every_customer_as_defined(tmp_path_factory, made, grain, 
             source = folder / "rows.parquet"
             frame.to_parquet(source)
     members = ["zoe", "a"] if with_members else []
-    customers = write_rows(folder / "members.csv", [{"customer": m, "town": "Quillmoor"} for m in members]) if members else None
+    customers = (
+        write_rows(folder / "members.csv", [{"customer": m, "town": "Quillmoor"} for m in members]) if members else None
+    )
     scheme = fl.Scheme().with_options(
         orders={"amount_is": grain, "where": "state <> 'void'" if where else None},
         money={"decimals": decimals, "refunds": refunds}, time={"as_of": AS_OF, "from": start},
@@ -154,7 +186,9 @@ def test_score_equals_plain_sql_on_the_sample_shop(shop, fairladder, tmp_path):
         "quiet",
     )  # fmt: skip
     scored["segment"] = segment
-    scored = scored.rename(columns={"recency_days_rung": "recency_score", "orders_rung": "frequency_score", "spend_rung": "monetary_score"})
+    scored = scored.rename(
+        columns={"recency_days_rung": "recency_score", "orders_rung": "frequency_score", "spend_rung": "monetary_score"}
+    )
     for name in [c for c in scored.columns if c in ours.columns]:
         theirs = [text(v, money=name in ("spend", "average_order_value")) for v in scored[name]]
         assert list(ours[name]) == theirs, name
@@ -205,7 +239,9 @@ def test_typed_columns_read_like_text():
         {
             "customer": pd.array([7, 7, 8, None], dtype="Float64"),
             "order": [1, 2, 3, 4],
-            "placed": pd.to_datetime(["2026-06-29T23:30Z", "2026-06-30T21:30Z", "2026-06-30T22:30Z", "2026-06-30T22:30Z"]),
+            "placed": pd.to_datetime(
+                ["2026-06-29T23:30Z", "2026-06-30T21:30Z", "2026-06-30T22:30Z", "2026-06-30T22:30Z"]
+            ),
             "amount": [1.005, 2.675, float("nan"), 5.0],
         }
     )

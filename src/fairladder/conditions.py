@@ -43,7 +43,7 @@ class Condition:
     """A checked condition: its text, its tree over known columns, and the names it uses."""
 
     text: str
-    tree: exp.Expression
+    tree: exp.Expr
     names: frozenset[str]
 
     def __repr__(self) -> str:
@@ -66,7 +66,7 @@ def parse_condition(text: str, columns: Mapping[str, Kind], where: str = "condit
     return Condition(text, tree, frozenset(c.name for c in tree.find_all(exp.Column)))
 
 
-def _resolved(node: exp.Expression, columns: Mapping[str, Kind], text: str, where: str) -> exp.Expression:
+def _resolved(node: exp.Expr, columns: Mapping[str, Kind], text: str, where: str) -> exp.Expr:
     if not isinstance(node, _ALLOWED) or (isinstance(node, exp.In) and node.args.get("query")):
         name = node.name if isinstance(node, exp.Anonymous) else type(node).__name__
         raise ConditionError(f"{where}: `{text}` uses {name.upper()}, which is not allowed. {_LANGUAGE}")
@@ -79,19 +79,21 @@ def _resolved(node: exp.Expression, columns: Mapping[str, Kind], text: str, wher
     alike = [c for c in columns if c.casefold() == node.name.casefold()]
     if len(alike) == 1 and not node.this.quoted:
         return column(alike[0])
-    raise ConditionError(f"{where}: `{text}` names the column `{node.name}`, which is not there. {nearest(node.name, columns)}")
+    raise ConditionError(
+        f"{where}: `{text}` names the column `{node.name}`, which is not there. {nearest(node.name, columns)}"
+    )
 
 
-def _kind(node: exp.Expression, columns: Mapping[str, Kind], text: str, where: str) -> Kind:
+def _kind(node: exp.Expr, columns: Mapping[str, Kind], text: str, where: str) -> Kind:
     """Kind of a node's value, refusing mixtures on the way."""
 
-    def kind(part: exp.Expression) -> Kind:
+    def kind(part: exp.Expr) -> Kind:
         return _kind(part, columns, text, where)
 
     def refuse(why: str) -> ConditionError:
         return ConditionError(f"{where}: `{text}` {why}.")
 
-    def same(parts: list[exp.Expression]) -> Kind:
+    def same(parts: list[exp.Expr]) -> Kind:
         found: Kind = "any"
         for part in parts:
             new = kind(part)
@@ -108,7 +110,7 @@ def _kind(node: exp.Expression, columns: Mapping[str, Kind], text: str, where: s
                 raise refuse(f"compares {_A[found]} with {_A[new]} (`{_shown(parts[0])}` and `{_shown(part)}`)")
         return found
 
-    def need(parts: list[exp.Expression], wanted: Kind) -> Kind:
+    def need(parts: list[exp.Expr], wanted: Kind) -> Kind:
         for part in parts:
             if kind(part) not in (wanted, "any"):
                 raise refuse(f"needs {_A[wanted]} where it has {_A[kind(part)]}: `{_shown(part)}`")
@@ -177,7 +179,7 @@ def _kind(node: exp.Expression, columns: Mapping[str, Kind], text: str, where: s
             raise refuse(f"uses `{_shown(node)}`, which is not allowed. {_LANGUAGE}")
 
 
-def _shown(node: exp.Expression) -> str:
+def _shown(node: exp.Expr) -> str:
     """A part of a condition as people write it: plain names without quotes."""
     shown = node.copy()
     for name in shown.find_all(exp.Identifier):
@@ -198,14 +200,16 @@ def _is_day(text: str) -> bool:
 # ------------------------------------------------------------------------------------------------- to an engine
 
 
-def to_engine(condition: Condition, cells: Mapping[str, exp.Expression], days: frozenset[str]) -> exp.Expression:
+def to_engine(condition: Condition, cells: Mapping[str, exp.Expr], days: frozenset[str]) -> exp.Expr:
     """The condition over ``cells`` (name → tree of the cell's value); quoted days beside ``days`` become dates."""
 
-    def settle(node: exp.Expression) -> exp.Expression:
+    def settle(node: exp.Expr) -> exp.Expr:
         if isinstance(node, exp.Column):
             return cells[node.name]
         if isinstance(node, exp.Div):
-            return sql("(CAST(:a AS DOUBLE) / NULLIF(:b, 0))", a=node.left.transform(settle), b=node.right.transform(settle))
+            return sql(
+                "(CAST(:a AS DOUBLE) / NULLIF(:b, 0))", a=node.left.transform(settle), b=node.right.transform(settle)
+            )
         if isinstance(node, exp.Literal) and node.is_string and _is_day(node.name) and _beside_day(node, days):
             return sql("CAST(:d AS DATE)", d=node.copy())
         return node
@@ -213,7 +217,7 @@ def to_engine(condition: Condition, cells: Mapping[str, exp.Expression], days: f
     return exp.paren(condition.tree.copy().transform(settle))
 
 
-def _beside_day(literal: exp.Expression, days: frozenset[str]) -> bool:
+def _beside_day(literal: exp.Expr, days: frozenset[str]) -> bool:
     """Whether a literal is compared with a day column, directly or through CASE or COALESCE."""
     node = literal.parent
     while node is not None and not isinstance(node, exp.And | exp.Or | exp.Not):
@@ -263,7 +267,7 @@ def _column_values(series: "pd.Series[Any]") -> Values:
 _NUMPY = {"i": np.int64, "u": np.int64, "f": np.float64, "b": np.bool_}
 
 
-def _literal(node: exp.Expression) -> Values:
+def _literal(node: exp.Expr) -> Values:
     value: Any = node.name if node.is_string else (int(node.name) if node.is_int else float(node.name))
     return np.asarray(value, dtype=object if node.is_string else None), np.asarray(False)
 
@@ -326,8 +330,8 @@ _COMPARE: dict[type, Callable[[Any, Any], Any]] = {
 _CALCULATE: dict[type, Callable[[Any, Any], Any]] = {exp.Add: np.add, exp.Sub: np.subtract, exp.Mul: np.multiply}
 
 
-def _evaluate(node: exp.Expression, frame: "pd.DataFrame") -> Values:
-    def value(part: exp.Expression) -> Values:
+def _evaluate(node: exp.Expr, frame: "pd.DataFrame") -> Values:
+    def value(part: exp.Expr) -> Values:
         return _evaluate(part, frame)
 
     match node:
@@ -394,9 +398,9 @@ def _evaluate(node: exp.Expression, frame: "pd.DataFrame") -> Values:
                 branches.append((when, value(branch.args["true"])))
             return _choose(branches, last)
         case _ if type(node) in _COMPARE:
-            return _compare(_COMPARE[type(node)], value(node.left), value(node.right))
+            return _compare(_COMPARE[type(node)], value(node.this), value(node.expression))
         case _:
-            (a, a_null), (b, b_null) = value(node.left), value(node.right)
+            (a, a_null), (b, b_null) = value(node.this), value(node.expression)
             return np.asarray(_CALCULATE[type(node)](a, b)), a_null | b_null
     raise AssertionError(node)
 

@@ -69,13 +69,15 @@ def _customers(rows: Rows, as_written: bool) -> exp.Select:
     money, time = rows.scheme.money, rows.scheme.time
     orders = _orders(rows, as_written)
     has = {c.alias for c in orders.selects}
-    state = exp.column("state")
-    untrimmed: dict[str, exp.Expression] = {}
+    state: exp.Expr = exp.column("state")
+    untrimmed: dict[str, exp.Expr] = {}
     if as_written:
         untrimmed["untrimmed_order"] = exp.false()
         if rows.has_orders and rows.kind("order") == "text":
             order = cells.text(exp.column("order_id"), "text")
-            neither = sql("CASE WHEN state = :d THEN :n ELSE :o END", d=CODES["no-date"], n=_NEITHER, o=CODES["no-order"])
+            neither = sql(
+                "CASE WHEN state = :d THEN :n ELSE :o END", d=CODES["no-date"], n=_NEITHER, o=CODES["no-order"]
+            )
             state = sql("CASE WHEN :o IS NULL THEN :n ELSE state END", o=order, n=neither)
             untrimmed["untrimmed_order"] = sql("COALESCE(:o <> order_id, FALSE)", o=order)
     paid = {name: sql("CASE WHEN amount > 0 THEN :c END", c=exp.column(name)) for name in ("amount", "day", "lines")}
@@ -85,7 +87,11 @@ def _customers(rows: Rows, as_written: bool) -> exp.Select:
         paid["channel"] = sql("CASE WHEN amount > 0 THEN channel_bits END")
     parts = [named(tree, f"paid_{name}") for name, tree in paid.items()]
     parts += [named(tree, name) for name, tree in untrimmed.items()]
-    others = [exp.column(n) for n in ("currency", "customer", "amount", "rows_amount", "lines", "latest", "name", "offsets") if n in has]
+    others = [
+        exp.column(n)
+        for n in ("currency", "customer", "amount", "rows_amount", "lines", "latest", "name", "offsets")
+        if n in has
+    ]
     divided = select([named(state, "state"), *others, *parts], orders, "orders")
     measures = {
         "orders": "COUNT(paid_amount)",
@@ -114,14 +120,17 @@ def _customers(rows: Rows, as_written: bool) -> exp.Select:
 _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"
 
 
-def _channel_bit(channels: tuple[str, ...]) -> exp.Expression:
+def _channel_bit(channels: tuple[str, ...]) -> exp.Expr:
     """A bit for each channel and the lowest for none: OR of them tells whether all are one, and which."""
-    branches = [(sql(":c = :t", c=column("#channel"), t=exp.Literal.string(t)), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
+    branches = [
+        (sql(":c = :t", c=column("#channel"), t=exp.Literal.string(t)), exp.convert(2 ** (i + 1)))
+        for i, t in enumerate(channels)
+    ]
     width = "SMALLINT" if len(channels) < 15 else "BIGINT"
     return sql(f"CAST(:bit AS {width})", bit=case(branches, exp.convert(1)))
 
 
-def _only_channel(channels: tuple[str, ...]) -> exp.Expression:
+def _only_channel(channels: tuple[str, ...]) -> exp.Expr:
     """The one channel of all purchases, from their bits."""
     branches = [(sql("channel_bits = :b", b=2 ** (i + 1)), exp.Literal.string(t)) for i, t in enumerate(channels)]
     return case(branches, exp.cast(exp.null(), "VARCHAR"))
@@ -130,8 +139,9 @@ def _only_channel(channels: tuple[str, ...]) -> exp.Expression:
 def _orders(rows: Rows, as_written: bool) -> exp.Select:
     """Order rows → orders; rows that are not used become one row per state, unless ids are as written."""
     if as_written:
-        tree, keys = rows.tree_as_written(), {"state": column("#cell_state"), "customer": column("#customer")}
-        order: exp.Expression = column("#order")
+        tree = rows.tree_as_written()
+        keys: dict[str, exp.Expr] = {"state": column("#cell_state"), "customer": column("#customer")}
+        order: exp.Expr = column("#order")
     else:
         used = sql(":s = :used", s=column("#state"), used=USED)
         tree = rows.tree()
@@ -198,12 +208,13 @@ def _whole(values: pa.ChunkedArray, decimals: int) -> NDArray[np.int64]:
     """Whole numbers with nulls as 0: sums of nothing."""
     numbers = values.fill_null(0)
     largest = max((abs(n) for n in (pc.min_max(numbers).as_py()).values() if n is not None), default=0)
-    if largest > EXACT:
+    if largest > EXACT or float(pc.sum(pc.abs(pc.cast(numbers, pa.float64()))).as_py() or 0) > 2**62:
         raise DataError(
-            f"A customer's amounts come to more than {EXACT // 10**decimals:,}: too large to stay exact. Give the "
+            f"Amounts come to more than {EXACT // 10**decimals:,}: too large to stay exact. Give the "
             "amounts in a larger unit, or fewer decimals under [money]."
         )
-    return numbers.cast(pa.int64()).to_numpy()
+    whole: NDArray[np.int64] = numbers.cast(pa.int64()).to_numpy()
+    return whole
 
 
 def with_measures(frame: pd.DataFrame, as_of: dt.date | None, decimals: int) -> pd.DataFrame:

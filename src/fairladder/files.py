@@ -49,7 +49,9 @@ def write(
             _write_parquet(first, beside, facts)
         else:
             chosen = tables if part is None else {part: first}
-            beside.write_text(as_json({**(facts or {}), **{n: rows_of(t, decimals) for n, t in chosen.items()}}), "utf-8")
+            beside.write_text(
+                as_json({**(facts or {}), **{n: rows_of(t, decimals) for n, t in chosen.items()}}), "utf-8"
+            )
 
 
 def format_of(path: str | Path) -> str:
@@ -103,7 +105,8 @@ def rows_of(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
         elif name in MONEY:
             values = pd.Series(_in_units(values, decimals), index=values.index)
         columns[name] = values.astype(object).where(values.notna(), None)
-    return pd.DataFrame(columns, index=frame.index).to_dict("records")
+    rows: list[dict[str, Any]] = pd.DataFrame(columns, index=frame.index).to_dict("records")
+    return rows
 
 
 def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:

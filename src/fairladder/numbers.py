@@ -45,8 +45,8 @@ def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
     below = np.floor(sizes * unit)
     # Below 10^11 a half has at most 13 digits, so only its own float stands for it: comparing floats is exact.
     below -= below / unit > sizes
-    minor = below + (sizes >= (2 * below + 1) / (2 * unit))
-    minor = np.copysign(minor, floats).astype(np.int64)
+    rounded = below + (sizes >= (2 * below + 1) / (2 * unit))
+    minor: NDArray[np.int64] = np.copysign(rounded, floats).astype(np.int64)
     for i in np.flatnonzero(sizes * unit > 1e11):
         minor[i] = half_away(Fraction(repr(float(floats[i]))) * 10**decimals)
     return minor
@@ -56,7 +56,9 @@ def standing(values: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]
     """For each value, how many are smaller, and how many are smaller or equal. Shape (n,); no nulls."""
     order = np.argsort(values)
     ascending = values[order]
-    starts = np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]])) if len(values) else np.zeros(0, int)
+    starts = (
+        np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]])) if len(values) else np.zeros(0, int)
+    )
     sizes = np.diff(starts, append=len(values))
     below, at_most = np.empty((2, len(values)), dtype=np.int64)
     below[order], at_most[order] = np.repeat(starts, sizes), np.repeat(starts + sizes, sizes)

@@ -14,14 +14,14 @@ import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from fairladder.customers import COLUMNS, customers_frame, reads_offsets, reduction, with_measures
+from fairladder.customers import COLUMNS, customers_frame, reduction, with_measures
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
 from fairladder.orders.findings import Finding, customer_findings, row_findings
 from fairladder.orders.members import Members, open_members
 from fairladder.orders.roles import Roles, settle_roles
-from fairladder.orders.rows import BLANK_ROW, REASONS, TOTAL_ROW, UNDECIDED, USED, open_rows
+from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_rows
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.source import open_source
 from fairladder.scheme import Scheme, load_scheme
@@ -53,7 +53,9 @@ class Check:
     @property
     def balance_frame(self) -> pd.DataFrame:
         """The balance: ``what`` became of the rows, ``rows``, ``amount`` (major units, exact decimals)."""
-        lines = [(label, rows, Decimal(major(minor, self.balance.decimals))) for label, rows, minor in self.balance.lines()]
+        lines = [
+            (label, rows, Decimal(major(minor, self.balance.decimals))) for label, rows, minor in self.balance.lines()
+        ]
         return pd.DataFrame(lines, columns=["what", "rows", "amount"])
 
     @property
@@ -118,11 +120,9 @@ class Orders:
         """Balance, findings and set-aside rows; also where the orders are not fit to use."""
         frame = self._measured
         findings = row_findings(self.balance, self.notes) + customer_findings(
-            frame, self.as_of, self.members.frame if self.members else None, self.scheme.money.decimals
+            frame, self.members.frame if self.members else None, self.scheme.money.decimals
         )
-        return Check(
-            self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json()
-        )
+        return Check(self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json())
 
     def customers(self, as_of: str | dt.date | None = None) -> pd.DataFrame:
         """One row per customer, sorted by id: the table of section 2 of the definitions.

@@ -129,7 +129,7 @@ class Segment(Part):
     @model_validator(mode="after")
     def _one_condition(self) -> "Segment":
         if (self.when is None) == (not self.otherwise):
-            raise ValueError("give either `when = \"condition\"` or `otherwise = true`")
+            raise ValueError('give either `when = "condition"` or `otherwise = true`')
         return self
 
 
@@ -170,7 +170,9 @@ class Scheme(Part):
             raise ValueError("the last segment needs `otherwise = true`, so that everybody has a place")
         for early in self.segments[:-1]:
             if early.otherwise:
-                raise ValueError(f"segment `{early.name}` says `otherwise` but is not the last; nothing after it counts")
+                raise ValueError(
+                    f"segment `{early.name}` says `otherwise` but is not the last; nothing after it counts"
+                )
         names = [s.name for s in self.segments]
         for name in names:
             if names.count(name) > 1:

@@ -149,7 +149,7 @@ def _need(frame: pd.DataFrame, names: tuple[str, ...], why: str) -> None:
 
 def _buyers(customers: pd.DataFrame) -> NDArray[np.bool_]:
     _need(customers, tuple(measure for measure, _ in SCORES.values()), "Scores need customers")
-    return customers["orders"].to_numpy() > 0
+    return np.asarray(customers["orders"].to_numpy() > 0)
 
 
 def _total(rungs: NDArray[np.int64], weights: tuple[Any, ...], bought: NDArray[np.bool_]) -> Any:
@@ -186,7 +186,7 @@ def _holds(scored: pd.DataFrame, scheme: Scheme) -> list[NDArray[np.bool_]]:
 
 def _placed(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
     """Add segment and stance: the first rule, top down, whose condition holds."""
-    place = np.full(len(scored), -1, dtype=np.int8 if len(scheme.segments) < 128 else np.int64)
+    place = np.full(len(scored), -1, dtype=np.int16)
     for number, holds in enumerate(_holds(scored, scheme)):
         place[holds & (place < 0)] = number
     names = [s.name for s in scheme.segments]

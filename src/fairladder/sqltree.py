@@ -3,7 +3,7 @@
 Trees are built once and only read afterwards, so parts are shared and not copied: copying took most of the time.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -12,13 +12,13 @@ from sqlglot import exp
 
 
 @lru_cache(maxsize=512)
-def _parsed(pattern: str) -> exp.Expression:
-    return sqlglot.parse_one(pattern, dialect="duckdb")  # type: ignore[return-value]
+def _parsed(pattern: str) -> exp.Expr:
+    return sqlglot.parse_one(pattern, dialect="duckdb")
 
 
-def sql(pattern: str, **parts: Any) -> exp.Expression:
+def sql(pattern: str, **parts: Any) -> exp.Expr:
     """The tree of ``pattern`` with each ``:name`` replaced by the tree or literal given under that name."""
-    return exp.replace_placeholders(_parsed(pattern), **parts)  # type: ignore[return-value]
+    return exp.replace_placeholders(_parsed(pattern), **parts)
 
 
 def column(name: str) -> exp.Column:
@@ -26,29 +26,29 @@ def column(name: str) -> exp.Column:
     return exp.column(exp.to_identifier(name, quoted=True))
 
 
-def named(tree: exp.Expression, name: str) -> exp.Alias:
+def named(tree: exp.Expr, name: str) -> exp.Expr:
     """``tree AS "name"``."""
     return exp.alias_(tree, exp.to_identifier(name, quoted=True), copy=False)
 
 
-def select(columns: Iterable[exp.Expression | str], source: exp.Expression, alias: str = "") -> exp.Select:
+def select(columns: Iterable[exp.Expr | str], source: exp.Expr, alias: str = "") -> exp.Select:
     """``SELECT columns FROM source``; a query as the source takes the name ``alias``."""
     if isinstance(source, exp.Select):
         source = source.subquery(alias, copy=False)
     return exp.Select().select(*columns, copy=False).from_(source, copy=False)
 
 
-def all_of(trees: Iterable[exp.Expression]) -> exp.Expression:
+def all_of(trees: Iterable[exp.Expr]) -> exp.Expr:
     """The trees joined by AND, in parentheses."""
     return exp.paren(exp.and_(*trees, copy=False), copy=False)
 
 
-def any_of(trees: Iterable[exp.Expression]) -> exp.Expression:
+def any_of(trees: Iterable[exp.Expr]) -> exp.Expr:
     """The trees joined by OR, in parentheses."""
     return exp.paren(exp.or_(*trees, copy=False), copy=False)
 
 
-def case(branches: list[tuple[exp.Expression, exp.Expression]], otherwise: exp.Expression) -> exp.Expression:
+def case(branches: Sequence[tuple[exp.Expr, exp.Expr]], otherwise: exp.Expr) -> exp.Expr:
     """``CASE WHEN … THEN … ELSE … END``; plain ``otherwise`` where there is no branch."""
     if not branches:
         return otherwise

@@ -9,7 +9,6 @@ from fairladder.cli import check, customers, demo, score
 from fairladder.cli.options import command
 
 
-
 class _QuickHelp(TyperGroup):
     """The list of commands as plain text: drawing it with Rich would double the time to the answer."""
 

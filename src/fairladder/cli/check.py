@@ -55,7 +55,9 @@ def _balance(found: "Check") -> "RenderableType":
         if label == "set aside":
             rows += [[f"  {reason}", looks.count(n), ""] for reason, n in found.balance.reasons.items()]
     used = looks.percent(found.balance.used / found.balance.rows_read) if found.balance.rows_read else "none"
-    return table(f"Does every row count? {used} of the rows are used, and all are accounted for", ["", "rows", "amount"], rows)
+    return table(
+        f"Does every row count? {used} of the rows are used, and all are accounted for", ["", "rows", "amount"], rows
+    )
 
 
 def _findings(found: "Check") -> "RenderableType":
@@ -63,7 +65,7 @@ def _findings(found: "Check") -> "RenderableType":
 
     from fairladder.cli.screen import table
 
-    rows = []
+    rows: list[list[str | Text]] = []
     for f in sorted(found.findings, key=lambda f: list(_LEVEL_STYLE).index(f.level)):
         told = f"{f.effect[0].upper()}{f.effect[1:]}{'' if f.effect.endswith('.') else '.'}"
         examples = f" For example {', '.join(f.examples[:3])}." if f.examples else ""
@@ -71,8 +73,17 @@ def _findings(found: "Check") -> "RenderableType":
         style = _LEVEL_STYLE[f.level]
         rows.append([Text(f.level, style=style), f.code, Text(told + examples).append(advice), looks.count(f.count)])
     errors = len(found.errors)
-    title = f"What must be settled first? {errors} error{'s' if errors != 1 else ''}" if errors else "What to know first? No errors"
-    return table(f"{title}, {len(found.findings) - errors} warnings and notes", ["level", "finding", "what it means", "count"], rows, left=3)
+    title = (
+        f"What must be settled first? {errors} error{'s' if errors != 1 else ''}"
+        if errors
+        else "What to know first? No errors"
+    )
+    return table(
+        f"{title}, {len(found.findings) - errors} warnings and notes",
+        ["level", "finding", "what it means", "count"],
+        rows,
+        left=3,
+    )
 
 
 def _set_aside(orders: "Orders", found: "Check") -> "RenderableType":
@@ -81,6 +92,6 @@ def _set_aside(orders: "Orders", found: "Check") -> "RenderableType":
     names = ["row", "reason", *(c for c in dict.fromkeys(orders.roles.values()) if c in found.set_aside)][:8]
     rarest = found.set_aside.groupby("reason").cumcount().sort_values(kind="stable").index[:_ROWS_SHOWN]
     shown = found.set_aside.loc[sorted(rarest), names]
-    rows = [[looks.NOTHING if looks.missing(v) else str(v) for v in row] for row in shown.itertuples(index=False)]
+    rows = [[looks.NOTHING if looks.missing(v) else str(v) for v in row] for row in shown.to_numpy()]
     title = f"Which rows are set aside? {len(found.set_aside):,}, some of each kind here, all with --part set_aside"
     return table(title, names, rows, left=len(names))

@@ -36,7 +36,17 @@ def view(frame: "pd.DataFrame") -> "RenderableType":
     bought = int((frame["orders"] > 0).sum())
     most = frame.sort_values(["spend", "customer"], ascending=[False, True], kind="stable").head(_SHOWN)
     named = "name" in frame
-    columns = ["customer", *(["name"] if named else []), "orders", "last order", "days since", "spend", "per order", "share", "running"]
+    columns = [
+        "customer",
+        *(["name"] if named else []),
+        "orders",
+        "last order",
+        "days since",
+        "spend",
+        "per order",
+        "share",
+        "running",
+    ]
     rows = [
         [
             str(c.customer), *([looks.NOTHING if looks.missing(c.name) else str(c.name)] if named else []), looks.count(c.orders),
@@ -46,5 +56,7 @@ def view(frame: "pd.DataFrame") -> "RenderableType":
         for c in most.itertuples(index=False)
     ]  # fmt: skip
     held = looks.percent(most["spend_share"].sum())
-    title = f"Who spent the most? {looks.count(bought)} customers bought; the first {len(most)} bring {held} of all spend"
+    title = (
+        f"Who spent the most? {looks.count(bought)} customers bought; the first {len(most)} bring {held} of all spend"
+    )
     return table(title, columns, rows, left=2 if named else 1)

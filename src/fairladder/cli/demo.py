@@ -11,7 +11,9 @@ from fairladder.errors import UsageError
 
 
 def demo(
-    folder: Annotated[Path, typer.Argument(help="Folder to make.", metavar="[FOLDER]", show_default=False)] = Path("quillmoor"),
+    folder: Annotated[Path, typer.Argument(help="Folder to make.", metavar="[FOLDER]", show_default=False)] = Path(
+        "quillmoor"
+    ),
 ) -> None:
     """Lay out the sample shop's files in a folder and do the whole example on them."""
     with_errors_told(lambda: _tour(folder))
@@ -34,7 +36,9 @@ def _tour(folder: Path) -> None:
     def step(line: str) -> None:
         screen.show(Text(f"$ fairladder {line}", style="bold #2f9e8f"))
 
-    screen.show(Text("Quillmoor Yarns, an invented yarn studio: three years of orders, with the flaws of real exports."))
+    screen.show(
+        Text("Quillmoor Yarns, an invented yarn studio: three years of orders, with the flaws of real exports.")
+    )
     step(f"check {typed}")
     found = orders.check()
     screen.show(*check.views(orders, found))

@@ -4,7 +4,7 @@ import functools
 import inspect
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, fields
+from dataclasses import MISSING, dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
 
@@ -31,17 +31,50 @@ class Request:
     """What the person asked for, as typed; ``open`` makes the orders of it."""
 
     orders: Annotated[str, typer.Argument(help="A CSV, TSV or Parquet file of orders.", metavar="ORDERS")]
-    scheme: Annotated[Path | None, _option("--scheme", help="The scheme: a TOML file of all settings.", panel=_WINDOW, metavar="FILE")] = None
-    customers: Annotated[Path | None, _option("--customers", help="A file with one row per customer.", panel=_WINDOW, metavar="FILE")] = None
-    as_of: Annotated[str | None, _option("--as-of", help="Day of reckoning; rows after it do not count.", panel=_WINDOW, metavar="DAY")] = None
-    from_: Annotated[str | None, _option("--from", help="First day of the window.", panel=_WINDOW, metavar="DAY")] = None
-    through: Annotated[str | None, _option("--through", help="Last day of the window, itself included.", panel=_WINDOW, metavar="DAY")] = None
-    where: Annotated[str | None, _option("--where", help="SQL condition on rows, added to the scheme's.", panel=_WINDOW, metavar="CONDITION")] = None
-    allow_set_aside: Annotated[bool, typer.Option("--allow-set-aside", help="Go on though over 20 % of rows cannot be used.", rich_help_panel=_WINDOW)] = False
-    out: Annotated[str | None, _option("--out", help="Write here: .csv, .parquet or .json; - is standard output.", panel=_OUTPUT, metavar="FILE")] = None
-    part: Annotated[str | None, _option("--part", help="Which table, where a result has several.", panel=_OUTPUT, metavar="NAME")] = None
-    figure: Annotated[Path | None, _option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")] = None
-    show_sql: Annotated[bool, typer.Option("--show-sql", help="Print the SQL of the reduction instead of running it.", rich_help_panel=_OUTPUT)] = False
+    scheme: Annotated[
+        Path | None, _option("--scheme", help="The scheme: a TOML file of all settings.", panel=_WINDOW, metavar="FILE")
+    ] = None
+    customers: Annotated[
+        Path | None, _option("--customers", help="A file with one row per customer.", panel=_WINDOW, metavar="FILE")
+    ] = None
+    as_of: Annotated[
+        str | None,
+        _option("--as-of", help="Day of reckoning; rows after it do not count.", panel=_WINDOW, metavar="DAY"),
+    ] = None
+    from_: Annotated[str | None, _option("--from", help="First day of the window.", panel=_WINDOW, metavar="DAY")] = (
+        None
+    )
+    through: Annotated[
+        str | None, _option("--through", help="Last day of the window, itself included.", panel=_WINDOW, metavar="DAY")
+    ] = None
+    where: Annotated[
+        str | None,
+        _option("--where", help="SQL condition on rows, added to the scheme's.", panel=_WINDOW, metavar="CONDITION"),
+    ] = None
+    allow_set_aside: Annotated[
+        bool,
+        typer.Option(
+            "--allow-set-aside", help="Go on though over 20 % of rows cannot be used.", rich_help_panel=_WINDOW
+        ),
+    ] = False
+    out: Annotated[
+        str | None,
+        _option(
+            "--out", help="Write here: .csv, .parquet or .json; - is standard output.", panel=_OUTPUT, metavar="FILE"
+        ),
+    ] = None
+    part: Annotated[
+        str | None, _option("--part", help="Which table, where a result has several.", panel=_OUTPUT, metavar="NAME")
+    ] = None
+    figure: Annotated[
+        Path | None, _option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")
+    ] = None
+    show_sql: Annotated[
+        bool,
+        typer.Option(
+            "--show-sql", help="Print the SQL of the reduction instead of running it.", rich_help_panel=_OUTPUT
+        ),
+    ] = False
     quiet: Annotated[bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)] = False
     customer_column: Annotated[str | None, _column("customer", "The customer's id.")] = None
     order_column: Annotated[str | None, _column("order", "The order's id; without one every row is an order.")] = None
@@ -55,7 +88,10 @@ class Request:
     status_column: Annotated[str | None, _column("status", "State of the order.")] = None
     currency_column: Annotated[str | None, _column("currency", "Currency of the amount.")] = None
     cost_column: Annotated[str | None, _column("cost", "What the row cost the shop.")] = None
-    amount_is: Annotated[str | None, _option("--amount-is", help="line (rows add up) or order (each repeats the total).", panel=_COLUMNS, metavar="GRAIN")] = None  # fmt: skip
+    amount_is: Annotated[
+        str | None,
+        _option("--amount-is", help="line (rows add up) or order (each repeats it).", panel=_COLUMNS, metavar="GRAIN"),
+    ] = None
 
     def open(self) -> "Orders":
         """The orders, with the options laid over the scheme."""
@@ -63,12 +99,18 @@ class Request:
         from fairladder.scheme import Scheme, load_scheme
 
         scheme = load_scheme(self.scheme) if self.scheme else Scheme()
-        roles = {f.name.removesuffix("_column"): getattr(self, f.name) for f in fields(self) if f.name.endswith("_column")}
-        if self.amount_column and scheme.orders.unit_price or self.unit_price_column and scheme.orders.amount:
+        roles = {
+            f.name.removesuffix("_column"): getattr(self, f.name) for f in fields(self) if f.name.endswith("_column")
+        }
+        if (self.amount_column and scheme.orders.unit_price) or (self.unit_price_column and scheme.orders.amount):
             raise UsageError("The scheme and the options name two ways to the amount; change [orders] in the scheme.")
         given = scheme.orders.where
         where = f"({given}) AND ({self.where})" if given and self.where else self.where
-        time = {"as_of": _day("--as-of", self.as_of), "from": _day("--from", self.from_), "through": _day("--through", self.through)}
+        time = {
+            "as_of": _day("--as-of", self.as_of),
+            "from": _day("--from", self.from_),
+            "through": _day("--through", self.through),
+        }
         scheme = scheme.with_options(orders={**roles, "amount_is": self.amount_is, "where": where}, time=time)
         return open_orders(self.orders, customers=self.customers, scheme=scheme, allow_set_aside=self.allow_set_aside)
 
@@ -96,14 +138,16 @@ def command(work: Callable[..., None]) -> Callable[..., None]:
         request = Request(**{name: given.pop(name) for name in shared})
         with_errors_told(lambda: work(request, **given))
 
-    ours = [
-        inspect.Parameter(f.name, inspect.Parameter.KEYWORD_ONLY, default=f.default if f.name != "orders" else inspect.Parameter.empty, annotation=shared[f.name])
-        for f in fields(Request)
-    ]  # fmt: skip
+    ours = [_parameter(f.name, f.default, shared[f.name]) for f in fields(Request)]
     theirs = [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
     run.__signature__ = inspect.Signature([ours[0], *theirs, *ours[1:]])  # type: ignore[attr-defined]
     run.__annotations__ = {p.name: p.annotation for p in [*ours, *theirs]}
     return run
+
+
+def _parameter(name: str, default: Any, annotation: Any) -> inspect.Parameter:
+    given = inspect.Parameter.empty if default is MISSING else default
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=given, annotation=annotation)
 
 
 def with_errors_told(work: Callable[[], None]) -> None:

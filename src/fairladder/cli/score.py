@@ -1,5 +1,6 @@
 """``fairladder score``: customers with scores, segment and stance."""
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -18,10 +19,15 @@ PARTS = ("customers", "segments", "rules")
 FIGURES = ("segments", "grid")
 
 
-def score(
-    request: Request,
-    figure_of: Annotated[str, typer.Option("--figure-of", help="What --figure draws: segments, or the grid of recency and orders.", metavar="NAME", rich_help_panel="Output")] = "segments",
-) -> None:  # fmt: skip
+FigureOf = Annotated[
+    str,
+    typer.Option(
+        "--figure-of", help="What --figure draws: segments or grid.", metavar="NAME", rich_help_panel="Output"
+    ),
+]
+
+
+def score(request: Request, figure_of: FigureOf = "segments") -> None:
     """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
     from fairladder.cli import screen
     from fairladder.errors import DataError, UsageError, nearest
@@ -38,7 +44,9 @@ def score(
 
         customers = orders.customers()
         if not (customers["orders"] > 0).any():
-            raise DataError("No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows.")
+            raise DataError(
+                "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."
+            )
         scored = scoring.score(customers, orders.scheme)
         parts = {"customers": scored}
         if request.part or screen.for_people(request) or str(request.out).endswith(".json"):
@@ -51,14 +59,14 @@ def score(
         screen.note(request, f"Drew {request.figure}.")
 
 
-def draw(path: "typer.FileText | object", name: str, scored: "pd.DataFrame", orders: "Orders") -> None:
+def draw(path: Path, name: str, scored: "pd.DataFrame", orders: "Orders") -> None:
     """Draw one of the figures to a file, as a whole or not at all."""
     from fairladder import figures
     from fairladder.files import replacing
 
     make = figures.segments if name == "segments" else figures.grid
     figure = make(scored, facts=orders.facts())
-    with replacing(str(path)) as beside:
+    with replacing(path) as beside:
         figure.savefig(beside)
 
 
@@ -111,7 +119,8 @@ def _answers(summary: "pd.DataFrame") -> "Text":
             told = "nobody."
         else:
             n, share, spend = these["customers"].sum(), these["customer_share"].sum(), these["spend_share"].sum()
-            told = f"{looks.count(n)} customers ({looks.percent(share)}) with {looks.percent(spend)} of spend: {', '.join(these['segment'])}."
+            told = f"{looks.count(n)} customers ({looks.percent(share)}) with {looks.percent(spend)} of spend: "
+            told += ", ".join(these["segment"]) + "."
         lines.append(stance_text(stance, (f"{words}: ", "bold"), (told, "")))
     return Text("\n").join(lines)
 

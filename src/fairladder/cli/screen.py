@@ -101,7 +101,9 @@ def show(*view: RenderableType) -> None:
 def footer(orders: "Orders") -> Text:
     """The day of reckoning, the rows read, and what else has to be said."""
     facts = orders.facts()
-    lines = [f"{looks.reckoning(orders.as_of, orders.as_of_from)}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."]
+    lines = [
+        f"{looks.reckoning(orders.as_of, orders.as_of_from)}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."
+    ]
     return Text("\n".join([*lines, *facts["notes"]]), style="dim")
 
 

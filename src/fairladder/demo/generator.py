@@ -102,7 +102,9 @@ def _member(dice: random.Random, i: int) -> Member:
         name=f"{dice.choice(FIRST)} {dice.choice(LAST)}",
         district=dice.choices(list(open_districts), list(open_districts.values()))[0],
         joined=joined,
-        born=dt.date(dice.randint(1941, 2006), dice.randint(1, 12), dice.randint(1, 28)) if dice.random() > 0.07 else None,
+        born=dt.date(dice.randint(1941, 2006), dice.randint(1, 12), dice.randint(1, 28))
+        if dice.random() > 0.07
+        else None,
         email_ok="yes" if dice.random() < 0.71 else "no",
         loves=dice.choices(("web", "stall", "post"), (54, 29, 17))[0],
         faithful=dice.random() < 0.45,

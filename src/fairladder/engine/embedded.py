@@ -23,15 +23,15 @@ class Engine(Protocol):
 
     dialect: str
 
-    def columns(self, relation: exp.Expression) -> dict[str, str]:
+    def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → the engine's type name, for a table, file or sub-query."""
         ...
 
-    def table(self, query: exp.Expression) -> pa.Table:
+    def table(self, query: exp.Expr) -> pa.Table:
         """Run a query and bring back its rows."""
         ...
 
-    def sql(self, query: exp.Expression) -> str:
+    def sql(self, query: exp.Expr) -> str:
         """The query as indented text in the engine's dialect."""
         ...
 
@@ -62,10 +62,12 @@ class Embedded:
 
         name = f"{EXACT_MINOR}_{decimals}{'_percent' if percent else ''}"
         if not percent:
-            self._connection.create_function(name, one, ["VARCHAR"], "BIGINT", null_handling="special")
-        self._connection.create_function(
-            f"{name}_product", product, ["VARCHAR", "VARCHAR", "VARCHAR"], "BIGINT", null_handling="special"
-        )
+            self._offer_function(name, one, 1)
+        self._offer_function(f"{name}_product", product, 3)
+
+    def _offer_function(self, name: str, function: Any, arguments: int) -> None:
+        types: Any = ["VARCHAR"] * arguments
+        self._connection.create_function(name, function, types, "BIGINT", null_handling="special")  # type: ignore[call-overload]
 
     def offer(self, table: pa.Table) -> exp.Table:
         """Make an Arrow table readable in SQL; nothing is copied."""
@@ -74,17 +76,17 @@ class Embedded:
         self._connection.register(name, table)
         return exp.to_table(name)
 
-    def columns(self, relation: exp.Expression) -> dict[str, str]:
+    def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → DuckDB type."""
         query = select(["*"], relation).limit(0)
         return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect)}").fetchall()}
 
-    def table(self, query: exp.Expression) -> pa.Table:
+    def table(self, query: exp.Expr) -> pa.Table:
         """Run a query and bring back its rows as an Arrow table."""
         with _told_plainly():
             return self._connection.sql(query.sql(self.dialect)).to_arrow_table()
 
-    def sql(self, query: exp.Expression) -> str:
+    def sql(self, query: exp.Expr) -> str:
         """The query as indented DuckDB SQL."""
         return query.sql(self.dialect, pretty=True)
 

@@ -13,7 +13,7 @@ from fairladder import looks
 
 #: 1280 × 800 points at this many to the inch.
 _WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
-STYLE: dict[str, Any] = {
+STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 11,
     "text.color": looks.INK,

@@ -28,16 +28,31 @@ def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Fig
     cells = held.groupby(keys)["spend"].agg(["size", "mean"])
     rungs = int(max(key.max() for key in keys))
     with mpl.rc_context(STYLE):
-        figure, axes = page(_title(held, rungs), "Customers per cell; the darker, the more they spent on average", facts)
+        figure, axes = page(
+            _title(held, rungs), "Customers per cell; the darker, the more they spent on average", facts
+        )
         shade = LinearSegmentedColormap.from_list("spend", looks.SHADES)
         # Mean spends lie far apart, so shades follow their ranks: equal means, equal shades.
         ranks = cells["mean"].rank(method="average", pct=True)
         for (f, r), cell in cells.iterrows():
             tone = float(ranks.loc[(f, r)])
-            axes.add_patch(Rectangle((r - 0.5, f - 0.5), 1, 1, facecolor=shade(tone), edgecolor=looks.PAPER, linewidth=3))
+            axes.add_patch(
+                Rectangle((r - 0.5, f - 0.5), 1, 1, facecolor=shade(tone), edgecolor=looks.PAPER, linewidth=3)
+            )
             ink = looks.PAPER if tone > 0.6 else looks.INK
-            axes.text(r, f + 0.09, looks.count(cell["size"]), ha="center", va="center", fontsize=17, fontweight="bold", color=ink)
-            axes.text(r, f - 0.24, f"mean {looks.money(cell['mean'])}", ha="center", va="center", fontsize=10, color=ink)
+            axes.text(
+                r,
+                f + 0.09,
+                looks.count(cell["size"]),
+                ha="center",
+                va="center",
+                fontsize=17,
+                fontweight="bold",
+                color=ink,
+            )
+            axes.text(
+                r, f - 0.24, f"mean {looks.money(cell['mean'])}", ha="center", va="center", fontsize=10, color=ink
+            )
         axes.set_xlim(0.5, rungs + 0.5)
         axes.set_ylim(0.5, rungs + 0.5)
         axes.set_xticks(range(1, rungs + 1), _ranges(held, "recency_score", "recency_days", rungs, "days"))
@@ -63,7 +78,9 @@ def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str)
 
 def _title(held: pd.DataFrame, rungs: int) -> str:
     """The finding: what the best corner brings."""
-    best = held[(held["recency_score"] == rungs).to_numpy(dtype=bool) & (held["frequency_score"] == rungs).to_numpy(dtype=bool)]
+    best = held[
+        (held["recency_score"] == rungs).to_numpy(dtype=bool) & (held["frequency_score"] == rungs).to_numpy(dtype=bool)
+    ]
     total = float(held["spend"].sum())
     if best.empty or total <= 0:
         return "Nobody stands on the top rung of both ladders"

@@ -20,11 +20,15 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) ->
     ``facts`` (``Orders.facts()``) fill the footer. Raises DataError where there is no spend to share.
     """
     summary = segment_summary(scored)
-    summary = summary[summary["customers"] > 0].sort_values(["spend_share", "customers"], ascending=False, kind="stable")
+    summary = summary[summary["customers"] > 0].sort_values(
+        ["spend_share", "customers"], ascending=False, kind="stable"
+    )
     if not summary["spend"].sum() > 0:
         raise DataError("All spend together is not above zero, so there are no shares of it to draw.")
     with mpl.rc_context(STYLE):
-        figure, axes = page(_title(summary), "Share of spend (full bar) beside share of customers (light bar), in percent", facts)
+        figure, axes = page(
+            _title(summary), "Share of spend (full bar) beside share of customers (light bar), in percent", facts
+        )
         place = np.arange(len(summary))[::-1]
         colours = [looks.STANCE_COLOURS[s] for s in summary["stance"]]
         spend, people = 100 * summary["spend_share"].to_numpy(), 100 * summary["customer_share"].to_numpy()
@@ -39,7 +43,16 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) ->
         axes.set_yticks(place, [f"{row.segment}\n" for row in summary.itertuples(index=False)], fontsize=12)
         for y, row in zip(place, summary.itertuples(index=False), strict=True):
             colour = looks.STANCE_COLOURS[row.stance]
-            axes.text(-0.0062, y - 0.2, row.stance, transform=axes.get_yaxis_transform(), ha="right", va="center", fontsize=10, color=colour)
+            axes.text(
+                -0.0062,
+                y - 0.2,
+                row.stance,
+                transform=axes.get_yaxis_transform(),
+                ha="right",
+                va="center",
+                fontsize=10,
+                color=colour,
+            )
         axes.set_xlim(min(spend.min(), 0), reach * 1.25)
         axes.set_xticks([])
         axes.axvline(0, color="#c8cdd3", linewidth=1)
@@ -51,7 +64,9 @@ def _title(summary: pd.DataFrame) -> str:
     by_stance = summary.groupby("stance", observed=True, sort=False)[["customer_share", "spend_share"]].sum()
     stance = by_stance["spend_share"].idxmax()
     people, spend = by_stance.loc[stance, "customer_share"], by_stance.loc[stance, "spend_share"]
-    return f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and bring {100 * spend:.0f} % of spend"
+    return (
+        f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and bring {100 * spend:.0f} % of spend"
+    )
 
 
 _WORDS = {"keep": "keep", "grow": "grow", "welcome": "welcome", "win-back": "win back", "leave": "leave alone"}

@@ -150,7 +150,9 @@ class _Problem:
 
     def _least_onward(self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int) -> NDArray[Any]:
         step = max(1, _AT_ONCE // len(there))
-        parts = [self._onward(here[i : i + step], there, known, aim, most).min(axis=1) for i in range(0, len(here), step)]
+        parts = [
+            self._onward(here[i : i + step], there, known, aim, most).min(axis=1) for i in range(0, len(here), step)
+        ]
         return np.concatenate(parts)
 
     def _onward(self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int) -> NDArray[Any]:

@@ -57,7 +57,9 @@ class Ladder:
         """The largest |n_k − n·p_k| ÷ n at the fit; 0 is as asked for, NaN without values."""
         n = sum(self.sizes)
         wanted = self.shares or (Fraction(1, self.rungs),) * self.rungs
-        return float(max(abs(size - n * p) for size, p in zip(self.sizes, wanted, strict=True)) / n) if n else float("nan")
+        return (
+            float(max(abs(size - n * p) for size, p in zip(self.sizes, wanted, strict=True)) / n) if n else float("nan")
+        )
 
     @classmethod
     def fit(
@@ -97,15 +99,12 @@ class Ladder:
         ascending = np.sort(numbers[~np.isnan(numbers)]) if numbers.dtype.kind == "f" else np.sort(numbers)
         if not len(ascending):
             return cls((inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
-        if method == "inclusive":
-            cuts = inclusive_cuts(ascending, rungs)
-        else:
-            cuts = _even_cuts(ascending, rungs, better, wanted)
-        ladder = cls(tuple(cuts), better, method, (), wanted, days)
+        even = method == "even"
+        cuts = _even_cuts(ascending, rungs, better, wanted) if even else inclusive_cuts(ascending, rungs)
         below = np.searchsorted(ascending, np.array([*cuts, inf]), side="right")
         sizes = np.diff(below, prepend=0)
         sizes = sizes if better == "high" else sizes[::-1]
-        return cls(ladder.cuts, better, method, tuple(int(s) for s in sizes), wanted, days)
+        return cls(tuple(cuts), better, method, tuple(int(s) for s in sizes), wanted, days)
 
     def place(self, values: ArrayLike) -> NDArray[np.int64]:
         """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
@@ -151,7 +150,11 @@ def as_numbers(values: Any) -> tuple[NDArray[Any], bool]:
         if null.any() and values.dtype.kind in "iuf":
             values = values.to_numpy(dtype=np.float64, na_value=np.nan)
         else:
-            values = values.to_numpy() if values.dtype.kind == "M" else values.to_numpy(dtype=getattr(values.dtype, "numpy_dtype", values.dtype))
+            values = (
+                values.to_numpy()
+                if values.dtype.kind == "M"
+                else values.to_numpy(dtype=getattr(values.dtype, "numpy_dtype", values.dtype))
+            )
     array = np.asarray(values)
     if array.dtype.kind == "M":
         days = array.astype("datetime64[D]")
@@ -203,10 +206,8 @@ def _even_cuts(ascending: NDArray[Any], rungs: int, better: Better, shares: tupl
 def _few_values_cuts(distinct: NDArray[Any], rungs: int, better: Better) -> list[Any]:
     """Cuts for fewer distinct values than rungs, spread over the ladder from end to end."""
     d = len(distinct)
-    if d == 1:
-        on = [(rungs + 1) // 2]
-    else:
-        on = [1 + (2 * i * (rungs - 1) + d - 1) // (2 * (d - 1)) for i in range(d)]
+    last = max(d - 1, 1)
+    on = [1 + (2 * i * (rungs - 1) + last) // (2 * last) for i in range(d)] if d > 1 else [(rungs + 1) // 2]
     if better == "low":
         on = [rungs + 1 - rung for rung in reversed(on)]  # places in value order
     # The j-th cut lies at the largest value on the places up to j.

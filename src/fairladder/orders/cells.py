@@ -19,7 +19,7 @@ _TRIM = f"{_EDGES}|{_EDGES[1:]}$"
 _SURE_BELOW = 10**8
 
 
-def text(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     """The cell as trimmed text; NULL where blank. Whole numbers lose a trailing ``.0``."""
     if kind == "text":
         plain = sql("CAST(:c AS VARCHAR)", c=cell)
@@ -38,12 +38,12 @@ def text(cell: exp.Expression, kind: CellKind) -> exp.Expression:
     return sql("CAST(:c AS VARCHAR)", c=cell)
 
 
-def key(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+def key(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     """Something to group an id by that is as distinct as its text and, for whole numbers, much faster."""
     return cell if kind == "whole" else text(cell, kind)
 
 
-def day(cell: exp.Expression, kind: CellKind, time_zone: str | None) -> exp.Expression:
+def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
     """The calendar day in the business time zone; NULL where blank or unreadable. A text cell comes trimmed."""
     if kind == "date":
         return cell
@@ -57,7 +57,9 @@ def day(cell: exp.Expression, kind: CellKind, time_zone: str | None) -> exp.Expr
     written = sql("TRY_CAST(SUBSTRING(:c, 1, 10) AS DATE)", c=cell)
     if time_zone:
         there = sql("CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)", z=exp.Literal.string(time_zone), c=cell)
-        written = sql("CASE WHEN :offset THEN :there ELSE :written END", offset=offset(cell), there=there, written=written)
+        written = sql(
+            "CASE WHEN :offset THEN :there ELSE :written END", offset=offset(cell), there=there, written=written
+        )
     return sql(
         "CASE WHEN SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
         "AND (LENGTH(:c) = 10 OR TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
@@ -65,12 +67,12 @@ def day(cell: exp.Expression, kind: CellKind, time_zone: str | None) -> exp.Expr
     )  # fmt: skip
 
 
-def offset(cell: exp.Expression) -> exp.Expression:
+def offset(cell: exp.Expr) -> exp.Expr:
     """Whether a text timestamp ends in an offset from UTC."""
     return sql("LENGTH(:c) > 16 AND REGEXP_MATCHES(:c, '([Zz]|[+-]\\d\\d(:?\\d\\d)?)$')", c=cell)
 
 
-def blank(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+def blank(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     """Whether the cell counts as empty: NULL, white space only, NaN in a typed column."""
     if kind == "text":
         return sql("(:t IS NULL)", t=text(cell, kind))
@@ -79,7 +81,7 @@ def blank(cell: exp.Expression, kind: CellKind) -> exp.Expression:
     return sql("(:c IS NULL)", c=cell)
 
 
-def number(cell: exp.Expression, kind: CellKind) -> exp.Expression:
+def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     """The cell as a float; NULL where it is no finite plain number."""
     if kind == "text":
         clean = text(cell, kind)
@@ -94,7 +96,7 @@ def number(cell: exp.Expression, kind: CellKind) -> exp.Expression:
     return sql("CAST(NULL AS DOUBLE)")
 
 
-def discount(cell: exp.Expression, kind: CellKind, percent: bool) -> exp.Expression:
+def discount(cell: exp.Expr, kind: CellKind, percent: bool) -> exp.Expr:
     """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths in either."""
     plain = number(cell, kind)
     if kind == "text":
@@ -104,7 +106,7 @@ def discount(cell: exp.Expression, kind: CellKind, percent: bool) -> exp.Express
     return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank(cell, kind), d=plain)
 
 
-def whole_minor(cell: exp.Expression, kind: CellKind, decimals: int) -> exp.Expression | None:
+def whole_minor(cell: exp.Expr, kind: CellKind, decimals: int) -> exp.Expr | None:
     """Minor units of a typed exact amount in one step; None where the column's kind needs more care."""
     if kind not in ("whole", "decimal"):
         return None
@@ -116,12 +118,12 @@ def whole_minor(cell: exp.Expression, kind: CellKind, decimals: int) -> exp.Expr
 
 
 def minor(
-    numbers: Sequence[exp.Expression],
-    discount: exp.Expression | None,
-    texts: Sequence[exp.Expression],
+    numbers: Sequence[exp.Expr],
+    discount: exp.Expr | None,
+    texts: Sequence[exp.Expr],
     decimals: int,
     percent: bool,
-) -> exp.Expression:
+) -> exp.Expr:
     """Minor units of an amount, or of price × quantity × (1 − discount): exact, then rounded once.
 
     ``numbers`` and ``discount`` are floats (see ``number``; the discount 0 where blank), ``texts`` the same cells as

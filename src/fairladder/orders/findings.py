@@ -1,12 +1,12 @@
 """Findings: what an analyst should know before trusting the numbers. Reported; nothing is removed for them."""
 
-import datetime as dt
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 import pandas as pd
 
+from fairladder.numbers import to_minor
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, major
 
 Level = Literal["error", "warning", "note"]
@@ -63,9 +63,7 @@ def row_findings(balance: Balance, notes: Sequence[str]) -> list[Finding]:
 _ASIDE = frozenset(range(1, 11))
 
 
-def customer_findings(
-    customers: pd.DataFrame, as_of: dt.date | None, members: pd.DataFrame | None, decimals: int
-) -> list[Finding]:
+def customer_findings(customers: pd.DataFrame, members: pd.DataFrame | None, decimals: int) -> list[Finding]:
     """Findings that the customers table tells; ``members`` is the customers file, where there is one."""
     found = []
     buyers = customers[customers["orders"] > 0]
@@ -87,7 +85,7 @@ def customer_findings(
             )  # fmt: skip
         strangers = customers[~customers["customer"].isin(members["customer"])]
         if len(strangers):
-            spend = major(int(round(float(strangers["spend"].sum()) * 10**decimals)), decimals)
+            spend = major(int(to_minor(strangers["spend"], decimals).sum()), decimals)
             found.append(
                 Finding("unknown-customers", "warning", len(strangers), f"have orders (spend {spend}) but no row in the customers file",
                         _ids(strangers), "Ask for a newer customers file, or check that both files write ids alike.")
@@ -96,14 +94,14 @@ def customer_findings(
         days = (buyers["last_order"].max() - buyers["first_order"].min()).days
         if days < SHORT_HISTORY_DAYS:
             found.append(
-                Finding("short-history", "warning", days, f"days from first to last order; under {SHORT_HISTORY_DAYS} say little of a lifetime",
-                        (), "Export a longer period before judging who has left.")
+                Finding("short-history", "warning", days, f"days of history; under {SHORT_HISTORY_DAYS} say little of a lifetime", (),
+                        "Export a longer period before judging who has left.")
             )  # fmt: skip
         top = buyers.loc[buyers["spend_share"].idxmax()]
         if top["spend_share"] > DOMINANT_SHARE:
             found.append(
-                Finding("one-customer-dominates", "warning", 1, f"{top['spend_share']:.0%} of all spend is one customer's", (str(top["customer"]),),
-                        "Look whether this is a reseller or a collective id, and read averages with care.")
+                Finding("one-customer-dominates", "warning", 1, f"{100 * top['spend_share']:.0f} % of all spend is one customer's",
+                        (str(top["customer"]),), "Look whether this is a reseller or a collective id, and read averages with care.")
             )  # fmt: skip
     return found
 

@@ -6,6 +6,7 @@ from typing import Any
 
 import pandas as pd
 from sqlglot import exp
+
 from fairladder.conditions import Kind
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, SchemeError, nearest
@@ -37,7 +38,9 @@ def open_members(
     id_column = _id_column(settings, source, customer_column)
     name = settings.name or ("name" if "name" in source.columns else None)
     if name is not None and name not in source.columns:
-        raise SchemeError(f"{source.label} has no column `{name}`, which [customers] name asks for. {nearest(name, source.columns)}")
+        raise SchemeError(
+            f"{source.label} has no column `{name}`, which [customers] name asks for. {nearest(name, source.columns)}"
+        )
     for other in source.columns:
         if other in computed and other not in (id_column, name):
             raise DataError(
@@ -83,7 +86,7 @@ def _read(source: Source, id_column: str, name: str | None) -> pd.DataFrame:
     return frame.astype({**dict.fromkeys(days, "datetime64[s]"), "customer": "str"})
 
 
-def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expression:
+def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expr:
     kind = source.columns[name]
     if settled == "number":
         return cells.number(column(name), kind)

@@ -47,7 +47,7 @@ class Rows:
         name = self.roles.get(role)
         return self.source.columns[name] if name else None
 
-    def text_of(self, role: str) -> exp.Expression | None:
+    def text_of(self, role: str) -> exp.Expr | None:
         """The role's cell as trimmed text, or None where the role is not given."""
         name = self.roles.get(role)
         return cells.text(column(name), self.source.columns[name]) if name else None
@@ -87,11 +87,11 @@ class Rows:
 
     def whole_state(
         self,
-        customer: exp.Expression,
-        no_order: exp.Expression | None,
-        no_date: exp.Expression,
-        cell_state: exp.Expression,
-    ) -> exp.Expression:
+        customer: exp.Expr,
+        no_order: exp.Expr | None,
+        no_date: exp.Expr,
+        cell_state: exp.Expr,
+    ) -> exp.Expr:
         """State of a row from its trimmed customer id, whether its order id and date are blank, and ``#cell_state``."""
         nobody = sql(":c IS NULL", c=customer)
         branches = [
@@ -104,12 +104,12 @@ class Rows:
 
     # ------------------------------------------------------------------------------------------- one layer each
 
-    def _cells(self, relation: exp.Expression, as_written: bool) -> exp.Select:
+    def _cells(self, relation: exp.Expr, as_written: bool) -> exp.Select:
         read = select(["*", *self._read(as_written)], relation)
         valued = select(["*", *self._valued()], read, "read")
         return select(["*", named(self._cell_state(), "#cell_state")], valued, "valued")
 
-    def _read(self, as_written: bool) -> list[exp.Expression]:
+    def _read(self, as_written: bool) -> list[exp.Expr]:
         kinds, role = self.source.columns, self.roles.get
         found = {}
         for part in ("customer", "order"):
@@ -134,7 +134,7 @@ class Rows:
         factors = self.roles.factors
         return len(factors) == 1 and self.source.columns[factors[0]] in ("whole", "decimal")
 
-    def _valued(self) -> list[exp.Expression]:
+    def _valued(self) -> list[exp.Expr]:
         kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
         zone = self.scheme.time.time_zone
         day = cells.day(column("#placed"), kinds[self.roles.get("placed") or ""], zone)
@@ -153,7 +153,7 @@ class Rows:
             )  # fmt: skip
         return [named(day, "#day"), named(minor, "#minor")]
 
-    def _cell_state(self) -> exp.Expression:
+    def _cell_state(self) -> exp.Expr:
         """The first reason that matches, ids aside; blank cells are looked at only where it matters."""
         code = {reason: exp.Literal.number(number) for reason, number in CODES.items()}
         no_day = sql(":d IS NULL", d=column("#day"))
@@ -170,7 +170,7 @@ class Rows:
         return sql("CAST(:r AS TINYINT)", r=case(branches, exp.Literal.number(USED)))
 
     @staticmethod
-    def _says_total(customer: exp.Expression) -> exp.Expression:
+    def _says_total(customer: exp.Expr) -> exp.Expr:
         words = exp.Tuple(expressions=[exp.Literal.string(w) for w in _TOTAL_WORDS])
         return sql(
             # Only an id that ends like one of the words is worth the regular expressions.
@@ -179,17 +179,17 @@ class Rows:
             c=customer, words=words,
         )  # fmt: skip
 
-    def _no_amount(self) -> exp.Expression:
+    def _no_amount(self) -> exp.Expr:
         kinds = self.source.columns
         return any_of(cells.blank(column(f), kinds[f]) for f in self.roles.factors)
 
-    def _other_currency(self, code: exp.Expression) -> list[tuple[exp.Expression, exp.Expression]]:
+    def _other_currency(self, code: exp.Expr) -> list[tuple[exp.Expr, exp.Expr]]:
         wanted = self.scheme.money.currency
         if wanted is None or self.roles.get("currency") is None:
             return []
         return [(sql(":c IS DISTINCT FROM :w", c=column("#currency"), w=exp.Literal.string(wanted)), code)]
 
-    def _left_out(self) -> list[tuple[exp.Expression, exp.Expression]]:
+    def _left_out(self) -> list[tuple[exp.Expr, exp.Expr]]:
         if self.condition is None:
             return []
         values = self.condition_cells()
@@ -198,7 +198,7 @@ class Rows:
         unknown = (sql(":h IS NULL", h=holds), exp.Literal.number(UNKNOWN))
         return [unknown, (sql("NOT :h", h=holds), exp.Literal.number(LEFT_OUT))]
 
-    def _outside(self) -> list[tuple[exp.Expression, exp.Expression]]:
+    def _outside(self) -> list[tuple[exp.Expr, exp.Expr]]:
         time = self.scheme.time
         ends = [d for d in (time.as_of, time.through) if d is not None]
         beyond = []
@@ -226,11 +226,11 @@ class Rows:
         state = case([(hit, exp.Literal.number(CONFLICT))], column("#first"))
         return select(["*", named(state, "#state")], stated, "judged")
 
-    def condition_cells(self) -> dict[str, exp.Expression]:
+    def condition_cells(self) -> dict[str, exp.Expr]:
         """Name → value of every column that a condition on rows can name, by source name and by role name."""
         values = {n: _typed(n, kind, self.settled.get(n)) for n, kind in self.source.columns.items()}
         scale = 10**self.scheme.money.decimals
-        by_role: Mapping[str, exp.Expression | None] = {
+        by_role: Mapping[str, exp.Expr | None] = {
             "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")),
             "order": sql("CAST(:c AS VARCHAR)", c=column("#order")) if self.has_orders else None,
             "placed": column("#day"),
@@ -248,12 +248,12 @@ class Rows:
                 values[name] = tree
         return values
 
-    def _number_cell(self, role: str) -> exp.Expression | None:
+    def _number_cell(self, role: str) -> exp.Expr | None:
         name = self.roles.get(role)
         return cells.number(column(name), self.source.columns[name]) if name else None
 
 
-def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expression:
+def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:
     if settled == "number":
         return cells.number(column(name), kind)
     if settled == "day":
@@ -263,7 +263,7 @@ def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expression:
     return sql("CAST(:c AS DATE)", c=column(name)) if kind in ("timestamp", "instant") else column(name)
 
 
-def _date(value: dt.date) -> exp.Expression:
+def _date(value: dt.date) -> exp.Expr:
     return sql("CAST(:d AS DATE)", d=exp.Literal.string(value.isoformat()))
 
 
@@ -326,8 +326,12 @@ def settle_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
     tests = []
     for name in names:
         cell = cells.text(column(name), "text")
-        tests.append(named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}"))
-        tests.append(named(sql("BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10)", c=cell), f"day {name}"))
+        tests.append(
+            named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}")
+        )
+        tests.append(
+            named(sql("BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10)", c=cell), f"day {name}")
+        )
     answer = source.engine.table(select(tests, source.relation)).to_pylist()[0]
     kinds: dict[str, Kind] = {}
     for name in names:

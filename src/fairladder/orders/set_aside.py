@@ -9,7 +9,7 @@ from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
 _NO_CUSTOMER = next(state for state, reason in REASONS.items() if reason == "no-customer")
 
 
-def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expression:
+def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expr:
     """What an undecided row is: blank, a total row (its amount is one of the sums), or one without a customer.
 
     ``totals`` are the sums of usable amounts, ``readable`` the sum of all readable amounts, the row's own included;
@@ -19,10 +19,10 @@ def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expression:
     nothing = all_of(cells.blank(column(name), kind) for name, kind in kinds.items())
     minor = column("#minor")
     sums = [exp.Literal.number(t) if t >= 0 else sql("-:t", t=-t) for t in totals]
-    is_total = any_of([exp.EQ(this=sql("2 * :m", m=minor), expression=exp.convert(readable)), exp.In(this=minor, expressions=sums)])
-    return case(
-        [(nothing, exp.convert(BLANK_ROW)), (is_total, exp.convert(TOTAL_ROW))], exp.convert(_NO_CUSTOMER)
+    is_total = any_of(
+        [exp.EQ(this=sql("2 * :m", m=minor), expression=exp.convert(readable)), exp.In(this=minor, expressions=sums)]
     )
+    return case([(nothing, exp.convert(BLANK_ROW)), (is_total, exp.convert(TOTAL_ROW))], exp.convert(_NO_CUSTOMER))
 
 
 def undecided_groups(rows: Rows, totals: list[int], readable: int) -> exp.Select:
@@ -44,9 +44,7 @@ def orders_total(rows: Rows) -> exp.Select:
 
 def set_aside_rows(rows: Rows, totals: list[int], readable: int) -> exp.Select:
     """``row``, ``reason`` and the original cells as text, of every row set aside, by row number."""
-    again = case(
-        [(sql(":s = :u", s=column("#state"), u=UNDECIDED), decided(rows, totals, readable))], column("#state")
-    )
+    again = case([(sql(":s = :u", s=column("#state"), u=UNDECIDED), decided(rows, totals, readable))], column("#state"))
     inner = select(["*", named(again, "#why")], rows.tree(numbered=True), "order_rows")
     names = [(sql(":w = :s", w=column("#why"), s=s), exp.Literal.string(r)) for s, r in REASONS.items()]
     # A column of the orders may itself be called row or reason.

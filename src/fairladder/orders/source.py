@@ -23,7 +23,7 @@ class Source:
     """Rows to read: ``relation`` for a FROM clause, the columns with their kinds, and how to name it to people."""
 
     label: str
-    relation: exp.Expression
+    relation: exp.Expr
     columns: dict[str, CellKind]
     engine: Embedded
     text: bool
@@ -67,7 +67,7 @@ def _open_path(path: Path, engine: Embedded) -> Source:
 
 def _open_text(path: Path, separator: str, engine: Embedded) -> Source:
     header = _header(path, separator)
-    options: dict[str, exp.Expression] = {
+    options: dict[str, exp.Expr] = {
         "header": exp.true(),
         "delim": exp.Literal.string(separator),
         "quote": exp.Literal.string('"'),
@@ -80,7 +80,7 @@ def _open_text(path: Path, separator: str, engine: Embedded) -> Source:
     return Source(str(path), relation, dict.fromkeys(header, "text"), engine, text=True)
 
 
-def _entry(name: str, value: exp.Expression) -> exp.PropertyEQ:
+def _entry(name: str, value: exp.Expr) -> exp.PropertyEQ:
     return exp.PropertyEQ(this=exp.Literal.string(name), expression=value)
 
 
@@ -120,7 +120,7 @@ def _open_frame(frame: Any, engine: Embedded) -> Source:
     return Source(label, relation, _kinds(relation, engine, label), engine, text=False)
 
 
-def _kinds(relation: exp.Expression, engine: Embedded, label: str) -> dict[str, CellKind]:
+def _kinds(relation: exp.Expr, engine: Embedded, label: str) -> dict[str, CellKind]:
     types = engine.columns(relation)
     _checked_names(list(types), label)
     return {name: _kind_of(type_) for name, type_ in types.items()}

@@ -118,7 +118,11 @@ def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:
         elif values.dtype.kind == "M":
             columns[str(name)] = pa.array(values).cast(pa.date32())
         else:
-            columns[str(name)] = pa.array(values, from_pandas=True)
+            made = pa.array(values, from_pandas=True)
+            # A decimal with no room before its point would be written without the zero there.
+            columns[str(name)] = (
+                made.cast(pa.decimal128(38, made.type.scale)) if pa.types.is_decimal(made.type) else made
+            )
     return pa.table(columns)
 
 

@@ -1,0 +1,215 @@
+"""The commands as people run them: what they print, what they write, how they say no."""
+
+import csv
+import io
+import json
+
+import pandas as pd
+import pyarrow.parquet as pq
+import pytest
+
+import fairladder as fl
+
+GOOD = "customer,order,placed,amount\n" + "".join(f"c{i},o{i},2026-01-{i + 1:02d},{10 + i}.50\n" for i in range(8))
+
+
+@pytest.fixture
+def orders(tmp_path):
+    path = tmp_path / "orders.csv"
+    path.write_text(GOOD)
+    return path
+
+
+def test_demo_does_the_whole_example(fairladder, tmp_path):
+    done = fairladder("demo", tmp_path / "shop")
+    assert done.returncode == 0, done.stderr
+    for told in (
+        "Does every row count?",
+        "Who spent the most?",
+        "Need a retention campaign: 137 customers (11.4 %)",
+        "Where everything lies",
+    ):
+        assert told in done.stdout
+    made = {p.name for p in (tmp_path / "shop" / "results").iterdir()}
+    assert made == {
+        "customers.csv",
+        "grid.png",
+        "scored.csv",
+        "scored.json",
+        "scored.parquet",
+        "segments.png",
+        "set-aside.csv",
+    }
+    assert fairladder("demo", tmp_path / "shop").returncode == 0  # again, over its own files
+    (tmp_path / "shop" / "scheme.toml").write_text("# mine now")
+    refused = fairladder("demo", tmp_path / "shop")
+    assert refused.returncode == 2
+    assert "scheme.toml' is there already and differs from the sample; name another folder." in refused.stderr
+    assert (tmp_path / "shop" / "scheme.toml").read_text() == "# mine now"
+
+
+def test_formats_hold_the_same_customers(shop, fairladder, tmp_path):
+    """CSV, Parquet and JSON by ending, CSV into a pipe, the same table in Python; settings stand in the files."""
+    command = ("score", shop / "orders.csv", "--scheme", shop / "scheme.toml")
+    piped = fairladder(*command)
+    outs = {ending: tmp_path / f"scored.{ending}" for ending in ("csv", "parquet", "json")}
+    for out in outs.values():
+        done = fairladder(*command, "--out", out)
+        assert (done.returncode, done.stdout) == (0, ""), done.stderr
+        assert "As of 30 June 2026 (day asked for). 18,119 rows read: 17,367 used" in done.stderr
+    assert outs["csv"].read_text() == piped.stdout
+    assert fairladder(*command, "--out", "-", "--quiet").stderr == ""
+    python = fl.score(fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").customers())
+    parquet = pd.read_parquet(outs["parquet"])
+    assert list(parquet.columns) == list(python.columns) == piped.stdout.splitlines()[0].split(",")
+    assert parquet["spend_share"].tolist() == python["spend_share"].tolist()
+    told = json.loads(outs["json"].read_text())
+    assert told["settings"]["orders"]["customer"] == "member_no"
+    assert json.loads(pq.read_schema(outs["parquet"]).metadata[b"fairladder"])["as_of"] == told["as_of"] == "2026-06-30"
+    rows = list(csv.DictReader(io.StringIO(piped.stdout)))
+    assert [r["customer"] for r in rows] == [r["customer"] for r in told["customers"]] == python["customer"].tolist()
+    one, same = rows[0], told["customers"][0]
+    assert (one["customer"], one["spend"], one["first_order"]) == ("00007", "0.00", "2023-09-25")
+    assert (same["spend"], same["first_order"], same["average_gap_days"]) == (0.0, "2023-09-25", None)
+    assert sum(s["customers"] for s in told["segments"]) == len(rows) == 1199
+    rules = pd.read_csv(io.StringIO(fairladder(*command, "--part", "rules").stdout))
+    assert rules["placed"].sum() == 1199
+    assert rules.set_index("segment")["shadowed"].to_dict()["building"] == 300  # 217 mainstay and 83 fresh faces
+
+
+def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
+    done = fairladder("check", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--out", tmp_path / "check.json")
+    assert done.returncode == 0, done.stderr
+    told = json.loads((tmp_path / "check.json").read_text())
+    balance = told["balance"]
+    assert balance["rows_read"] == 18119 == sum(balance[k] for k in ("used", "set_aside", "left_out", "outside_window"))
+    cents = {k: round(float(v) * 100) for k, v in balance["amounts"].items()}
+    assert cents["rows_read"] == cents["used"] + cents["set_aside"] + cents["left_out"] + cents["outside_window"]
+    total = told["set_aside"][-1]
+    assert (total["row"], total["reason"], total["member_no"], total["line_total"]) == (
+        18120,
+        "total-row",
+        "Total",
+        "585979.02",
+    )
+    lines = (shop / "orders.csv").read_text().splitlines()
+    for aside in told["set_aside"]:  # the original cells, by the row numbers that people see
+        cells = next(csv.reader([lines[aside["row"] - 1]]))
+        assert [aside[k] or "" for k in ("slip", "sold_at", "member_no", "line_total")] == [
+            cells[0],
+            cells[1],
+            cells[2],
+            cells[9],
+        ]
+    assert {f["code"]: f["count"] for f in told["findings"]}["no-orders"] == 114
+
+
+def test_options_in_place_of_a_scheme(fairladder, tmp_path):
+    """Roles by option, a window with both days in, two conditions joined, days said to be asked for."""
+    path = tmp_path / "rows.tsv"
+    path.write_text(
+        "who\tslip\twhen\tprice\tpieces\toff\tkind\n007\ta\t2026-03-01 23:59:59\t2.50\t3\t10%\tx\n007\tb\t2026-02-28\t1\t1\t\tx\n"
+        "7\tc\t2026-03-31T23:59\t4\t2\t0.25\tx\n7\td\t2026-04-01\t4\t2\t\tx\n8\te\t2026-03-05\t4\t2\t\ty\n"
+    )
+    roles = "--customer-column who --order-column slip --placed-column when --unit-price-column price --quantity-column pieces".split()
+    window = ["--discount-column", "off", "--from", "2026-03-01", "--through", "2026-03-31", "--where", "kind = 'x'"]
+    done = fairladder("customers", path, *roles, *window)
+    rows = list(csv.DictReader(io.StringIO(done.stdout)))
+    # 2.50 × 3 × 0.9 = 6.75 and 4 × 2 × 0.75 = 6.00; 007 and 7 are two customers.
+    assert [(r["customer"], r["orders"], r["spend"], r["recency_days"]) for r in rows] == [
+        ("007", "1", "6.75", "30"),
+        ("7", "1", "6.00", "0"),
+    ]
+    assert "As of 31 March 2026 (end of the window). 5 rows read: 2 used, 1 left out, 2 outside window." in done.stderr
+    sql = fairladder("customers", path, *roles, *window, "--show-sql").stdout
+    assert sql.startswith("SELECT")
+    assert "OVER (" not in sql  # aggregates that merge, no windows
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "told"),
+    [
+        (["score", "orders.cvs"], 2, "There is no file 'orders.cvs'."),
+        (["score", "orders.csv", "--customer-column", "custmer"], 2,
+         "orders.csv has no column `custmer`, which [orders] customer asks for. Did you mean `customer`?"),
+        (["check", "empty.csv"], 1, "The file 'empty.csv' is empty. Export the orders again, with a header line."),
+        (["score", "header.csv"], 1, "No customer has a purchase, so there is nobody to score."),
+        (["score", "orders.csv", "--scheme", "typo.toml"], 2, "typo.toml: orders.plced (line 2): there is no such key. Did you mean `placed`?"),
+        (["score", "orders.csv", "--scheme", "rule.toml"], 2, "segment `a`: `orders >` does not parse as a SQL condition"),
+        (["score", "orders.csv", "--scheme", "open.toml"], 2, "the last segment needs `otherwise = true`, so that everybody has a place"),
+        (["score", "orders.csv", "--scheme", "rungs.toml"], 2, "write `[[segments]]` of your own for another number"),
+        (["score", "orders.csv", "--scheme", "missing.toml"], 2, "There is no scheme file 'missing.toml'. Check the path given with --scheme."),
+        (["score", "bad.csv"], 1, "2 of 8 rows are set aside (1 no-customer, 1 bad-date): more than 20 %"),
+        (["score", "ragged.csv"], 1, "Line 3 of the orders has 5 cells where the header has 4."),
+        (["score", "orders.csv", "--where", "amont > 3"], 2, "where: `amont > 3` names the column `amont`, which is not there. Did you mean `amount`?"),
+        (["score", "orders.csv", "--as-of", "30.6.2026"], 2, "--as-of 30.6.2026: that is not a day; write it as 2026-06-30."),
+        (["score", "orders.csv", "--from", "2026-02-01", "--through", "2026-01-01"], 2, "`through` (2026-01-01) lies before `from` (2026-02-01)"),
+        (["score", "orders.csv", "--out", "x.doc"], 2, "'x.doc': results are not written as doc; end the name in .csv, .parquet, .json."),
+        (["score", "orders.csv", "--out", "no/x.csv"], 2, "There is no folder 'no' to write 'x.csv' into. Make it first."),
+        (["score", "orders.csv", "--part", "people"], 2, "--part people: this result has no such part. There are: customers, segments, rules."),
+        (["check", "orders.csv", "--figure", "x.png"], 2, "This command draws no figure; `fairladder score` does."),
+        (["score", "later.csv"], 1, "The latest day among the orders is 2999-01-01, and that is after today"),
+        (["score", "orders.csv", "--customers", "twice.csv"], 1, "repeated-customers: twice.csv holds 1 ids on more than one row, the first `c1` (rows 2, 4)."),
+        (["score", "orders.csv", "--customers", "taken.csv"], 1, "taken.csv has a column `spend`, and that is the name of a computed one."),
+        (["frobnicate"], 2, "No such command 'frobnicate'"),
+    ],
+)  # fmt: skip
+def test_no_is_said_in_one_message(fairladder, orders, words, code, told):
+    """The exit code, what is wrong and what to do; no traceback, and no file is left behind."""
+    files = {
+        "empty.csv": "", "header.csv": GOOD.splitlines()[0] + "\n", "typo.toml": '[orders]\nplced = "placed"\n',
+        "rule.toml": '[[segments]]\nname = "a"\nwhen = "orders >"\nstance = "keep"\n[[segments]]\nname = "b"\notherwise = true\nstance = "leave"\n',
+        "open.toml": '[[segments]]\nname = "a"\nwhen = "orders > 1"\nstance = "keep"\n', "rungs.toml": "[scores]\nrungs = 4\n",
+        "bad.csv": GOOD.replace("c3,", ",").replace("2026-01-05", "soon"), "ragged.csv": GOOD.replace("c1,o1", "c1,x,o1"),
+        "later.csv": GOOD.replace("2026-01-08", "2999-01-01"), "twice.csv": "customer\nc1\nc2\nc1\n", "taken.csv": "customer,spend\nc1,4\n",
+    }  # fmt: skip
+    for name, text in files.items():
+        (orders.parent / name).write_text(text)
+    before = sorted(p.name for p in orders.parent.iterdir())
+    done = fairladder(*words, *([] if "--out" in words or len(words) < 2 else ["--out", "out.csv"]), cwd=orders.parent)
+    assert told in done.stderr
+    assert (done.returncode, done.stdout) == (code, "")
+    assert "Traceback" not in done.stderr
+    assert sorted(p.name for p in orders.parent.iterdir()) == before
+
+
+def test_unusable_rows_still_give_tables_with_headers(fairladder, orders):
+    """Nothing usable: `customers` lists the members, `check` reports before it ends with an error."""
+    (orders.parent / "header.csv").write_text(GOOD.splitlines()[0] + "\n")
+    (orders.parent / "members.csv").write_text("customer,name\nann,Ann Ashbarrow\n")
+    done = fairladder("customers", "header.csv", "--customers", "members.csv", cwd=orders.parent)
+    assert done.returncode == 0
+    assert [r["name"] for r in csv.DictReader(io.StringIO(done.stdout))] == ["Ann Ashbarrow"]
+    assert "No row can be used" in done.stderr
+    checked = fairladder("check", "header.csv", "--part", "balance", cwd=orders.parent)
+    assert (checked.returncode, checked.stdout.splitlines()[:2]) == (1, ["what,rows,amount", "rows read,0,0.00"])
+    allowed = fairladder("score", "bad.csv", "--allow-set-aside", cwd=orders.parent)
+    assert allowed.returncode == 2  # that file is not there: the option alone changes nothing
+    (orders.parent / "bad.csv").write_text(GOOD.replace("c3,", ",").replace("2026-01-05", "soon"))
+    assert fairladder("score", "bad.csv", "--allow-set-aside", cwd=orders.parent).returncode == 0
+
+
+def test_weights_points_and_codes():
+    """Weights 1.5, 1, 0.25 on 5-4-3: 7.5 + 4 + 0.75 = 12.25; a scheme by points; nobody without a purchase is scored."""
+    frame = pd.DataFrame(
+        {
+            "customer": list("abcdef"),
+            "order": range(6),
+            "placed": pd.date_range("2026-01-01", periods=6),
+            "amount": [5, 4, 3, 2, 1, -1],
+        }
+    )
+    scheme = fl.Scheme.model_validate(
+        {"scores": {"weights": (1.5, 1, 0.25)}, "segments": (
+            {"name": "high", "when": "score_total >= 9", "stance": "keep"},
+            {"name": "rest", "otherwise": True, "stance": "leave"})}
+    )  # fmt: skip
+    scored = fl.score(fl.open_orders(frame).customers(), scheme)
+    # All have one order: frequency on the middle rung, 3. Recency rises and spend falls from a to e.
+    assert scored["score_code"].tolist()[:5] == ["1-3-5", "2-3-4", "3-3-3", "4-3-2", "5-3-1"]
+    assert scored["score_total"].tolist()[:5] == [5.75, 7.0, 8.25, 9.5, 10.75]
+    assert scored["segment"].tolist() == ["rest", "rest", "rest", "high", "high", "rest"]
+    assert scored.loc[5, ["recency_score", "score_total", "percentile"]].isna().all()
+    summary = fl.segment_summary(scored)
+    assert summary["spend"].tolist() == [3.0, 11.0]
+    assert summary["average_order_value"].tolist() == [1.5, 11 / 3]  # the refund is netted

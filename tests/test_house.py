@@ -1,0 +1,89 @@
+"""The house: lazy names, the shipped sample, figures that show the numbers, examples and docs that run."""
+
+import doctest
+import runpy
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from matplotlib.image import imread
+
+import fairladder as fl
+from fairladder.cli.options import Request
+from fairladder.demo import SHOP
+from fairladder.demo.generator import make_shop
+from fairladder.scheme import ROLES
+
+ROOT = Path(__file__).parents[1]
+
+
+def test_import_is_light_and_every_public_name_is_there():
+    heavy = (
+        "import sys, fairladder; print(sorted({'pandas', 'scipy', 'matplotlib', 'duckdb', 'numpy'} & set(sys.modules)))"
+    )
+    done = subprocess.run([sys.executable, "-c", heavy], capture_output=True, text=True, check=True)
+    assert done.stdout == "[]\n"
+    assert fl.__all__ == sorted(fl.__all__)
+    for name in fl.__all__:
+        assert getattr(fl, name).__doc__, name
+    with pytest.raises(AttributeError, match="has no attribute 'scores'"):
+        fl.scores  # noqa: B018
+
+
+def test_shipped_sample_is_what_the_generator_makes(tmp_path):
+    make_shop(tmp_path)
+    for name in ("orders.csv", "members.csv"):
+        assert (tmp_path / name).read_bytes() == (SHOP / name).read_bytes()
+
+
+def test_every_role_has_an_option():
+    assert {f"{role}_column" for role in ROLES} <= set(Request.__dataclass_fields__)
+
+
+@pytest.fixture(scope="module")
+def scored():
+    orders = fl.open_orders(SHOP / "orders.csv", scheme=SHOP / "scheme.toml")
+    return fl.score(orders.customers(), orders.scheme), orders.facts()
+
+
+def test_segment_figure_shows_the_summary(scored, tmp_path):
+    table, facts = scored
+    figure = fl.figures.segments(table, facts=facts)
+    summary = fl.segment_summary(table).set_index("segment")
+    drawn = [bar.get_width() for bar in figure.axes[0].patches]
+    shares = sorted(summary["spend_share"] * 100, reverse=True)
+    assert drawn[: len(shares)] == pytest.approx(shares)
+    words = [t.get_text() for t in [*figure.texts, *figure.axes[0].texts]]
+    assert "The customers to keep are 31 % of all and bring 75 % of spend" in words
+    assert "57.1 % of spend, 319,657" in words
+    assert words[2].startswith("As of 30 June 2026 (day asked for). 18,119 rows read")
+    figure.savefig(tmp_path / "segments.png")
+    assert imread(tmp_path / "segments.png").shape[:2] == (800, 1280)
+
+
+def test_grid_figure_counts_everybody_once(scored):
+    table, facts = scored
+    figure = fl.figures.grid(table, facts=facts)
+    counts = [int(t.get_text().replace(",", "")) for t in figure.axes[0].texts if t.get_fontsize() == 17]
+    assert sum(counts) == (table["orders"] > 0).sum()
+    nobody = table[table["orders"] == 0]
+    with pytest.raises(fl.DataError, match="No customer has a score"):
+        fl.figures.grid(nobody)
+    with pytest.raises(fl.DataError, match="not above zero"):
+        fl.figures.segments(nobody)
+
+
+@pytest.mark.parametrize("path", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.stem)
+def test_example_runs(path, capsys):
+    runpy.run_path(str(path), run_name="__main__")
+    assert capsys.readouterr().out.count("\n") > 3
+
+
+def test_readme_examples_run_as_shown(monkeypatch):
+    monkeypatch.chdir(SHOP)
+    failed, tried = doctest.testfile(
+        str(ROOT / "README.md"), module_relative=False, optionflags=doctest.NORMALIZE_WHITESPACE
+    )
+    assert tried > 3
+    assert failed == 0

@@ -5,10 +5,9 @@ over the data gives the customers and the balance together.
 """
 
 import datetime as dt
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
@@ -19,6 +18,9 @@ from fairladder.numbers import EXACT, ratio, standing
 from fairladder.orders import cells
 from fairladder.orders.rows import CODES, USED, Rows
 from fairladder.sqltree import case, column, named, select, sql
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 #: The customers table's columns, in order; `name` and `only_channel` only where the orders or customers carry them.
 COLUMNS = (
@@ -185,11 +187,13 @@ def _orders(rows: Rows, as_written: bool) -> exp.Select:
 # ------------------------------------------------------------------------------------- measures of each customer
 
 
-def customers_frame(reduced: pa.Table, decimals: int, extra: list[str]) -> pd.DataFrame:
+def customers_frame(reduced: pa.Table, decimals: int, extra: list[str]) -> "pd.DataFrame":
     """The used rows of the reduction as a frame of whole numbers and days, sorted by customer id.
 
     ``extra`` names the optional text columns. Amounts are minor units here; ``with_measures`` makes the rest.
     """
+    import pandas as pd
+
     frame = pd.DataFrame({"customer": _text(reduced["customer"])})
     for name in ("orders", "refunds", "zero_orders", "lines", "spend", "smallest_order", "largest_order"):
         frame[name] = _whole(reduced[name], decimals)
@@ -200,7 +204,9 @@ def customers_frame(reduced: pa.Table, decimals: int, extra: list[str]) -> pd.Da
     return frame
 
 
-def _text(values: pa.ChunkedArray) -> pd.Series:
+def _text(values: pa.ChunkedArray) -> "pd.Series":
+    import pandas as pd
+
     return pd.Series(values.cast(pa.large_string()), dtype="str")
 
 
@@ -217,11 +223,13 @@ def _whole(values: pa.ChunkedArray, decimals: int) -> NDArray[np.int64]:
     return whole
 
 
-def with_measures(frame: pd.DataFrame, as_of: dt.date | None, decimals: int) -> pd.DataFrame:
+def with_measures(frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> "pd.DataFrame":
     """Add recency, averages, shares and ranks to the whole-number frame: the table of section 2, one row a customer.
 
     Every average and ratio is one correctly rounded division of whole numbers; nulls as the definitions say.
     """
+    import pandas as pd
+
     scale = 10**decimals
     orders, spend = frame["orders"].to_numpy(), frame["spend"].to_numpy()
     bought = orders > 0

@@ -2,15 +2,16 @@
 
 import datetime as dt
 from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from functools import cached_property
+from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
-import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -26,6 +27,9 @@ from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_
 from fairladder.orders.source import open_source
 from fairladder.scheme import Scheme, load_scheme
 
+if TYPE_CHECKING:
+    import pandas as pd
+
 #: Columns that scoring adds; a customers file may not use their names.
 SCORE_COLUMNS = (
     "recency_score", "frequency_score", "monetary_score", "score_total", "score_code", "percentile", "percent_rank",
@@ -39,20 +43,24 @@ class Check:
 
     balance: Balance
     findings: tuple[Finding, ...]
-    set_aside: pd.DataFrame
+    set_aside: "pd.DataFrame"
     as_of: dt.date | None
     as_of_from: str
     settings: Mapping[str, Any]
 
     @property
-    def frame(self) -> pd.DataFrame:
+    def frame(self) -> "pd.DataFrame":
         """The findings, one row each."""
+        import pandas as pd
+
         rows = [{**f.as_json(), "examples": "; ".join(f.examples)} for f in self.findings]
         return pd.DataFrame(rows, columns=list(Finding.__dataclass_fields__))
 
     @property
-    def balance_frame(self) -> pd.DataFrame:
+    def balance_frame(self) -> "pd.DataFrame":
         """The balance: ``what`` became of the rows, ``rows``, ``amount`` (major units, exact decimals)."""
+        import pandas as pd
+
         lines = [
             (label, rows, Decimal(major(minor, self.balance.decimals))) for label, rows, minor in self.balance.lines()
         ]
@@ -81,6 +89,8 @@ class Check:
         return f"Check as of {self.as_of} ({self.as_of_from}): {balance}{found}"
 
     def _repr_html_(self) -> str:
+        import pandas as pd
+
         lines = pd.DataFrame(self.balance.lines(), columns=["", "rows", "amount"]).set_index("")
         lines["amount"] = [major(m, self.balance.decimals) for m in lines["amount"]]
         return str(lines.to_html()) + str(self.frame.to_html(index=False))
@@ -124,7 +134,7 @@ class Orders:
         )
         return Check(self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json())
 
-    def customers(self, as_of: str | dt.date | None = None) -> pd.DataFrame:
+    def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
         """One row per customer, sorted by id: the table of section 2 of the definitions.
 
         Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency and tenure are null
@@ -136,7 +146,7 @@ class Orders:
         if as_of is not None:
             return self.on(as_of).customers()
         self.require_fit()
-        return self._measured.copy()
+        return self._measured.copy(deep=False)  # pandas copies what is written to
 
     def on(self, as_of: str | dt.date) -> "Orders":
         """The same orders with another day of reckoning."""
@@ -237,8 +247,10 @@ class Orders:
         return open_members(self._customers_file, self.scheme.customers, id_column, taken, self._engine)
 
     @cached_property
-    def set_aside(self) -> pd.DataFrame:
+    def set_aside(self) -> "pd.DataFrame":
         """Every row set aside: ``row`` (as a person sees it), ``reason``, and the original cells as text."""
+        import pandas as pd
+
         parts = []
         if self.balance.set_aside:
             readable = sum(self.balance.amounts.values())
@@ -260,7 +272,9 @@ class Orders:
 
     @cached_property
     def _reduced(self) -> _Reduced:
-        table = self._reduced_table()
+        with ThreadPoolExecutor(1) as aside:
+            aside.submit(import_module, "pandas")  # the engine works without Python's lock, so this costs nothing
+            table = self._reduced_table()
         used = pc.equal(table["state"], USED)
         names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in table.column_names else [])
         groups = _summed(table.select(names))
@@ -303,7 +317,7 @@ class Orders:
         ]
 
     @cached_property
-    def _measured(self) -> pd.DataFrame:
+    def _measured(self) -> "pd.DataFrame":
         extra = [c for c in ("name", "only_channel") if c in self._reduced.table.column_names]
         frame = customers_frame(self._reduced.table, self.scheme.money.decimals, extra)
         if self.members is not None:
@@ -324,7 +338,7 @@ def _summed(table: pa.Table) -> list[dict[str, Any]]:
     ]
 
 
-def _joined(frame: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
+def _joined(frame: "pd.DataFrame", members: "pd.DataFrame") -> "pd.DataFrame":
     """Customers from both sides, one row each; whoever has no orders gets counts of 0 and empty days."""
     names = [c for c in members.columns if c != "customer"]
     given = members.rename(columns={"name": "#name"})

@@ -2,12 +2,13 @@
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from typing import Any, Literal
-
-import pandas as pd
+from typing import TYPE_CHECKING, Any, Literal
 
 from fairladder.numbers import to_minor
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, major
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 Level = Literal["error", "warning", "note"]
 #: Fewer days than this from first to last order are no history to speak of.
@@ -63,7 +64,7 @@ def row_findings(balance: Balance, notes: Sequence[str]) -> list[Finding]:
 _ASIDE = frozenset(range(1, 11))
 
 
-def customer_findings(customers: pd.DataFrame, members: pd.DataFrame | None, decimals: int) -> list[Finding]:
+def customer_findings(customers: "pd.DataFrame", members: "pd.DataFrame | None", decimals: int) -> list[Finding]:
     """Findings that the customers table tells; ``members`` is the customers file, where there is one."""
     found = []
     buyers = customers[customers["orders"] > 0]
@@ -106,5 +107,5 @@ def customer_findings(customers: pd.DataFrame, members: pd.DataFrame | None, dec
     return found
 
 
-def _ids(customers: pd.DataFrame) -> tuple[str, ...]:
+def _ids(customers: "pd.DataFrame") -> tuple[str, ...]:
     return tuple(customers["customer"].head(5).astype(str))

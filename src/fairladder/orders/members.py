@@ -2,9 +2,8 @@
 
 from collections.abc import Collection
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import pandas as pd
 from sqlglot import exp
 
 from fairladder.conditions import Kind
@@ -16,13 +15,16 @@ from fairladder.orders.source import Source, open_source
 from fairladder.scheme import CustomersPart
 from fairladder.sqltree import column, named, select, sql
 
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 @dataclass(frozen=True)
 class Members:
     """The customers file's rows by id (``frame``, column ``customer`` first) and its rows without an id."""
 
-    frame: pd.DataFrame
-    set_aside: pd.DataFrame
+    frame: "pd.DataFrame"
+    set_aside: "pd.DataFrame"
     label: str
 
 
@@ -34,6 +36,8 @@ def open_members(
     Raises SchemeError where its id column is not found, DataError where an id stands on two rows or a column is named
     like a ``computed`` one.
     """
+    import pandas as pd
+
     source = open_source(file, engine)
     id_column = _id_column(settings, source, customer_column)
     name = settings.name or ("name" if "name" in source.columns else None)
@@ -71,7 +75,7 @@ def _id_column(settings: CustomersPart, source: Source, customer_column: str) ->
     )
 
 
-def _read(source: Source, id_column: str, name: str | None) -> pd.DataFrame:
+def _read(source: Source, id_column: str, name: str | None) -> "pd.DataFrame":
     others = [c for c in source.columns if c not in (id_column, name)]
     settled = settle_kinds(source, others) if source.text else {}
     trees = {"#row": sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
@@ -95,7 +99,7 @@ def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expr:
     return cells.text(column(name), kind) if kind == "text" else column(name)
 
 
-def _no_repeats(frame: pd.DataFrame, source: Source) -> None:
+def _no_repeats(frame: "pd.DataFrame", source: Source) -> None:
     twice = frame[frame["customer"].duplicated(keep=False)]
     if twice.empty:
         return

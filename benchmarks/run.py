@@ -1,0 +1,61 @@
+"""Whole processes side by side, in turns: `fairladder score` and what analysts write by hand for the same result.
+
+python benchmarks/run.py 10                  # on ten million lines (make them first: python benchmarks/generate.py 10)
+python benchmarks/run.py 1 --csv --rounds 5
+"""
+
+import argparse
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+HERE = Path(__file__).parent
+ROLES = ["--customer-column", "member_no", "--order-column", "slip", "--placed-column", "sold_at", "--amount-column"]
+FAIRLADDER = [str(Path(sys.executable).with_name("fairladder")), "score"]
+
+
+def commands(source: Path, out: str) -> dict[str, list[str]]:
+    by_hand = {p.stem: [sys.executable, str(p), str(source), out] for p in sorted((HERE / "by_hand").glob("*.py"))}
+    ours = [*FAIRLADDER, str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--out", out, "--quiet"]
+    return {**by_hand, "fairladder": ours}
+
+
+def measured(command: list[str]) -> tuple[float, float, float]:
+    """Seconds on the clock, seconds of processor, peak memory in MB of one process."""
+    start = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    _, status, used = os.wait4(process.pid, 0)
+    if status:
+        raise SystemExit(f"failed: {' '.join(command)}")
+    return time.perf_counter() - start, used.ru_utime + used.ru_stime, used.ru_maxrss / 1024
+
+
+def main() -> None:
+    options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    options.add_argument("millions", type=float, help="size of the generated file, in million lines")
+    options.add_argument("--csv", action="store_true", help="read and write CSV instead of Parquet")
+    options.add_argument("--rounds", type=int, default=3)
+    given = options.parse_args()
+    ending = "csv" if given.csv else "parquet"
+    source = HERE / "data" / f"lines-{given.millions:g}m.{ending}"
+    if not source.exists():
+        raise SystemExit(f"{source} is not there; make it with: python benchmarks/generate.py {given.millions:g} --csv")
+    runs: dict[str, list[tuple[float, float, float]]] = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for _ in range(given.rounds):
+            for name, command in commands(source, f"{folder}/out.{ending}").items():
+                runs.setdefault(name, []).append(measured(command))
+    medians = {name: [statistics.median(column) for column in zip(*taken, strict=True)] for name, taken in runs.items()}
+    fastest = min(seconds for name, (seconds, _, _) in medians.items() if name != "fairladder")
+    print(f"{source.name}, median of {given.rounds} rounds")
+    print(f"{'':14}{'seconds':>9}{'of fastest':>12}{'processor':>11}{'peak MB':>9}")
+    for name, (seconds, processor, peak) in medians.items():
+        print(f"{name:14}{seconds:9.2f}{seconds / fastest:12.2f}{processor:11.2f}{peak:9.0f}")
+
+
+if __name__ == "__main__":
+    main()

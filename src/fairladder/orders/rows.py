@@ -330,7 +330,13 @@ def settle_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
             named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}")
         )
         tests.append(
-            named(sql("BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10)", c=cell), f"day {name}")
+            named(
+                sql(
+                    "BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10) FILTER (WHERE :c IS NOT NULL)",
+                    c=cell,
+                ),
+                f"day {name}",
+            )
         )
     answer = source.engine.table(select(tests, source.relation)).to_pylist()[0]
     kinds: dict[str, Kind] = {}

@@ -18,11 +18,13 @@ import pyarrow.compute as pc
 from fairladder.customers import COLUMNS, customers_frame, reduction, with_measures
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
+from fairladder.ladder import Ladder, ties_at_cuts
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
-from fairladder.orders.findings import Finding, customer_findings, row_findings
+from fairladder.orders.findings import Finding, customer_findings, row_findings, tie_finding
+from fairladder.orders.inspection import row_inspection
 from fairladder.orders.members import Members, open_members
 from fairladder.orders.roles import Roles, settle_roles
-from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_rows
+from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_rows, settled
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.source import open_source
 from fairladder.scheme import Scheme, load_scheme
@@ -116,7 +118,7 @@ class Orders:
         self.scheme = scheme
         self.allow_set_aside = allow_set_aside
         self._engine = Embedded()
-        self._source = open_source(orders, self._engine)
+        self._source = open_source(orders, self._engine, scheme.orders)
         self._roles: Roles = settle_roles(scheme.orders, self._source)
         self._rows = open_rows(self._source, self._roles, scheme)
         self._customers_file = customers if customers is not None else scheme.customers.file
@@ -129,9 +131,13 @@ class Orders:
     def check(self) -> Check:
         """Balance, findings and set-aside rows; also where the orders are not fit to use."""
         frame = self._measured
-        findings = row_findings(self.balance, self.notes) + customer_findings(
-            frame, self.members.frame if self.members else None, self.scheme.money.decimals
-        )
+        findings = [
+            *row_findings(self.balance, self.notes),
+            *row_inspection(self._rows, self._today),
+            *customer_findings(frame, self.members.frame if self.members else None, self.scheme.money.decimals),
+        ]
+        if (ties := self._ties(frame)) is not None:
+            findings.append(ties)
         return Check(self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json())
 
     def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
@@ -224,11 +230,12 @@ class Orders:
     @property
     def notes(self) -> list[str]:
         """What every output has to say beside its figures."""
-        notes = []
+        read_so = self._reduced.offsets  # reading comes first: it settles how dates and numbers are written
+        notes = [*self._source.told, *self._rows.evidence]
         time = self.scheme.time
         if not self._rows.has_orders:
             notes.append("No order column is known, so every row counts as one order.")
-        if self._reduced.offsets:
+        if read_so:
             notes.append("Some timestamps carry an offset; their day is taken as written. Set `time_zone` to convert.")
         if self._rows.kind("placed") == "instant" and time.time_zone is None:
             notes.append("Order times are instants; their day is taken in UTC. Set `time_zone` to convert.")
@@ -263,6 +270,15 @@ class Orders:
             return pd.DataFrame(columns=["row", "reason", *self._source.columns])
         return pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
 
+    def _ties(self, customers: "pd.DataFrame") -> Finding | None:
+        bought = customers[customers["orders"] > 0]
+        rungs, split, deviations = self.scheme.scores.rungs, {}, {}
+        for measure, sign in (("recency_days", -1), ("orders", 1), ("spend", 1)):
+            worst_first = sign * bought[measure].to_numpy(dtype=np.float64)
+            split[measure] = ties_at_cuts(worst_first, rungs)
+            deviations[measure] = Ladder.fit(worst_first, rungs=rungs).size_deviation
+        return tie_finding(split, deviations)
+
     # ------------------------------------------------------------------------------------------------ the pass
 
     @property
@@ -275,6 +291,7 @@ class Orders:
         with ThreadPoolExecutor(1) as aside:
             aside.submit(import_module, "pandas")  # the engine works without Python's lock, so this costs nothing
             table = self._reduced_table()
+        table = self._reread(table)
         used = pc.equal(table["state"], USED)
         names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in table.column_names else [])
         groups = _summed(table.select(names))
@@ -284,6 +301,16 @@ class Orders:
         latest = pc.max(table["latest_row"]).as_py() if "latest_row" in table.column_names else None
         offsets = "offsets" in table.column_names and bool(pc.max(table["offsets"]).as_py())
         return _Reduced(table, balance_of(groups, self.scheme.money.decimals), totals, latest, offsets)
+
+    def _reread(self, table: pa.Table) -> pa.Table:
+        """The groups once more where some rows could not be read as ISO days and plain numbers but are written otherwise."""
+        if not self._source.text or not set(table["state"].unique().to_pylist()) & {*REASONS, UNDECIDED}:
+            return table
+        rows = settled(self._rows)
+        if rows == self._rows:
+            return table
+        self._rows = rows
+        return self._reduced_table()
 
     def _reduced_table(self) -> pa.Table:
         """The reduction's groups, with ids grouped as written where that gives the same."""

@@ -22,6 +22,11 @@ ROLES = (
 )  # fmt: skip
 
 
+#: How dates other than ISO ones may be written, in the order in which equally good ones are taken.
+DATE_ORDERS = ("day-first", "month-first", "year-first")
+SPREADSHEET_DAYS = "spreadsheet-days"
+
+
 def _as_tuple(value: Any) -> Any:
     return tuple(value) if isinstance(value, list) else value
 
@@ -50,6 +55,23 @@ class OrdersPart(Part):
     amount_is: Literal["line", "order"] = "line"
     discount_as: Literal["fraction", "percent"] = "fraction"
     where: str | None = None
+    date_format: str | None = None
+    decimal_mark: Literal[".", ","] | None = None
+    encoding: str | None = None
+    separator: Annotated[str | None, Field(min_length=1, max_length=1)] = None
+    header_row: Annotated[int | None, Field(ge=1)] = None
+    sheet: str | None = None
+
+    @field_validator("date_format")
+    @classmethod
+    def _known_format(cls, style: str | None) -> str | None:
+        names = ("iso", *DATE_ORDERS, SPREADSHEET_DAYS)
+        if style is None or style in names:
+            return style
+        letters = set(re.findall(r"%-?([A-Za-z])", style))
+        if letters & {"Y", "y"} and letters & {"m", "b", "B"} and "d" in letters:
+            return style
+        raise ValueError(f"{style!r} is no date format; give {', '.join(names)}, or a pattern such as %d.%m.%y")
 
     @model_validator(mode="after")
     def _one_way_to_the_amount(self) -> "OrdersPart":

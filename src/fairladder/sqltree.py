@@ -16,7 +16,7 @@ def _parsed(pattern: str) -> exp.Expr:
     return sqlglot.parse_one(pattern, dialect="duckdb")
 
 
-def sql(pattern: str, **parts: Any) -> exp.Expr:
+def sql(pattern: str, /, **parts: Any) -> exp.Expr:
     """The tree of ``pattern`` with each ``:name`` replaced by the tree or literal given under that name."""
     return exp.replace_placeholders(_parsed(pattern), **parts)
 

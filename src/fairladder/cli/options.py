@@ -18,6 +18,10 @@ if TYPE_CHECKING:
 _WINDOW, _OUTPUT, _COLUMNS = "Rows and days", "Output", "Columns of the orders (where the scheme does not name them)"
 
 
+_WRITING = "How the file is written (where it does not tell)"
+_WRITTEN = ("date_format", "decimal_mark", "separator", "encoding", "header_row", "sheet")
+
+
 def _option(*names: str, help: str, panel: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
     return typer.Option(*names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False)
 
@@ -30,7 +34,13 @@ def _column(role: str, what: str) -> Any:
 class Request:
     """What the person asked for, as typed; ``open`` makes the orders of it."""
 
-    orders: Annotated[str, typer.Argument(help="A CSV, TSV or Parquet file of orders.", metavar="ORDERS")]
+    orders: Annotated[
+        str,
+        typer.Argument(
+            help="Orders: CSV, TSV, Parquet, JSON, a workbook, a glob of them, or - for standard input.",
+            metavar="ORDERS",
+        ),
+    ]
     scheme: Annotated[
         Path | None, _option("--scheme", help="The scheme: a TOML file of all settings.", panel=_WINDOW, metavar="FILE")
     ] = None
@@ -88,6 +98,23 @@ class Request:
     status_column: Annotated[str | None, _column("status", "State of the order.")] = None
     currency_column: Annotated[str | None, _column("currency", "Currency of the amount.")] = None
     cost_column: Annotated[str | None, _column("cost", "What the row cost the shop.")] = None
+    date_format: Annotated[
+        str | None,
+        _option("--date-format", help="day-first, month-first, … or %d.%m.%y.", panel=_WRITING, metavar="FORMAT"),
+    ] = None
+    decimal_mark: Annotated[
+        str | None, _option("--decimal-mark", help="The decimal mark of numbers.", panel=_WRITING, metavar="MARK")
+    ] = None
+    separator: Annotated[
+        str | None, _option("--separator", help="What stands between cells.", panel=_WRITING, metavar="SIGN")
+    ] = None
+    encoding: Annotated[
+        str | None, _option("--encoding", help="utf-8, utf-16, cp1252, …", panel=_WRITING, metavar="NAME")
+    ] = None
+    header_row: Annotated[
+        int | None, _option("--header-row", help="Row of the column names.", panel=_WRITING, metavar="NUMBER")
+    ] = None
+    sheet: Annotated[str | None, _option("--sheet", help="Sheet of a workbook.", panel=_WRITING, metavar="NAME")] = None
     amount_is: Annotated[
         str | None,
         _option("--amount-is", help="line (rows add up) or order (each repeats it).", panel=_COLUMNS, metavar="GRAIN"),
@@ -104,6 +131,7 @@ class Request:
         }
         if (self.amount_column and scheme.orders.unit_price) or (self.unit_price_column and scheme.orders.amount):
             raise UsageError("The scheme and the options name two ways to the amount; change [orders] in the scheme.")
+        written = {name: getattr(self, name) for name in _WRITTEN}
         given = scheme.orders.where
         where = f"({given}) AND ({self.where})" if given and self.where else self.where
         time = {
@@ -111,7 +139,9 @@ class Request:
             "from": _day("--from", self.from_),
             "through": _day("--through", self.through),
         }
-        scheme = scheme.with_options(orders={**roles, "amount_is": self.amount_is, "where": where}, time=time)
+        scheme = scheme.with_options(
+            orders={**roles, "amount_is": self.amount_is, "where": where, **written}, time=time
+        )
         return open_orders(self.orders, customers=self.customers, scheme=scheme, allow_set_aside=self.allow_set_aside)
 
 

@@ -35,9 +35,11 @@ FIRST = (
     "Sorrel Tamsin Una Verity Wilmot Xanthe Yestin Zelah Aldous Briony Corin Delphine Emlyn Fleur Gethin Hollis"
 ).split()
 LAST = (
-    "Thornwick Ashbarrow Pellowfield Marchbank Oakhanger Tregellow Wintersale Carderstone Dunmallow Everlode Foxmire "
-    "Gathercole Hobbleton Inglemoor Kettlewray Larkspindle Mossingham Netherby Otterslade Puddifoot Rushbeck Skeinforth "
-    "Tansley Umberleigh Velvick Woolacre Yarrowby"
+    "Thorn Ash Pellow March Oak Tregel Winter Carder Dun Ever Fox Gather Hobble Ingle Kettle Larks Moss Nether Otter Puddi "
+    "Rush Skein Tans Umber Vel Wool Yarrow Quince Birk Crane"
+).split()
+ENDS = (
+    "wick barrow field bank hanger low dale stone combe worth mire cote ton moor ray pindle ham by slade foot beck ford ley leigh"
 ).split()
 #: Category → products with their prices.
 GOODS: dict[str, tuple[tuple[str, float], ...]] = {
@@ -99,7 +101,7 @@ def _member(dice: random.Random, i: int) -> Member:
     }[kind]  # fmt: skip
     return Member(
         number=f"{(i * 7919 + 412) % 10007:05d}",
-        name=f"{dice.choice(FIRST)} {dice.choice(LAST)}",
+        name=f"{dice.choice(FIRST)} {dice.choice(LAST)}{dice.choice(ENDS)}",
         district=dice.choices(list(open_districts), list(open_districts.values()))[0],
         joined=joined,
         born=dt.date(dice.randint(1941, 2006), dice.randint(1, 12), dice.randint(1, 28))
@@ -162,9 +164,13 @@ def _lines(dice: random.Random, members: list[Member]) -> list[list[str]]:
 
 def _basket(dice: random.Random, member: Member) -> Iterator[list[str]]:
     """Category, product, quantity, unit price, discount and total of each line of one order."""
-    for _ in range(1 + min(8, int(dice.expovariate(1 / (1.6 * member.basket))))):
+    bought: set[str] = set()
+    for _ in range(1 + min(8, int(dice.expovariate(1 / (1.9 * member.basket))))):
         category = dice.choices([c for c, _ in CATEGORIES], [w for _, w in CATEGORIES])[0]
         product, price = dice.choice(GOODS[category])
+        if product in bought:
+            continue
+        bought.add(product)
         quantity = 1 + (min(7, int(dice.expovariate(1 / (1.1 * member.basket)))) if category == "skeins" else 0)
         percent = dice.choices((0, 5, 10, 15), (78, 9, 9, 4))[0]
         cents = quantity * round(price * 100) * (100 - percent)

@@ -1,9 +1,12 @@
 """The embedded engine: DuckDB, touched in this file only."""
 
 import re
+import shutil
 import tempfile
+import weakref
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any, Protocol
 
 import duckdb
@@ -46,6 +49,8 @@ class Embedded:
         if memory_mb is not None:
             self._connection.execute(f"SET memory_limit = '{memory_mb}MB'")
         self._offered = 0
+        self._scratched = 0
+        self._folder: Path | None = None
         self._connection.execute("SET TimeZone = 'UTC'")
         self._connection.execute("SET enable_progress_bar = false")
         self._connection.execute("SET temp_directory = ?", [tempfile.gettempdir() + "/fairladder-spill"])
@@ -69,6 +74,14 @@ class Embedded:
         types: Any = ["VARCHAR"] * arguments
         self._connection.create_function(name, function, types, "BIGINT", null_handling="special")  # type: ignore[call-overload]
 
+    def scratch(self, name: str) -> Path:
+        """A path for a file that lives as long as this engine."""
+        if self._folder is None:
+            self._folder = Path(tempfile.mkdtemp(prefix="fairladder-"))
+            weakref.finalize(self, shutil.rmtree, self._folder, ignore_errors=True)
+        self._scratched += 1
+        return self._folder / f"{self._scratched}-{name}"
+
     def offer(self, table: pa.Table) -> exp.Table:
         """Make an Arrow table readable in SQL; nothing is copied."""
         self._offered += 1
@@ -85,6 +98,17 @@ class Embedded:
         """Run a query and bring back its rows as an Arrow table."""
         with _told_plainly():
             return self._connection.sql(query.sql(self.dialect)).to_arrow_table()
+
+    def keep(self, query: exp.Expr) -> exp.Table:
+        """Run a query and keep its rows in the engine, on disk where they are many, until they are forgotten."""
+        self._offered += 1
+        name = f"kept_{self._offered}"
+        self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect)}")
+        return exp.to_table(name)
+
+    def forget(self, table: exp.Table) -> None:
+        """Drop what ``keep`` kept."""
+        self._run(f"DROP TABLE {table.sql(self.dialect)}")
 
     def sql(self, query: exp.Expr) -> str:
         """The query as indented DuckDB SQL."""

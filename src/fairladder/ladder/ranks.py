@@ -42,3 +42,19 @@ def _counts(values: ArrayLike, better: Better) -> tuple[NDArray[Any], NDArray[An
     below, at_most = standing(given[known])
     n = len(below)
     return below if better == "high" else n - at_most, at_most - below, n, known
+
+
+def ties_at_cuts(values: ArrayLike, rungs: int) -> int:
+    """How many would be parted from an equal by cutting ranks, in row order, into ``rungs`` equal counts.
+
+    For each cut that falls inside a run of equal values the members of the run on its smaller side; added up. Earlier
+    parts are the larger ones where the count does not divide, as with ranks numbered off.
+    """
+    ascending = np.sort(np.asarray(values, dtype=np.float64))
+    n, parted = len(ascending), 0
+    for j in range(1, rungs):
+        at = j * (n // rungs) + min(j, n % rungs)
+        if 0 < at < n and ascending[at - 1] == ascending[at]:
+            start, end = (int(np.searchsorted(ascending, ascending[at], side=side)) for side in ("left", "right"))
+            parted += min(at - start, end - at)
+    return parted

@@ -96,14 +96,14 @@ def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     return sql("CAST(NULL AS DOUBLE)")
 
 
-def discount(cell: exp.Expr, kind: CellKind, percent: bool) -> exp.Expr:
+def discount(cell: exp.Expr, kind: CellKind, percent: bool, original: exp.Expr) -> exp.Expr:
     """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths in either."""
     plain = number(cell, kind)
     if kind == "text":
         sign = sql("RTRIM(:t, '%')", t=text(cell, kind))
         part = sql(":n / :unit", n=number(sign, kind), unit=1 if percent else 100)
         plain = sql("CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=cell, part=part, plain=plain)
-    return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank(cell, kind), d=plain)
+    return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank(original, kind), d=plain)
 
 
 def whole_minor(cell: exp.Expr, kind: CellKind, decimals: int) -> exp.Expr | None:

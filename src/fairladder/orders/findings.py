@@ -77,6 +77,7 @@ def customer_findings(customers: "pd.DataFrame", members: "pd.DataFrame | None",
     if n := int(customers["zero_orders"].sum()):
         who = customers[customers["zero_orders"] > 0]
         found.append(Finding("zero-orders", "note", n, "orders of 0 do not count as purchases", _ids(who), ""))
+    found += _twins(customers, decimals)
     if members is not None:
         without = customers[customers["orders"] + customers["refunds"] + customers["zero_orders"] == 0]
         if len(without):
@@ -86,7 +87,7 @@ def customer_findings(customers: "pd.DataFrame", members: "pd.DataFrame | None",
             )  # fmt: skip
         strangers = customers[~customers["customer"].isin(members["customer"])]
         if len(strangers):
-            spend = major(int(to_minor(strangers["spend"], decimals).sum()), decimals)
+            spend = _spend(strangers, decimals)
             found.append(
                 Finding("unknown-customers", "warning", len(strangers), f"have orders (spend {spend}) but no row in the customers file",
                         _ids(strangers), "Ask for a newer customers file, or check that both files write ids alike.")
@@ -105,6 +106,52 @@ def customer_findings(customers: "pd.DataFrame", members: "pd.DataFrame | None",
                         (str(top["customer"]),), "Look whether this is a reseller or a collective id, and read averages with care.")
             )  # fmt: skip
     return found
+
+
+def _twins(customers: "pd.DataFrame", decimals: int) -> list[Finding]:
+    """One name with several ids, and ids alike but for case and spaces."""
+    found = []
+    if "name" in customers:
+        named = customers[customers["name"].notna()]
+        twins = named[named["name"].duplicated(keep=False)].sort_values(["name", "customer"], kind="stable")
+        if len(twins):
+            some = tuple(f"{n}: {', '.join(ids.head(3))}" for n, ids in list(twins.groupby("name")["customer"])[:5])
+            effect = f"names belong to several ids: {len(twins):,} customers with {_held(twins, decimals)}"
+            advice = "Customers are told apart by id. If two are one person, join them in the export."
+            found.append(Finding("name-twins", "note", twins["name"].nunique(), effect, some, advice))
+    folded = customers["customer"].str.lower().str.replace(r"\s+", "", regex=True)
+    alike = customers.assign(folded=folded)[folded.duplicated(keep=False)]
+    if len(alike):
+        some = tuple(
+            " and ".join(f"`{c}`" for c in ids.head(3)) for _, ids in list(alike.groupby("folded")["customer"])[:5]
+        )
+        rarer = alike[alike["orders"] < alike.groupby("folded")["orders"].transform("max")]
+        effect = f"ids are alike but for case or spaces; the rarer ones hold {_held(rarer, decimals)}"
+        advice = "If they are one customer, write the id in one way in the export."
+        found.append(Finding("id-near-twins", "warning", alike["folded"].nunique(), effect, some, advice))
+    return found
+
+
+def _held(customers: "pd.DataFrame", decimals: int) -> str:
+    return f"{int(customers['orders'].sum()):,} orders and {_spend(customers, decimals)} of spend"
+
+
+def tie_finding(split: dict[str, int], deviations: dict[str, float]) -> Finding | None:
+    """``ties-at-cuts`` of the customers whom a split by row order into equal counts would part from their equals."""
+    if not (n := sum(split.values())):
+        return None
+    parts = ", ".join(
+        f"{count:,} by {measure} (our rungs are off by {100 * deviations[measure]:.1f} % at most)"
+        for measure, count in split.items()
+    )
+    effect = f"customers would be parted from equals if ranks were cut by row order into equal counts: {parts}"
+    return Finding(
+        "ties-at-cuts", "note", n, effect, (), "Our ladders keep equals together, so rungs are not all of one size."
+    )
+
+
+def _spend(customers: "pd.DataFrame", decimals: int) -> str:
+    return major(int(to_minor(customers["spend"], decimals).sum()), decimals)
 
 
 def _ids(customers: "pd.DataFrame") -> tuple[str, ...]:

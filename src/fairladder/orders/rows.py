@@ -2,7 +2,8 @@
 
 import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 from sqlglot import exp
 
@@ -10,6 +11,7 @@ from fairladder.conditions import Condition, Kind, parse_condition, to_engine
 from fairladder.orders import cells
 from fairladder.orders.roles import Roles
 from fairladder.orders.source import CellKind, Source
+from fairladder.orders.written import DateStyle, Mark, day_in_style, plain_number, settle_dates, settle_mark
 from fairladder.scheme import Scheme
 from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
 
@@ -34,6 +36,12 @@ class Rows:
     condition: Condition | None
     settled: Mapping[str, Kind]
     """Kinds of the text columns that the condition names, where their cells settle one."""
+    dates: DateStyle | None = None
+    """How text dates are written beside ISO, where it was asked for or settled."""
+    mark: Mark | None = None
+    """The decimal mark of text numbers, where some are not plain."""
+    evidence: tuple[str, ...] = ()
+    """What settled them, in words."""
     channels: tuple[str, ...] | None = None
     """All channels there are, where they are known and few: each then has a bit, and orders are told apart faster."""
 
@@ -58,10 +66,7 @@ class Rows:
         Also ``#name``, ``#channel`` and ``#currency`` where those roles are given. ``numbered`` adds ``#row``, the row's
         number as a person sees it.
         """
-        relation = self.source.relation
-        if numbered:
-            count = sql("ROW_NUMBER() OVER () + :n", n=self.source.first_row - 1)
-            relation = select(["*", named(count, "#row")], relation).subquery("numbered", copy=False)
+        relation = self.source.numbered() if numbered else self.source.relation
         conflicts = self.scheme.orders.amount_is == "order" and self.has_orders
         order = sql(":c IS NULL", c=column("#order")) if self.has_orders else None
         no_date = sql(":s = :n", s=column("#cell_state"), n=CODES["no-date"])
@@ -102,9 +107,25 @@ class Rows:
         ]
         return sql("CAST(:s AS TINYINT)", s=case(branches, cell_state))
 
+    def unrounded(self) -> exp.Expr:
+        """The row's amount in minor units as a float, before its one rounding."""
+        if self._quick:
+            amount: exp.Expr = sql("CAST(:c AS DOUBLE)", c=column(self.roles.factors[0]))
+        else:
+            amount = column("#factor0")
+            for i in range(1, len(self.roles.factors)):
+                amount = sql(":a * :b", a=amount, b=column(f"#factor{i}"))
+            if self.roles.get("discount"):
+                percent = 100 if self.scheme.orders.discount_as == "percent" else 1
+                amount = sql(":a * (1 - :d / :p)", a=amount, d=column("#discount"), p=percent)
+        return sql(":a * :scale", a=amount, scale=10**self.scheme.money.decimals)
+
     # ------------------------------------------------------------------------------------------- one layer each
 
     def _cells(self, relation: exp.Expr, as_written: bool) -> exp.Select:
+        if self.mark is not None:
+            plain = [named(self._plain(name), f"#plain {name}") for name in self._text_numbers]
+            relation = select(["*", *plain], relation).subquery("written", copy=False)
         read = select(["*", *self._read(as_written)], relation)
         valued = select(["*", *self._valued()], read, "read")
         return select(["*", named(self._cell_state(), "#cell_state")], valued, "valued")
@@ -123,11 +144,29 @@ class Rows:
                 found[f"#{part}"] = text
         if not self._quick:
             for i, name in enumerate(self.roles.factors):
-                found[f"#factor{i}"] = cells.number(column(name), kinds[name])
+                found[f"#factor{i}"] = cells.number(self._cell(name), kinds[name])
             if name := role("discount"):
                 percent = self.scheme.orders.discount_as == "percent"
-                found["#discount"] = cells.discount(column(name), kinds[name], percent)
+                found["#discount"] = cells.discount(self._cell(name), kinds[name], percent, column(name))
         return [named(tree, name) for name, tree in found.items()]
+
+    @property
+    def _text_numbers(self) -> list[str]:
+        """Text columns that are numbers by their role."""
+        columns = [n for r in ("amount", "unit_price", "quantity", "discount", "cost") if (n := self.roles.get(r))]
+        return [n for n in columns if self.source.columns[n] == "text"]
+
+    def _plain(self, name: str) -> exp.Expr:
+        assert self.mark is not None
+        cell = cells.text(column(name), "text")
+        if name != self.roles.get("discount"):
+            return plain_number(cell, self.mark)
+        bare = plain_number(sql("RTRIM(RTRIM(:c, '%'))", c=cell), self.mark)
+        return sql("CASE WHEN ENDS_WITH(:c, '%') THEN :b || '%' ELSE :b END", c=cell, b=bare)
+
+    def _cell(self, name: str) -> exp.Expr:
+        """A number column's cell as its value is read from it."""
+        return column(f"#plain {name}" if self.mark is not None and name in self._text_numbers else name)
 
     @property
     def _quick(self) -> bool:
@@ -138,14 +177,17 @@ class Rows:
         kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
         zone = self.scheme.time.time_zone
         day = cells.day(column("#placed"), kinds[self.roles.get("placed") or ""], zone)
+        if self.dates is not None and self.dates.name != "iso":
+            day = sql("COALESCE(:d, :s)", d=day, s=day_in_style(column("#placed"), self.dates.name))
+        day = sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
         if self._quick:
             minor = cells.whole_minor(column(factors[0]), kinds[factors[0]], decimals)
             assert minor is not None
         else:
-            texts = [cells.text(column(f), kinds[f]) for f in factors]
+            texts = [cells.text(self._cell(f), kinds[f]) for f in factors]
             discount = self.roles.get("discount")
             if len(factors) > 1:
-                texts.append(cells.text(column(discount), kinds[discount]) if discount else exp.null())
+                texts.append(cells.text(self._cell(discount), kinds[discount]) if discount else exp.null())
             minor = cells.minor(
                 [column(f"#factor{i}") for i in range(len(factors))],
                 column("#discount") if discount else None,
@@ -250,7 +292,7 @@ class Rows:
 
     def _number_cell(self, role: str) -> exp.Expr | None:
         name = self.roles.get(role)
-        return cells.number(column(name), self.source.columns[name]) if name else None
+        return cells.number(self._cell(name), self.source.columns[name]) if name else None
 
 
 def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:
@@ -293,15 +335,40 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
 
     Raises ConditionError where the condition is wrong.
     """
-    text, channels = scheme.orders.where, _few_channels(source, roles)
+    text, asked = scheme.orders.where, scheme.orders
+    known: dict[str, Any] = {
+        "channels": _few_channels(source, roles),
+        "dates": DateStyle(asked.date_format) if asked.date_format else None,
+        "mark": asked.decimal_mark,
+    }
     if text is None:
-        return Rows(source, roles, scheme, None, {}, channels)
+        return Rows(source, roles, scheme, None, {}, **known)
     loose = condition_kinds(source, roles, {})
     unsettled = [n for n in source.columns if source.text and n not in roles.columns.values()]
     names = parse_condition(text, {**loose, **dict.fromkeys(unsettled, "any")}, "where").names
     settled = settle_kinds(source, [n for n in unsettled if n in names])
     condition = parse_condition(text, condition_kinds(source, roles, settled), "where")
-    return Rows(source, roles, scheme, condition, settled, channels)
+    return Rows(source, roles, scheme, condition, settled, **known)
+
+
+def settled(rows: Rows) -> Rows:
+    """The rows with how their text dates and numbers are written, as most cells show it.
+
+    Raises DataError where two ways are equally good.
+    """
+    placed, engine = rows.roles.get("placed") or "", rows.source.engine
+    dates, mark, proof = rows.dates, rows.mark, list(rows.evidence)
+    if dates is None and rows.source.columns[placed] == "text":
+        dates = settle_dates(rows.source.relation, placed, engine)
+        if dates.evidence:
+            proof.append(f"Dates in `{placed}` are read {dates.name}: {dates.evidence}.")
+    if mark is None:
+        mark, shown = settle_mark(rows.source.relation, rows._text_numbers, engine)
+        if shown:
+            proof.append(f"Numbers: {shown}.")
+    if dates is not None and dates.name == "iso" and mark == rows.mark:
+        return rows  # nothing is written otherwise
+    return replace(rows, dates=dates, mark=mark, evidence=tuple(proof))
 
 
 def _few_channels(source: Source, roles: Roles) -> tuple[str, ...] | None:

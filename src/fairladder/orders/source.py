@@ -1,8 +1,11 @@
-"""Where the order rows come from: a CSV, TSV or Parquet file, or a DataFrame."""
+"""Where the order rows come from: text files, Parquet, JSON, spreadsheets, standard input, frames."""
 
-import csv
+import glob
 import re
-from dataclasses import dataclass
+import shutil
+import sys
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
@@ -11,11 +14,15 @@ from sqlglot import exp
 
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
+from fairladder.orders.spreadsheets import read_sheet
+from fairladder.orders.text_files import COMPRESSED, as_utf8, writing_of
+from fairladder.scheme import OrdersPart
+from fairladder.sqltree import named, select, sql
 
 CellKind = Literal["text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"]
 
-#: Separator by file ending.
-SEPARATORS = {".csv": ",", ".tsv": "\t", ".tab": "\t"}
+#: No export of orders is this wide; more columns mean that something else was opened.
+MOST_COLUMNS = 10_000
 
 
 @dataclass(frozen=True)
@@ -28,77 +35,193 @@ class Source:
     engine: Embedded
     text: bool
     """Cells are text as typed, their kinds are ours to settle."""
+    first_row: int = 1
+    """Number of the first data row, as a person sees it."""
+    told: tuple[str, ...] = ()
+    """What was found out on opening that people should know."""
+    parts: tuple["Source", ...] = field(default=(), repr=False)
+    """The files that make up this one, where there are several; rows are numbered in each."""
 
-    @property
-    def first_row(self) -> int:
-        """Number of the first data row, as a person sees it."""
-        return 2 if self.text else 1
+    def numbered(self) -> exp.Expr:
+        """The relation with ``#row``, each row's number as a person sees it."""
+        if self.parts:
+            return _union([part.numbered() for part in self.parts], [Path(part.label).name for part in self.parts])
+        count = sql("ROW_NUMBER() OVER () + :n", n=self.first_row - 1)
+        return select(["*", named(count, "#row")], self.relation).subquery("numbered", copy=False)
 
 
-def open_source(orders: Any, engine: Embedded) -> Source:
-    """A path to a CSV, TSV or Parquet file, or a pandas DataFrame, as a Source.
+#: The column that says which file a row came from, where there are several.
+FILE = "file"
+
+
+def open_source(orders: Any, engine: Embedded, settings: OrdersPart | None = None) -> Source:
+    """A path, a glob of paths, ``-`` for standard input, or a frame (pandas, Polars, Arrow, DuckDB relation) as a Source.
 
     Raises UsageError where there is no such file or its kind is not known, DataError where it holds nothing readable.
     """
+    settings = settings or OrdersPart()
     if isinstance(orders, str | Path):
-        return _open_path(Path(orders), engine)
-    if hasattr(orders, "columns") and hasattr(orders, "iloc"):
-        return _open_frame(orders, engine)
-    raise UsageError(f"Orders must be a path or a pandas DataFrame, not {type(orders).__name__}.")
+        if str(orders) == "-":
+            return _open_stdin(engine, settings)
+        if glob.has_magic(str(orders)) and not Path(orders).exists():
+            return _open_several(str(orders), engine, settings)
+        return _open_path(Path(orders), engine, settings)
+    return _open_frame(orders, engine)
 
 
-def _open_path(path: Path, engine: Embedded) -> Source:
+# ------------------------------------------------------------------------------------------------------------ files
+
+
+def _open_path(path: Path, engine: Embedded, settings: OrdersPart, label: str | None = None) -> Source:
     if not path.exists():
         near = sorted(p.name for p in path.parent.glob(f"*{path.suffix}"))[:3] if path.parent.is_dir() else []
         hint = f" In that folder there are: {', '.join(near)}." if near else " Check the path."
         raise UsageError(f"There is no file {str(path)!r}.{hint}")
     if path.is_dir():
         raise UsageError(f"{str(path)!r} is a folder; name a file in it.")
+    label = label or str(path)
     if path.stat().st_size == 0:
-        raise DataError(f"The file {str(path)!r} is empty. Export the orders again, with a header line.")
-    ending = path.suffix.lower()
-    if ending in SEPARATORS:
-        return _open_text(path, SEPARATORS[ending], engine)
-    if ending in {".parquet", ".pq"}:
-        relation = exp.Table(this=exp.Anonymous(this="read_parquet", expressions=[exp.Literal.string(str(path))]))
-        return Source(str(path), relation, _kinds(relation, engine, str(path)), engine, text=False)
-    raise UsageError(f"{str(path)!r}: files ending in {ending or 'nothing'} are not read; use .csv, .tsv or .parquet.")
+        raise DataError(f"The file {label!r} is empty. Export the orders again, with a header line.")
+    ending = path.with_suffix("").suffix.lower() if path.suffix.lower() in COMPRESSED else path.suffix.lower()
+    if ending not in _OPENERS:
+        raise UsageError(
+            f"{label!r}: files ending in {ending or 'nothing'} are not read; use .csv, .tsv, .txt, .parquet, .json, .jsonl, "
+            ".xlsx, .xls or .ods, text and JSON also with .gz or .zst."
+        )
+    return _OPENERS[ending](path, engine, settings, label)
 
 
-def _open_text(path: Path, separator: str, engine: Embedded) -> Source:
-    header = _header(path, separator)
+def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
+    separator = settings.separator
+    writing = writing_of(path, encoding=settings.encoding, separator=separator, header_row=settings.header_row)
+    names = _checked_names(list(writing.names), label)
+    told = []
+    source = path
+    if not writing.as_it_stands:
+        source = engine.scratch("orders.csv")
+        as_utf8(path, writing, source)
+    if not writing.encoding.startswith("utf-8"):
+        told.append(
+            f"{Path(label).name} is read as {writing.encoding}; say `encoding` under [orders] if letters look wrong."
+        )
+    if writing.separator not in (",", "\t"):
+        told.append(f"{Path(label).name} is cut at `{writing.separator}`.")
+    if writing.header_row > 1:
+        told.append(f"The header of {Path(label).name} is taken from line {writing.header_row}.")
     options: dict[str, exp.Expr] = {
         "header": exp.true(),
-        "delim": exp.Literal.string(separator),
-        "quote": exp.Literal.string('"'),
-        "escape": exp.Literal.string('"'),
+        "delim": exp.Literal.string(writing.separator),
+        "quote": exp.Literal.string(writing.quote),
+        "escape": exp.Literal.string(writing.quote),
         "auto_detect": exp.false(),
-        "columns": exp.Struct(expressions=[_entry(name, exp.Literal.string("VARCHAR")) for name in header]),
+        "columns": exp.Struct(expressions=[_entry(name, exp.Literal.string("VARCHAR")) for name in names]),
     }
+    if source == path and path.suffix.lower() in COMPRESSED:
+        options["compression"] = exp.Literal.string(COMPRESSED[path.suffix.lower()])
+    relation = _table_function("read_csv", source, options)
+    return Source(label, relation, dict.fromkeys(names, "text"), engine, True, writing.header_row + 1, tuple(told))
+
+
+def _open_parquet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001  # same call for all
+    relation = _table_function("read_parquet", path, {})
+    return Source(label, relation, _kinds(relation, engine, label), engine, text=False)
+
+
+def _open_json(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001
+    relation = _table_function("read_json", path, {"maximum_object_size": exp.convert(64 << 20)})
+    return Source(label, relation, _kinds(relation, engine, label), engine, text=False)
+
+
+def _open_spreadsheet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
+    table, header_row, told = read_sheet(path, label, sheet=settings.sheet, header_row=settings.header_row)
+    names = _checked_names(table.column_names, label)
+    return Source(label, engine.offer(table), dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(told))
+
+
+_OPENERS: dict[str, Callable[[Path, Embedded, OrdersPart, str], Source]] = {
+    **dict.fromkeys((".csv", ".tsv", ".tab", ".txt"), _open_text),
+    **dict.fromkeys((".parquet", ".pq"), _open_parquet),
+    **dict.fromkeys((".json", ".jsonl", ".ndjson"), _open_json),
+    **dict.fromkeys((".xlsx", ".xlsm", ".xls", ".ods"), _open_spreadsheet),
+}
+
+
+def _open_several(pattern: str, engine: Embedded, settings: OrdersPart) -> Source:
+    paths = sorted(glob.glob(pattern, recursive=True))
+    if not paths:
+        raise UsageError(
+            f"No file is named like {pattern!r}. Check the pattern, and quote it so that the shell leaves it alone."
+        )
+    parts = tuple(_open_path(Path(path), engine, settings) for path in paths)
+    first = parts[0]
+    for part in parts[1:]:
+        if set(part.columns) != set(first.columns):
+            missing = sorted(set(first.columns) ^ set(part.columns))
+            raise DataError(
+                f"{first.label!r} and {part.label!r} have not the same columns: {', '.join(missing[:5])}. Name files of one kind."
+            )
+        if part.text != first.text:
+            raise DataError(f"{first.label!r} and {part.label!r} are files of different kinds. Name files of one kind.")
+    if len(parts) == 1:
+        return first
+    if FILE in first.columns:
+        raise DataError(
+            f"{first.label!r} has a column `{FILE}`, which several files together need for their names. Rename it."
+        )
+    relation = _union([part.relation for part in parts], [Path(part.label).name for part in parts])
+    columns: dict[str, CellKind] = dict(first.columns) if first.text else _kinds(relation, engine, pattern)
+    told = (
+        f"{len(parts)} files are read together; the column `{FILE}` says which a row is from.",
+        *(t for p in parts for t in p.told),
+    )
+    return Source(pattern, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts)
+
+
+def _union(relations: Sequence[exp.Expr], names: Sequence[str]) -> exp.Expr:
+    """All rows of the relations, columns by name, with the name of each in a column."""
+    together: exp.Expr | None = None
+    for relation, name in zip(relations, names, strict=True):
+        one = select(["*", named(exp.Literal.string(name), FILE)], relation)
+        together = one if together is None else exp.Union(this=together, expression=one, distinct=False, by_name=True)
+    assert together is not None
+    return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("files")))
+
+
+def _open_stdin(engine: Embedded, settings: OrdersPart) -> Source:
+    path = engine.scratch("stdin")
+    with path.open("wb") as file:
+        shutil.copyfileobj(sys.stdin.buffer, file)
+    with path.open("rb") as file:
+        head = file.read(1 << 12)
+    ending = ".csv"
+    for magic, kind in (
+        (b"PAR1", ".parquet"),
+        (b"PK", ".xlsx"),
+        (b"{", ".jsonl"),
+        (b"[", ".json"),
+        (b"\x1f\x8b", ".csv.gz"),
+    ):
+        if head.lstrip().startswith(magic):
+            ending = kind
+    renamed = path.with_name(path.name + ending)
+    path.rename(renamed)
+    return _open_path(renamed, engine, settings, "standard input")
+
+
+def _table_function(name: str, path: Path, options: dict[str, exp.Expr]) -> exp.Table:
     arguments = [exp.Literal.string(str(path)), *(exp.EQ(this=exp.column(k), expression=v) for k, v in options.items())]
-    relation = exp.Table(this=exp.Anonymous(this="read_csv", expressions=arguments))
-    return Source(str(path), relation, dict.fromkeys(header, "text"), engine, text=True)
+    return exp.Table(this=exp.Anonymous(this=name, expressions=arguments))
 
 
 def _entry(name: str, value: exp.Expr) -> exp.PropertyEQ:
     return exp.PropertyEQ(this=exp.Literal.string(name), expression=value)
 
 
-def _header(path: Path, separator: str) -> list[str]:
-    try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            names = next(csv.reader(file, delimiter=separator), [])
-    except UnicodeDecodeError as error:
-        raise DataError(f"{str(path)!r} is not UTF-8 text ({error.reason}). Save it as CSV in UTF-8.") from None
-    except csv.Error as error:
-        raise DataError(f"The header of {str(path)!r} cannot be read: {error}.") from None
-    names = [name.strip() for name in names]
-    if not any(names):
-        raise DataError(f"The first line of {str(path)!r} is blank. It should hold the column names.")
-    return _checked_names(names, str(path))
-
-
 def _checked_names(names: list[str], label: str) -> list[str]:
+    if len(names) > MOST_COLUMNS:
+        raise DataError(
+            f"{label} has {len(names):,} columns; orders have a few dozen. Is it the right file, cut at the right separator?"
+        )
     seen: set[str] = set()
     for position, name in enumerate(names, start=1):
         if not name:
@@ -109,12 +232,26 @@ def _checked_names(names: list[str], label: str) -> list[str]:
     return names
 
 
+# ----------------------------------------------------------------------------------------------------------- frames
+
+
 def _open_frame(frame: Any, engine: Embedded) -> Source:
     label = "the DataFrame"
-    try:
-        table = pa.Table.from_pandas(frame, preserve_index=False)
-    except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
-        raise DataError(f"A column of {label} mixes kinds of values: {'; '.join(map(str, error.args))}.") from error
+    if isinstance(frame, pa.Table):
+        table, label = frame, "the Arrow table"
+    elif hasattr(frame, "to_arrow_table"):
+        table, label = frame.to_arrow_table(), "the relation"
+    elif hasattr(frame, "to_arrow"):
+        table = frame.to_arrow()
+    elif hasattr(frame, "columns") and hasattr(frame, "iloc"):
+        try:
+            table = pa.Table.from_pandas(frame, preserve_index=False)
+        except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
+            raise DataError(f"A column of {label} mixes kinds of values: {'; '.join(map(str, error.args))}.") from error
+    else:
+        raise UsageError(
+            f"Orders must be a path, a frame of pandas, Polars or Arrow, or a DuckDB relation, not {type(frame).__name__}."
+        )
     table = table.rename_columns(_checked_names([str(name) for name in table.column_names], label))
     relation = engine.offer(table)
     return Source(label, relation, _kinds(relation, engine, label), engine, text=False)
@@ -133,4 +270,5 @@ def _kind_of(type_: str) -> CellKind:
         return "decimal" if int(width[1]) <= 15 else "float"  # wider ones go the careful way, over their text
     if type_.startswith("TIMESTAMP"):
         return "instant" if type_.endswith("TIME ZONE") else "timestamp"
-    return {"DOUBLE": "float", "FLOAT": "single", "DATE": "date", "BOOLEAN": "truth"}.get(type_, "text")  # type: ignore[return-value]
+    kinds: dict[str, CellKind] = {"DOUBLE": "float", "FLOAT": "single", "DATE": "date", "BOOLEAN": "truth"}
+    return kinds.get(type_, "text")

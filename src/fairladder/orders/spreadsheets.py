@@ -1,0 +1,89 @@
+"""Spreadsheets: one sheet's cells as text, the header found or given."""
+
+import datetime as dt
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from fairladder.errors import DataError, UsageError, nearest
+
+#: A workbook that unpacks to more than this was not made by a person.
+MOST_UNPACKED = 4 << 30
+
+
+def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | None) -> tuple[pa.Table, int, list[str]]:
+    """A sheet as a table of text columns, the number of its header row, and what people should know.
+
+    Numbers become their shortest text, whole ones without ``.0``; days and times ISO text. Without ``sheet`` the first
+    sheet is read; without ``header_row`` the first row with a name in every column that is used below it.
+
+    Raises DataError where the file cannot be read or holds no header, UsageError for a sheet that there is not.
+    """
+    import python_calamine as calamine
+
+    _small_enough(path, label)
+    try:
+        book = calamine.CalamineWorkbook.from_path(str(path))
+    except calamine.PasswordError:
+        raise DataError(f"{label!r} is protected by a password. Save it without one.") from None
+    except (calamine.CalamineError, OSError) as error:
+        raise DataError(
+            f"{label!r} cannot be read as a spreadsheet: {error}. Save it again, or export it as CSV."
+        ) from None
+    names = book.sheet_names
+    if sheet is not None and sheet not in names:
+        raise UsageError(f"{label!r} has no sheet {sheet!r}. {nearest(sheet, names)}")
+    told = []
+    if sheet is None and len(names) > 1:
+        told.append(f"The first sheet, `{names[0]}`, is read; there are {len(names)}. Say `sheet` for another.")
+    try:
+        rows = book.get_sheet_by_name(sheet or names[0]).to_python(skip_empty_area=False)
+    except calamine.CalamineError as error:
+        raise DataError(f"{label!r}: the sheet cannot be read: {error}.") from None
+    at = header_row or _header_row(rows)
+    if at > len(rows) or not any(_text(cell) for cell in rows[at - 1]):
+        raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")
+    if at > 1 and header_row is None:
+        told.append(f"The header is taken from row {at}.")
+    header = [(i, _text(cell)) for i, cell in enumerate(rows[at - 1]) if _text(cell)]
+    columns = {name or "": [_text(row[i]) for row in rows[at:]] for i, name in header}
+    if len(columns) < len(header):
+        twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
+        raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
+    return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), at, told
+
+
+def _small_enough(path: Path, label: str) -> None:
+    if not zipfile.is_zipfile(path):
+        return
+    with zipfile.ZipFile(path) as packed:
+        unpacked = sum(item.file_size for item in packed.infolist())
+    if unpacked > MOST_UNPACKED or unpacked > 2000 * max(path.stat().st_size, 1 << 16):
+        raise DataError(f"{label!r} would unpack to {unpacked:,} bytes, which no workbook does. It is not read.")
+
+
+def _header_row(rows: list[list[Any]]) -> int:
+    width = max((len([c for c in row if _text(c)]) for row in rows[:200]), default=0)
+    for number, row in enumerate(rows[:30], start=1):
+        filled = [c for c in row if _text(c)]
+        if len(filled) == width or (
+            len(filled) * 10 >= width * 8 and all(isinstance(c, str) for c in filled) and len(filled) > 1
+        ):
+            return number
+    return 1
+
+
+def _text(cell: Any) -> str | None:
+    if cell is None or cell == "":
+        return None
+    if isinstance(cell, bool):
+        return "true" if cell else "false"
+    if isinstance(cell, float):
+        return str(int(cell)) if cell == int(cell) and abs(cell) < 1e15 else repr(cell)
+    if isinstance(cell, dt.datetime):
+        return cell.date().isoformat() if cell.time() == dt.time() else cell.isoformat(timespec="seconds")
+    if isinstance(cell, dt.date | dt.time):
+        return cell.isoformat()
+    return str(cell).strip() or None

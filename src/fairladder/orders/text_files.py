@@ -1,0 +1,169 @@
+"""Text files as people export them: which encoding, separator, quote and header row, told from a sample."""
+
+import codecs
+import csv
+import io
+from collections import Counter
+from dataclasses import dataclass
+from pathlib import Path
+
+import pyarrow as pa
+
+from fairladder.errors import DataError, UsageError
+
+#: As much of a file is looked at to tell how it is written.
+SAMPLE_BYTES = 1 << 20
+SEPARATORS = (",", ";", "\t", "|")
+COMPRESSED = {".gz": "gzip", ".zst": "zstd"}
+#: A cell, and so a line, may hold this much.
+LONGEST_LINE = 64 << 20
+_MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
+
+
+@dataclass(frozen=True)
+class Writing:
+    """How a text file is written."""
+
+    encoding: str
+    separator: str
+    quote: str
+    header_row: int
+    """Number of the header's line, the first being 1."""
+    names: tuple[str, ...]
+    as_it_stands: bool
+    """Whether the engine can read the file itself: UTF-8, one kind of line end, the header in the first line."""
+
+
+def writing_of(
+    path: Path, *, encoding: str | None = None, separator: str | None = None, header_row: int | None = None
+) -> Writing:
+    """Tell how a file is written; what is given is taken as it is.
+
+    Raises DataError where it is no text, or holds no header, UsageError for an encoding that there is not.
+    """
+    sample = _sample(path)
+    whole = len(sample) < SAMPLE_BYTES
+    encoding = encoding or _encoding(sample, whole, path)
+    text = _decoded(sample, encoding, whole, path)
+    if "\0" in text:
+        raise DataError(
+            f"{str(path)!r} holds null bytes, so it is no text. Is it a spreadsheet or a database saved as text?"
+        )
+    lines = text if whole else text[: text.rfind("\n") + 1] or text
+    quote = "'" if lines.lstrip().startswith("'") and '"' not in lines[:200] else '"'
+    separator = separator or _separator(lines, quote)
+    rows = _rows(lines, separator, quote)
+    at = header_row or _header_row(rows)
+    names = next((tuple(name.strip() for name in cells) for line, cells in rows if line == at), ())
+    if not any(names):
+        raise DataError(f"Line {at} of {str(path)!r} is blank. It should hold the column names.")
+    pairs, bare = lines.count("\r\n"), lines.replace("\r\n", "")
+    mixed = ("\r" in bare) + ("\n" in bare) + (pairs > 0) > 1
+    plain = encoding in ("utf-8", "utf-8-sig") and at == 1 and not mixed
+    return Writing(encoding, separator, quote, at, names, plain)
+
+
+def as_utf8(path: Path, writing: Writing, target: Path) -> None:
+    """Write the file anew in UTF-8, unpacked, with one kind of line end, from its header on.
+
+    Raises DataError where a byte does not fit the encoding.
+    """
+    encoding = writing.encoding
+    decode = io.IncrementalNewlineDecoder(codecs.getincrementaldecoder(encoding)(errors="strict"), translate=True)
+    with _opened(path) as source, target.open("wb") as out:
+        done, above = 0, writing.header_row - 1
+        while True:
+            block = source.read(SAMPLE_BYTES)
+            try:
+                text = decode.decode(block, final=not block)
+            except UnicodeDecodeError as error:
+                raise DataError(
+                    f"{str(path)!r} is not {encoding} throughout: byte {done + error.start:,} does not fit. Save it in UTF-8."
+                ) from None
+            while above and "\n" in text:
+                text, above = text.partition("\n")[2], above - 1
+            out.write(b"" if above else text.encode("utf-8"))
+            done += len(block)
+            if not block:
+                return
+
+
+def _opened(path: Path) -> pa.NativeFile:
+    return pa.input_stream(str(path), compression=COMPRESSED.get(path.suffix.lower()))
+
+
+def _sample(path: Path) -> bytes:
+    try:
+        with _opened(path) as file:
+            return bytes(file.read(SAMPLE_BYTES))
+    except OSError as error:
+        raise DataError(f"{str(path)!r} cannot be unpacked: {str(error).splitlines()[0]}.") from None
+
+
+def _encoding(sample: bytes, whole: bool, path: Path) -> str:
+    for mark, name in _MARKS:
+        if sample.startswith(mark):
+            return name
+    zeros = sample.count(0)
+    if zeros and zeros * 5 > len(sample):  # letters of two bytes each, without a mark
+        even = sample[::2].count(0)
+        return "utf-16-be" if even * 2 > zeros else "utf-16-le"
+    if zeros or sample.startswith((b"PK", b"\x7fELF", b"%PDF", b"\xd0\xcf\x11\xe0")):
+        raise DataError(
+            f"{str(path)!r} is no text file, whatever its name says. Export the orders as CSV, or name it rightly."
+        )
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(sample, final=whole)
+    except UnicodeDecodeError:
+        return "cp1252"
+    return "utf-8"
+
+
+def _decoded(sample: bytes, encoding: str, whole: bool, path: Path) -> str:
+    try:
+        return codecs.getincrementaldecoder(encoding)().decode(sample, final=whole)
+    except LookupError:
+        raise UsageError(
+            f"There is no encoding {encoding!r}; utf-8, utf-16, cp1252 and latin-1 are common ones."
+        ) from None
+    except UnicodeDecodeError as error:
+        raise DataError(
+            f"{str(path)!r} is not {encoding}: byte {error.start:,} does not fit. Try another `encoding`."
+        ) from None
+
+
+def _rows(text: str, separator: str, quote: str) -> list[tuple[int, list[str]]]:
+    """The first rows with the number of the line on which each begins."""
+    csv.field_size_limit(LONGEST_LINE)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, quotechar=quote)
+    rows, line = [], 1
+    try:
+        for cells in reader:
+            rows.append((line, cells))
+            line = reader.line_num + 1
+            if len(rows) >= 200:
+                break
+    except csv.Error:
+        pass  # the engine will say where
+    return rows
+
+
+def _separator(text: str, quote: str) -> str:
+    """The one that cuts most rows into equally many cells, more than one."""
+
+    def fit(separator: str) -> tuple[int, int]:
+        widths = Counter(len(cells) for _, cells in _rows(text, separator, quote) if any(cells))
+        width, count = widths.most_common(1)[0] if widths else (1, 0)
+        return (count if width > 1 else 0, width)
+
+    return max(SEPARATORS, key=fit)
+
+
+def _header_row(rows: list[tuple[int, list[str]]]) -> int:
+    """The first row as wide as most, with a name in every cell: lines above it are a title or a comment."""
+    widths = Counter(len(cells) for _, cells in rows if any(cells))
+    width = widths.most_common(1)[0][0] if widths else 1
+    for line, cells in rows[:30]:
+        if len(cells) == width and all(cell.strip() for cell in cells):
+            return line
+    return next((line for line, cells in rows if any(cell.strip() for cell in cells)), 1)

@@ -1,0 +1,222 @@
+"""The same orders written in many ways give the same bytes; how each was read is said; what is unclear is asked."""
+
+import csv
+import gzip
+import io
+import json
+
+import duckdb
+import pandas as pd
+import polars as pl
+import pyarrow as pa
+import pytest
+
+import fairladder as fl
+
+LINES = 2500
+
+
+@pytest.fixture(scope="module")
+def rows(shop):
+    with (shop / "orders.csv").open() as file:
+        return list(csv.DictReader(file))[:LINES]
+
+
+def continental(row):
+    """31.12.2025 18:30:00 and 1.234,50."""
+    day, _, time = row["sold_at"].partition("T")
+    placed = ".".join(reversed(day.split("-"))) + (f" {time}" if time else "")
+    whole, _, cents = row["line_total"].partition(".")
+    total = f"{int(whole):,}".replace(",", ".") + f",{cents}" if cents else ""
+    return row | {"sold_at": placed, "line_total": total, "product": row["product"] + " été"}
+
+
+def american(row):
+    """12/31/2025, $1,234.50 and ($4.00)."""
+    day = row["sold_at"].partition("T")[0].split("-")
+    placed = "/".join((*day[1:], day[0])) if len(day) == 3 else row["sold_at"]
+    total = f"${abs(float(row['line_total'])):,.2f}" if row["line_total"] else ""
+    return row | {"sold_at": placed, "line_total": f"({total})" if row["line_total"].startswith("-") else total}
+
+
+def text(rows, separator=",", quoting=csv.QUOTE_MINIMAL):
+    out = io.StringIO()
+    writer = csv.DictWriter(out, list(rows[0]), delimiter=separator, quoting=quoting)
+    writer.writeheader()
+    writer.writerows(rows)
+    return out.getvalue()
+
+
+def workbook(rows, path):
+    """Ids as text, amounts as numbers, days as days, under a title."""
+    frame = pd.DataFrame(rows)
+    frame["line_total"] = pd.to_numeric(frame["line_total"])
+    frame["sold_at"] = [pd.Timestamp(v) if len(v) == 19 else v for v in frame["sold_at"]]
+    with pd.ExcelWriter(path, engine="xlsxwriter") as book:
+        frame.to_excel(book, index=False, startrow=3, sheet_name="Orders")
+        book.sheets["Orders"].write(0, 0, "Quillmoor Yarns")
+
+
+WAYS = {
+    "plain.csv": lambda r, p: p.write_text(text(r)),
+    "marked.csv": lambda r, p: p.write_bytes(text(r).encode("utf-8-sig")),
+    "continental.csv": lambda r, p: p.write_bytes(text([continental(x) for x in r], ";").encode("cp1252")),
+    "wide.txt": lambda r, p: p.write_bytes(text([continental(x) for x in r], "\t").encode("utf-16")),
+    "american.csv": lambda r, p: p.write_text(text([american(x) for x in r], "|", csv.QUOTE_ALL)),
+    "titled.csv": lambda r, p: p.write_bytes(b"Quillmoor Yarns,,,\nall orders\n\n" + text(r).encode()),
+    "packed.csv.gz": lambda r, p: p.write_bytes(gzip.compress(text(r).encode())),
+    "packed.csv.zst": lambda r, p: p.write_bytes(pa.compress(text(r).encode(), "zstd", asbytes=True)),
+    "lines.jsonl": lambda r, p: p.write_text("\n".join(json.dumps(x) for x in r)),
+    "all.json": lambda r, p: p.write_text(json.dumps(r)),
+    "columns.parquet": lambda r, p: pd.DataFrame(r).to_parquet(p),
+    "book.xlsx": workbook,
+    "half*.csv": lambda r, p: [
+        p.with_name(f"half{i}.csv").write_text(text(half)) for i, half in enumerate((r[:999], r[999:]))
+    ],
+}
+
+
+@pytest.fixture(scope="module")
+def expected(shop, rows, tmp_path_factory):
+    return scored_bytes(pd.DataFrame(rows), shop, tmp_path_factory.mktemp("expected"))[0]
+
+
+def scored_bytes(source, shop, folder):
+    orders = fl.open_orders(source, scheme=shop / "scheme.toml")
+    fl.write(fl.score(orders.customers(), orders.scheme), folder / "out.csv")
+    return (folder / "out.csv").read_bytes(), orders
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_one_shop_many_exports(shop, rows, expected, tmp_path, way):
+    WAYS[way](rows, tmp_path / way)
+    got, orders = scored_bytes(tmp_path / way, shop, tmp_path)
+    assert got == expected
+    told = " ".join(orders.notes)
+    said = {
+        "continental.csv": ("is read as cp1252", "is cut at `;`", "are read day-first", "show a decimal comma"),
+        "wide.txt": ("is read as utf-16", "show a decimal comma"),
+        "american.csv": ("are read month-first", "show a decimal point"),
+        "titled.csv": ("from line 4",), "book.xlsx": ("from row 4",), "half*.csv": ("2 files are read together",),
+    }  # fmt: skip
+    for words in said.get(way, ()):
+        assert words in told
+
+
+def test_frames_of_other_kinds(shop, rows, expected, tmp_path, fairladder):
+    frame = pd.DataFrame(rows)  # noqa: F841  # read by name below
+    for source in (pl.DataFrame(rows), pa.Table.from_pylist(rows), duckdb.sql("SELECT * FROM frame")):
+        assert scored_bytes(source, shop, tmp_path)[0] == expected
+    done = fairladder("score", "-", "--scheme", shop / "scheme.toml", input=text(rows))
+    assert done.stdout.encode() == expected
+
+
+def orders_of(tmp_path, header, *lines, **settings):
+    path = tmp_path / "orders.csv"
+    path.write_text("\n".join([header, *lines]) + "\n")
+    return fl.open_orders(path, scheme={"orders": settings} if settings else None, allow_set_aside=True)
+
+
+@pytest.mark.parametrize(
+    ("cells", "settings", "minor"),
+    [
+        (["1.234,50", "12,5", "7"], {}, [123450, 1250, 700]),
+        (["1,234.50", "$ 12.5", "(3.00)"], {}, [123450, 1250, -300]),
+        (["1'234.50", "2.00-", "EUR 3"], {}, [123450, -200, 300]),
+        (["1,234", "2,500"], {"decimal_mark": "."}, [123400, 250000]),
+        (["1,234", "2,500"], {"decimal_mark": ","}, [123, 250]),
+        (["1.234", "12.5"], {}, [123, 1250]),  # points alone are decimal points
+        (["12,5", "13,5", "1.5"], {}, [1250, 1350, None]),  # the majority wins, the rest is bad-amount
+        (["1,23,456.00", "5.00"], {}, [None, 500]),
+        (["1.234.567", "1,5"], {}, [123456700, 150]),
+        (["1 234,5", "−2,5"], {}, [123450, -250]),
+    ],
+)
+def test_numbers_in_text(tmp_path, cells, settings, minor):
+    lines = [f'c{i};2026-01-01;"{cell}"' for i, cell in enumerate(cells)]
+    orders = orders_of(tmp_path, "customer;placed;amount", *lines, **settings)
+    spend = dict(zip(orders.customers()["customer"], orders.customers()["spend"], strict=True))
+    assert [round(spend[f"c{i}"] * 100) if f"c{i}" in spend else None for i in range(len(cells))] == minor
+    assert set(orders.set_aside["reason"]) == ({"bad-amount"} if None in minor else set())
+
+
+@pytest.mark.parametrize(
+    ("cells", "settings", "days"),
+    [
+        (["31/12/2025", "01/02/2026"], {}, ["2025-12-31", "2026-02-01"]),
+        (["12/31/2025", "01/02/2026 9:15 PM"], {}, ["2025-12-31", "2026-01-02"]),
+        (["31.1.2026", "2026-02-01T10:00:00", "1 Feb 2026"], {}, ["2026-01-31", "2026-02-01", "2026-02-01"]),
+        (["2026/01/31", "2026/02/01"], {}, ["2026-01-31", "2026-02-01"]),
+        (["04/04/2026", "05/05/2026"], {}, ["2026-04-04", "2026-05-05"]),  # both ways the same
+        (["01/02/2026"], {"date_format": "month-first"}, ["2026-01-02"]),
+        (["31.12.25"], {"date_format": "%d.%m.%y"}, ["2025-12-31"]),
+        (["31.12.25", "30.12.2025"], {}, [None, "2025-12-30"]),  # two-digit years only when asked for
+        (["45000", "2026-01-01"], {}, [None, "2026-01-01"]),
+        (["45000", "45000.75", "59"], {"date_format": "spreadsheet-days"}, ["2023-03-15", "2023-03-15", None]),
+        (["0000-01-01", "9999-12-31", "2026-01-01"], {}, [None, "9999-12-31", "2026-01-01"]),
+    ],
+)
+def test_dates_in_text(tmp_path, cells, settings, days):
+    lines = [f"c{i},{cell},1" for i, cell in enumerate(cells)]
+    orders = orders_of(tmp_path, "customer,placed,amount", *lines, **settings).on("9999-12-31")
+    first = dict(zip(*orders.customers()[["customer", "first_order"]].astype(str).to_numpy().T, strict=True))
+    assert [first.get(f"c{i}") for i in range(len(cells))] == days
+    assert set(orders.set_aside["reason"]) == ({"bad-date"} if None in days else set())
+
+
+def test_what_is_unclear_is_asked(tmp_path):
+    with pytest.raises(fl.DataError) as caught:
+        orders_of(tmp_path, "customer,placed,amount", "a,01/02/2026,1", "b,03/04/2026,1").customers()
+    assert str(caught.value) == (
+        "The dates in `placed` can be read day first or month first, `01/02/2026` and `03/04/2026` for instance, and no other cell "
+        'settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
+    )
+    with pytest.raises(fl.DataError) as caught:
+        orders_of(tmp_path, "customer;placed;amount", "a;2026-01-01;1,234", "b;2026-01-01;2,500").customers()
+    assert str(caught.value) == (
+        "The commas in `1,234` and `2,500` can be decimal marks or thousands, and no other cell settles it. "
+        'Say `decimal_mark = ","` or "." under [orders].'
+    )
+
+
+HEADER = b"customer,placed,amount\n"
+BROKEN = {
+    "nulls.csv": HEADER + b"a,2026-01-01,1\n\0\0\0",
+    "binary.csv": bytes(range(256)) * 40,
+    "really.csv": b"PK\x03\x04" + b"\0" * 200,
+    "wide.csv": b",".join(b"c%d" % i for i in range(20_000)) + b"\n",
+    "open.csv": HEADER + b'a,2026-01-01,"1\nb,2026-01-02,2\n',
+    "ragged.csv": HEADER + b"a,2026-01-01,1\nb,2026-01-02\nc,2026-01-03,3,4\n",
+    "twice.csv": b"customer,placed,amount,customer\na,2026-01-01,1,a\n",
+    "broken.csv.gz": b"\x1f\x8b nothing packed here",
+    "broken.xlsx": b"PK\x03\x04 no workbook",
+    "broken.parquet": b"PAR1 but nothing else PAR1",
+    "broken.json": b'[{"customer": "a", "placed":',
+    "long.csv": HEADER + b"a,2026-01-01,1\nb,2026-01-02," + b"9" * 10_000_000 + b"\n",
+}
+
+
+@pytest.mark.parametrize("name", BROKEN)
+def test_broken_files_get_an_answer(tmp_path, fairladder, name):
+    """A clear error or a row set aside: no traceback, nothing half written."""
+    (tmp_path / name).write_bytes(BROKEN[name])
+    done = fairladder("score", tmp_path / name, "--out", tmp_path / "out.csv")
+    assert done.returncode == 1, done.stdout
+    assert done.stderr.startswith("Error: ")
+    assert "Traceback" not in done.stderr
+    assert len(done.stderr) < 700
+    assert not (tmp_path / "out.csv").exists()
+
+
+def test_strange_cells_are_kept_or_set_aside(tmp_path):
+    lines = [
+        "אבג,2026-01-01,1",
+        "🧶🧶,2026-01-02,2",
+        f"{'x' * 10_000},2026-01-03,3",
+        "a,2026-01-04,1e308",
+        "b,2026-01-05,NaN",
+    ]
+    orders = orders_of(tmp_path, "customer,placed,amount", *lines, "customer,placed,amount")
+    assert sorted(len(c) for c in orders.customers()["customer"]) == [2, 3, 10_000]
+    aside = orders.set_aside
+    assert aside[["row", "reason"]].to_numpy().tolist() == [[5, "bad-amount"], [6, "bad-amount"], [7, "bad-date"]]

@@ -1,12 +1,16 @@
 """Shared by all tests: the sample shop's files and a way to run the command line."""
 
+import contextlib
+import io
 import os
 import subprocess
 import sys
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
+from fairladder.cli.app import main
 from fairladder.demo import FILES, SHOP
 
 os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC: the machine's zone must never show
@@ -20,12 +24,39 @@ def shop(tmp_path_factory):
     return folder
 
 
-@pytest.fixture(scope="session")
-def fairladder():
-    """Run the command as people do: ``fairladder("score", path, …)`` → finished process with text output."""
+@dataclass
+class Done:
+    returncode: int
+    stdout: str
+    stderr: str
 
-    def run(*words, **kwargs):
+
+@pytest.fixture
+def fairladder(monkeypatch):
+    """Run the command line in this process: ``fairladder("score", path, …)`` → exit code and what was printed."""
+
+    def run(*words, cwd=None, input=""):  # noqa: A002  # as subprocess has it
+        out, err = io.StringIO(), io.StringIO()
+        monkeypatch.setattr(sys, "argv", ["fairladder", *map(str, words)])
+        monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(input.encode())))
+        here = contextlib.chdir(cwd) if cwd else contextlib.nullcontext()
+        with here, contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            try:
+                main()
+                code = 0
+            except SystemExit as done:
+                code = int(done.code or 0)
+        return Done(code, out.getvalue(), err.getvalue())
+
+    return run
+
+
+@pytest.fixture(scope="session")
+def process():
+    """The same as a process of its own, as people start it."""
+
+    def run(*words):
         command = [str(Path(sys.executable).with_name("fairladder")), *map(str, words)]
-        return subprocess.run(command, capture_output=True, text=True, timeout=120, check=False, **kwargs)
+        return subprocess.run(command, capture_output=True, text=True, timeout=120, check=False)
 
     return run

@@ -20,8 +20,8 @@ def orders(tmp_path):
     return path
 
 
-def test_demo_does_the_whole_example(fairladder, tmp_path):
-    done = fairladder("demo", tmp_path / "shop")
+def test_demo_does_the_whole_example(process, tmp_path):
+    done = process("demo", tmp_path / "shop")
     assert done.returncode == 0, done.stderr
     for told in (
         "Does every row count?",
@@ -40,9 +40,9 @@ def test_demo_does_the_whole_example(fairladder, tmp_path):
         "segments.png",
         "set-aside.csv",
     }
-    assert fairladder("demo", tmp_path / "shop").returncode == 0  # again, over its own files
+    assert process("demo", tmp_path / "shop").returncode == 0  # again, over its own files
     (tmp_path / "shop" / "scheme.toml").write_text("# mine now")
-    refused = fairladder("demo", tmp_path / "shop")
+    refused = process("demo", tmp_path / "shop")
     assert refused.returncode == 2
     assert "scheme.toml' is there already and differs from the sample; name another folder." in refused.stderr
     assert (tmp_path / "shop" / "scheme.toml").read_text() == "# mine now"

@@ -219,7 +219,7 @@ def case(plain, measure, sign):
     return f"CASE WHEN orders > 0 THEN CASE {branches} ELSE 5 END END AS {measure}_rung"
 
 
-def test_shuffled_orders_give_the_same_bytes(shop, fairladder, tmp_path):
+def test_shuffled_orders_give_the_same_bytes(shop, process, tmp_path):
     lines = (shop / "orders.csv").read_text().splitlines(keepends=True)
     body = lines[1:]
     random.Random(5).shuffle(body)
@@ -227,7 +227,7 @@ def test_shuffled_orders_give_the_same_bytes(shop, fairladder, tmp_path):
     written = []
     for orders in (shop / "orders.csv", tmp_path / "orders.csv"):
         out = tmp_path / f"{orders.parent.name}.csv"
-        done = fairladder("score", orders, "--scheme", shop / "scheme.toml", "--out", out)
+        done = process("score", orders, "--scheme", shop / "scheme.toml", "--out", out)
         assert done.returncode == 0, done.stderr
         written.append(out.read_bytes())
     assert written[0] == written[1]

@@ -1,6 +1,7 @@
 """The order book: opened orders, from which the balance, the customers and everything else are asked."""
 
 import datetime as dt
+import tomllib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -21,13 +22,15 @@ from fairladder.errors import DataError, UsageError
 from fairladder.ladder import Ladder, ties_at_cuts
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
 from fairladder.orders.findings import Finding, customer_findings, row_findings, tie_finding
+from fairladder.orders.first_scheme import first_scheme
+from fairladder.orders.guess import guess_roles
 from fairladder.orders.inspection import row_inspection
 from fairladder.orders.members import Members, open_members
 from fairladder.orders.roles import Roles, settle_roles
 from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_rows, settled
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.source import open_source
-from fairladder.scheme import Scheme, load_scheme
+from fairladder.scheme import ROLES, Scheme, load_scheme, scheme_from
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -232,6 +235,9 @@ class Orders:
         """What every output has to say beside its figures."""
         read_so = self._reduced.offsets  # reading comes first: it settles how dates and numbers are written
         notes = [*self._source.told, *self._rows.evidence]
+        if self._roles.guessed:
+            told = ", ".join(f"{role} `{self._roles.columns[role]}`" for role in self._roles.guessed)
+            notes.insert(0, f"Columns are guessed: {told}. `fairladder start` writes them down with the reasons.")
         time = self.scheme.time
         if not self._rows.has_orders:
             notes.append("No order column is known, so every row counts as one order.")
@@ -423,9 +429,39 @@ def open_orders(
     elif isinstance(scheme, Scheme):
         settled = scheme
     elif isinstance(scheme, Mapping):
-        from fairladder.scheme import scheme_from
-
         settled = scheme_from(scheme, "the scheme")
     else:
         settled = load_scheme(scheme)
     return Orders(orders, customers, settled, allow_set_aside=allow_set_aside)
+
+
+@dataclass(frozen=True)
+class Beginning:
+    """A first scheme: its TOML, the roles with their reasons, and how it fared on the orders."""
+
+    toml: str
+    roles: list[tuple[str, str, str]]
+    balance: dict[str, Any]
+    trouble: str
+    """What is to settle first; empty where the scheme works."""
+
+
+def begin(orders: Any, given: Mapping[str, str]) -> Beginning:
+    """Guess the roles that are not given, write the scheme, and try it on the orders.
+
+    Raises SchemeError where two columns are equally good for a role that matters, or a role finds no column.
+    """
+    known = dict(given)
+    scheme = scheme_from({"orders": known}, "options")
+    source = open_source(orders, Embedded(), scheme.orders)
+    settle_roles(scheme.orders, source)  # asks where two columns are equally good
+    guesses = [g for g in guess_roles(source, known) if not g.rivals]
+    toml = first_scheme(source, guesses, known)
+    why = {g.role: (g.column, g.why) for g in guesses} | {role: (name, "as you said") for role, name in known.items()}
+    roles = [(role, *why[role]) for role in ROLES if role in why]
+    try:
+        tried = open_orders(orders, scheme=scheme_from(tomllib.loads(toml), "the first scheme"))
+        tried.require_fit()
+    except DataError as error:
+        return Beginning(toml, roles, {}, str(error))
+    return Beginning(toml, roles, tried.balance.as_json(), "")

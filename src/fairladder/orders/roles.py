@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from fairladder.errors import SchemeError, nearest
+from fairladder.orders.guess import guess_roles, settled_or_ask
 from fairladder.orders.source import Source
 from fairladder.scheme import ROLES, OrdersPart
 
@@ -12,6 +13,8 @@ class Roles:
     """Role → column of the source. ``customer``, ``placed`` and a way to the amount are always there."""
 
     columns: dict[str, str]
+    guessed: tuple[str, ...] = ()
+    """The roles that were guessed."""
 
     def get(self, role: str) -> str | None:
         """The role's column, or None."""
@@ -43,15 +46,34 @@ def settle_roles(settings: OrdersPart, source: Source) -> Roles:
         columns[role] = role
     if "amount" not in columns and {"unit_price", "quantity"} <= source.columns.keys():
         columns.update({r: r for r in ("unit_price", "quantity", "discount") if r in source.columns})
-    _complete(columns, source)
+    if _missing(columns):
+        return _guessed(columns if given else {}, source)
     return Roles(columns)
 
 
-def _complete(columns: dict[str, str], source: Source) -> None:
+def _missing(columns: dict[str, str]) -> list[str]:
+    """The roles that no orders can do without and that are not known."""
     missing = [role for role in ("customer", "placed") if role not in columns]
     if "amount" not in columns and not {"unit_price", "quantity"} <= columns.keys():
         missing.append("amount")
-    if missing:
+    return missing
+
+
+def _guessed(known: dict[str, str], source: Source) -> Roles:
+    """The known roles and, for the others, what names and contents show."""
+    guesses = guess_roles(source, known)
+    columns = {**known, **settled_or_ask(guesses, source, NEEDED)}
+    if _missing(columns):
+        _complete(columns, source)
+    return Roles(columns, tuple(role for role in columns if role not in known))
+
+
+#: Roles for which two equally good columns are a question, not a shrug.
+NEEDED = ("customer", "order", "placed", "amount", "unit_price", "quantity")
+
+
+def _complete(columns: dict[str, str], source: Source) -> None:
+    if missing := _missing(columns):
         names = ", ".join(f"`{name}`" for name in list(source.columns)[:20])
         wanted = " and ".join(f"`{role}`" for role in missing)
         options = " ".join(f"--{role}-column NAME" for role in missing)

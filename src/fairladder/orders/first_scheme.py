@@ -1,0 +1,91 @@
+"""The first scheme for an export: guessed roles with the reason for each, as commented TOML."""
+
+import json
+
+from sqlglot import exp
+
+from fairladder.orders.guess import Guess
+from fairladder.orders.source import Source
+from fairladder.sqltree import column, named, select, sql
+
+_ORDER = (
+    "customer",
+    "order",
+    "placed",
+    "amount",
+    "unit_price",
+    "quantity",
+    "discount",
+    "name",
+    "channel",
+    "status",
+    "currency",
+    "cost",
+)
+
+
+def first_scheme(source: Source, guesses: list[Guess], given: dict[str, str]) -> str:
+    """TOML that works at once; what cannot be told from the rows stands there as a comment."""
+    settled = {g.role: g for g in guesses if not g.rivals}
+    lines = [f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.", "", "[orders]"]
+    for role in _ORDER:
+        if role in given:
+            lines.append(f"{role} = {_quoted(given[role])} # as you said")
+        elif role in settled:
+            lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
+    status = given.get("status") or (settled["status"].column if "status" in settled else None)
+    lines += [
+        *([_where(source, status)] if status else []),
+        *([] if "order" in settled or "order" in given else ["# order = \"…\" # no order id was found: every row counts as one order"]),
+        '# amount_is = "order" # where each row repeats its order\'s total',
+        '# date_format = "day-first" # iso, day-first, month-first, year-first, or a pattern such as %d.%m.%y',
+        "",
+        "[money]",
+        "decimals = 2",
+        'refunds = "net" # "ignore" leaves refunds out of spend',
+        *([_currency(source, settled["currency"].column)] if "currency" in settled else []),
+        "",
+        "[customers]",
+        '# file = "customers.csv" # one row per customer, beside this file',
+        "",
+        "[time]",
+        "# as_of = 2026-06-30 # without it: the latest day among the orders",
+        '# time_zone = "Europe/Lisbon" # where the business keeps its days',
+        "",
+        "[scores]",
+        "rungs = 5",
+        'method = "even"',
+        "",
+        "# Without [[segments]] the rules that come with Fair Ladder hold. One of your own looks like this; the last needs",
+        "# `otherwise = true` in place of `when`.",
+        "# [[segments]]",
+        '# name = "mainstay"',
+        '# when = "recency_score >= 4 AND frequency_score >= 4 AND monetary_score >= 4"',
+        '# stance = "keep" # keep, grow, welcome, win-back or leave',
+    ]  # fmt: skip
+    return "\n".join(lines) + "\n"
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _values(source: Source, name: str) -> list[str]:
+    cell = sql("TRIM(CAST(:c AS VARCHAR))", c=column(name))
+    query = select([named(cell, "value"), named(sql("COUNT(*)"), "n")], source.relation).group_by("1")
+    query = query.order_by(exp.Ordered(this=exp.column("n"), desc=True), "value").limit(6)
+    return [row["value"] for row in source.engine.table(query).to_pylist() if row["value"]]
+
+
+def _where(source: Source, status: str) -> str:
+    values = _values(source, status)
+    shown = values[-1] if values else "cancelled"
+    name = status if status.isidentifier() else f'\\"{status}\\"'
+    return f"# where = \"{name} <> '{shown}'\" # `{status}` holds {', '.join(values)}"
+
+
+def _currency(source: Source, name: str) -> str:
+    values = _values(source, name)
+    return (
+        f"# currency = {_quoted(values[0] if values else 'EUR')} # the one to keep; `{name}` holds {', '.join(values)}"
+    )

@@ -1,0 +1,99 @@
+"""`start` and guessing: right on exports from many tools and tongues, and a question where two answers are as good."""
+
+import tomllib
+
+import pandas as pd
+import pytest
+
+import fairladder as fl
+
+DAYS = pd.date_range("2025-01-01", periods=60, freq="5D")
+N = len(DAYS)
+PEOPLE = [f"{i % 23:04d}" for i in range(N)]
+SLIPS = [f"S{i // 2:05d}" for i in range(N)]
+MONEY = [f"{10 + i % 9}.{i % 100:02d}" for i in range(N)]
+PIECES = [str(1 + i % 4) for i in range(N)]
+STATES = ["open" if i % 9 else "void" for i in range(N)]
+ISO, EURO = DAYS.strftime("%Y-%m-%d"), DAYS.strftime("%d.%m.%Y")
+COMMA = [m.replace(".", ",") for m in MONEY]
+
+EXPORTS = {
+    "english": ({"customer_id": PEOPLE, "customer_name": PEOPLE, "order_id": SLIPS, "order_date": ISO, "shipping_date": ISO, "total": MONEY,
+                 "status": STATES}, {"customer": "customer_id", "order": "order_id", "placed": "order_date", "amount": "total", "status": "status"}),
+    "camel": ({"AccountNumber": PEOPLE, "InvoiceNo": SLIPS, "InvoiceDate": ISO, "Quantity": PIECES, "UnitPrice": MONEY, "Country": STATES},
+              {"customer": "AccountNumber", "order": "InvoiceNo", "placed": "InvoiceDate", "unit_price": "UnitPrice", "quantity": "Quantity"}),
+    "german": ({"Kundennummer": PEOPLE, "Bestellnummer": SLIPS, "Bestelldatum": EURO, "Betrag": COMMA, "Bestellstatus": STATES},
+               {"customer": "Kundennummer", "order": "Bestellnummer", "placed": "Bestelldatum", "amount": "Betrag"}),
+    "french": ({"N° client": PEOPLE, "Commande": SLIPS, "Date": EURO, "Montant": COMMA, "Nom": PEOPLE},
+               {"customer": "N° client", "order": "Commande", "placed": "Date", "amount": "Montant", "name": "Nom"}),
+    "spanish": ({"cliente": PEOPLE, "pedido": SLIPS, "fecha": ISO, "importe": MONEY, "canal": STATES},
+                {"customer": "cliente", "order": "pedido", "placed": "fecha", "amount": "importe", "channel": "canal"}),
+    "italian": ({"Codice cliente": PEOPLE, "Numero ordine": SLIPS, "Data ordine": EURO, "Importo": COMMA},
+                {"customer": "Codice cliente", "order": "Numero ordine", "placed": "Data ordine", "amount": "Importo"}),
+    "dutch": ({"klantnummer": PEOPLE, "bestelling": SLIPS, "datum": EURO, "bedrag": COMMA},
+              {"customer": "klantnummer", "order": "bestelling", "placed": "datum", "amount": "bedrag"}),
+    "portuguese": ({"cliente_id": PEOPLE, "encomenda": SLIPS, "data": ISO, "valor": MONEY, "desconto": PIECES},
+                   {"customer": "cliente_id", "order": "encomenda", "placed": "data", "amount": "valor"}),
+    "swedish": ({"Kundnr": PEOPLE, "Ordernr": SLIPS, "Datum": ISO, "Belopp": MONEY},
+                {"customer": "Kundnr", "order": "Ordernr", "placed": "Datum", "amount": "Belopp"}),
+    "polish": ({"Klient": PEOPLE, "Zamówienie": SLIPS, "Data": ISO, "Kwota": MONEY},
+               {"customer": "Klient", "order": "Zamówienie", "placed": "Data", "amount": "Kwota"}),
+    "till": ({"member": PEOPLE, "receipt": SLIPS, "sold_at": ISO, "qty": PIECES, "price": MONEY, "discount": ["" for _ in range(N)], "store": STATES},
+             {"customer": "member", "order": "receipt", "placed": "sold_at", "unit_price": "price", "quantity": "qty", "discount": "discount"}),
+    "bare": ({"buyer": PEOPLE, "when": ISO, "paid": MONEY}, {"customer": "buyer", "placed": "when", "amount": "paid"}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("export", EXPORTS)
+def test_start_guesses_right_and_its_scheme_works(tmp_path, fairladder, export):
+    columns, wanted = EXPORTS[export]
+    orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
+    pd.DataFrame(columns).to_csv(orders, index=False, sep=";")
+    done = fairladder("start", orders, "--out", scheme)
+    assert done.returncode == 0, done.stderr
+    roles = tomllib.loads(scheme.read_text())["orders"]
+    assert {role: roles.get(role) for role in wanted} == wanted
+    assert {"customer", "order", "placed", "amount", "unit_price", "quantity"} & roles.keys() <= wanted.keys()
+    for role, column in wanted.items():
+        assert role in done.stdout
+        assert column.split()[0] in done.stdout
+    with_scheme, without = (fairladder("customers", orders, *more) for more in (("--scheme", scheme), ()))
+    assert with_scheme.returncode == 0, with_scheme.stderr
+    assert with_scheme.stdout == without.stdout  # the same guesses without a scheme
+    assert "Columns are guessed: " in without.stderr
+    assert pd.read_csv(orders, sep=";", dtype=str).shape[0] == fl.open_orders(orders, scheme=scheme).balance.used
+
+
+@pytest.mark.parametrize(
+    ("columns", "message"),
+    [
+        ({"customer": PEOPLE, "date_one": ISO, "date_two": ISO, "total": MONEY}, "`date_one` or `date_two` could be the day of the order. Say which with --placed-column NAME."),
+        ({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}, "`client` or `member` could be the customer's id. Say which with --customer-column NAME."),
+        ({"customer": PEOPLE, "date": ISO, "net_value": MONEY, "gross_value": MONEY}, "`net_value` or `gross_value` could be the amount. Say which with --amount-column NAME."),
+        ({"a": PEOPLE, "b": ISO, "c": MONEY}, "no column is known for `customer`. Name it under [orders] in the scheme or with --customer-column NAME. The columns are: `a`, `b`, `c`."),
+    ],
+)  # fmt: skip
+def test_two_good_answers_are_a_question(tmp_path, fairladder, columns, message):
+    orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
+    pd.DataFrame(columns).to_csv(orders, index=False)
+    for words in (("start", orders, "--out", scheme), ("score", orders)):
+        done = fairladder(*words)
+        assert (done.returncode, done.stdout) == (2, "")
+        assert message in done.stderr
+    assert not scheme.exists()
+
+
+def test_start_takes_what_is_said_and_never_overwrites(tmp_path, fairladder):
+    orders, scheme = tmp_path / "orders.csv", tmp_path / "mine.toml"
+    pd.DataFrame({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}).to_csv(orders, index=False)
+    said = fairladder("start", orders, "--out", scheme, "--column", "customer=member")
+    assert said.returncode == 0, said.stderr
+    assert 'customer = "member" # as you said' in scheme.read_text()
+    again = fairladder("start", orders, "--out", scheme)
+    assert (again.returncode, again.stderr) == (
+        2,
+        f"Error: '{scheme}' is there already and is not overwritten. Name another with --out.\n",
+    )
+    schema = fairladder("start", "--json-schema").stdout
+    assert '"amount_is"' in schema
+    assert '"date_format"' in schema

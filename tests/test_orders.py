@@ -180,3 +180,37 @@ def test_what_cannot_be_opened(tmp_path, monkeypatch, orders, message):
     with pytest.raises(fl.FairLadderError) as caught:
         fl.open_orders(orders)
     assert str(caught.value) == message
+
+
+def test_rates_convert_before_rounding(tmp_path):
+    """3 × 0.335 GBP at 1.17 is 1.17585, so 1.18; at 1.16 from February on 1.1658, so 1.17. Unknown ones are set aside."""
+    (tmp_path / "rates.csv").write_text("currency,day,rate\nGBP,2026-01-01,1.17\nGBP,2026-02-01,1.16\nCHF,,1.05\n")
+    (tmp_path / "scheme.toml").write_text('[money]\ncurrency = "EUR"\nrates = "rates.csv"\n')
+    rows = [
+        ("a", "GBP", "2026-01-31"),
+        ("b", "GBP", "2026-02-01"),
+        ("c", "EUR", "2026-01-01"),
+        ("d", "CHF", "2020-01-01"),
+        ("e", "GBP", "2025-12-31"),
+        ("f", "USD", "2026-01-01"),
+    ]
+    frame = pd.DataFrame(rows, columns=["customer", "currency", "placed"]).assign(
+        order=range(6), unit_price=0.335, quantity=3
+    )
+    orders = fl.open_orders(frame, scheme=tmp_path / "scheme.toml", allow_set_aside=True)
+    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"a": 1.18, "b": 1.17, "c": 1.01, "d": 1.06}
+    assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [[5, "other-currency"], [6, "other-currency"]]
+    assert "mixed-currencies" not in {f.code for f in orders.check().findings}
+    for text, message in (
+        ("currency,rate\nGBP,1,2\n", "has 3 cells where the header has 2"),
+        ("currency,rate\nGBP,x\n", "rates.csv, row 2: a rate needs a currency, a positive number"),
+        ("currency,day,rate\nGBP,,1\nGBP,,2\n", "row 3: `GBP` has a rate for all days already. Keep one."),
+        (
+            "money,rate\nGBP,1\n",
+            "rates need the columns `currency` and `rate` (and maybe `day`); `currency` is missing.",
+        ),
+    ):
+        (tmp_path / "rates.csv").write_text(text)
+        with pytest.raises(fl.DataError) as caught:
+            fl.open_orders(frame, scheme=tmp_path / "scheme.toml")
+        assert message in str(caught.value)

@@ -151,7 +151,7 @@ def _orders(rows: Rows, as_written: bool) -> exp.Select:
         order = sql("CASE WHEN :u THEN :c END", u=used, c=column("#order"))
     if rows.has_orders:
         keys["order_id"] = order
-    if rows.roles.get("currency"):
+    if rows.by_currency:
         keys["currency"] = column("#currency")
     each = not rows.has_orders
     repeated = rows.scheme.orders.amount_is == "order"

@@ -96,6 +96,13 @@ class MoneyPart(Part):
     decimals: Annotated[int, Field(ge=0, le=4)] = 2
     refunds: Literal["net", "ignore"] = "net"
     currency: str | None = None
+    rates: str | None = None
+
+    @model_validator(mode="after")
+    def _rates_lead_somewhere(self) -> "MoneyPart":
+        if self.rates and not self.currency:
+            raise ValueError("`rates` needs `currency`, the one to convert into")
+        return self
 
 
 class CustomersPart(Part):
@@ -234,9 +241,12 @@ def load_scheme(path: str | Path) -> Scheme:
     except tomllib.TOMLDecodeError as error:
         raise SchemeError(f"{file} is not valid TOML: {error}.") from error
     scheme = scheme_from(settings, str(file), text)
-    if scheme.customers.file and not Path(scheme.customers.file).is_absolute():
-        return scheme.with_options(customers={"file": str(file.parent / scheme.customers.file)})
-    return scheme
+    beside = {
+        part: {key: str(file.parent / path)}
+        for part, key, path in (("customers", "file", scheme.customers.file), ("money", "rates", scheme.money.rates))
+        if path and not Path(path).is_absolute()
+    }
+    return scheme.with_options(**beside) if beside else scheme
 
 
 def scheme_from(settings: Mapping[str, Any], where: str, text: str = "") -> Scheme:

@@ -65,10 +65,18 @@ class Embedded:
         def product(price: str, quantity: str, discount: str | None) -> int | None:
             return exact_minor(decimals, percent, (price, quantity), discount)
 
+        def rated(amount: str, rate: str) -> int | None:
+            return exact_minor(decimals, percent, (amount, rate), None)
+
+        def product_rated(price: str, quantity: str, discount: str | None, rate: str) -> int | None:
+            return exact_minor(decimals, percent, (price, quantity, rate), discount)
+
         name = f"{EXACT_MINOR}_{decimals}{'_percent' if percent else ''}"
         if not percent:
             self._offer_function(name, one, 1)
+            self._offer_function(f"{name}_rated", rated, 2)
         self._offer_function(f"{name}_product", product, 3)
+        self._offer_function(f"{name}_product_rated", product_rated, 4)
 
     def _offer_function(self, name: str, function: Any, arguments: int) -> None:
         types: Any = ["VARCHAR"] * arguments

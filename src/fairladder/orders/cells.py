@@ -123,13 +123,19 @@ def minor(
     texts: Sequence[exp.Expr],
     decimals: int,
     percent: bool,
+    rate: exp.Expr | None = None,
 ) -> exp.Expr:
     """Minor units of an amount, or of price × quantity × (1 − discount): exact, then rounded once.
 
     ``numbers`` and ``discount`` are floats (see ``number``; the discount 0 where blank), ``texts`` the same cells as
-    exact text. NULL where one is no usable number or the discount is out of its range. A float's product is taken
-    where it provably rounds like the exact decimal: it is off by less than 1e-6 and lies farther than that from a half.
+    exact text; ``rate`` is one more factor, as text. NULL where one is no usable number or the discount is out of its
+    range. A float's product is taken where it provably rounds like the exact decimal: it is off by less than 1e-6 and
+    lies farther than that from a half.
     """
+    name = f"{EXACT_MINOR}_{decimals}" + ("_percent" if percent and len(numbers) > 1 else "")
+    name += ("_product" if len(numbers) > 1 else "") + ("_rated" if rate is not None else "")
+    if rate is not None:
+        numbers, texts = [*numbers, sql("CAST(:r AS DOUBLE)", r=rate)], [*texts, rate]
     full = sql(":a * :scale", a=numbers[0], scale=10**decimals)
     for factor in numbers[1:]:
         full = sql(":a * :b", a=full, b=factor)
@@ -138,8 +144,7 @@ def minor(
         share = sql(":d / 100", d=discount) if percent else discount
         scaled = sql(":s * (1 - :d)", s=full, d=share)
         usable = sql(":u AND :d BETWEEN 0 AND 1", u=usable, d=share)
-    name = f"{EXACT_MINOR}_{decimals}" + ("_percent" if percent and len(numbers) > 1 else "")
-    exact = exp.Anonymous(this=name + ("_product" if len(numbers) > 1 else ""), expressions=list(texts))
+    exact = exp.Anonymous(this=name, expressions=list(texts))
     return sql(
         "CASE WHEN :usable THEN CASE WHEN ABS(:full) < :sure AND ABS(ABS(:s - TRUNC(:s)) - 0.5) > 1e-6 "
         "THEN CAST(ROUND(:s) AS BIGINT) ELSE :exact END END",

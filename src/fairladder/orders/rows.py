@@ -8,7 +8,9 @@ from typing import Any
 from sqlglot import exp
 
 from fairladder.conditions import Condition, Kind, parse_condition, to_engine
+from fairladder.errors import SchemeError
 from fairladder.orders import cells
+from fairladder.orders.rates import open_rates
 from fairladder.orders.roles import Roles
 from fairladder.orders.source import CellKind, Source
 from fairladder.orders.written import DateStyle, Mark, day_in_style, plain_number, settle_dates, settle_mark
@@ -42,6 +44,8 @@ class Rows:
     """The decimal mark of text numbers, where some are not plain."""
     evidence: tuple[str, ...] = ()
     """What settled them, in words."""
+    rates: exp.Expr | None = None
+    """The rates of exchange into the chosen currency, where there are any."""
     channels: tuple[str, ...] | None = None
     """All channels there are, where they are known and few: each then has a bit, and orders are told apart faster."""
 
@@ -118,6 +122,8 @@ class Rows:
             if self.roles.get("discount"):
                 percent = 100 if self.scheme.orders.discount_as == "percent" else 1
                 amount = sql(":a * (1 - :d / :p)", a=amount, d=column("#discount"), p=percent)
+        if self.rates is not None:
+            amount = sql(":a * CAST(:r AS DOUBLE)", a=amount, r=column("#rate"))
         return sql(":a * :scale", a=amount, scale=10**self.scheme.money.decimals)
 
     # ------------------------------------------------------------------------------------------- one layer each
@@ -127,7 +133,10 @@ class Rows:
             plain = [named(self._plain(name), f"#plain {name}") for name in self._text_numbers]
             relation = select(["*", *plain], relation).subquery("written", copy=False)
         read = select(["*", *self._read(as_written)], relation)
-        valued = select(["*", *self._valued()], read, "read")
+        dated = select(["*", named(self._day(), "#day")], read, "read")
+        if self.rates is not None:
+            dated = self._with_rates(dated, self.rates)
+        valued = select(["*", named(self._minor(), "#minor")], dated, "dated")
         return select(["*", named(self._cell_state(), "#cell_state")], valued, "valued")
 
     def _read(self, as_written: bool) -> list[exp.Expr]:
@@ -171,29 +180,46 @@ class Rows:
     @property
     def _quick(self) -> bool:
         factors = self.roles.factors
-        return len(factors) == 1 and self.source.columns[factors[0]] in ("whole", "decimal")
+        return self.rates is None and len(factors) == 1 and self.source.columns[factors[0]] in ("whole", "decimal")
 
-    def _valued(self) -> list[exp.Expr]:
-        kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
-        zone = self.scheme.time.time_zone
-        day = cells.day(column("#placed"), kinds[self.roles.get("placed") or ""], zone)
+    @property
+    def by_currency(self) -> bool:
+        """Whether amounts are in the currencies that the rows name."""
+        return self.roles.get("currency") is not None and self.rates is None
+
+    def _with_rates(self, dated: exp.Select, rates: exp.Expr) -> exp.Select:
+        """Add ``#rate``, what one of the row's currency is worth on its day in the chosen one; NULL where unknown."""
+        own = exp.Literal.string(self.scheme.money.currency or "")
+        rate = sql("CASE WHEN :c = :own THEN '1' ELSE rates.rate END", c=column("#currency"), own=own)
+        holds = sql(
+            "rates.currency = :c AND :d >= rates.since AND :d < rates.until", c=column("#currency"), d=column("#day")
+        )
+        everything = exp.Column(this=exp.Star(), table=exp.to_identifier("dated"))
+        rated = select([everything, named(rate, "#rate")], dated, "dated")
+        return rated.join(exp.alias_(rates, "rates", table=True), on=holds, join_type="left", copy=False)
+
+    def _day(self) -> exp.Expr:
+        day = cells.day(column("#placed"), self.kind("placed") or "text", self.scheme.time.time_zone)
         if self.dates is not None and self.dates.name != "iso":
             day = sql("COALESCE(:d, :s)", d=day, s=day_in_style(column("#placed"), self.dates.name))
-        day = sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
+        return sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
+
+    def _minor(self) -> exp.Expr:
+        kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
         if self._quick:
-            minor = cells.whole_minor(column(factors[0]), kinds[factors[0]], decimals)
-            assert minor is not None
-        else:
-            texts = [cells.text(self._cell(f), kinds[f]) for f in factors]
-            discount = self.roles.get("discount")
-            if len(factors) > 1:
-                texts.append(cells.text(self._cell(discount), kinds[discount]) if discount else exp.null())
-            minor = cells.minor(
-                [column(f"#factor{i}") for i in range(len(factors))],
-                column("#discount") if discount else None,
-                texts, decimals, self.scheme.orders.discount_as == "percent",
-            )  # fmt: skip
-        return [named(day, "#day"), named(minor, "#minor")]
+            whole = cells.whole_minor(column(factors[0]), kinds[factors[0]], decimals)
+            assert whole is not None
+            return whole
+        texts = [cells.text(self._cell(f), kinds[f]) for f in factors]
+        discount = self.roles.get("discount")
+        if len(factors) > 1:
+            texts.append(cells.text(self._cell(discount), kinds[discount]) if discount else exp.null())
+        return cells.minor(
+            [column(f"#factor{i}") for i in range(len(factors))],
+            column("#discount") if discount else None,
+            texts, decimals, self.scheme.orders.discount_as == "percent",
+            column("#rate") if self.rates is not None else None,
+        )  # fmt: skip
 
     def _cell_state(self) -> exp.Expr:
         """The first reason that matches, ids aside; blank cells are looked at only where it matters."""
@@ -204,8 +230,9 @@ class Rows:
             (all_of([no_day, no_placed]), code["no-date"]),
             (no_day, code["bad-date"]),
             (sql(":m IS NULL AND :b", m=column("#minor"), b=self._no_amount()), code["no-amount"]),
+            *([] if self.rates is None else self._other_currency(code["other-currency"])),
             (sql(":m IS NULL", m=column("#minor")), code["bad-amount"]),
-            *self._other_currency(code["other-currency"]),
+            *(self._other_currency(code["other-currency"]) if self.rates is None else []),
             *self._left_out(),
             *self._outside(),
         ]
@@ -229,6 +256,8 @@ class Rows:
         wanted = self.scheme.money.currency
         if wanted is None or self.roles.get("currency") is None:
             return []
+        if self.rates is not None:
+            return [(sql(":r IS NULL", r=column("#rate")), code)]
         return [(sql(":c IS DISTINCT FROM :w", c=column("#currency"), w=exp.Literal.string(wanted)), code)]
 
     def _left_out(self) -> list[tuple[exp.Expr, exp.Expr]]:
@@ -336,7 +365,10 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     Raises ConditionError where the condition is wrong.
     """
     text, asked = scheme.orders.where, scheme.orders
+    if scheme.money.rates and not roles.get("currency"):
+        raise SchemeError("[money] rates needs to know the rows' currency: name its column under [orders] currency.")
     known: dict[str, Any] = {
+        "rates": open_rates(scheme.money.rates, source.engine) if scheme.money.rates else None,
         "channels": _few_channels(source, roles),
         "dates": DateStyle(asked.date_format) if asked.date_format else None,
         "mark": asked.decimal_mark,

@@ -1,0 +1,61 @@
+"""Rates of exchange: a table of currency, optional day and rate; the latest on or before a row's day holds."""
+
+import datetime as dt
+from fractions import Fraction
+from typing import Any
+
+import pyarrow as pa
+from sqlglot import exp
+
+from fairladder.engine.embedded import Embedded
+from fairladder.errors import DataError
+from fairladder.orders import cells
+from fairladder.orders.source import open_source
+from fairladder.sqltree import column, named, select
+
+
+def open_rates(file: Any, engine: Embedded) -> exp.Table:
+    """A relation of ``currency``, ``since`` (day, in), ``until`` (day, out) and ``rate`` (exact decimal text).
+
+    The file has columns ``currency``, ``rate`` (so many of the chosen currency for one) and maybe ``day``; without a day
+    a rate always holds. Raises DataError where a column is missing, a rate is no positive number, or two hold at once.
+    """
+    source = open_source(file, engine)
+    missing = [name for name in ("currency", "rate") if name not in source.columns]
+    if missing:
+        raise DataError(
+            f"{source.label}: rates need the columns `currency` and `rate` (and maybe `day`); `{missing[0]}` is missing."
+        )
+    names = [name for name in ("currency", "rate", "day") if name in source.columns]
+    trees = [named(cells.text(column(name), source.columns[name]), name) for name in names]
+    rows = engine.table(select(trees, source.relation)).to_pylist()
+    by_currency: dict[str, dict[dt.date, str]] = {}
+    for number, row in enumerate(rows, start=source.first_row):
+        day, rate = _read(row, f"{source.label}, row {number}")
+        held = by_currency.setdefault(row["currency"], {})
+        if day in held:
+            raise DataError(
+                f"{source.label}, row {number}: `{row['currency']}` has a rate for {row.get('day') or 'all days'} already. Keep one."
+            )
+        held[day] = rate
+    spans = [
+        {"currency": currency, "since": since, "until": until, "rate": held[since]}
+        for currency, held in by_currency.items()
+        for since, until in zip(sorted(held), [*sorted(held)[1:], dt.date.max], strict=True)
+    ]
+    schema = pa.schema(
+        [("currency", pa.string()), ("since", pa.date32()), ("until", pa.date32()), ("rate", pa.string())]
+    )
+    return engine.offer(pa.Table.from_pylist(spans, schema=schema))
+
+
+def _read(row: dict[str, str | None], where: str) -> tuple[dt.date, str]:
+    try:
+        day = dt.date.fromisoformat((row.get("day") or "")[:10]) if row.get("day") else dt.date.min
+        if Fraction(row["rate"] or "") > 0 and row["currency"]:
+            return day, str(row["rate"])
+    except ValueError:
+        pass
+    raise DataError(
+        f"{where}: a rate needs a currency, a positive number with a decimal point, and a day as 2026-06-30 or none."
+    )

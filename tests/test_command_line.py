@@ -33,10 +33,12 @@ def test_demo_does_the_whole_example(process, tmp_path):
     made = {p.name for p in (tmp_path / "shop" / "results").iterdir()}
     assert made == {
         "customers.csv",
+        "customers.settings.json",
         "grid.png",
         "scored.csv",
         "scored.json",
         "scored.parquet",
+        "scored.settings.json",
         "segments.png",
         "set-aside.csv",
     }
@@ -64,6 +66,8 @@ def test_formats_hold_the_same_customers(shop, fairladder, tmp_path):
     assert list(parquet.columns) == list(python.columns) == piped.stdout.splitlines()[0].split(",")
     assert parquet["spend_share"].tolist() == python["spend_share"].tolist()
     told = json.loads(outs["json"].read_text())
+    beside = json.loads((tmp_path / "scored.settings.json").read_text())
+    assert (beside["settings"], beside["balance"]) == (told["settings"], told["balance"])
     assert told["settings"]["orders"]["customer"] == "member_no"
     assert json.loads(pq.read_schema(outs["parquet"]).metadata[b"fairladder"])["as_of"] == told["as_of"] == "2026-06-30"
     rows = list(csv.DictReader(io.StringIO(piped.stdout)))

@@ -31,7 +31,8 @@ def write(
 ) -> None:
     """Write a table, or one of several by name, to a file whose ending says the format.
 
-    ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO, nulls empty. ``parquet``
+    ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO, nulls empty; ``facts`` stand
+    beside it in ``NAME.settings.json``. ``parquet``
     holds the unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every table as a
     list of rows under its name; without ``part`` all of them. The file is replaced as a whole or not at all.
 
@@ -45,6 +46,9 @@ def write(
     with replacing(path) as beside:
         if kind == "csv":
             write_csv(as_text_table(first, decimals), str(beside))
+            if facts is not None:
+                with replacing(settings_path(path)) as told:
+                    told.write_text(as_json(facts), "utf-8")
         elif kind == "parquet":
             _write_parquet(first, beside, facts)
         else:
@@ -52,6 +56,11 @@ def write(
             beside.write_text(
                 as_json({**(facts or {}), **{n: rows_of(t, decimals) for n, t in chosen.items()}}), "utf-8"
             )
+
+
+def settings_path(path: str | Path) -> Path:
+    """Where the facts of a CSV stand, which has no room for them: ``scored.csv`` → ``scored.settings.json``."""
+    return Path(path).with_suffix(".settings.json")
 
 
 def format_of(path: str | Path) -> str:

@@ -29,7 +29,8 @@ from fairladder.orders.members import Members, open_members
 from fairladder.orders.roles import Roles, settle_roles
 from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_rows, settled
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
-from fairladder.orders.source import open_source
+from fairladder.orders.shapes import one_row_per_channel, with_lines
+from fairladder.orders.source import Source, open_source
 from fairladder.scheme import ROLES, Scheme, load_scheme, scheme_from
 
 if TYPE_CHECKING:
@@ -121,8 +122,8 @@ class Orders:
         self.scheme = scheme
         self.allow_set_aside = allow_set_aside
         self._engine = Embedded()
-        self._source = open_source(orders, self._engine, scheme.orders)
-        self._roles: Roles = settle_roles(scheme.orders, self._source)
+        self._source = _shaped(open_source(orders, self._engine, scheme.orders), scheme)
+        self._roles: Roles = settle_roles(scheme.order_columns(), self._source)
         self._rows = open_rows(self._source, self._roles, scheme)
         self._customers_file = customers if customers is not None else scheme.customers.file
 
@@ -356,6 +357,17 @@ class Orders:
         if self.members is not None:
             frame = _joined(frame, self.members.frame)
         return with_measures(frame, self.as_of, self.scheme.money.decimals)
+
+
+def _shaped(source: Source, scheme: Scheme) -> Source:
+    """The source with lines joined on and a row per channel, where the scheme says so."""
+    if scheme.lines.file is not None:
+        order = scheme.order_columns().order or ""
+        lines = open_source(scheme.lines.file, source.engine)
+        source = with_lines(source, lines, order, scheme.lines.order or order)
+    if scheme.orders.channel_customers:
+        source = one_row_per_channel(source, scheme.orders.channel_customers)
+    return source
 
 
 _OPENED = ("scheme", "allow_set_aside", "_engine", "_source", "_roles", "_rows", "_customers_file")

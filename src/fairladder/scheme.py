@@ -55,6 +55,7 @@ class OrdersPart(Part):
     amount_is: Literal["line", "order"] = "line"
     discount_as: Literal["fraction", "percent"] = "fraction"
     where: str | None = None
+    channel_customers: dict[str, str] | None = None
     date_format: str | None = None
     decimal_mark: Literal[".", ","] | None = None
     encoding: str | None = None
@@ -88,6 +89,23 @@ class OrdersPart(Part):
     def roles(self) -> dict[str, str]:
         """Role → column, for the roles that are given."""
         return {role: name for role in ROLES if (name := getattr(self, role)) is not None}
+
+
+class LinesPart(Part):
+    """``[lines]``: the lines of the orders in a file of their own, and the columns it has."""
+
+    file: str | None = None
+    order: str | None = None
+    amount: str | None = None
+    unit_price: str | None = None
+    quantity: str | None = None
+    discount: str | None = None
+
+    @model_validator(mode="after")
+    def _file_first(self) -> "LinesPart":
+        if self.file is None and any((self.order, self.amount, self.unit_price, self.quantity, self.discount)):
+            raise ValueError("`file` is missing, the file of the lines")
+        return self
 
 
 class MoneyPart(Part):
@@ -180,6 +198,7 @@ class Scheme(Part):
     """All settings. Frozen: ``with_options`` gives a changed copy."""
 
     orders: OrdersPart = OrdersPart()
+    lines: LinesPart = LinesPart()
     money: MoneyPart = MoneyPart()
     customers: CustomersPart = CustomersPart()
     time: TimePart = TimePart()
@@ -207,6 +226,23 @@ class Scheme(Part):
             if names.count(name) > 1:
                 raise ValueError(f"two segments are named `{name}`; give each its own name")
         return self
+
+    def order_columns(self) -> OrdersPart:
+        """``[orders]`` with the columns of ``[lines]`` beside its own, as they stand together in the joined rows.
+
+        Raises SchemeError where both name an amount, or the order's id is not known.
+        """
+        changes: dict[str, Any] = {}
+        if self.lines.file is not None:
+            if self.orders.order is None:
+                raise SchemeError("[lines] needs to know the order's id: name its column under [orders] order.")
+            own = ("amount", "unit_price", "quantity", "discount")
+            changes = {name: getattr(self.lines, name) for name in own if getattr(self.lines, name) is not None}
+        if self.orders.channel_customers:
+            changes |= {"customer": "customer", "channel": "channel"}
+        return scheme_from(
+            {"orders": {**self.orders.model_dump(exclude_none=True), **changes}}, "[orders] and [lines]"
+        ).orders
 
     def with_options(self, **parts: Mapping[str, Any]) -> "Scheme":
         """A copy in which the given keys of the given parts win, e.g. ``with_options(time={"as_of": day})``."""
@@ -243,7 +279,11 @@ def load_scheme(path: str | Path) -> Scheme:
     scheme = scheme_from(settings, str(file), text)
     beside = {
         part: {key: str(file.parent / path)}
-        for part, key, path in (("customers", "file", scheme.customers.file), ("money", "rates", scheme.money.rates))
+        for part, key, path in (
+            ("customers", "file", scheme.customers.file),
+            ("lines", "file", scheme.lines.file),
+            ("money", "rates", scheme.money.rates),
+        )
         if path and not Path(path).is_absolute()
     }
     return scheme.with_options(**beside) if beside else scheme

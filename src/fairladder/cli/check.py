@@ -36,12 +36,28 @@ def check(request: Request) -> None:
 
 def views(orders: "Orders", found: "Check") -> "list[RenderableType]":
     """The balance, the findings and the first rows set aside, as tables."""
-    made = [_balance(found)]
+    made = [_settings(orders), _balance(found)]
     if found.findings:
         made.append(_findings(found))
     if len(found.set_aside):
         made.append(_set_aside(orders, found))
     return made
+
+
+def _settings(orders: "Orders") -> "RenderableType":
+    """The columns and the settings in force that are not the usual ones."""
+    from rich.text import Text
+
+    chosen = orders.scheme.settings()
+    parts = {role: f"{role} = {name}" for role, name in orders.roles.items()}
+    for part, keys in chosen.items():
+        if isinstance(keys, dict):
+            parts |= {
+                f"{part}.{k}": f"{k} = {v}" for k, v in keys.items() if k not in orders.roles and part != "customers"
+            }
+    segments = f"{len(chosen['segments'])} rules for segments" if "segments" in chosen else "the usual segments"
+    told = Text("; ".join([*parts.values(), segments]) + ".")
+    return Text.assemble(("How are the rows read?\n", "bold"), told)
 
 
 def _balance(found: "Check") -> "RenderableType":

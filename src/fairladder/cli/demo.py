@@ -47,7 +47,7 @@ def _tour(folder: Path) -> None:
     everybody = orders.customers()
     screen.show(customers.view(everybody))
     decimals, facts = orders.scheme.money.decimals, orders.facts()
-    write(everybody, results / "customers.csv", decimals=decimals)
+    write(everybody, results / "customers.csv", decimals=decimals, facts=facts)
     step(f"score {typed} --out {results / 'scored.csv'} --figure {results / 'segments.png'}")
     scored = scoring.score(everybody, orders.scheme)
     parts = {
@@ -56,7 +56,7 @@ def _tour(folder: Path) -> None:
         "rules": scoring.rule_coverage(scored, orders.scheme),
     }
     screen.show(*score.views(orders, parts), screen.footer(orders))
-    write(scored, results / "scored.csv", decimals=decimals)
+    write(scored, results / "scored.csv", decimals=decimals, facts=facts)
     write(scored, results / "scored.parquet", facts=facts)
     write(parts, results / "scored.json", decimals=decimals, facts=facts)
     for name in score.FIGURES:

@@ -4,6 +4,7 @@ from sqlglot import exp
 
 from fairladder.orders import cells
 from fairladder.orders.rows import BLANK_ROW, LEFT_OUT, OUTSIDE, REASONS, TOTAL_ROW, UNDECIDED, UNKNOWN, USED, Rows
+from fairladder.orders.source import FILE
 from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
 
 _NO_CUSTOMER = next(state for state, reason in REASONS.items() if reason == "no-customer")
@@ -50,6 +51,8 @@ def set_aside_rows(rows: Rows, totals: list[int], readable: int) -> exp.Select:
     # A column of the orders may itself be called row or reason.
     taken = {"row": "row (cell)", "reason": "reason (cell)"}
     original = [named(sql("CAST(:c AS VARCHAR)", c=column(c)), taken.get(c, c)) for c in rows.source.columns]
+    if rows.source.files_apart:
+        original.insert(0, named(column(f"#{FILE}"), FILE))
     reason = named(case(names, exp.null()), "#reason")
     chosen = select([column("#row"), reason, *original], inner, "decided")
     wanted = exp.In(this=column("#why"), expressions=[exp.convert(s) for s in REASONS])

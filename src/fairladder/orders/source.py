@@ -39,6 +39,8 @@ class Source:
     """Number of the first data row, as a person sees it."""
     told: tuple[str, ...] = ()
     """What was found out on opening that people should know."""
+    files_apart: bool = False
+    """Whether ``numbered`` adds ``#file`` because rows are numbered in files of different kinds."""
     parts: tuple["Source", ...] = field(default=(), repr=False)
     """The files that make up this one, where there are several; rows are numbered in each."""
 
@@ -174,7 +176,7 @@ def _open_several(pattern: str, engine: Embedded, settings: OrdersPart) -> Sourc
         f"{len(parts)} files are read together; the column `{FILE}` says which a row is from.",
         *(t for p in parts for t in p.told),
     )
-    return Source(pattern, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts)
+    return Source(pattern, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts=parts)
 
 
 def _union(relations: Sequence[exp.Expr], names: Sequence[str]) -> exp.Expr:

@@ -1,0 +1,94 @@
+"""Orders beside their lines, and a column of customers for each channel: the same as the plain rows they stand for."""
+
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import fairladder as fl
+
+
+def scheme_in(folder, text):
+    (folder / "scheme.toml").write_text(text)
+    return folder / "scheme.toml"
+
+
+BESIDE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\nfile = "lines.csv"\norder = "order_no"\nunit_price = "price"\nquantity = "pieces"\n'
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.lists(st.tuples(st.sampled_from(["ann", "bo", "cy"]), st.integers(1, 28)), min_size=1, max_size=8),
+    st.lists(st.tuples(st.integers(0, 9), st.integers(1, 999), st.integers(1, 4)), max_size=20),
+)
+def test_lines_beside_their_orders_equal_rows_joined_by_hand(tmp_path_factory, orders, lines):
+    """Counts and sums as of the inner join; whatever finds no other side is set aside, and the balance holds."""
+    folder = tmp_path_factory.mktemp("beside")
+    left = pd.DataFrame(
+        [(str(i), m, f"2026-01-{d:02d}") for i, (m, d) in enumerate(orders)], columns=["id", "member", "day"]
+    )
+    right = pd.DataFrame(
+        [(f" {o} ", f"{p / 100:.2f}", q) for o, p, q in lines], columns=["order_no", "price", "pieces"]
+    )
+    left.to_csv(folder / "orders.csv", index=False)
+    right.to_csv(folder / "lines.csv", index=False)
+    opened = fl.open_orders(folder / "orders.csv", scheme=scheme_in(folder, BESIDE), allow_set_aside=True)
+    joined = right.assign(id=right["order_no"].str.strip()).merge(left, on="id")
+    wanted = joined.assign(
+        cents=[round(float(p) * 100) * q for p, q in zip(joined["price"], joined["pieces"], strict=True)]
+    )
+    table = opened.customers(as_of="2026-01-31").set_index("customer")
+    assert table["orders"].to_dict() == wanted.groupby("member")["id"].nunique().to_dict()
+    assert (table["spend"] * 100).round().astype(int).to_dict() == wanted.groupby("member")["cents"].sum().to_dict()
+    balance = opened.balance
+    alone = set(left["id"]) - set(joined["id"])
+    assert (balance.used, balance.set_aside) == (len(joined), len(right) - len(joined) + len(alone))
+    aside = opened.set_aside
+    told = sorted(zip(aside["file"].map(lambda f: f.rsplit("/")[-1]), aside["row"], aside["reason"], strict=True))
+    lost = [
+        ("lines.csv", i + 2, "no-customer") for i, o in enumerate(right["order_no"]) if o.strip() not in set(left["id"])
+    ]
+    assert told == sorted([*lost, *(("orders.csv", int(i) + 2, "no-amount") for i in alone)])
+
+
+def test_what_would_multiply_or_mix_is_refused(tmp_path):
+    scheme = scheme_in(tmp_path, BESIDE)
+    (tmp_path / "lines.csv").write_text("order_no,price,pieces\n1,2.50,2\n")
+    for text, message in (
+        (
+            "id,member,day\n1,ann,2026-01-01\n1,bo,2026-01-02\n",
+            "holds 1 order ids on more than one row, `1` for instance. Their lines would count twice",
+        ),
+        ("id,member,day,price\n1,ann,2026-01-01,3\n", "both have a column `price`. Rename it in one of them."),
+        (
+            "nr,member,day\n1,ann,2026-01-01\n",
+            "has no column `id`, by which orders and lines are joined. There are: `nr`, `member`, `day`.",
+        ),
+    ):
+        (tmp_path / "orders.csv").write_text(text)
+        with pytest.raises(fl.FairLadderError) as caught:
+            fl.open_orders(tmp_path / "orders.csv", scheme=scheme)
+        assert message in str(caught.value)
+
+
+def test_a_column_of_customers_for_each_channel():
+    """Row 1 is Ann's on the web, row 2 Bo's on both, row 3 nobody's: 2 customers, 3 orders, one row set aside."""
+    frame = pd.DataFrame(
+        {
+            "order": [1, 2, 3],
+            "placed": ["2026-01-01"] * 3,
+            "amount": [1, 2, 4],
+            "web_id": ["ann", "bo", None],
+            "stall_id": [None, "bo", " "],
+        }
+    )
+    scheme = {"orders": {"channel_customers": {"web": "web_id", "stall": "stall_id"}, "order": "order"}}
+    orders = fl.open_orders(frame, scheme=scheme, allow_set_aside=True)
+    table = orders.customers()
+    assert table[["customer", "spend"]].to_numpy().tolist() == [["ann", 1.0], ["bo", 4.0]]
+    assert table["only_channel"].fillna("").tolist() == ["web", ""]
+    assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [[3, "no-customer"]]
+    with pytest.raises(
+        fl.SchemeError, match=r"has no column `web`, which channel_customers names for `web`. Did you mean `web_id`\?"
+    ):
+        fl.open_orders(frame, scheme={"orders": {"channel_customers": {"web": "web"}}})

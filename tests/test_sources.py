@@ -111,6 +111,17 @@ def test_frames_of_other_kinds(shop, rows, expected, tmp_path, fairladder):
     assert done.stdout.encode() == expected
 
 
+def test_what_first_rows_do_not_show_is_found_all_the_same(shop, rows, expected, tmp_path, monkeypatch):
+    """Channels beyond the first rows, and findings first looked for without row numbers."""
+    monkeypatch.setattr("fairladder.orders.rows.FIRST_ROWS", 2)
+    monkeypatch.setattr("fairladder.orders.inspection.MANY_ROWS", 10)
+    (tmp_path / "plain.csv").write_text(text(rows))
+    got, orders = scored_bytes(tmp_path / "plain.csv", shop, tmp_path)
+    assert got == expected
+    found = {f.code: f.examples for f in orders.check().findings}
+    assert found["duplicate-rows"] == ("rows 1545 and 1546",)
+
+
 def orders_of(tmp_path, header, *lines, **settings):
     path = tmp_path / "orders.csv"
     path.write_text("\n".join([header, *lines]) + "\n")

@@ -51,7 +51,7 @@ def reduction(rows: Rows, as_written: bool) -> exp.Select:
             names.append("untrimmed")
             found["untrimmed"] = sql("untrimmed_order OR COALESCE(:t <> customer, FALSE)", t=trimmed)
     if rows.channels is not None:
-        names[names.index("channel_bits")] = "only_channel"
+        names.insert(names.index("channel_bits"), "only_channel")
         found["only_channel"] = _only_channel(rows.channels)
     columns = [named(found.get(n, exp.column(n, quoted=True)), n) for n in ["state", "customer", *names]]
     return select(columns, customers, "customers").order_by("state", "customer", copy=False)
@@ -123,13 +123,19 @@ _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(pai
 
 
 def _channel_bit(channels: tuple[str, ...]) -> exp.Expr:
-    """A bit for each channel and the lowest for none: OR of them tells whether all are one, and which."""
-    branches = [
+    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are one, and which."""
+    branches = [(sql(":c IS NULL", c=column("#channel")), exp.convert(1))]
+    branches += [
         (sql(":c = :t", c=column("#channel"), t=exp.Literal.string(t)), exp.convert(2 ** (i + 1)))
         for i, t in enumerate(channels)
     ]
-    width = "SMALLINT" if len(channels) < 15 else "BIGINT"
-    return sql(f"CAST(:bit AS {width})", bit=case(branches, exp.convert(1)))
+    width = "SMALLINT" if len(channels) < 14 else "BIGINT"
+    return sql(f"CAST(:bit AS {width})", bit=case(branches, exp.convert(other_channel(channels))))
+
+
+def other_channel(channels: tuple[str, ...]) -> int:
+    """The bit of channels that are not among these."""
+    return int(2 ** (len(channels) + 1))
 
 
 def _only_channel(channels: tuple[str, ...]) -> exp.Expr:

@@ -16,7 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from fairladder.customers import COLUMNS, customers_frame, reduction, with_measures
+from fairladder.customers import COLUMNS, customers_frame, other_channel, reduction, with_measures
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
 from fairladder.ladder import Ladder, ties_at_cuts
@@ -137,7 +137,7 @@ class Orders:
         frame = self._measured
         findings = [
             *row_findings(self.balance, self.notes),
-            *row_inspection(self._rows, self._today),
+            *row_inspection(self._rows, self._today, self.balance.rows_read),
             *customer_findings(frame, self.members.frame if self.members else None, self.scheme.money.decimals),
         ]
         if (ties := self._ties(frame)) is not None:
@@ -311,6 +311,11 @@ class Orders:
 
     def _reread(self, table: pa.Table) -> pa.Table:
         """The groups once more where some rows could not be read as ISO days and plain numbers but are written otherwise."""
+        if self._rows.channels is not None:
+            others = pc.bit_wise_and(table["channel_bits"].cast(pa.int64()), other_channel(self._rows.channels))
+            if pc.any(pc.not_equal(others, 0)).as_py():  # channels turned up that the first rows do not have
+                self._rows = replace(self._rows, channels=None)
+                table = self._reduced_table()
         if not self._source.text or not set(table["state"].unique().to_pylist()) & {*REASONS, UNDECIDED}:
             return table
         rows = settled(self._rows)

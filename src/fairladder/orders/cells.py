@@ -61,15 +61,24 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
             "CASE WHEN :offset THEN :there ELSE :written END", offset=offset(cell), there=there, written=written
         )
     return sql(
-        "CASE WHEN SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
+        "CASE WHEN :plain THEN CAST(TRY_CAST(:c AS TIMESTAMP) AS DATE) "
+        "WHEN SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
         "AND (LENGTH(:c) = 10 OR TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
-        c=cell, written=written,
+        c=cell, plain=_to_the_second(cell), written=written,
+    )  # fmt: skip
+
+
+def _to_the_second(cell: exp.Expr) -> exp.Expr:
+    """Whether a text cell has the shape of ``2026-06-30 23:59:59``, which most have and which needs the least care."""
+    return sql(
+        "LENGTH(:c) = 19 AND ARRAY_EXTRACT(:c, 17) = ':' AND ARRAY_EXTRACT(:c, 5) = '-' AND ARRAY_EXTRACT(:c, 8) = '-'", c=cell
     )  # fmt: skip
 
 
 def offset(cell: exp.Expr) -> exp.Expr:
     """Whether a text timestamp ends in an offset from UTC."""
-    return sql("LENGTH(:c) > 16 AND REGEXP_MATCHES(:c, '([Zz]|[+-]\\d\\d(:?\\d\\d)?)$')", c=cell)
+    if_odd = sql("LENGTH(:c) > 16 AND REGEXP_MATCHES(:c, '([Zz]|[+-]\\d\\d(:?\\d\\d)?)$')", c=cell)
+    return sql("CASE WHEN :plain THEN FALSE ELSE :odd END", plain=_to_the_second(cell), odd=if_odd)
 
 
 def blank(cell: exp.Expr, kind: CellKind) -> exp.Expr:

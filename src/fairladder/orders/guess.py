@@ -14,7 +14,7 @@ from fairladder.sqltree import column, named, select, sql
 SAMPLE_ROWS = 5000
 #: Role → words that name it: English, German, French, Spanish, Italian, Dutch, Portuguese, the Nordic ones, Polish.
 _WORDS: dict[str, str] = {
-    "customer": "customer client kunde kunden cliente klanten kund asiakas klient member buyer user account debitor acheteur comprador "
+    "customer": "customer client kunde kunden cliente klant kund asiakas klient member buyer user account debitor acheteur comprador "
     "membre mitglied shopper contact konto socio household",
     "order": "order orders invoice receipt slip bestellung bestell auftrag rechnung beleg commande facture pedido factura "
     "ordine fattura bestelling bon ordre zamowienie tilaus transaction ticket encomenda fatura ordernr basket booking",

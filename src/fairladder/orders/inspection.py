@@ -13,10 +13,20 @@ from fairladder.sqltree import column, named, select, sql
 _SHOWN = 5
 
 
-def row_inspection(rows: Rows, today: dt.date) -> list[Finding]:
+#: From so many rows on a first look does without row numbers: giving them takes one thread and most of the time.
+MANY_ROWS = 500_000
+
+
+def row_inspection(rows: Rows, today: dt.date, rows_read: int) -> list[Finding]:
     """Look through all rows, read once more and kept for the while, for what would make the numbers wrong."""
+    if rows_read > MANY_ROWS and not _inspected(rows, today, numbered=False):
+        return []
+    return _inspected(rows, today, numbered=True)
+
+
+def _inspected(rows: Rows, today: dt.date, numbered: bool) -> list[Finding]:
     engine = rows.source.engine
-    kept = engine.keep(_looked_at(rows))
+    kept = engine.keep(_looked_at(rows, numbered))
     found = [
         _duplicate_rows(rows, kept),
         *([_repeated_total(rows, kept)] if rows.has_orders and rows.scheme.orders.amount_is == "line" else []),
@@ -29,17 +39,18 @@ def row_inspection(rows: Rows, today: dt.date) -> list[Finding]:
     return [finding for finding in found if finding is not None]
 
 
-def _looked_at(rows: Rows) -> exp.Select:
+def _looked_at(rows: Rows, numbered: bool) -> exp.Select:
     """What the findings need of each row; ``twin`` is alike for rows whose cells are all alike."""
     cells = [column(name) for name in rows.source.columns]
     columns = {
-        "row": column("#row"), "customer": column("#customer"), "day": column("#day"), "minor": column("#minor"),
+        "row": column("#row") if numbered else sql("CAST(NULL AS BIGINT)"),
+        "customer": column("#customer"), "day": column("#day"), "minor": column("#minor"),
         "state": column("#state"), "twin": exp.Anonymous(this="HASH", expressions=cells), "exact": rows.unrounded(),
         "placed": sql("CAST(:p AS VARCHAR)", p=column("#placed")),
     }  # fmt: skip
     if rows.has_orders:
         columns["order_id"] = column("#order")
-    return select([named(tree, name) for name, tree in columns.items()], rows.tree(numbered=True), "order_rows")
+    return select([named(tree, name) for name, tree in columns.items()], rows.tree(numbered=numbered), "order_rows")
 
 
 def _one(rows: Rows, pattern: str, source: exp.Expr, where: str | None = None, **parts: Any) -> dict[str, Any]:

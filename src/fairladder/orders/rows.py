@@ -404,18 +404,23 @@ def settled(rows: Rows) -> Rows:
 
 
 def _few_channels(source: Source, roles: Roles) -> tuple[str, ...] | None:
-    """All channels, where looking for them is cheap (columns are stored apart) and a bit each will do."""
+    """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
     name = roles.get("channel")
-    if name is None or source.text:
+    if name is None:
         return None
+    relation = source.relation
+    if source.text:
+        relation = select([column(name)], relation).limit(FIRST_ROWS).subquery("first", copy=False)
     written = cells.text(column(name), source.columns[name])
-    found = select([named(written, "channel")], source.relation).distinct(copy=False)
+    found = select([named(written, "channel")], relation).distinct(copy=False)
     channels = [c for c in source.engine.table(found)["channel"].to_pylist() if c is not None]
     return tuple(sorted(channels)) if len(channels) <= MOST_CHANNELS else None
 
 
+#: Rows of a text file that are looked at for its channels.
+FIRST_ROWS = 100_000
 #: Channels that have a bit of their own beside the one for a blank cell.
-MOST_CHANNELS = 61
+MOST_CHANNELS = 60
 
 
 def settle_kinds(source: Source, names: list[str]) -> dict[str, Kind]:

@@ -122,15 +122,21 @@ def _customers(rows: Rows, as_written: bool) -> exp.Select:
 _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"
 
 
-def _channel_bit(channels: tuple[str, ...]) -> exp.Expr:
-    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are one, and which."""
-    branches = [(sql(":c IS NULL", c=column("#channel")), exp.convert(1))]
-    branches += [
-        (sql(":c = :t", c=column("#channel"), t=exp.Literal.string(t)), exp.convert(2 ** (i + 1)))
-        for i, t in enumerate(channels)
-    ]
+def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
+    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are one, and which.
+
+    Cells are compared as they are written, which costs less than trimming each; whatever is not among the channels as
+    written is trimmed and looked up, and only then another.
+    """
+    raw = sql("CAST(:c AS VARCHAR)", c=column(rows.roles.get("channel") or ""))
+    bits = [(exp.Literal.string(t), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
+    trimmed = [(sql(":c IS NULL", c=column("#channel")), exp.convert(1))]
+    trimmed += [(sql(":c = :t", c=column("#channel"), t=text), bit) for text, bit in bits]
+    careful = case(trimmed, exp.convert(other_channel(channels)))
     width = "SMALLINT" if len(channels) < 14 else "BIGINT"
-    return sql(f"CAST(:bit AS {width})", bit=case(branches, exp.convert(other_channel(channels))))
+    return sql(
+        f"CAST(:bit AS {width})", bit=case([(sql(":c = :t", c=raw, t=text), bit) for text, bit in bits], careful)
+    )
 
 
 def other_channel(channels: tuple[str, ...]) -> int:
@@ -176,7 +182,7 @@ def _orders(rows: Rows, as_written: bool) -> exp.Select:
         dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=column("#name"))
         measures["name"] = dated if each else sql("MAX(:x)", x=dated)
     if rows.channels is not None:
-        bits = _channel_bit(rows.channels)
+        bits = _channel_bit(rows, rows.channels)
         measures["channel_bits"] = bits if each else sql("BIT_OR(:b)", b=bits)
     elif rows.roles.get("channel"):
         written = sql("COALESCE(:x, '')", x=column("#channel"))

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 PARTS = ("findings", "balance", "set_aside")
 _LEVEL_STYLE = {"error": "bold #c4512d", "warning": "#a86f00", "note": "dim"}
-_ROWS_SHOWN = 8
+_ROWS_SHOWN = 6
 
 
 def check(request: Request) -> None:
@@ -35,12 +35,12 @@ def check(request: Request) -> None:
 
 
 def views(orders: "Orders", found: "Check") -> "list[RenderableType]":
-    """The balance, the findings and the first rows set aside, as tables."""
+    """Settings, balance, some rows set aside, and the findings (advice on notes is left to files)."""
     made = [_settings(orders), _balance(found)]
-    if found.findings:
-        made.append(_findings(found))
     if len(found.set_aside):
         made.append(_set_aside(orders, found))
+    if found.findings:
+        made.append(_findings(found))  # last, where the eye is when the command ends
     return made
 
 
@@ -84,8 +84,8 @@ def _findings(found: "Check") -> "RenderableType":
     rows: list[list[str | Text]] = []
     for f in sorted(found.findings, key=lambda f: list(_LEVEL_STYLE).index(f.level)):
         told = f"{f.effect[0].upper()}{f.effect[1:]}{'' if f.effect.endswith('.') else '.'}"
-        examples = f" For example {', '.join(f.examples[:3])}." if f.examples else ""
-        advice = Text(f" {f.advice}" if f.advice else "", style="dim")
+        examples = f" For example {', '.join(f.examples[:2])}." if f.examples else ""
+        advice = Text(f" {f.advice}" if f.advice and f.level != "note" else "", style="dim")
         style = _LEVEL_STYLE[f.level]
         rows.append([Text(f.level, style=style), f.code, Text(told + examples).append(advice), looks.count(f.count)])
     errors = len(found.errors)

@@ -190,6 +190,28 @@ def test_what_is_unclear_is_asked(tmp_path):
     )
 
 
+@pytest.mark.parametrize(
+    ("content", "names"),
+    [
+        (b"customer , placed ,amount\n a , 2026-01-01 , 5 \n", ["a"]),
+        (
+            b"customer,placed,amount,\na,2026-01-01,1,\nb,2026-01-02,2,\n",
+            ["a", "b"],
+        ),  # a separator at the end of each line
+        (b"customer,,placed,amount\na,x,2026-01-01,1\n", ["a"]),  # a column without a name
+        (b"customer,placed,amount\r\na,2026-01-01,1\nb,2026-01-02,2\r\n", ["a", "b"]),  # mixed line ends
+        (b"customer;placed;amount;note\n'a;b';2026-01-01;1;'x'\n".replace(b"'", b'"'), ["a;b"]),
+        (b'customer,placed,amount,note\na,2026-01-01,1,"two\nlines"\n', ["a"]),
+        (b"customer,placed,amount\n" + b"a,2026-01-01,1\n" * 100_000 + b"\xe9,2026-01-01,1\n", ["a", "é"]),  # told late
+    ],
+)
+def test_small_oddities_are_read_over(tmp_path, content, names):
+    (tmp_path / "orders.csv").write_bytes(content)
+    orders = fl.open_orders(tmp_path / "orders.csv")
+    assert orders.customers()["customer"].tolist() == names
+    assert orders.balance.set_aside == 0
+
+
 HEADER = b"customer,placed,amount\n"
 BROKEN = {
     "nulls.csv": HEADER + b"a,2026-01-01,1\n\0\0\0",

@@ -155,6 +155,8 @@ def _advice(message: str) -> str:
             f"Line {line} of the orders has {got} cells where the header has {wanted}. Look for a stray separator or "
             "an unclosed quote there; a cell that holds a separator must stand in double quotes."
         )
+    if "not utf-8 encoded" in message and (line := re.search(r"CSV Error on Line: (\d+)", message)):
+        return f'Line {line[1]} of the orders is not UTF-8. Say how the file is written, e.g. `encoding = "cp1252"` under [orders].'
     if bad := re.search(r"CSV Error on Line: (\d+)", message):
         told = [t for t in message.splitlines()[1:] if t and not t.startswith(("Original Line", "Possible"))]
         return f"Line {bad[1]} of the orders cannot be read: {told[0] if told else message.splitlines()[0]}"

@@ -13,6 +13,8 @@ from fairladder.errors import DataError, UsageError
 
 #: As much of a file is looked at to tell how it is written.
 SAMPLE_BYTES = 1 << 20
+#: Files up to this size are read whole to tell the encoding; in larger ones a stray byte is an error that says so.
+READ_WHOLE_BYTES = 64 << 20
 SEPARATORS = (",", ";", "\t", "|")
 COMPRESSED = {".gz": "gzip", ".zst": "zstd"}
 #: A cell, and so a line, may hold this much.
@@ -41,9 +43,11 @@ def writing_of(
 
     Raises DataError where it is no text, or holds no header, UsageError for an encoding that there is not.
     """
-    sample = _sample(path)
+    sample = _sample(path, SAMPLE_BYTES)
     whole = len(sample) < SAMPLE_BYTES
     encoding = encoding or _encoding(sample, whole, path)
+    if encoding == "utf-8" and not whole and path.stat().st_size <= READ_WHOLE_BYTES:
+        encoding = _encoding(_sample(path, 20 * READ_WHOLE_BYTES), True, path)
     text = _decoded(sample, encoding, whole, path)
     if "\0" in text:
         raise DataError(
@@ -54,9 +58,11 @@ def writing_of(
     separator = separator or _separator(lines, quote)
     rows = _rows(lines, separator, quote)
     at = header_row or _header_row(rows)
-    names = next((tuple(name.strip() for name in cells) for line, cells in rows if line == at), ())
-    if not any(names):
+    header = next((cells for line, cells in rows if line == at), [])
+    if not any(name.strip() for name in header):
         raise DataError(f"Line {at} of {str(path)!r} is blank. It should hold the column names.")
+    # A separator at the end of each line makes a column without a name.
+    names = tuple(name.strip() or f"column {i}" for i, name in enumerate(header, start=1))
     pairs, bare = lines.count("\r\n"), lines.replace("\r\n", "")
     mixed = ("\r" in bare) + ("\n" in bare) + (pairs > 0) > 1
     plain = encoding in ("utf-8", "utf-8-sig") and at == 1 and not mixed
@@ -92,10 +98,10 @@ def _opened(path: Path) -> pa.NativeFile:
     return pa.input_stream(str(path), compression=COMPRESSED.get(path.suffix.lower()))
 
 
-def _sample(path: Path) -> bytes:
+def _sample(path: Path, size: int) -> bytes:
     try:
         with _opened(path) as file:
-            return bytes(file.read(SAMPLE_BYTES))
+            return bytes(file.read(size))
     except OSError as error:
         raise DataError(f"{str(path)!r} cannot be unpacked: {str(error).splitlines()[0]}.") from None
 
@@ -160,10 +166,11 @@ def _separator(text: str, quote: str) -> str:
 
 
 def _header_row(rows: list[tuple[int, list[str]]]) -> int:
-    """The first row as wide as most, with a name in every cell: lines above it are a title or a comment."""
+    """The first row as wide as most and mostly filled: lines above it are a title or a comment."""
     widths = Counter(len(cells) for _, cells in rows if any(cells))
     width = widths.most_common(1)[0][0] if widths else 1
     for line, cells in rows[:30]:
-        if len(cells) == width and all(cell.strip() for cell in cells):
+        filled = sum(bool(cell.strip()) for cell in cells)
+        if len(cells) == width and filled * 10 >= width * 6:
             return line
     return next((line for line, cells in rows if any(cell.strip() for cell in cells)), 1)

@@ -113,23 +113,27 @@ def _twins(customers: "pd.DataFrame", decimals: int) -> list[Finding]:
     found = []
     if "name" in customers:
         named = customers[customers["name"].notna()]
-        twins = named[named["name"].duplicated(keep=False)].sort_values(["name", "customer"], kind="stable")
+        twins = named[named["name"].duplicated(keep=False)]
         if len(twins):
-            some = tuple(f"{n}: {', '.join(ids.head(3))}" for n, ids in list(twins.groupby("name")["customer"])[:5])
+            some = tuple(f"{name}: {', '.join(ids)}" for name, ids in _first_groups(twins, "name"))
             effect = f"names belong to several ids: {len(twins):,} customers with {_held(twins, decimals)}"
             advice = "Customers are told apart by id. If two are one person, join them in the export."
             found.append(Finding("name-twins", "note", twins["name"].nunique(), effect, some, advice))
     folded = customers["customer"].str.lower().str.replace(r"\s+", "", regex=True)
     alike = customers.assign(folded=folded)[folded.duplicated(keep=False)]
     if len(alike):
-        some = tuple(
-            " and ".join(f"`{c}`" for c in ids.head(3)) for _, ids in list(alike.groupby("folded")["customer"])[:5]
-        )
+        some = tuple(" and ".join(f"`{c}`" for c in ids) for _, ids in _first_groups(alike, "folded"))
         rarer = alike[alike["orders"] < alike.groupby("folded")["orders"].transform("max")]
         effect = f"ids are alike but for case or spaces; the rarer ones hold {_held(rarer, decimals)}"
         advice = "If they are one customer, write the id in one way in the export."
         found.append(Finding("id-near-twins", "warning", alike["folded"].nunique(), effect, some, advice))
     return found
+
+
+def _first_groups(customers: "pd.DataFrame", by: str) -> list[tuple[str, list[str]]]:
+    """The first five values of a column and up to three ids of each; other groups are not even made."""
+    first = sorted(customers[by].unique())[:5]
+    return [(name, sorted(customers.loc[customers[by] == name, "customer"].head(3))) for name in first]
 
 
 def _held(customers: "pd.DataFrame", decimals: int) -> str:

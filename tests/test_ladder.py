@@ -41,7 +41,7 @@ def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
     values=values_of,
     rungs=st.integers(2, 6),
     better=better_of,
-    method=st.sampled_from(["even", "inclusive"]),
+    method=st.sampled_from(["even", "inclusive", "exclusive", "inverse"]),
     others=values_of,
 )
 @example(values=[5], rungs=4, better="low", method="even", others=[4, 5, 6])
@@ -127,6 +127,41 @@ def test_even_at_size_holds_against_every_single_move(atom):
                 assert (np.diff(moved, prepend=0).astype(object) ** 2).sum() >= best
 
 
+@pytest.mark.parametrize(
+    ("method", "of_numpy"), [("exclusive", "weibull"), ("inverse", "inverted_cdf"), ("inclusive", "linear")]
+)
+@given(values=st.lists(st.integers(-50, 50), min_size=1, max_size=40), rungs=st.integers(2, 7))
+def test_percentile_cuts_are_those_of_their_type(method, of_numpy, values, rungs):
+    """Against NumPy, which has them in floats; cuts of unused rungs at the ends are open."""
+    ladder = fl.Ladder.fit(values, rungs=rungs, method=method)
+    for j, cut in enumerate(ladder.cuts, start=1):
+        if not np.isinf(cut):
+            assert cut == pytest.approx(np.quantile(values, j / rungs, method=of_numpy)) or method == "inverse"
+            assert (
+                method != "inverse"
+                or (np.array(values) <= cut).sum() * rungs >= j * len(values) > (np.array(values) < cut).sum() * rungs
+            )
+    assert ladder.place([10**9]) == ladder.place([max(values)])
+    assert ladder.place([-(10**9)]) == ladder.place([min(values)])
+
+
+def test_fixed_cuts_stay_as_given():
+    """Up to 100 is rung 1, up to 500 rung 2; nobody above 500 yet, and 501 will be rung 3."""
+    ladder = fl.Ladder.fit([20, 100, 101, 500], method="fixed", cuts=[100, 500])
+    assert (ladder.sizes, ladder.empty, ladder.place([501]).tolist()) == ((2, 2, 0), (3,), [3])
+    days = fl.Ladder.fit(
+        pd.to_datetime(["2026-01-31", "2026-02-01"]), method="fixed", better="low", cuts=["2026-01-31"]
+    )
+    assert days.sizes == (1, 1)
+    for wrong, message in (
+        ({"cuts": [2, 1]}, "Cuts must not fall, and these do: [2, 1]."),
+        ({}, "`cuts` and the method `fixed` go together."),
+    ):
+        with pytest.raises(fl.UsageError) as caught:
+            fl.Ladder.fit([1], method="fixed", **wrong)
+        assert str(caught.value) == message
+
+
 def test_days_and_nulls():
     days = pd.Series(pd.to_datetime(["2026-01-01", "2026-02-01", None, "2026-03-01"]))
     ladder = fl.Ladder.fit(days, rungs=3, better="low")
@@ -142,7 +177,7 @@ def test_days_and_nulls():
     [
         (
             lambda: fl.Ladder.fit([1], method="quantile"),
-            "There is no ladder method 'quantile'; choose from even, inclusive.",
+            "There is no ladder method 'quantile'; choose from even, inclusive, exclusive, inverse, fixed.",
         ),
         (lambda: fl.Ladder.fit([1], rungs=1), "A ladder has 2 to 100 rungs, not 1."),
         (lambda: fl.Ladder.fit(["a"]), "A ladder needs numbers or days, not <U1."),

@@ -161,7 +161,7 @@ class ScoresPart(Part):
     """``[scores]``: the three ladders and the weights of their sum (recency, frequency, monetary)."""
 
     rungs: Annotated[int, Field(ge=2, le=100)] = 5
-    method: Literal["even", "inclusive"] = "even"
+    method: Literal["even", "inclusive", "exclusive", "inverse"] = "even"
     weights: Annotated[tuple[int | float, int | float, int | float], BeforeValidator(_as_tuple)] = (1, 1, 1)
 
 

@@ -10,11 +10,12 @@ from numpy.typing import ArrayLike, NDArray
 
 from fairladder.errors import UsageError
 from fairladder.ladder.even import even_partition
-from fairladder.ladder.percentiles import inclusive_cuts
+from fairladder.ladder.percentiles import exclusive_cuts, inclusive_cuts, inverse_cuts
 from fairladder.ladder.ranks import Better
 
-Method = Literal["even", "inclusive"]
-METHODS: tuple[Method, ...] = ("even", "inclusive")
+Method = Literal["even", "inclusive", "exclusive", "inverse", "fixed"]
+METHODS: tuple[Method, ...] = ("even", "inclusive", "exclusive", "inverse", "fixed")
+_PERCENTILES = {"inclusive": inclusive_cuts, "exclusive": exclusive_cuts, "inverse": inverse_cuts}
 
 
 @dataclass(frozen=True)
@@ -70,6 +71,7 @@ class Ladder:
         method: Method = "even",
         better: Better = "high",
         shares: Any = None,
+        cuts: Any = None,
     ) -> "Ladder":
         """A ladder for these values.
 
@@ -82,29 +84,41 @@ class Ladder:
         method
             ``even``: rungs as equal in size as keeping equal values together allows (see ``fairladder.ladder.even``).
             With 1 < D < K distinct values the i-th, worst first, stands on rung 1 + round_half_up(i·(K − 1)/(D − 1));
-            a single one on rung (K + 1)//2. ``inclusive``: cuts at percentiles as spreadsheets make them; can leave
-            rungs empty.
+            a single one on rung (K + 1)//2. ``inclusive`` and ``exclusive``: cuts at percentiles as spreadsheets make
+            them; ``inverse``: at values that occur; ``fixed``: at ``cuts``. These can leave rungs empty.
         better
             ``high`` or ``low``.
         shares
             For ``even``: K numbers that add up to 1 (as decimal text, Fraction or float), for rung 1..K.
+        cuts
+            For ``fixed``: K − 1 numbers, or days as ISO text, that never fall; ``rungs`` is then one more than these.
 
         Raises
         ------
         UsageError
             For an unknown method, a wrong number of rungs or shares, or values that are not numbers.
         """
+        if (method == "fixed") != (cuts is not None):
+            raise UsageError("`cuts` and the method `fixed` go together.")
+        given = [_read_cut(cut) for cut in cuts] if cuts is not None else []
+        rungs = len(given) + 1 if method == "fixed" else rungs
         wanted = _checked(rungs, method, better, shares)
+        if given != sorted(given):
+            raise UsageError(f"Cuts must not fall, and these do: {list(cuts)!r}.")
         numbers, days = as_numbers(values)
         ascending = np.sort(numbers[~np.isnan(numbers)]) if numbers.dtype.kind == "f" else np.sort(numbers)
         if not len(ascending):
-            return cls((inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
-        even = method == "even"
-        cuts = _even_cuts(ascending, rungs, better, wanted) if even else inclusive_cuts(ascending, rungs)
-        below = np.searchsorted(ascending, np.array([*cuts, inf]), side="right")
+            return cls(tuple(given) or (inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
+        if method == "even":
+            found = _even_cuts(ascending, rungs, better, wanted)
+        else:
+            found = given if method == "fixed" else _PERCENTILES[method](ascending, rungs)
+        below = np.searchsorted(ascending, np.array([*found, inf]), side="right")
         sizes = np.diff(below, prepend=0)
+        if method != "fixed":
+            found = _open_ended(found, sizes)
         sizes = sizes if better == "high" else sizes[::-1]
-        return cls(tuple(cuts), better, method, tuple(int(s) for s in sizes), wanted, days)
+        return cls(tuple(found), better, method, tuple(int(s) for s in sizes), wanted, days)
 
     def place(self, values: ArrayLike) -> NDArray[np.int64]:
         """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
@@ -201,6 +215,12 @@ def _even_cuts(ascending: NDArray[Any], rungs: int, better: Better, shares: tupl
     else:
         ends = [d - end for end in reversed(even_partition(counts[::-1], parts)[:-1])]
     return [distinct[end - 1].item() for end in ends]
+
+
+def _open_ended(cuts: list[Any], sizes: NDArray[np.int64]) -> list[Any]:
+    """Cuts of unused rungs at either end (``sizes`` in value order) as infinite: new values join the nearest used rung."""
+    used = np.flatnonzero(sizes)
+    return [-inf if i < used[0] else inf if i >= used[-1] else cut for i, cut in enumerate(cuts)]
 
 
 def _few_values_cuts(distinct: NDArray[Any], rungs: int, better: Better) -> list[Any]:

@@ -19,6 +19,31 @@ def inclusive_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
     return cuts
 
 
+def exclusive_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
+    """Cuts at the percentiles j/K by linear interpolation on n + 1, clamped to the smallest and largest value.
+
+    Type 6 of Hyndman & Fan (1996), which spreadsheets call exclusive. ``ascending`` as for ``inclusive_cuts``.
+    """
+    cuts = []
+    for j in range(1, rungs):
+        at, rest = divmod((len(ascending) + 1) * j, rungs)
+        if at < 1:
+            cuts.append(ascending[0].item())
+        elif at >= len(ascending):
+            cuts.append(ascending[-1].item())
+        else:
+            cuts.append(_between(ascending, at - 1, Fraction(rest, rungs)))
+    return cuts
+
+
+def inverse_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
+    """Cuts at the smallest values that at least j/K of all are not above: the inverse of the empirical distribution.
+
+    Type 1 of Hyndman & Fan (1996); cuts are values that occur. ``ascending`` as for ``inclusive_cuts``.
+    """
+    return [ascending[-(-len(ascending) * j // rungs) - 1].item() for j in range(1, rungs)]
+
+
 def _between(ascending: NDArray[Any], at: int, part: Fraction) -> Any:
     """The value ``part`` of the way from one place to the next, from the values' decimal texts, rounded once."""
     low = ascending[at].item()

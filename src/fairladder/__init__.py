@@ -22,12 +22,13 @@ if TYPE_CHECKING:
     from fairladder.orders.findings import Finding
     from fairladder.scheme import Scheme, load_scheme
     from fairladder.scoring import fit_ladders, rule_coverage, score, segment_summary
+    from fairladder.toplists import top
 
 __version__ = "0.1.0"
 __all__ = [
     "Check", "ConditionError", "DataError", "FairLadderError", "Finding", "Ladder", "Orders", "Scheme", "SchemeError",
     "UsageError", "figures", "fit_ladders", "load_scheme", "open_orders", "percent_rank", "percentile", "rule_coverage",
-    "score", "segment_summary", "write",
+    "score", "segment_summary", "top", "write",
 ]  # fmt: skip
 
 _HOMES = {
@@ -37,6 +38,7 @@ _HOMES = {
     "order_book": ("Check", "Orders", "open_orders"),
     "orders.findings": ("Finding",),
     "scheme": ("Scheme", "load_scheme"),
+    "toplists": ("top",),
     "scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary"),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}

@@ -5,7 +5,7 @@ from typing import Any
 import typer
 from typer.core import TyperGroup
 
-from fairladder.cli import check, customers, demo, score, start
+from fairladder.cli import check, customers, demo, score, start, top
 from fairladder.cli.options import command
 
 
@@ -29,6 +29,7 @@ app.command("demo", short_help="The sample shop, and the whole example on it.")(
 app.command("start", short_help="A first scheme for your orders, each guess explained.")(start.start)
 app.command("check", short_help="Are these orders fit to use?")(command(check.check))
 app.command("customers", short_help="One row per customer.")(command(customers.customers))
+app.command("top", short_help="The best or worst by any measure.")(command(top.top))
 app.command("score", short_help="Scores, segments, and what to do about whom.")(command(score.score))
 
 

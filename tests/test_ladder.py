@@ -1,9 +1,12 @@
 """The ladder's laws, the best partition against trying all, percentiles and ranks."""
 
+import contextlib
 import itertools
 import json
+import sqlite3
 from decimal import Decimal
 
+import duckdb
 import numpy as np
 import pandas as pd
 import pytest
@@ -143,6 +146,35 @@ def test_percentile_cuts_are_those_of_their_type(method, of_numpy, values, rungs
             )
     assert ladder.place([10**9]) == ladder.place([max(values)])
     assert ladder.place([-(10**9)]) == ladder.place([min(values)])
+
+
+@settings(max_examples=100, deadline=None)
+@given(
+    values=values_of,
+    rungs=st.integers(2, 6),
+    better=better_of,
+    method=st.sampled_from(["even", "inclusive", "exclusive", "inverse"]),
+    others=values_of,
+)
+def test_sql_places_alike(values, rungs, better, method, others):
+    """The CASE in DuckDB and in SQLite gives the rungs of ``place``, also to values not seen before, and NULL to NULL."""
+    ladder = fl.Ladder.fit(np.array(values) / 4, rungs=rungs, better=better, method=method)
+    asked = [v / 4 for v in values + others] + [None]
+    wanted = [*ladder.place(asked[:-1]).tolist(), None]
+    with contextlib.closing(sqlite3.connect(":memory:")) as lite, contextlib.closing(duckdb.connect()) as duck:
+        for dialect, engine in (("sqlite", lite), ("duckdb", duck)):
+            engine.execute('CREATE TABLE t (i INTEGER, "my value" DOUBLE)')
+            engine.executemany("INSERT INTO t VALUES (?, ?)", list(enumerate(asked)))
+            got = engine.execute(f"SELECT {ladder.to_sql('my value', dialect)} FROM t ORDER BY i").fetchall()
+            assert [row[0] for row in got] == wanted
+
+
+def test_sql_of_days():
+    ladder = fl.Ladder.fit(pd.to_datetime(["2026-01-01", "2026-02-01", "2026-03-01"]), rungs=3, better="low")
+    assert ladder.to_sql("first_order", "postgres") == (
+        'CASE WHEN "first_order" IS NULL THEN NULL WHEN "first_order" <= CAST(\'2026-01-01\' AS DATE) THEN 3 '
+        "WHEN \"first_order\" <= CAST('2026-02-01' AS DATE) THEN 2 ELSE 1 END"
+    )
 
 
 def test_fixed_cuts_stay_as_given():

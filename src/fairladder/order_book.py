@@ -1,7 +1,6 @@
 """The order book: opened orders, from which the balance, the customers and everything else are asked."""
 
 import datetime as dt
-import tomllib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -22,8 +21,6 @@ from fairladder.errors import DataError, UsageError
 from fairladder.ladder import Ladder, ties_at_cuts
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
 from fairladder.orders.findings import Finding, customer_findings, row_findings, tie_finding
-from fairladder.orders.first_scheme import first_scheme
-from fairladder.orders.guess import guess_roles
 from fairladder.orders.inspection import row_inspection
 from fairladder.orders.members import Members, open_members
 from fairladder.orders.roles import Roles, settle_roles
@@ -31,7 +28,7 @@ from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_row
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.shapes import one_row_per_channel, with_lines
 from fairladder.orders.source import Source, open_source
-from fairladder.scheme import ROLES, Scheme, load_scheme, scheme_from
+from fairladder.scheme import Scheme, load_scheme, scheme_from
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -450,35 +447,3 @@ def open_orders(
     else:
         settled = load_scheme(scheme)
     return Orders(orders, customers, settled, allow_set_aside=allow_set_aside)
-
-
-@dataclass(frozen=True)
-class Beginning:
-    """A first scheme: its TOML, the roles with their reasons, and how it fared on the orders."""
-
-    toml: str
-    roles: list[tuple[str, str, str]]
-    balance: dict[str, Any]
-    trouble: str
-    """What is to settle first; empty where the scheme works."""
-
-
-def begin(orders: Any, given: Mapping[str, str]) -> Beginning:
-    """Guess the roles that are not given, write the scheme, and try it on the orders.
-
-    Raises SchemeError where two columns are equally good for a role that matters, or a role finds no column.
-    """
-    known = dict(given)
-    scheme = scheme_from({"orders": known}, "options")
-    source = open_source(orders, Embedded(), scheme.orders)
-    settle_roles(scheme.orders, source)  # asks where two columns are equally good
-    guesses = [g for g in guess_roles(source, known) if not g.rivals]
-    toml = first_scheme(source, guesses, known)
-    why = {g.role: (g.column, g.why) for g in guesses} | {role: (name, "as you said") for role, name in known.items()}
-    roles = [(role, *why[role]) for role in ROLES if role in why]
-    try:
-        tried = open_orders(orders, scheme=scheme_from(tomllib.loads(toml), "the first scheme"))
-        tried.require_fit()
-    except DataError as error:
-        return Beginning(toml, roles, {}, str(error))
-    return Beginning(toml, roles, tried.balance.as_json(), "")

@@ -43,9 +43,9 @@ def _start(orders: str, out: Path, columns: list[str]) -> None:
     from rich.text import Text
 
     from fairladder import looks
+    from fairladder.beginning import begin
     from fairladder.cli import screen
     from fairladder.files import replacing
-    from fairladder.order_book import begin
 
     if not orders:
         raise UsageError("Name the orders: fairladder start ORDERS.")

@@ -127,6 +127,31 @@ class Ladder:
         rung = below + 1 if self.better == "high" else self.rungs - below
         return np.where(np.isnan(numbers), 0, rung) if numbers.dtype.kind == "f" else rung
 
+    def to_sql(self, column: str, dialect: str = "duckdb") -> str:
+        """The ladder as a SQL ``CASE`` over a quoted column, for ``duckdb``, ``sqlite``, ``postgres`` and others.
+
+        It gives every value the rung that ``place`` gives it, and NULL to NULL. Days compare as dates; NaN is no value of
+        SQL's and is not looked for.
+        """
+        from fairladder.sqltree import case, sql
+        from fairladder.sqltree import column as quoted
+
+        value = quoted(column)
+        rungs = range(1, self.rungs + 1) if self.better == "high" else range(self.rungs, 0, -1)
+        branches, last = [(sql(":v IS NULL", v=value), sql("NULL"))], None
+        for cut, rung in zip((*self.cuts, inf), rungs, strict=True):
+            if cut == inf:
+                return case(branches, sql(str(rung))).sql(dialect)
+            if cut not in (-inf, last):  # nothing lies below the first, nor between equal ones
+                branches.append((sql(":v <= :c", v=value, c=self._bound(cut)), sql(str(rung))))
+            last = cut
+        raise AssertionError("the cuts end with an infinite one")
+
+    def _bound(self, cut: float) -> Any:
+        from fairladder.sqltree import sql
+
+        return sql(f"CAST('{self._written(cut)}' AS DATE)") if self.days else sql(repr(cut))
+
     def to_dict(self) -> dict[str, Any]:
         """Plain values, for JSON: cuts as numbers, ISO days, ``"-inf"`` or ``"inf"``."""
         return {

@@ -1,0 +1,47 @@
+"""The first scheme for an export, tried on it."""
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from fairladder.engine.embedded import Embedded
+from fairladder.errors import DataError
+from fairladder.order_book import open_orders
+from fairladder.orders.first_scheme import first_scheme
+from fairladder.orders.guess import guess_roles
+from fairladder.orders.roles import settle_roles
+from fairladder.orders.source import open_source
+from fairladder.scheme import ROLES, scheme_from
+
+
+@dataclass(frozen=True)
+class Beginning:
+    """A first scheme: its TOML, the roles with their reasons, and how it fared on the orders."""
+
+    toml: str
+    roles: list[tuple[str, str, str]]
+    balance: dict[str, Any]
+    trouble: str
+    """What is to settle first; empty where the scheme works."""
+
+
+def begin(orders: Any, given: Mapping[str, str]) -> Beginning:
+    """Guess the roles that are not given, write the scheme, and try it on the orders.
+
+    Raises SchemeError where two columns are equally good for a role that matters, or a role finds no column.
+    """
+    known = dict(given)
+    scheme = scheme_from({"orders": known}, "options")
+    source = open_source(orders, Embedded(), scheme.orders)
+    settle_roles(scheme.orders, source)  # asks where two columns are equally good
+    guesses = [g for g in guess_roles(source, known) if not g.rivals]
+    toml = first_scheme(source, guesses, known)
+    why = {g.role: (g.column, g.why) for g in guesses} | {role: (name, "as you said") for role, name in known.items()}
+    roles = [(role, *why[role]) for role in ROLES if role in why]
+    try:
+        tried = open_orders(orders, scheme=scheme_from(tomllib.loads(toml), "the first scheme"))
+        tried.require_fit()
+    except DataError as error:
+        return Beginning(toml, roles, {}, str(error))
+    return Beginning(toml, roles, tried.balance.as_json(), "")

@@ -105,6 +105,9 @@ def test_one_shop_many_exports(shop, rows, expected, tmp_path, way):
 
 def test_frames_of_other_kinds(shop, rows, expected, tmp_path, fairladder):
     frame = pd.DataFrame(rows)  # noqa: F841  # read by name below
+    assert (
+        scored_bytes(pd.DataFrame([continental(r) for r in rows]), shop, tmp_path)[0] == expected
+    )  # text in typed columns
     for source in (pl.DataFrame(rows), pa.Table.from_pylist(rows), duckdb.sql("SELECT * FROM frame")):
         assert scored_bytes(source, shop, tmp_path)[0] == expected
     done = fairladder("score", "-", "--scheme", shop / "scheme.toml", input=text(rows))

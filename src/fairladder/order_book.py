@@ -313,7 +313,7 @@ class Orders:
             if pc.any(pc.not_equal(others, 0)).as_py():  # channels turned up that the first rows do not have
                 self._rows = replace(self._rows, channels=None)
                 table = self._reduced_table()
-        if not self._source.text or not set(table["state"].unique().to_pylist()) & {*REASONS, UNDECIDED}:
+        if not self._rows.reads_text or not set(table["state"].unique().to_pylist()) & {*REASONS, UNDECIDED}:
             return table
         rows = settled(self._rows)
         if rows == self._rows:

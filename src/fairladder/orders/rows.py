@@ -160,6 +160,11 @@ class Rows:
         return [named(tree, name) for name, tree in found.items()]
 
     @property
+    def reads_text(self) -> bool:
+        """Whether days or numbers are text, so that how they are written is to be settled."""
+        return self.kind("placed") == "text" or bool(self._text_numbers)
+
+    @property
     def _text_numbers(self) -> list[str]:
         """Text columns that are numbers by their role."""
         columns = [n for r in ("amount", "unit_price", "quantity", "discount", "cost") if (n := self.roles.get(r))]

@@ -35,6 +35,47 @@ SEARCH_WHOLE = 512
 _AT_ONCE = 1 << 20
 
 
+def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
+    """The places 0 < i < n of sorted values, with 0 and n, at which a best partition may cut: among unequal neighbours.
+
+    Where the windows of the docstring above are narrow, only they are looked through, so that most values are never
+    compared with their neighbours; a partition of the runs between these places is best among them just where it is best
+    of all. Needs at least K distinct values.
+    """
+    n, q, k = len(ascending), sum(parts), len(parts)
+    targets = [n * sum(parts[:j]) for j in range(1, k)]
+    ends = _near(ascending, targets, q)
+    spans = [(1, n)]
+    if ends is not None:
+        sizes = np.diff([0, *ends, n]).tolist()
+        cost = sum((q * size - n * part) ** 2 for size, part in zip(sizes, parts, strict=True))
+        reaches = [isqrt(cost * j * (k - j) // k) + 1 for j in range(1, k)]
+        near = [(max((t - r) // q, 1), min(-(-(t + r) // q) + 1, n)) for t, r in zip(targets, reaches, strict=True)]
+        near.sort()
+        spans = near[:1]
+        for lo, hi in near[1:]:  # overlapping ones become one
+            if lo <= spans[-1][1]:
+                spans[-1] = (spans[-1][0], max(hi, spans[-1][1]))
+            else:
+                spans.append((lo, hi))
+    found = [lo + np.flatnonzero(ascending[lo:hi] != ascending[lo - 1 : hi - 1]) for lo, hi in spans]
+    return np.concatenate([[0], *found, [n]])
+
+
+def _near(ascending: NDArray[Any], targets: list[int], q: int) -> list[int] | None:
+    """For each target the nearest place between unequal values that lies after the last; None where they run out."""
+    ends, last, n = [], 0, len(ascending)
+    for target in targets:
+        value = ascending[min(target // q, n - 1)]
+        sides = [int(np.searchsorted(ascending, value, side=side)) for side in ("left", "right")]
+        after = int(np.searchsorted(ascending, ascending[last], side="right"))
+        last = max(min(sides, key=lambda place: abs(q * place - target)), after)
+        if last >= n:
+            return None
+        ends.append(last)
+    return ends
+
+
 def even_partition(counts: NDArray[np.int64], parts: tuple[int, ...]) -> list[int]:
     """Ends of the K rungs: the k-th rung holds the distinct values ends[k-1] ≤ i < ends[k], with ends[-1] = D.
 

@@ -9,13 +9,17 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from fairladder.errors import UsageError
-from fairladder.ladder.even import even_partition
+from fairladder.ladder.even import even_partition, places_for_cuts
 from fairladder.ladder.percentiles import exclusive_cuts, inclusive_cuts, inverse_cuts
 from fairladder.ladder.ranks import Better
 
 Method = Literal["even", "inclusive", "exclusive", "inverse", "fixed"]
 METHODS: tuple[Method, ...] = ("even", "inclusive", "exclusive", "inverse", "fixed")
 _PERCENTILES = {"inclusive": inclusive_cuts, "exclusive": exclusive_cuts, "inverse": inverse_cuts}
+
+
+#: Up to so many rungs.
+_FEW_RUNGS = 16
 
 
 @dataclass(frozen=True)
@@ -123,7 +127,10 @@ class Ladder:
     def place(self, values: ArrayLike) -> NDArray[np.int64]:
         """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
         numbers, _ = as_numbers(values)
-        below = np.searchsorted(np.asarray(self.cuts, dtype=np.float64), numbers, side="left")
+        if self.rungs <= _FEW_RUNGS:  # counting the cuts below is faster than looking each value up
+            below = sum((numbers > cut for cut in self.cuts), np.zeros(numbers.shape, dtype=np.uint8)).astype(np.int64)
+        else:
+            below = np.searchsorted(np.asarray(self.cuts, dtype=np.float64), numbers, side="left")
         rung = below + 1 if self.better == "high" else self.rungs - below
         return np.where(np.isnan(numbers), 0, rung) if numbers.dtype.kind == "f" else rung
 
@@ -227,19 +234,28 @@ def _checked(rungs: int, method: str, better: str, shares: Any) -> tuple[Fractio
 
 
 def _even_cuts(ascending: NDArray[Any], rungs: int, better: Better, shares: tuple[Fraction, ...] | None) -> list[Any]:
-    starts = np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]]))
-    distinct = ascending[starts]
-    counts = np.diff(starts, append=len(ascending))
-    d = len(distinct)
-    if d < rungs:
-        return _few_values_cuts(distinct, rungs, better)
+    first = _first_distinct(ascending, rungs)
+    if len(first) < rungs:
+        return _few_values_cuts(first, rungs, better)
     whole = lcm(*(s.denominator for s in shares)) if shares else 1
     parts = tuple(int(s * whole) for s in shares) if shares else (1,) * rungs
+    places = places_for_cuts(ascending, parts if better == "high" else parts[::-1])
+    counts = np.diff(places)
     if better == "high":
         ends = even_partition(counts, parts)[:-1]
     else:
-        ends = [d - end for end in reversed(even_partition(counts[::-1], parts)[:-1])]
-    return [distinct[end - 1].item() for end in ends]
+        ends = [len(counts) - end for end in reversed(even_partition(counts[::-1], parts)[:-1])]
+    return [ascending[places[end] - 1].item() for end in ends]
+
+
+def _first_distinct(ascending: NDArray[Any], most: int) -> NDArray[Any]:
+    """The smallest distinct values, up to so many of them."""
+    at = [0]
+    while len(at) < most and (after := int(np.searchsorted(ascending, ascending[at[-1]], side="right"))) < len(
+        ascending
+    ):
+        at.append(after)
+    return ascending[at]
 
 
 def _open_ended(cuts: list[Any], sizes: NDArray[np.int64]) -> list[Any]:

@@ -110,7 +110,9 @@ class Ladder:
         if given != sorted(given):
             raise UsageError(f"Cuts must not fall, and these do: {list(cuts)!r}.")
         numbers, days = as_numbers(values)
-        ascending = np.sort(numbers[~np.isnan(numbers)]) if numbers.dtype.kind == "f" else np.sort(numbers)
+        ascending = np.sort(numbers)
+        if numbers.dtype.kind == "f":  # NaN stand last
+            ascending = ascending[: np.searchsorted(ascending, inf, side="right")]
         if not len(ascending):
             return cls(tuple(given) or (inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
         if method == "even":
@@ -128,11 +130,15 @@ class Ladder:
         """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
         numbers, _ = as_numbers(values)
         if self.rungs <= _FEW_RUNGS:  # counting the cuts below is faster than looking each value up
-            below = sum((numbers > cut for cut in self.cuts), np.zeros(numbers.shape, dtype=np.uint8)).astype(np.int64)
+            below = np.zeros(numbers.shape, dtype=np.uint8)
+            for cut in self.cuts:
+                below += numbers > cut
         else:
-            below = np.searchsorted(np.asarray(self.cuts, dtype=np.float64), numbers, side="left")
-        rung = below + 1 if self.better == "high" else self.rungs - below
-        return np.where(np.isnan(numbers), 0, rung) if numbers.dtype.kind == "f" else rung
+            below = np.searchsorted(np.asarray(self.cuts, dtype=np.float64), numbers, side="left").astype(np.uint8)
+        rung = below + np.uint8(1) if self.better == "high" else np.uint8(self.rungs) - below
+        if numbers.dtype.kind == "f":
+            rung[np.isnan(numbers)] = 0
+        return rung.astype(np.int64)
 
     def to_sql(self, column: str, dialect: str = "duckdb") -> str:
         """The ladder as a SQL ``CASE`` over a quoted column, for ``duckdb``, ``sqlite``, ``postgres`` and others.

@@ -29,12 +29,26 @@ numbers = st.recursive(
     ),
     max_leaves=4,
 )  # fmt: skip
-texts = st.sampled_from(["t", "LOWER(t)", "UPPER(t)", "'web'", "COALESCE(t, 'none')"])
+texts = st.sampled_from(
+    [
+        "t",
+        "LOWER(t)",
+        "UPPER(t)",
+        "'web'",
+        "COALESCE(t, 'none')",
+        "NULL",
+        "COALESCE(NULL, t)",
+        "LOWER(CASE WHEN n > 1 THEN NULL ELSE t END)",
+    ]
+)
+days = st.sampled_from(
+    ["d", "COALESCE(d, NULL)", "CASE WHEN n > 1 THEN d END", "CASE WHEN n > 1 THEN NULL ELSE d END", "NULL"]
+)
 compare = st.sampled_from(["=", "<>", "<", "<=", ">", ">="])
 conditions = st.recursive(
     st.one_of(
         st.builds("{} {} {}".format, numbers, compare, numbers), st.builds("{} {} {}".format, texts, compare, texts),
-        st.builds("d {} '2026-01-01'".format, compare), st.just("d BETWEEN '2025-12-31' AND '2026-06-29'"),
+        st.builds("{} {} '2026-01-01'".format, days, compare), st.just("d BETWEEN '2025-12-31' AND '2026-06-29'"),
         st.builds("{} IS NULL".format, numbers), st.builds("t LIKE {}".format, st.sampled_from(["'w%'", "'w_b'", "'%%'", "'5_%'"])),
         st.builds("{} NOT IN (1, 2.5, NULL)".format, numbers), st.builds("{} IN ('web', 'stall')".format, texts),
         st.builds("{} BETWEEN 0 AND {}".format, numbers, numbers), st.just("(n = 1) IS NOT TRUE"),

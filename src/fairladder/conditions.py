@@ -291,7 +291,14 @@ def _or(a: Values, b: Values) -> Values:
     return true, (a[1] | b[1]) & ~true
 
 
+def _only_null(values: Values) -> bool:
+    """Whether this is the literal NULL, whose data goes with no kind."""
+    return values[1].shape == () and bool(values[1])
+
+
 def _compare(how: Callable[[Any, Any], Any], a: Values, b: Values) -> Values:
+    if _only_null(a) or _only_null(b):
+        return np.asarray(False), np.asarray(True)
     left, right = _comparable(a[0], b[0])
     return np.asarray(how(left, right)).astype(bool), a[1] | b[1]
 
@@ -306,7 +313,9 @@ def _divide(a: Values, b: Values) -> Values:
 def _like(a: Values, pattern: str) -> Values:
     wild = {"%": ".*", "_": "."}
     match = re.compile("".join(wild.get(c, re.escape(c)) for c in pattern), re.DOTALL).fullmatch
-    return np.asarray(np.frompyfunc(lambda s: match(s) is not None, 1, 1)(a[0])).astype(bool), a[1]
+    return np.asarray(np.frompyfunc(lambda s: isinstance(s, str) and match(s) is not None, 1, 1)(a[0])).astype(bool), a[
+        1
+    ]
 
 
 def _rounded(a: Values, digits: int) -> Values:
@@ -318,6 +327,11 @@ def _choose(branches: list[tuple[Values, Values]], default: Values) -> Values:
     data, null = default
     for (when, unknown), (then, then_null) in reversed(branches):
         hit = when.astype(bool) & ~unknown
+        if _only_null((then, then_null)):
+            null = np.where(hit, True, null)
+            continue
+        if _only_null((data, null)):
+            data = then
         then, data = _comparable(*np.broadcast_arrays(then, data)) if then.dtype != data.dtype else (then, data)
         data, null = np.where(hit, then, data), np.where(hit, then_null, null)
     return data, null
@@ -340,7 +354,7 @@ def _evaluate(node: exp.Expr, frame: "pd.DataFrame") -> Values:
         case exp.Literal():
             return _literal(node)
         case exp.Null():
-            return np.asarray(False), np.asarray(True)
+            return np.asarray(0), np.asarray(True)
         case exp.Boolean():
             return np.asarray(bool(node.this)), np.asarray(False)
         case exp.Paren():
@@ -382,7 +396,9 @@ def _evaluate(node: exp.Expr, frame: "pd.DataFrame") -> Values:
         case exp.Lower() | exp.Upper() | exp.Length():
             change = {exp.Lower: str.lower, exp.Upper: str.upper, exp.Length: len}[type(node)]
             data, null = value(node.this)
-            changed = np.asarray(np.frompyfunc(change, 1, 1)(data), dtype=object)
+            changed = np.asarray(
+                np.frompyfunc(lambda s: change(s if isinstance(s, str) else ""), 1, 1)(data), dtype=object
+            )
             return (changed.astype(np.int64) if isinstance(node, exp.Length) else changed), null
         case exp.Coalesce():
             parts = [value(p) for p in [node.this, *node.expressions]]

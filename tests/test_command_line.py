@@ -152,6 +152,7 @@ def test_options_in_place_of_a_scheme(fairladder, tmp_path):
         (["score", "orders.csv", "--out", "no/x.csv"], 2, "There is no folder 'no' to write 'x.csv' into. Make it first."),
         (["score", "orders.csv", "--part", "people"], 2, "--part people: this result has no such part. There are: customers, segments, rules."),
         (["check", "orders.csv", "--figure", "x.png"], 2, "This command draws no figure; `fairladder score` does."),
+        (["score", "orders.csv", "--figure", "no/x.png"], 2, "There is no folder 'no' to write 'x.png' into. Make it first."),
         (["score", "later.csv"], 1, "The latest day among the orders is 2999-01-01, and that is after today"),
         (["score", "orders.csv", "--customers", "twice.csv"], 1, "repeated-customers: twice.csv holds 1 ids on more than one row, the first `c1` (rows 2, 4)."),
         (["score", "orders.csv", "--customers", "taken.csv"], 1, "taken.csv has a column `spend`, and that is the name of a computed one."),

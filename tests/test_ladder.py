@@ -21,6 +21,7 @@ values_of = st.lists(
     st.one_of(st.integers(-3, 3), st.integers(0, 40), st.sampled_from([7, 7, 7, 12])), min_size=1, max_size=60
 )
 better_of = st.sampled_from(["high", "low"])
+method_of = st.sampled_from(["even", "inclusive", "exclusive", "inverse"])
 
 
 @settings(max_examples=300, deadline=None)
@@ -40,13 +41,7 @@ def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
 
 
 @settings(max_examples=300, deadline=None)
-@given(
-    values=values_of,
-    rungs=st.integers(2, 6),
-    better=better_of,
-    method=st.sampled_from(["even", "inclusive", "exclusive", "inverse"]),
-    others=values_of,
-)
+@given(values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of)
 @example(values=[5], rungs=4, better="low", method="even", others=[4, 5, 6])
 def test_laws_of_every_ladder(values, rungs, better, method, others):
     """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing."""
@@ -149,13 +144,7 @@ def test_percentile_cuts_are_those_of_their_type(method, of_numpy, values, rungs
 
 
 @settings(max_examples=100, deadline=None)
-@given(
-    values=values_of,
-    rungs=st.integers(2, 6),
-    better=better_of,
-    method=st.sampled_from(["even", "inclusive", "exclusive", "inverse"]),
-    others=values_of,
-)
+@given(values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of)
 def test_sql_places_alike(values, rungs, better, method, others):
     """The CASE in DuckDB and in SQLite gives the rungs of ``place``, also to values not seen before, and NULL to NULL."""
     ladder = fl.Ladder.fit(np.array(values) / 4, rungs=rungs, better=better, method=method)

@@ -185,6 +185,8 @@ def test_what_is_unclear_is_asked(tmp_path):
         "The dates in `placed` can be read day first or month first, `01/02/2026` and `03/04/2026` for instance, and no other cell "
         'settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
     )
+    with pytest.raises(fl.DataError, match="day first or month first, `12/31/2025` and `31/12/2025`"):
+        orders_of(tmp_path, "customer,placed,amount", "a,31/12/2025,1", "b,12/31/2025,1").customers()  # each reads one
     with pytest.raises(fl.DataError) as caught:
         orders_of(tmp_path, "customer;placed;amount", "a;2026-01-01;1,234", "b;2026-01-01;2,500").customers()
     assert str(caught.value) == (

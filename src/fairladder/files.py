@@ -82,15 +82,21 @@ def csv_text(frame: pd.DataFrame, decimals: int) -> str:
         return path.read_text("utf-8")
 
 
+def require_place(path: str | Path) -> None:
+    """Raise UsageError where no file can stand at ``path``: there is no such folder, or it is one."""
+    target = Path(path)
+    if not target.parent.is_dir():
+        raise UsageError(f"There is no folder {str(target.parent)!r} to write {target.name!r} into. Make it first.")
+    if target.is_dir():
+        raise UsageError(f"{str(target)!r} is a folder; name a file in it.")
+
+
 @contextmanager
 def replacing(path: str | Path) -> Iterator[Path]:
     """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on an error."""
     target = Path(path)
     beside = target.with_name(f".{target.stem}.{os.getpid()}{target.suffix}")
-    if not target.parent.is_dir():
-        raise UsageError(f"There is no folder {str(target.parent)!r} to write {target.name!r} into. Make it first.")
-    if target.is_dir():
-        raise UsageError(f"{str(target)!r} is a folder; name a file in it.")
+    require_place(target)
     try:
         yield beside
         beside.replace(target)

@@ -21,11 +21,7 @@ def check(request: Request) -> None:
     """Are these orders fit to use? Balance, findings and rows set aside; exit 1 where an error stands."""
     from fairladder.cli import screen
 
-    screen.check_targets(request, PARTS, figures=False)
-    orders = request.open()
-    if request.show_sql:
-        print(orders.sql())
-        return
+    orders = screen.opened(request, PARTS)
     with screen.busy(request, "Checking the orders"):
         found = orders.check()
     parts = {"findings": found.frame, "balance": found.balance_frame, "set_aside": found.set_aside}

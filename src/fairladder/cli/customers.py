@@ -17,11 +17,7 @@ def customers(request: Request) -> None:
     """One row per customer: when last, how often, how much, per order, what share of the whole?"""
     from fairladder.cli import screen
 
-    screen.check_targets(request, PARTS, figures=False)
-    orders = request.open()
-    if request.show_sql:
-        print(orders.sql())
-        return
+    orders = screen.opened(request, PARTS)
     with screen.busy(request, "Reducing the orders to customers"):
         frame = orders.customers()
     if not orders.balance.used:

@@ -2,12 +2,15 @@
 
 import shutil
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from fairladder.cli.options import Request, with_errors_told
 from fairladder.errors import UsageError
+
+if TYPE_CHECKING:
+    from rich.text import Text
 
 
 def demo(
@@ -81,13 +84,15 @@ def _lay_out(folder: Path) -> None:
         raise UsageError(f"The folder {str(folder)!r} cannot be made: {error.strerror}.") from error
 
 
-def _where_all_lies(folder: Path, results: Path, typed: str) -> str:
+def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
+    from rich.text import Text
+
     from fairladder.demo import FILES
 
     made = sorted(p.name for p in results.iterdir())
-    return (
-        f"[bold]Where everything lies[/bold]\n"
+    told = (
         f"  {folder}/: {', '.join(FILES)}\n"
         f"  {results}/: {', '.join(made)}\n\n"
         f"Next, change a rule in {folder / 'scheme.toml'} and run: fairladder score {typed}"
     )
+    return Text.assemble(("Where everything lies\n", "bold"), told)

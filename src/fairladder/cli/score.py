@@ -32,13 +32,9 @@ def score(request: Request, figure_of: FigureOf = "segments") -> None:
     from fairladder.cli import screen
     from fairladder.errors import DataError, UsageError, nearest
 
-    screen.check_targets(request, PARTS, figures=True)
     if figure_of not in FIGURES:
         raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
-    orders = request.open()
-    if request.show_sql:
-        print(orders.sql())
-        return
+    orders = screen.opened(request, PARTS, figures=True)
     with screen.busy(request, "Scoring the customers"):
         from fairladder import scoring
 

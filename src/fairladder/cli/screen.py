@@ -5,6 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
+import typer
 from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
@@ -41,20 +42,32 @@ def note(request: Request, text: str) -> None:
         print(text, file=sys.stderr)
 
 
-def check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
+def opened(request: Request, parts: tuple[str, ...], figures: bool = False) -> "Orders":
+    """The orders, once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all."""
+    _check_targets(request, parts, figures)
+    orders = request.open()
+    if request.show_sql:
+        print(orders.sql())
+        raise typer.Exit(0)
+    return orders
+
+
+def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
     """Raise UsageError for outputs that cannot be, before any work is done."""
     from fairladder.cli.options import known_part
-    from fairladder.files import format_of
+    from fairladder.files import format_of, require_place
 
     known_part(request.part, parts)
     if request.out not in (None, "-"):
         format_of(str(request.out))
+        require_place(str(request.out))
     if request.figure is None:
         return
     if not figures:
         raise UsageError("This command draws no figure; `fairladder score` does.")
     if request.figure.suffix.lower() not in (".png", ".svg", ".pdf"):
         raise UsageError(f"--figure {request.figure}: figures are drawn as .png, .svg or .pdf.")
+    require_place(request.figure)
 
 
 def give(

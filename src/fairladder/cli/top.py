@@ -38,11 +38,7 @@ def top(
     """Who are the best or worst, by any measure? Everyone tied with the last place is in."""
     from fairladder.cli import screen
 
-    screen.check_targets(request, PARTS, figures=False)
-    orders = request.open()
-    if request.show_sql:
-        print(orders.sql())
-        return
+    orders = screen.opened(request, PARTS)
     with screen.busy(request, "Ranking the customers"):
         from fairladder import toplists
 

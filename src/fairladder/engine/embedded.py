@@ -44,10 +44,8 @@ class Embedded:
 
     dialect = "duckdb"
 
-    def __init__(self, memory_mb: int | None = None) -> None:
+    def __init__(self) -> None:
         self._connection = duckdb.connect()
-        if memory_mb is not None:
-            self._connection.execute(f"SET memory_limit = '{memory_mb}MB'")
         self._offered = 0
         self._scratched = 0
         self._folder: Path | None = None

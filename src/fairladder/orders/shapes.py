@@ -13,7 +13,7 @@ from fairladder.sqltree import all_of, column, named, select, sql
 
 @dataclass(frozen=True)
 class _Joined(Source):
-    """Orders and lines joined many-to-one; ``sides`` makes the relation again with rows numbered."""
+    """Orders and lines joined many-to-one, kept so that the join can be made again with rows numbered."""
 
     orders: Source | None = None
     lines: Source | None = None

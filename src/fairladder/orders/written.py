@@ -72,7 +72,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Embedded) -> DateStyle:
     c = exp.column("c")
     iso = cells.day(c, "text", None)
     found = {style: day_in_style(c, style) for style in DATE_ORDERS}
-    differ = sql(":a <> :b", a=found["day-first"], b=found["month-first"])
+    differ = sql(":a IS DISTINCT FROM :b", a=found["day-first"], b=found["month-first"])
     columns = [
         named(sql("COUNT(*)"), "cells"),
         *(named(sql("COUNT(:d)", d=tree), style) for style, tree in found.items()),

@@ -9,9 +9,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+import sqlalchemy
 
 from fairladder.cli.app import main
 from fairladder.demo import FILES, SHOP
+
+#: Address of a PostgreSQL database that tests may write to; without one they skip what needs it.
+POSTGRES = os.environ.get("FAIRLADDER_POSTGRES")
+needs_postgres = pytest.mark.skipif(
+    not POSTGRES, reason="no PostgreSQL: set FAIRLADDER_POSTGRES to the URL of an empty database"
+)
 
 os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC: the machine's zone must never show
 
@@ -22,6 +29,19 @@ def shop(tmp_path_factory):
     for name in FILES:
         (folder / name).write_bytes((SHOP / name).read_bytes())
     return folder
+
+
+def in_database(kind, frame, folder, table="orders"):
+    """The frame as a table of a database; gives the address for ``open_orders``."""
+    url = (
+        f"sqlite:///{folder / 'orders.db'}"
+        if kind == "sqlite"
+        else POSTGRES.replace("postgresql:", "postgresql+psycopg:")
+    )
+    engine = sqlalchemy.create_engine(url)
+    frame.to_sql(table, engine, if_exists="replace", index=False)
+    engine.dispose()
+    return url.replace("+psycopg", "")
 
 
 @dataclass

@@ -5,13 +5,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError
 from fairladder.order_book import open_orders
 from fairladder.orders.first_scheme import first_scheme
 from fairladder.orders.guess import guess_roles
+from fairladder.orders.opening import open_anything
 from fairladder.orders.roles import settle_roles
-from fairladder.orders.source import open_source
 from fairladder.scheme import ROLES, scheme_from
 
 
@@ -31,12 +30,12 @@ def begin(orders: Any, given: Mapping[str, str]) -> Beginning:
 
     Raises SchemeError where two columns are equally good for a role that matters, or a role finds no column.
     """
-    known = dict(given)
-    scheme = scheme_from({"orders": known}, "options")
-    source = open_source(orders, Embedded(), scheme.orders)
+    known = {role: name for role, name in given.items() if role not in ("table", "query")}
+    scheme = scheme_from({"orders": dict(given)}, "options")
+    source = open_anything(orders, scheme.orders)
     settle_roles(scheme.orders, source)  # asks where two columns are equally good
     guesses = [g for g in guess_roles(source, known) if not g.rivals]
-    toml = first_scheme(source, guesses, known)
+    toml = first_scheme(source, guesses, dict(given))
     why = {g.role: (g.column, g.why) for g in guesses} | {role: (name, "as you said") for role, name in known.items()}
     roles = [(role, *why[role]) for role in ROLES if role in why]
     try:

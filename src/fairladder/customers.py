@@ -189,7 +189,7 @@ def _orders(rows: Rows, as_written: bool) -> exp.Select:
         agreed = "CASE WHEN MIN(:x) = MAX(:x) THEN NULLIF(MIN(:x), '') END"
         measures["channel"] = column("#channel") if each else sql(agreed, x=written)
     if reads_offsets(rows):
-        flag = sql("CAST(:o AS TINYINT)", o=cells.offset(column("#placed")))
+        flag = sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
         measures["offsets"] = flag if each else sql("MAX(:x)", x=flag)
     columns = [named(t, name) for name, t in [*keys.items(), *measures.items()]]
     orders = select(columns, tree, "order_rows")

@@ -21,6 +21,11 @@ def half_away(value: Fraction) -> int:
     return whole if value >= 0 else -whole
 
 
+def half_away_decimals(value: float, digits: int) -> Fraction:
+    """A number to so many decimals, halves of its shortest decimal text away from zero."""
+    return Fraction(half_away(Fraction(repr(value)) * 10**digits), 10**digits)
+
+
 def exact_minor(decimals: int, percent: bool, factors: tuple[str | None, ...], discount: str | None) -> int | None:
     """Product of decimal texts × (1 − discount) in minor units, rounded once; None where it is no usable number.
 

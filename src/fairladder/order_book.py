@@ -16,13 +16,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from fairladder.customers import COLUMNS, customers_frame, other_channel, reduction, with_measures
-from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
 from fairladder.ladder import Ladder, ties_at_cuts
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
 from fairladder.orders.findings import Finding, customer_findings, row_findings, tie_finding
 from fairladder.orders.inspection import row_inspection
 from fairladder.orders.members import Members, open_members
+from fairladder.orders.opening import open_anything
 from fairladder.orders.roles import Roles, settle_roles
 from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_rows, settled
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
@@ -118,8 +118,8 @@ class Orders:
     def __init__(self, orders: Any, customers: Any, scheme: Scheme, *, allow_set_aside: bool = False) -> None:
         self.scheme = scheme
         self.allow_set_aside = allow_set_aside
-        self._engine = Embedded()
-        self._source = _shaped(open_source(orders, self._engine, scheme.orders), scheme)
+        self._source = _shaped(open_anything(orders, scheme.orders), scheme)
+        self._engine = self._source.engine
         self._roles: Roles = settle_roles(scheme.order_columns(), self._source)
         self._rows = open_rows(self._source, self._roles, scheme)
         self._customers_file = customers if customers is not None else scheme.customers.file
@@ -169,7 +169,7 @@ class Orders:
         return {
             "as_of": self.as_of.isoformat() if self.as_of else None,
             "as_of_from": self.as_of_from,
-            "source": Path(self._source.label).name,
+            "source": self._source.name,
             "settings": self.scheme.as_json(),
             "balance": self.balance.as_json(),
             "notes": self.notes,
@@ -325,7 +325,7 @@ class Orders:
         """The reduction's groups, with ids grouped as written where that gives the same."""
         if self._rows.reads_as_written:
             table = self._engine.table(reduction(self._rows, as_written=True))
-            if "untrimmed" not in table.column_names or not pc.any(table["untrimmed"]).as_py():
+            if "untrimmed" not in table.column_names or not pc.any(table["untrimmed"].cast(pa.bool_())).as_py():
                 return table
         return self._engine.table(reduction(self._rows, as_written=False))
 
@@ -365,7 +365,9 @@ def _shaped(source: Source, scheme: Scheme) -> Source:
     """The source with lines joined on and a row per channel, where the scheme says so."""
     if scheme.lines.file is not None:
         order = scheme.order_columns().order or ""
-        lines = open_source(scheme.lines.file, source.engine)
+        if source.engine is not source.engine.reader:
+            raise UsageError("[lines] joins files. In a database, join the two in --query.")
+        lines = open_source(scheme.lines.file, source.engine.reader)
         source = with_lines(source, lines, order, scheme.lines.order or order)
     if scheme.orders.channel_customers:
         source = one_row_per_channel(source, scheme.orders.channel_customers)

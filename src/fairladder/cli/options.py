@@ -19,7 +19,7 @@ _WINDOW, _OUTPUT, _COLUMNS = "Rows and days", "Output", "Columns of the orders (
 
 
 _WRITING = "How the file is written (where it does not tell)"
-_WRITTEN = ("date_format", "decimal_mark", "separator", "encoding", "header_row", "sheet")
+_WRITTEN = ("table", "query", "date_format", "decimal_mark", "separator", "encoding", "header_row", "sheet")
 
 
 def _option(*names: str, help: str, panel: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
@@ -37,7 +37,7 @@ class Request:
     orders: Annotated[
         str,
         typer.Argument(
-            help="Orders: CSV, TSV, Parquet, JSON, a workbook, a glob of them, or - for standard input.",
+            help="Orders: CSV, TSV, Parquet, JSON, a workbook, a glob of them, - for standard input, or a database's URL.",
             metavar="ORDERS",
         ),
     ]
@@ -98,6 +98,14 @@ class Request:
     status_column: Annotated[str | None, _column("status", "State of the order.")] = None
     currency_column: Annotated[str | None, _column("currency", "Currency of the amount.")] = None
     cost_column: Annotated[str | None, _column("cost", "What the row cost the shop.")] = None
+    table: Annotated[
+        str | None,
+        _option("--table", help="Table of the database that ORDERS is the address of.", panel=_WRITING, metavar="NAME"),
+    ] = None
+    query: Annotated[
+        str | None,
+        _option("--query", help="SELECT that gives the rows, in place of a table.", panel=_WRITING, metavar="SQL"),
+    ] = None
     date_format: Annotated[
         str | None,
         _option("--date-format", help="day-first, month-first, … or %d.%m.%y.", panel=_WRITING, metavar="FORMAT"),

@@ -7,36 +7,15 @@ import weakref
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 import duckdb
 import pyarrow as pa
 from sqlglot import exp
 
+from fairladder.engine.protocol import exact_minor_functions
 from fairladder.errors import DataError
-from fairladder.numbers import exact_minor
 from fairladder.sqltree import select
-
-#: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL.
-EXACT_MINOR = "exact_minor"
-
-
-class Engine(Protocol):
-    """What every engine can do."""
-
-    dialect: str
-
-    def columns(self, relation: exp.Expr) -> dict[str, str]:
-        """Column name → the engine's type name, for a table, file or sub-query."""
-        ...
-
-    def table(self, query: exp.Expr) -> pa.Table:
-        """Run a query and bring back its rows."""
-        ...
-
-    def sql(self, query: exp.Expr) -> str:
-        """The query as indented text in the engine's dialect."""
-        ...
 
 
 class Embedded:
@@ -52,33 +31,17 @@ class Embedded:
         self._connection.execute("SET TimeZone = 'UTC'")
         self._connection.execute("SET enable_progress_bar = false")
         self._connection.execute("SET temp_directory = ?", [tempfile.gettempdir() + "/fairladder-spill"])
-        for scale in range(5):
-            for percent in (False, True):
-                self._offer_exact_minor(scale, percent)
-
-    def _offer_exact_minor(self, decimals: int, percent: bool) -> None:
-        def one(amount: str) -> int | None:
-            return exact_minor(decimals, percent, (amount,), None)
-
-        def product(price: str, quantity: str, discount: str | None) -> int | None:
-            return exact_minor(decimals, percent, (price, quantity), discount)
-
-        def rated(amount: str, rate: str) -> int | None:
-            return exact_minor(decimals, percent, (amount, rate), None)
-
-        def product_rated(price: str, quantity: str, discount: str | None, rate: str) -> int | None:
-            return exact_minor(decimals, percent, (price, quantity, rate), discount)
-
-        name = f"{EXACT_MINOR}_{decimals}{'_percent' if percent else ''}"
-        if not percent:
-            self._offer_function(name, one, 1)
-            self._offer_function(f"{name}_rated", rated, 2)
-        self._offer_function(f"{name}_product", product, 3)
-        self._offer_function(f"{name}_product_rated", product_rated, 4)
+        for function in exact_minor_functions():
+            self._offer_function(*function)
 
     def _offer_function(self, name: str, function: Any, arguments: int) -> None:
         types: Any = ["VARCHAR"] * arguments
         self._connection.create_function(name, function, types, "BIGINT", null_handling="special")  # type: ignore[call-overload]
+
+    @property
+    def reader(self) -> "Embedded":
+        """This engine reads files itself."""
+        return self
 
     def scratch(self, name: str) -> Path:
         """A path for a file that lives as long as this engine."""
@@ -112,9 +75,9 @@ class Embedded:
         self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect)}")
         return exp.to_table(name)
 
-    def forget(self, table: exp.Table) -> None:
+    def forget(self, relation: exp.Expr) -> None:
         """Drop what ``keep`` kept."""
-        self._run(f"DROP TABLE {table.sql(self.dialect)}")
+        self._run(f"DROP TABLE {relation.sql(self.dialect)}")
 
     def sql(self, query: exp.Expr) -> str:
         """The query as indented DuckDB SQL."""

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from sqlglot import exp
 
-from fairladder.engine.embedded import EXACT_MINOR
+from fairladder.engine.protocol import exact_minor_name
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.orders.source import CellKind
 from fairladder.sqltree import sql
@@ -17,6 +17,8 @@ _EDGES = r"^[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x
 _TRIM = f"{_EDGES}|{_EDGES[1:]}$"
 #: Where price × quantity × 10^decimals stays below, floats are off by less than 1e-6 minor units.
 _SURE_BELOW = 10**8
+#: The largest finite float.
+_LARGEST = 1.7976931348623157e308
 
 
 def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
@@ -95,13 +97,14 @@ def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     if kind == "text":
         clean = text(cell, kind)
         return sql(
-            "CASE WHEN NOT CONTAINS(:c, '_') AND ISFINITE(TRY_CAST(:c AS DOUBLE)) THEN TRY_CAST(:c AS DOUBLE) END",
+            "CASE WHEN NOT CONTAINS(:c, '_') AND TRY_CAST(:c AS DOUBLE) BETWEEN -:most AND :most THEN TRY_CAST(:c AS DOUBLE) END",
             c=clean,
+            most=_LARGEST,
         )
     if kind in ("whole", "decimal", "float", "single"):
         # A 32-bit float stands for its own shortest text, which the way over text keeps.
         wide = sql("TRY_CAST(CAST(:c AS VARCHAR) AS DOUBLE)" if kind == "single" else "CAST(:c AS DOUBLE)", c=cell)
-        return sql("CASE WHEN ISFINITE(:w) THEN :w END", w=wide)
+        return sql("CASE WHEN :w BETWEEN -:most AND :most THEN :w END", w=wide, most=_LARGEST)
     return sql("CAST(NULL AS DOUBLE)")
 
 
@@ -141,8 +144,7 @@ def minor(
     range. A float's product is taken where it provably rounds like the exact decimal: it is off by less than 1e-6 and
     lies farther than that from a half.
     """
-    name = f"{EXACT_MINOR}_{decimals}" + ("_percent" if percent and len(numbers) > 1 else "")
-    name += ("_product" if len(numbers) > 1 else "") + ("_rated" if rate is not None else "")
+    name = exact_minor_name(decimals, percent, len(numbers) > 1, rate is not None)
     if rate is not None:
         numbers, texts = [*numbers, sql("CAST(:r AS DOUBLE)", r=rate)], [*texts, rate]
     full = sql(":a * :scale", a=numbers[0], scale=10**decimals)

@@ -28,6 +28,7 @@ def first_scheme(source: Source, guesses: list[Guess], given: dict[str, str]) ->
     """TOML that works at once; what cannot be told from the rows stands there as a comment."""
     settled = {g.role: g for g in guesses if not g.rivals}
     lines = [f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.", "", "[orders]"]
+    lines += [f"{key} = {_quoted(given[key])}" for key in ("table", "query") if key in given]
     for role in _ORDER:
         if role in given:
             lines.append(f"{role} = {_quoted(given[role])} # as you said")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from sqlglot import exp
 
 from fairladder.conditions import Kind
-from fairladder.engine.embedded import Embedded
+from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.rows import settle_kinds
@@ -29,7 +29,7 @@ class Members:
 
 
 def open_members(
-    file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str], engine: Embedded
+    file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str], engine: Engine
 ) -> Members:
     """Read a customers file. Rows with a blank id are set aside as ``no-customer``.
 
@@ -38,7 +38,7 @@ def open_members(
     """
     import pandas as pd
 
-    source = open_source(file, engine)
+    source = open_source(file, engine.reader)
     id_column = _id_column(settings, source, customer_column)
     name = settings.name or ("name" if "name" in source.columns else None)
     if name is not None and name not in source.columns:

@@ -7,20 +7,20 @@ from typing import Any
 import pyarrow as pa
 from sqlglot import exp
 
-from fairladder.engine.embedded import Embedded
+from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.orders import cells
 from fairladder.orders.source import open_source
 from fairladder.sqltree import column, named, select
 
 
-def open_rates(file: Any, engine: Embedded) -> exp.Table:
+def open_rates(file: Any, engine: Engine) -> exp.Expr:
     """A relation of ``currency``, ``since`` (day, in), ``until`` (day, out) and ``rate`` (exact decimal text).
 
     The file has columns ``currency``, ``rate`` (so many of the chosen currency for one) and maybe ``day``; without a day
     a rate always holds. Raises DataError where a column is missing, a rate is no positive number, or two hold at once.
     """
-    source = open_source(file, engine)
+    source = open_source(file, engine.reader)
     missing = [name for name in ("currency", "rate") if name not in source.columns]
     if missing:
         raise DataError(
@@ -28,7 +28,7 @@ def open_rates(file: Any, engine: Embedded) -> exp.Table:
         )
     names = [name for name in ("currency", "rate", "day") if name in source.columns]
     trees = [named(cells.text(column(name), source.columns[name]), name) for name in names]
-    rows = engine.table(select(trees, source.relation)).to_pylist()
+    rows = source.engine.table(select(trees, source.relation)).to_pylist()
     by_currency: dict[str, dict[dt.date, str]] = {}
     for number, row in enumerate(rows, start=source.first_row):
         day, rate = _read(row, f"{source.label}, row {number}")

@@ -411,8 +411,8 @@ def settled(rows: Rows) -> Rows:
 def _few_channels(source: Source, roles: Roles) -> tuple[str, ...] | None:
     """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
     name = roles.get("channel")
-    if name is None:
-        return None
+    if name is None or source.engine is not source.engine.reader:
+        return None  # the bits are the embedded engine's way
     relation = source.relation
     if source.text:
         relation = select([column(name)], relation).limit(FIRST_ROWS).subquery("first", copy=False)

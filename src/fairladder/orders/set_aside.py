@@ -20,9 +20,8 @@ def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expr:
     nothing = all_of(cells.blank(column(name), kind) for name, kind in kinds.items())
     minor = column("#minor")
     sums = [exp.Literal.number(t) if t >= 0 else sql("-:t", t=-t) for t in totals]
-    is_total = any_of(
-        [exp.EQ(this=sql("2 * :m", m=minor), expression=exp.convert(readable)), exp.In(this=minor, expressions=sums)]
-    )
+    among = [exp.In(this=minor, expressions=sums)] if sums else []
+    is_total = any_of([exp.EQ(this=sql("2 * :m", m=minor), expression=exp.convert(readable)), *among])
     return case([(nothing, exp.convert(BLANK_ROW)), (is_total, exp.convert(TOTAL_ROW))], exp.convert(_NO_CUSTOMER))
 
 

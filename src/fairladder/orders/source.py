@@ -13,6 +13,7 @@ import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.engine.embedded import Embedded
+from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, UsageError
 from fairladder.orders.spreadsheets import read_sheet
 from fairladder.orders.text_files import COMPRESSED, as_utf8, writing_of
@@ -32,7 +33,7 @@ class Source:
     label: str
     relation: exp.Expr
     columns: dict[str, CellKind]
-    engine: Embedded
+    engine: Engine
     text: bool
     """Cells are text as typed, their kinds are ours to settle."""
     first_row: int = 1
@@ -43,6 +44,11 @@ class Source:
     """Whether ``numbered`` adds ``#file`` because rows are numbered in files of different kinds."""
     parts: tuple["Source", ...] = field(default=(), repr=False)
     """The files that make up this one, where there are several; rows are numbered in each."""
+
+    @property
+    def name(self) -> str:
+        """The source in a few words: a file's name without its folders."""
+        return self.label if " in " in self.label else Path(self.label).name
 
     def numbered(self) -> exp.Expr:
         """The relation with ``#row``, each row's number as a person sees it."""
@@ -260,7 +266,11 @@ def _open_frame(frame: Any, engine: Embedded) -> Source:
 
 
 def _kinds(relation: exp.Expr, engine: Embedded, label: str) -> dict[str, CellKind]:
-    types = engine.columns(relation)
+    return kinds_of(engine.columns(relation), label)
+
+
+def kinds_of(types: dict[str, str], label: str) -> dict[str, CellKind]:
+    """Column name → kind, from the engine's types. Raises DataError for names that cannot be told apart."""
     _checked_names(list(types), label)
     return {name: _kind_of(type_) for name, type_ in types.items()}
 

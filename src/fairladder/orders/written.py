@@ -5,7 +5,7 @@ from typing import Literal
 
 from sqlglot import exp
 
-from fairladder.engine.embedded import Embedded
+from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.orders import cells
 from fairladder.scheme import DATE_ORDERS, SPREADSHEET_DAYS
@@ -62,7 +62,7 @@ def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
     )  # fmt: skip
 
 
-def settle_dates(relation: exp.Expr, name: str, engine: Embedded) -> DateStyle:
+def settle_dates(relation: exp.Expr, name: str, engine: Engine) -> DateStyle:
     """The style that reads most cells of a text column beside the ISO ones.
 
     Raises DataError where day-first and month-first read equally many and differ, naming two cells.
@@ -97,7 +97,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Embedded) -> DateStyle:
     return DateStyle(best, proof + more)
 
 
-def settle_mark(relation: exp.Expr, names: list[str], engine: Embedded) -> tuple[Mark | None, str]:
+def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[Mark | None, str]:
     """The decimal mark of all number columns of a text source, and the evidence; None where all cells are plain.
 
     Raises DataError where commas could be either, naming two cells.

@@ -1,0 +1,182 @@
+"""The embedded engine's words in PostgreSQL: what it lacks is spelled out in its own SQL; nothing is created there."""
+
+import re
+
+from sqlglot import exp
+
+from fairladder.engine.protocol import EXACT_MINOR
+from fairladder.engine.sqlite import CURRENCY_SIGNS
+from fairladder.numbers import MOST_MINOR_UNITS
+from fairladder.sqltree import case, sql
+
+#: A day of the calendar, leap years told apart, so that a text of this shape can be cast without fear.
+_DAY = (
+    r"((?!0000)\d{4}-((0[13578]|1[02])-(0[1-9]|[12]\d|3[01])|(0[469]|11)-(0[1-9]|[12]\d|30)|02-(0[1-9]|1\d|2[0-8]))"
+    r"|(?!0000)(\d\d(0[48]|[2468][048]|[13579][26])|([02468][048]|[13579][26])00)-02-29)"
+)
+_TIME = r"([ T]([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?)"
+_OFFSET = r"( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))"
+#: No exponents of three digits: PostgreSQL stops at a number that a float cannot hold.
+_NUMBER = r"^[+-]?(\d{1,250}\.?\d*|\.\d+)([eE][+-]?\d\d?)?$"
+
+
+def translated(node: exp.Expr) -> exp.Expr:
+    """One node of a tree in PostgreSQL's words."""
+    match node:
+        case exp.TryCast():
+            return _TRIES[node.to.this](node.this)
+        case exp.IsNan():
+            return sql("(CAST(:x AS DOUBLE) = CAST('NaN' AS DOUBLE))", x=node.this)
+        case exp.Round():
+            digits = node.args.get("decimals") or exp.convert(0)
+            return sql("CAST(ROUND(CAST(:x AS DECIMAL), :n) AS DOUBLE)", x=node.this, n=digits)
+        case exp.RegexpLike():
+            return exp.RegexpLike(this=node.this, expression=_pattern(node.expression))
+        case exp.RegexpFullMatch():
+            return _matches(node.this, f"^(?:{node.expression.name})$")
+        case exp.RegexpReplace():
+            changed = node.copy()
+            changed.set("expression", _pattern(node.expression))
+            return changed
+        case exp.RegexpExtract():
+            found = exp.Anonymous(this="REGEXP_MATCH", expressions=[node.this, _pattern(node.expression)])
+            group = exp.Bracket(this=exp.paren(found), expressions=[node.args["group"]], offset=1)
+            return sql("COALESCE(:g, '')", g=group)
+        case exp.Contains():
+            return sql("(STRPOS(:t, :part) > 0)", t=node.this, part=node.expression)
+        case exp.StartsWith():
+            return sql("(LEFT(:t, LENGTH(:part)) = :part)", t=node.this, part=node.expression)
+        case exp.EndsWith():
+            return sql("(RIGHT(:t, LENGTH(:part)) = :part)", t=node.this, part=node.expression)
+        case exp.Like():
+            return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
+        case exp.Lower() | exp.Upper():
+            natural = exp.Collate(this=node.this, expression=exp.to_identifier("default", quoted=True))
+            return exp.Collate(this=type(node)(this=exp.paren(natural)), expression=_C)
+        case exp.Anonymous():
+            return _function(node)
+    return node
+
+
+#: Text compares by code point, whatever the database's own order of letters.
+_C = exp.to_identifier("C", quoted=True)
+
+
+def by_code_point(cell: exp.Expr) -> exp.Expr:
+    """A text cell that compares by code point, in all that is made of it."""
+    return exp.Collate(this=sql("CAST(:c AS VARCHAR)", c=cell), expression=_C)
+
+
+def _function(node: exp.Anonymous) -> exp.Expr:
+    name, arguments = node.name.upper(), node.expressions
+    if name.startswith(EXACT_MINOR.upper()):
+        return _exact_minor(name.lower(), arguments)
+    if name == "ARRAY_EXTRACT":
+        text, place = arguments
+        return sql("RIGHT(:t, 1)" if place.sql() == "-1" else "SUBSTRING(:t, :n, 1)", t=text, n=place)
+    if name == "HASH":
+        return sql("CAST(:r AS VARCHAR)", r=exp.Anonymous(this="ROW", expressions=arguments))
+    if name == "TRY_STRPTIME":
+        text, pattern = arguments
+        patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
+        days = [_day_in_pattern(text, p.name) for p in patterns]
+        return exp.Coalesce(this=days[0], expressions=days[1:])
+    return node
+
+
+def _matches(text: exp.Expr, pattern: str) -> exp.Expr:
+    return exp.RegexpLike(this=text, expression=_pattern(exp.Literal.string(pattern)))
+
+
+def _pattern(literal: exp.Expr) -> exp.Expr:
+    """A regular expression as PostgreSQL writes it."""
+    wide = re.sub(r"\\x\{([0-9a-f]+)\}", lambda m: f"\\u{int(m[1], 16):04x}", literal.name)
+    wide = wide.replace(r"\p{Sc}", f"[{CURRENCY_SIGNS}]").replace(r"\b", r"\y")
+    return exp.Literal.string(wide)
+
+
+def _if_shaped(text: exp.Expr, shape: str, kind: str) -> exp.Expr:
+    return sql(f"CASE WHEN :shaped THEN CAST(:t AS {kind}) END", shaped=_matches(text, shape), t=text)
+
+
+def _try_day(text: exp.Expr) -> exp.Expr:
+    return _if_shaped(text, f"^{_DAY}$", "DATE")
+
+
+def _try_timestamp(text: exp.Expr) -> exp.Expr:
+    return _if_shaped(text, f"^{_DAY}{_TIME}?$", "TIMESTAMP")
+
+
+def _try_instant(text: exp.Expr) -> exp.Expr:
+    return _if_shaped(text, f"^{_DAY}({_TIME}{_OFFSET}?)?$", "TIMESTAMPTZ")
+
+
+def _try_number(text: exp.Expr) -> exp.Expr:
+    return _if_shaped(text, _NUMBER, "DOUBLE")
+
+
+_TRIES = {
+    exp.DType.DATE: _try_day,
+    exp.DType.TIMESTAMPNTZ: _try_timestamp,
+    exp.DType.TIMESTAMPTZ: _try_instant,
+    exp.DType.DOUBLE: _try_number,
+}
+
+
+def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
+    """``numbers.exact_minor`` in NUMERIC, which is exact and rounds halves away from zero."""
+    decimals, product = int(name.split("_")[2]), "_product" in name
+    factors = [t for i, t in enumerate(texts) if not (product and i == 2)]
+    value: exp.Expr = exp.convert(10**decimals)
+    for text in factors:
+        value = sql(":v * CAST(:t AS DECIMAL)", v=value, t=text)
+    if product and not isinstance(texts[2], exp.Null):
+        value = sql(
+            ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN CAST(TRIM(TRAILING '%' FROM :d) AS DECIMAL) / 100 "
+            "ELSE CAST(:d AS DECIMAL) / :unit END, 0))",
+            v=value, d=texts[2], unit=100 if "_percent" in name else 1,
+        )  # fmt: skip
+    return sql(
+        "CASE WHEN ABS(:v) <= :most THEN CAST(ROUND(:v) AS BIGINT) END", v=exp.paren(value), most=MOST_MINOR_UNITS
+    )
+
+
+_MONTHS = "january february march april may june july august september october november december".split()
+_PIECES = {
+    "Y": r"(?<Y>\d{4})", "y": r"(?<y>\d\d)", "m": r"(?<m>\d{1,2})", "d": r"(?<d>\d{1,2})", "b": r"(?<b>[A-Za-z]+)",
+    "B": r"(?<b>[A-Za-z]+)", "H": r"\d{1,2}", "M": r"\d{1,2}", "S": r"\d{1,2}", "I": r"\d{1,2}", "p": "[AaPp][Mm]",
+}  # fmt: skip
+
+
+def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
+    """The day that a text means under a strptime pattern, NULL where it does not fit."""
+    parts = re.split(r"%-?([A-Za-z])", pattern)
+    shape, groups = re.escape(parts[0]), []
+    for letter, after in zip(parts[1::2], parts[2::2], strict=True):
+        piece = _PIECES.get(letter, r"\d+")
+        if piece.startswith("(?<"):
+            groups.append(piece[3])
+            piece = "(" + piece[5:]
+        shape += piece + re.escape(after)
+    shape = f"^{shape}$"
+
+    def group(letter: str) -> exp.Expr:
+        found = exp.Anonymous(this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(shape))])
+        return exp.Bracket(this=exp.paren(found), expressions=[exp.convert(groups.index(letter) + 1)], offset=1)
+
+    # Of two digits strptime reads 69 to 99 as the last century's.
+    century = "CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y"
+    year = group("Y") if "Y" in groups else sql(century, y=group("y"))
+    month = sql("LPAD(:m, 2, '0')", m=group("m")) if "m" in groups else _month_of(sql("LOWER(:b)", b=group("b")))
+    day = sql("LPAD(:d, 2, '0')", d=group("d"))
+    return _try_day(exp.paren(sql(":y || '-' || :m || '-' || :d", y=year, m=month, d=day)))
+
+
+def _month_of(name: exp.Expr) -> exp.Expr:
+    """``06`` for june or jun, NULL for what is no month."""
+    known = exp.Tuple(
+        expressions=[exp.Literal.string(n) for month in _MONTHS for n in dict.fromkeys((month, month[:3]))]
+    )
+    place = sql("STRPOS(:starts, LEFT(:b, 3))", starts="".join(m[:3] for m in _MONTHS), b=name)
+    number = sql("LPAD(CAST(CAST((:p + 2) / 3 AS INT) AS VARCHAR), 2, '0')", p=place)
+    return case([(sql(":b IN :known", b=name, known=known), number)], exp.null())

@@ -1,0 +1,163 @@
+"""The embedded engine's words in SQLite: what it lacks are Python functions, days are ISO text."""
+
+import datetime as dt
+import re
+import sqlite3
+from collections.abc import Callable
+from functools import lru_cache
+from typing import Any, ClassVar
+from zoneinfo import ZoneInfo
+
+from sqlglot import exp
+from sqlglot.dialects.sqlite import SQLite
+
+from fairladder.engine.protocol import exact_minor_functions
+from fairladder.numbers import half_away_decimals
+
+
+class StrictNames(SQLite):
+    """SQLite with names in backquotes: it takes a misspelt name in double quotes for a text."""
+
+    class Tokenizer(SQLite.Tokenizer):
+        """Backquotes first, so that they are written."""
+
+        IDENTIFIERS: ClassVar[list[str | tuple[str, str]]] = ["`", '"', ("[", "]")]
+
+
+def translated(node: exp.Expr) -> exp.Expr:
+    """One node of a tree in SQLite's words."""
+    match node:
+        case exp.TryCast():
+            return _call(f"try_{node.to.this.name.lower()}", node.this)
+        case exp.Cast() if node.to.this in exp.DataType.TEXT_TYPES:
+            return _call("as_text", node.this)
+        case exp.Cast() if node.to.this == exp.DType.DATE:
+            return _call("as_day", node.this)
+        case exp.IsNan():
+            return exp.false()  # SQLite keeps no NaN
+        case exp.RegexpLike():
+            return _call("regexp_matches", node.this, node.expression)
+        case exp.RegexpFullMatch():
+            return _call("regexp_full_match", node.this, node.expression)
+        case exp.RegexpExtract():
+            return _call("regexp_extract", node.this, node.expression, node.args["group"])
+        case exp.RegexpReplace():
+            every = exp.convert(int("g" in (node.text("modifiers") or "")))
+            return _call("regexp_replace", node.this, node.expression, node.args["replacement"], every)
+        case exp.Array():  # several ways of writing a date, as one text
+            return exp.Literal.string("\n".join(e.name for e in node.expressions))
+        case exp.Anonymous() if node.name.upper() == "ARRAY_EXTRACT":
+            text, place = node.expressions
+            return _call("substr", text, place, exp.convert(1))
+        case exp.Chr():
+            return _call("char", node.expressions[0])
+        case exp.Add() if isinstance(node.left, exp.Cast) and node.left.to.this == exp.DType.DATE:
+            return _call("day_plus", node.left.this, node.right)
+    return node
+
+
+def _call(name: str, *arguments: exp.Expr) -> exp.Anonymous:
+    return exp.Anonymous(this=name, expressions=list(arguments))
+
+
+def prepare(connection: sqlite3.Connection) -> None:
+    """Offer the functions that ``translated`` calls, and let LIKE tell capitals from small letters."""
+    connection.execute("PRAGMA query_only = ON")
+    connection.execute("PRAGMA case_sensitive_like = ON")
+    for name, function, arguments in [*_FUNCTIONS, *exact_minor_functions()]:
+        connection.create_function(name, arguments, function, deterministic=True)
+
+
+# ------------------------------------------------------------------------------------------- the functions called
+
+
+def _known(work: Callable[..., Any]) -> Callable[..., Any]:
+    """NULL for NULL, and for what cannot be read."""
+
+    def one(*values: Any) -> Any:
+        if any(v is None for v in values):
+            return None
+        try:
+            return work(*values)
+        except (ValueError, OverflowError):
+            return None
+
+    return one
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, bytes):
+        return value.decode("utf-8", "replace")
+    return repr(value) if isinstance(value, float) else str(value)
+
+
+def _day(text: str) -> str:
+    return dt.date.fromisoformat(text).isoformat()
+
+
+def _timestamp(text: str) -> str:
+    return dt.datetime.fromisoformat(text).isoformat()
+
+
+def _instant(text: str) -> str:
+    moment = dt.datetime.fromisoformat(re.sub(r"([+-]\d\d)$", r"\1:00", text))
+    return (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
+
+
+def _in_zone(zone: str, instant: str) -> str:
+    return dt.datetime.fromisoformat(instant).astimezone(ZoneInfo(zone)).replace(tzinfo=None).isoformat()
+
+
+def _double(text: Any) -> float | None:
+    number = float(text)
+    return number if "_" not in str(text) and number == number else None
+
+
+def _in_patterns(text: str, patterns: str) -> str | None:
+    for pattern in patterns.split("\n"):
+        try:
+            return dt.datetime.strptime(text, pattern).date().isoformat()
+        except ValueError:
+            continue
+    return None
+
+
+@lru_cache(maxsize=256)
+def _pattern(text: str) -> re.Pattern[str]:
+    wide = re.sub(r"\\x\{([0-9a-f]+)\}", lambda m: f"\\u{int(m[1], 16):04x}", text)
+    return re.compile(wide.replace(r"\p{Sc}", f"[{CURRENCY_SIGNS}]"), re.ASCII)
+
+
+#: The signs of currency there are in Unicode, for engines whose patterns have no name for them.
+CURRENCY_SIGNS = "$¢-¥֏؋߾߿৲৳৻૱௹฿៛₠-⃀꠸﷼﹩＄￠￡￥￦"
+
+
+def _twin(*cells: Any) -> str:
+    return repr(cells)
+
+
+_FUNCTIONS: list[tuple[str, Callable[..., Any], int]] = [
+    ("as_text", _known(_text), 1),
+    ("as_day", _known(lambda text: _day(_text(text)[:10])), 1),
+    ("try_date", _known(_day), 1),
+    ("try_timestampntz", _known(_timestamp), 1),
+    ("try_timestamptz", _known(_instant), 1),
+    ("try_double", _known(_double), 1),
+    ("timezone", _known(_in_zone), 2),
+    ("day_plus", _known(lambda day, n: (dt.date.fromisoformat(day) + dt.timedelta(days=int(n))).isoformat()), 2),
+    ("try_strptime", _known(_in_patterns), 2),
+    ("regexp_matches", _known(lambda text, p: bool(_pattern(p).search(text))), 2),
+    ("regexp_full_match", _known(lambda text, p: bool(_pattern(p).fullmatch(text))), 2),
+    ("regexp_extract", _known(lambda text, p, n: ((m := _pattern(p).search(text)) and m[n]) or ""), 3),
+    ("regexp_replace", _known(lambda text, p, by, every: _pattern(p).sub(by, text, count=0 if every else 1)), 4),
+    ("contains", _known(lambda text, part: part in text), 2),
+    ("starts_with", _known(lambda text, part: text.startswith(part)), 2),
+    ("ends_with", _known(lambda text, part: text.endswith(part)), 2),
+    ("trunc", _known(float.__trunc__), 1),
+    ("floor", _known(lambda x: int(x // 1)), 1),
+    ("round", _known(lambda x: float(half_away_decimals(x, 0))), 1),
+    ("round", _known(lambda x, digits: float(half_away_decimals(x, digits))), 2),
+    ("lower", _known(lambda text: _text(text).lower()), 1),
+    ("upper", _known(lambda text: _text(text).upper()), 1),
+    ("hash", _twin, -1),
+]

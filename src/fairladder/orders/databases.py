@@ -1,0 +1,27 @@
+"""Order rows in a database: the work is done there; where it cannot be, the rows are brought here."""
+
+from fairladder.engine.database import Database
+from fairladder.orders.source import Source, kinds_of
+from fairladder.scheme import OrdersPart
+
+
+def open_database(url: str, settings: OrdersPart) -> Source:
+    """A table or query of the database at a SQLAlchemy URL as a Source; nothing can be changed through it.
+
+    In SQLite and PostgreSQL the reduction runs in the database and only customers come back. Raises UsageError for a
+    wrong address, table or query, DataError where the database does not answer.
+    """
+    database = Database(url)
+    relation = database.relation(settings.table, settings.query)
+    label = f"{settings.table or 'a query'} in {database.label}"
+    if not database.works_itself:
+        table = database.brought(relation)
+        relation, told = (
+            database.reader.offer(table),
+            (f"{len(table):,} rows were brought here from {database.label}.",),
+        )
+        return Source(
+            label, relation, kinds_of(database.reader.columns(relation), label), database.reader, text=False, told=told
+        )
+    types = database.columns(relation)
+    return Source(label, database.by_code_point(relation, types), kinds_of(types, label), database, text=False)

@@ -1,0 +1,142 @@
+"""Orders in a real SQLite file and a real PostgreSQL: reduced there, the same to the byte, never changed, no secrets told."""
+
+import datetime as dt
+
+import pandas as pd
+import pytest
+import sqlalchemy
+
+import fairladder as fl
+from conftest import in_database, needs_postgres
+from test_sources import continental, scored_bytes
+
+BOTH = ["sqlite", pytest.param("postgres", marks=needs_postgres)]
+
+
+@pytest.fixture(scope="module")
+def shop_rows(shop):
+    return pd.read_csv(shop / "orders.csv", dtype=str, keep_default_na=False)[:2500]
+
+
+def with_table(shop, **orders):
+    return fl.load_scheme(shop / "scheme.toml").with_options(orders={"table": "orders", **orders})
+
+
+def score_bytes(source, scheme, folder):
+    orders = fl.open_orders(source, scheme=scheme)
+    fl.write(fl.score(orders.customers(), orders.scheme), folder / "out.csv")
+    return (folder / "out.csv").read_bytes(), orders
+
+
+@pytest.mark.parametrize("kind", BOTH)
+@pytest.mark.parametrize("style", ["plain", "continental", "typed"])
+def test_the_same_bytes_from_a_database(shop, shop_rows, tmp_path, kind, style):
+    rows = shop_rows
+    if style == "continental":
+        rows = pd.DataFrame([continental(r) for r in rows.to_dict("records")])
+    if style == "typed":
+        rows = rows.assign(
+            line_total=pd.to_numeric(rows["line_total"]),
+            sold_at=pd.to_datetime(rows["sold_at"], format="mixed", errors="coerce"),
+        )
+    expected, here = scored_bytes(shop_rows, shop, tmp_path)
+    got, orders = score_bytes(in_database(kind, rows, tmp_path), with_table(shop), tmp_path)
+    assert got == expected
+    assert orders.balance.rows_read == here.balance.rows_read
+    if style == "plain":
+        ours, theirs = orders.check(), here.check()
+        assert ours.findings == theirs.findings
+        assert ours.balance == theirs.balance
+        assert ours.set_aside.equals(theirs.set_aside)
+        assert "GROUP BY" in orders.sql()
+
+
+CONDITIONS = [
+    "LOWER(channel) = 'web' OR product LIKE '%e\\%' OR product LIKE 'M_%'",
+    "ROUND(line_total / 3, 1) BETWEEN 2.5 AND 10 AND placed >= '2024-02-29'",
+    "CASE WHEN amount > 20 THEN UPPER(category) ELSE 'x' END IN ('x', 'SKEINS') AND LENGTH(product) > 8",
+    "COALESCE(channel, 'none') <> 'post' AND NOT (state = 'cancelled')",
+]
+
+
+@pytest.mark.parametrize("kind", BOTH)
+def test_conditions_windows_and_zones_mean_the_same_there(shop, shop_rows, tmp_path, kind):
+    """Conditions of every sort, and instants near midnight in another zone, against the embedded engine."""
+    rows = shop_rows[shop_rows["sold_at"].str.len() == 19].assign(sold_at=lambda f: f["sold_at"] + "+02:00")
+    url = in_database(kind, rows, tmp_path)
+    for where in CONDITIONS:
+        options = {
+            "orders": {"where": where},
+            "time": {"time_zone": "America/St_Johns", "as_of": None, "through": dt.date(2025, 3, 1)},
+        }
+        here = fl.open_orders(rows, scheme=fl.load_scheme(shop / "scheme.toml").with_options(**options))
+        there = fl.open_orders(url, scheme=with_table(shop).with_options(**options))
+        pd.testing.assert_frame_equal(here.customers(), there.customers(), check_dtype=False)
+        assert here.balance == there.balance, where
+
+
+@pytest.mark.parametrize("kind", BOTH)
+def test_wrong_addresses_and_refusals_are_told_without_secrets(shop_rows, tmp_path, kind, fairladder):
+    url = in_database(kind, shop_rows, tmp_path)
+    several = {
+        ("--table", "odrers"): "has no table `odrers`. Did you mean `orders`?",
+        (): "say which rows with --table NAME or --query SELECT. There are:",
+        ("--query", "DROP TABLE orders"): "A query must be one SELECT",
+        ("--query", "SELECT nothing FROM orders"): "did not answer:",
+    }
+    for words, told in several.items():
+        done = fairladder("check", url, *words)
+        assert told in done.stderr
+        assert done.returncode in (1, 2)
+        assert "Traceback" not in done.stderr
+    done = fairladder(
+        "top",
+        url,
+        "--query",
+        "SELECT member_no AS customer, sold_at AS placed, line_total AS amount FROM orders",
+        "--count",
+        1,
+    )
+    assert done.stdout.startswith("rank,customer")
+    done = fairladder("start", url, "--table", "orders", "--out", tmp_path / "scheme.toml")
+    assert done.returncode == 0, done.stderr
+    assert 'table = "orders"' in (tmp_path / "scheme.toml").read_text()
+    assert url not in done.stdout + done.stderr + (tmp_path / "scheme.toml").read_text() or kind == "sqlite"
+    missing = fairladder("check", "sqlite:////nowhere/orders.db", "--table", "orders")
+    assert "There is no file '/nowhere/orders.db'" in missing.stderr
+    nothing = fairladder("check", "nonsense://u:hidden@x/y", "--table", "orders")
+    assert nothing.returncode == 2
+    assert "hidden" not in nothing.stderr
+
+
+@needs_postgres
+def test_rights_lost_connections_and_passwords(shop, shop_rows, tmp_path, fairladder):
+    url = sqlalchemy.make_url(in_database("postgres", shop_rows, tmp_path))
+    wrong = url.set(password="not-this-one").render_as_string(hide_password=False)
+    done = fairladder("check", wrong, "--table", "orders")
+    assert done.returncode == 1
+    assert "not-this-one" not in done.stderr
+    assert str(url.username) not in done.stderr.replace(f"/{url.database}", "")
+
+    admin = sqlalchemy.create_engine(url.set(drivername="postgresql+psycopg"))
+    orders = fl.open_orders(url.render_as_string(hide_password=False), scheme=with_table(shop))
+    with admin.begin() as connection:  # the database goes away between two queries
+        connection.exec_driver_sql(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = user AND pid <> pg_backend_pid()"
+        )
+    with pytest.raises(fl.DataError, match="did not answer"):
+        orders.customers()
+    with admin.begin() as connection:  # a table without permission: even its owner may lose the right to read
+        connection.exec_driver_sql("REVOKE ALL ON orders FROM CURRENT_USER")
+    with pytest.raises(fl.DataError, match="permission denied"):
+        fl.open_orders(url.render_as_string(hide_password=False), scheme=with_table(shop)).customers()
+    admin.dispose()
+
+
+def test_any_other_database_is_read_too(shop, shop_rows, tmp_path, monkeypatch):
+    """Where the reduction cannot run in the database, its rows are brought here, and that is said."""
+    monkeypatch.setattr("fairladder.engine.database.OWN_WORDS", {})
+    expected, _ = scored_bytes(shop_rows, shop, tmp_path)
+    got, orders = score_bytes(in_database("sqlite", shop_rows, tmp_path), with_table(shop), tmp_path)
+    assert got == expected
+    assert "2,500 rows were brought here from orders.db." in orders.notes

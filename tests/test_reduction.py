@@ -61,7 +61,7 @@ rows_of = st.tuples(
     st.lists(
         st.tuples(
             st.sampled_from(IDS), st.sampled_from(["o1", "o2", " o2", "o3", "", "7"]), st.sampled_from(DAYS), st.sampled_from(AMOUNTS),
-            st.sampled_from(CHANNELS), st.sampled_from(["ok", "ok", "void", ""]), st.sampled_from(["3.35", "0.15", "", "1.999"]),
+            st.sampled_from(CHANNELS), st.sampled_from(["ok", "ok", "void", ""]), st.sampled_from(["3.35", "0.15", "", "1.99951"]),
             st.sampled_from(["1", "3", "-1", "2.5", "x"]), st.sampled_from(["", "0.1", "15%", "1", "1.1", "0.333"]),
         ),
         min_size=1, max_size=30,

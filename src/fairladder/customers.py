@@ -30,6 +30,15 @@ COLUMNS = (
 )  # fmt: skip
 
 
+#: Measures of which less is better; of all others more is.
+LOW_IS_BETTER = frozenset({"recency_days", "average_gap_days", "overdue_ratio", "first_order", "spend_rank", "refunds"})
+#: Measures that do not add up over customers, so that nobody holds a share of their total.
+NO_TOTAL = frozenset({
+    "first_order", "last_order", "recency_days", "tenure_days", "average_order_value", "smallest_order", "largest_order",
+    "average_gap_days", "overdue_ratio", "spend_share", "spend_share_running", "spend_rank",
+})  # fmt: skip
+
+
 def reduction(rows: Rows, as_written: bool) -> exp.Select:
     """The whole reduction as one tree: a row per customer with used rows, and rows for each other state of rows.
 

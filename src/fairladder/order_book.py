@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 
 from fairladder.customers import COLUMNS, customers_frame, other_channel, reduction, with_measures
 from fairladder.errors import DataError, UsageError
-from fairladder.ladder import Ladder, ties_at_cuts
+from fairladder.fairness import fairness_of, in_words
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
 from fairladder.orders.findings import Finding, customer_findings, row_findings, tie_finding
 from fairladder.orders.inspection import row_inspection
@@ -137,8 +137,9 @@ class Orders:
             *row_inspection(self._rows, self._today, self.balance.rows_read),
             *customer_findings(frame, self.members.frame if self.members else None, self.scheme.money.decimals),
         ]
-        if (ties := self._ties(frame)) is not None:
-            findings.append(ties)
+        ties = fairness_of(frame, self.scheme)
+        if (finding := tie_finding(int(ties["parted"].sum()), in_words(ties))) is not None:
+            findings.append(finding)
         return Check(self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json())
 
     def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
@@ -273,15 +274,6 @@ class Orders:
         if not parts:
             return pd.DataFrame(columns=["row", "reason", *self._source.columns])
         return pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
-
-    def _ties(self, customers: "pd.DataFrame") -> Finding | None:
-        bought = customers[customers["orders"] > 0]
-        rungs, split, deviations = self.scheme.scores.rungs, {}, {}
-        for measure, sign in (("recency_days", -1), ("orders", 1), ("spend", 1)):
-            worst_first = sign * bought[measure].to_numpy(dtype=np.float64)
-            split[measure] = ties_at_cuts(worst_first, rungs)
-            deviations[measure] = Ladder.fit(worst_first, rungs=rungs).size_deviation
-        return tie_finding(split, deviations)
 
     # ------------------------------------------------------------------------------------------------ the pass
 

@@ -4,6 +4,8 @@ import datetime as dt
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
+from fractions import Fraction
+from itertools import pairwise
 from pathlib import Path
 from typing import Annotated, Any, Literal, get_args
 from zoneinfo import ZoneInfo
@@ -159,12 +161,96 @@ class TimePart(Part):
         return self
 
 
+Numbers = Annotated[tuple[int | float, ...], BeforeValidator(_as_tuple)]
+
+
 class ScoresPart(Part):
     """``[scores]``: the three ladders and the weights of their sum (recency, frequency, monetary)."""
 
     rungs: Annotated[int, Field(ge=2, le=100)] = 5
     method: Literal["even", "inclusive", "exclusive", "inverse"] = "even"
     weights: Annotated[tuple[int | float, int | float, int | float], BeforeValidator(_as_tuple)] = (1, 1, 1)
+    shares: Numbers | None = None
+    within: str | None = None
+    percentile_of: str = "spend"
+
+    @model_validator(mode="after")
+    def _shares_fit(self) -> "ScoresPart":
+        _check_shares(self.shares, self.rungs, self.method)
+        return self
+
+
+def _check_shares(shares: tuple[int | float, ...] | None, rungs: int, method: str) -> None:
+    if shares is None:
+        return
+    exact = [Fraction(str(s)) for s in shares]
+    if method != "even":
+        raise ValueError('`shares` go with `method = "even"` only')
+    if len(exact) != rungs or sum(exact) != 1 or min(exact) <= 0:
+        raise ValueError(f"`shares` must be {rungs} positive numbers that add up to 1, worst rung first")
+
+
+class Tier(Part):
+    """``[tiers.NAME]``: a ladder with names, of any column of numbers or days, in the customers' column ``NAME``."""
+
+    of: str
+    top_percents: Numbers | None = None
+    spend_percents: Numbers | None = None
+    rungs: Annotated[int | None, Field(ge=2, le=100)] = None
+    shares: Numbers | None = None
+    labels: Annotated[tuple[str, ...] | None, BeforeValidator(_as_tuple)] = None
+    ties: Literal["include", "exclude"] = "include"
+    better: Literal["high", "low"] | None = None
+    within: str | None = None
+
+    @property
+    def size(self) -> int:
+        """How many tiers there are."""
+        percents = self.top_percents or self.spend_percents
+        return len(percents) + 1 if percents else self.rungs or 0
+
+    @model_validator(mode="after")
+    def _one_way_to_cut(self) -> "Tier":
+        ways = [w for w in (self.top_percents, self.spend_percents, self.rungs) if w is not None]
+        if len(ways) != 1:
+            raise ValueError("give one of `top_percents`, `spend_percents` and `rungs`")
+        percents = self.top_percents if self.top_percents is not None else self.spend_percents
+        if percents is not None and (
+            not percents or list(percents) != sorted(set(percents)) or percents[0] <= 0 or percents[-1] >= 100
+        ):
+            raise ValueError("percents must rise, between 0 and 100")
+        if self.shares is not None:
+            if self.rungs is None:
+                raise ValueError("`shares` go with `rungs`")
+            _check_shares(self.shares, self.rungs, "even")
+        if self.ties == "exclude" and self.top_percents is None:
+            raise ValueError("`ties` goes with `top_percents`")
+        if self.labels is not None and (len(self.labels) != self.size or len(set(self.labels)) != self.size):
+            raise ValueError(f"`labels` must be {self.size} different names, best first")
+        return self
+
+    def names(self) -> tuple[str, ...]:
+        """Names of the tiers, best first."""
+        if self.labels is not None:
+            return self.labels
+        if self.top_percents is not None:
+            return _percent_names("top", self.top_percents)
+        if self.spend_percents is not None:
+            return _percent_names("first", self.spend_percents)
+        part, k = _PARTS.get(self.size), self.size
+        if part is None:
+            return tuple(f"{i} of {k}" for i in range(1, k + 1))
+        return tuple(f"{nth} {part}" for nth in _ORDINALS[:k])
+
+
+def _percent_names(best: str, percents: tuple[int | float, ...]) -> tuple[str, ...]:
+    """``top 1 %``, ``1 to 5 %``, ``the rest``."""
+    between = (f"{low:g} to {high:g} %" for low, high in pairwise(percents))
+    return (f"{best} {percents[0]:g} %", *between, "the rest")
+
+
+_PARTS = {2: "half", 3: "third", 4: "quarter", 5: "fifth", 6: "sixth", 8: "eighth", 10: "tenth"}
+_ORDINALS = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
 
 
 class Segment(Part):
@@ -205,6 +291,7 @@ class Scheme(Part):
     customers: CustomersPart = CustomersPart()
     time: TimePart = TimePart()
     scores: ScoresPart = ScoresPart()
+    tiers: dict[str, Tier] = Field(default_factory=dict)
     segments: Annotated[tuple[Segment, ...], BeforeValidator(_as_tuple)] = DEFAULT_SEGMENTS
 
     @model_validator(mode="after")
@@ -327,7 +414,7 @@ def _keys_beside(path: list[int | str]) -> list[str]:
     for step in path[:-1]:
         if isinstance(step, str) and step in model.model_fields:
             kind = model.model_fields[step].annotation
-            model = Segment if step == "segments" else kind  # type: ignore[assignment]
+            model = {"segments": Segment, "tiers": Tier}.get(step, kind)  # type: ignore[assignment, arg-type]
     return [field.alias or name for name, field in model.model_fields.items()]
 
 

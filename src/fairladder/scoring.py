@@ -10,53 +10,51 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
-from fairladder.errors import UsageError, nearest
-from fairladder.ladder import Ladder, percent_rank, percentile
-from fairladder.ladder.ranks import Better
+from fairladder.errors import SchemeError, UsageError, nearest
+from fairladder.fitting import SCORES, AnyLadder, fit_score, fit_tier, group_labels, measure_values, natural_direction
+from fairladder.ladder import GroupedLadder, percent_rank, percentile
 from fairladder.numbers import half_away, ratio, to_minor
 from fairladder.scheme import STANCES, Scheme
 
-#: Score → its measure and which end of it is better, in the order of weights and of ``score_code``.
-SCORES: Mapping[str, tuple[str, Better]] = {
-    "recency_score": ("recency_days", "low"),
-    "frequency_score": ("orders", "high"),
-    "monetary_score": ("spend", "high"),
-}
 
+def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[str, AnyLadder]:
+    """The ladders of the three scores and of all tiers, by name, fitted to the customers with at least one purchase.
 
-def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[str, Ladder]:
-    """The three ladders, by name of the score, fitted to the customers with at least one purchase.
-
-    Raises UsageError where a measure's column is missing.
+    With ``within`` a ``GroupedLadder`` holds one for each group. Raises UsageError where a column is missing or is not of
+    the kind that its ladder needs.
     """
-    scores = (scheme or Scheme()).scores
-    bought = _buyers(customers)
-    return {
-        name: Ladder.fit(customers[measure][bought], rungs=scores.rungs, method=scores.method, better=better)
-        for name, (measure, better) in SCORES.items()
+    scheme = scheme or Scheme()
+    bought = customers[_buyers(customers)]
+    ladders: dict[str, AnyLadder] = {
+        name: fit_score(bought, measure, better, scheme) for name, (measure, better) in SCORES.items()
     }
+    if scheme.tiers:
+        scored = _with_scores(bought, scheme, ladders)
+        ladders |= {name: fit_tier(scored, tier) for name, tier in scheme.tiers.items()}
+    return ladders
 
 
 def score(
-    customers: pd.DataFrame, scheme: Scheme | None = None, *, ladders: Mapping[str, Ladder] | None = None
+    customers: pd.DataFrame, scheme: Scheme | None = None, *, ladders: Mapping[str, AnyLadder] | None = None
 ) -> pd.DataFrame:
-    """Score customers and place them in segments.
+    """Score customers and place them in tiers and segments.
 
     Parameters
     ----------
     customers
         One row per customer, as ``Orders.customers`` gives them; other columns are carried along.
     scheme
-        Rungs, method, weights and segments; all defaults without one.
+        Rungs, method, weights, tiers and segments; all defaults without one.
     ladders
-        Ladders to place on, by name of the score; fitted to these customers without them.
+        Ladders to place on, by name of the score or tier; fitted to these customers without them.
 
     Returns
     -------
     pandas.DataFrame
         The customers with ``recency_score``, ``frequency_score`` and ``monetary_score`` (1..K, K best), ``score_total``
-        (weighted sum), ``score_code`` (``5-4-5``), ``percentile`` (0..100) and ``percent_rank`` (0..1) of spend, and
-        ``segment`` and ``stance``. All but the last two are null for customers without a purchase.
+        (weighted sum), ``score_code`` (``5-4-5``), ``percentile`` (0..100) and ``percent_rank`` (0..1) of spend or what the
+        scheme names, a column for each tier, and ``segment`` and ``stance``. All but the last two are null for customers
+        without a purchase; scores and tiers also where their group has no ladder.
 
     Raises
     ------
@@ -66,22 +64,26 @@ def score(
         A segment's condition is wrong.
     """
     scheme = scheme or Scheme()
-    bought = _buyers(customers)
     ladders = fit_ladders(customers, scheme) if ladders is None else ladders
-    if missing := [name for name in SCORES if name not in ladders]:
+    if missing := [name for name in (*SCORES, *scheme.tiers) if name not in ladders]:
         raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders)}")
-    rungs = np.zeros((3, len(customers)), dtype=np.int64)
-    for row, (name, (measure, _)) in zip(rungs, SCORES.items(), strict=True):
-        row[bought] = ladders[name].place(customers[measure][bought])
-    spend = np.where(bought, customers["spend"].to_numpy(dtype=np.float64), np.nan)
-    scored = customers.assign(
-        **{name: pd.arrays.IntegerArray(row.copy(), ~bought) for name, row in zip(SCORES, rungs, strict=True)},
-        score_total=_total(rungs, scheme.scores.weights, bought),
-        score_code=_codes(rungs, bought, max(ladder.rungs for ladder in ladders.values())),
-        percentile=percentile(spend),
-        percent_rank=percent_rank(spend),
-    )
-    return _placed(scored, scheme)
+    return _placed(_with_tiers(_with_scores(customers, scheme, ladders), scheme, ladders), scheme)
+
+
+def _with_tiers(scored: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder]) -> pd.DataFrame:
+    """The scored customers with a column of labels for each tier of the scheme; null without a purchase or a value."""
+    bought = scored["orders"].to_numpy() > 0
+    columns = {}
+    for name, tier in scheme.tiers.items():
+        if name in scored.columns:
+            raise SchemeError(
+                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
+            )
+        place = np.full(len(scored), -1, dtype=np.int64)
+        rung = _placed_on(ladders[name], scored[bought], tier.of)
+        place[bought] = np.where(rung > 0, tier.size - rung, -1)
+        columns[name] = pd.Categorical.from_codes(place, categories=list(tier.names()))
+    return scored.assign(**columns)
 
 
 def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
@@ -145,6 +147,32 @@ def _need(frame: pd.DataFrame, names: tuple[str, ...], why: str) -> None:
     for name in names:
         if name not in frame.columns:
             raise UsageError(f"{why}: the column `{name}` is missing. {nearest(name, map(str, frame.columns))}")
+
+
+def _with_scores(customers: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder]) -> pd.DataFrame:
+    """The customers with the three scores, their total and code, and percentiles."""
+    bought = _buyers(customers)
+    rungs = np.zeros((3, len(customers)), dtype=np.int64)
+    for row, (name, (measure, _)) in zip(rungs, SCORES.items(), strict=True):
+        row[bought] = _placed_on(ladders[name], customers[bought], measure)
+    scored = np.asarray(rungs.all(axis=0))
+    of = scheme.scores.percentile_of
+    ranked = np.where(bought, measure_values(customers, of), np.nan)
+    return customers.assign(
+        **{name: pd.arrays.IntegerArray(row.copy(), row == 0) for name, row in zip(SCORES, rungs, strict=True)},
+        score_total=_total(rungs, scheme.scores.weights, scored),
+        score_code=_codes(rungs, scored, max(ladders[name].rungs for name in SCORES)),
+        percentile=percentile(ranked, natural_direction(of)),
+        percent_rank=percent_rank(ranked, natural_direction(of)),
+    )
+
+
+def _placed_on(ladder: AnyLadder, customers: pd.DataFrame, measure: str) -> NDArray[np.int64]:
+    """Rung of each customer, 0 where there is none."""
+    if isinstance(ladder, GroupedLadder):
+        _need(customers, (ladder.within,), "These ladders are within groups")
+        return ladder.place(measure_values(customers, measure), group_labels(customers, ladder.within))
+    return ladder.place(customers[measure])
 
 
 def _buyers(customers: pd.DataFrame) -> NDArray[np.bool_]:

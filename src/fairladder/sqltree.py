@@ -21,6 +21,11 @@ def sql(pattern: str, /, **parts: Any) -> exp.Expr:
     return exp.replace_placeholders(_parsed(pattern), **parts)
 
 
+def numeric(tree: exp.Expr) -> exp.Expr:
+    """The tree cast to exact decimals of any length, which the patterns' own dialect does not have."""
+    return exp.Cast(this=tree, to=exp.DataType.build("numeric", dialect="postgres"))
+
+
 def column(name: str) -> exp.Column:
     """A quoted column."""
     return exp.column(exp.to_identifier(name, quoted=True))

@@ -5,10 +5,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder.conditions import frame_kinds
+from fairladder.customers import LOW_IS_BETTER
 from fairladder.errors import DataError, UsageError, nearest
-
-#: Measures of which less is better; of all others more is.
-LOW_IS_BETTER = frozenset({"recency_days", "average_gap_days", "overdue_ratio", "first_order", "spend_rank", "refunds"})
 
 
 def top(

@@ -58,7 +58,7 @@ def _tour(folder: Path) -> None:
         "segments": scoring.segment_summary(scored, orders.scheme),
         "rules": scoring.rule_coverage(scored, orders.scheme),
     }
-    screen.show(*score.views(orders, parts), screen.footer(orders))
+    screen.show(*score.views(orders, parts), screen.footer(orders, orders.facts()))
     write(scored, results / "scored.csv", decimals=decimals, facts=facts)
     write(scored, results / "scored.parquet", facts=facts)
     write(parts, results / "scored.json", decimals=decimals, facts=facts)

@@ -1,19 +1,23 @@
 """``fairladder score``: customers with scores, segment and stance."""
 
+from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from fairladder import looks
 from fairladder.cli.options import Request
+from fairladder.ladder.drift import MOVED, STEADY
 
 if TYPE_CHECKING:
     import pandas as pd
     from rich.console import RenderableType
     from rich.text import Text
 
+    from fairladder.fitting import AnyLadder
     from fairladder.order_book import Orders
+    from fairladder.scheme import Tier
 
 PARTS = ("customers", "segments", "rules")
 FIGURES = ("segments", "grid")
@@ -27,32 +31,90 @@ FigureOf = Annotated[
 ]
 
 
-def score(request: Request, figure_of: FigureOf = "segments") -> None:
+def _option(*names: str, help: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
+    return typer.Option(*names, help=help, metavar=metavar, show_default=False, rich_help_panel="Ladders")
+
+
+SaveLadders = Annotated[Path | None, _option("--save-ladders", help="Save the ladders here, as JSON.", metavar="FILE")]
+WithLadders = Annotated[
+    Path | None,
+    _option("--with-ladders", help="Score on saved ladders, and say how far customers drifted.", metavar="FILE"),
+]
+AsSql = Annotated[
+    str | None,
+    _option("--as-sql", help="Print the whole scheme as SQL instead: duckdb, sqlite or postgres.", metavar="DIALECT"),
+]
+
+
+def score(
+    request: Request,
+    save_ladders: SaveLadders = None,
+    with_ladders: WithLadders = None,
+    as_sql: AsSql = None,
+    figure_of: FigureOf = "segments",
+) -> None:
     """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
     from fairladder.cli import screen
     from fairladder.errors import DataError, UsageError, nearest
 
     if figure_of not in FIGURES:
         raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
-    orders = screen.opened(request, PARTS, figures=True)
+    if as_sql is not None:
+        _require_dialect(as_sql)
+    if save_ladders is not None:
+        from fairladder.files import require_place
+
+        require_place(save_ladders)
+    orders = screen.opened(request, (*PARTS, *(["drift"] if with_ladders else [])), figures=True)
     with screen.busy(request, "Scoring the customers"):
-        from fairladder import scoring
+        from fairladder import fairness, saved_ladders, scoring
 
         customers = orders.customers()
         if not (customers["orders"] > 0).any():
             raise DataError(
                 "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."
             )
-        scored = scoring.score(customers, orders.scheme)
+        saved = saved_ladders.load_ladders(with_ladders) if with_ladders else None
+        ladders = saved.for_scheme(orders.scheme) if saved else scoring.fit_ladders(customers, orders.scheme)
+        scored = scoring.score(customers, orders.scheme, ladders=ladders)
+        if as_sql is not None:
+            _print_sql(as_sql, orders, ladders, scored)
+            return
+        notes = [
+            *fairness.ladder_notes(customers, ladders),
+            fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
+        ]
         parts = {"customers": scored}
         if request.part or screen.for_people(request) or str(request.out).endswith(".json"):
             parts["segments"] = scoring.segment_summary(scored, orders.scheme)
             parts["rules"] = scoring.rule_coverage(scored, orders.scheme)
+            notes = [*fairness.segment_notes(parts["segments"]), *notes]
+        if saved is not None:
+            parts["drift"] = saved_ladders.drift(saved, scored)
     pieces = views(orders, parts) if "segments" in parts else []
-    screen.give(request, orders, parts, pieces)
+    screen.give(request, orders, parts, pieces, notes=[n for n in notes if n])
+    if save_ladders is not None:
+        saved_ladders.SavedLadders.of(ladders, orders.scheme, customers, orders.as_of).save(save_ladders)
+        screen.note(request, f"Saved {len(ladders)} ladders in {save_ladders}.")
     if request.figure is not None:
         draw(request.figure, figure_of, scored, orders)
         screen.note(request, f"Drew {request.figure}.")
+
+
+def _require_dialect(dialect: str) -> None:
+    from fairladder.errors import UsageError, nearest
+    from fairladder.portable import DIALECTS
+
+    if dialect not in DIALECTS:
+        raise UsageError(f"--as-sql {dialect}: SQL is written for {', '.join(DIALECTS)}. {nearest(dialect, DIALECTS)}")
+
+
+def _print_sql(dialect: str, orders: "Orders", ladders: "Mapping[str, AnyLadder]", scored: "pd.DataFrame") -> None:
+    from fairladder.conditions import frame_kinds
+    from fairladder.portable import scheme_sql
+
+    print(f"-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of {orders.as_of}.")
+    print(scheme_sql(orders.scheme, ladders, frame_kinds(scored), dialect) + ";")
 
 
 def draw(path: Path, name: str, scored: "pd.DataFrame", orders: "Orders") -> None:
@@ -69,7 +131,45 @@ def draw(path: Path, name: str, scored: "pd.DataFrame", orders: "Orders") -> Non
 def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[RenderableType]":
     """The segment table, the three answers, and rules that place nobody."""
     summary, rules = parts["segments"], parts["rules"]
-    return [_segments(orders, summary), _answers(summary), *_idle_rules(rules)]
+    tiers = [_tier(name, tier, parts["customers"]) for name, tier in orders.scheme.tiers.items()]
+    drifted = [_drift(parts["drift"])] if "drift" in parts else []
+    return [_segments(orders, summary), _answers(summary), *_idle_rules(rules), *tiers, *drifted]
+
+
+def _tier(name: str, tier: "Tier", scored: "pd.DataFrame") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    held = scored.groupby(name, observed=False)
+    counts, spend = held.size(), held["spend"].sum()
+    n, total = int(counts.sum()), float(spend.sum())
+    rows = [
+        [label, looks.count(counts[label]), looks.percent(counts[label] / n if n else None), looks.money(spend[label]),
+         looks.percent(spend[label] / total if total else None)]
+        for label in tier.names()
+    ]  # fmt: skip
+    way = f" within each {tier.within}" if tier.within else ""
+    best = tier.names()[0]
+    share = looks.percent(spend[best] / total if total else None)
+    title = f"Tier {name} by {tier.of}{way}: {best} are {looks.count(counts[best])} of {looks.count(n)} customers, with {share} of spend"
+    return table(title, ["tier", "customers", "of all", "spend", "of all spend"], rows)
+
+
+def _drift(drift: "pd.DataFrame") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    rows = []
+    for (name, group), rungs in drift.groupby(["ladder", "group"], sort=False, dropna=False):
+        first = rungs.iloc[0]
+        moved = rungs.loc[(rungs["share_now"] - rungs["share_then"]).abs().fillna(0).idxmax()]
+        told = f"rung {moved['rung']}: {looks.percent(moved['share_then'])} → {looks.percent(moved['share_now'])}"
+        grouped = drift.loc[drift["ladder"] == name, "group"].notna().any()
+        of = f"{name}, {'(none)' if group is None or group != group else group}" if grouped else name
+        beyond = f"{looks.count(first['below'])} below, {looks.count(first['above'])} above"
+        rows.append([of, f"{first['stability_index']:.3f}", first["reading"], told, beyond])
+    indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["stability_index"].first()
+    said = f"{(indices < STEADY).sum()} of {len(indices)} are steady, {(indices >= MOVED).sum()} should be fitted anew"
+    columns = ["ladder", "stability index", "reading", "moved the most", "beyond the old ends"]
+    return table(f"Do the saved ladders still fit? {said}", columns, rows, left=1)
 
 
 def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":

@@ -76,14 +76,18 @@ def give(
     parts: "Mapping[str, pd.DataFrame]",
     view: Sequence[RenderableType],
     whole: Mapping[str, Any] | None = None,
+    notes: Sequence[str] = (),
 ) -> None:
     """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen.
 
-    ``whole`` is what a JSON file holds, where that is more than the facts and all parts.
+    ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
+    has to say beside the notes of the orders.
     """
     from fairladder.files import as_json, csv_text, format_of, replacing, write
 
     decimals = orders.scheme.money.decimals
+    facts = orders.facts()
+    facts = {**facts, "notes": [*facts["notes"], *notes]}
     chosen = request.part or next(iter(parts))
     if request.out not in (None, "-"):
         out = str(request.out)
@@ -91,15 +95,15 @@ def give(
             with replacing(out) as beside:
                 beside.write_text(as_json(whole), "utf-8")
         else:
-            write(parts, out, part=request.part, decimals=decimals, facts=orders.facts())
+            write(parts, out, part=request.part, decimals=decimals, facts=facts)
         note(request, f"Wrote {out}: {len(parts[chosen]):,} rows ({chosen.replace('_', ' ')}).")
     elif not for_people(request):
         sys.stdout.write(csv_text(parts[chosen], decimals))
         sys.stdout.flush()
     if for_people(request):
-        show(*view, footer(orders))
+        show(*view, footer(orders, facts))
     else:
-        for line in [*footer(orders).plain.splitlines()]:
+        for line in [*footer(orders, facts).plain.splitlines()]:
             note(request, line)
 
 
@@ -111,9 +115,8 @@ def show(*view: RenderableType) -> None:
         console.print()
 
 
-def footer(orders: "Orders") -> Text:
+def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
     """The day of reckoning, the rows read, and what else has to be said."""
-    facts = orders.facts()
     lines = [
         f"{looks.reckoning(orders.as_of, orders.as_of_from)}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."
     ]

@@ -7,7 +7,7 @@ from sqlglot import exp
 from fairladder.engine.protocol import EXACT_MINOR
 from fairladder.engine.sqlite import CURRENCY_SIGNS
 from fairladder.numbers import MOST_MINOR_UNITS
-from fairladder.sqltree import case, sql
+from fairladder.sqltree import case, numeric, sql
 
 #: A day of the calendar, leap years told apart, so that a text of this shape can be cast without fear.
 _DAY = (
@@ -29,7 +29,7 @@ def translated(node: exp.Expr) -> exp.Expr:
             return sql("(CAST(:x AS DOUBLE) = CAST('NaN' AS DOUBLE))", x=node.this)
         case exp.Round():
             digits = node.args.get("decimals") or exp.convert(0)
-            return sql("CAST(ROUND(CAST(:x AS DECIMAL), :n) AS DOUBLE)", x=node.this, n=digits)
+            return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=numeric(node.this), n=digits)
         case exp.RegexpLike():
             return exp.RegexpLike(this=node.this, expression=_pattern(node.expression))
         case exp.RegexpFullMatch():
@@ -129,12 +129,12 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
     factors = [t for i, t in enumerate(texts) if not (product and i == 2)]
     value: exp.Expr = exp.convert(10**decimals)
     for text in factors:
-        value = sql(":v * CAST(:t AS DECIMAL)", v=value, t=text)
+        value = sql(":v * :t", v=value, t=numeric(text))
     if product and not isinstance(texts[2], exp.Null):
         value = sql(
-            ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN CAST(TRIM(TRAILING '%' FROM :d) AS DECIMAL) / 100 "
-            "ELSE CAST(:d AS DECIMAL) / :unit END, 0))",
-            v=value, d=texts[2], unit=100 if "_percent" in name else 1,
+            ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN :bare * 0.01 ELSE :plain * :unit END, 0))",
+            v=value, d=texts[2], bare=numeric(sql("RTRIM(:d, '%')", d=texts[2])), plain=numeric(texts[2]),
+            unit=0.01 if "_percent" in name else 1,
         )  # fmt: skip
     return sql(
         "CASE WHEN ABS(:v) <= :most THEN CAST(ROUND(:v) AS BIGINT) END", v=exp.paren(value), most=MOST_MINOR_UNITS

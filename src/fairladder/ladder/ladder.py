@@ -38,6 +38,8 @@ class Ladder:
         Values per rung at the fit, worst rung first; empty for a ladder that was not fitted.
     shares
         Wanted share of each rung, worst first, as exact fractions; None for equal rungs.
+    ends
+        The smallest and the largest value at the fit; None without any.
     """
 
     cuts: tuple[float, ...]
@@ -46,6 +48,7 @@ class Ladder:
     sizes: tuple[int, ...] = ()
     shares: tuple[Fraction, ...] | None = None
     days: bool = False
+    ends: tuple[float, float] | None = None
 
     @property
     def rungs(self) -> int:
@@ -124,7 +127,8 @@ class Ladder:
         if method != "fixed":
             found = _open_ended(found, sizes)
         sizes = sizes if better == "high" else sizes[::-1]
-        return cls(tuple(found), better, method, tuple(int(s) for s in sizes), wanted, days)
+        ends = (ascending[0].item(), ascending[-1].item())
+        return cls(tuple(found), better, method, tuple(int(s) for s in sizes), wanted, days, ends)
 
     def place(self, values: ArrayLike) -> NDArray[np.int64]:
         """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
@@ -146,6 +150,10 @@ class Ladder:
         It gives every value the rung that ``place`` gives it, and NULL to NULL. Days compare as dates; NaN is no value of
         SQL's and is not looked for.
         """
+        return str(self.sql_tree(column).sql(dialect))
+
+    def sql_tree(self, column: str) -> Any:
+        """The tree of ``to_sql``, to build longer statements with."""
         from fairladder.sqltree import case, sql
         from fairladder.sqltree import column as quoted
 
@@ -154,7 +162,7 @@ class Ladder:
         branches, last = [(sql(":v IS NULL", v=value), sql("NULL"))], None
         for cut, rung in zip((*self.cuts, inf), rungs, strict=True):
             if cut == inf:
-                return case(branches, sql(str(rung))).sql(dialect)
+                return case(branches, sql(str(rung)))
             if cut not in (-inf, last):  # nothing lies below the first, nor between equal ones
                 branches.append((sql(":v <= :c", v=value, c=self._bound(cut)), sql(str(rung))))
             last = cut
@@ -174,6 +182,7 @@ class Ladder:
             "sizes": list(self.sizes),
             "shares": [str(s) for s in self.shares] if self.shares else None,
             "days": self.days,
+            "ends": [self._written(e) for e in self.ends] if self.ends else None,
         }
 
     @classmethod
@@ -182,7 +191,11 @@ class Ladder:
         try:
             cuts = tuple(_read_cut(c) for c in plain["cuts"])
             shares = tuple(Fraction(s) for s in plain["shares"]) if plain.get("shares") else None
-            ladder = cls(cuts, plain["better"], plain["method"], tuple(plain["sizes"]), shares, bool(plain["days"]))
+            low, high = plain.get("ends") or (None, None)
+            ends = (_read_cut(low), _read_cut(high)) if low is not None and high is not None else None
+            ladder = cls(
+                cuts, plain["better"], plain["method"], tuple(plain["sizes"]), shares, bool(plain["days"]), ends
+            )
         except (KeyError, TypeError, ValueError) as error:
             raise UsageError(f"This is not a saved ladder: {error!r}. Save one with `Ladder.to_dict`.") from error
         if list(cuts) != sorted(cuts) or ladder.better not in ("high", "low"):

@@ -140,18 +140,10 @@ def _held(customers: "pd.DataFrame", decimals: int) -> str:
     return f"{int(customers['orders'].sum()):,} orders and {_spend(customers, decimals)} of spend"
 
 
-def tie_finding(split: dict[str, int], deviations: dict[str, float]) -> Finding | None:
+def tie_finding(parted: int, effect: str) -> Finding | None:
     """``ties-at-cuts`` of the customers whom a split by row order into equal counts would part from their equals."""
-    if not (n := sum(split.values())):
-        return None
-    parts = ", ".join(
-        f"{count:,} by {measure} (our rungs are off by {100 * deviations[measure]:.1f} % at most)"
-        for measure, count in split.items()
-    )
-    effect = f"customers would be parted from equals if ranks were cut by row order into equal counts: {parts}"
-    return Finding(
-        "ties-at-cuts", "note", n, effect, (), "Our ladders keep equals together, so rungs are not all of one size."
-    )
+    advice = "Ladders keep equals together, so rungs are not all of one size."
+    return Finding("ties-at-cuts", "note", parted, effect, (), advice) if parted else None
 
 
 def _spend(customers: "pd.DataFrame", decimals: int) -> str:

@@ -1,0 +1,27 @@
+"""How far a population has moved on a ladder since it was fitted."""
+
+from collections.abc import Sequence
+from math import log
+
+#: Below the first the population is much the same, from the second on the ladder should be fitted anew.
+STEADY, MOVED = 0.1, 0.25
+
+
+def stability_index(then: Sequence[int], now: Sequence[int]) -> float:
+    """The population stability index Σ (q − p)·ln(q ÷ p) over rungs, p and q the shares then and now.
+
+    A rung that one of them leaves empty counts as half a member there, so that the index stays finite. It is twice the
+    symmetrised divergence of Kullback and Leibler, "On information and sufficiency", Annals of Mathematical Statistics 22
+    (1951). NaN where one population is empty.
+    """
+    if not sum(then) or not sum(now):
+        return float("nan")
+    p, q = ([max(n, 0.5) / sum(counts) for n in counts] for counts in (then, now))
+    return sum((b - a) * log(b / a) for a, b in zip(p, q, strict=True))
+
+
+def reading(index: float) -> str:
+    """What an index means, in the usual words."""
+    if index != index:
+        return "nobody to compare"
+    return "steady" if index < STEADY else "moved somewhat" if index < MOVED else "moved: fit anew"

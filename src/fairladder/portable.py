@@ -1,0 +1,119 @@
+"""The whole scheme as one portable SQL statement: ladders, tiers and rules, for a database that keeps the customers."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlglot import exp
+
+from fairladder.conditions import Kind, parse_condition, to_engine
+from fairladder.errors import UsageError, nearest
+from fairladder.fitting import SCORES, AnyLadder
+from fairladder.ladder import GroupedLadder
+from fairladder.scheme import Scheme
+from fairladder.sqltree import case, column, named, numeric, select, sql
+
+DIALECTS = ("duckdb", "sqlite", "postgres")
+
+
+def scheme_sql(
+    scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], dialect: str = "duckdb"
+) -> str:
+    """A SELECT over a table ``customers`` that adds scores, total, code, tiers, segment and stance.
+
+    ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), ``kinds`` says what they are.
+    Run in DuckDB, SQLite or PostgreSQL it gives what ``score`` gives with the same ladders. Percentile columns are left
+    out: they need all customers, not a rule. LOWER and UPPER are the database's own. Raises UsageError for another
+    dialect, or ladders within groups of a column that is no text.
+    """
+    if dialect not in DIALECTS:
+        raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
+    scores = [named(_for_buyers(_rung(ladders[n], m, kinds)), n) for n, (m, _) in SCORES.items()]
+    layers = [
+        ("scored", scores),
+        ("totalled", _totals(scheme)),
+        ("tiered", [named(_for_buyers(_tier(t, ladders[n], kinds)), n) for n, t in scheme.tiers.items()]),
+        ("placed", [named(_segment(scheme, kinds), "segment")]),
+    ]  # fmt: skip
+    last, tree = "customers", exp.Select()
+    for name, added in layers:
+        tree = tree.with_(name, as_=select(["*", *added], exp.to_table(last)), copy=False)
+        last = name
+    stances = [(sql("segment = :n", n=s.name), exp.Literal.string(s.stance)) for s in scheme.segments]
+    tree = tree.select("*", named(case(stances, exp.null()), "stance"), copy=False).from_("placed", copy=False)
+    return str(_in_dialect(tree, dialect).sql(dialect, pretty=True))
+
+
+def _for_buyers(tree: exp.Expr) -> exp.Expr:
+    return sql("CASE WHEN orders > 0 THEN :t END", t=tree)
+
+
+def _rung(ladder: AnyLadder, measure: str, kinds: Mapping[str, Kind]) -> exp.Expr:
+    if not isinstance(ladder, GroupedLadder):
+        tree: exp.Expr = ladder.sql_tree(measure)
+        return tree
+    if kinds.get(ladder.within) != "text":
+        raise UsageError(f"In SQL, ladders can be within groups of text only, and `{ladder.within}` is none.")
+    group = column(ladder.within)
+    branches = [
+        (sql(":g IS NULL", g=group) if name is None else sql(":g = :n", g=group, n=exp.Literal.string(name)), one.sql_tree(measure))
+        for name, one in ladder.ladders.items()
+    ]  # fmt: skip
+    return case(branches, exp.null())
+
+
+def _tier(tier: Any, ladder: AnyLadder, kinds: Mapping[str, Kind]) -> exp.Expr:
+    labels = exp.Case(this=exp.paren(_rung(ladder, tier.of, kinds)))
+    for place, label in enumerate(tier.names()):
+        labels = labels.when(exp.convert(tier.size - place), exp.Literal.string(label), copy=False)
+    return labels
+
+
+def _totals(scheme: Scheme) -> list[exp.Expr]:
+    total: exp.Expr | None = None
+    for name, weight in zip(SCORES, scheme.scores.weights, strict=True):
+        part = sql(":w * :s", w=exp.convert(weight), s=column(name))
+        total = part if total is None else sql(":a + :b", a=total, b=part)
+    assert total is not None
+    if any(isinstance(w, float) and not w.is_integer() for w in scheme.scores.weights):
+        total = sql("ROUND(CAST(:t AS DOUBLE) + 1e-9, 2)", t=exp.paren(total))  # halves go up, whatever their float
+    code = sql("CAST(:r AS VARCHAR) || '-' || CAST(:f AS VARCHAR) || '-' || CAST(:m AS VARCHAR)",
+               r=column("recency_score"), f=column("frequency_score"), m=column("monetary_score"))  # fmt: skip
+    return [named(total, "score_total"), named(code, "score_code")]
+
+
+def _segment(scheme: Scheme, kinds: Mapping[str, Kind]) -> exp.Expr:
+    cells = {name: column(name) for name in kinds}
+    days = frozenset(n for n, kind in kinds.items() if kind == "day")
+    rules = [
+        (to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells, days), exp.Literal.string(s.name))
+        for s in scheme.segments if s.when is not None
+    ]  # fmt: skip
+    return case(rules, exp.Literal.string(scheme.segments[-1].name))
+
+
+def _in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
+    if dialect == "duckdb":
+        return tree
+
+    def changed(node: exp.Expr) -> exp.Expr:
+        match node:
+            case exp.Like() if dialect == "postgres":
+                return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
+            case exp.Like():  # SQLite's LIKE does not tell capitals from small letters
+                signs = {"%": "*", "_": "?", "*": "[*]", "?": "[?]", "[": "[[]"}
+                pattern: str = "".join(signs.get(c, c) for c in node.expression.name)
+                return exp.Glob(this=node.this, expression=exp.Literal.string(pattern))
+            case exp.Round() if dialect == "postgres":
+                digits = node.args.get("decimals") or exp.convert(0)
+                return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=numeric(node.this), n=digits)
+            case exp.Cast() if dialect == "sqlite" and node.to.this == exp.DType.DATE:
+                inner: exp.Expr = node.this  # days are ISO text there
+                return inner
+        return node
+
+    found = tree.copy()
+    for node in reversed(list(found.walk())):
+        other = changed(node)
+        if other is not node:
+            node.replace(other)
+    return found

@@ -1,0 +1,200 @@
+"""Tiers, ladders within groups, saved ladders, and the scheme as SQL: against counting by hand and against databases."""
+
+import json
+import sqlite3
+from fractions import Fraction
+
+import duckdb
+import numpy as np
+import pandas as pd
+import pytest
+import sqlalchemy
+from hypothesis import given
+from hypothesis import strategies as st
+
+import fairladder as fl
+from conftest import POSTGRES
+from fairladder.conditions import frame_kinds
+
+VALUES = st.lists(st.integers(-3, 12), min_size=1, max_size=40)
+PERCENTS = st.lists(
+    st.sampled_from(["0.5", "1", "5", "12.5", "20", "33.3", "50", "80", "99"]), min_size=1, max_size=4, unique=True
+)
+
+
+@given(VALUES, PERCENTS, st.sampled_from(["high", "low"]), st.sampled_from(["include", "exclude"]))
+def test_top_tiers_as_counted_by_hand(values, percents, better, ties):
+    percents = sorted(percents, key=float)
+    ladder = fl.top_ladder(values, percents, better=better, ties=ties)
+    n = len(values)
+    for value, rung in zip(values, ladder.place(values), strict=True):
+        better_ones = sum(v > value if better == "high" else v < value for v in values)
+        as_good = better_ones + values.count(value)
+        fits = [
+            Fraction(better_ones) < Fraction(p) * n / 100 if ties == "include" else Fraction(as_good) <= Fraction(p) * n / 100
+            for p in percents
+        ]  # fmt: skip
+        tier = fits.index(True) if True in fits else len(percents)
+        assert rung == len(percents) + 1 - tier
+    assert sum(ladder.sizes) == n
+    assert fl.Ladder.from_dict(json.loads(json.dumps(ladder.to_dict()))) == ladder
+
+
+@given(VALUES, PERCENTS)
+def test_spend_tiers_as_counted_by_hand(values, percents):
+    percents = sorted(percents, key=float)
+    ladder = fl.spend_ladder([v * 100 for v in values], percents, unit=100)
+    total = sum(v for v in values if v > 0)
+    for value, rung in zip(values, ladder.place(values), strict=True):
+        held = sum(v for v in values if v > value and v > 0)
+        tier = next((i for i, p in enumerate(percents) if held < Fraction(p) * total / 100), len(percents))
+        assert rung == len(percents) + 1 - tier, (values, percents)
+
+
+def scheme_of(shop, **settings):
+    parts = fl.load_scheme(shop / "scheme.toml").settings() | settings
+    return fl.Scheme.model_validate(parts)
+
+
+TIERS = {
+    "reward": {"of": "spend", "top_percents": [1, 5, 20], "labels": ["gold", "silver", "bronze", "everyone"]},
+    "bringers": {"of": "spend", "spend_percents": [50, 80, 95]},
+    "came": {"of": "first_order", "rungs": 4, "within": "district"},
+    "points": {"of": "score_total", "rungs": 2, "shares": [0.75, 0.25]},
+}
+RULES = [
+    {"name": "a", "when": "district LIKE '%b%' OR name LIKE 'A_a%'", "stance": "keep"},
+    {"name": "b", "when": "ROUND(spend / orders, 1) > 40.5 AND first_order >= '2025-01-01'", "stance": "grow"},
+    {
+        "name": "c",
+        "when": "reward IN ('bronze', 'gold') OR COALESCE(overdue_ratio, 9) BETWEEN 1 AND 2",
+        "stance": "win-back",
+    },
+    {"name": "rest", "otherwise": True, "stance": "leave"},
+]
+
+
+def test_tiers_of_the_sample_shop(shop):
+    """Those who came first, in quarters of each district; those who bring the first half of the revenue."""
+    scheme = scheme_of(shop, tiers=TIERS)
+    customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
+    scored = fl.score(customers, scheme)
+    assert list(scored["came"].cat.categories) == ["first quarter", "second quarter", "third quarter", "fourth quarter"]
+    assert list(scored["bringers"].cat.categories) == ["first 50 %", "50 to 80 %", "80 to 95 %", "the rest"]
+    bought = scored[scored["orders"] > 0]
+    by_spend = bought.sort_values("spend", ascending=False)
+    running = by_spend["spend"].cumsum() - by_spend["spend"]
+    positive = bought.loc[bought["spend"] > 0, "spend"].sum()
+    assert set(by_spend.loc[running < positive / 2, "customer"]) == set(
+        bought.loc[bought["bringers"] == "first 50 %", "customer"]
+    )
+    for _, district in bought.groupby("district"):
+        first = district[district["came"] == "first quarter"]
+        assert abs(len(first) - len(district) / 4) <= 2
+        assert first["first_order"].max() < district.loc[district["came"] == "second quarter", "first_order"].min()
+    assert scored.loc[scored["orders"] == 0, "reward"].isna().all()
+    with pytest.raises(
+        fl.UsageError,
+        match="`spend_percents` needs a measure that adds up, such as spend or orders; `recency_days` does not",
+    ):
+        fl.score(customers, scheme_of(shop, tiers={"x": {"of": "recency_days", "spend_percents": [50]}}))
+    for wrong, told in [
+        ({"of": "spend"}, "give one of `top_percents`, `spend_percents` and `rungs`"),
+        ({"of": "spend", "top_percents": [5, 1]}, "percents must rise, between 0 and 100"),
+        ({"of": "spend", "rungs": 2, "labels": ["a"]}, "`labels` must be 2 different names, best first"),
+        ({"of": "spend", "label": ["a"]}, "there is no such key. Did you mean `labels`"),
+    ]:
+        with pytest.raises(fl.SchemeError, match=r"tiers\.x") as error:
+            fl.open_orders(shop / "orders.csv", scheme={"tiers": {"x": wrong}})
+        assert told in str(error.value)
+
+
+@pytest.mark.parametrize(
+    "changes",
+    [{}, {"segments": RULES, "scores": {"within": "district", "weights": [1.5, 1, 0.25]}}],
+    ids=["shop", "all"],
+)
+def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
+    scheme = scheme_of(shop, tiers=TIERS, **changes)
+    customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
+    ladders = fl.fit_ladders(customers, scheme)
+    scored = fl.score(customers, scheme, ladders=ladders)
+    days = ("first_order", "last_order")
+    dated = customers.assign(**{d: customers[d].dt.date for d in days})
+    written = customers.assign(**{d: customers[d].dt.strftime("%Y-%m-%d") for d in days})
+    results = {}
+    duck, lite = duckdb.connect(), sqlite3.connect(":memory:")
+    duck.execute("CREATE TABLE customers AS SELECT * FROM dated")
+    results["duckdb"] = duck.sql(fl.scheme_sql(scheme, ladders, frame_kinds(scored), "duckdb")).df()
+    written.to_sql("customers", lite, index=False)
+    results["sqlite"] = pd.read_sql(fl.scheme_sql(scheme, ladders, frame_kinds(scored), "sqlite"), lite)
+    lite.close()
+    if POSTGRES:
+        engine = sqlalchemy.create_engine(POSTGRES.replace("postgresql:", "postgresql+psycopg:"))
+        dated.to_sql("customers", engine, index=False, if_exists="replace")
+        text = fl.scheme_sql(scheme, ladders, frame_kinds(scored), "postgres")
+        results["postgres"] = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), engine)
+        engine.dispose()
+    for dialect, result in results.items():
+        result = result.sort_values("customer").reset_index(drop=True)
+        for name in (
+            "recency_score",
+            "frequency_score",
+            "monetary_score",
+            "score_total",
+            "score_code",
+            *TIERS,
+            "segment",
+            "stance",
+        ):
+            ours, theirs = (f[name].astype(object).where(f[name].notna(), None).tolist() for f in (scored, result))
+            assert ours == theirs, (dialect, name)
+
+
+def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(shop, tmp_path, fairladder):
+    orders, file = shop / "orders.csv", tmp_path / "ladders.json"
+    scheme = tmp_path / "scheme.toml"
+    scheme.write_text(
+        (shop / "scheme.toml").read_text().replace('"members.csv"', f'"{shop / "members.csv"}"')
+        + '[tiers.came]\nof = "first_order"\nrungs = 4\nwithin = "district"\n'
+    )
+    first = fairladder("score", orders, "--scheme", scheme, "--as-of", "2025-12-31", "--save-ladders", file)
+    again = fairladder("score", orders, "--scheme", scheme, "--as-of", "2025-12-31", "--with-ladders", file)
+    assert again.returncode == 0, again.stderr
+    assert again.stdout == first.stdout  # the same customers on the same ladders
+    later = fairladder("score", orders, "--scheme", scheme, "--with-ladders", file, "--part", "drift")
+    frame = pd.read_csv(pd.io.common.StringIO(later.stdout))
+    spend = frame[frame["ladder"] == "monetary_score"]
+    then, now = spend["customers_then"].to_numpy(), spend["customers_now"].to_numpy()
+    p, q = then / then.sum(), now / now.sum()
+    assert spend["stability_index"].to_numpy() == pytest.approx(float(np.sum((q - p) * np.log(q / p))))
+    saved = fl.load_ladders(file)
+    customers = fl.open_orders(orders, scheme=fl.load_scheme(scheme)).customers()
+    bought = customers[customers["orders"] > 0]
+    assert spend["above"].iloc[0] == (bought["spend"] > saved.ladders["monetary_score"].ends[1]).sum()
+    scheme.write_text(scheme.read_text().replace("rungs = 4", "rungs = 3"))
+    wrong = fairladder("score", orders, "--scheme", scheme, "--with-ladders", file)
+    assert (
+        wrong.returncode,
+        wrong.stderr.startswith("Error: The saved ladder `came` has 4 rungs of `first_order`"),
+    ) == (2, True)
+
+
+def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
+    scheme = scheme_of(shop, scores={"within": "district"})
+    customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
+    home = customers[customers["district"] != "Oxenholt"]
+    ladders = fl.fit_ladders(home, scheme)
+    scored = fl.score(customers, scheme, ladders=ladders)
+    assert scored.loc[(scored["district"] == "Oxenholt"), "recency_score"].isna().all()
+    assert scored.loc[(scored["district"] == "Quillmoor") & (scored["orders"] > 0), "score_code"].notna().all()
+    from fairladder.fairness import ladder_notes
+
+    told = " ".join(ladder_notes(customers, ladders))
+    assert "no ladder was saved for Oxenholt" in told
+    few = fl.GroupedLadder.fit(
+        "town", np.array([1, 2, 3]), np.array(["a", "a", None], dtype=object), lambda v: fl.Ladder.fit(v, rungs=2)
+    )
+    assert few.small == ("a", None)
+    assert few.place(np.array([1, 2, 3]), np.array(["a", "b", None], dtype=object)).tolist() == [1, 0, 1]
+    assert fl.GroupedLadder.from_dict(few.to_dict()) == few

@@ -16,8 +16,10 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from fairladder import figures
     from fairladder.errors import ConditionError, DataError, FairLadderError, SchemeError, UsageError
+    from fairladder.explanation import Explanation, explain
     from fairladder.fairness import fairness_of
     from fairladder.files import write
+    from fairladder.history.ledger import order_ledger
     from fairladder.ladder import GroupedLadder, Ladder, percent_rank, percentile, spend_ladder, top_ladder
     from fairladder.order_book import Check, Orders, open_orders
     from fairladder.orders.findings import Finding
@@ -25,19 +27,24 @@ if TYPE_CHECKING:
     from fairladder.saved_ladders import SavedLadders, drift, load_ladders
     from fairladder.scheme import Scheme, load_scheme
     from fairladder.scoring import fit_ladders, rule_coverage, score, segment_summary
+    from fairladder.steadiness import Stability, stability
     from fairladder.toplists import top
 
 __version__ = "0.1.0"
 __all__ = [
-    "Check", "ConditionError", "DataError", "FairLadderError", "Finding", "GroupedLadder", "Ladder", "Orders",
-    "SavedLadders", "Scheme", "SchemeError", "UsageError", "drift", "fairness_of", "figures", "fit_ladders",
-    "load_ladders", "load_scheme", "open_orders", "percent_rank", "percentile", "rule_coverage", "scheme_sql",
-    "score", "segment_summary", "spend_ladder", "top", "top_ladder", "write",
+    "Check", "ConditionError", "DataError", "Explanation", "FairLadderError", "Finding", "GroupedLadder",
+    "Ladder", "Orders", "SavedLadders", "Scheme", "SchemeError", "Stability", "UsageError", "drift",
+    "explain", "fairness_of", "figures", "fit_ladders", "load_ladders", "load_scheme", "open_orders",
+    "order_ledger", "percent_rank", "percentile", "rule_coverage", "scheme_sql", "score", "segment_summary",
+    "spend_ladder", "stability", "top", "top_ladder", "write",
 ]  # fmt: skip
 
 _HOMES = {
     "errors": ("ConditionError", "DataError", "FairLadderError", "SchemeError", "UsageError"),
     "files": ("write",),
+    "explanation": ("Explanation", "explain"),
+    "history.ledger": ("order_ledger",),
+    "steadiness": ("Stability", "stability"),
     "fairness": ("fairness_of",),
     "ladder": ("GroupedLadder", "Ladder", "percent_rank", "percentile", "spend_ladder", "top_ladder"),
     "order_book": ("Check", "Orders", "open_orders"),

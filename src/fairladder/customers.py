@@ -5,6 +5,7 @@ over the data gives the customers and the balance together.
 """
 
 import datetime as dt
+from collections.abc import Collection
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -203,6 +204,53 @@ def _orders(rows: Rows, as_written: bool) -> exp.Select:
     columns = [named(t, name) for name, t in [*keys.items(), *measures.items()]]
     orders = select(columns, tree, "order_rows")
     return orders if each else orders.group_by(*(exp.Literal.number(i + 1) for i in range(len(keys))), copy=False)
+
+
+def order_rows(rows: Rows, customers: Collection[str] | None = None) -> exp.Select:
+    """Used orders one by one, for commands that show them: window functions, which the reduction does without.
+
+    Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``channel`` and the
+    orders' other columns where an order's rows agree, ``nth`` and ``before`` (day of the purchase before) of purchases.
+    """
+    role, cell = rows.roles.get, rows.condition_cells()
+    taken = {
+        role(r) for r in ("customer", "order", "placed", "amount", "unit_price", "quantity", "discount", "channel")
+    }
+    others = [name for name in rows.source.columns if name not in taken]
+    time = cells.clock(column("#placed"), rows.kind("placed") or "text", rows.scheme.time.time_zone)
+    read: dict[str, exp.Expr] = {"customer": sql("CAST(:c AS VARCHAR)", c=column("#customer"))}
+    if rows.has_orders:
+        read["order"] = sql("CAST(:c AS VARCHAR)", c=column("#order"))
+    keys = list(read)
+    read |= {"placed_on": column("#day"), "amount": column("#minor")}
+    read["moment"] = sql("CAST(:d AS VARCHAR) || :t", d=column("#day"), t=time)
+    texts: dict[str, exp.Expr] = {"channel": column("#channel")} if role("channel") else {}
+    texts |= {name: cell[name] for name in others}
+    lines = select([named(t, n) for n, t in [*read.items(), *texts.items()]], rows.tree(), "order_rows")
+    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
+    if customers is not None:
+        ids = exp.In(this=read["customer"], expressions=[exp.Literal.string(c) for c in customers])
+        lines = lines.where(ids if customers else exp.false())
+    orders = select(["*", named(exp.Literal.number(1), "lines")], lines, "lines")
+    if rows.has_orders:
+        add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
+        agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
+        measures = {
+            "placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)"), "moment": sql("MIN(moment)"),
+            **{name: sql(agreed, x=column(name)) for name in texts}, "lines": sql("COUNT(*)"),
+        }  # fmt: skip
+        grouped = [*(column(k) for k in keys), *(named(t, n) for n, t in measures.items())]
+        orders = select(grouped, lines, "lines").group_by(*(column(k) for k in keys), copy=False)
+    last = ["order"] if rows.has_orders else ["amount", *others]
+    paid = sql("CASE WHEN amount > 0 THEN 1 ELSE 0 END")
+    by_time = exp.Order(expressions=[exp.Ordered(this=column(n)) for n in ("moment", *last)])
+    history: dict[str, Any] = {"partition_by": [column("customer"), paid], "order": by_time}
+    nth = exp.Window(this=exp.RowNumber(), **history)
+    before = exp.Window(this=exp.Lag(this=column("placed_on")), **history)
+    shown = [column(n) for n in (*keys, "placed_on", "amount", "lines", *texts)]
+    windowed = select([*shown, named(sql("CASE WHEN amount > 0 THEN :n END", n=nth), "nth"),
+                       named(sql("CASE WHEN amount > 0 THEN :b END", b=before), "before")], orders, "orders")  # fmt: skip
+    return windowed.order_by(*(exp.Ordered(this=column(n)) for n in ("placed_on", *keys)), copy=False)
 
 
 # ------------------------------------------------------------------------------------- measures of each customer

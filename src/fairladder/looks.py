@@ -28,6 +28,22 @@ def money(amount: Any, decimals: int = 0) -> str:
     return NOTHING if missing(amount) else f"{float(amount):,.{decimals}f}"
 
 
+def value(number: Any) -> str:
+    """A measure's value: whole numbers and amounts with thousands marked, days and names as they are, nothing for null."""
+    if number is None:
+        return ""
+    return f"{number:,.2f}" if isinstance(number, float) else f"{number:,}" if isinstance(number, int) else str(number)
+
+
+def span(above: Any, up_to: Any) -> str:
+    """What a rung holds: ``above 45, up to 149``."""
+    bounds = [
+        f"above {value(above)}" if above is not None else "",
+        f"up to {value(up_to)}" if up_to is not None else "",
+    ]
+    return ", ".join(b for b in bounds if b) or "everything"
+
+
 def percent(share: Any) -> str:
     """Share 0..1 in percent, with one decimal; ``under 0.1 %`` rather than a zero that is none."""
     if missing(share):

@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from sqlglot import exp
 
 from fairladder.customers import COLUMNS, customers_frame, other_channel, reduction, with_measures
 from fairladder.errors import DataError, UsageError
@@ -24,7 +25,7 @@ from fairladder.orders.inspection import row_inspection
 from fairladder.orders.members import Members, open_members
 from fairladder.orders.opening import open_anything
 from fairladder.orders.roles import Roles, settle_roles
-from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, open_rows, settled
+from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, Rows, open_rows, settled
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.shapes import one_row_per_channel, with_lines
 from fairladder.orders.source import Source, open_source
@@ -164,6 +165,27 @@ class Orders:
         other.scheme = self.scheme.with_options(time={"as_of": day})
         other._rows = replace(self._rows, scheme=other.scheme)
         return other
+
+    def with_history(self) -> "Orders":
+        """The same orders with everything before the window's first day, for what is asked of whole histories."""
+        if self.scheme.time.from_ is None:
+            return self
+        other = Orders.__new__(Orders)
+        other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
+        time = self.scheme.time.model_copy(update={"from_": None, "as_of": self.as_of})
+        other.scheme = self.scheme.model_copy(update={"time": time})
+        other._rows = replace(self._rows, scheme=other.scheme)
+        return other
+
+    @property
+    def rows(self) -> Rows:
+        """The rows as trees to build queries from, once it is settled how their dates and numbers are written."""
+        assert self._reduced is not None
+        return self._rows
+
+    def run(self, query: exp.Expr) -> pa.Table:
+        """Run a query built from ``rows`` where the rows are."""
+        return self._engine.table(query)
 
     def facts(self) -> dict[str, Any]:
         """What stands beside every result: day of reckoning and its origin, source, settings, balance, notes."""

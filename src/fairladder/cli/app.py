@@ -5,7 +5,7 @@ from typing import Any
 import typer
 from typer.core import TyperGroup
 
-from fairladder.cli import check, customers, demo, score, start, top
+from fairladder.cli import check, customers, demo, explain, orders, score, start, top
 from fairladder.cli.options import command
 
 
@@ -31,6 +31,8 @@ app.command("check", short_help="Are these orders fit to use?")(command(check.ch
 app.command("customers", short_help="One row per customer.")(command(customers.customers))
 app.command("top", short_help="The best or worst by any measure.")(command(top.top))
 app.command("score", short_help="Scores, segments, and what to do about whom.")(command(score.score))
+app.command("orders", short_help="One row per order: first or repeat, gap, share.")(command(orders.orders))
+app.command("explain", short_help="Why is this customer in that segment?")(command(explain.explain))
 
 
 @app.callback()

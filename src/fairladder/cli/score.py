@@ -20,13 +20,13 @@ if TYPE_CHECKING:
     from fairladder.scheme import Tier
 
 PARTS = ("customers", "segments", "rules")
-FIGURES = ("segments", "grid")
+FIGURES = ("segments", "grid", "ladders", "concentration", "stability")
 
 
 FigureOf = Annotated[
     str,
     typer.Option(
-        "--figure-of", help="What --figure draws: segments or grid.", metavar="NAME", rich_help_panel="Output"
+        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
     ),
 ]
 
@@ -46,11 +46,20 @@ AsSql = Annotated[
 ]
 
 
+Stability = Annotated[
+    bool,
+    typer.Option(
+        "--stability", help="How many would change segment under other choices, and who.", rich_help_panel="Ladders"
+    ),
+]
+
+
 def score(
     request: Request,
     save_ladders: SaveLadders = None,
     with_ladders: WithLadders = None,
     as_sql: AsSql = None,
+    stability: Stability = False,
     figure_of: FigureOf = "segments",
 ) -> None:
     """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
@@ -59,13 +68,19 @@ def score(
 
     if figure_of not in FIGURES:
         raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    if request.figure is not None and figure_of == "stability" and not stability:
+        raise UsageError("--figure-of stability needs --stability.")
     if as_sql is not None:
         _require_dialect(as_sql)
     if save_ladders is not None:
         from fairladder.files import require_place
 
         require_place(save_ladders)
-    orders = screen.opened(request, (*PARTS, *(["drift"] if with_ladders else [])), figures=True)
+    orders = screen.opened(
+        request,
+        (*PARTS, *(["drift"] if with_ladders else []), *(["stability", "unsettled"] if stability else [])),
+        figures=True,
+    )
     with screen.busy(request, "Scoring the customers"):
         from fairladder import fairness, saved_ladders, scoring
 
@@ -89,6 +104,11 @@ def score(
             parts["segments"] = scoring.segment_summary(scored, orders.scheme)
             parts["rules"] = scoring.rule_coverage(scored, orders.scheme)
             notes = [*fairness.segment_notes(parts["segments"]), *notes]
+        if stability:
+            from fairladder.steadiness import stability as stability_of
+
+            steadiness = stability_of(orders)
+            parts |= {"stability": steadiness.frame, "unsettled": steadiness.unsettled}
         if saved is not None:
             parts["drift"] = saved_ladders.drift(saved, scored)
     pieces = views(orders, parts) if "segments" in parts else []
@@ -97,7 +117,7 @@ def score(
         saved_ladders.SavedLadders.of(ladders, orders.scheme, customers, orders.as_of).save(save_ladders)
         screen.note(request, f"Saved {len(ladders)} ladders in {save_ladders}.")
     if request.figure is not None:
-        draw(request.figure, figure_of, scored, orders)
+        draw(request.figure, figure_of, scored, orders, parts.get("stability"))
         screen.note(request, f"Drew {request.figure}.")
 
 
@@ -117,13 +137,21 @@ def _print_sql(dialect: str, orders: "Orders", ladders: "Mapping[str, AnyLadder]
     print(scheme_sql(orders.scheme, ladders, frame_kinds(scored), dialect) + ";")
 
 
-def draw(path: Path, name: str, scored: "pd.DataFrame", orders: "Orders") -> None:
+def draw(
+    path: Path, name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None
+) -> None:
     """Draw one of the figures to a file, as a whole or not at all."""
     from fairladder import figures
     from fairladder.files import replacing
 
-    make = figures.segments if name == "segments" else figures.grid
-    figure = make(scored, facts=orders.facts())
+    facts = orders.facts()
+    if name == "stability":
+        assert stability is not None
+        figure = figures.stability(stability, facts=facts)
+    elif name in ("ladders", "concentration"):
+        figure = getattr(figures, name)(scored, orders.scheme, facts=facts)
+    else:
+        figure = getattr(figures, name)(scored, facts=facts)
     with replacing(path) as beside:
         figure.savefig(beside)
 
@@ -133,7 +161,16 @@ def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[Renderabl
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["customers"]) for name, tier in orders.scheme.tiers.items()]
     drifted = [_drift(parts["drift"])] if "drift" in parts else []
-    return [_segments(orders, summary), _answers(summary), *_idle_rules(rules), *tiers, *drifted]
+    steady = [_stability(parts["stability"], parts["unsettled"])] if "stability" in parts else []
+    return [_segments(orders, summary), _answers(summary), *_idle_rules(rules), *tiers, *drifted, *steady]
+
+
+def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    rows = [[s.change, looks.count(s.customers), looks.percent(s.share)] for s in stability.itertuples(index=False)]
+    title = f"Would other choices place them elsewhere? {looks.count(len(unsettled))} customers stand within a hair of a cut"
+    return table(title, ["if it were", "in another segment", "of all"], rows)
 
 
 def _tier(name: str, tier: "Tier", scored: "pd.DataFrame") -> "RenderableType":

@@ -153,6 +153,7 @@ _FUNCTIONS: list[tuple[str, Callable[..., Any], int]] = [
     ("contains", _known(lambda text, part: part in text), 2),
     ("starts_with", _known(lambda text, part: text.startswith(part)), 2),
     ("ends_with", _known(lambda text, part: text.endswith(part)), 2),
+    ("lpad", _known(lambda text, n, by: text.rjust(n, by)), 3),
     ("trunc", _known(float.__trunc__), 1),
     ("floor", _known(lambda x: int(x // 1)), 1),
     ("round", _known(lambda x: float(half_away_decimals(x, 0))), 1),

@@ -1,7 +1,7 @@
 """The page that figures are drawn on: fonts, title, footer."""
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import matplotlib as mpl
@@ -28,10 +28,18 @@ STYLE: Any = {
 
 def page(title: str, subtitle: str, facts: Mapping[str, Any] | None) -> tuple[Figure, Axes]:
     """A figure with its title, what it shows, and the day and rows it speaks of in the footer."""
+    figure, (axes,) = pages(title, subtitle, facts, [(0.17, 0.17, 0.78, 0.67)])
+    return figure, axes
+
+
+def pages(
+    title: str, subtitle: str, facts: Mapping[str, Any] | None, places: Sequence[tuple[float, float, float, float]]
+) -> tuple[Figure, list[Axes]]:
+    """The same with several axes, at ``places`` (left, bottom, width, height as shares of the page)."""
     with mpl.rc_context(STYLE):
         figure = Figure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=looks.PAPER)
         FigureCanvasAgg(figure)
-        axes = figure.add_axes((0.17, 0.17, 0.78, 0.67))
+        drawn = [figure.add_axes(place) for place in places]
     figure.text(0.04, 0.945, title, fontsize=17, fontweight="bold", color=looks.INK, va="center")
     figure.text(0.04, 0.895, subtitle, fontsize=11.5, color=looks.FAINT, va="center")
     if facts:
@@ -39,7 +47,8 @@ def page(title: str, subtitle: str, facts: Mapping[str, Any] | None) -> tuple[Fi
         as_of = looks.reckoning(day, facts["as_of_from"])
         told = f"{as_of}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."
         figure.text(0.04, 0.035, told, fontsize=9.5, color=looks.FAINT, va="center")
-    for side in axes.spines.values():
-        side.set_visible(False)
-    axes.tick_params(length=0)
-    return figure, axes
+    for axes in drawn:
+        for side in axes.spines.values():
+            side.set_visible(False)
+        axes.tick_params(length=0)
+    return figure, drawn

@@ -70,6 +70,36 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
     )  # fmt: skip
 
 
+#: Hours, minutes, seconds and am or pm at the end of a date, as people write them.
+_CLOCK = r"[ T,](\d{1,2})[:.](\d{2})(?:[:.](\d{2}(?:[.,]\d+)?))?(?: ?([AaPp])\.?[Mm]\.?)?"
+
+
+def clock(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
+    """Milliseconds since midnight as text of 8 digits that sorts like the time, ``00000000`` where a row has no time."""
+    if kind not in ("text", "timestamp", "instant"):
+        return exp.Literal.string("00000000")
+    local = sql("CAST(:c AS VARCHAR)", c=cell)
+    if kind == "instant" or (kind == "text" and time_zone):
+        there = sql("TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ))", z=exp.Literal.string(time_zone or "UTC"), c=cell)
+        there = (
+            sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=cell) if kind == "instant" else there
+        )
+        there = sql("CAST(:t AS VARCHAR)", t=there)
+        local = sql("CASE WHEN :o THEN :t ELSE :l END", o=offset(cell), t=there, l=local) if kind == "text" else there
+
+    def part(group: int) -> exp.Expr:
+        return sql("REGEXP_EXTRACT(:t, :p, :g)", t=local, p=exp.Literal.string(_CLOCK), g=group)
+
+    hour, minute, second = (sql("COALESCE(TRY_CAST(:x AS DOUBLE), 0)", x=part(g)) for g in (1, 2, 3))
+    noon = sql(
+        "CASE WHEN UPPER(:h) = 'P' AND :x < 12 THEN 12 WHEN UPPER(:h) = 'A' AND :x = 12 THEN -12 ELSE 0 END",
+        h=part(4),
+        x=hour,
+    )
+    whole = sql("CAST(((:h + :n) * 3600 + :m * 60 + :s) * 1000 AS BIGINT)", h=hour, n=noon, m=minute, s=second)
+    return sql("LPAD(CAST(:w AS VARCHAR), 8, '0')", w=whole)
+
+
 def _to_the_second(cell: exp.Expr) -> exp.Expr:
     """Whether a text cell has the shape of ``2026-06-30 23:59:59``, which most have and which needs the least care."""
     return sql(

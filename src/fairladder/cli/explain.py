@@ -1,0 +1,142 @@
+"""``fairladder explain``: why these customers stand where they stand, and what would move them."""
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from fairladder import looks
+from fairladder.cli.options import Request
+from fairladder.errors import UsageError, nearest
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from rich.console import RenderableType
+
+    from fairladder.explanation import Explanation
+    from fairladder.order_book import Orders
+
+PARTS = ("changes", "standings", "rules", "orders")
+_FEW = 3
+
+Ids = Annotated[list[str] | None, typer.Argument(help="Ids of customers.", metavar="[ID]...", show_default=False)]
+Segment = Annotated[
+    str | None,
+    typer.Option(
+        "--segment", help="Customers of this segment, the most spend first.", metavar="NAME", show_default=False
+    ),
+]
+Count = Annotated[int, typer.Option("--count", help="How many of the segment.", metavar="NUMBER", min=1)]
+
+
+def explain(request: Request, ids: Ids = None, segment: Segment = None, count: Count = _FEW) -> None:
+    """Why is this customer in that segment? Values, cuts, rungs, the rules tried, and the smallest changes that would move them."""
+    from fairladder.cli import screen
+
+    if bool(ids) == (segment is not None):
+        raise UsageError("Name customers by their ids, or a segment with --segment NAME.")
+    orders = screen.opened(request, PARTS, figures=True)
+    with screen.busy(request, "Explaining"):
+        from fairladder.explanation import explain as explained_of
+
+        chosen = list(dict.fromkeys(ids)) if ids else _of_segment(orders, str(segment), count)
+        explained = explained_of(orders, chosen)
+    parts = tables(explained)
+    view = [piece for one in explained for piece in pieces(one)]
+    whole = {**orders.facts(), "explanations": [e.as_json() for e in explained]}
+    screen.give(request, orders, parts, view, whole)
+    if request.figure is not None:
+        from fairladder import figures
+        from fairladder.files import replacing
+
+        with replacing(request.figure) as beside:
+            figures.explanation(explained[0], facts=orders.facts()).savefig(beside)
+        screen.note(request, f"Drew {request.figure}: customer {explained[0].customer}.")
+
+
+def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
+    from fairladder.errors import DataError
+    from fairladder.scoring import score
+
+    names = [s.name for s in orders.scheme.segments]
+    if segment not in names:
+        raise UsageError(f"--segment {segment}: there is no such segment. {nearest(segment, names)}")
+    scored = score(orders.customers(), orders.scheme)
+    held = scored[(scored["segment"] == segment).to_numpy()].sort_values(["spend", "customer"], ascending=[False, True])
+    if held.empty:
+        raise DataError(f"Segment {segment} holds nobody, so there is nobody to explain.")
+    return [str(c) for c in held["customer"].head(count)]
+
+
+def tables(explained: "list[Explanation]") -> "dict[str, pd.DataFrame]":
+    """The parts of several explanations, each with the customer's id."""
+    from dataclasses import asdict
+
+    import pandas as pd
+
+    lists: dict[str, list[tuple[str, Any]]] = {"changes": [(e.customer, c) for e in explained for c in e.changes],
+             "standings": [(e.customer, s) for e in explained for s in e.standings],
+             "rules": [(e.customer, r) for e in explained for r in e.rules]}  # fmt: skip
+    parts = {
+        name: pd.DataFrame([{"customer": who, **{k: _cell(v) for k, v in asdict(one).items()}} for who, one in rows])
+        for name, rows in lists.items()
+    }
+    return {**parts, "orders": pd.concat([e.frame for e in explained], ignore_index=True)}
+
+
+def _cell(value: object) -> object:
+    return "; ".join(map(str, value)) if isinstance(value, tuple) else value
+
+
+def pieces(e: "Explanation") -> "list[RenderableType]":
+    """One customer as text and tables."""
+    from rich.text import Text
+
+    from fairladder.cli.screen import stance_text, table
+
+    who = f"{e.customer}{f', {e.name}' if e.name else ''}"
+    title = stance_text(e.stance, (f"{who}: {e.segment}", "bold"), (f", to {e.stance}", ""))
+    view: list[RenderableType] = [title]
+    rows = [
+        [
+            s.name, s.label if s.label != str(s.rung) else f"{s.rung} of {s.rungs}", s.measure, looks.value(s.value),
+            looks.span(s.above, s.up_to),
+            looks.percent(s.percentile / 100), looks.count(s.same - 1),
+        ]
+        for s in e.standings
+    ]  # fmt: skip
+    if rows:
+        columns = ["score or tier", "rung", "measure", "value", "the rung holds", "better than", "same value"]
+        view.append(table("Where do they stand?", columns, rows, left=3))
+    told = []
+    for rule in e.rules:
+        sign, words = ("✓", rule.condition) if rule.held else ("✗", " and ".join(rule.failed))
+        told.append(
+            Text.assemble(
+                (f"{sign} {rule.segment}: ", "bold" if rule.held else ""), (words, "" if rule.held else "dim")
+            )
+        )
+    view.append(Text("\n").join([Text("Which rule placed them? The first that holds", style="bold"), *told]))
+    if e.changes:
+        lines = [Text(f"• {c.text}") for c in e.changes]
+        view.append(
+            Text("\n").join([Text("What would move them? Everybody else staying as they are", style="bold"), *lines])
+        )
+    view.append(_orders(e))
+    return view
+
+
+_MOST_ORDERS = 8
+
+
+def _orders(e: "Explanation") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    shown = e.frame.iloc[::-1].head(_MOST_ORDERS)
+    rows = [
+        [str(getattr(o, "order", "")), looks.day(o.placed_on), looks.money(o.amount, 2), "" if looks.missing(o.nth) else looks.count(o.nth),
+         looks.days(None if looks.missing(o.gap_days) else o.gap_days), looks.percent(o.share_of_customer)]
+        for o in shown.itertuples(index=False)
+    ]  # fmt: skip
+    more = f"; the latest {_MOST_ORDERS}" if len(e.frame) > _MOST_ORDERS else ""
+    title = f"What did they order? {looks.count(len(e.frame))} orders{more}"
+    return table(title, ["order", "day", "amount", "nth", "days since the last", "share of their spend"], rows, left=2)

@@ -1,0 +1,1 @@
+"""History: how customers come and stay. Order by order, growth, cohorts, order counts, breakdowns."""

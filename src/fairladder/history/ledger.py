@@ -1,0 +1,52 @@
+"""The order ledger: one row per order, with its place in its customer's history."""
+
+from collections.abc import Collection
+
+import numpy as np
+import pandas as pd
+
+from fairladder.customers import order_rows
+from fairladder.numbers import ratio
+from fairladder.order_book import Orders
+
+
+def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) -> pd.DataFrame:
+    """One row per order of the window, by day, customer and order id.
+
+    Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day), ``amount`` (major units), ``lines``,
+    ``channel`` and every other column of the orders (where all lines of the order agree, else null), and of purchases,
+    null in the others: ``nth`` (1 = the customer's first; by time, then by order id, without ids by amount and the
+    remaining columns), ``kind`` (``first`` or ``repeat``), ``gap_days`` since the purchase before (null in the first);
+    ``share_of_customer`` (amount ÷ the customer's spend; null where spend ≤ 0, and for refunds that are ignored).
+
+    History before the window decides what is first and the gaps. ``customers`` picks ids. Raises DataError where the
+    orders are not fit to use.
+    """
+    orders.require_fit()
+    whole = orders.with_history()
+    time, money = orders.scheme.time, orders.scheme.money
+    frame = whole.run(order_rows(whole.rows, customers)).to_pandas(date_as_object=False)
+    scale = 10**money.decimals
+    frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
+    bought = (frame["amount"] > 0).to_numpy()
+    nth = frame.pop("nth").to_numpy(dtype=np.float64, na_value=np.nan)
+    gap = (frame["placed_on"] - pd.to_datetime(frame.pop("before")).astype("datetime64[s]")).dt.days
+    counts = bought if money.refunds == "ignore" else np.ones(len(frame), dtype=bool)
+    minor = frame["amount"].to_numpy(dtype=np.int64)
+    inside = (
+        np.ones(len(frame), dtype=bool)
+        if time.from_ is None
+        else (frame["placed_on"] >= pd.Timestamp(time.from_)).to_numpy()
+    )
+    spent = (
+        frame.assign(spend=np.where(counts & inside, minor, 0)).groupby("customer")["spend"].transform("sum").to_numpy()
+    )
+    frame["amount"] = ratio(minor, scale)
+    frame["nth"] = pd.arrays.IntegerArray(np.where(bought, nth, 0).astype(np.int64), ~bought)
+    frame["kind"] = pd.Categorical.from_codes(
+        np.where(~bought, -1, np.where(nth == 1, 0, 1)), categories=["first", "repeat"]
+    )
+    known = bought & gap.notna().to_numpy()
+    frame["gap_days"] = pd.arrays.IntegerArray(gap.fillna(0).to_numpy(dtype=np.int64), ~known)
+    frame["share_of_customer"] = np.where(counts & (spent > 0), ratio(minor, np.where(spent > 0, spent, 0)), np.nan)
+    return frame[inside].reset_index(drop=True)

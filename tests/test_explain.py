@@ -1,0 +1,167 @@
+"""Explanations, the order ledger and stability: every promised change is made to the orders themselves and scored anew."""
+
+import datetime as dt
+
+import duckdb
+import numpy as np
+import pandas as pd
+import pytest
+
+import fairladder as fl
+
+AS_OF = pd.Timestamp("2026-06-30")
+
+
+@pytest.fixture(scope="module")
+def book(shop):
+    scheme = fl.load_scheme(shop / "scheme.toml")
+    orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
+    ledger = fl.order_ledger(orders)
+    frame = ledger[["customer", "order", "placed_on", "amount"]].rename(columns={"placed_on": "placed"})
+    return frame, {"time": {"as_of": AS_OF.date()}}
+
+
+def scored(frame, scheme):
+    orders = fl.open_orders(frame, scheme=scheme)
+    return fl.score(orders.customers(), orders.scheme).set_index("customer")
+
+
+def applied(frame, who, change, by):
+    """The orders with the change made, of size ``by`` in its own unit."""
+    own = frame[(frame["customer"] == who) & (frame["amount"] > 0)].sort_values(["placed", "order"])
+    latest, changed = own.index[-1], frame.copy()
+    last = own["placed"].iloc[-1]
+    if change.kind == "spend":
+        changed.loc[latest, "amount"] = round(changed.loc[latest, "amount"] + by / 100, 2)
+    elif change.kind == "recency":
+        changed.loc[latest, "placed"] = last + pd.Timedelta(days=by)
+    elif change.kind == "orders" and by < 0:
+        changed = changed.drop(own.index[by:])
+    else:
+        day, amount, n = (AS_OF, by / 100, 1) if change.kind == "purchase" else (last, 0.01, by)
+        new = [{"customer": who, "order": f"new {i}", "placed": day, "amount": amount} for i in range(n)]
+        changed = pd.concat([changed, pd.DataFrame(new)], ignore_index=True) if n else changed
+    return changed
+
+
+@pytest.mark.parametrize(
+    "segment",
+    ["mainstay", "drifting-mainstay", "building", "dependable", "cooling", "one-and-gone", "quiet", "fresh-face"],
+)
+def test_each_change_moves_the_customer_and_nothing_smaller_does(book, segment):
+    frame, scheme = book
+    before = scored(frame, scheme)
+    held = before[before["segment"] == segment].index
+    orders = fl.open_orders(frame, scheme=scheme)
+    seen = set()
+    for e in fl.explain(orders, [held[0], held[len(held) // 2]]):
+        who, was = e.customer, before.loc[e.customer]
+        assert e.rules[-1].held
+        assert not any(rule.held for rule in e.rules[:-1])
+        for change in e.changes:
+            seen.add(change.kind)
+            step = 1 if change.by > 0 else -1
+            if change.kind == "wait":  # on today's ladder, not on one fitted anew
+                ladder = fl.fit_ladders(orders.customers(), orders.scheme)["recency_score"]
+                days = int(was["recency_days"]) + change.by
+                assert ladder.place([days])[0] == was["recency_score"]
+                assert ladder.place([days + 1])[0] < was["recency_score"]
+                continue
+            after, less = (
+                scored(applied(frame, who, change, by), scheme).loc[who] for by in (change.by, change.by - step)
+            )
+            assert after["segment"] == change.segment, change
+            if change.kind == "purchase":
+                assert after["segment"] != was["segment"]
+                assert change.by == 1 or less["segment"] == was["segment"]
+                continue
+            name, _, _, rung = change.effect.split()
+            assert after[name] == int(rung), change
+            assert (after[name] > was[name]) == (step > 0)
+            assert less[name] == was[name], change
+    assert {"wait"} <= seen or segment in ("quiet", "one-and-gone")
+
+
+def test_a_standing_says_what_can_be_counted(book, shop, fairladder):
+    frame, scheme = book
+    table = scored(frame, scheme)
+    who = table.index[table["segment"] == "mainstay"][3]
+    (e,) = fl.explain(fl.open_orders(frame, scheme=scheme), [who])
+    bought = table[table["orders"] > 0]
+    for s in e.standings:
+        value, low = table.loc[who, s.measure], s.measure == "recency_days"
+        worse = (bought[s.measure] > value).sum() if low else (bought[s.measure] < value).sum()
+        same = (bought[s.measure] == value).sum()
+        assert (s.same, s.among) == (same, len(bought))
+        assert s.percentile == pytest.approx(100 * (worse + same / 2) / len(bought))
+        mates = bought[bought[s.name] == s.rung][s.measure]
+        assert s.above is None or mates.min() > s.above
+        assert s.up_to is None or mates.max() <= s.up_to
+    told = fairladder("explain", shop / "orders.csv", "363", "--scheme", shop / "scheme.toml")
+    assert (told.returncode, told.stderr) == (2, "Error: There is no customer `363`. Did you mean `00363`?\n")
+    several = fairladder(
+        "explain",
+        shop / "orders.csv",
+        "--segment",
+        "cooling",
+        "--count",
+        2,
+        "--scheme",
+        shop / "scheme.toml",
+        "--part",
+        "rules",
+    )
+    rules = pd.read_csv(pd.io.common.StringIO(several.stdout), dtype=str)
+    assert rules.groupby("customer")["segment"].last().tolist() == ["cooling", "cooling"]
+
+
+LEDGER = """
+WITH lines AS (
+  SELECT trim(member_no) AS customer, slip, try_cast(sold_at AS TIMESTAMP) AS moment, try_cast(line_total AS DECIMAL(12, 2)) AS amount
+  FROM read_csv('{orders}', all_varchar = true)
+  WHERE state <> 'cancelled' AND lower(trim(member_no)) <> 'total' AND try_cast(sold_at AS TIMESTAMP) <= TIMESTAMP '2026-06-30 23:59:59'
+), orders AS (
+  SELECT customer, slip, min(at) AS moment, sum(amount) AS amount, count(*) AS lines FROM lines
+  WHERE customer IS NOT NULL AND slip IS NOT NULL AND moment IS NOT NULL AND amount IS NOT NULL GROUP BY 1, 2
+), numbered AS (
+  SELECT *, row_number() OVER w AS nth, moment::DATE - lag(moment::DATE) OVER w AS gap FROM orders WHERE amount > 0
+  WINDOW w AS (PARTITION BY customer ORDER BY moment, slip)
+)
+SELECT o.customer, o.slip, o.moment::DATE AS day, o.amount::DOUBLE AS amount, o.lines, n.nth, n.gap,
+       o.amount::DOUBLE / nullif(sum(o.amount) OVER (PARTITION BY o.customer), 0)::DOUBLE AS share
+FROM orders o LEFT JOIN numbered n USING (customer, slip) ORDER BY day, customer, slip
+"""
+
+
+def test_the_ledger_equals_plain_sql(shop, fairladder):
+    ours = fl.order_ledger(fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml"))
+    plain = duckdb.sql(LEDGER.format(orders=shop / "orders.csv")).df()
+    assert ours["order"].tolist() == plain["slip"].tolist()
+    for name, theirs in (("amount", "amount"), ("lines", "lines"), ("nth", "nth"), ("gap_days", "gap")):
+        got = ours[name].astype("Float64").fillna(-1).to_numpy(dtype=float)
+        assert np.array_equal(got, plain[theirs].astype("Float64").fillna(-1).to_numpy(dtype=float)), name
+    positive = plain.groupby("customer")["amount"].transform("sum") > 0
+    assert np.allclose(ours["share_of_customer"][positive.to_numpy()], plain["share"][positive])
+    assert ours["share_of_customer"][~positive.to_numpy()].isna().all()
+    late = fairladder("orders", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--from", "2026-06-01")
+    window = pd.read_csv(pd.io.common.StringIO(late.stdout), dtype={"customer": str})
+    whole = ours[ours["placed_on"] >= "2026-06-01"]  # a window picks what is shown, not what is first
+    assert window["nth"].fillna(0).tolist() == whole["nth"].fillna(0).tolist()
+
+
+def test_stability_counts_what_rescoring_gives(shop):
+    orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
+    steady = fl.stability(orders, resamples=20)
+    again = fl.stability(orders, resamples=20)
+    pd.testing.assert_frame_equal(steady.customers, again.customers)
+    before = fl.score(orders.customers(), orders.scheme).set_index("customer")["segment"].astype(str)
+    day = orders.on(orders.as_of - dt.timedelta(days=1))
+    earlier = fl.score(day.customers(), day.scheme).set_index("customer")["segment"].astype(str)
+    told = steady.frame.set_index("change")["customers"]
+    assert told["a day earlier"] == (earlier.reindex(before.index) != before).sum()
+    exclusive = orders.scheme.with_options(scores={"method": "exclusive"})
+    other = fl.score(orders.customers(), exclusive).set_index("customer")["segment"].astype(str)
+    assert told["method exclusive"] == (other != before).sum()
+    hair = steady.unsettled
+    assert ((hair["keeps_segment"] < 0.9) | hair["a_day_matters"]).all()
+    assert hair.loc[hair["keeps_segment"] < 1, "other_segment"].notna().all()

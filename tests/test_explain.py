@@ -121,7 +121,7 @@ WITH lines AS (
   FROM read_csv('{orders}', all_varchar = true)
   WHERE state <> 'cancelled' AND lower(trim(member_no)) <> 'total' AND try_cast(sold_at AS TIMESTAMP) <= TIMESTAMP '2026-06-30 23:59:59'
 ), orders AS (
-  SELECT customer, slip, min(at) AS moment, sum(amount) AS amount, count(*) AS lines FROM lines
+  SELECT customer, slip, min(moment) AS moment, sum(amount) AS amount, count(*) AS lines FROM lines
   WHERE customer IS NOT NULL AND slip IS NOT NULL AND moment IS NOT NULL AND amount IS NOT NULL GROUP BY 1, 2
 ), numbered AS (
   SELECT *, row_number() OVER w AS nth, moment::DATE - lag(moment::DATE) OVER w AS gap FROM orders WHERE amount > 0

@@ -62,7 +62,7 @@ def _tour(folder: Path) -> None:
     write(scored, results / "scored.csv", decimals=decimals, facts=facts)
     write(scored, results / "scored.parquet", facts=facts)
     write(parts, results / "scored.json", decimals=decimals, facts=facts)
-    for name in score.FIGURES:
+    for name in ("segments", "grid", "ladders", "concentration"):
         score.draw(results / f"{name}.png", name, scored, orders)
     screen.show(_where_all_lies(folder, results, typed))
 
@@ -93,6 +93,7 @@ def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
     told = (
         f"  {folder}/: {', '.join(FILES)}\n"
         f"  {results}/: {', '.join(made)}\n\n"
+        f"Other ways to segment the same members: scheme-points.toml, scheme-cells.toml and scheme-behaviour.toml.\n"
         f"Next, change a rule in {folder / 'scheme.toml'} and run: fairladder score {typed}"
     )
     return Text.assemble(("Where everything lies\n", "bold"), told)

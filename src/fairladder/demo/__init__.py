@@ -4,4 +4,6 @@ from pathlib import Path
 
 #: Where the shop's files lie in the package.
 SHOP = Path(__file__).parent / "shop"
-FILES = ("orders.csv", "members.csv", "scheme.toml")
+FILES = (
+    "orders.csv", "members.csv", "scheme.toml", "scheme-points.toml", "scheme-cells.toml", "scheme-behaviour.toml",
+)  # fmt: skip

@@ -206,11 +206,14 @@ def _orders(rows: Rows, as_written: bool) -> exp.Select:
     return orders if each else orders.group_by(*(exp.Literal.number(i + 1) for i in range(len(keys))), copy=False)
 
 
-def order_rows(rows: Rows, customers: Collection[str] | None = None) -> exp.Select:
+def order_rows(
+    rows: Rows, customers: Collection[str] | None = None, columns: Collection[str] | None = None, mixed: bool = False
+) -> exp.Select:
     """Used orders one by one, for commands that show them: window functions, which the reduction does without.
 
-    Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``channel`` and the
-    orders' other columns where an order's rows agree, ``nth`` and ``before`` (day of the purchase before) of purchases.
+    Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``nth`` and ``before``
+    (day of the purchase before) of purchases, and the orders' other columns, or those of ``columns``, where an order's
+    rows agree; where they do not, null, or with ``mixed`` the text ``mixed``. ``customers`` picks ids.
     """
     role, cell = rows.roles.get, rows.condition_cells()
     taken = {
@@ -224,9 +227,13 @@ def order_rows(rows: Rows, customers: Collection[str] | None = None) -> exp.Sele
     keys = list(read)
     read |= {"placed_on": column("#day"), "amount": column("#minor")}
     read["moment"] = sql("CAST(:d AS VARCHAR) || :t", d=column("#day"), t=time)
-    texts: dict[str, exp.Expr] = {"channel": column("#channel")} if role("channel") else {}
-    texts |= {name: cell[name] for name in others}
-    lines = select([named(t, n) for n, t in [*read.items(), *texts.items()]], rows.tree(), "order_rows")
+    everything = [*(["channel"] if role("channel") else []), *others]
+    shown = everything if columns is None else list(columns)
+    last = ["order"] if rows.has_orders else ["amount", *(f"by {name}" for name in others)]
+    read |= {f"of {name}": sql("CAST(:c AS VARCHAR)", c=cell[name]) if mixed else cell[name] for name in shown}
+    if not rows.has_orders:
+        read |= {f"by {name}": cell[name] for name in others}
+    lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
     lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
     if customers is not None:
         ids = exp.In(this=read["customer"], expressions=[exp.Literal.string(c) for c in customers])
@@ -234,23 +241,23 @@ def order_rows(rows: Rows, customers: Collection[str] | None = None) -> exp.Sele
     orders = select(["*", named(exp.Literal.number(1), "lines")], lines, "lines")
     if rows.has_orders:
         add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
-        agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
+        agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x)" + (
+            " WHEN COUNT(:x) > 0 THEN 'mixed' END" if mixed else " END"
+        )
         measures = {
             "placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)"), "moment": sql("MIN(moment)"),
-            **{name: sql(agreed, x=column(name)) for name in texts}, "lines": sql("COUNT(*)"),
+            **{f"of {name}": sql(agreed, x=column(f"of {name}")) for name in shown}, "lines": sql("COUNT(*)"),
         }  # fmt: skip
         grouped = [*(column(k) for k in keys), *(named(t, n) for n, t in measures.items())]
         orders = select(grouped, lines, "lines").group_by(*(column(k) for k in keys), copy=False)
-    last = ["order"] if rows.has_orders else ["amount", *others]
     paid = sql("CASE WHEN amount > 0 THEN 1 ELSE 0 END")
     by_time = exp.Order(expressions=[exp.Ordered(this=column(n)) for n in ("moment", *last)])
     history: dict[str, Any] = {"partition_by": [column("customer"), paid], "order": by_time}
     nth = exp.Window(this=exp.RowNumber(), **history)
     before = exp.Window(this=exp.Lag(this=column("placed_on")), **history)
-    shown = [column(n) for n in (*keys, "placed_on", "amount", "lines", *texts)]
-    windowed = select([*shown, named(sql("CASE WHEN amount > 0 THEN :n END", n=nth), "nth"),
-                       named(sql("CASE WHEN amount > 0 THEN :b END", b=before), "before")], orders, "orders")  # fmt: skip
-    return windowed.order_by(*(exp.Ordered(this=column(n)) for n in ("placed_on", *keys)), copy=False)
+    found = [column(n) for n in (*keys, "placed_on", "amount", "lines")] + [named(column(f"of {n}"), n) for n in shown]
+    return select([*found, named(sql("CASE WHEN amount > 0 THEN :n END", n=nth), "nth"),
+                   named(sql("CASE WHEN amount > 0 THEN :b END", b=before), "before")], orders, "orders")  # fmt: skip
 
 
 # ------------------------------------------------------------------------------------- measures of each customer

@@ -27,7 +27,7 @@ OWN_WORDS: dict[str, Callable[[exp.Expr], exp.Expr]] = {"sqlite": sqlite.transla
 _WRITERS: dict[str, type[sqlglot.Dialect]] = {"sqlite": sqlite.StrictNames}
 _ROWS_AT_A_TIME = 50_000
 #: Columns that are days: SQLite keeps them as text.
-DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before")
+DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
 _POSTGRES_TYPES = {
     16: "BOOLEAN", 20: "BIGINT", 21: "SMALLINT", 23: "INTEGER", 700: "FLOAT", 701: "DOUBLE", 1082: "DATE",
     1114: "TIMESTAMP", 1184: "TIMESTAMP WITH TIME ZONE", 1700: "DECIMAL(15, 4)",

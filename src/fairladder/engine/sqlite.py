@@ -49,6 +49,8 @@ def translated(node: exp.Expr) -> exp.Expr:
         case exp.Anonymous() if node.name.upper() == "ARRAY_EXTRACT":
             text, place = node.expressions
             return _call("substr", text, place, exp.convert(1))
+        case exp.TimestampTrunc():
+            return _call("period_start", exp.Literal.string(node.text("unit").lower()), node.this)
         case exp.Chr():
             return _call("char", node.expressions[0])
         case exp.Add() if isinstance(node.left, exp.Cast) and node.left.to.this == exp.DType.DATE:
@@ -108,6 +110,14 @@ def _in_zone(zone: str, instant: str) -> str:
     return dt.datetime.fromisoformat(instant).astimezone(ZoneInfo(zone)).replace(tzinfo=None).isoformat()
 
 
+def _period_start(unit: str, day: str) -> str:
+    date = dt.date.fromisoformat(day[:10])
+    if unit == "week":
+        return (date - dt.timedelta(days=date.weekday())).isoformat()
+    month = {"year": 1, "quarter": 3 * ((date.month - 1) // 3) + 1}.get(unit, date.month)
+    return (date if unit == "day" else dt.date(date.year, month, 1)).isoformat()
+
+
 def _double(text: Any) -> float | None:
     number = float(text)
     return number if "_" not in str(text) and number == number else None
@@ -145,6 +155,7 @@ _FUNCTIONS: list[tuple[str, Callable[..., Any], int]] = [
     ("try_double", _known(_double), 1),
     ("timezone", _known(_in_zone), 2),
     ("day_plus", _known(lambda day, n: (dt.date.fromisoformat(day) + dt.timedelta(days=int(n))).isoformat()), 2),
+    ("period_start", _known(_period_start), 2),
     ("try_strptime", _known(_in_patterns), 2),
     ("regexp_matches", _known(lambda text, p: bool(_pattern(p).search(text))), 2),
     ("regexp_full_match", _known(lambda text, p: bool(_pattern(p).fullmatch(text))), 2),

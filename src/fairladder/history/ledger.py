@@ -4,10 +4,12 @@ from collections.abc import Collection
 
 import numpy as np
 import pandas as pd
+from sqlglot import exp
 
 from fairladder.customers import order_rows
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
+from fairladder.sqltree import column
 
 
 def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) -> pd.DataFrame:
@@ -25,7 +27,10 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
     orders.require_fit()
     whole = orders.with_history()
     time, money = orders.scheme.time, orders.scheme.money
-    frame = whole.run(order_rows(whole.rows, customers)).to_pandas(date_as_object=False)
+    query = order_rows(whole.rows, customers)
+    keys = ["placed_on", "customer", *(["order"] if whole.rows.has_orders else [])]
+    query = query.order_by(*(exp.Ordered(this=column(n)) for n in keys), copy=False)
+    frame = whole.run(query).to_pandas(date_as_object=False)
     scale = 10**money.decimals
     frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
     bought = (frame["amount"] > 0).to_numpy()

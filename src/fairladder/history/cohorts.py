@@ -1,0 +1,157 @@
+"""Cohorts: customers by the period of their first purchase, and how many are active in each period after."""
+
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Literal
+
+import numpy as np
+import pandas as pd
+
+from fairladder.errors import DataError
+from fairladder.history.periods import Period, checked_period, complete, label, ordinal, start_of, starts
+from fairladder.history.purchases import purchases
+from fairladder.numbers import ratio
+from fairladder.order_book import Orders
+from fairladder.sqltree import column, named, select, sql
+
+
+@dataclass(frozen=True)
+class Rate:
+    """A rate with the sum that gives it."""
+
+    name: str
+    numerator: int
+    denominator: int
+
+    @property
+    def value(self) -> float:
+        """Numerator ÷ denominator; NaN where that is 0."""
+        return float(Fraction(self.numerator, self.denominator)) if self.denominator else float("nan")
+
+    def __str__(self) -> str:
+        if not self.denominator:
+            return f"{self.name}: none, since nobody could come back yet"
+        return f"{self.name}: {100 * self.value:.1f} % = {self.numerator:,} ÷ {self.denominator:,}"
+
+
+@dataclass(frozen=True)
+class Cohorts:
+    """``frame``: ``cohort`` (first day), ``size``, ``k``, ``active``, ``retention`` (0..1) and ``revenue``, a row for each k.
+
+    With a group, its column comes first. Cells of incomplete periods are null. ``repeat_retention`` pools consecutive
+    complete periods; ``cohort_retention`` describes the table, in which older cohorts weigh more, and is no rate per period.
+    """
+
+    frame: pd.DataFrame
+    period: Period
+    by: str | None
+    repeat_retention: Rate
+    cohort_retention: Rate
+
+    def wide(self, values: Literal["retention", "active", "revenue"] = "retention") -> pd.DataFrame:
+        """A row for each cohort (label, size), a column for each k."""
+        table = (
+            self.frame
+            if self.by is None
+            else self.frame.groupby(["cohort", "k"], as_index=False)[["size", "active", "revenue"]].sum(min_count=1)
+        )
+        if self.by is not None:
+            table = table.assign(retention=table["active"] / table["size"])
+        wide = table.pivot(index="cohort", columns="k", values=values)
+        sizes = table.groupby("cohort")["size"].max()
+        wide.insert(0, "size", sizes)
+        wide.index = pd.Index([label(c, self.period) for c in wide.index], name="cohort")
+        return wide
+
+    def average(self) -> "pd.Series[float]":
+        """Σ active ÷ Σ size over the complete cells of each k."""
+        known = self.frame[self.frame["active"].notna()]
+        sums = known.groupby("k")[["active", "size"]].sum()
+        return sums["active"].astype(float) / sums["size"].where(sums["size"] > 0)
+
+    def __repr__(self) -> str:
+        return f"{self.repeat_retention}\n{self.cohort_retention}\n{self.wide().round(3).to_string()}"
+
+    def _repr_html_(self) -> str:
+        return str(self.wide().to_html())
+
+
+def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> Cohorts:
+    """The cohort table of all customers with a purchase, by the period of the first.
+
+    ``by`` groups customers by a column of their first order (its channel, say) or of the customers file. A window picks
+    cohorts by their first period. Raises UsageError for an unknown period or column, DataError where nobody bought.
+    """
+    unit = checked_period(period)
+    found = purchases(orders, [by] if by else [])
+    keep = sql("amount > 0") if orders.scheme.money.refunds == "ignore" else sql("amount <> 0")
+    group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(by)), "of")] if by else []
+    active = [
+        column("customer"), named(start_of(column("placed_on"), unit), "period"), named(sql("SUM(amount)"), "amount"),
+        named(sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "bought"), *group,
+    ]  # fmt: skip
+    each = select(active, found.relation).where(keep).group_by(sql("1"), sql("2"), copy=False)
+    over = "OVER (PARTITION BY customer)"
+    told = [
+        column("period"), column("amount"), column("bought"),
+        named(sql(f"MIN(CASE WHEN bought > 0 THEN period END) {over}"), "cohort"),
+        named(sql("LAG(period) OVER (PARTITION BY customer, CASE WHEN bought > 0 THEN 1 ELSE 0 END ORDER BY period)"), "then"),
+        *([named(sql(f"MAX(of) {over}"), "of")] if by else []),
+    ]  # fmt: skip
+    sums = [column("cohort"), column("period"), column("then"), *([column("of")] if by else []),
+            named(sql("COUNT(CASE WHEN bought > 0 THEN 1 END)"), "active"), named(sql("SUM(amount)"), "revenue")]  # fmt: skip
+    query = select(sums, select(told, each, "active"), "told")
+    frame = found.frame(query.group_by(*(sql(str(i + 1)) for i in range(4 if by else 3)), copy=False))
+    found.close()
+    frame = frame[frame["cohort"].notna()]
+    if frame.empty or orders.as_of is None:
+        raise DataError("No customer has a purchase, so there are no cohorts.")
+    frame = frame.astype({"active": np.int64, "revenue": np.int64})
+    table = _cells(frame, unit, by, orders)
+    since = orders.scheme.time.from_
+    if since is not None:
+        first = ordinal(pd.Series([pd.Timestamp(since)]), unit)[0]
+        table = table[ordinal(table["cohort"], unit) >= first].reset_index(drop=True)
+    later = table[table["active"].notna() & (table["k"] >= 1)]
+    of_table = Rate("Cohort retention", int(later["active"].sum()), int(later["size"].sum()))
+    return Cohorts(table, unit, by, _repeat_retention(frame, unit, orders), of_table)
+
+
+def _cells(frame: pd.DataFrame, unit: Period, by: str | None, orders: Orders) -> pd.DataFrame:
+    """A row for each cohort and k, zeros where nobody was active, null where the period is not complete."""
+    assert orders.as_of is not None
+    days = starts(frame["cohort"].min().date(), orders.as_of, unit)
+    numbers = ordinal(pd.Series(days), unit)
+    done = complete(pd.Series(days), unit, orders.as_of)
+    tables = []
+    for group, rows in frame.groupby("of", sort=True) if by else [(None, frame)]:
+        at = ordinal(rows["cohort"], unit) - numbers[0]
+        then = ordinal(rows["period"], unit) - numbers[0]
+        active, revenue = (np.zeros((len(days), len(days)), dtype=np.int64) for _ in range(2))
+        np.add.at(active, (at, then), rows["active"].to_numpy())
+        np.add.at(revenue, (at, then), rows["revenue"].to_numpy())
+        i, j = np.triu_indices(len(days))
+        size = active.diagonal()[i]
+        table = pd.DataFrame({
+            **({by: group} if by else {}), "cohort": days[i], "size": size, "k": j - i,
+            "active": pd.arrays.IntegerArray(active[i, j], ~done[j]),
+            "retention": np.where(done[j], ratio(active[i, j], size), np.nan),
+            "revenue": np.where(done[j], ratio(revenue[i, j], 10**orders.scheme.money.decimals), np.nan),
+        })  # fmt: skip
+        tables.append(table)
+    return pd.concat(tables, ignore_index=True)
+
+
+def _repeat_retention(frame: pd.DataFrame, unit: Period, orders: Orders) -> Rate:
+    """Σ |active in both| ÷ Σ |active in t − 1| over consecutive complete periods (t − 1, t)."""
+    assert orders.as_of is not None
+    bought = frame[frame["active"] > 0]
+    done = complete(bought["period"], unit, orders.as_of)
+    here = ordinal(bought["period"], unit)
+    known = bought["then"].notna().to_numpy()
+    before = np.where(known, ordinal(bought["then"].fillna(bought["period"]), unit), here - 2)
+    both = bought["active"].to_numpy()[(before == here - 1) & done].sum()
+    # Every complete period but the last complete one has a complete one after it.
+    last = ordinal(pd.Series([pd.Timestamp(orders.as_of) + pd.Timedelta(days=1)]), unit)[0] - 1
+    base = bought["active"].to_numpy()[here < last].sum()
+    return Rate("Repeat retention", int(both), int(base))

@@ -1,0 +1,125 @@
+"""How many orders people get to, and who buys through one channel only."""
+
+from collections.abc import Mapping
+
+import numpy as np
+import pandas as pd
+from sqlglot import exp
+
+from fairladder.errors import DataError, UsageError
+from fairladder.history.purchases import in_order, purchases
+from fairladder.numbers import ratio
+from fairladder.order_book import Orders
+from fairladder.sqltree import column, select, sql
+
+#: Fewer customers than this say little about how many of them go on.
+FEW = 20
+
+
+def order_counts(orders: Orders) -> pd.DataFrame:
+    """One row per number of purchases n = 1, 2, … up to the largest, over whole histories up to the day of reckoning.
+
+    Columns: ``n``, ``customers`` (with exactly n), ``share`` (of customers with a purchase, 0..1), ``at_least_n``,
+    ``went_on`` (customers with more than n ÷ customers with at least n) and ``spend`` (of those with exactly n, major
+    units). Raises DataError where nobody has a purchase.
+    """
+    customers = orders.with_history().customers()
+    counts = customers["orders"].to_numpy(dtype=np.int64)
+    if not (counts > 0).any():
+        raise DataError("No customer has a purchase, so there are no order counts.")
+    exactly = np.bincount(counts)[1:]
+    at_least = exactly[::-1].cumsum()[::-1]
+    units = np.rint(customers["spend"].to_numpy() * 10**4).astype(np.int64)
+    spend = np.zeros(len(exactly) + 1, dtype=np.int64)
+    np.add.at(spend, counts, units)
+    return pd.DataFrame({
+        "n": np.arange(1, len(exactly) + 1), "customers": exactly, "share": ratio(exactly, at_least[0]), "at_least_n": at_least,
+        "went_on": ratio(at_least - exactly, at_least), "spend": ratio(spend[1:], 10**4),
+    })  # fmt: skip
+
+
+def one_before(orders: Orders, goal: int | None = None) -> pd.DataFrame:
+    """Customers who stand one purchase before ``goal``, those who bought last first: the list to write to.
+
+    Without a goal it is the number of purchases, from 2 on, that most customers have. Columns as of the customers table.
+    Raises UsageError for a goal below 2.
+    """
+    goal = goal_of(order_counts(orders)) if goal is None else goal
+    if goal < 2:  # one before the first order there is nobody
+        raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
+    customers = orders.with_history().customers()
+    near = customers[(customers["orders"] == goal - 1).to_numpy()]
+    return near.sort_values(["recency_days", "customer"], kind="stable").reset_index(drop=True)
+
+
+def goal_of(counts: pd.DataFrame) -> int:
+    """The commonest number of purchases from 2 on; 2 where everybody has one."""
+    more = counts[counts["n"] > 1]
+    return 2 if more.empty else int(more.loc[more["customers"].idxmax(), "n"])
+
+
+def largest_drop(counts: pd.DataFrame) -> Mapping[str, float] | None:
+    """The n after which the smallest share goes on, among those that at least 20 customers reach; None where there is none."""
+    sure = counts[(counts["at_least_n"] >= FEW) & (counts["n"] < counts["n"].max())]
+    return None if sure.empty else sure.loc[sure["went_on"].idxmin()].to_dict()
+
+
+def one_channel(orders: Orders) -> pd.DataFrame:
+    """Customers who bought through a single channel, by channel: how many, and how often.
+
+    Columns: ``channel``, ``customers`` (only here), ``share`` (of all customers who bought here, 0..1), ``orders`` and
+    ``orders_per_customer``. Raises UsageError where the orders have no channel.
+    """
+    links = _links(orders)
+    buyers = links.groupby("customer")["channel"].transform("size")
+    only = links[(buyers == 1).to_numpy()]
+    names = in_order(links["channel"].tolist())
+    here = links.groupby("channel").size().reindex(names)
+    counted = only.groupby("channel")["orders"].agg(["size", "sum"]).reindex(names).fillna(0).astype(np.int64)
+    return pd.DataFrame({
+        "channel": names, "customers": counted["size"].to_numpy(), "share": ratio(counted["size"].to_numpy(), here.to_numpy()),
+        "orders": counted["sum"].to_numpy(), "orders_per_customer": ratio(counted["sum"].to_numpy(), counted["size"].to_numpy()),
+    })  # fmt: skip
+
+
+def channel_flow(orders: Orders) -> pd.DataFrame:
+    """From the channel of the first purchase to those of later ones: ``first_channel``, ``later_channel``, ``customers``.
+
+    A customer counts once for each channel bought through later; ``later_channel`` is null for those who bought once.
+    Raises UsageError where the orders have no channel.
+    """
+    _need_channel(orders)
+    found = purchases(orders, ["channel"])
+    bought = select([column("customer"), column("channel"), column("nth")], found.relation).where(sql("nth >= 1"))
+    first = select([column("customer"), sql("channel AS first_channel")], bought, "a").where(sql("nth = 1"))
+    later = (
+        select([column("customer"), sql("channel AS later_channel")], bought.copy(), "b")
+        .where(sql("nth > 1"))
+        .distinct()
+    )
+    joined = exp.select("first_channel", "later_channel", "COUNT(*) AS customers").from_(
+        first.subquery("f", copy=False), copy=False
+    )
+    joined = joined.join(later.subquery("l", copy=False), using=["customer"], join_type="left", copy=False)
+    frame = found.frame(joined.group_by("first_channel", "later_channel", copy=False))
+    found.close()
+    return frame.sort_values(["first_channel", "customers"], ascending=[True, False], kind="stable").reset_index(
+        drop=True
+    )
+
+
+def _links(orders: Orders) -> pd.DataFrame:
+    """Who bought through which channel, and how often."""
+    _need_channel(orders)
+    found = purchases(orders, ["channel"])
+    query = select([column("customer"), column("channel"), sql("COUNT(*) AS orders")], found.relation).where(
+        sql("nth >= 1")
+    )
+    frame = found.frame(query.group_by("customer", "channel", copy=False))
+    found.close()
+    return frame
+
+
+def _need_channel(orders: Orders) -> None:
+    if "channel" not in orders.roles:
+        raise UsageError("The orders have no channel. Name its column under [orders] channel or with --channel-column.")

@@ -1,0 +1,121 @@
+"""Growth: what each period brings from first and repeat orders, new customers, and where no new ones come."""
+
+import datetime as dt
+
+import numpy as np
+import pandas as pd
+
+from fairladder.errors import DataError
+from fairladder.history.periods import Period, checked_period, complete, label, ordinal, start_of, starts
+from fairladder.history.purchases import in_order, purchases
+from fairladder.numbers import ratio
+from fairladder.order_book import Orders
+from fairladder.sqltree import column, named, select, sql
+
+_COUNTS = ("orders", "customers", "new_customers")
+_MONEY = ("revenue", "new_revenue", "repeat_revenue", "refunded")
+
+
+def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> pd.DataFrame:
+    """One row per period (and group), from that of the first order that counts to that of the day of reckoning.
+
+    Columns: ``period`` (its first day), ``label``, the group under its own name, ``orders``, ``customers`` (with a
+    purchase), ``new_customers`` (their first purchase ever), ``returning_customers``, ``revenue`` = ``new_revenue`` (first
+    purchases) + ``repeat_revenue`` + ``refunded`` (≤ 0), all in major units, ``new_customers_running``, ``complete`` and
+    ``flat`` (in a run of two or more complete periods without a new customer in the group).
+
+    With a column of the orders a customer is new in the group of the first order only; all but ``customers`` add up over
+    groups. Null groups are ``unknown``, orders whose rows disagree ``mixed``. A window picks the periods shown and changes
+    none of their figures. Raises UsageError for an unknown period or column, DataError where no order counts.
+    """
+    unit = checked_period(period)
+    found = purchases(orders, [by] if by else [])
+    ignoring = orders.scheme.money.refunds == "ignore"
+    measures = {
+        "orders": "COUNT(CASE WHEN amount > 0 THEN 1 END)",
+        "customers": "COUNT(DISTINCT CASE WHEN amount > 0 THEN customer END)",
+        "new_customers": "COUNT(CASE WHEN nth = 1 THEN 1 END)",
+        "new_revenue": "COALESCE(SUM(CASE WHEN nth = 1 THEN amount END), 0)",
+        "repeat_revenue": "COALESCE(SUM(CASE WHEN nth > 1 THEN amount END), 0)",
+        "refunded": "0" if ignoring else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
+    }
+    keys = [named(start_of(column("placed_on"), unit), "period"), *([column(by)] if by else [])]
+    query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], found.relation)
+    query = query.where(sql("amount > 0") if ignoring else sql("amount <> 0"))
+    frame = found.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))
+    found.close()
+    if frame.empty or orders.as_of is None:
+        raise DataError(
+            "No order counts towards spend, so there is no growth to show. `fairladder check` says what became of the rows."
+        )
+    whole = _every_period(frame, unit, by, orders.as_of)
+    whole["revenue"] = whole["new_revenue"] + whole["repeat_revenue"] + whole["refunded"]
+    whole["returning_customers"] = whole["customers"] - whole["new_customers"]
+    groups = whole.groupby(by, sort=False) if by else whole.groupby(lambda _: 0)
+    whole["new_customers_running"] = groups["new_customers"].cumsum()
+    whole["complete"] = complete(whole["period"], unit, orders.as_of)
+    whole["flat"] = _flat(whole, by)
+    whole["label"] = [label(p, unit) for p in whole["period"]]
+    for name in _MONEY:
+        whole[name] = ratio(whole[name].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
+    columns = [
+        "period", "label", *([by] if by else []), "orders", "customers", "new_customers", "returning_customers", *_MONEY,
+        "new_customers_running", "complete", "flat",
+    ]  # fmt: skip
+    return _shown(whole, unit, orders.scheme.time.from_)[columns].reset_index(drop=True)
+
+
+def _every_period(frame: pd.DataFrame, unit: Period, by: str | None, as_of: dt.date) -> pd.DataFrame:
+    """Zero rows for the periods (of each group) in which nothing was ordered."""
+    days = starts(frame["period"].min().date(), as_of, unit)
+    groups = in_order(frame[by].tolist()) if by else [None]
+    grid = pd.MultiIndex.from_product([groups, days], names=[by or "#", "period"])
+    keyed = frame.assign(**({} if by else {"#": None})).set_index([by or "#", "period"])
+    if not by:
+        keyed.index = pd.MultiIndex.from_arrays(
+            [[None] * len(keyed), keyed.index.get_level_values(1)], names=["#", "period"]
+        )
+        whole = keyed.droplevel(0).reindex(days).rename_axis("period").reset_index()
+    else:
+        whole = keyed.reindex(grid).reset_index()
+    numbers = [n for n in whole.columns if n not in ("period", by)]
+    whole[numbers] = whole[numbers].fillna(0).astype(np.int64)
+    return whole
+
+
+def _flat(whole: pd.DataFrame, by: str | None) -> "np.ndarray[tuple[int], np.dtype[np.bool_]]":
+    """Rows in a run of two or more complete periods of one group without a new customer."""
+    none = ((whole["new_customers"] == 0) & whole["complete"]).to_numpy()
+    group = whole[by].to_numpy() if by else np.zeros(len(whole), dtype=np.int64)
+    flat = np.zeros(len(whole), dtype=bool)
+    for i in range(1, len(whole)):
+        if none[i] and none[i - 1] and group[i] == group[i - 1]:
+            flat[i - 1 : i + 1] = True
+    return flat
+
+
+def _shown(whole: pd.DataFrame, unit: Period, since: dt.date | None) -> pd.DataFrame:
+    """The periods that reach into the window."""
+    if since is None:
+        return whole
+    first = ordinal(pd.Series([pd.Timestamp(since)]), unit)[0]
+    return whole[ordinal(whole["period"], unit) >= first]
+
+
+def flat_spells(grown: pd.DataFrame, by: str | None = None) -> pd.DataFrame:
+    """The flat spells of a growth table, the longest first: group, ``first`` and ``last`` (labels), ``periods``, ``running``.
+
+    Spells before a group's first customer are left out: nothing had begun to grow. ``running`` is the number of customers
+    that the group stood at.
+    """
+    lines = []
+    for group, rows in grown.groupby(by, sort=False) if by else [(None, grown)]:
+        begun = rows[(rows["new_customers_running"] > 0) & rows["flat"]]
+        place = np.flatnonzero((rows["new_customers_running"] > 0).to_numpy() & rows["flat"].to_numpy())
+        for run in np.split(np.arange(len(begun)), np.flatnonzero(np.diff(place) > 1) + 1) if len(begun) else []:
+            spell = begun.iloc[run]
+            ends = (spell["label"].iloc[0], spell["label"].iloc[-1])
+            if len(spell) > 1:
+                lines.append((group, *ends, len(spell), int(spell["new_customers_running"].iloc[-1])))
+    table = pd.DataFrame(lines, columns=[by or "group", "first", "last", "periods", "running"])
+    return table.sort_values("periods", ascending=False, kind="stable").reset_index(drop=True)

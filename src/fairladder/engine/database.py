@@ -7,7 +7,7 @@ from decimal import Decimal
 from importlib.util import find_spec
 from pathlib import Path
 from types import ModuleType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import pyarrow as pa
 import sqlglot
@@ -32,6 +32,9 @@ _POSTGRES_TYPES = {
     16: "BOOLEAN", 20: "BIGINT", 21: "SMALLINT", 23: "INTEGER", 700: "FLOAT", 701: "DOUBLE", 1082: "DATE",
     1114: "TIMESTAMP", 1184: "TIMESTAMP WITH TIME ZONE", 1700: "DECIMAL(15, 4)",
 }  # fmt: skip
+
+
+_Tree = TypeVar("_Tree", bound=exp.Expr)
 
 
 class Database:
@@ -80,14 +83,23 @@ class Database:
                 f"{self.label} is a database: say which rows with --table NAME or --query SELECT. {self._tables_there()}"
             )
         if query is not None:
-            return _one_select(query, self.dialect).subquery("asked", copy=False)
+            return self._apart(_one_select(query, self.dialect)).subquery("asked", copy=False)
         assert table is not None
         *schema, name = table.split(".")
         with self._told_plainly():
             known = [*self._inspector.get_table_names(*schema), *self._inspector.get_view_names(*schema)]
         if name not in known:
             raise UsageError(f"{self.label} has no table `{table}`. {nearest(name, known) if known else ''}".rstrip())
-        return exp.to_table(table, dialect=self.dialect)
+        return self._apart(exp.to_table(table, dialect=self.dialect))
+
+    def _apart(self, tree: _Tree) -> _Tree:
+        """SQLite's tables under the name of their file, so that none is taken for a layer of ours that is called alike."""
+        if self.dialect == "sqlite":
+            own = {cte.alias for cte in tree.find_all(exp.CTE)}
+            for table in tree.find_all(exp.Table):
+                if not table.db and table.name not in own and isinstance(table.this, exp.Identifier):
+                    table.set("db", exp.to_identifier("main"))
+        return tree
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → its type in the embedded engine's words."""

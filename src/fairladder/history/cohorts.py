@@ -50,12 +50,9 @@ class Cohorts:
 
     def wide(self, values: Literal["retention", "active", "revenue"] = "retention") -> pd.DataFrame:
         """A row for each cohort (label, size), a column for each k."""
-        table = (
-            self.frame
-            if self.by is None
-            else self.frame.groupby(["cohort", "k"], as_index=False)[["size", "active", "revenue"]].sum(min_count=1)
-        )
+        table = self.frame
         if self.by is not None:
+            table = table.groupby(["cohort", "k"], as_index=False)[["size", "active", "revenue"]].sum(min_count=1)
             table = table.assign(retention=table["active"] / table["size"])
         wide = table.pivot(index="cohort", columns="k", values=values)
         sizes = table.groupby("cohort")["size"].max()

@@ -20,7 +20,7 @@ def checked_period(period: str) -> Period:
     """The period, or UsageError naming those there are."""
     if period not in PERIODS:
         raise UsageError(f"There is no period {period!r}. {nearest(period, PERIODS)}")
-    return period  # type: ignore[return-value]
+    return period
 
 
 def start_of(day: exp.Expr, period: Period) -> exp.Expr:
@@ -64,4 +64,4 @@ def label(begin: pd.Timestamp, period: Period) -> str:
         return f"{year} W{week:02}"
     if period == "quarter":
         return f"{begin.year} Q{begin.quarter}"
-    return {"day": begin.strftime("%Y-%m-%d"), "month": begin.strftime("%b %Y"), "year": str(begin.year)}[period]
+    return str(begin.strftime({"day": "%Y-%m-%d", "month": "%b %Y", "year": "%Y"}[period]))

@@ -11,6 +11,7 @@ from fairladder.customers import order_rows
 from fairladder.engine.protocol import Engine
 from fairladder.errors import UsageError, nearest
 from fairladder.order_book import Orders
+from fairladder.orders.rows import USED
 from fairladder.sqltree import column, named, select, sql
 
 #: What a null group is called, and one whose rows disagree.
@@ -41,42 +42,65 @@ def purchases(orders: Orders, by: Sequence[str] = ()) -> Purchases:
     A group is ``unknown`` where it is null and ``mixed`` where an order's rows disagree. Raises UsageError for a column
     that neither the orders nor the customers file have.
     """
+    own, theirs = _homes(orders, by)
+    query = order_rows(orders.with_history().rows, columns=own, mixed=True)
+    return _grouped(orders, query, ("customer", "placed_on", "amount", "lines", "nth"), own, theirs)
+
+
+def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
+    """The same row by row: ``amount`` is the row's, ``whole`` its order's total, ``order_key`` tells orders apart.
+
+    For columns that differ within orders.
+    """
+    own, theirs = _homes(orders, by)
+    rows = orders.with_history().rows
+    cell = rows.condition_cells()
+    read = {"customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")), "order": sql("CAST(:c AS VARCHAR)", c=column("#order")),
+            "day": column("#day"), "amount": column("#minor"), **{n: sql("CAST(:c AS VARCHAR)", c=cell[n]) for n in own}}  # fmt: skip
+    lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
+    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
+    one = "OVER (PARTITION BY customer, :o)"
+    told = {
+        "placed_on": sql(f"MIN(day) {one}", o=column("order")), "whole": sql(f"SUM(amount) {one}", o=column("order")),
+        "order_key": sql("customer || ' ' || :o", o=column("order")), "lines": exp.Literal.number(1),
+    }  # fmt: skip
+    plain = [column(n) for n in ("customer", "amount", *own)]
+    query = select([*plain, *(named(t, n) for n, t in told.items())], lines, "lines")
+    return _grouped(orders, query, ("customer", "placed_on", "amount", "lines", "whole", "order_key"), own, theirs)
+
+
+def _homes(orders: Orders, by: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Which of the columns are the orders', and which the customers file's."""
     orders.require_fit()
-    whole = orders.with_history()
-    rows = whole.rows
-    of_orders = set(rows.condition_cells())
-    members = orders.members.frame if orders.members is not None else None
-    of_members = set(members.columns) - {"customer"} if members is not None else set()
+    of_orders = set(orders.rows.condition_cells())
+    of_members = set(orders.members.frame.columns) - {"customer"} if orders.members is not None else set()
     for name in by:
         if name not in of_orders | of_members:
-            raise UsageError(
-                f"There is no column `{name}` among the orders or the customers. {nearest(name, sorted(of_orders | of_members))}"
-            )
-    own = [name for name in by if name in of_orders]
-    query = order_rows(rows, columns=own, mixed=True)
-    kept = [column(n) for n in ("customer", "placed_on", "amount", "lines", "nth")]
-    groups = [named(sql("COALESCE(CAST(:c AS VARCHAR), :u)", c=column(n), u=UNKNOWN), n) for n in own]
-    engine: Engine = rows.source.engine
-    found = select([*kept, *groups], query, "orders")
-    theirs = [name for name in by if name not in of_orders]
+            known = sorted(of_orders | of_members)
+            raise UsageError(f"There is no column `{name}` among the orders or the customers. {nearest(name, known)}")
+    return [n for n in by if n in of_orders], [n for n in by if n not in of_orders]
+
+
+def _grouped(orders: Orders, query: exp.Select, kept: Sequence[str], own: list[str], theirs: list[str]) -> Purchases:
+    """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers file."""
+    engine: Engine = orders.rows.source.engine
+    groups = [named(sql("COALESCE(:c, :u)", c=column(n), u=UNKNOWN), n) for n in own]
+    found = select([*(column(n) for n in kept), *groups], query, "orders")
     if not theirs:
         return Purchases(engine, engine.keep(found))
-    assert members is not None
+    assert orders.members is not None
     relation: exp.Expr = found.subquery("orders", copy=False)
     if engine.reader is not engine:  # the customers file is here, so the orders come here, too
         relation = engine.reader.offer(engine.table(found))
         engine = engine.reader
-    side = members[["customer", *theirs]].astype(object).where(members[["customer", *theirs]].notna(), None)
+    side = orders.members.frame[["customer", *theirs]]
+    side = side.astype(object).where(side.notna(), None)
     texts = {n: pa.array([None if v is None else _as_text(v) for v in side[n]], pa.string()) for n in side.columns}
     told = engine.offer(pa.table(texts))
     joined = exp.select("*").from_(select(["*"], relation).subquery("o", copy=False), copy=False)
     joined = joined.join(exp.alias_(told, "m", table=True), using=["customer"], join_type="left", copy=False)
-    columns = [
-        *kept,
-        *(column(n) for n in own),
-        *(named(sql("COALESCE(:c, :u)", c=column(n), u=UNKNOWN), n) for n in theirs),
-    ]
-    return Purchases(engine, engine.keep(select(columns, joined, "joined")))
+    labels = [named(sql("COALESCE(:c, :u)", c=column(n), u=UNKNOWN), n) for n in theirs]
+    return Purchases(engine, engine.keep(select([*(column(n) for n in (*kept, *own)), *labels], joined, "joined")))
 
 
 def _as_text(value: object) -> str:

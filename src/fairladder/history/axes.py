@@ -1,0 +1,123 @@
+"""What a breakdown can have on its rows and columns: a column, a column in bands, or age at the order in bands."""
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from itertools import pairwise
+
+from sqlglot import exp
+
+from fairladder.errors import UsageError
+from fairladder.history.purchases import MIXED, UNKNOWN
+from fairladder.sqltree import case, column, sql
+
+#: Over this age, and before birth, an age is unknown.
+OLDEST = 120
+
+
+@dataclass(frozen=True)
+class Axis:
+    """One side of a breakdown: the column, and edges in rising order where it is in bands."""
+
+    column: str
+    edges: tuple[Fraction, ...] = ()
+    age: bool = False
+
+    @property
+    def title(self) -> str:
+        """What heads the table: the column, or the age."""
+        return f"age ({self.column})" if self.age else self.column
+
+    @property
+    def bands(self) -> list[str]:
+        """Names of the bands, lowest first; empty without edges."""
+        if not self.edges:
+            return []
+        return self.named(all(edge.denominator == 1 for edge in self.edges))
+
+    def tree(self, whole_numbers: bool) -> exp.Expr:
+        """The cell's name as a tree over the relation's columns."""
+        cell = column(f"in {self.column}")
+        if not self.edges:
+            return sql("COALESCE(:c, :u)", c=cell, u=UNKNOWN)
+        number = _age(cell) if self.age else sql("TRY_CAST(:c AS DOUBLE)", c=cell)
+        names = self.named(whole_numbers)
+        branches = [(sql(":n IS NULL", n=number), exp.Literal.string(UNKNOWN))]
+        branches += [
+            (sql(":n < :e", n=number, e=float(edge)), exp.Literal.string(name))
+            for edge, name in zip(self.edges, names, strict=False)
+        ]
+        return case(branches, exp.Literal.string(names[-1]))
+
+    def named(self, whole_numbers: bool) -> list[str]:
+        """Bands named for whole numbers (``30 to 39``), or for numbers with fractions (``30 to under 40``)."""
+        if not self.edges:
+            return []
+        shown = [f"{float(e):g}" for e in self.edges]
+        between = []
+        for low, high in pairwise(self.edges):
+            last = high - 1
+            until = f" to under {float(high):g}" if not whole_numbers else f" to {float(last):g}" if last > low else ""
+            between.append(f"{float(low):g}{until}")
+        return [f"under {shown[0]}", *between, f"{shown[-1]} and over"]
+
+
+def _age(born: exp.Expr) -> exp.Expr:
+    """Completed years on the day of the order: one less until the birthday; born on 29 February, on 1 March."""
+    day = sql("CAST(placed_on AS VARCHAR)")
+    years = sql("CAST(SUBSTRING(:d, 1, 4) AS INT) - CAST(SUBSTRING(:b, 1, 4) AS INT)", d=day, b=born)
+    before = sql("CASE WHEN SUBSTRING(:d, 6, 5) < SUBSTRING(:b, 6, 5) THEN 1 ELSE 0 END", d=day, b=born)
+    age = sql("(:y) - (:b)", y=years, b=before)
+    return sql(
+        "CASE WHEN TRY_CAST(SUBSTRING(:b, 1, 10) AS DATE) IS NOT NULL AND :b <= :d AND :a <= :most THEN :a END",
+        b=born, d=day, a=exp.paren(age), most=OLDEST,
+    )  # fmt: skip
+
+
+def parsed_axis(text: str) -> Axis:
+    """``channel``, ``spend:50,100`` or ``age(birth_date):30,40,50`` as an axis.
+
+    Raises UsageError where edges are no rising numbers, or age has none.
+    """
+    name, colon, edges = text.rpartition(":")
+    if not colon or not re.fullmatch(r"[\d.,\s-]+", edges):
+        name, edges = text, ""
+    aged = re.fullmatch(r"age\((.+)\)", name.strip())
+    try:
+        cuts = tuple(Fraction(e.strip()) for e in edges.split(",")) if edges else ()
+    except ValueError:
+        raise UsageError(f"{text!r}: bands are numbers with commas between, as in spend:50,100,200.") from None
+    if list(cuts) != sorted(set(cuts)):
+        raise UsageError(f"{text!r}: the edges of bands must rise.")
+    if aged and not cuts:
+        raise UsageError(f"{text!r}: age needs bands, as in age({aged[1]}):30,40,50.")
+    return Axis(aged[1].strip() if aged else name.strip(), cuts, bool(aged))
+
+
+def in_natural_order(names: Sequence[str], bands: Sequence[str]) -> list[str]:
+    """Bands from low to high; other names by number where all are numbers, else by name; ``mixed`` and ``unknown`` last."""
+    special = {MIXED: 1, UNKNOWN: 2}
+    plain = [n for n in names if n not in special]
+    if bands:
+        ordered = [b for b in bands if b in plain]
+    elif all(re.fullmatch(r"-?\d+(\.\d+)?", n) for n in plain):
+        ordered = sorted(plain, key=lambda n: (float(n), n))
+    else:
+        ordered = sorted(plain, key=lambda n: (_natural(n), n))
+    return ordered + sorted((n for n in names if n in special), key=lambda n: special[n])
+
+
+_ORDERED = (
+    "january february march april may june july august september october november december".split(),
+    "monday tuesday wednesday thursday friday saturday sunday".split(),
+)
+
+
+def _natural(name: str) -> tuple[int, str]:
+    """Months and days of the week in their order, all else by name."""
+    for names in _ORDERED:
+        for place, full in enumerate(names):
+            if name.casefold() in (full, full[:3]):
+                return place, ""
+    return 0, name

@@ -1,0 +1,239 @@
+"""Breakdown: any two columns or bands against each other, totals from the rows and not from the cells."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal, get_args
+
+import numpy as np
+import pandas as pd
+from sqlglot import exp
+
+from fairladder.errors import DataError, UsageError, nearest
+from fairladder.history.axes import Axis, in_natural_order, parsed_axis
+from fairladder.history.purchases import MIXED, Purchases, purchase_rows, purchases
+from fairladder.numbers import ratio
+from fairladder.order_book import Orders
+from fairladder.sqltree import case, column, named, select, sql
+
+Measure = Literal["orders", "customers", "spend", "average_order_value", "lines"]
+MEASURES: tuple[Measure, ...] = get_args(Measure)
+Shares = Literal["row", "column", "total"]
+SHARES: tuple[Shares, ...] = get_args(Shares)
+#: The name of totals, and of what is left of a long axis.
+TOTAL, REST = "total", "the rest"
+#: An axis of more names than this shows the largest and the rest.
+MOST_NAMES = 20
+
+
+@dataclass(frozen=True)
+class Breakdown:
+    """``frame``: one row a cell with ``row``, ``column``, all measures and ``share``; totals are rows named ``total``.
+
+    Totals are worked out from the rows, so that customers in several cells count once and averages are of all orders.
+    ``notes`` say what has to be known to read it.
+    """
+
+    frame: pd.DataFrame
+    rows: Axis
+    columns: Axis | None
+    measure: Measure
+    shares: Shares | None
+    notes: tuple[str, ...]
+
+    def wide(self, values: str | None = None) -> pd.DataFrame:
+        """Rows by columns, in natural order, of the measure, or of the shares where those were asked for."""
+        chosen = values or ("share" if self.shares else self.measure)
+        table = self.frame.pivot(index="row", columns="column", values=chosen)
+        table = table.reindex(
+            index=list(dict.fromkeys(self.frame["row"])), columns=list(dict.fromkeys(self.frame["column"]))
+        )
+        return table.rename_axis(index=self.rows.title, columns=self.columns.title if self.columns else None)
+
+    def __repr__(self) -> str:
+        return str(self.wide().to_string()) + "".join(f"\n{note}" for note in self.notes)
+
+    def _repr_html_(self) -> str:
+        return str(self.wide().to_html())
+
+
+def breakdown(
+    orders: Orders,
+    rows: str,
+    columns: str | None = None,
+    *,
+    measure: str = "spend",
+    shares: str | None = None,
+    most: int = MOST_NAMES,
+) -> Breakdown:
+    """Break the window's orders down by one or two columns of the orders or the customers.
+
+    ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``; left-closed) or the age at
+    the order (``age(birth_date):30,40,50``). ``measure`` is ``orders`` (purchases), ``customers`` (with a purchase),
+    ``spend``, ``average_order_value`` or ``lines`` (rows of purchases). ``shares`` of ``row``, ``column`` or ``total``:
+    customers are shares of the distinct customers there; averages have none. An axis of over ``most`` names shows the
+    largest and the rest. A column that differs within orders counts spend and lines by row, and an order or customer once
+    in each cell where it has a row.
+
+    Raises UsageError for an unknown column, measure or share, and where such a column meets totals repeated on each row;
+    DataError where no order counts.
+    """
+    if measure not in MEASURES:
+        raise UsageError(f"There is no measure {measure!r}. {nearest(measure, MEASURES)}")
+    if shares is not None and shares not in SHARES:
+        raise UsageError(f"Shares are of {', '.join(SHARES)}, not of {shares!r}.")
+    if shares and measure == "average_order_value":
+        raise UsageError(
+            "Averages have no shares: an average of a part is no part of the average. Take spend or orders."
+        )
+    axes = [parsed_axis(text) for text in (rows, columns) if text is not None]
+    found, by_row = _relation(orders, list(dict.fromkeys(a.column for a in axes)))
+    try:
+        counted = _Counted(found, axes, orders, by_row)
+        long = counted.long_axes(measure, most)
+        frames, bands = counted.frames(long), [counted.named(i) for i in range(len(axes))]
+    finally:
+        found.close()
+    if not frames[-1]["orders"].sum():
+        raise DataError(
+            "No order counts here, so there is nothing to break down. `fairladder check` says what became of the rows."
+        )
+    frame = _table(frames, bands, orders.scheme.money.decimals)
+    if shares:
+        frame["share"] = _shares(frame, measure, shares)
+    notes = [f"`{axes[i].title}` has {n:,} names; the {len(kept)} largest by {measure} are shown, the others are the rest."
+             for i, (n, kept) in long.items()]  # fmt: skip
+    if by_row:
+        notes.append(
+            "A column differs within orders: spend and lines are by row; an order counts once in each cell where it has a row."
+        )
+    if measure == "customers":
+        notes.append("Customers in several cells count once in totals, so cells need not add up.")
+    return Breakdown(frame, axes[0], axes[1] if columns else None, measure, shares, tuple(notes))
+
+
+def _relation(orders: Orders, names: list[str]) -> tuple[Purchases, bool]:
+    """Orders with the axes' cells; rows in place of orders where a column differs within orders."""
+    found = purchases(orders, names)
+    of_orders = [n for n in names if n in orders.rows.condition_cells()]
+    if not of_orders or not orders.rows.has_orders:
+        return found, False
+    tests = [named(sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(n), m=MIXED), n) for n in of_orders]
+    told = found.engine.table(select(tests, found.relation)).to_pylist()[0]
+    differing = [n for n in of_orders if told[n]]
+    if not differing:
+        return found, False
+    found.close()
+    if orders.scheme.orders.amount_is == "order":
+        raise UsageError(
+            f'`{differing[0]}` differs within orders, and with `amount_is = "order"` an order\'s total belongs to no row of it. '
+            "Break down by a column of the whole order."
+        )
+    return purchase_rows(orders, names), True
+
+
+@dataclass
+class _Counted:
+    """Counts cells, totals of each axis, and the whole, each from the rows."""
+
+    found: Purchases
+    axes: Sequence[Axis]
+    orders: Orders
+    by_row: bool
+
+    def named(self, i: int) -> list[str]:
+        """Names of an axis' bands."""
+        return self.axes[i].named(self._whole(i))
+
+    def _whole(self, i: int) -> bool:
+        """Whether a banded column holds whole numbers only."""
+        axis = self.axes[i]
+        if not axis.edges or axis.age:
+            return True
+        number = sql("TRY_CAST(:c AS DOUBLE)", c=column(axis.column))
+        odd = named(sql("MAX(CASE WHEN :n <> ROUND(:n) THEN 1 ELSE 0 END)", n=number), "odd")
+        told = self.found.engine.table(select([odd], self.found.relation)).to_pylist()[0]
+        return not told["odd"] and all(e.denominator == 1 for e in axis.edges)
+
+    def long_axes(self, measure: str, most: int) -> dict[int, tuple[int, list[str]]]:
+        """Axis → how many names it has and the largest of them, where there are more than ``most``."""
+        long = {}
+        for i, axis in enumerate(self.axes):
+            if not axis.edges:
+                totals = self._frame([i], {})
+                if len(totals) > most:
+                    worth = (
+                        totals["spend"] / totals["orders"].clip(lower=1)
+                        if measure == "average_order_value"
+                        else totals[measure]
+                    )
+                    best = totals.assign(worth=worth).sort_values(["worth", f"axis{i}"], ascending=[False, True])
+                    long[i] = (len(totals), best[f"axis{i}"].astype(str).head(most - 1).tolist())
+        return long
+
+    def frames(self, long: dict[int, tuple[int, list[str]]]) -> list[pd.DataFrame]:
+        """Cells, totals of the rows, totals of the columns, the whole; without columns only the first and the last."""
+        sets = [[0, 1], [0], [1], []] if len(self.axes) > 1 else [[0], []]
+        return [self._frame(axis_set, long) for axis_set in sets]
+
+    def _frame(self, axis_set: list[int], long: dict[int, tuple[int, list[str]]]) -> pd.DataFrame:
+        whole = "whole" if self.by_row else "amount"
+        ignoring = self.orders.scheme.money.refunds == "ignore"
+        one_each = f"COUNT(DISTINCT CASE WHEN {whole} > 0 THEN order_key END)"
+        measures = {
+            "orders": one_each if self.by_row else "COUNT(CASE WHEN amount > 0 THEN 1 END)",
+            "customers": f"COUNT(DISTINCT CASE WHEN {whole} > 0 THEN customer END)",
+            "spend": f"COALESCE(SUM(CASE WHEN {whole} > 0 THEN amount END), 0)"
+            if ignoring
+            else "COALESCE(SUM(amount), 0)",
+            "lines": f"COALESCE(SUM(CASE WHEN {whole} > 0 THEN lines END), 0)",
+        }
+        cells = [named(column(self.axes[i].column), f"in {self.axes[i].column}") for i in axis_set]
+        base = select(["*", *{c.alias: c for c in cells}.values()], self.found.relation)
+        since = self.orders.scheme.time.from_
+        if since is not None:
+            base = base.where(sql("placed_on >= CAST(:d AS DATE)", d=exp.Literal.string(since.isoformat())))
+        keys = [named(self._key(i, long), f"axis{i}") for i in axis_set]
+        told = select([*keys, *(named(sql(m), n) for n, m in measures.items())], base, "orders")
+        if keys:
+            told = told.group_by(*(sql(str(k + 1)) for k in range(len(keys))), copy=False)
+        return self.found.frame(told)
+
+    def _key(self, i: int, long: dict[int, tuple[int, list[str]]]) -> exp.Expr:
+        tree = self.axes[i].tree(self._whole(i))
+        if i not in long:
+            return tree
+        kept = exp.In(this=tree, expressions=[exp.Literal.string(n) for n in long[i][1]])
+        return case([(kept, tree)], exp.Literal.string(REST))
+
+
+def _table(frames: Sequence[pd.DataFrame], bands: Sequence[list[str]], decimals: int) -> pd.DataFrame:
+    """All cells and totals, long, in natural order."""
+    two = len(bands) > 1
+    numbers, pieces = ["orders", "customers", "spend", "lines"], []
+    for frame, held in zip(frames, ([0, 1], [0], [1], []) if two else ([0], []), strict=True):
+        texts = [frame[f"axis{i}"].astype(str) if i in held else pd.Series(TOTAL, index=frame.index) for i in (0, 1)]
+        pieces.append(frame[numbers].fillna(0).astype(np.int64).assign(row=texts[0], column=texts[1]))
+    table = pd.concat(pieces, ignore_index=True)
+    names = {}
+    for axis, of in (("row", bands[0]), ("column", bands[1] if two else [])):
+        seen = [n for n in dict.fromkeys(table[axis]) if n not in (TOTAL, REST)]
+        rest = [REST] if (table[axis] == REST).any() else []
+        names[axis] = [*in_natural_order(seen, of), *rest, TOTAL]
+    grid = pd.MultiIndex.from_product(list(names.values()), names=list(names))
+    whole = table.set_index(["row", "column"]).reindex(grid).reset_index()
+    whole[numbers] = whole[numbers].fillna(0).astype(np.int64)
+    whole["average_order_value"] = ratio(whole["spend"].to_numpy(), whole["orders"].to_numpy() * 10**decimals)
+    whole["spend"] = ratio(whole["spend"].to_numpy(), 10**decimals)
+    return whole[["row", "column", *MEASURES]]
+
+
+def _shares(frame: pd.DataFrame, measure: Measure | str, shares: Shares | str) -> "pd.Series[float]":
+    """Each cell over the total of its row, column or the table."""
+    keyed = frame.set_index(["row", "column"])[measure]
+    base = {
+        "row": [(r, TOTAL) for r in frame["row"]], "column": [(TOTAL, c) for c in frame["column"]], "total": [(TOTAL, TOTAL)] * len(frame),
+    }[shares]  # fmt: skip
+    below = keyed.loc[base].to_numpy(dtype=np.float64)
+    return pd.Series(
+        np.where(below != 0, frame[measure].to_numpy(dtype=np.float64) / np.where(below == 0, 1, below), np.nan)
+    )

@@ -19,6 +19,10 @@ if TYPE_CHECKING:
     from fairladder.explanation import Explanation, explain
     from fairladder.fairness import fairness_of
     from fairladder.files import write
+    from fairladder.history.breakdown import Breakdown, breakdown
+    from fairladder.history.cohorts import Cohorts, cohorts
+    from fairladder.history.counts import channel_flow, one_before, one_channel, order_counts
+    from fairladder.history.growth import flat_spells, growth
     from fairladder.history.ledger import order_ledger
     from fairladder.ladder import GroupedLadder, Ladder, percent_rank, percentile, spend_ladder, top_ladder
     from fairladder.order_book import Check, Orders, open_orders
@@ -32,17 +36,22 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 __all__ = [
-    "Check", "ConditionError", "DataError", "Explanation", "FairLadderError", "Finding", "GroupedLadder",
-    "Ladder", "Orders", "SavedLadders", "Scheme", "SchemeError", "Stability", "UsageError", "drift",
-    "explain", "fairness_of", "figures", "fit_ladders", "load_ladders", "load_scheme", "open_orders",
-    "order_ledger", "percent_rank", "percentile", "rule_coverage", "scheme_sql", "score", "segment_summary",
-    "spend_ladder", "stability", "top", "top_ladder", "write",
+    "Breakdown", "Check", "Cohorts", "ConditionError", "DataError", "Explanation", "FairLadderError",
+    "Finding", "GroupedLadder", "Ladder", "Orders", "SavedLadders", "Scheme", "SchemeError", "Stability",
+    "UsageError", "breakdown", "channel_flow", "cohorts", "drift", "explain", "fairness_of", "figures",
+    "fit_ladders", "flat_spells", "growth", "load_ladders", "load_scheme", "one_before", "one_channel",
+    "open_orders", "order_counts", "order_ledger", "percent_rank", "percentile", "rule_coverage",
+    "scheme_sql", "score", "segment_summary", "spend_ladder", "stability", "top", "top_ladder", "write",
 ]  # fmt: skip
 
 _HOMES = {
     "errors": ("ConditionError", "DataError", "FairLadderError", "SchemeError", "UsageError"),
     "files": ("write",),
     "explanation": ("Explanation", "explain"),
+    "history.breakdown": ("Breakdown", "breakdown"),
+    "history.cohorts": ("Cohorts", "cohorts"),
+    "history.counts": ("channel_flow", "one_before", "one_channel", "order_counts"),
+    "history.growth": ("flat_spells", "growth"),
     "history.ledger": ("order_ledger",),
     "steadiness": ("Stability", "stability"),
     "fairness": ("fairness_of",),

@@ -17,7 +17,19 @@ from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
 
 #: Columns that are money, written with exactly the scheme's decimals in text formats.
-MONEY = frozenset({"spend", "average_order_value", "smallest_order", "largest_order", "amount"})
+MONEY = frozenset(
+    {
+        "spend",
+        "average_order_value",
+        "smallest_order",
+        "largest_order",
+        "amount",
+        "revenue",
+        "new_revenue",
+        "repeat_revenue",
+        "refunded",
+    }
+)
 FORMATS = ("csv", "parquet", "json")
 
 

@@ -5,7 +5,7 @@ from typing import Any
 import typer
 from typer.core import TyperGroup
 
-from fairladder.cli import check, customers, demo, explain, orders, score, start, top
+from fairladder.cli import breakdown, check, customers, demo, explain, growth, orders, retention, score, start, top
 from fairladder.cli.options import command
 
 
@@ -32,6 +32,9 @@ app.command("customers", short_help="One row per customer.")(command(customers.c
 app.command("top", short_help="The best or worst by any measure.")(command(top.top))
 app.command("score", short_help="Scores, segments, and what to do about whom.")(command(score.score))
 app.command("orders", short_help="One row per order: first or repeat, gap, share.")(command(orders.orders))
+app.command("growth", short_help="New customers, first and repeat revenue, flat spells.")(command(growth.growth))
+app.command("retention", short_help="Cohorts, rates, how many orders people get to.")(command(retention.retention))
+app.command("breakdown", short_help="Any two columns or bands against each other.")(command(breakdown.breakdown))
 app.command("explain", short_help="Why is this customer in that segment?")(command(explain.explain))
 
 

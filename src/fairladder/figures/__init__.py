@@ -1,10 +1,16 @@
 """Figures: one function a figure; each takes results and returns a Matplotlib Figure."""
 
+from fairladder.figures.breakdowns import breakdown_heat, breakdown_stacked
 from fairladder.figures.concentration import concentration
 from fairladder.figures.explained import explanation
+from fairladder.figures.growth import growth_revenue, growth_running
 from fairladder.figures.ladders import ladders
+from fairladder.figures.returning import cohort_map, gaps, order_counts
 from fairladder.figures.score_grid import grid
 from fairladder.figures.segment_shares import segments
 from fairladder.figures.steady import stability
 
-__all__ = ["concentration", "explanation", "grid", "ladders", "segments", "stability"]
+__all__ = [
+    "breakdown_heat", "breakdown_stacked", "cohort_map", "concentration", "explanation", "gaps", "grid", "growth_revenue",
+    "growth_running", "ladders", "order_counts", "segments", "stability",
+]  # fmt: skip

@@ -1,0 +1,111 @@
+"""``fairladder breakdown``: any two columns or bands against each other."""
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from fairladder import looks
+from fairladder.cli.options import Request
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from fairladder.history.breakdown import Breakdown
+
+FIGURES = ("stacked", "heat")
+
+Rows = Annotated[
+    str,
+    typer.Option(
+        "--rows",
+        help="A column, COLUMN:30,40,50 in bands, or age(COLUMN):30,40,50 at the order.",
+        metavar="AXIS",
+        show_default=False,
+    ),
+]
+Columns = Annotated[str | None, typer.Option("--columns", help="The same, across.", metavar="AXIS", show_default=False)]
+Measures = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--measure",
+        help="Measure: orders, customers, spend, average_order_value, lines; again for more.",
+        metavar="NAME",
+        show_default=False,
+    ),
+]
+Shares = Annotated[
+    str | None, typer.Option("--shares", help="Shares of row, column or total.", metavar="OF", show_default=False)
+]
+Most = Annotated[
+    int,
+    typer.Option("--most", help="Names on an axis before the smaller ones become the rest.", metavar="NUMBER", min=2),
+]
+FigureOf = Annotated[
+    str,
+    typer.Option(
+        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
+    ),
+]
+
+
+def breakdown(
+    request: Request, rows: Rows = "", columns: Columns = None, measure: Measures = None, shares: Shares = None,
+    most: Most = 20, figure_of: FigureOf = "stacked",
+) -> None:  # fmt: skip
+    """Who buys what, where? Two columns or bands against each other, with shares; totals are counted from the rows."""
+    from fairladder.cli import screen
+    from fairladder.errors import UsageError, nearest
+
+    if not rows:
+        raise UsageError("Say what to break down by: --rows COLUMN, and --columns COLUMN if you like.")
+    if figure_of not in FIGURES:
+        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    asked = tuple(dict.fromkeys(measure or ["spend"]))
+    orders = screen.opened(request, asked, figures=True)
+    with screen.busy(request, "Breaking down the orders"):
+        from fairladder.history import breakdown as history
+
+        found = {
+            name: history.breakdown(orders, rows, columns, measure=name, shares=shares, most=most) for name in asked
+        }
+    parts = {name: one.frame[["row", "column", name, *(["share"] if shares else [])]] for name, one in found.items()}
+    notes = list(dict.fromkeys(note for one in found.values() for note in one.notes))
+    screen.give(request, orders, parts, [_table(one) for one in found.values()], notes=notes)
+    if request.figure is not None:
+        from fairladder import figures
+        from fairladder.files import replacing
+
+        make = figures.breakdown_stacked if figure_of == "stacked" else figures.breakdown_heat
+        with replacing(request.figure) as beside:
+            make(found[asked[0]], facts=orders.facts()).savefig(beside)
+        screen.note(request, f"Drew {request.figure}.")
+
+
+def _table(one: "Breakdown") -> "RenderableType":
+    from rich.text import Text
+
+    from fairladder.cli.screen import table
+
+    wide = one.wide()
+    show = (
+        looks.percent
+        if one.shares
+        else {"spend": looks.money, "average_order_value": lambda v: looks.money(v, 2)}.get(one.measure, looks.count)
+    )
+    rows: list[list[str | Text]] = []
+    for name, row in wide.iterrows():
+        cells: list[str | Text] = [str(name), *(looks.NOTHING if looks.missing(v) else show(v) for v in row)]
+        rows.append([Text(str(c), style="bold") for c in cells] if name == "total" else cells)
+    best = one.frame[(one.frame["column"] == "total") & (one.frame["row"] != "total")]
+    what = one.measure.replace("_", " ")
+    across = f" and {one.columns.title}" if one.columns else ""
+    told = f"; the most: {best.loc[best[one.measure].idxmax(), 'row']}" if len(best) else ""
+    of = {
+        None: "",
+        "row": ", shares of each row",
+        "column": ", shares of each column",
+        "total": ", shares of the whole",
+    }[one.shares]
+    return table(
+        f"How does {what} split by {one.rows.title}{across}?{told}{of}", [one.rows.title, *map(str, wide.columns)], rows
+    )

@@ -1,0 +1,140 @@
+"""``fairladder growth``: first and repeat revenue, new customers, running totals, flat spells."""
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from fairladder import looks
+from fairladder.cli.options import Request
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from rich.console import RenderableType
+    from rich.text import Text
+
+PARTS = ("growth", "flat_spells")
+FIGURES = ("running", "revenue")
+
+Period = Annotated[str, typer.Option("--period", help="day, week, month, quarter or year.", metavar="PERIOD")]
+By = Annotated[
+    str | None,
+    typer.Option(
+        "--by",
+        help="A column of the orders or the customers: figures for each of its values.",
+        metavar="COLUMN",
+        show_default=False,
+    ),
+]
+FigureOf = Annotated[
+    str,
+    typer.Option(
+        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
+    ),
+]
+
+
+def growth(request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = "running") -> None:
+    """How do customers come, what do first and repeat orders bring, and where did growth go flat?"""
+    from fairladder.cli import screen
+    from fairladder.errors import UsageError, nearest
+
+    if figure_of not in FIGURES:
+        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    orders = screen.opened(request, PARTS, figures=True)
+    with screen.busy(request, "Counting who came when"):
+        from fairladder.history import growth as history
+
+        table = history.growth(orders, period=period, by=by)
+        spells = history.flat_spells(table, by)
+    notes = [
+        "Everybody is new at the start of a file: the first periods say when the orders begin, not when customers came."
+    ]
+    view = (
+        [_groups(table, by, period), _flat(spells, by, period)]
+        if by
+        else [_periods(table, period), _flat(spells, by, period)]
+    )
+    screen.give(request, orders, {"growth": table, "flat_spells": spells}, view, notes=notes)
+    if request.figure is not None:
+        from fairladder import figures
+        from fairladder.files import replacing
+
+        make = figures.growth_running if figure_of == "running" else figures.growth_revenue
+        with replacing(request.figure) as beside:
+            make(table, by, period=period, facts=orders.facts()).savefig(beside)
+        screen.note(request, f"Drew {request.figure}.")
+
+
+_SHOWN = 24
+
+
+def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
+    from fairladder.cli.screen import table as drawn
+
+    shown = table.tail(_SHOWN)
+    rows = [
+        [f"{g.label}{'' if g.complete else ' …'}", looks.count(g.orders), looks.count(g.customers), looks.count(g.new_customers),
+         looks.count(g.returning_customers), looks.money(g.revenue), looks.money(g.new_revenue), looks.money(g.repeat_revenue),
+         looks.money(g.refunded), looks.count(g.new_customers_running)]
+        for g in shown.itertuples(index=False)
+    ]  # fmt: skip
+    columns = [
+        period,
+        "orders",
+        "customers",
+        "new",
+        "returning",
+        "revenue",
+        "first orders",
+        "repeat orders",
+        "refunded",
+        "customers so far",
+    ]
+    repeat, revenue = float(table["repeat_revenue"].sum()), float(table["revenue"].sum())
+    told = f"{looks.percent(repeat / revenue if revenue > 0 else None)} of revenue are repeat orders"
+    more = f"; the latest {_SHOWN} of {len(table)} {period}s" if len(table) > _SHOWN else ""
+    unfinished = "; … is not over yet" if not shown["complete"].all() else ""
+    return drawn(f"How do customers come? {told}{more}{unfinished}", columns, rows)
+
+
+def _groups(table: "pd.DataFrame", by: str, period: str) -> "RenderableType":
+    """One row a group: its customers, the pace of its last complete periods and of those before."""
+    from fairladder.cli.screen import table as drawn
+
+    rows, last = [], 6
+    for group, rows_of in table.groupby(by, sort=False):
+        done = rows_of[rows_of["complete"]]
+        late, early = done["new_customers"].tail(last), done["new_customers"].iloc[-2 * last : -last]
+        rows.append([
+            str(group), looks.count(rows_of["new_customers_running"].iloc[-1]), looks.count(rows_of["orders"].sum()),
+            looks.money(rows_of["revenue"].sum()), looks.money(rows_of["new_revenue"].sum()), looks.money(rows_of["repeat_revenue"].sum()),
+            looks.money(early.mean(), 1) if len(early) else looks.NOTHING, looks.money(late.mean(), 1) if len(late) else looks.NOTHING,
+        ])  # fmt: skip
+    columns = [
+        by,
+        "customers",
+        "orders",
+        "revenue",
+        "first orders",
+        "repeat orders",
+        f"new a {period}, before",
+        f"new a {period}, last {last}",
+    ]
+    total = looks.count(table.groupby(by)["new_customers_running"].last().sum())
+    return drawn(f"Where do customers come from? {total} customers by {by}", columns, rows)
+
+
+def _flat(spells: "pd.DataFrame", by: str | None, period: str) -> "Text":
+    from rich.text import Text
+
+    if spells.empty:
+        return Text(f"No flat spell: there is no run of two complete {period}s without a new customer.")
+    lines = [Text("Where did growth go flat?", style="bold")]
+    for s in spells.head(8).itertuples(index=False):
+        group = f"{s[0]}: " if by else ""
+        lines.append(
+            Text(
+                f"• {group}no new customer from {s.first} to {s.last}, {s.periods} {period}s, at {looks.count(s.running)} customers"
+            )
+        )
+    return Text("\n").join(lines)

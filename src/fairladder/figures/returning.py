@@ -1,0 +1,101 @@
+"""Who comes back: the cohort map, how many orders people get to, and the days between orders."""
+
+from collections.abc import Mapping
+from typing import Any
+
+import matplotlib as mpl
+import numpy as np
+import pandas as pd
+from matplotlib.colors import LinearSegmentedColormap
+from matplotlib.figure import Figure
+
+from fairladder import looks
+from fairladder.errors import DataError
+from fairladder.figures.page import STYLE, page
+from fairladder.history.cohorts import Cohorts
+from fairladder.history.counts import largest_drop
+
+_MOST_COHORTS, _MOST_N = 24, 15
+
+
+def cohort_map(found: Cohorts, *, facts: Mapping[str, Any] | None = None) -> Figure:
+    """Retention by cohort (down) and periods since the first purchase (across), the latest 24 cohorts; the darker, the more."""
+    wide = found.wide().tail(_MOST_COHORTS)
+    values = wide.drop(columns="size").to_numpy(dtype=np.float64)[:, : _MOST_COHORTS + 1]
+    average = found.average()
+    with mpl.rc_context(STYLE):
+        told = looks.percent(average.get(1)) if 1 in average.index else "nobody yet"
+        figure, axes = page(
+            f"Of a cohort, {told} buy again in the next {found.period}",
+            f"Percent of each cohort active k {found.period}s after the first purchase; size in brackets", facts,
+        )  # fmt: skip
+        axes.set_position((0.13, 0.13, 0.83, 0.7))
+        shade = LinearSegmentedColormap.from_list("active", looks.SHADES)
+        later = values[:, 1:]
+        most = float(np.nanmax(later)) if later.size and np.isfinite(later).any() else 1.0
+        axes.imshow(np.ma.masked_invalid(values), cmap=shade, vmin=0, vmax=max(most, 0.01), aspect="auto")
+        for (i, j), v in np.ndenumerate(values):
+            if np.isfinite(v):
+                ink = looks.PAPER if v > 0.6 * most else looks.INK
+                axes.text(j, i, f"{100 * v:.0f}", ha="center", va="center", fontsize=9, color=ink)
+        axes.set_yticks(
+            range(len(wide)), [f"{name} ({looks.count(n)})" for name, n in wide["size"].items()], fontsize=9.5
+        )
+        axes.set_xticks(range(values.shape[1]), [str(k) for k in range(values.shape[1])])
+        axes.xaxis.tick_top()
+    return figure
+
+
+def order_counts(counts: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+    """Customers by number of orders, with the share that goes on from each; the first fifteen numbers."""
+    shown = counts.head(_MOST_N)
+    with mpl.rc_context(STYLE):
+        drop = largest_drop(counts)
+        at = int(drop["n"]) if drop else 1
+        told = "Few have ordered yet"
+        if drop:
+            reached, orders = looks.count(drop["at_least_n"]), "order" if at == 1 else "orders"
+            told = f"Of {reached} with {at} {orders}, {looks.percent(drop['went_on'])} came back once more"
+        figure, axes = page(
+            f"{told}: the largest drop" if drop else told,
+            "Customers by number of orders; under each, how many went on to one more",
+            facts,
+        )
+        axes.set_position((0.06, 0.2, 0.9, 0.64))
+        colours = [looks.STANCE_COLOURS["win-back"] if n == at else looks.STANCE_COLOURS["keep"] for n in shown["n"]]
+        axes.bar(shown["n"], shown["customers"], color=colours, width=0.75)
+        for c in shown.itertuples(index=False):
+            axes.text(c.n, c.customers, f"{looks.count(c.customers)}\n", ha="center", va="center", fontsize=10.5)
+        went = [
+            "" if c.went_on == 0 and c.n == counts["n"].max() else f"{100 * c.went_on:.0f} %"
+            for c in shown.itertuples(index=False)
+        ]
+        axes.set_xticks(shown["n"], [f"{n}\n{w}" for n, w in zip(shown["n"], went, strict=True)])
+        axes.set_xlabel("number of orders, and the share of those with at least so many who went on", labelpad=10)
+        axes.set_yticks([])
+        axes.set_ylim(0, shown["customers"].max() * 1.08)
+    return figure
+
+
+def gaps(ledger: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+    """Days between one purchase and the next, as a histogram with the middle marked. Raises DataError without a repeat."""
+    days = ledger["gap_days"].dropna().to_numpy(dtype=np.float64)
+    if not len(days):
+        raise DataError("Nobody has ordered twice, so there are no days between orders to draw.")
+    middle, late = float(np.median(days)), float(np.quantile(days, 0.9))
+    with mpl.rc_context(STYLE):
+        title = (
+            f"Half of all repeat orders come within {looks.days(middle)} days, nine of ten within {looks.days(late)}"
+        )
+        figure, axes = page(
+            title, f"Days between a purchase and the next, {looks.count(len(days))} repeat orders", facts
+        )
+        axes.set_position((0.08, 0.17, 0.87, 0.67))
+        reach = float(np.quantile(days, 0.99))
+        axes.hist(days[days <= reach], bins=40, color=looks.STANCE_COLOURS["keep"], edgecolor=looks.PAPER)
+        for at, told in ((middle, "half"), (late, "nine of ten")):
+            axes.axvline(at, color=looks.INK, linewidth=1, linestyle=":")
+            axes.text(at, axes.get_ylim()[1] * 0.97, f" {told}", va="top", fontsize=10)
+        axes.set_xlabel("days since the purchase before (the longest 1 % are not drawn)", labelpad=10)
+        axes.yaxis.set_major_formatter(lambda v, _: looks.count(v))
+    return figure

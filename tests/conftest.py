@@ -38,7 +38,9 @@ def in_database(kind, frame, folder, table="orders"):
         if kind == "sqlite"
         else POSTGRES.replace("postgresql:", "postgresql+psycopg:")
     )
-    engine = sqlalchemy.create_engine(url)
+    # A connection left open by a failed test would make the next one wait for ever.
+    waits = {} if kind == "sqlite" else {"options": "-c lock_timeout=20s"}
+    engine = sqlalchemy.create_engine(url, connect_args=waits)
     frame.to_sql(table, engine, if_exists="replace", index=False)
     engine.dispose()
     return url.replace("+psycopg", "")

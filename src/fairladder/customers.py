@@ -206,6 +206,21 @@ def _orders(rows: Rows, as_written: bool) -> exp.Select:
     return orders if each else orders.group_by(*(exp.Literal.number(i + 1) for i in range(len(keys))), copy=False)
 
 
+#: Columns of an order on its own; an orders' column of such a name is told apart by `` (cell)``.
+LEDGER_COLUMNS = (
+    "customer",
+    "order",
+    "placed_on",
+    "amount",
+    "lines",
+    "nth",
+    "kind",
+    "gap_days",
+    "share_of_customer",
+    "before",
+)
+
+
 def order_rows(
     rows: Rows, customers: Collection[str] | None = None, columns: Collection[str] | None = None, mixed: bool = False
 ) -> exp.Select:
@@ -213,7 +228,8 @@ def order_rows(
 
     Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``nth`` and ``before``
     (day of the purchase before) of purchases, and the orders' other columns, or those of ``columns``, where an order's
-    rows agree; where they do not, null, or with ``mixed`` the text ``mixed``. ``customers`` picks ids.
+    rows agree; where they do not, null; with ``mixed`` as text, named ``of NAME``, the text
+    ``mixed`` where they do not. ``customers`` picks ids.
     """
     role, cell = rows.roles.get, rows.condition_cells()
     taken = {
@@ -255,7 +271,9 @@ def order_rows(
     history: dict[str, Any] = {"partition_by": [column("customer"), paid], "order": by_time}
     nth = exp.Window(this=exp.RowNumber(), **history)
     before = exp.Window(this=exp.Lag(this=column("placed_on")), **history)
-    found = [column(n) for n in (*keys, "placed_on", "amount", "lines")] + [named(column(f"of {n}"), n) for n in shown]
+    found = [column(n) for n in (*keys, "placed_on", "amount", "lines")] + [
+        named(column(f"of {n}"), f"of {n}" if mixed else f"{n} (cell)" if n in LEDGER_COLUMNS else n) for n in shown
+    ]
     return select([*found, named(sql("CASE WHEN amount > 0 THEN :n END", n=nth), "nth"),
                    named(sql("CASE WHEN amount > 0 THEN :b END", b=before), "before")], orders, "orders")  # fmt: skip
 

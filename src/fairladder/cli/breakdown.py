@@ -99,13 +99,7 @@ def _table(one: "Breakdown") -> "RenderableType":
     best = one.frame[(one.frame["column"] == "total") & (one.frame["row"] != "total")]
     what = one.measure.replace("_", " ")
     across = f" and {one.columns.title}" if one.columns else ""
-    told = f"; the most: {best.loc[best[one.measure].idxmax(), 'row']}" if len(best) else ""
-    of = {
-        None: "",
-        "row": ", shares of each row",
-        "column": ", shares of each column",
-        "total": ", shares of the whole",
-    }[one.shares]
-    return table(
-        f"How does {what} split by {one.rows.title}{across}?{told}{of}", [one.rows.title, *map(str, wide.columns)], rows
-    )
+    told = f", the most in {best.loc[best[one.measure].idxmax(), 'row']}" if len(best) else ""
+    of = f"; shares of {'each ' if one.shares != 'total' else 'the '}{one.shares}" if one.shares else ""
+    title = f"{what[0].upper()}{what[1:]} by {one.rows.title}{across}{told}{of}"
+    return table(title, [one.rows.title, *map(str, wide.columns)], rows)

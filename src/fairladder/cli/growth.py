@@ -130,7 +130,8 @@ def _flat(spells: "pd.DataFrame", by: str | None, period: str) -> "Text":
     if spells.empty:
         return Text(f"No flat spell: there is no run of two complete {period}s without a new customer.")
     lines = [Text("Where did growth go flat?", style="bold")]
-    for s in spells.head(8).itertuples(index=False):
+    known = spells[~spells[spells.columns[0]].isin(["unknown", "mixed"])]
+    for s in (known if len(known) else spells).head(8).itertuples(index=False):
         group = f"{s[0]}: " if by else ""
         lines.append(
             Text(

@@ -38,7 +38,7 @@ _Tree = TypeVar("_Tree", bound=exp.Expr)
 
 
 class Database:
-    """One connection, one transaction that can only read, so that all figures are of one moment."""
+    """One connection that can only read. The whole reduction is one query, so its figures are of one moment."""
 
     def __init__(self, url: str) -> None:
         sqlalchemy = _sqlalchemy()
@@ -56,7 +56,9 @@ class Database:
             connection = engine.connect()
             weakref.finalize(self, connection.close)
             if self.dialect == "postgres":
-                connection = connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
+                # Each query is a transaction of its own: an open one would keep others from changing their tables.
+                connection = connection.execution_options(isolation_level="AUTOCOMMIT")
+                connection.exec_driver_sql("SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY")
                 connection.exec_driver_sql("SET TIME ZONE 'UTC'")
         self._connection = connection
         self._inspector = sqlalchemy.inspect(engine)

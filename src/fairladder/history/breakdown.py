@@ -10,7 +10,7 @@ from sqlglot import exp
 
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.history.axes import Axis, in_natural_order, parsed_axis
-from fairladder.history.purchases import MIXED, Purchases, purchase_rows, purchases
+from fairladder.history.purchases import MIXED, Purchases, group_name, purchase_rows, purchases
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
 from fairladder.sqltree import case, column, named, select, sql
@@ -117,7 +117,7 @@ def _relation(orders: Orders, names: list[str]) -> tuple[Purchases, bool]:
     of_orders = [n for n in names if n in orders.rows.condition_cells()]
     if not of_orders or not orders.rows.has_orders:
         return found, False
-    tests = [named(sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(n), m=MIXED), n) for n in of_orders]
+    tests = [named(sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(group_name(n)), m=MIXED), n) for n in of_orders]
     told = found.engine.table(select(tests, found.relation)).to_pylist()[0]
     differing = [n for n in of_orders if told[n]]
     if not differing:
@@ -149,7 +149,7 @@ class _Counted:
         axis = self.axes[i]
         if not axis.edges or axis.age:
             return True
-        number = sql("TRY_CAST(:c AS DOUBLE)", c=column(axis.column))
+        number = sql("TRY_CAST(:c AS DOUBLE)", c=column(group_name(axis.column)))
         odd = named(sql("MAX(CASE WHEN :n <> ROUND(:n) THEN 1 ELSE 0 END)", n=number), "odd")
         told = self.found.engine.table(select([odd], self.found.relation)).to_pylist()[0]
         return not told["odd"] and all(e.denominator == 1 for e in axis.edges)
@@ -187,7 +187,7 @@ class _Counted:
             else "COALESCE(SUM(amount), 0)",
             "lines": f"COALESCE(SUM(CASE WHEN {whole} > 0 THEN lines END), 0)",
         }
-        cells = [named(column(self.axes[i].column), f"in {self.axes[i].column}") for i in axis_set]
+        cells = [named(column(group_name(self.axes[i].column)), f"in {self.axes[i].column}") for i in axis_set]
         base = select(["*", *{c.alias: c for c in cells}.values()], self.found.relation)
         since = self.orders.scheme.time.from_
         if since is not None:

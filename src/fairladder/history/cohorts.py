@@ -9,7 +9,7 @@ import pandas as pd
 
 from fairladder.errors import DataError
 from fairladder.history.periods import Period, checked_period, complete, label, ordinal, start_of, starts
-from fairladder.history.purchases import purchases
+from fairladder.history.purchases import group_name, purchases
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
 from fairladder.sqltree import column, named, select, sql
@@ -82,7 +82,7 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     unit = checked_period(period)
     found = purchases(orders, [by] if by else [])
     keep = sql("amount > 0") if orders.scheme.money.refunds == "ignore" else sql("amount <> 0")
-    group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(by)), "of")] if by else []
+    group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by))), "of")] if by else []
     active = [
         column("customer"), named(start_of(column("placed_on"), unit), "period"), named(sql("SUM(amount)"), "amount"),
         named(sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "bought"), *group,
@@ -100,7 +100,9 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     query = select(sums, select(told, each, "active"), "told")
     frame = found.frame(query.group_by(*(sql(str(i + 1)) for i in range(4 if by else 3)), copy=False))
     found.close()
-    frame = frame[frame["cohort"].notna()]
+    frame = frame[
+        frame["cohort"].notna() & (frame["period"] >= frame["cohort"])
+    ]  # a refund can come before the first purchase
     if frame.empty or orders.as_of is None:
         raise DataError("No customer has a purchase, so there are no cohorts.")
     frame = frame.astype({"active": np.int64, "revenue": np.int64})

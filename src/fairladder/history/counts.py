@@ -7,10 +7,10 @@ import pandas as pd
 from sqlglot import exp
 
 from fairladder.errors import DataError, UsageError
-from fairladder.history.purchases import in_order, purchases
+from fairladder.history.purchases import group_name, in_order, purchases
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
-from fairladder.sqltree import column, select, sql
+from fairladder.sqltree import column, named, select, sql
 
 #: Fewer customers than this say little about how many of them go on.
 FEW = 20
@@ -90,7 +90,9 @@ def channel_flow(orders: Orders) -> pd.DataFrame:
     """
     _need_channel(orders)
     found = purchases(orders, ["channel"])
-    bought = select([column("customer"), column("channel"), column("nth")], found.relation).where(sql("nth >= 1"))
+    bought = select(
+        [column("customer"), named(column(group_name("channel")), "channel"), column("nth")], found.relation
+    ).where(sql("nth >= 1"))
     first = select([column("customer"), sql("channel AS first_channel")], bought, "a").where(sql("nth = 1"))
     later = (
         select([column("customer"), sql("channel AS later_channel")], bought.copy(), "b")
@@ -112,10 +114,10 @@ def _links(orders: Orders) -> pd.DataFrame:
     """Who bought through which channel, and how often."""
     _need_channel(orders)
     found = purchases(orders, ["channel"])
-    query = select([column("customer"), column("channel"), sql("COUNT(*) AS orders")], found.relation).where(
-        sql("nth >= 1")
-    )
-    frame = found.frame(query.group_by("customer", "channel", copy=False))
+    query = select(
+        [column("customer"), named(column(group_name("channel")), "channel"), sql("COUNT(*) AS orders")], found.relation
+    ).where(sql("nth >= 1"))
+    frame = found.frame(query.group_by(sql("1"), sql("2"), copy=False))
     found.close()
     return frame
 

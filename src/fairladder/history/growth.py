@@ -7,7 +7,7 @@ import pandas as pd
 
 from fairladder.errors import DataError
 from fairladder.history.periods import Period, checked_period, complete, label, ordinal, start_of, starts
-from fairladder.history.purchases import in_order, purchases
+from fairladder.history.purchases import group_name, in_order, purchases
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
 from fairladder.sqltree import column, named, select, sql
@@ -39,7 +39,7 @@ def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> p
         "repeat_revenue": "COALESCE(SUM(CASE WHEN nth > 1 THEN amount END), 0)",
         "refunded": "0" if ignoring else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
     }
-    keys = [named(start_of(column("placed_on"), unit), "period"), *([column(by)] if by else [])]
+    keys = [named(start_of(column("placed_on"), unit), "period"), *([named(column(group_name(by)), by)] if by else [])]
     query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], found.relation)
     query = query.where(sql("amount > 0") if ignoring else sql("amount <> 0"))
     frame = found.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))

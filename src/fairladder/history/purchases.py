@@ -18,9 +18,16 @@ from fairladder.sqltree import column, named, select, sql
 UNKNOWN, MIXED = "unknown", "mixed"
 
 
+def group_name(name: str) -> str:
+    """How a group's column is called in a relation of purchases, beside columns of its own."""
+    return f"of {name}"
+
+
 @dataclass(frozen=True)
 class Purchases:
-    """A relation of orders in an engine: ``customer``, ``placed_on``, ``amount`` (minor units), ``lines``, ``nth``, groups."""
+    """A relation of orders in an engine: ``customer``, ``placed_on``, ``amount`` (minor units), ``lines``, ``nth``, and its
+    groups under the names that ``group_name`` gives them.
+    """
 
     engine: Engine
     relation: exp.Expr
@@ -55,8 +62,11 @@ def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
     own, theirs = _homes(orders, by)
     rows = orders.with_history().rows
     cell = rows.condition_cells()
-    read = {"customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")), "order": sql("CAST(:c AS VARCHAR)", c=column("#order")),
-            "day": column("#day"), "amount": column("#minor"), **{n: sql("CAST(:c AS VARCHAR)", c=cell[n]) for n in own}}  # fmt: skip
+    read = {
+        "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")), "order": sql("CAST(:c AS VARCHAR)", c=column("#order")),
+        "day": column("#day"), "amount": column("#minor"),
+        **{group_name(n): sql("CAST(:c AS VARCHAR)", c=cell[n]) for n in own},
+    }  # fmt: skip
     lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
     lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
     one = "OVER (PARTITION BY customer, :o)"
@@ -64,7 +74,7 @@ def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
         "placed_on": sql(f"MIN(day) {one}", o=column("order")), "whole": sql(f"SUM(amount) {one}", o=column("order")),
         "order_key": sql("customer || ' ' || :o", o=column("order")), "lines": exp.Literal.number(1),
     }  # fmt: skip
-    plain = [column(n) for n in ("customer", "amount", *own)]
+    plain = [column(n) for n in ("customer", "amount", *map(group_name, own))]
     query = select([*plain, *(named(t, n) for n, t in told.items())], lines, "lines")
     return _grouped(orders, query, ("customer", "placed_on", "amount", "lines", "whole", "order_key"), own, theirs)
 
@@ -84,7 +94,7 @@ def _homes(orders: Orders, by: Sequence[str]) -> tuple[list[str], list[str]]:
 def _grouped(orders: Orders, query: exp.Select, kept: Sequence[str], own: list[str], theirs: list[str]) -> Purchases:
     """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers file."""
     engine: Engine = orders.rows.source.engine
-    groups = [named(sql("COALESCE(:c, :u)", c=column(n), u=UNKNOWN), n) for n in own]
+    groups = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in own]
     found = select([*(column(n) for n in kept), *groups], query, "orders")
     if not theirs:
         return Purchases(engine, engine.keep(found))
@@ -95,12 +105,19 @@ def _grouped(orders: Orders, query: exp.Select, kept: Sequence[str], own: list[s
         engine = engine.reader
     side = orders.members.frame[["customer", *theirs]]
     side = side.astype(object).where(side.notna(), None)
-    texts = {n: pa.array([None if v is None else _as_text(v) for v in side[n]], pa.string()) for n in side.columns}
+    texts = {
+        n if n == "customer" else group_name(n): pa.array(
+            [None if v is None else _as_text(v) for v in side[n]], pa.string()
+        )
+        for n in side.columns
+    }
     told = engine.offer(pa.table(texts))
     joined = exp.select("*").from_(select(["*"], relation).subquery("o", copy=False), copy=False)
     joined = joined.join(exp.alias_(told, "m", table=True), using=["customer"], join_type="left", copy=False)
-    labels = [named(sql("COALESCE(:c, :u)", c=column(n), u=UNKNOWN), n) for n in theirs]
-    return Purchases(engine, engine.keep(select([*(column(n) for n in (*kept, *own)), *labels], joined, "joined")))
+    labels = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in theirs]
+    return Purchases(
+        engine, engine.keep(select([*(column(n) for n in (*kept, *map(group_name, own))), *labels], joined, "joined"))
+    )
 
 
 def _as_text(value: object) -> str:

@@ -1,0 +1,290 @@
+"""History: identities on random orders against a slow reference, and plain SQL on the sample shop, in three engines."""
+
+import datetime as dt
+from collections import defaultdict
+from itertools import pairwise
+
+import duckdb
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
+
+import fairladder as fl
+from conftest import POSTGRES, in_database
+
+ENGINES = ["frame", "sqlite", *(["postgres"] if POSTGRES else [])]
+DAYS = st.dates(dt.date(2024, 11, 20), dt.date(2025, 6, 10))
+LINES = st.lists(
+    st.tuples(st.sampled_from("abcde"), st.integers(1, 12), DAYS, st.integers(-400, 900), st.sampled_from(["web", "stall", None]),
+              st.sampled_from(["kits", "skeins"])),
+    min_size=1, max_size=40,
+)  # fmt: skip
+AS_OF = dt.date(2025, 6, 15)
+
+
+def frame_of(lines):
+    """Orders of a customer are on one day and in one channel: the first line's."""
+    first, rows = {}, []
+    for who, order, day, cents, channel, category in lines:
+        day, channel = first.setdefault((who, order), (day, channel))
+        rows.append((who, f"{who}{order}", pd.Timestamp(day), cents / 100, channel, category))
+    return pd.DataFrame(rows, columns=["customer", "order", "placed", "amount", "channel", "category"])
+
+
+def purchases_of(frame):
+    """(customer, order) → day, cents, channel, and nth of purchases by day, then order id."""
+    orders = defaultdict(lambda: [None, 0, None])
+    for row in frame.itertuples(index=False):
+        held = orders[row.customer, row.order]
+        held[0], held[1], held[2] = (
+            row.placed.date(),
+            held[1] + round(row.amount * 100),
+            row.channel if isinstance(row.channel, str) else "unknown",
+        )
+    history = defaultdict(list)
+    for (who, order), (day, cents, channel) in sorted(orders.items(), key=lambda o: (o[1][0], o[0][1])):
+        history[who].append((day, order, cents, channel))
+    return history
+
+
+def month(day):
+    return day.replace(day=1)
+
+
+@settings(max_examples=25, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@given(LINES, st.sampled_from(["net", "ignore"]), st.sampled_from(ENGINES))
+def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds, engine):
+    frame = frame_of(lines)
+    scheme = fl.Scheme().with_options(
+        money={"refunds": refunds}, time={"as_of": AS_OF}, orders={"table": None if engine == "frame" else "orders"}
+    )
+    source = frame if engine == "frame" else in_database(engine, frame, tmp_path_factory.mktemp("db"))
+    orders = fl.open_orders(source, scheme=scheme)
+    history = purchases_of(frame)
+    bought = {who: [o for o in own if o[2] > 0] for who, own in history.items()}
+    counting = [o for own in history.values() for o in own if o[2] > 0 or (o[2] < 0 and refunds == "net")]
+    if not counting:
+        with pytest.raises(fl.DataError, match="No order counts towards spend"):
+            fl.growth(orders)
+        return
+    table = fl.growth(orders, period="month")
+    for row in table.itertuples(index=False):
+        begin = row.period.date()
+        here = [(n, o) for own in bought.values() for n, o in enumerate(own) if month(o[0]) == begin]
+        refunded = sum(o[2] for o in counting if o[2] < 0 and month(o[0]) == begin)
+        new, repeat = (sum(o[2] for n, o in here if (n == 0) == first) for first in (True, False))
+        people = {who for who, own in bought.items() if any(month(o[0]) == begin for o in own)}
+        told = (
+            row.orders,
+            row.customers,
+            row.new_customers,
+            round(row.new_revenue * 100),
+            round(row.repeat_revenue * 100),
+            round(row.refunded * 100),
+        )
+        assert told == (len(here), len(people), sum(n == 0 for n, _ in here), new, repeat, refunded)
+    assert table["period"].iloc[0].date() == month(min(o[0] for o in counting))
+    assert (
+        (table["revenue"] * 100)
+        .round()
+        .eq(((table["new_revenue"] + table["repeat_revenue"] + table["refunded"]) * 100).round())
+        .all()
+    )
+    assert (table["customers"] == table["new_customers"] + table["returning_customers"]).all()
+    assert table["new_customers_running"].iloc[-1] == sum(map(bool, bought.values()))
+    assert table["complete"].tolist() == [True] * (len(table) - 1) + [False]
+    none = (table["new_customers"] == 0) & table["complete"]
+    assert (table["flat"] == (none & (none.shift(fill_value=False) | none.shift(-1, fill_value=False)))).all()
+
+    by = fl.growth(orders, period="month", by="channel")
+    for name in ("orders", "new_customers", "new_revenue", "repeat_revenue", "refunded", "new_customers_running"):
+        assert by.groupby("period")[name].sum().round(2).tolist() == table[name].round(2).tolist(), name
+    if not any(bought.values()):
+        return
+    found = fl.cohorts(orders, period="month")
+    starts = {who: month(own[0][0]) for who, own in bought.items() if own}
+    months = {who: {month(o[0]) for o in own} for who, own in bought.items()}
+    grid = pd.date_range(min(starts.values()), AS_OF, freq="MS")
+    for row in found.frame.itertuples(index=False):
+        members = [who for who, start in starts.items() if start == row.cohort.date()]
+        then = grid[list(grid).index(row.cohort) + row.k].date()
+        assert row.size == len(members)
+        wanted = None if then == month(AS_OF) else sum(then in months[who] for who in members)
+        assert (None if pd.isna(row.active) else row.active) == wanted
+    pairs = [(a.date(), b.date()) for a, b in pairwise(grid) if b.date() < month(AS_OF)]
+    both = sum(a in m and b in m for m in months.values() for a, b in pairs)
+    base = sum(a in m for m in months.values() for a, _ in pairs)
+    assert (found.repeat_retention.numerator, found.repeat_retention.denominator) == (both, base)
+
+
+@settings(max_examples=25, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@given(
+    LINES,
+    st.sampled_from(["channel", "category", "amount:0,3.5"]),
+    st.sampled_from(["category", "channel", None]),
+    st.sampled_from(ENGINES),
+)
+def test_breakdowns_count_from_the_rows(tmp_path_factory, lines, rows, columns, engine):
+    frame = frame_of(lines)
+    if rows == columns:
+        columns = None
+    scheme = fl.Scheme().with_options(time={"as_of": AS_OF}, orders={"table": None if engine == "frame" else "orders"})
+    source = frame if engine == "frame" else in_database(engine, frame, tmp_path_factory.mktemp("db"))
+    orders = fl.open_orders(source, scheme=scheme)
+    whole = frame.assign(cents=(frame["amount"] * 100).round().astype(int))
+    whole["total"] = whole.groupby(["customer", "order"])["cents"].transform("sum")
+    whole["one"] = whole["customer"] + whole["order"]
+    if not (whole["total"] > 0).any():
+        with pytest.raises(fl.DataError, match="nothing to break down"):
+            fl.breakdown(orders, rows, columns)
+        return
+
+    def cell(row, axis, differs):
+        if axis is None:
+            return "total"
+        name = axis.partition(":")[0]
+        value = row[name] if differs or name != "amount" else row["total"] / 100
+        if ":" in axis:
+            return "under 0" if value < 0 else "0 to under 3.5" if value < 3.5 else "3.5 and over"
+        return value if isinstance(value, str) else "unknown"
+
+    table = fl.breakdown(orders, rows, columns)
+    differs = any("differs within orders" in note for note in table.notes)
+    names = [a.partition(":")[0] for a in (rows, columns) if a]
+    varied = (
+        whole.astype({"channel": object}).fillna({"channel": "unknown"}).groupby("one")[names].nunique().max(axis=None)
+        > 1
+    )
+    assert differs == bool(varied)
+    whole["r"] = [cell(r, rows, True) for r in whole.to_dict("records")]
+    whole["c"] = [cell(r, columns, True) for r in whole.to_dict("records")]
+    got = table.frame.set_index(["row", "column"])
+    pieces = {(r, c): part for (r, c), part in whole.groupby(["r", "c"])}
+    pieces |= {(r, "total"): part for r, part in whole.groupby("r")} | {
+        ("total", c): part for c, part in whole.groupby("c")
+    }
+    pieces |= {("total", "total"): whole}
+    for key, part in pieces.items():
+        paid = part[part["total"] > 0]
+        told = got.loc[key]
+        wanted = (paid["one"].nunique(), paid["customer"].nunique(), part["cents"].sum(), len(paid))
+        assert (told["orders"], told["customers"], round(told["spend"] * 100), told["lines"]) == wanted, key
+        if wanted[0]:
+            assert told["average_order_value"] == pytest.approx(wanted[2] / 100 / wanted[0])
+    if columns:
+        shares = fl.breakdown(orders, rows, columns, measure="lines", shares="row").frame
+        inner = shares[(shares["column"] != "total")].groupby("row")["share"].sum()
+        reached = shares[(shares["column"] == "total")].set_index("row")["lines"] > 0
+        assert np.allclose(inner[reached], 1)
+
+
+PLAIN = """
+WITH lines AS (
+  SELECT trim(member_no) AS customer, slip, try_cast(sold_at AS TIMESTAMP) AS moment, try_cast(line_total AS DECIMAL(12, 2)) AS amount, channel
+  FROM read_csv('{orders}', all_varchar = true) WHERE state <> 'cancelled' AND lower(trim(member_no)) <> 'total'
+), orders AS (
+  SELECT customer, slip, min(moment) AS moment, sum(amount)::DOUBLE AS amount, any_value(channel) AS channel FROM lines
+  WHERE customer IS NOT NULL AND slip IS NOT NULL AND moment IS NOT NULL AND amount IS NOT NULL AND moment < DATE '2026-07-01' GROUP BY 1, 2
+), purchases AS (
+  SELECT *, row_number() OVER (PARTITION BY customer ORDER BY moment, slip) AS nth FROM orders WHERE amount > 0
+) {query}
+"""
+
+
+def plain(shop, query):
+    return duckdb.sql(PLAIN.format(orders=shop / "orders.csv", query=query)).df()
+
+
+def test_the_shop_against_plain_sql(shop, fairladder):
+    orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
+    by = fl.growth(orders, period="quarter", by="channel")
+    theirs = plain(shop, "SELECT channel, date_trunc('quarter', moment) AS period, count(*) FILTER (nth = 1) AS new, count(*) AS orders, "
+                         "sum(amount) FILTER (nth > 1) AS repeat FROM purchases GROUP BY ALL ORDER BY ALL")  # fmt: skip
+    assert by["new_customers"].tolist() == theirs["new"].tolist()
+    assert by["orders"].tolist() == theirs["orders"].tolist()
+    assert np.allclose(by["repeat_revenue"], theirs["repeat"].fillna(0))
+    counts = fl.order_counts(orders)
+    theirs = plain(
+        shop,
+        "SELECT n, count(*) AS customers FROM (SELECT count(*) AS n FROM purchases GROUP BY customer) GROUP BY n ORDER BY n",
+    )
+    assert counts[counts["customers"] > 0][["n", "customers"]].to_numpy().tolist() == theirs.to_numpy().tolist()
+    assert np.allclose(counts["went_on"], 1 - counts["customers"] / counts["at_least_n"])
+    only = fl.one_channel(orders)
+    theirs = plain(shop, "SELECT channel, count(*) AS n, sum(k) AS k FROM (SELECT any_value(channel) AS channel, count(*) AS k FROM purchases "
+                         "GROUP BY customer HAVING count(DISTINCT channel) = 1) GROUP BY channel ORDER BY channel")  # fmt: skip
+    assert only[["customers", "orders"]].to_numpy().tolist() == theirs[["n", "k"]].to_numpy().tolist()
+    flow = fl.channel_flow(orders)
+    assert flow.loc[flow["later_channel"].isna(), "customers"].sum() == counts["customers"].iloc[0]
+    near = fl.one_before(orders, 4)
+    assert (near["orders"] == 3).all()
+    assert near["recency_days"].is_monotonic_increasing
+    spells = fl.flat_spells(fl.growth(orders, by="district"), "district")
+    assert tuple(spells.iloc[0]) == ("Saltmarsh", "Mar 2025", "Jun 2026", 16, 102)
+
+    window = fairladder("growth", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--from", "2026-05-10")
+    shown = pd.read_csv(pd.io.common.StringIO(window.stdout))
+    everything = fl.growth(orders)
+    assert (
+        shown["new_customers_running"].tolist() == everything["new_customers_running"].tolist()[-2:]
+    )  # who is new does not change
+
+
+def test_age_at_the_order_in_leap_years_and_unknowns(fairladder, tmp_path):
+    people = tmp_path / "people.csv"
+    people.write_text("customer,born\nleap,1995-02-28\nlater,2030-01-01\nold,1890-01-01\nnone,\nmarch,1996-02-29\n")
+    rows = [("march", "2026-02-28", "20 to 29"), ("march", "2026-03-01", "30 and over"), ("later", "2025-01-01", "unknown"),
+            ("old", "2025-01-01", "unknown"), ("none", "2025-01-01", "unknown"), ("leap", "2025-02-27", "20 to 29"), ("leap", "2025-02-28", "30 and over")]  # fmt: skip
+    for who, day, band in rows:
+        orders = tmp_path / "orders.csv"
+        orders.write_text(f"customer,placed,amount\n{who},{day},5\n")
+        done = fairladder(
+            "breakdown", orders, "--customers", people, "--rows", "age(born):20,30", "--measure", "orders"
+        )
+        cells = pd.read_csv(pd.io.common.StringIO(done.stdout))
+        assert cells[cells["row"] != "total"]["row"].tolist() == [band], (who, day, done.stderr)
+
+
+def test_what_cannot_be_answered_is_said(shop, fairladder):
+    orders, scheme = shop / "orders.csv", shop / "scheme.toml"
+    for words, told in {
+        ("growth", "--period", "mont"): "There is no period 'mont'. Did you mean `month`?",
+        (
+            "growth",
+            "--by",
+            "distrikt",
+        ): "There is no column `distrikt` among the orders or the customers. Did you mean `district`?",
+        (
+            "breakdown",
+            "--rows",
+            "district",
+            "--measure",
+            "average_order_value",
+            "--shares",
+            "row",
+        ): "Averages have no shares",
+        ("breakdown", "--rows", "age(born)"): "age needs bands, as in age(born):30,40,50",
+        ("breakdown", "--rows", "quantity:4,2"): "the edges of bands must rise",
+        (
+            "breakdown",
+            "--rows",
+            "category",
+            "--amount-is",
+            "order",
+            "--allow-set-aside",
+        ): "differs within orders, and with `amount_is",
+        ("retention", "--goal", "1"): "A goal is 2 purchases or more, not 1.",
+        ("retention", "--figure-of", "cohort"): "Did you mean `cohorts`?",
+    }.items():
+        done = fairladder(words[0], orders, "--scheme", scheme, *words[1:])
+        assert told in done.stderr, words
+        assert done.returncode == 2
+    long = fairladder(
+        "breakdown", orders, "--scheme", scheme, "--rows", "product", "--most", 4, "--measure", "customers"
+    )
+    cells = pd.read_csv(pd.io.common.StringIO(long.stdout))
+    assert cells["row"].tolist()[-2:] == ["the rest", "total"]
+    assert len(cells) == 5
+    assert "`product` has 19 names; the 3 largest by customers are shown" in long.stderr

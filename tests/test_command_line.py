@@ -34,7 +34,9 @@ def test_demo_does_the_whole_example(process, tmp_path):
     assert made == {
         "customers.csv",
         "customers.settings.json",
+        "concentration.png",
         "grid.png",
+        "ladders.png",
         "scored.csv",
         "scored.json",
         "scored.parquet",
@@ -61,7 +63,8 @@ def test_formats_hold_the_same_customers(shop, fairladder, tmp_path):
         assert "As of 30 June 2026 (day asked for). 17,756 rows read: 17,023 used" in done.stderr
     assert outs["csv"].read_text() == piped.stdout
     assert fairladder(*command, "--out", "-", "--quiet").stderr == ""
-    python = fl.score(fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").customers())
+    orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
+    python = fl.score(orders.customers(), orders.scheme)
     parquet = pd.read_parquet(outs["parquet"])
     assert list(parquet.columns) == list(python.columns) == piped.stdout.splitlines()[0].split(",")
     assert parquet["spend_share"].tolist() == python["spend_share"].tolist()

@@ -33,12 +33,15 @@ def in_words(table: pd.DataFrame) -> str:
     """The table as one sentence, empty where nobody would be parted."""
     if not table["parted"].sum():
         return ""
-    parts = ", ".join(
-        f"{r.parted:,} by {r.measure} (rungs here are off by {100 * r.size_deviation:.1f} % at most, by a spreadsheet's "
-        f"percentiles {100 * r.size_deviation_inclusive:.1f} %)"
-        for r in table.itertuples(index=False) if r.parted
-    )  # fmt: skip
-    return f"Ranks cut by row order into equal counts would part customers from identical ones: {parts}. Here nobody is parted."
+    some = table[table["parted"] > 0]
+    counts = ", ".join(f"{r.parted:,} by {r.measure}" for r in some.itertuples(index=False))
+    ours, theirs = (
+        " and ".join(f"{100 * v:.1f}" for v in some[name]) for name in ("size_deviation", "size_deviation_inclusive")
+    )
+    return (
+        f"Equal counts by row order would part customers from identical ones: {counts}. Here nobody is parted; rungs are off by "
+        f"{ours} % at most, by a spreadsheet's percentiles {theirs} %."
+    )
 
 
 def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> list[str]:

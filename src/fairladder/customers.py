@@ -222,27 +222,32 @@ LEDGER_COLUMNS = (
 
 
 def order_rows(
-    rows: Rows, customers: Collection[str] | None = None, columns: Collection[str] | None = None, mixed: bool = False
+    rows: Rows,
+    customers: Collection[str] | None = None,
+    columns: Collection[str] | None = None,
+    mixed: bool = False,
+    sequence: bool = True,
 ) -> exp.Select:
     """Used orders one by one, for commands that show them: window functions, which the reduction does without.
 
     Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``nth`` and ``before``
     (day of the purchase before) of purchases, and the orders' other columns, or those of ``columns``, where an order's
     rows agree; where they do not, null; with ``mixed`` as text, named ``of NAME``, the text
-    ``mixed`` where they do not. ``customers`` picks ids.
+    ``mixed`` where they do not. ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
     """
     role, cell = rows.roles.get, rows.condition_cells()
     taken = {
         role(r) for r in ("customer", "order", "placed", "amount", "unit_price", "quantity", "discount", "channel")
     }
     others = [name for name in rows.source.columns if name not in taken]
-    time = cells.clock(column("#placed"), rows.kind("placed") or "text", rows.scheme.time.time_zone)
     read: dict[str, exp.Expr] = {"customer": sql("CAST(:c AS VARCHAR)", c=column("#customer"))}
     if rows.has_orders:
         read["order"] = sql("CAST(:c AS VARCHAR)", c=column("#order"))
     keys = list(read)
     read |= {"placed_on": column("#day"), "amount": column("#minor")}
-    read["moment"] = sql("CAST(:d AS VARCHAR) || :t", d=column("#day"), t=time)
+    if sequence:
+        kind, zone = rows.kind("placed") or "text", rows.scheme.time.time_zone
+        read["moment"] = cells.moment(column("#placed"), column("#day"), kind, zone)
     everything = [*(["channel"] if role("channel") else []), *others]
     shown = everything if columns is None else list(columns)
     last = ["order"] if rows.has_orders else ["amount", *(f"by {name}" for name in others)]
@@ -257,25 +262,33 @@ def order_rows(
     orders = select(["*", named(exp.Literal.number(1), "lines")], lines, "lines")
     if rows.has_orders:
         add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
-        agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x)" + (
-            " WHEN COUNT(:x) > 0 THEN 'mixed' END" if mixed else " END"
-        )
-        measures = {
-            "placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)"), "moment": sql("MIN(moment)"),
-            **{f"of {name}": sql(agreed, x=column(f"of {name}")) for name in shown}, "lines": sql("COUNT(*)"),
-        }  # fmt: skip
+        # A text that no cell holds stands for null, so that two aggregates tell whether all rows agree.
+        text = "COALESCE(:x, CHR(31))" if mixed else ":x"
+        agreed = f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE 'mixed' END"
+        if not mixed:
+            agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
+        measures = {"placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)")}
+        measures |= {"moment": sql("MIN(moment)")} if sequence else {}
+        measures |= {f"of {name}": sql(agreed, x=column(f"of {name}")) for name in shown}
+        measures["lines"] = sql("COUNT(*)")
         grouped = [*(column(k) for k in keys), *(named(t, n) for n, t in measures.items())]
         orders = select(grouped, lines, "lines").group_by(*(column(k) for k in keys), copy=False)
+    found: list[exp.Expr] = [column(n) for n in (*keys, "placed_on", "amount", "lines")]
+    found += [
+        named(column(f"of {n}"), f"of {n}" if mixed else f"{n} (cell)" if n in LEDGER_COLUMNS else n) for n in shown
+    ]
+    if not sequence:
+        return select(found, orders, "orders")
     paid = sql("CASE WHEN amount > 0 THEN 1 ELSE 0 END")
     by_time = exp.Order(expressions=[exp.Ordered(this=column(n)) for n in ("moment", *last)])
     history: dict[str, Any] = {"partition_by": [column("customer"), paid], "order": by_time}
     nth = exp.Window(this=exp.RowNumber(), **history)
     before = exp.Window(this=exp.Lag(this=column("placed_on")), **history)
-    found = [column(n) for n in (*keys, "placed_on", "amount", "lines")] + [
-        named(column(f"of {n}"), f"of {n}" if mixed else f"{n} (cell)" if n in LEDGER_COLUMNS else n) for n in shown
-    ]
-    return select([*found, named(sql("CASE WHEN amount > 0 THEN :n END", n=nth), "nth"),
-                   named(sql("CASE WHEN amount > 0 THEN :b END", b=before), "before")], orders, "orders")  # fmt: skip
+    numbered = {
+        "nth": sql("CASE WHEN amount > 0 THEN :n END", n=nth),
+        "before": sql("CASE WHEN amount > 0 THEN :b END", b=before),
+    }
+    return select([*found, *(named(t, n) for n, t in numbered.items())], orders, "orders")
 
 
 # ------------------------------------------------------------------------------------- measures of each customer

@@ -1,5 +1,8 @@
 """``fairladder retention``: cohorts, the rates, and how many orders people get to."""
 
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -10,10 +13,12 @@ from fairladder.cli.options import Request
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
     from rich.text import Text
 
     from fairladder.history.cohorts import Cohorts
+    from fairladder.order_book import Orders
 
 PARTS = ("cohorts", "rates", "order-counts", "one-before", "channels", "flow")
 FIGURES = ("cohorts", "order-counts", "gaps")
@@ -45,49 +50,79 @@ def retention(
     if figure_of not in FIGURES:
         raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
     orders = screen.opened(request, PARTS, figures=True)
-    with screen.busy(request, "Following the customers"):
-        import pandas as pd
-
-        from fairladder.history import cohorts as of_cohorts
-        from fairladder.history import counts as of_counts
-
-        found = of_cohorts.cohorts(orders, period=period, by=by)
-        counts = of_counts.order_counts(orders)
-        aim = goal or of_counts.goal_of(counts)
-        near = of_counts.one_before(orders, aim)
-        rates = [
-            (r.name, r.numerator, r.denominator, r.value) for r in (found.repeat_retention, found.cohort_retention)
-        ]
-        parts = {
-            "cohorts": found.frame, "rates": pd.DataFrame(rates, columns=["rate", "numerator", "denominator", "value"]),
-            "order-counts": counts, "one-before": near,
-        }  # fmt: skip
-        if "channel" in orders.roles:
-            parts |= {"channels": of_counts.one_channel(orders), "flow": of_counts.channel_flow(orders)}
+    answers = _Answers(orders, period, by, goal)
+    parts = PARTS if "channel" in orders.roles else PARTS[:-2]
     if request.part is not None and request.part not in parts:
         raise UsageError(f"--part {request.part}: the orders have no channel. Name its column under [orders] channel.")
-    view = [
-        _cohorts(found),
-        _rates(found),
-        _counts(counts, aim, len(near)),
-        *([_channels(parts["channels"])] if "channels" in parts else []),
-    ]
-    screen.give(request, orders, parts, view)
+    whole = screen.for_people(request) or (request.part is None and str(request.out).endswith(".json"))
+    with screen.busy(request, "Following the customers"):
+        tables = {name: answers.table(name) for name in (parts if whole else [request.part or PARTS[0]])}
+        view = answers.views(tables) if whole else []
+    screen.give(request, orders, tables, view)
     if request.figure is not None:
-        from fairladder import figures
         from fairladder.files import replacing
 
-        if figure_of == "cohorts":
-            figure = figures.cohort_map(found, facts=orders.facts())
-        elif figure_of == "order-counts":
-            figure = figures.order_counts(counts, facts=orders.facts())
-        else:
-            from fairladder.history.ledger import order_ledger
-
-            figure = figures.gaps(order_ledger(orders), facts=orders.facts())
         with replacing(request.figure) as beside:
-            figure.savefig(beside)
+            answers.figure(figure_of).savefig(beside)
         screen.note(request, f"Drew {request.figure}.")
+
+
+@dataclass
+class _Answers:
+    """What the parts, the screen and the figures ask for, each worked out once and only where it is asked for."""
+
+    orders: "Orders"
+    period: str
+    by: str | None
+    goal: int | None
+
+    @cached_property
+    def cohorts(self) -> "Cohorts":
+        from fairladder.history.cohorts import cohorts
+
+        return cohorts(self.orders, period=self.period, by=self.by)
+
+    @cached_property
+    def counts(self) -> "pd.DataFrame":
+        from fairladder.history.counts import order_counts
+
+        return order_counts(self.orders)
+
+    def table(self, part: str) -> "pd.DataFrame":
+        from fairladder.history import counts
+
+        if part in ("cohorts", "rates"):
+            return self.cohorts.frame if part == "cohorts" else _rate_table(self.cohorts)
+        if part == "order-counts":
+            return self.counts
+        if part == "one-before":
+            return counts.one_before(self.orders, self.goal)
+        return counts.one_channel(self.orders) if part == "channels" else counts.channel_flow(self.orders)
+
+    def views(self, tables: "Mapping[str, pd.DataFrame]") -> "list[RenderableType]":
+        from fairladder.history.counts import goal_of
+
+        goal = self.goal or goal_of(self.counts)
+        view = [_cohorts(self.cohorts), _rates(self.cohorts), _counts(self.counts, goal, len(tables["one-before"]))]
+        return [*view, _channels(tables["channels"])] if "channels" in tables else view
+
+    def figure(self, name: str) -> "Figure":
+        from fairladder import figures
+        from fairladder.history.ledger import order_ledger
+
+        facts = self.orders.facts()
+        if name == "cohorts":
+            return figures.cohort_map(self.cohorts, facts=facts)
+        if name == "order-counts":
+            return figures.order_counts(self.counts, facts=facts)
+        return figures.gaps(order_ledger(self.orders), facts=facts)
+
+
+def _rate_table(found: "Cohorts") -> "pd.DataFrame":
+    import pandas as pd
+
+    rates = [(r.name, r.numerator, r.denominator, r.value) for r in (found.repeat_retention, found.cohort_retention)]
+    return pd.DataFrame(rates, columns=["rate", "numerator", "denominator", "value"])
 
 
 _MOST_K, _MOST_COHORTS = 12, 16

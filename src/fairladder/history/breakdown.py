@@ -113,7 +113,7 @@ def breakdown(
 
 def _relation(orders: Orders, names: list[str]) -> tuple[Purchases, bool]:
     """Orders with the axes' cells; rows in place of orders where a column differs within orders."""
-    found = purchases(orders, names)
+    found = purchases(orders, names, sequence=False, keep=True)
     of_orders = [n for n in names if n in orders.rows.condition_cells()]
     if not of_orders or not orders.rows.has_orders:
         return found, False

@@ -80,7 +80,7 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     cohorts by their first period. Raises UsageError for an unknown period or column, DataError where nobody bought.
     """
     unit = checked_period(period)
-    found = purchases(orders, [by] if by else [])
+    found = purchases(orders, [by] if by else [], sequence=by is not None)
     keep = sql("amount > 0") if orders.scheme.money.refunds == "ignore" else sql("amount <> 0")
     group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by))), "of")] if by else []
     active = [
@@ -89,10 +89,11 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     ]  # fmt: skip
     each = select(active, found.relation).where(keep).group_by(sql("1"), sql("2"), copy=False)
     over = "OVER (PARTITION BY customer)"
+    before = "OVER (PARTITION BY customer ORDER BY period ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING)"
     told = [
         column("period"), column("amount"), column("bought"),
         named(sql(f"MIN(CASE WHEN bought > 0 THEN period END) {over}"), "cohort"),
-        named(sql("LAG(period) OVER (PARTITION BY customer, CASE WHEN bought > 0 THEN 1 ELSE 0 END ORDER BY period)"), "then"),
+        named(sql(f"MAX(CASE WHEN bought > 0 THEN period END) {before}"), "then"),
         *([named(sql(f"MAX(of) {over}"), "of")] if by else []),
     ]  # fmt: skip
     sums = [column("cohort"), column("period"), column("then"), *([column("of")] if by else []),

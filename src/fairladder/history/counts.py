@@ -89,7 +89,7 @@ def channel_flow(orders: Orders) -> pd.DataFrame:
     Raises UsageError where the orders have no channel.
     """
     _need_channel(orders)
-    found = purchases(orders, ["channel"])
+    found = purchases(orders, ["channel"], keep=True)
     bought = select(
         [column("customer"), named(column(group_name("channel")), "channel"), column("nth")], found.relation
     ).where(sql("nth >= 1"))
@@ -113,10 +113,10 @@ def channel_flow(orders: Orders) -> pd.DataFrame:
 def _links(orders: Orders) -> pd.DataFrame:
     """Who bought through which channel, and how often."""
     _need_channel(orders)
-    found = purchases(orders, ["channel"])
+    found = purchases(orders, ["channel"], sequence=False)
     query = select(
         [column("customer"), named(column(group_name("channel")), "channel"), sql("COUNT(*) AS orders")], found.relation
-    ).where(sql("nth >= 1"))
+    ).where(sql("amount > 0"))
     frame = found.frame(query.group_by(sql("1"), sql("2"), copy=False))
     found.close()
     return frame

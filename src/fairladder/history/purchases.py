@@ -31,6 +31,7 @@ class Purchases:
 
     engine: Engine
     relation: exp.Expr
+    kept: bool
 
     def frame(self, query: exp.Select) -> pd.DataFrame:
         """A query's rows; days as ``datetime64[s]``."""
@@ -40,18 +41,21 @@ class Purchases:
 
     def close(self) -> None:
         """Let go of what the engine keeps."""
-        self.engine.forget(self.relation)
+        if self.kept:
+            self.engine.forget(self.relation)
 
 
-def purchases(orders: Orders, by: Sequence[str] = ()) -> Purchases:
+def purchases(orders: Orders, by: Sequence[str] = (), *, sequence: bool = True, keep: bool = False) -> Purchases:
     """All used orders up to the day of reckoning, with the named columns as text: of the orders, else of the customers.
 
-    A group is ``unknown`` where it is null and ``mixed`` where an order's rows disagree. Raises UsageError for a column
-    that neither the orders nor the customers file have.
+    A group is ``unknown`` where it is null and ``mixed`` where an order's rows disagree. Without ``sequence`` there is no
+    ``nth``; ``keep`` where several queries will ask. Raises UsageError for a column that neither the orders nor the
+    customers file have.
     """
     own, theirs = _homes(orders, by)
-    query = order_rows(orders.with_history().rows, columns=own, mixed=True)
-    return _grouped(orders, query, ("customer", "placed_on", "amount", "lines", "nth"), own, theirs)
+    query = order_rows(orders.with_history().rows, columns=own, mixed=True, sequence=sequence)
+    kept = ("customer", "placed_on", "amount", "lines", *(["nth"] if sequence else []))
+    return _grouped(orders, query, kept, own, theirs, keep)
 
 
 def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
@@ -76,7 +80,9 @@ def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
     }  # fmt: skip
     plain = [column(n) for n in ("customer", "amount", *map(group_name, own))]
     query = select([*plain, *(named(t, n) for n, t in told.items())], lines, "lines")
-    return _grouped(orders, query, ("customer", "placed_on", "amount", "lines", "whole", "order_key"), own, theirs)
+    return _grouped(
+        orders, query, ("customer", "placed_on", "amount", "lines", "whole", "order_key"), own, theirs, keep=True
+    )
 
 
 def _homes(orders: Orders, by: Sequence[str]) -> tuple[list[str], list[str]]:
@@ -91,13 +97,15 @@ def _homes(orders: Orders, by: Sequence[str]) -> tuple[list[str], list[str]]:
     return [n for n in by if n in of_orders], [n for n in by if n not in of_orders]
 
 
-def _grouped(orders: Orders, query: exp.Select, kept: Sequence[str], own: list[str], theirs: list[str]) -> Purchases:
+def _grouped(
+    orders: Orders, query: exp.Select, kept: Sequence[str], own: list[str], theirs: list[str], keep: bool
+) -> Purchases:
     """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers file."""
     engine: Engine = orders.rows.source.engine
     groups = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in own]
     found = select([*(column(n) for n in kept), *groups], query, "orders")
     if not theirs:
-        return Purchases(engine, engine.keep(found))
+        return _held(engine, found, keep)
     assert orders.members is not None
     relation: exp.Expr = found.subquery("orders", copy=False)
     if engine.reader is not engine:  # the customers file is here, so the orders come here, too
@@ -115,9 +123,12 @@ def _grouped(orders: Orders, query: exp.Select, kept: Sequence[str], own: list[s
     joined = exp.select("*").from_(select(["*"], relation).subquery("o", copy=False), copy=False)
     joined = joined.join(exp.alias_(told, "m", table=True), using=["customer"], join_type="left", copy=False)
     labels = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in theirs]
-    return Purchases(
-        engine, engine.keep(select([*(column(n) for n in (*kept, *map(group_name, own))), *labels], joined, "joined"))
-    )
+    whole = select([*(column(n) for n in (*kept, *map(group_name, own))), *labels], joined, "joined")
+    return _held(engine, whole, keep)
+
+
+def _held(engine: Engine, query: exp.Select, keep: bool) -> Purchases:
+    return Purchases(engine, engine.keep(query) if keep else query.subquery("purchases", copy=False), keep)
 
 
 def _as_text(value: object) -> str:

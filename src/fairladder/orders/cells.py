@@ -74,30 +74,39 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
 _CLOCK = r"[ T,](\d{1,2})[:.](\d{2})(?:[:.](\d{2}(?:[.,]\d+)?))?(?: ?([AaPp])\.?[Mm]\.?)?"
 
 
-def clock(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
-    """Milliseconds since midnight as text of 8 digits that sorts like the time, ``00000000`` where a row has no time."""
-    if kind not in ("text", "timestamp", "instant"):
-        return exp.Literal.string("00000000")
-    local = sql("CAST(:c AS VARCHAR)", c=cell)
-    if kind == "instant" or (kind == "text" and time_zone):
-        there = sql("TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ))", z=exp.Literal.string(time_zone or "UTC"), c=cell)
-        there = (
-            sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=cell) if kind == "instant" else there
+def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
+    """Something that sorts like the row's day and time, a row without a time counting as the day's start."""
+    if kind == "timestamp":
+        return cell
+    if kind == "instant":
+        return sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=cell)
+    if kind != "text":
+        return day
+    clock = _clock(sql("CAST(:c AS VARCHAR)", c=cell))
+    if time_zone:
+        there = sql("TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ))", z=exp.Literal.string(time_zone), c=cell)
+        clock = sql(
+            "CASE WHEN :o THEN :t ELSE :l END", o=offset(cell), t=_clock(sql("CAST(:t AS VARCHAR)", t=there)), l=clock
         )
-        there = sql("CAST(:t AS VARCHAR)", t=there)
-        local = sql("CASE WHEN :o THEN :t ELSE :l END", o=offset(cell), t=there, l=local) if kind == "text" else there
+    plain = sql("CASE WHEN :p THEN SUBSTRING(:c, 12, 8) ELSE :clock END", p=_to_the_second(cell), c=cell, clock=clock)
+    return sql("CAST(:d AS VARCHAR) || :t", d=day, t=plain)
+
+
+def _clock(text: exp.Expr) -> exp.Expr:
+    """``18:30:00`` of a text with a time, ``00:00:00`` of one without."""
 
     def part(group: int) -> exp.Expr:
-        return sql("REGEXP_EXTRACT(:t, :p, :g)", t=local, p=exp.Literal.string(_CLOCK), g=group)
+        return sql("REGEXP_EXTRACT(:t, :p, :g)", t=text, p=exp.Literal.string(_CLOCK), g=group)
 
-    hour, minute, second = (sql("COALESCE(TRY_CAST(:x AS DOUBLE), 0)", x=part(g)) for g in (1, 2, 3))
+    hour, minute, second = (sql("COALESCE(NULLIF(:x, ''), '00')", x=part(g)) for g in (1, 2, 3))
+    number = sql("CAST(:h AS INT)", h=hour)
     noon = sql(
-        "CASE WHEN UPPER(:h) = 'P' AND :x < 12 THEN 12 WHEN UPPER(:h) = 'A' AND :x = 12 THEN -12 ELSE 0 END",
-        h=part(4),
-        x=hour,
+        "CASE WHEN UPPER(:m) = 'P' AND :h < 12 THEN 12 WHEN UPPER(:m) = 'A' AND :h = 12 THEN -12 ELSE 0 END",
+        m=part(4),
+        h=number,
     )
-    whole = sql("CAST(((:h + :n) * 3600 + :m * 60 + :s) * 1000 AS BIGINT)", h=hour, n=noon, m=minute, s=second)
-    return sql("LPAD(CAST(:w AS VARCHAR), 8, '0')", w=whole)
+    whole = sql("LPAD(CAST(:h + :n AS VARCHAR), 2, '0')", h=number, n=noon)
+    return sql(":h || ':' || :m || ':' || REPLACE(:s, ',', '.')", h=whole, m=minute, s=second)
 
 
 def _to_the_second(cell: exp.Expr) -> exp.Expr:

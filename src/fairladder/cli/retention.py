@@ -49,6 +49,8 @@ def retention(
 
     if figure_of not in FIGURES:
         raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    if goal is not None and goal < 2:  # one before the first order there is nobody
+        raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     orders = screen.opened(request, PARTS, figures=True)
     answers = _Answers(orders, period, by, goal)
     parts = PARTS if "channel" in orders.roles else PARTS[:-2]

@@ -14,7 +14,7 @@ _DAY = (
     r"((?!0000)\d{4}-((0[13578]|1[02])-(0[1-9]|[12]\d|3[01])|(0[469]|11)-(0[1-9]|[12]\d|30)|02-(0[1-9]|1\d|2[0-8]))"
     r"|(?!0000)(\d\d(0[48]|[2468][048]|[13579][26])|([02468][048]|[13579][26])00)-02-29)"
 )
-_TIME = r"([ T]([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?)"
+_TIME = r"((T| +)([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?)"
 _OFFSET = r"( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))"
 #: No exponents of three digits: PostgreSQL stops at a number that a float cannot hold.
 _NUMBER = r"^[+-]?(\d{1,250}\.?\d*|\.\d+)([eE][+-]?\d\d?)?$"
@@ -100,6 +100,9 @@ def _if_shaped(text: exp.Expr, shape: str, kind: str) -> exp.Expr:
 
 
 def _try_day(text: exp.Expr) -> exp.Expr:
+    for short in (r"-(\d)-", r"-(\d)$"):  # a month or day of one digit
+        long = exp.Literal.string(short.replace(r"(\d)", r"0\1").rstrip("$"))
+        text = exp.RegexpReplace(this=text, expression=exp.Literal.string(short), replacement=long)
     return _if_shaped(text, f"^{_DAY}$", "DATE")
 
 

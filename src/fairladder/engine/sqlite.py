@@ -94,15 +94,24 @@ def _text(value: Any) -> str:
 
 
 def _day(text: str) -> str:
-    return dt.date.fromisoformat(text).isoformat()
+    parts = re.fullmatch(r"(\d{4})-(\d\d?)-(\d\d?)", text, re.ASCII)
+    if parts is None:
+        raise ValueError(text)
+    return dt.date(*map(int, parts.groups())).isoformat()
+
+
+def _moment(text: str) -> dt.datetime:
+    """A date with or without time, as generously as the embedded engine reads it."""
+    one_space = re.sub(r"^(\d{4}-\d\d-\d\d)(?:T| +)(?=\d)", r"\1 ", text)
+    return dt.datetime.fromisoformat(re.sub(r" ?([+-]\d\d)$", r"\1:00", one_space) if len(text) > 10 else one_space)
 
 
 def _timestamp(text: str) -> str:
-    return dt.datetime.fromisoformat(text).isoformat()
+    return _moment(text).isoformat()
 
 
 def _instant(text: str) -> str:
-    moment = dt.datetime.fromisoformat(re.sub(r"([+-]\d\d)$", r"\1:00", text))
+    moment = _moment(text)
     return (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
 
 

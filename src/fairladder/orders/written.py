@@ -44,8 +44,10 @@ def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
         return sql(
             "CASE WHEN :n BETWEEN 61 AND 2958465 THEN DATE '1899-12-30' + CAST(FLOOR(:n) AS INTEGER) END", n=number
         )
+    whole_year = sql("REGEXP_MATCHES(:c, '[0-9]{4}')", c=cell)  # `%Y` would take 24 for the year 24
     if "%" in style:
-        return sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Literal.string(style))
+        day = sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Literal.string(style))
+        return sql("CASE WHEN :whole THEN :day END", whole=whole_year, day=day) if "%Y" in style else day
     named_month = sql(
         "CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Array(expressions=[exp.Literal.string(p) for p in _NAMED])
     )
@@ -57,8 +59,8 @@ def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
         c=cell, pattern=exp.Literal.string(pattern), parts=exp.Literal.string(parts),
     )  # fmt: skip
     return sql(
-        "CASE WHEN REGEXP_MATCHES(:c, :pattern) THEN :turned WHEN REGEXP_MATCHES(:c, '[A-Za-z]{3}') THEN :named END",
-        c=cell, pattern=exp.Literal.string(pattern), turned=turned, named=named_month,
+        "CASE WHEN REGEXP_MATCHES(:c, :pattern) THEN :turned WHEN REGEXP_MATCHES(:c, '[A-Za-z]{3}') AND :whole THEN :named END",
+        c=cell, whole=whole_year, pattern=exp.Literal.string(pattern), turned=turned, named=named_month,
     )  # fmt: skip
 
 

@@ -1,0 +1,146 @@
+"""What one cell says is the same in every engine: random texts read as ids, days, times and numbers in all of them."""
+
+import pandas as pd
+import pytest
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
+
+from conftest import POSTGRES, in_database
+from fairladder.engine.database import Database
+from fairladder.engine.embedded import Embedded
+from fairladder.orders import cells
+from fairladder.orders.source import open_source
+from fairladder.orders.written import day_in_style, plain_number
+from fairladder.scheme import OrdersPart
+from fairladder.sqltree import column, named, select
+
+ENGINES = ["sqlite", *(["postgres"] if POSTGRES else [])]
+
+digits = st.integers(0, 99).map(str)
+two = st.integers(0, 61).map(lambda n: f"{n:02}")
+year = st.sampled_from(["2024", "2025", "1999", "1900", "2000", "24"])
+DATES = st.one_of(
+    st.tuples(year, two, two).map("-".join),
+    st.tuples(st.tuples(year, two, two).map("-".join), st.sampled_from([" ", "T", "  "]), two, two, st.sampled_from(["", ":00", ":30.5", ":61"]),
+              st.sampled_from(["", "Z", "+02:00", "-0330", "+01"])).map(lambda p: f"{p[0]}{p[1]}{p[2]}:{p[3]}{p[4]}{p[5]}"),
+    st.tuples(digits, st.sampled_from([".", "/", "-", " "]), digits, year).map(lambda p: f"{p[0]}{p[1]}{p[2]}{p[1]}{p[3]}"),
+    st.tuples(st.integers(1, 31), st.sampled_from(["Jan", "Feb", "March", "Sept", "december", "Mai"]), year).map(lambda p: f"{p[0]} {p[1]} {p[2]}"),
+    st.tuples(two, two, year, two, two, st.sampled_from(["", " PM", " am"])).map(lambda p: f"{p[0]}/{p[1]}/{p[2]} {p[3]}:{p[4]}{p[5]}"),
+)  # fmt: skip
+NUMBERS = st.one_of(
+    st.decimals(-99999, 99999, places=3).map(str),
+    st.sampled_from(["1,234.50", "1.234,50", "$ 12.5", "(3.00)", "2.00-", "EUR 3", "1 234", "−4", "1e3", "1_0", "12,", ".5", "5.", "--1", "",
+                     "1,23,4", "£9", "9 €", "NaN", "inf", "0x1", "1e400", "+7", "7%", "12.345.678"]),
+)  # fmt: skip
+IDS = st.text(st.sampled_from("a B0\u00a0\t\u2003é~!"), max_size=6)
+
+
+def read_everywhere(tmp_path_factory, rows, trees):
+    """The trees' values in the embedded engine and in each database, as plain texts, row by row."""
+    frame = pd.DataFrame(rows, columns=["n", "c"])
+    answers = {}
+    for kind in ["embedded", *ENGINES]:
+        if kind == "embedded":
+            engine = Embedded()
+            relation = open_source(frame, engine, OrdersPart()).relation
+        else:
+            engine = Database(in_database(kind, frame, tmp_path_factory.mktemp("cells"), table="cells_read"))
+            relation = engine.relation("cells_read", None)
+            relation = engine.by_code_point(relation, engine.columns(relation))
+        query = select([column("n"), *(named(t, name) for name, t in trees.items())], relation).order_by(column("n"))
+        answers[kind] = [
+            {
+                k: None if v is None else float(v) if k.startswith("number") else str(v)
+                for k, v in row.items()
+                if k != "n"
+            }
+            for row in engine.table(query).to_pylist()
+        ]
+    return answers
+
+
+def agree(answers, rows):
+    here = answers.pop("embedded")
+    for kind, there in answers.items():
+        for (_, cell), one, other in zip(rows, here, there, strict=True):
+            assert one == other, (kind, cell)
+
+
+CELL = column("c")
+COMMON = {"max_examples": 12, "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
+
+
+@settings(**COMMON)
+@given(st.lists(DATES, min_size=1, max_size=25))
+def test_days_and_times_of_any_text(tmp_path_factory, dates):
+    rows = list(enumerate(dates))
+    trimmed = cells.text(CELL, "text")
+    trees = {
+        "iso": cells.day(trimmed, "text", None),
+        "lisbon": cells.day(trimmed, "text", "Europe/Lisbon"),
+        "tokyo": cells.day(trimmed, "text", "Asia/Tokyo"),
+        "first": day_in_style(trimmed, "day-first"),
+        "month": day_in_style(trimmed, "month-first"),
+        "pattern": day_in_style(trimmed, "%d.%m.%Y"),
+        "moment": cells.moment(trimmed, cells.day(trimmed, "text", None), "text", None),
+    }
+    trees = {name: cells.sql("CAST(:t AS VARCHAR)", t=tree) for name, tree in trees.items()}
+    agree(read_everywhere(tmp_path_factory, rows, trees), rows)
+
+
+@settings(**{**COMMON, "max_examples": 6})
+@given(st.lists(NUMBERS, min_size=10, max_size=40))
+def test_numbers_of_any_text(tmp_path_factory, numbers):
+    rows = list(enumerate(numbers))
+    trimmed = cells.text(CELL, "text")
+    trees = {
+        "number": cells.number(CELL, "text"),
+        "comma": plain_number(trimmed, ","),
+        "point": plain_number(trimmed, "."),
+        "number of comma": cells.number(plain_number(trimmed, ","), "text"),
+    }
+    number = cells.number(CELL, "text")
+    for decimals in (2,):
+        trees[f"minor {decimals}"] = cells.minor([number], None, [trimmed], decimals, False)
+        trees[f"product {decimals}"] = cells.minor(
+            [number, number], None, [trimmed, trimmed, cells.sql("NULL")], decimals, False
+        )
+    agree(read_everywhere(tmp_path_factory, rows, trees), rows)
+
+
+@settings(**COMMON)
+@given(st.lists(IDS, min_size=1, max_size=25))
+def test_ids_of_any_text(tmp_path_factory, ids):
+    rows = list(enumerate(ids))
+    agree(
+        read_everywhere(
+            tmp_path_factory,
+            rows,
+            {
+                "id": cells.text(CELL, "text"),
+                "blank": cells.sql("CASE WHEN :b THEN 'y' ELSE 'n' END", b=cells.blank(CELL, "text")),
+            },
+        ),
+        rows,
+    )
+
+
+@pytest.mark.parametrize(
+    "text", ["2026-06-30 14:05:09", "30.06.2026 2:05 PM", "2026-06-30T14:05:09.250", "30/06/2026, 14:05", "2026-06-30"]
+)
+def test_a_moment_sorts_by_its_time(text):
+    engine = Embedded()
+    day = cells.sql("DATE '2026-06-30'")
+    trees = [
+        named(cells.moment(cells.sql("CAST(:t AS VARCHAR)", t=cells.exp.Literal.string(t)), day, "text", None), n)
+        for n, t in (("a", text), ("b", "2026-06-30 14:05:08"))
+    ]
+    row = engine.table(cells.exp.Select().select(*trees)).to_pylist()[0]
+    later = {
+        "2026-06-30 14:05:09": True,
+        "30.06.2026 2:05 PM": False,
+        "2026-06-30T14:05:09.250": True,
+        "30/06/2026, 14:05": False,
+        "2026-06-30": False,
+    }
+    assert (row["a"] > row["b"]) == later[text], row

@@ -1,0 +1,133 @@
+"""Every figure says its finding and draws what the tables hold; files are whole; what cannot be drawn is said."""
+
+import json
+import re
+
+import pandas as pd
+import pytest
+from matplotlib.patches import Rectangle
+
+import fairladder as fl
+from fairladder import figures
+
+
+@pytest.fixture(scope="module")
+def orders(shop):
+    return fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
+
+
+@pytest.fixture(scope="module")
+def scored(orders):
+    return fl.score(orders.customers(), orders.scheme)
+
+
+def texts(figure):
+    return [t.get_text() for axes in figure.axes for t in axes.texts] + [t.get_text() for t in figure.texts]
+
+
+def title(figure):
+    return figure.texts[0].get_text()
+
+
+def test_ladders_show_every_rung_with_its_size(orders, scored):
+    figure = figures.ladders(scored, orders.scheme, facts=orders.facts())
+    told = texts(figure)
+    for name in ("recency_score", "frequency_score", "monetary_score"):
+        for size in scored[name].value_counts():
+            assert f"{size:,}" in told
+    assert title(figure) == "Ties make frequency_score the least even: one rung is off by 8.8 % of all customers"
+    assert len(figure.axes) == 3
+
+
+def test_concentration_marks_the_tiers(orders, scored):
+    figure = figures.concentration(scored, orders.scheme)
+    bought = scored[scored["orders"] > 0].sort_values("spend", ascending=False)
+    gold = bought["reward"] == "gold"
+    share = bought["spend"][gold].sum() / bought["spend"].clip(lower=0).sum()
+    assert f"gold: {100 * gold.mean():.1f} % bring {100 * share:.1f} %" in texts(figure)
+    plain = figures.concentration(scored.drop(columns="reward"))
+    assert any(t.startswith("first 20 %: 20.0 % bring") for t in texts(plain))
+    with pytest.raises(fl.DataError, match="Nobody has spent anything"):
+        figures.concentration(scored.assign(spend=0.0))
+
+
+def test_growth_draws_the_district_that_stopped(orders):
+    table = fl.growth(orders, by="district")
+    figure = figures.growth_running(table, "district")
+    assert title(figure) == "Saltmarsh stopped growing: no new customer for 16 months, from Mar 2025 to Jun 2026"
+    (axes,) = figure.axes
+    wide = [line for line in axes.lines if line.get_linewidth() == 12]
+    assert max(len(line.get_xdata()) for line in wide) == 16
+    assert "Saltmarsh: 102" in texts(figure)
+    unfinished = figures.growth_running(fl.growth(orders.on("2026-06-20")))
+    assert any(line.get_linestyle() == "--" for line in unfinished.axes[0].lines)
+    revenue = fl.growth(orders)
+    bars = figures.growth_revenue(revenue).axes[0].patches
+    drawn = sum(b.get_height() for b in bars if isinstance(b, Rectangle))
+    assert drawn == pytest.approx(revenue["revenue"].sum())
+
+
+def test_cohorts_and_counts_draw_their_tables(orders):
+    found = fl.cohorts(orders, period="quarter")
+    cells = [t for t in texts(figures.cohort_map(found)) if re.fullmatch(r"\d+", t)]
+    assert len(cells) == found.frame["active"].notna().sum()
+    assert cells.count("100") == 12
+    counts = fl.order_counts(orders)
+    bars = figures.order_counts(counts).axes[0].patches
+    assert [b.get_height() for b in bars] == counts["customers"].head(15).tolist()
+    ledger = fl.order_ledger(orders)
+    middle = ledger["gap_days"].dropna().astype(float).median()
+    assert title(figures.gaps(ledger)).startswith(f"Half of all repeat orders come within {int(middle + 0.5)} days")
+    with pytest.raises(fl.DataError, match="Nobody has ordered twice"):
+        figures.gaps(ledger[ledger["kind"] == "first"])
+
+
+def test_breakdowns_stack_to_a_hundred(orders):
+    found = fl.breakdown(orders, "district", "channel", measure="orders")
+    (axes,) = figures.breakdown_stacked(found).axes
+    widths = pd.Series([p.get_width() for p in axes.patches]).groupby([p.get_y() for p in axes.patches]).sum()
+    assert widths.to_numpy() == pytest.approx(100)
+    assert len(widths) == found.frame["row"].nunique()
+    heat = texts(figures.breakdown_heat(fl.breakdown(orders, "district", "channel", measure="spend", shares="total")))
+    assert heat.count("100.0 %") == 1
+    with pytest.raises(fl.UsageError, match="need two axes and a measure with parts"):
+        figures.breakdown_stacked(fl.breakdown(orders, "district"))
+
+
+def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path):
+    base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
+    runs = {
+        "explain": (["00363"], ["changes", "standings", "rules", "orders"], "png", "svg"),
+        "growth": (["--by", "district"], ["growth", "flat_spells"], "pdf", "png"),
+        "retention": (
+            ["--period", "year"],
+            ["cohorts", "rates", "order-counts", "one-before", "channels", "flow"],
+            "svg",
+            "png",
+        ),
+        "breakdown": (["--rows", "channel", "--columns", "category"], ["spend"], "png", "svg"),
+        "score": (
+            ["--stability", "--figure-of", "stability"],
+            ["customers", "segments", "rules", "stability", "unsettled"],
+            "png",
+            "pdf",
+        ),
+    }
+    magic = {"png": b"\x89PNG", "svg": b"<?xml", "pdf": b"%PDF"}
+    for name, (options, parts, *kinds) in runs.items():
+        figure, out = tmp_path / f"{name}.{kinds[0]}", tmp_path / f"{name}.json"
+        done = fairladder(name, *base[:1], *options, *base[1:], "--figure", figure, "--out", out)
+        assert done.returncode == 0, done.stderr
+        assert figure.read_bytes().startswith(magic[kinds[0]])
+        told = json.loads(out.read_text())
+        assert told["as_of"] == "2026-06-30"
+        if name == "explain":
+            (one,) = told["explanations"]
+            assert (one["customer"], one["segment"], len(one["orders"])) == ("00363", "building", 5)
+        else:
+            assert set(parts) <= told.keys()
+        table = fairladder(name, *base[:1], *options, *base[1:], "--part", parts[-1])
+        assert table.stdout.count("\n") > 1, name
+    wrong = fairladder("score", *base, "--figure", tmp_path / "x.png", "--figure-of", "stability")
+    assert (wrong.returncode, wrong.stderr) == (2, "Error: --figure-of stability needs --stability.\n")
+    assert not (tmp_path / "x.png").exists()

@@ -59,9 +59,13 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
         from fairladder import figures
         from fairladder.files import replacing
 
-        make = figures.growth_running if figure_of == "running" else figures.growth_revenue
+        facts = orders.facts()
+        if figure_of == "running":
+            figure = figures.growth_running(table, by, period=period, facts=facts)
+        else:
+            figure = figures.growth_revenue(table, period=period, facts=facts)
         with replacing(request.figure) as beside:
-            make(table, by, period=period, facts=orders.facts()).savefig(beside)
+            figure.savefig(beside)
         screen.note(request, f"Drew {request.figure}.")
 
 

@@ -4,8 +4,7 @@ import re
 
 from sqlglot import exp
 
-from fairladder.engine.protocol import EXACT_MINOR
-from fairladder.engine.sqlite import CURRENCY_SIGNS
+from fairladder.engine.protocol import CURRENCY_SIGNS, EXACT_MINOR
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.sqltree import case, numeric, sql
 

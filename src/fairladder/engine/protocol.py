@@ -14,6 +14,9 @@ if TYPE_CHECKING:
 #: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL; see ``exact_minor_name``.
 EXACT_MINOR = "exact_minor"
 
+#: The signs of currency there are in Unicode, for engines whose patterns have no name for them.
+CURRENCY_SIGNS = "$¢-¥֏؋߾߿৲৳৻૱௹฿៛₠-⃀꠸﷼﹩＄￠￡￥￦"
+
 
 class Engine(Protocol):
     """Runs trees written in the embedded engine's words; one that speaks another dialect turns them into its own."""

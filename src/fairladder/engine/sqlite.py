@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 from sqlglot import exp
 from sqlglot.dialects.sqlite import SQLite
 
-from fairladder.engine.protocol import exact_minor_functions
+from fairladder.engine.protocol import CURRENCY_SIGNS, exact_minor_functions
 from fairladder.numbers import half_away_decimals
 
 
@@ -145,10 +145,6 @@ def _in_patterns(text: str, patterns: str) -> str | None:
 def _pattern(text: str) -> re.Pattern[str]:
     wide = re.sub(r"\\x\{([0-9a-f]+)\}", lambda m: f"\\u{int(m[1], 16):04x}", text)
     return re.compile(wide.replace(r"\p{Sc}", f"[{CURRENCY_SIGNS}]"), re.ASCII)
-
-
-#: The signs of currency there are in Unicode, for engines whose patterns have no name for them.
-CURRENCY_SIGNS = "$¢-¥֏؋߾߿৲৳৻૱௹฿៛₠-⃀꠸﷼﹩＄￠￡￥￦"
 
 
 def _twin(*cells: Any) -> str:

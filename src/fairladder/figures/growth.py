@@ -104,9 +104,7 @@ def _title(table: pd.DataFrame, spells: pd.DataFrame, by: str | None, period: st
     )
 
 
-def growth_revenue(
-    table: pd.DataFrame, by: str | None = None, *, period: str = "month", facts: Mapping[str, Any] | None = None
-) -> Figure:
+def growth_revenue(table: pd.DataFrame, *, period: str = "month", facts: Mapping[str, Any] | None = None) -> Figure:
     """Revenue of first and of repeat orders by period, stacked, refunds below; an incomplete last period is hatched."""
     sums = table.groupby("period")[["new_revenue", "repeat_revenue", "refunded", "revenue"]].sum()
     labels = table.drop_duplicates("period").set_index("period")
@@ -136,5 +134,4 @@ def growth_revenue(
         step = max(len(place) // 8, 1)
         axes.set_xticks(place[::step], [labels.loc[p, "label"] for p in sums.index[::step]])
         axes.yaxis.set_major_formatter(lambda v, _: looks.count(v))
-        del by
     return figure

@@ -165,3 +165,21 @@ def test_stability_counts_what_rescoring_gives(shop):
     hair = steady.unsettled
     assert ((hair["keeps_segment"] < 0.9) | hair["a_day_matters"]).all()
     assert hair.loc[hair["keeps_segment"] < 1, "other_segment"].notna().all()
+
+
+def test_one_customer_alone_and_one_without_purchase(shop, fairladder, tmp_path):
+    """Nothing can move who stands alone; whoever never bought has a rule and no ladder."""
+    (tmp_path / "one.csv").write_text("customer,order,placed,amount\na,1,2026-05-05,10\n")
+    alone = fairladder("explain", tmp_path / "one.csv", "a", "--quiet")
+    assert (alone.returncode, alone.stdout) == (0, "customer,kind,by,effect,segment,text\n")
+    base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
+    never = fairladder("explain", *base[:1], "00026", *base[1:], "--part", "rules")
+    assert never.stdout.splitlines()[1] == '00026,no-orders-yet,orders = 0 AND refunds = 0,true,""'
+    undrawn = fairladder("explain", *base[:1], "00026", *base[1:], "--figure", tmp_path / "none.png")
+    assert (undrawn.returncode, undrawn.stderr) == (
+        1,
+        "Error: Customer 00026 has no purchase and stands on no ladder.\n",
+    )
+    assert not (tmp_path / "none.png").exists()
+    both = fairladder("explain", *base[:1], "00026", *base[1:], "--segment", "quiet")
+    assert both.stderr == "Error: Name customers by their ids, or a segment with --segment NAME.\n"

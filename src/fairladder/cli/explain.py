@@ -1,6 +1,6 @@
 """``fairladder explain``: why these customers stand where they stand, and what would move them."""
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -69,17 +69,19 @@ def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
 
 def tables(explained: "list[Explanation]") -> "dict[str, pd.DataFrame]":
     """The parts of several explanations, each with the customer's id."""
-    from dataclasses import asdict
+    from dataclasses import asdict, fields
 
     import pandas as pd
 
-    lists: dict[str, list[tuple[str, Any]]] = {"changes": [(e.customer, c) for e in explained for c in e.changes],
-             "standings": [(e.customer, s) for e in explained for s in e.standings],
-             "rules": [(e.customer, r) for e in explained for r in e.rules]}  # fmt: skip
-    parts = {
-        name: pd.DataFrame([{"customer": who, **{k: _cell(v) for k, v in asdict(one).items()}} for who, one in rows])
-        for name, rows in lists.items()
-    }
+    from fairladder.explanation import Change, RuleTried, Standing
+
+    parts = {}
+    for name, kind in (("changes", Change), ("standings", Standing), ("rules", RuleTried)):
+        rows = [
+            {"customer": e.customer, **{k: _cell(v) for k, v in asdict(one).items()}}
+            for e in explained for one in getattr(e, name)
+        ]  # fmt: skip
+        parts[name] = pd.DataFrame(rows, columns=["customer", *(f.name for f in fields(kind))])
     return {**parts, "orders": pd.concat([e.frame for e in explained], ignore_index=True)}
 
 

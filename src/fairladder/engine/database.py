@@ -48,6 +48,7 @@ class Database:
         self.label = _label(self._url)
         self._reader: Embedded | None = None
         self._kept: dict[str, exp.Expr] = {}
+        self._names = 0
         with self._told_plainly():
             engine = sqlalchemy.create_engine(self._url, hide_parameters=True, **_arguments(self._url))
             weakref.finalize(self, engine.dispose)
@@ -170,14 +171,25 @@ class Database:
         return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("offered")))
 
     def keep(self, query: exp.Expr) -> exp.Expr:
-        """A name for the query, put before each that asks for it: nothing is stored in the database."""
-        table = exp.to_table(f"kept_{len(self._kept)}")
+        """A name for the query, put before each that asks for it: nothing is stored in the database.
+
+        SQLite's temporary tables are no part of its file, which is open for reading only, so there the rows are kept.
+        """
+        self._names += 1
+        table = exp.to_table(f"kept_{self._names}")
+        if self.dialect == "sqlite":
+            with self._told_plainly():
+                self._connection.exec_driver_sql(f"CREATE TEMP TABLE {table.name} AS {self._text(query)}")
+            return table
         self._kept[table.name] = self._own(query)
         return table
 
     def forget(self, relation: exp.Expr) -> None:
         """Let go of the query that ``keep`` named."""
-        self._kept[relation.name] = exp.select("1")
+        if self.dialect == "sqlite":
+            self._connection.exec_driver_sql(f"DROP TABLE temp.{relation.name}")
+        else:
+            self._kept[relation.name] = exp.select("1")
 
     def sql(self, query: exp.Expr) -> str:
         """The query as indented text in the database's dialect."""

@@ -64,7 +64,6 @@ def _call(name: str, *arguments: exp.Expr) -> exp.Anonymous:
 
 def prepare(connection: sqlite3.Connection) -> None:
     """Offer the functions that ``translated`` calls, and let LIKE tell capitals from small letters."""
-    connection.execute("PRAGMA query_only = ON")
     connection.execute("PRAGMA case_sensitive_like = ON")
     for name, function, arguments in [*_FUNCTIONS, *exact_minor_functions()]:
         connection.create_function(name, arguments, function, deterministic=True)

@@ -78,7 +78,7 @@ def write_rows(path, rows):
     return path
 
 
-@settings(max_examples=32, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])  # too slow to shrink
+@settings(max_examples=24, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])  # too slow to shrink
 @given(made=rows_of, grain=st.sampled_from(["line", "line", "order"]), refunds=st.sampled_from(["net", "ignore"]),
        decimals=st.integers(0, 3), start=st.sampled_from([None, None, dt.date(2025, 1, 1)]), where=st.booleans(),
        kind=st.sampled_from(["csv", "csv", "parquet", "frame", "sqlite", *(["postgres"] if POSTGRES else [])]), with_members=st.booleans())  # fmt: skip

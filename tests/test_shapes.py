@@ -2,7 +2,7 @@
 
 import pandas as pd
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
@@ -17,6 +17,7 @@ BESIDE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\n
 
 
 @settings(max_examples=25, deadline=None)
+@example([("ann", 1)], [(0, 1, 1)])  # nothing is set aside
 @given(
     st.lists(st.tuples(st.sampled_from(["ann", "bo", "cy"]), st.integers(1, 28)), min_size=1, max_size=8),
     st.lists(st.tuples(st.integers(0, 9), st.integers(1, 999), st.integers(1, 4)), max_size=20),

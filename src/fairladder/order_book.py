@@ -294,7 +294,8 @@ class Orders:
         if self.members is not None and len(self.members.set_aside):
             parts.append(self.members.set_aside.assign(file=self.members.label))
         if not parts:
-            return pd.DataFrame(columns=["row", "reason", *self._source.columns])
+            apart = ["file"] if self._source.files_apart else []
+            return pd.DataFrame(columns=["row", "reason", *apart, *self._source.columns])
         return pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
 
     # ------------------------------------------------------------------------------------------------ the pass

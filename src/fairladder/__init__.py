@@ -33,15 +33,20 @@ if TYPE_CHECKING:
     from fairladder.scoring import fit_ladders, rule_coverage, score, segment_summary
     from fairladder.steadiness import Stability, stability
     from fairladder.toplists import top
+    from fairladder.value.backtest import Backtest, backtest
+    from fairladder.value.forecast import Forecast, customers_to_score, value_forecast, with_forecast
+    from fairladder.value.formula import FormulaValue, value_formula, value_from_totals
 
 __version__ = "0.1.0"
 __all__ = [
-    "Breakdown", "Check", "Cohorts", "ConditionError", "DataError", "Explanation", "FairLadderError",
-    "Finding", "GroupedLadder", "Ladder", "Orders", "SavedLadders", "Scheme", "SchemeError", "Stability",
-    "UsageError", "breakdown", "channel_flow", "cohorts", "drift", "explain", "fairness_of", "figures",
-    "fit_ladders", "flat_spells", "growth", "load_ladders", "load_scheme", "one_before", "one_channel",
-    "open_orders", "order_counts", "order_ledger", "percent_rank", "percentile", "rule_coverage",
-    "scheme_sql", "score", "segment_summary", "spend_ladder", "stability", "top", "top_ladder", "write",
+    "Backtest", "Breakdown", "Check", "Cohorts", "ConditionError", "DataError", "Explanation",
+    "FairLadderError", "Finding", "Forecast", "FormulaValue", "GroupedLadder", "Ladder", "Orders",
+    "SavedLadders", "Scheme", "SchemeError", "Stability", "UsageError", "backtest", "breakdown", "channel_flow",
+    "cohorts", "customers_to_score", "drift", "explain", "fairness_of", "figures", "fit_ladders", "flat_spells",
+    "growth", "load_ladders", "load_scheme", "one_before", "one_channel", "open_orders", "order_counts",
+    "order_ledger", "percent_rank", "percentile", "rule_coverage", "scheme_sql", "score", "segment_summary",
+    "spend_ladder", "stability", "top", "top_ladder", "value_forecast", "value_formula", "value_from_totals",
+    "with_forecast", "write",
 ]  # fmt: skip
 
 _HOMES = {
@@ -62,6 +67,9 @@ _HOMES = {
     "orders.findings": ("Finding",),
     "scheme": ("Scheme", "load_scheme"),
     "toplists": ("top",),
+    "value.backtest": ("Backtest", "backtest"),
+    "value.forecast": ("Forecast", "customers_to_score", "value_forecast", "with_forecast"),
+    "value.formula": ("FormulaValue", "value_formula", "value_from_totals"),
     "scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary"),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}

@@ -20,6 +20,7 @@ from fairladder.numbers import to_minor
 from fairladder.order_book import Orders
 from fairladder.scheme import Scheme
 from fairladder.scoring import fit_ladders, score
+from fairladder.value.forecast import customers_to_score
 
 
 @dataclass(frozen=True)
@@ -125,10 +126,11 @@ def explain(orders: Orders, ids: Sequence[str]) -> list[Explanation]:
     """Explain how each of these customers comes to scores, tiers and segment.
 
     Changes are found by refitting the ladders with this one customer changed and everybody else as they are, and are
-    exact: the change moves the customer as told, and a minor unit, purchase or day less does not. Raises UsageError for an
+    exact: the change moves the customer as told, and a minor unit, purchase or day less does not. A forecast that rules
+    speak of is held as it is. Raises UsageError for an
     id that is not among the customers, DataError where nobody has a purchase.
     """
-    customers = orders.customers()
+    customers = customers_to_score(orders)
     if not (customers["orders"] > 0).any() or orders.as_of is None:
         raise DataError("No customer has a purchase, so there is nothing to explain.")
     known = customers["customer"].tolist()

@@ -28,6 +28,18 @@ MONEY = frozenset(
         "new_revenue",
         "repeat_revenue",
         "refunded",
+        "spend_to_date",
+        "margin_to_date",
+        "expected_order_value",
+        "expected_value",
+        "value_low",
+        "value_high",
+        "quick_value",
+        "formula_value",
+        "value_if_lower",
+        "value_if_higher",
+        "spend_before",
+        "spend_after",
     }
 )
 FORMATS = ("csv", "parquet", "json")

@@ -253,6 +253,16 @@ _PARTS = {2: "half", 3: "third", 4: "quarter", 5: "fifth", 6: "sixth", 8: "eight
 _ORDINALS = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
 
 
+class ValuePart(Part):
+    """``[value]``: the forecast of what customers will bring."""
+
+    horizon: Annotated[int, Field(ge=1, le=3650)] = 365
+    margin: Annotated[int | float | None, Field(gt=0, le=1)] = None
+    discount_rate: Annotated[int | float, Field(ge=0, lt=1)] = 0.0
+    method: Literal["best", "naive", "beta-geometric", "central beta-geometric", "Pareto"] = "best"
+    backtest: dt.date | None = None
+
+
 class Segment(Part):
     """One rule of ``[[segments]]``; the first whose condition holds places the customer."""
 
@@ -291,6 +301,7 @@ class Scheme(Part):
     customers: CustomersPart = CustomersPart()
     time: TimePart = TimePart()
     scores: ScoresPart = ScoresPart()
+    value: ValuePart = ValuePart()
     tiers: dict[str, Tier] = Field(default_factory=dict)
     segments: Annotated[tuple[Segment, ...], BeforeValidator(_as_tuple)] = DEFAULT_SEGMENTS
 

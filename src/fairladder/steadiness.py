@@ -14,6 +14,7 @@ from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.order_book import Orders
 from fairladder.scheme import Scheme
 from fairladder.scoring import fit_ladders, score
+from fairladder.value.forecast import customers_to_score
 
 #: Who keeps the segment in fewer of the resamples than this stands within a hair of a cut.
 SETTLED = 0.9
@@ -57,14 +58,14 @@ def stability(orders: Orders, *, resamples: int | None = None, seed: int = 0) ->
     customers (drawn with replacement; 200, fewer from 10,000 customers on), from ``seed``. Raises DataError where nobody
     has a purchase.
     """
-    customers, scheme, day = orders.customers(), orders.scheme, orders.as_of
+    customers, scheme, day = customers_to_score(orders), orders.scheme, orders.as_of
     if day is None or not (customers["orders"] > 0).any():
         raise DataError("No customer has a purchase, so there is nobody to score.")
     ladders = fit_ladders(customers, scheme)
     segment = _segments(customers, scheme, ladders)
     moved: dict[str, NDArray[np.bool_]] = {}
     for name, other in (("a day earlier", day - dt.timedelta(days=1)), ("a day later", day + dt.timedelta(days=1))):
-        moved[name] = _moved(segment, _segments(orders.customers(as_of=other), scheme))
+        moved[name] = _moved(segment, _segments(customers_to_score(orders.on(other)), scheme))
     moved["quartiles in place of the rungs"] = _moved(
         segment, _segments(customers, scheme, _in_quartiles(customers, scheme, ladders))
     )

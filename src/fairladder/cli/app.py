@@ -5,7 +5,20 @@ from typing import Any
 import typer
 from typer.core import TyperGroup
 
-from fairladder.cli import breakdown, check, customers, demo, explain, growth, orders, retention, score, start, top
+from fairladder.cli import (
+    breakdown,
+    check,
+    customers,
+    demo,
+    explain,
+    growth,
+    orders,
+    retention,
+    score,
+    start,
+    top,
+    value,
+)
 from fairladder.cli.options import command
 
 
@@ -35,6 +48,9 @@ app.command("orders", short_help="One row per order: first or repeat, gap, share
 app.command("growth", short_help="New customers, first and repeat revenue, flat spells.")(command(growth.growth))
 app.command("retention", short_help="Cohorts, rates, how many orders people get to.")(command(retention.retention))
 app.command("breakdown", short_help="Any two columns or bands against each other.")(command(breakdown.breakdown))
+app.command("value", short_help="What is a customer worth, so far and from here on?")(
+    command(value.value, needs_orders=False)
+)
 app.command("explain", short_help="Why is this customer in that segment?")(command(explain.explain))
 
 

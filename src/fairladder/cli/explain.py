@@ -56,11 +56,12 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
     from fairladder.errors import DataError
     from fairladder.scoring import score
+    from fairladder.value.forecast import customers_to_score
 
     names = [s.name for s in orders.scheme.segments]
     if segment not in names:
         raise UsageError(f"--segment {segment}: there is no such segment. {nearest(segment, names)}")
-    scored = score(orders.customers(), orders.scheme)
+    scored = score(customers_to_score(orders), orders.scheme)
     held = scored[(scored["segment"] == segment).to_numpy()].sort_values(["spend", "customer"], ascending=[False, True])
     if held.empty:
         raise DataError(f"Segment {segment} holds nobody, so there is nobody to explain.")

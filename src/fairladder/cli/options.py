@@ -162,8 +162,10 @@ def _day(option: str, text: str | None) -> Any:
         raise UsageError(f"{option} {text}: that is not a day; write it as 2026-06-30.") from None
 
 
-def command(work: Callable[..., None]) -> Callable[..., None]:
+def command(work: Callable[..., None], *, needs_orders: bool = True) -> Callable[..., None]:
     """A function of a ``Request`` and options of its own, as a command with all shared options.
+
+    Without ``needs_orders`` ORDERS may be left out, and ``request.orders`` is then the empty text.
 
     Errors that are meant for the person go to standard error, without a traceback; the exit code is theirs.
     """
@@ -177,6 +179,8 @@ def command(work: Callable[..., None]) -> Callable[..., None]:
         with_errors_told(lambda: work(request, **given))
 
     ours = [_parameter(f.name, f.default, shared[f.name]) for f in fields(Request)]
+    if not needs_orders:
+        ours[0] = ours[0].replace(default="")
     theirs = [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
     run.__signature__ = inspect.Signature([ours[0], *theirs, *ours[1:]])  # type: ignore[attr-defined]
     run.__annotations__ = {p.name: p.annotation for p in [*ours, *theirs]}

@@ -83,8 +83,9 @@ def score(
     )
     with screen.busy(request, "Scoring the customers"):
         from fairladder import fairness, saved_ladders, scoring
+        from fairladder.value.forecast import customers_to_score
 
-        customers = orders.customers()
+        customers = customers_to_score(orders)
         if not (customers["orders"] > 0).any():
             raise DataError(
                 "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."

@@ -41,9 +41,16 @@ def top(
     orders = screen.opened(request, PARTS)
     with screen.busy(request, "Ranking the customers"):
         from fairladder import toplists
+        from fairladder.value.forecast import customers_to_score
 
         frame = toplists.top(
-            orders.customers(), by, count=count, percent=percent, worst=worst, within=within, everybody=everybody
+            customers_to_score(orders, by),
+            by,
+            count=count,
+            percent=percent,
+            worst=worst,
+            within=within,
+            everybody=everybody,
         )
     places = None if percent is not None else count or 10
     told = _tied(frame, places, within)

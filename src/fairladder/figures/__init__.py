@@ -3,6 +3,7 @@
 from fairladder.figures.breakdowns import breakdown_heat, breakdown_stacked
 from fairladder.figures.concentration import concentration
 from fairladder.figures.explained import explanation
+from fairladder.figures.forecasts import value_active, value_calibration, value_expected, value_tracking
 from fairladder.figures.growth import growth_revenue, growth_running
 from fairladder.figures.ladders import ladders
 from fairladder.figures.returning import cohort_map, gaps, order_counts
@@ -12,5 +13,6 @@ from fairladder.figures.steady import stability
 
 __all__ = [
     "breakdown_heat", "breakdown_stacked", "cohort_map", "concentration", "explanation", "gaps", "grid", "growth_revenue",
-    "growth_running", "ladders", "order_counts", "segments", "stability",
+    "growth_running", "ladders", "order_counts", "segments", "stability", "value_active", "value_calibration",
+    "value_expected", "value_tracking",
 ]  # fmt: skip

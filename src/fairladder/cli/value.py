@@ -1,0 +1,422 @@
+"""``fairladder value``: what customers are worth, so far, by formula and by forecast, each factor with its unit."""
+
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from fairladder import looks
+from fairladder.cli.options import Request
+from fairladder.errors import UsageError, nearest
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.figure import Figure
+    from rich.console import RenderableType
+    from rich.text import Text
+
+    from fairladder.order_book import Orders
+    from fairladder.value.forecast import Forecast
+    from fairladder.value.formula import FormulaValue
+
+PARTS = ("customers", "answers", "factors", "groups", "models", "backtest", "calibration", "tracking")
+FIGURES = ("tracking", "calibration", "expected", "active")
+_TOTALS = ("revenue", "orders", "periods")
+
+
+def _option(*names: str, help: str, metavar: str, panel: str) -> Any:  # noqa: A002  # Typer's own word
+    return typer.Option(*names, help=help, metavar=metavar, show_default=False, rich_help_panel=panel)
+
+
+_FORMULA, _FORECAST, _ALONE = (
+    "The formula",
+    "The forecast",
+    "Totals alone, without ORDERS (--customers is then a number)",
+)
+Period = Annotated[
+    str | None,
+    _option("--period", help="day, week, month, quarter (the default) or year.", metavar="PERIOD", panel=_FORMULA),
+]
+By = Annotated[
+    str | None,
+    _option(
+        "--by", help="A column, cohort or segment: figures for each of its values.", metavar="COLUMN", panel=_FORMULA
+    ),
+]
+Margin = Annotated[
+    float | None, _option("--margin", help="What stays of revenue: 0.4 is 40 %.", metavar="FRACTION", panel=_FORMULA)
+]
+Retention = Annotated[
+    float | None,
+    _option("--retention", help="A figure of your own per period: 0.6 is 60 %.", metavar="FRACTION", panel=_FORMULA),
+]
+Horizon = Annotated[
+    int | None, _option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST)
+]
+Rate = Annotated[
+    float | None, _option("--discount-rate", help="Per year: 0.1 is 10 %.", metavar="FRACTION", panel=_FORECAST)
+]
+Method = Annotated[
+    str | None,
+    _option(
+        "--method",
+        help="best, naive, beta-geometric, central beta-geometric or Pareto.",
+        metavar="NAME",
+        panel=_FORECAST,
+    ),
+]
+Split = Annotated[
+    str | None,
+    _option(
+        "--backtest",
+        help="Learn up to this day, test on the rest; a quarter if nothing is said.",
+        metavar="DAY",
+        panel=_FORECAST,
+    ),
+]
+Revenue = Annotated[
+    float | None, _option("--revenue", help="Revenue of the period(s).", metavar="AMOUNT", panel=_ALONE)
+]
+Count = Annotated[int | None, _option("--orders", help="Orders in the period(s).", metavar="NUMBER", panel=_ALONE)]
+Periods = Annotated[
+    int | None,
+    _option(
+        "--periods",
+        help="How many periods the totals span; customers are then summed over them.",
+        metavar="NUMBER",
+        panel=_ALONE,
+    ),
+]
+FigureOf = Annotated[
+    str,
+    typer.Option(
+        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
+    ),
+]
+
+
+def value(
+    request: Request, period: Period = None, by: By = None, margin: Margin = None, retention: Retention = None,
+    horizon: Horizon = None, discount_rate: Rate = None, method: Method = None, backtest: Split = None,
+    revenue: Revenue = None, order_count: Count = None, periods: Periods = None, figure_of: FigureOf = "tracking",
+) -> None:  # fmt: skip
+    """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
+    from fairladder.cli import screen
+
+    if not request.orders:
+        _from_totals(request, revenue, order_count, retention, periods, period or "year", margin)
+        return
+    given = [name for name, v in zip(_TOTALS, (revenue, order_count, periods), strict=True) if v is not None]
+    if given:
+        raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
+    if figure_of not in FIGURES:
+        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    opened = screen.opened(request, PARTS, figures=True)
+    found = _Answers(opened, period or "quarter", by, margin, retention, horizon, discount_rate, method, backtest)
+    whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
+    with screen.busy(request, "Working out what customers are worth"):
+        tables = {
+            name: found.table(name) for name in (PARTS if whole else [request.part or "customers"]) if found.has(name)
+        }
+        view = found.views() if whole else []
+    screen.give(request, opened, tables, view, notes=found.notes())
+    if request.figure is not None:
+        from fairladder.files import replacing
+
+        with replacing(request.figure) as beside:
+            found.figure(figure_of).savefig(beside)
+        screen.note(request, f"Drew {request.figure}.")
+
+
+def _from_totals(
+    request: Request, revenue: float | None, orders: int | None, retention: float | None, periods: int | None, period: str,
+    margin: float | None,
+) -> None:  # fmt: skip
+    """The formula from totals alone; ``--customers`` is their number."""
+    import sys
+
+    from fairladder.cli import screen
+    from fairladder.files import csv_text, write
+    from fairladder.value.formula import value_from_totals
+
+    needed = {"--revenue": revenue, "--orders": orders, "--customers": request.customers, "--retention": retention}
+    missing = [name for name, v in needed.items() if v is None]
+    if missing:
+        raise UsageError(
+            f"Without ORDERS, value works from totals: give --revenue, --orders, --customers and --retention ({missing[0]} is missing)."
+        )
+    made = value_from_totals(
+        revenue=revenue or 0, orders=orders or 0, customers=_number(request.customers), retention=retention or 0,
+        periods=periods or 1, period=period, margin=1.0 if margin is None else margin,
+    )  # fmt: skip
+    if request.out not in (None, "-"):
+        write({"factors": made.factors(), "groups": made.frame}, str(request.out), part=request.part)
+    elif screen.for_people(request):
+        screen.show(_factors(made))
+    else:
+        sys.stdout.write(csv_text(made.factors(), 2))
+    for told in made.findings:
+        screen.note(request, told)
+
+
+def _number(customers: Path | None) -> int:
+    try:
+        return int(str(customers))
+    except ValueError:
+        raise UsageError(
+            f"--customers {customers}: without ORDERS it is how many customers there are, a number."
+        ) from None
+
+
+@dataclass
+class _Answers:
+    """What the parts, the screen and the figures ask for, each worked out once and only where it is asked for."""
+
+    orders: "Orders"
+    period: str
+    by: str | None
+    margin: float | None
+    retention: float | None
+    horizon: int | None
+    discount_rate: float | None
+    method: str | None
+    split: str | None
+
+    @cached_property
+    def formulas(self) -> "dict[str, FormulaValue]":
+        """By the period asked for and, where retention is the orders' own, by others to compare with."""
+        from fairladder.value.formula import formula_by_period
+
+        margin = self.margin if self.margin is not None else self.orders.scheme.value.margin
+        others = ("month", "quarter", "year") if self.retention is None and self.period not in ("day", "week") else ()
+        periods = tuple(dict.fromkeys((self.period, *others)))
+        return formula_by_period(self.orders, periods, by=self.by, margin=margin, retention=self.retention)
+
+    @property
+    def formula(self) -> "FormulaValue":
+        return self.formulas[self.period]
+
+    @cached_property
+    def forecast(self) -> "Forecast":
+        from fairladder.value.forecast import value_forecast
+
+        return value_forecast(
+            self.orders, horizon=self.horizon, margin=self.margin, discount_rate=self.discount_rate, method=self.method,
+            split=self.split,
+        )  # fmt: skip
+
+    def has(self, part: str) -> bool:
+        return part not in ("backtest", "calibration", "tracking") or self.forecast.backtest is not None
+
+    def table(self, part: str) -> "pd.DataFrame":
+        if part == "factors":
+            return self.formula.factors()
+        if part == "groups":
+            return self.groups
+        if part == "answers":
+            return self.answers
+        if part in ("customers", "models"):
+            return self.forecast.frame if part == "customers" else self.forecast.models
+        tested = self.forecast.backtest
+        if tested is None:
+            raise UsageError(f"--part {part}: the history is too short for a backtest; give --backtest DAY to insist.")
+        return {"backtest": tested.frame, "calibration": tested.calibration, "tracking": tested.tracking}[part]
+
+    @cached_property
+    def groups(self) -> "pd.DataFrame":
+        """Formula and forecast side by side, all customers first."""
+        import pandas as pd
+
+        name = self.formula.by
+        ahead = self.forecast.totals().assign(group="all").rename(columns={"group": name})
+        if self.formula.groups is not None:
+            ahead = pd.concat([ahead, self.forecast.totals(self.formula.groups.rename(name))])
+        return self.formula.frame.merge(ahead.drop(columns="customers"), on=name, how="left")
+
+    @cached_property
+    def answers(self) -> "pd.DataFrame":
+        """The three answers: ``answer``, ``per_customer``, ``low`` and ``high`` (80 %), ``all_customers``, ``speaks_of``."""
+        import pandas as pd
+
+        made, ahead = self.formula, self.forecast
+        row, total = made.frame.iloc[0], ahead.totals().iloc[0]
+        n, margin = len(ahead.frame), f", margin {row['margin']:.0%}" if row["margin"] < 1 else ""
+        rate = f", discounted at {ahead.discount_rate:.0%} a year" if ahead.discount_rate else ""
+        lines = [
+            ("so far", row["quick_value"], None, None, row["revenue"], "revenue ÷ customers with a purchase"),
+            ("by formula", row["formula_value"], row["value_if_lower"], row["value_if_higher"], row["formula_value"] * n,
+             f"first order to first {made.period} missed{margin}; retention 5 points down and up"),
+            (f"next {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n, total["value_high"] / n,
+             total["expected_value"], f"expected of all, gone or not{margin}{rate}; 80 % range"),
+        ]  # fmt: skip
+        return pd.DataFrame(
+            lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"]
+        ).astype({"low": float, "high": float})
+
+    def notes(self) -> list[str]:
+        used = self.__dict__
+        told = [*self.formula.findings] if "formulas" in used else []
+        return [*told, *(self.forecast.findings if "forecast" in used else ())]
+
+    def views(self) -> "list[RenderableType]":
+        pieces = [_three(self.answers), _factors(self.formula), _why(self)]
+        if self.by:
+            pieces.append(_groups(self.groups, self.formula.by, self.formula.period, self.forecast.horizon))
+        if self.forecast.backtest is not None:
+            pieces += [_tested(self.forecast), _calibrated(self.forecast)]
+        return pieces
+
+    def figure(self, name: str) -> "Figure":
+        from fairladder import figures
+
+        facts = self.orders.facts()
+        if name in ("tracking", "calibration"):
+            tested = self.forecast.backtest
+            if tested is None:
+                raise UsageError(f"--figure-of {name}: the history is too short for a backtest.")
+            return getattr(figures, f"value_{name}")(tested, facts=facts)  # type: ignore[no-any-return]
+        if name == "active":
+            return figures.value_active(self.forecast, self.orders.customers(), facts=facts)
+        return figures.value_expected(self.forecast, facts=facts)
+
+
+def _range(low: Any, high: Any, decimals: int = 0) -> str:
+    if looks.missing(low) and looks.missing(high):
+        return looks.NOTHING
+    return f"{looks.money(low, decimals)} to {looks.money(high, decimals)}"
+
+
+def _three(answers: "pd.DataFrame") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    rows = [
+        [a.answer, a.speaks_of, looks.money(a.per_customer, 2), _range(a.low, a.high), looks.money(a.all_customers)]
+        for a in answers.itertuples(index=False)
+    ]
+    each = [looks.money(v) for v in answers["per_customer"]]
+    title = f"What is a customer worth? {each[0]} so far, {each[1]} by formula, {each[2]} more from here on"
+    return table(title, ["answer", "what it speaks of", "per customer", "range", "all customers"], rows, left=2)
+
+
+def _factors(made: "FormulaValue") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    rows = [
+        [
+            f.factor,
+            f.unit,
+            f[3],
+            looks.percent(f.value) if f.factor in ("retention", "margin") else looks.money(f.value, 2),
+        ]
+        for f in made.factors().itertuples(index=False)
+    ]  # fmt: skip
+    first = made.frame.iloc[0]
+    low, high = looks.money(first["value_if_lower"]), looks.money(first["value_if_higher"])
+    title = f"How is the formula value made? With retention 5 points lower it is {low}, with 5 points more {high}"
+    return table(title, ["factor", "unit", "from", "value"], rows, left=3)
+
+
+def _why(found: _Answers) -> "Text":
+    """Why the answers differ: what each leaves out."""
+    from rich.text import Text
+
+    ahead = found.forecast
+    first, last = found.orders.customers()["first_order"].min(), found.orders.as_of
+    by_period = {p: made.frame["formula_value"].iloc[0] for p, made in found.formulas.items()}
+    told = [
+        f"{looks.money(by_period[p])} by {p}" for p in ("day", "week", "month", "quarter", "year") if p in by_period
+    ]
+    lines = [
+        Text("Why do they differ?", style="bold"),
+        Text(
+            f"• So far counts what came in since {looks.day(first)}, up to {looks.day(last)}; new customers have had little time to spend, "
+            "and nothing yet to come is in it. It is revenue, whatever the margin."
+        ),
+        Text(
+            "• The formula takes customers for gone once they skip a period, though many only pause: "
+            f"{', '.join(told)}. A longer period forgives longer pauses."
+        ),
+    ]
+    if not ahead.frame["active_probability"].isna().all():
+        there = ahead.frame["active_probability"].mean()
+        lines.append(
+            Text(
+                f"• The forecast looks {ahead.horizon} days ahead and no further. It counts everybody by the chance that they still "
+                f"order ({looks.percent(there)} on average), so those probably gone lower the average."
+            )
+        )
+    return Text("\n").join(lines)
+
+
+def _groups(groups: "pd.DataFrame", by: str, period: str, horizon: int) -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    rows = [
+        [str(g[by]), looks.count(g["customers"]), looks.money(g["quick_value"]), looks.money(g["average_order_value"], 2),
+         looks.money(g["orders_per_period"], 2), looks.percent(g["retention"]), looks.money(g["formula_value"]),
+         looks.money(g["expected_value"] / g["customers"] if g["customers"] else None), looks.money(g["expected_value"]),
+         _range(g["value_low"], g["value_high"])]
+        for _, g in groups.iterrows()
+    ]  # fmt: skip
+    own = groups.iloc[1:].dropna(subset="expected_value")
+    best = own.loc[(own["expected_value"] / own["customers"]).idxmax(), by] if len(own) else "none"
+    columns = [
+        by, "customers", "so far each", "per order", f"orders a {period}", "retention", "formula", f"next {horizon} days each",
+        "in all", "80 % range",
+    ]  # fmt: skip
+    return table(f"What are customers worth by {by}? From {best} the most is expected, per head", columns, rows)
+
+
+def _tested(ahead: "Forecast") -> "RenderableType":
+    from rich.console import Group
+    from rich.text import Text
+
+    from fairladder.cli.screen import table
+
+    tested = ahead.backtest
+    assert tested is not None
+    rows = [
+        [b.method, looks.money(b.orders), looks.money(b.actual_orders), _signed(b.total_error),
+         f"{b.error:.3f}", f"{b.mean_absolute_error:.3f}", looks.percent(b.top_found), looks.percent(b.coverage)]
+        for b in tested.frame.itertuples(index=False)
+    ]  # fmt: skip
+    columns = [
+        "method",
+        "expected orders",
+        "came",
+        "off by",
+        "error each",
+        "mean absolute",
+        "top tenth found",
+        "in 80 % range",
+    ]
+    chosen = "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as asked."
+    held = (tested.until - tested.split).days
+    title = f"Would it have been right? Learnt up to {looks.day(tested.split)}, tested on the {held} days after"
+    return Group(table(title, columns, rows), Text(tested.in_words() + chosen))
+
+
+def _signed(share: float) -> str:
+    return looks.NOTHING if looks.missing(share) else f"{100 * share:+.1f} %"
+
+
+def _calibrated(ahead: "Forecast") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    tested = ahead.backtest
+    assert tested is not None
+    best = tested.winner
+    columns = ["past orders", "customers", "came, each", f"{best}, each", "naive, each"]
+    rows = [
+        [
+            str(c["past_orders"]),
+            looks.count(c["customers"]),
+            f"{c['actual']:.2f}",
+            f"{c[best]:.2f}",
+            f"{c['naive']:.2f}",
+        ]
+        for _, c in tested.calibration.iterrows()
+    ]
+    return table("Is it right for rare and for frequent customers alike? By orders up to the split", columns, rows)

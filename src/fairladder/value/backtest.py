@@ -1,0 +1,224 @@
+"""The backtest: every method learns up to a day and forecasts the rest, which is then compared with what happened."""
+
+import datetime as dt
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from fairladder.errors import DataError, UsageError
+from fairladder.order_book import Orders
+from fairladder.value.histories import Histories, buying_days, histories
+from fairladder.value.likelihood import Array, Fit
+from fairladder.value.ordering import MODELS, fit_ordering
+from fairladder.value.predict import NAIVE, Prediction, expected_by_pair, predict
+from fairladder.value.spend import fit_spend
+
+#: Past orders from which on customers are taken together.
+MANY = 7
+#: Days to learn from, and to hold back, below which a backtest tells nothing.
+LEAST_PAST, LEAST_HELD = 60, 28
+#: A total this far off is no convincing forecast.
+FAR_OFF = 0.2
+_SEED = 20260630
+
+
+@dataclass(frozen=True)
+class Backtest:
+    """``frame``: a row for each method, best first.
+
+    Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the days held back; ``total_error`` = forecast ÷ actual
+    − 1; ``error`` (root of the mean squared error of a customer's orders, by which the winner is chosen) and
+    ``mean_absolute_error``; ``top_found`` (of the customers who ordered most, a tenth with all who tie, the share that the
+    method has among as many); ``coverage`` of the 80 % range of value (customers from whom anything is expected; null for
+    the naive method). ``calibration``: by ``past_orders``, ``customers``, ``actual`` and each method's orders per customer.
+    ``tracking``: by ``week`` (Monday), repeat orders ``actual`` and by each model, up to the split as expected of customers
+    from their first order on, after it of what they had done by then.
+    """
+
+    frame: pd.DataFrame
+    calibration: pd.DataFrame
+    tracking: pd.DataFrame
+    split: dt.date
+    until: dt.date
+    customers: int
+    findings: tuple[str, ...]
+
+    @property
+    def winner(self) -> str:
+        """The method whose forecasts were nearest to what happened, customer by customer."""
+        return str(self.frame["method"].iloc[0])
+
+    @property
+    def better_by(self) -> float:
+        """By what share the winner's error is below the naive one's, or the naive one's below the best model's."""
+        errors = self.frame.set_index("method")["error"]
+        other = errors.drop(NAIVE).min() if self.winner == NAIVE else errors[NAIVE]
+        return float(1 - errors[self.winner] / other) if other > 0 else 0.0
+
+    @property
+    def convincing(self) -> bool:
+        """Whether the winner is a model whose total is within a fifth of what happened."""
+        return self.winner != NAIVE and abs(float(self.frame["total_error"].iloc[0])) <= FAR_OFF
+
+    def in_words(self) -> str:
+        """What the backtest says of the forecast, in a sentence or two."""
+        best = self.frame.iloc[0]
+        held = (self.until - self.split).days
+        against = "the best model's" if self.winner == NAIVE else "the naive forecast's"
+        told = (
+            f"Learning up to {self.split} and tested on the {held} days after, the {best['method']} method comes nearest: its "
+            f"error per customer is {100 * self.better_by:.0f} % below {against}, and it expects "
+            f"{best['orders']:,.0f} orders where {best['actual_orders']:,.0f} came ({100 * best['total_error']:+.0f} %)."
+        )
+        if self.convincing:
+            return told
+        if self.winner == NAIVE:
+            return f"{told} No model beats each customer's own past rate, so that is what the forecast uses."
+        return f"{told} That is far off: take the forecast as an order of customers, not as an amount."
+
+    def __repr__(self) -> str:
+        return f"{self.in_words()}\n{self.frame.to_string(index=False)}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{self.in_words()}</p>" + str(self.frame.to_html(index=False))
+
+
+def default_split(past: Histories) -> dt.date | None:
+    """The day that leaves a quarter of the history, at most a year, to compare with; None where that is too short."""
+    first = past.frame["first"].min().date()
+    held = min((past.until - first).days // 4, 365)
+    split = past.until - dt.timedelta(days=held)
+    return split if held >= LEAST_HELD and (split - first).days >= LEAST_PAST else None
+
+
+def backtest(orders: Orders, split: str | dt.date | None = None) -> Backtest:
+    """Let every method learn up to ``split`` and forecast the days from there to the day of reckoning.
+
+    ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a year. Only customers who
+    had bought by then are forecast. Raises UsageError for a split outside the history, DataError where it is too short.
+    """
+    day = _day(split)
+    if day is None:
+        day = default_split(histories(orders))
+        if day is None:
+            raise DataError(f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}.")
+    if orders.as_of is not None and day >= orders.as_of:
+        raise UsageError(f"The split {day} leaves no day up to {orders.as_of} to compare with; give an earlier one.")
+    past = histories(orders, day)
+    assert orders.as_of is not None
+    horizon = (orders.as_of - day).days
+    buying = past.buying
+    fits = {name: fit_ordering(model, buying) for name, model in MODELS.items()}
+    spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
+    random = np.random.default_rng(_SEED)
+    predictions = {name: predict(past, (MODELS[name], fit), spend, horizon, random) for name, fit in fits.items()}
+    predictions[NAIVE] = predict(past, None, spend, horizon, random)
+    later = past.frame["later_days"].to_numpy(np.float64)
+    brought = past.frame["later_bought"].to_numpy(np.float64)
+    rows = [_judged(name, made, later, brought) for name, made in predictions.items()]
+    frame = pd.DataFrame(rows).sort_values("error", kind="stable", ignore_index=True)
+    findings = tuple(dict.fromkeys(f for fit in fits.values() for f in fit.findings))
+    return Backtest(
+        frame,
+        _calibration(past, predictions, later),
+        _tracking(orders, past, fits),
+        day,
+        orders.as_of,
+        len(later),
+        findings,
+    )
+
+
+def _day(split: str | dt.date | None) -> dt.date | None:
+    if split is None or isinstance(split, dt.date):
+        return split
+    try:
+        return dt.date.fromisoformat(split)
+    except ValueError:
+        raise UsageError(f"{split!r} is not a day; write it as 2026-06-30.") from None
+
+
+def _judged(name: str, made: Prediction, later: Array, brought: Array) -> dict[str, object]:
+    forecast, actual = float(made.orders.sum()), float(later.sum())
+    missed = made.orders - later
+    expects = made.high > 0
+    inside = (brought >= made.low - 1e-9) & (brought <= made.high + 1e-9)
+    return {
+        "method": name, "orders": forecast, "actual_orders": actual,
+        "total_error": forecast / actual - 1 if actual else np.nan,
+        "error": float(np.sqrt((missed**2).mean())), "mean_absolute_error": float(np.abs(missed).mean()),
+        "top_found": top_found(made.orders, later),
+        "coverage": float(inside[expects].mean()) if expects.any() else np.nan,
+    }  # fmt: skip
+
+
+def top_found(forecast: Array, actual: Array) -> float:
+    """Of the tenth with the highest ``actual`` (with all who tie), the share among as many with the highest ``forecast``.
+
+    Customers who tie at the forecast's edge count by the chance that they would be drawn. NaN where nothing happened.
+    """
+    if not (actual > 0).any():
+        return float("nan")
+    edge = max(np.sort(actual)[::-1][max(-(-len(actual) // 10), 1) - 1], np.nextafter(0, 1))
+    best = actual >= edge
+    room = int(best.sum())
+    cut = np.sort(forecast)[::-1][room - 1]
+    above, at = forecast > cut, forecast == cut
+    chance = np.where(above, 1.0, np.where(at, (room - above.sum()) / at.sum(), 0.0))
+    return float(chance[best].sum() / room)
+
+
+def _calibration(past: Histories, predictions: dict[str, Prediction], later: Array) -> pd.DataFrame:
+    days = past.frame["days"].to_numpy()
+    group = np.minimum(days, MANY)
+    made = {name: p.orders for name, p in predictions.items()}
+    means = pd.DataFrame({"past_orders": group, "actual": later, **made}).groupby("past_orders", as_index=False).mean()
+    sizes = pd.Series(group).value_counts()
+    means.insert(1, "customers", means["past_orders"].map(sizes).astype(np.int64))
+    label = [f"{n} and more" if n == MANY else str(n) for n in means["past_orders"]]
+    return means.assign(past_orders=label)
+
+
+def _tracking(orders: Orders, past: Histories, fits: dict[str, Fit]) -> pd.DataFrame:
+    """Repeat orders by week, of customers who had bought by the split."""
+    assert orders.as_of is not None
+    first = past.frame["first"].to_numpy().astype("datetime64[D]").astype(np.int64)
+    split = int(np.datetime64(past.until, "D").astype(np.int64))
+    end = int(np.datetime64(orders.as_of, "D").astype(np.int64))
+    weeks = np.arange(int(_monday(first).min()), end + 1, 7)
+    happened = buying_days(orders, past.until)
+    day = happened["day"].to_numpy().astype("datetime64[D]").astype(np.int64)
+    actual = np.bincount((_monday(day) - weeks[0]) // 7, happened["customers"], minlength=len(weeks))
+    table = {"week": pd.DatetimeIndex(weeks.astype("datetime64[D]")).as_unit("s"), "actual": actual.astype(np.int64)}
+    began = np.bincount(first - weeks[0], minlength=end - weeks[0] + 1)
+    buying = past.buying.sample(4_000)
+    ends = np.minimum(weeks + 6, end)
+    for name, fit in fits.items():
+        model = MODELS[name]
+        born = np.diff(model.expected_from_start(fit.values, np.arange(end - weeks[0] + 2.0)), prepend=0.0)
+        daily = np.convolve(began, born)[: end - weeks[0] + 1]
+        active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
+        ahead = np.array([
+            float(buying.weight @ (active * expected_by_pair(model, fit, buying, float(d)))) if d > 0 else 0.0
+            for d in np.append(0, ends[ends > split] - split)
+        ])  # fmt: skip
+        expected = _weekly(daily, weeks, split, ends, ahead)
+        table[name] = expected
+    return pd.DataFrame(table)
+
+
+def _monday(day: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The Monday on or before; 1970-01-01, day 0, was a Thursday."""
+    return day - (day + 3) % 7
+
+
+def _weekly(daily: Array, weeks: NDArray[np.int64], split: int, ends: NDArray[np.int64], ahead: Array) -> Array:
+    """Days up to the split by ``daily``, those after it by the steps of ``ahead``; a week with both has its part of either."""
+    running = np.concatenate([[0.0], np.cumsum(daily)])
+    upto = np.clip(np.minimum(ends, split) - weeks[0] + 1, 0, len(daily))
+    before = np.diff(running[upto], prepend=0.0)
+    after = np.zeros(len(weeks))
+    after[ends > split] = np.diff(ahead)
+    return np.asarray(before + after)

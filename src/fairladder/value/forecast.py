@@ -1,0 +1,249 @@
+"""The forecast: what each customer is expected to order and bring over a horizon, by the method that did best before."""
+
+import datetime as dt
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from fairladder.errors import UsageError, nearest
+from fairladder.order_book import Orders
+from fairladder.value.backtest import Backtest, backtest, default_split
+from fairladder.value.histories import Histories, costs, histories
+from fairladder.value.likelihood import Array, Fit
+from fairladder.value.margins import Margin, checked_rate, margin_of
+from fairladder.value.ordering import MODELS, OrderingModel, fit_ordering
+from fairladder.value.predict import NAIVE, Prediction, discounted_orders, predict
+from fairladder.value.ranges import total_ratios
+from fairladder.value.spend import SpendModel, fit_spend
+
+#: Columns that the forecast adds to customers.
+FORECAST_COLUMNS = (
+    "active_probability",
+    "expected_orders",
+    "expected_order_value",
+    "expected_value",
+    "value_low",
+    "value_high",
+)
+_SEED = 20260630
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """The forecast. ``frame``: a row for each customer with a purchase, sorted by id.
+
+    Columns: ``customer``; ``spend_to_date`` and ``margin_to_date`` (major units; the latter only where margin or cost is
+    known); ``active_probability`` (0..1, null with the naive method); ``expected_orders`` in the horizon (orders of one day
+    count once); ``expected_order_value`` (of a day's orders, after refunds); ``expected_value`` = discounted expected orders
+    × expected order value × margin; ``value_low`` and ``value_high``, the 80 % range of that (null with the naive method).
+    """
+
+    frame: pd.DataFrame
+    method: str
+    horizon: int
+    margin: Margin
+    discount_rate: float
+    fits: dict[str, Fit]
+    spend: SpendModel
+    backtest: Backtest | None
+    findings: tuple[str, ...]
+    as_of: dt.date
+    _ratios: Array = field(repr=False)
+    _variance: Array = field(repr=False)
+
+    def totals(self, groups: "pd.Series | None" = None) -> pd.DataFrame:
+        """Sums over all customers, or over the groups that a Series by customer id gives, with 80 % ranges.
+
+        Columns: the group, ``customers``, ``expected_orders``, ``expected_value``, ``value_low``, ``value_high``. The range
+        joins what is not known of the parameters, alike for everybody, with the chance of each one's orders.
+        """
+        frame = self.frame
+        of = (
+            pd.Series("all", index=frame.index)
+            if groups is None
+            else frame["customer"].map(groups).fillna("unknown").astype(str)
+        )
+        table = frame.groupby(of.to_numpy(), sort=True).agg(
+            customers=("customer", "size"),
+            expected_orders=("expected_orders", "sum"),
+            expected_value=("expected_value", "sum"),
+        )
+        variance = pd.Series(self._variance).groupby(of.to_numpy(), sort=True).sum()
+        noise = np.random.default_rng(_SEED).standard_normal(len(self._ratios))
+        value = table["expected_value"].to_numpy()
+        drawn = value[:, None] * self._ratios + np.sqrt(variance.to_numpy())[:, None] * noise
+        low, high = np.quantile(drawn, (0.1, 0.9), axis=1)
+        unknown = np.isnan(self._variance).any()
+        table["value_low"] = np.nan if unknown else np.maximum(low, 0)
+        table["value_high"] = np.nan if unknown else high
+        return table.rename_axis("group" if groups is None or groups.name is None else groups.name).reset_index()
+
+    @property
+    def models(self) -> pd.DataFrame:
+        """The fitted parameters: ``model``, ``parameter``, ``value``, ``error`` (standard error), ``log_likelihood``."""
+        rows = [
+            (fit.model, name, value, fit.errors[name], fit.log_likelihood)
+            for fit in [*self.fits.values(), self.spend.fit]
+            for name, value in fit.parameters.items()
+        ]
+        return pd.DataFrame(rows, columns=["model", "parameter", "value", "error", "log_likelihood"])
+
+    def __repr__(self) -> str:
+        total = self.totals().iloc[0]
+        return (
+            f"Forecast of {len(self.frame):,} customers for {self.horizon} days after {self.as_of} by the {self.method} method: "
+            f"{total['expected_orders']:,.0f} orders, value {total['expected_value']:,.0f} "
+            f"({total['value_low']:,.0f} to {total['value_high']:,.0f})"
+        )
+
+    def _repr_html_(self) -> str:
+        return f"<p>{self!r}</p>" + str(self.frame.head(20).to_html(index=False))
+
+
+def value_forecast(
+    orders: Orders,
+    *,
+    horizon: int | None = None,
+    margin: float | None = None,
+    discount_rate: float | None = None,
+    method: str | None = None,
+    split: str | dt.date | None = None,
+    seed: int = _SEED,
+) -> Forecast:
+    """Forecast every customer with a purchase over the ``horizon`` days after the day of reckoning.
+
+    What is not given is as ``[value]`` of the orders' scheme says.
+
+    Parameters
+    ----------
+    orders
+        Opened orders; the window is the data.
+    horizon
+        Days, 1 to 3,650 (365 unless the scheme says otherwise).
+    margin
+        Fraction of revenue that stays, 0 < margin ≤ 1; default: from the ``cost`` role where there is one, else 1.
+    discount_rate
+        Per year (0.1 is 10 %); what comes later in the horizon is discounted for longer.
+    method
+        ``beta-geometric``, ``central beta-geometric``, ``Pareto`` or ``naive`` (each keeps its own past rate); by default the
+        one whose forecast of the days after ``split`` was nearest to what happened, customer by customer.
+    split
+        Last day of the data that the backtest learns from; default: three quarters of the history, at most a year held back.
+    seed
+        Of the simulation behind the ranges.
+
+    Raises UsageError for wrong options, DataError where nobody has a purchase.
+    """
+    asked = orders.scheme.value
+    horizon = asked.horizon if horizon is None else horizon
+    margin = asked.margin if margin is None else margin
+    discount_rate = asked.discount_rate if discount_rate is None else discount_rate
+    method, split = method or asked.method, split if split is not None else asked.backtest
+    checked_horizon(horizon)
+    checked_rate(discount_rate)
+    if method not in ("best", NAIVE, *MODELS):
+        raise UsageError(f"There is no forecast method {method!r}. {nearest(method, ('best', NAIVE, *MODELS))}")
+    past = histories(orders)
+    kept = margin_of(orders, past, margin)
+    day = split if split is not None else default_split(past)
+    tested = backtest(orders, day) if day is not None else None
+    buying = past.buying
+    fits = {name: fit_ordering(model, buying) for name, model in MODELS.items()}
+    spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
+    best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
+    findings = (
+        [] if tested is not None else ["The history is too short to hold months back, so the forecast is untested."]
+    )
+    chosen: tuple[OrderingModel, Fit] | None = (MODELS[best], fits[best]) if best in MODELS else None
+    random = np.random.default_rng(seed)
+    predicted = predict(past, chosen, spend, horizon, random)
+    ratios = total_ratios(*chosen, spend, buying, horizon, random) if chosen else np.ones(1)
+    net = kept.after_refunds
+    factor = _discount(buying, chosen, predicted, horizon, discount_rate) * net * kept.share
+    frame = _frame(orders, past, predicted, factor, net, kept)
+    findings += [*(fits[best].findings if best in fits else []), *spend.fit.findings, *kept.findings]
+    return Forecast(
+        frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(findings), past.until,
+        ratios, predicted.variance * factor**2,
+    )  # fmt: skip
+
+
+def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
+    """Customers with the forecast's columns beside their own; null for those without a purchase.
+
+    Columns: ``active_probability``, ``expected_orders``, ``expected_order_value``, ``expected_value``, ``value_low``,
+    ``value_high``. Raises UsageError where customers have such a column already.
+    """
+    taken = [name for name in FORECAST_COLUMNS if name in customers]
+    if taken:
+        raise UsageError(
+            f"The customers have a column `{taken[0]}` already, which is what a forecast's column is called; rename it."
+        )
+    side = forecast.frame[["customer", *FORECAST_COLUMNS]]
+    joined = customers[["customer"]].merge(side, on="customer", how="left", validate="one_to_one")
+    return customers.assign(**{name: joined[name].to_numpy() for name in FORECAST_COLUMNS})
+
+
+def customers_to_score(orders: Orders, *others: str) -> pd.DataFrame:
+    """The customers, with the forecast's columns where the scheme's rules or ``others`` (conditions, measures) name one."""
+    customers, scheme = orders.customers(), orders.scheme
+    rules = [
+        *(s.when or "" for s in scheme.segments),
+        *(t.of for t in scheme.tiers.values()),
+        scheme.scores.percentile_of,
+    ]
+    spoken = " ".join([*rules, *others])
+    if not set(FORECAST_COLUMNS) & set(re.findall(r"\w+", spoken)):
+        return customers
+    return with_forecast(customers, value_forecast(orders))
+
+
+def checked_horizon(horizon: int) -> None:
+    """Raise UsageError for a horizon that is no number of days to forecast."""
+    if not 1 <= horizon <= 3650:
+        raise UsageError(f"A horizon of {horizon} days cannot be forecast; give 1 to 3,650.")
+
+
+def _likeliest(fits: dict[str, Fit]) -> str:
+    """All have four parameters, so the likelihood decides."""
+    return max(fits.values(), key=lambda f: f.log_likelihood).model
+
+
+def _discount(
+    buying: Any, chosen: "tuple[OrderingModel, Fit] | None", predicted: Prediction, horizon: int, rate: float
+) -> Array:
+    """Discounted ÷ plain expected orders of each customer; the naive method spreads them evenly."""
+    if rate == 0:
+        return np.ones(len(predicted.orders))
+    force = np.log1p(rate) / 365
+    if chosen is None:
+        return np.full(len(predicted.orders), -np.expm1(-force * horizon) / (force * horizon))
+    model, fit = chosen
+    plain = model.expected_if_active(fit.values, buying.x, buying.T, horizon)
+    share = discounted_orders(model, fit, buying, horizon, force) / np.where(plain > 0, plain, 1)
+    return np.asarray(np.where(plain > 0, share, 1.0)[buying.row_of])
+
+
+def _frame(
+    orders: Orders, past: Histories, predicted: Prediction, factor: Array, net: float, kept: Margin
+) -> pd.DataFrame:
+    customers = orders.customers()[["customer", "spend"]].set_index("customer")["spend"]
+    ids = past.frame["customer"]
+    spent = ids.map(customers).to_numpy(np.float64)
+    columns: dict[str, Any] = {"customer": ids, "spend_to_date": spent}
+    if kept.from_cost:
+        cost = costs(orders)
+        assert cost is not None
+        columns["margin_to_date"] = spent - ids.map(cost).fillna(0).to_numpy(np.float64)
+    elif kept.given:
+        columns["margin_to_date"] = spent * kept.share
+    columns |= {
+        "active_probability": predicted.active, "expected_orders": predicted.orders,
+        "expected_order_value": predicted.order_value * net,
+        "expected_value": predicted.orders * predicted.order_value * factor,
+        "value_low": predicted.low * factor, "value_high": predicted.high * factor,
+    }  # fmt: skip
+    return pd.DataFrame(columns)

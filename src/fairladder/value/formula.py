@@ -1,0 +1,310 @@
+"""Quick value and formula value: what a customer is worth on average, with every factor and its unit."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from fairladder.errors import DataError, UsageError
+from fairladder.history.periods import Period, checked_period, complete, floor, ordinal, start_of
+from fairladder.history.purchases import group_name, purchases
+from fairladder.order_book import Orders
+from fairladder.scoring import score
+from fairladder.sqltree import column, named, select, sql
+from fairladder.value.forecast import customers_to_score
+from fairladder.value.histories import costs
+from fairladder.value.margins import checked_margin
+
+#: Fewer complete periods than this tell little of how long customers stay.
+FEW_PERIODS = 4
+#: How far retention is moved to show what the result rests on.
+SWAY = Fraction(1, 20)
+#: Groups that are no column: the period of a customer's first purchase, and the segment.
+COHORT, SEGMENT = "cohort", "segment"
+
+
+@dataclass(frozen=True)
+class FormulaValue:
+    """Quick and formula values. ``frame``: a row for all customers, then one for each group.
+
+    Columns: the group; ``customers`` (with a purchase); ``revenue`` and ``quick_value`` = revenue ÷ customers;
+    ``average_order_value`` × ``orders_per_period`` (purchases ÷ customers active, per period) × ``lifespan_periods``
+    (1 ÷ (1 − ``retention``)) × ``margin`` = ``formula_value``; ``value_if_lower`` and ``value_if_higher`` with retention 5
+    points down and up (null where that is 0 or less, or 1 or more); ``retained`` ÷ ``could_return`` the sums behind retention.
+    Money in major units; everything but ``revenue``, ``customers`` and ``quick_value`` over complete periods; null where
+    nobody could come back yet.
+    """
+
+    frame: pd.DataFrame
+    period: Period
+    by: str
+    periods: int | None
+    """Complete periods; None where totals were given."""
+    retention_from: str
+    margin_from: str
+    findings: tuple[str, ...]
+    groups: "pd.Series[str] | None" = None
+    """Customer id → group; None without groups."""
+
+    def factors(self, group: str | None = None) -> pd.DataFrame:
+        """The factors of one row (default: all customers), each with its unit: ``factor``, ``value``, ``unit``, ``from``."""
+        row = self.frame.iloc[0] if group is None else self.frame[self.frame[self.by] == group].iloc[0]
+        over = f"{self.periods} complete {self.period}s" if self.periods is not None else "totals given"
+        lines = [
+            ("average order value", row["average_order_value"], "money per order", over),
+            ("orders per active customer", row["orders_per_period"], f"orders per {self.period}", over),
+            ("retention", row["retention"], f"from one {self.period} to the next", self.retention_from),
+            ("lifespan", row["lifespan_periods"], f"{self.period}s", "1 ÷ (1 − retention)"),
+            ("margin", row["margin"], "of revenue", self.margin_from),
+            ("formula value", row["formula_value"], "money per customer", "the product of all but retention"),
+        ]
+        return pd.DataFrame(lines, columns=["factor", "value", "unit", "from"])
+
+    def __repr__(self) -> str:
+        return f"{self.factors().to_string(index=False)}\n{self.frame.to_string(index=False)}"
+
+    def _repr_html_(self) -> str:
+        return str(self.factors().to_html(index=False)) + str(self.frame.to_html(index=False))
+
+
+def value_formula(
+    orders: Orders,
+    *,
+    period: str = "month",
+    by: str | None = None,
+    margin: float | None = None,
+    retention: float | None = None,
+) -> FormulaValue:
+    """Quick and formula values from orders, of all customers and of groups.
+
+    ``by`` is a column of the orders (customers belong to the group of their first order), one of the customers file,
+    ``cohort`` (the period of the first purchase) or ``segment``. ``margin`` is a fraction of revenue (default: from the
+    ``cost`` role, else 1), ``retention`` a figure given by hand, 0 ≤ retention < 1.
+
+    Raises UsageError for wrong options, DataError where no order counts or no period is complete.
+    """
+    return formula_by_period(orders, (period,), by=by, margin=margin, retention=retention)[period]
+
+
+def formula_by_period(
+    orders: Orders,
+    periods: Sequence[str],
+    *,
+    by: str | None = None,
+    margin: float | None = None,
+    retention: float | None = None,
+) -> dict[str, FormulaValue]:
+    """``value_formula`` for several period lengths; the orders are read once."""
+    units = [checked_period(period) for period in periods]
+    checked_retention(retention)
+    checked_margin(margin)
+    fine = units[0] if len(units) == 1 else "month" if {"day", "week"}.isdisjoint(units) else "day"
+    active = _active(orders, fine, by)
+    cost = costs(orders) if margin is None else None
+    return {unit: _of_period(_rolled(active, unit, by), orders, unit, by, margin, retention, cost) for unit in units}
+
+
+def _of_period(
+    active: pd.DataFrame, orders: Orders, unit: Period, by: str | None, margin: float | None, retention: float | None,
+    cost: "pd.Series[float] | None",
+) -> FormulaValue:  # fmt: skip
+    assert orders.as_of is not None
+    done = complete(active["period"], unit, orders.as_of)
+    if not done.any():
+        raise DataError(f"No {unit} of the orders is complete by {orders.as_of}; take a shorter --period.")
+    numbers = ordinal(active["period"], unit)
+    last = int(ordinal(pd.Series([pd.Timestamp(orders.as_of) + pd.Timedelta(days=1)]), unit)[0]) - 1
+    periods = last - int(numbers.min()) + 1
+    active = active.assign(number=numbers, done=done)
+    rows = []
+    for group, of in [("all", active), *(active.groupby("group", sort=True) if by else [])]:
+        rows.append(
+            _row(by or "group", str(group), of, last, margin, retention, cost, 10**orders.scheme.money.decimals)
+        )
+    origin = (
+        "given"
+        if margin is not None
+        else "1 − cost ÷ revenue"
+        if cost is not None
+        else "none given: revenue, not profit"
+    )
+    whole = rows[0]
+    told = f"{whole['retained']:,} came back ÷ {whole['could_return']:,} could" if retention is None else "given"
+    if whole["retention"] == 1:
+        raise DataError(
+            f"Every customer comes back in the next {unit}, so retention is 1 and the lifespan has no end. Give --retention, or "
+            "take a shorter --period."
+        )
+    table = pd.DataFrame(rows)
+    findings = _findings(whole, unit, periods, orders, retention)
+    return FormulaValue(
+        table, unit, by or "group", periods, told, origin, tuple(findings), _homes(active) if by else None
+    )
+
+
+def value_from_totals(
+    *,
+    revenue: float,
+    orders: int,
+    customers: int,
+    retention: float,
+    periods: int = 1,
+    period: str = "year",
+    margin: float = 1.0,
+) -> FormulaValue:
+    """The formula value from totals alone: of one period, or of several with ``customers`` summed over them.
+
+    Every figure is of the same ``period``, so that a yearly frequency cannot meet a monthly lifespan. The quick value is null
+    for several periods, in which customers are counted more than once. Raises UsageError for figures that cannot be.
+    """
+    unit = checked_period(period)
+    checked_retention(retention)
+    checked_margin(margin)
+    for name, number in {"revenue": revenue, "orders": orders, "customers": customers, "periods": periods}.items():
+        if not number > 0:
+            raise UsageError(f"--{name} {number:g}: the formula needs it above 0.")
+    if orders < customers:
+        raise UsageError(
+            f"{orders:,} orders of {customers:,} active customers: an active customer has at least one order a {unit}. Are both "
+            f"of the same {'period' if periods == 1 else f'{periods} {unit}s, customers summed over them'}?"
+        )
+    row = {
+        "group": "all", "customers": customers, "revenue": revenue, "quick_value": revenue / customers if periods == 1 else np.nan,
+        **_formula(Fraction(str(revenue)), orders, customers, Fraction(str(retention)), Fraction(str(margin))),
+    }  # fmt: skip
+    finding = [_few(periods, unit)] if 1 < periods < FEW_PERIODS else []
+    return FormulaValue(
+        pd.DataFrame([row]), unit, "group", None, "given", "given" if margin != 1 else "none given", tuple(finding)
+    )
+
+
+def checked_retention(retention: float | None) -> None:
+    """Raise UsageError for a retention that is no fraction below 1."""
+    if retention == 1:
+        raise UsageError("A retention of 1 keeps everybody for ever, so the lifespan has no end; give one below 1.")
+    if retention is not None and not 0 <= retention < 1:
+        raise UsageError(f"A retention of {retention:g} is no fraction; for 60 % write 0.6.")
+
+
+def _active(orders: Orders, unit: Period, by: str | None) -> pd.DataFrame:
+    """One row for each customer and period with an order: ``bought`` (purchases), ``amount``, and its group."""
+    of_column = by is not None and by not in (COHORT, SEGMENT)
+    found = purchases(orders, [by] if of_column and by else [], sequence=of_column)
+    counts = sql("amount > 0") if orders.scheme.money.refunds == "ignore" else sql("amount <> 0")
+    keys = [column("customer"), named(start_of(column("placed_on"), unit), "period")]
+    measures = {"bought": sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "amount": sql("SUM(amount)")}
+    if of_column and by:
+        measures["group"] = sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by)))
+    query = select([*keys, *(named(m, n) for n, m in measures.items())], found.relation).where(counts)
+    frame = found.frame(query.group_by(sql("1"), sql("2"), copy=False)).sort_values(
+        ["customer", "period"], ignore_index=True
+    )
+    found.close()
+    if not (frame["bought"] > 0).any():
+        raise DataError(
+            "No customer has a purchase, so there is no value to tell. `fairladder check` says what became of the rows."
+        )
+    frame = frame.astype({"bought": np.int64, "amount": np.int64})
+    if by == SEGMENT:
+        scored = score(customers_to_score(orders), orders.scheme).set_index("customer")["segment"].astype(str)
+        frame["group"] = frame["customer"].map(scored)
+    elif by:
+        frame["group"] = frame["customer"].map(frame.dropna(subset="group").groupby("customer")["group"].first())
+    return frame
+
+
+def _rolled(active: pd.DataFrame, unit: Period, by: str | None) -> pd.DataFrame:
+    """The same by longer periods; cohorts are named by the first day of the period of the first purchase."""
+    days = pd.Series({day: pd.Timestamp(floor(day.date(), unit)) for day in active["period"].unique()})
+    keys = ["customer", "period", *(["group"] if "group" in active else [])]
+    rolled = active.assign(period=active["period"].map(days).astype("datetime64[s]"))
+    rolled = rolled.groupby(keys, as_index=False, sort=True, dropna=False)[["bought", "amount"]].sum()
+    if by == COHORT:
+        first = rolled[rolled["bought"] > 0].groupby("customer")["period"].min().dt.strftime("%Y-%m-%d")
+        rolled["group"] = rolled["customer"].map(first)
+    return rolled
+
+
+def _homes(active: pd.DataFrame) -> "pd.Series[str]":
+    return active.dropna(subset="group").drop_duplicates("customer").set_index("customer")["group"].astype(str)
+
+
+def _row(
+    by: str, group: str, of: pd.DataFrame, last: int, margin: float | None, retention: float | None,
+    cost: "pd.Series[float] | None", scale: int,
+) -> dict[str, Any]:  # fmt: skip
+    bought = of[of["bought"] > 0]
+    inside = of["done"].to_numpy()
+    customers = bought["customer"].nunique()
+    revenue = Fraction(int(of["amount"].sum()), scale)
+    share = Fraction(1) if margin is None else Fraction(str(margin))
+    if cost is not None and revenue > 0:
+        spent = float(cost.reindex(of["customer"].unique()).fillna(0).sum())
+        share = 1 - Fraction(spent) / revenue
+    done = bought[bought["done"]]
+    key, number = done["customer"].to_numpy(), done["number"].to_numpy()
+    both = int(((key[1:] == key[:-1]) & (number[1:] == number[:-1] + 1)).sum())
+    could = int((number < last).sum())
+    rate = Fraction(str(retention)) if retention is not None else Fraction(both, could) if could else None
+    orders, active = int(done["bought"].sum()), len(done)
+    inner = Fraction(int(of.loc[inside, "amount"].sum()), scale)
+    return {
+        by: group, "customers": customers, "revenue": float(revenue),
+        "quick_value": float(revenue / customers) if customers else np.nan,
+        **_formula(inner, orders, active, rate, share), "retained": both, "could_return": could,
+    }  # fmt: skip
+
+
+def _formula(
+    revenue: Fraction, orders: int, active: int, retention: Fraction | None, margin: Fraction
+) -> dict[str, float]:
+    """Each factor and the product, from whole numbers and exact decimals, each one correctly rounded division."""
+
+    def value(rate: Fraction | None) -> float:
+        if rate is None or not orders or not 0 <= rate < 1:
+            return np.nan
+        return float(revenue / active / (1 - rate) * margin)  # (revenue ÷ orders) × (orders ÷ active)
+
+    known = retention if retention is not None and retention < 1 else None
+    return {
+        "average_order_value": float(revenue / orders) if orders else np.nan,
+        "orders_per_period": float(Fraction(orders, active)) if active else np.nan,
+        "retention": float(retention) if retention is not None else np.nan,
+        "lifespan_periods": float(1 / (1 - known)) if known is not None else np.nan,
+        "margin": float(margin), "formula_value": value(retention),
+        "value_if_lower": value(retention - SWAY) if retention is not None else np.nan,
+        "value_if_higher": value(retention + SWAY) if retention is not None else np.nan,
+    }  # fmt: skip
+
+
+def _few(periods: int, unit: str) -> str:
+    return (
+        f"Only {periods} complete {unit}{'s' if periods != 1 else ''}: retention rests on very few steps from one to the next, "
+        "and the lifespan on it. Take a shorter --period, or a retention known from elsewhere."
+    )
+
+
+def _findings(whole: dict[str, Any], unit: Period, periods: int, orders: Orders, given: float | None) -> list[str]:
+    found = []
+    if periods < FEW_PERIODS:
+        found.append(_few(periods, unit))
+    lifespan = whole["lifespan_periods"]
+    if lifespan > periods:
+        found.append(
+            f"The lifespan of {lifespan:.1f} {unit}s is longer than the {periods} complete {unit}s there are: nobody has yet been "
+            "seen to stay that long, so the figure reaches beyond the data."
+        )
+    span = (orders.customers()["last_order"].max() - orders.customers()["first_order"].min()).days
+    if span < 365:
+        found.append(
+            f"The orders span {span} days: customers who come once a year have had no time to return and count as lost, which "
+            "makes the lifespan short and the value low."
+        )
+    if np.isnan(whole["retention"]):
+        found.append(f"Nobody could come back yet: there is only one complete {unit}, so there is no formula value.")
+    elif whole["retention"] == 0 and given is None:
+        found.append(f"Nobody came back in the {unit} after, so the lifespan is one {unit}. Is the --period too short?")
+    return found

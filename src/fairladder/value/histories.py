@@ -1,0 +1,124 @@
+"""What each customer bought up to a day and after it: the models' data, made where the orders are."""
+
+import datetime as dt
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from sqlglot import exp
+
+from fairladder.customers import order_rows
+from fairladder.errors import DataError
+from fairladder.numbers import ratio
+from fairladder.order_book import Orders
+from fairladder.orders.rows import USED
+from fairladder.sqltree import column, named, select, sql
+from fairladder.value.buying import Buying
+from fairladder.value.likelihood import Array
+
+
+@dataclass(frozen=True)
+class Histories:
+    """Customers with a purchase on or before ``until``, one row each, sorted by id.
+
+    ``frame``: ``customer``, ``first`` and ``last`` (days of purchases up to ``until``), ``days`` (with a purchase),
+    ``bought`` (their purchases, major units), and of the time after: ``later_days``, ``later_bought``.
+    """
+
+    frame: pd.DataFrame
+    until: dt.date
+
+    @property
+    def buying(self) -> Buying:
+        """Repeat purchases, the last of them and the observation in days; purchases of one day count once."""
+        frame = self.frame
+        end = pd.Series(pd.Timestamp(self.until), index=frame.index)
+        return Buying.of(frame["days"] - 1, _apart(frame["first"], frame["last"]), _apart(frame["first"], end))
+
+    @property
+    def day_value(self) -> Array:
+        """Average purchases of a day with any, major units."""
+        return np.asarray(self.frame["bought"] / self.frame["days"], dtype=np.float64)
+
+
+def _apart(first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]") -> NDArray[np.int64]:
+    return np.asarray((then - first).dt.days, dtype=np.int64)
+
+
+def histories(orders: Orders, until: dt.date | None = None) -> Histories:
+    """The histories up to ``until`` (default: the day of reckoning), and what followed up to the day of reckoning.
+
+    Raises DataError where nobody has a purchase by then.
+    """
+    orders.require_fit()
+    if orders.as_of is None:
+        raise DataError(
+            "No row is used, so there is no history to learn from. `fairladder check` says what became of them."
+        )
+    end = until or orders.as_of
+    last_day = exp.cast(exp.Literal.string(end.isoformat()), "DATE")
+    measures = {
+        "first": "MIN(CASE WHEN placed_on <= :d THEN placed_on END)",
+        "last": "MAX(CASE WHEN placed_on <= :d THEN placed_on END)",
+        "days": "COUNT(CASE WHEN placed_on <= :d THEN 1 END)",
+        "bought": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN amount END), 0)",
+        "later_days": "COUNT(CASE WHEN placed_on > :d THEN 1 END)",
+        "later_bought": "COALESCE(SUM(CASE WHEN placed_on > :d THEN amount END), 0)",
+    }
+    query = select(
+        [column("customer"), *(named(sql(m, d=last_day), n) for n, m in measures.items())], _buying_days(orders), "days"
+    )
+    query = query.group_by(sql("1"), copy=False).order_by("customer", copy=False)
+    frame = orders.run(query).to_pandas(date_as_object=False)
+    frame = frame[frame["days"] > 0].reset_index(drop=True)
+    if frame.empty:
+        raise DataError(f"Nobody has a purchase on or before {end}, so there is no history to learn from.")
+    for name in ("first", "last"):
+        frame[name] = frame[name].astype("datetime64[s]")
+    for name in ("bought", "later_bought"):
+        frame[name] = ratio(frame[name].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
+    return Histories(frame, end)
+
+
+def buying_days(orders: Orders, until: dt.date) -> pd.DataFrame:
+    """How many customers who had bought by ``until`` bought again on each day: ``day``, ``customers``; first days apart."""
+    first = "OVER (PARTITION BY customer)"
+    told = select([column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], _buying_days(orders), "days")
+    last_day = exp.cast(exp.Literal.string(until.isoformat()), "DATE")
+    query = select([named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], told, "told")
+    query = query.where(sql("placed_on > first AND first <= :d", d=last_day))
+    frame = orders.run(query.group_by(sql("1"), copy=False)).to_pandas(date_as_object=False)
+    frame["day"] = frame["day"].astype("datetime64[s]")
+    return frame
+
+
+def _buying_days(orders: Orders) -> exp.Select:
+    """One row for each customer and day with a purchase."""
+    placed = select(
+        [column("customer"), column("placed_on"), column("amount")],
+        order_rows(orders.rows, columns=[], sequence=False), "orders",
+    ).where(sql("amount > 0"))  # fmt: skip
+    keys = [column("customer"), column("placed_on")]
+    found = select([*keys, named(sql("SUM(amount)"), "amount")], placed, "placed")
+    return found.group_by(*(column(k.name) for k in keys), copy=False)
+
+
+def costs(orders: Orders) -> "pd.Series[float] | None":
+    """What the used rows of each customer cost the shop, in major units by customer; None without the ``cost`` role.
+
+    A blank cost is 0.
+    """
+    orders.require_fit()
+    cost = orders.rows.condition_cells().get("cost")
+    if cost is None:
+        return None
+    scale = 10**orders.scheme.money.decimals
+    minor = sql("CAST(ROUND(COALESCE(:c, 0) * :s) AS BIGINT)", c=cost, s=scale)
+    rows = select(
+        [named(sql("CAST(:c AS VARCHAR)", c=column("#customer")), "customer"), named(minor, "cost")],
+        orders.rows.tree(), "order_rows",
+    ).where(sql(":s = :used", s=column("#state"), used=USED))  # fmt: skip
+    query = select([column("customer"), named(sql("SUM(cost)"), "cost")], rows, "costs").group_by(sql("1"), copy=False)
+    frame = orders.run(query).to_pandas()
+    return pd.Series(ratio(frame["cost"].to_numpy(dtype=np.int64), scale), index=frame["customer"], name="cost")

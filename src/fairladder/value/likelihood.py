@@ -1,0 +1,186 @@
+"""Maximum likelihood: positive parameters on the log scale, several starts, and how sure the result is."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import eigh
+from scipy.optimize import minimize
+
+Array = NDArray[np.float64]
+#: Log-likelihood and its gradient at the logarithms of the parameters.
+Objective = Callable[[Array], tuple[float, Array]]
+
+#: Parameters may lie between e⁻⁹ and e¹² (times in units of the average observation, amounts of the average order).
+LOW, HIGH = -9.0, 12.0
+#: Spread of the weak prior on each log parameter for small data: a factor of 20 either way is still likely.
+WEAK = 3.0
+#: Fewer customers than this, and the weak prior is used.
+SMALL = 300
+#: A parameter known only to a factor e either way is weakly identified.
+VAGUE = 1.0
+
+
+@dataclass(frozen=True)
+class Fit:
+    """A fitted model: ``parameters`` and ``errors`` (standard errors, None where the likelihood has no curvature) by name.
+
+    ``covariance`` is that of the logarithms of the parameters, 0 for those at a bound; ``findings`` say in words what a
+    reader has to know before using it. Times are in days, amounts in major units.
+    """
+
+    model: str
+    parameters: Mapping[str, float]
+    errors: Mapping[str, float | None]
+    log_likelihood: float
+    customers: int
+    converged: bool
+    at_bound: tuple[str, ...]
+    penalised: bool
+    findings: tuple[str, ...]
+    covariance: Array = field(repr=False)
+
+    @property
+    def values(self) -> Array:
+        """The parameters, in their order."""
+        return np.array(list(self.parameters.values()))
+
+    def draws(self, count: int, random: np.random.Generator) -> Array:
+        """Parameters as uncertain as they are: ndarray (count, parameters), each within a factor e³ of the estimate."""
+        spread, axes = np.linalg.eigh(self.covariance)
+        steps = random.standard_normal((count, len(spread))) * np.sqrt(np.clip(spread, 0, None))
+        return np.asarray(self.values * np.exp(np.clip(steps @ axes.T, -3, 3)))
+
+
+def fit(
+    model: str,
+    names: Sequence[str],
+    objective: Objective,
+    starts: Sequence[Array],
+    scales: Array,
+    *,
+    customers: int,
+    constant: float = 0.0,
+    glance: Objective | None = None,
+) -> Fit:
+    """Maximise ``objective``, a sum over ``customers``, from each of ``starts`` (log parameters) and keep the best.
+
+    ``scales`` turns parameters into days or major units, ``constant`` is what that adds to the log-likelihood. ``glance`` is
+    the same objective on fewer customers that stand for all: the first steps are taken on it, and the curvature is its own.
+    """
+    penalised = customers < SMALL
+    weight = 1 / WEAK**2 if penalised else 0.0
+
+    def whole(theta: Array, of: Objective = objective) -> tuple[float, Array]:
+        value, slope = of(theta)
+        scale = max(customers, 1)
+        return (-value + weight * float(theta @ theta) / 2) / scale, (-slope + weight * theta) / scale
+
+    begun = [_descend(lambda t: whole(t, glance or objective), start) for start in starts]
+    begun.sort(key=lambda found: found[1])
+    best = begun[0][0]
+    hessian = _hessian(lambda t: whole(t, glance or objective), best)
+    best, value, settled = _polished(whole, best, hessian)
+    if not settled:
+        best, _ = _descend(whole, best)
+        hessian = _hessian(whole, best)
+        best, value, settled = _polished(whole, best, hessian)
+    free = _inside(best)
+    covariance, known = _covariance(hessian * max(customers, 1), free)
+    parameters = np.exp(best) * scales
+    deviations = np.sqrt(np.diag(covariance))
+    at_bound = tuple(n for n, ok in zip(names, free, strict=True) if not ok)
+    errors = {n: float(p * d) if ok else None for n, p, d, ok in zip(names, parameters, deviations, known, strict=True)}
+    findings = []
+    if not settled:
+        findings.append(f"The {model} fit stopped before its maximum; take its parameters as rough.")
+    vague = [n for n, d, ok in zip(names, deviations, known, strict=True) if ok and d > VAGUE]
+    vague += [n for n, ok, inside in zip(names, known, free, strict=True) if inside and not ok]
+    if vague:
+        findings.append(
+            f"The data hardly tell {', '.join(vague)} of the {model} model apart: other values would fit as well."
+        )
+    if penalised:
+        findings.append(
+            f"Only {customers:,} customers: the {model} fit is held by a weak prior, a factor of 20 around the average either way."
+        )
+    return Fit(
+        model, dict(zip(names, map(float, parameters), strict=True)), errors,
+        -value * max(customers, 1) + weight * float(best @ best) / 2 + constant, customers, settled, at_bound, penalised,
+        tuple(findings), covariance,
+    )  # fmt: skip
+
+
+def _descend(of: Objective, start: Array) -> tuple[Array, float]:
+    found = minimize(
+        of, np.clip(start, LOW, HIGH), jac=True, method="L-BFGS-B", bounds=[(LOW, HIGH)] * len(start),
+        options={"maxiter": 300, "ftol": 1e-13, "gtol": 1e-8},
+    )  # fmt: skip
+    return np.asarray(found.x), float(found.fun)
+
+
+def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float, bool]:
+    """On to where the slope is nothing, by BFGS from a known curvature among the parameters inside their bounds.
+
+    Usual tolerances stop a few thousandths short where the likelihood is flat.
+    """
+    free = _inside(best)
+    value, slope = of(best)
+    if free.any() and np.abs(slope[free]).max() > 1e-9:
+
+        def inner(theta: Array) -> tuple[float, Array]:
+            whole = best.copy()
+            whole[free] = np.clip(theta, LOW, HIGH)
+            value, slope = of(whole)
+            return value, slope[free]
+
+        bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
+        inverse = (axes / np.maximum(bend, 1e-8 * max(float(bend.max()), 1e-9))) @ axes.T
+        found = minimize(
+            inner, best[free], jac=True, method="BFGS",
+            options={"gtol": 3e-8, "maxiter": 60, "hess_inv0": (inverse + inverse.T) / 2},
+        )  # fmt: skip
+        if found.fun <= value:
+            best = best.copy()
+            best[free] = np.clip(found.x, LOW, HIGH)
+            value, slope[free] = float(found.fun), found.jac
+    return best, value, not free.any() or bool(np.abs(slope[free]).max() < 1e-6)
+
+
+def _inside(at: Array) -> NDArray[np.bool_]:
+    return np.asarray((at > LOW + 1e-6) & (at < HIGH - 1e-6))
+
+
+def _hessian(of: Objective, at: Array) -> Array:
+    """Central differences of the gradient."""
+    step = 1e-4
+    rows = []
+    for i in range(len(at)):
+        aside = np.zeros_like(at)
+        aside[i] = step
+        rows.append((of(at + aside)[1] - of(at - aside)[1]) / (2 * step))
+    hessian = np.array(rows)
+    return np.asarray((hessian + hessian.T) / 2)
+
+
+def _covariance(hessian: Array, free: NDArray[np.bool_]) -> tuple[Array, NDArray[np.bool_]]:
+    """Inverse of the curvature among the free parameters; which of them it tells anything about."""
+    covariance = np.zeros_like(hessian)
+    known = free.copy()
+    if free.any():
+        inside = np.ix_(free, free)
+        bend, axes = eigh(hessian[inside])
+        flat = bend < 1e-6 * max(float(bend.max()), 1e-12)
+        inverse = np.where(flat, 0.0, 1 / np.where(flat, 1.0, bend))
+        covariance[inside] = (axes * inverse) @ axes.T
+        known[free] = ~(np.abs(axes[:, flat]) > 0.1).any(axis=1)
+    return covariance, known
+
+
+def softmax(logs: Array) -> tuple[Array, Array]:
+    """Of rows of logarithms: the logarithm of each row's sum, and the shares in it."""
+    top = logs.max(axis=-1, keepdims=True)
+    shares = np.exp(logs - top)
+    sums = shares.sum(axis=-1, keepdims=True)
+    return np.asarray((top + np.log(sums))[..., 0]), np.asarray(shares / sums)

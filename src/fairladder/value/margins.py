@@ -1,0 +1,56 @@
+"""What stays of revenue: the margin given or from costs, and what refunds take back."""
+
+from dataclasses import dataclass
+
+from fairladder.errors import DataError, UsageError
+from fairladder.order_book import Orders
+from fairladder.value.histories import Histories, costs
+
+
+@dataclass(frozen=True)
+class Margin:
+    """``share`` of revenue that stays, ``came_from`` in words; ``after_refunds`` is spend ÷ purchases."""
+
+    share: float
+    came_from: str
+    after_refunds: float
+    given: bool = False
+    from_cost: bool = False
+    findings: tuple[str, ...] = ()
+
+
+def checked_margin(margin: float | None) -> None:
+    """Raise UsageError for a margin that is no fraction."""
+    if margin is not None and not 0 < margin <= 1:
+        raise UsageError(f"A margin of {margin:g} is no fraction of revenue; for 40 % write 0.4.")
+
+
+def checked_rate(rate: float) -> None:
+    """Raise UsageError for a yearly discount rate that cannot be meant."""
+    if not 0 <= rate < 1:
+        raise UsageError(f"A yearly discount rate of {rate:g} is no fraction; for 10 % write 0.1.")
+
+
+def margin_of(orders: Orders, past: Histories, margin: float | None) -> Margin:
+    """The margin given, or 1 − cost ÷ revenue where rows carry their cost, or 1.
+
+    Raises UsageError for a margin that is no fraction, or where costs come to as much as the revenue; DataError where
+    refunds do.
+    """
+    checked_margin(margin)
+    spend, purchases = float(orders.customers()["spend"].sum()), float(past.frame["bought"].sum())
+    net = spend / purchases if purchases > 0 else 1.0
+    if net <= 0:
+        raise DataError("Refunds come to as much as the purchases, so there is no value to forecast.")
+    if margin is not None:
+        return Margin(margin, "given", net, given=True)
+    cost = costs(orders)
+    if cost is None:
+        return Margin(1.0, "none given: revenue, not profit", net)
+    share = 1 - float(cost.sum()) / spend if spend > 0 else 0.0
+    if share <= 0:
+        raise UsageError(
+            f"Costs ({cost.sum():,.0f}) come to as much as the revenue ({spend:,.0f}), so no margin is left to forecast. Is the "
+            "cost column the cost of the row? Otherwise give --margin."
+        )
+    return Margin(share, "1 − cost ÷ revenue", net, from_cost=True)

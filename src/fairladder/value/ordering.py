@@ -1,0 +1,128 @@
+"""The ordering models side by side: how each is fitted, and what all of them are asked."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fairladder.errors import UsageError, nearest
+from fairladder.value.beta_geometric import BetaGeometric
+from fairladder.value.buying import Buying
+from fairladder.value.likelihood import Array, Fit, fit
+from fairladder.value.pareto import Pareto
+
+#: Rows of a glance, from which a fit takes its first steps.
+GLANCE = 8_000
+
+
+class OrderingModel(Protocol):
+    """What a model of ordering can tell. ``p`` are its parameters in days; x, t_x, T as in ``Buying``, (rows,)."""
+
+    @property
+    def name(self) -> str:
+        """Its name in tables."""
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Names of its parameters."""
+
+    @property
+    def times(self) -> tuple[bool, ...]:
+        """Which parameters are times; the others do not change with the unit."""
+
+    def starts(self, rate: float) -> list[Array]:
+        """Log parameters to begin a fit from."""
+
+    def log_likelihood(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
+        """Log-likelihood of each row and its gradient by the log parameters."""
+
+    def active_probability(self, p: Array, x: Array, t_x: Array, T: Array) -> Array:
+        """Chance of not having left by T."""
+
+    def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
+        """Expected purchases in the t days after T of those who have not left."""
+
+    def expected_from_start(self, p: Array, t: Array) -> Array:
+        """Expected repeat purchases of a new customer in the first t days."""
+
+    def simulate_if_active(
+        self,
+        p: Array,
+        x: Array,
+        T: Array,
+        t: float,
+        random: np.random.Generator,
+    ) -> NDArray[np.int64]:
+        """Purchases in the t days after T of those who have not left, drawn at random."""
+
+
+MODELS: Mapping[str, OrderingModel] = {m.name: m for m in (BetaGeometric(), BetaGeometric(central=True), Pareto())}
+
+
+def model_named(name: str) -> OrderingModel:
+    """The model of that name. Raises UsageError for any other."""
+    if name not in MODELS:
+        raise UsageError(f"There is no ordering model {name!r}. {nearest(name, MODELS)}")
+    return MODELS[name]
+
+
+def fit_ordering(model: OrderingModel, buying: Buying) -> Fit:
+    """Fit by maximum likelihood, in units of the average observation; parameters and likelihood in days."""
+    unit = buying.unit
+    scaled = buying.scaled(unit)
+    few = scaled.sample(GLANCE)
+    observed = float(scaled.weight @ scaled.T)
+    rate = max(float(scaled.weight @ scaled.x), 0.5) / max(observed, 1e-9)
+
+    def objective(rows: Buying) -> "_Sum":
+        return _Sum(model, rows)
+
+    scales = np.array([unit if time else 1.0 for time in model.times])
+    fitted = fit(
+        model.name, model.names, objective(scaled), model.starts(rate), scales, customers=buying.customers,
+        constant=-float(buying.weight @ buying.x) * float(np.log(unit)),
+        glance=objective(few) if few is not scaled else None,
+    )  # fmt: skip
+    return _with_limits(fitted, buying)
+
+
+class _Sum:
+    """Log-likelihood of all customers at log parameters, and its gradient."""
+
+    def __init__(self, model: OrderingModel, rows: Buying) -> None:
+        self.model, self.rows = model, rows
+
+    def __call__(self, theta: Array) -> tuple[float, Array]:
+        rows = self.rows
+        value, slope = self.model.log_likelihood(np.exp(theta), rows.x, rows.t_x, rows.T)
+        return float(rows.weight @ value), slope @ rows.weight
+
+
+def _with_limits(fitted: Fit, buying: Buying) -> Fit:
+    """What it means where a parameter runs away to its bound: customers do not differ in something, or never do it."""
+    findings, p = list(fitted.findings), fitted.parameters
+    if not float(buying.weight @ buying.x):
+        findings.insert(0, "Nobody has ordered on a second day, so there is nothing to learn an ordering rate from.")
+    elif {"r", "alpha"} & set(fitted.at_bound):
+        findings.append(
+            f"The {fitted.model} model finds everybody ordering at the same rate, once in {p['alpha'] / p['r']:,.0f} days."
+        )
+    if {"a", "b", "s", "beta"} & set(fitted.at_bound):
+        if "s" in p:
+            days = p["beta"] / p["s"]
+            never, told = (
+                days > 100 * buying.unit,
+                f"everybody equally likely to leave, after {days:,.0f} days on average",
+            )
+        else:
+            chance = p["a"] / (p["a"] + p["b"])
+            never, told = (
+                chance < 1e-3,
+                f"everybody equally likely to leave after an order, {100 * chance:.1f} % each time",
+            )
+        if never:
+            told = "nobody leaving for good in these orders; its forecast is that all stay at their rate of ordering"
+        findings.append(f"The {fitted.model} model finds {told}.")
+    return replace(fitted, findings=tuple(findings))

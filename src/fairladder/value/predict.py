@@ -1,0 +1,86 @@
+"""One method's forecast of the customers of a history: orders, order value, and how far either way."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairladder.value.buying import Buying
+from fairladder.value.histories import Histories
+from fairladder.value.likelihood import Array, Fit
+from fairladder.value.ordering import OrderingModel
+from fairladder.value.ranges import outcomes
+from fairladder.value.spend import SpendModel
+
+#: Each customer keeps its own past rate and its own average.
+NAIVE = "naive"
+
+
+@dataclass(frozen=True)
+class Prediction:
+    """Of each customer, (customers,): chance to be active, expected orders and order value; value's 80 % range and variance.
+
+    With the naive method everything but orders and order value is NaN.
+    """
+
+    active: Array
+    orders: Array
+    order_value: Array
+    low: Array
+    high: Array
+    variance: Array
+
+
+def predict(
+    past: Histories,
+    chosen: tuple[OrderingModel, Fit] | None,
+    spend: SpendModel,
+    horizon: float,
+    random: np.random.Generator,
+) -> Prediction:
+    """Forecast the ``horizon`` days after ``past``; without a model everybody keeps their own past rate."""
+    n, mean = past.frame["days"].to_numpy(np.float64), past.day_value
+    buying = past.buying
+    if chosen is None:
+        rate = buying.x / np.maximum(buying.T, 1)
+        none = np.full(len(n), np.nan)
+        return Prediction(none, rate[buying.row_of] * horizon, mean, none, none, none)
+    model, fit = chosen
+    active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
+    expected = active * expected_by_pair(model, fit, buying, horizon)
+    if spend.usable:
+        gamma = spend.fit.parameters["gamma"]
+        scale = gamma + mean * n
+    else:
+        scale = mean
+    drawn = outcomes(model, fit, spend, buying, active, horizon, random)
+    row = buying.row_of
+    variance = np.maximum(drawn.square - drawn.mean**2, 0)[row] * scale**2
+    return Prediction(
+        active[row], expected[row], spend.expected(n, mean), drawn.low[row] * scale, drawn.high[row] * scale, variance
+    )  # fmt: skip
+
+
+def expected_by_pair(model: OrderingModel, fit: Fit, buying: Buying, horizon: float) -> Array:
+    """Expected orders of those who are active, (rows,), computed once for each pair of purchases and observation."""
+    pairs, back = _pairs(buying)
+    return np.asarray(model.expected_if_active(fit.values, *pairs, horizon)[back])
+
+
+def discounted_orders(model: OrderingModel, fit: Fit, buying: Buying, horizon: float, force: float) -> Array:
+    """∫ e^(−force·u) dE(u) over the horizon for those who are active, (rows,): by parts, with eight nodes."""
+    pairs, back = _pairs(buying)
+    at, weights = np.polynomial.legendre.leggauss(8)
+    total = np.exp(-force * horizon) * model.expected_if_active(fit.values, *pairs, horizon)
+    for u, w in zip(horizon * (1 + at) / 2, horizon * weights / 2, strict=True):
+        total = total + force * w * np.exp(-force * u) * model.expected_if_active(fit.values, *pairs, u)
+    return np.asarray(total[back])
+
+
+def _pairs(buying: Buying) -> tuple[tuple[Array, Array], "np.ndarray[tuple[int], np.dtype[np.int64]]"]:
+    key = (
+        buying.x * 2.0**22 + buying.T
+        if float(buying.x.max(initial=0)) < 2**22
+        else np.arange(len(buying.x), dtype=float)
+    )
+    _, first, back = np.unique(key, return_index=True, return_inverse=True)
+    return (buying.x[first], buying.T[first]), back

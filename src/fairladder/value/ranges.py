@@ -1,0 +1,112 @@
+"""80 % ranges by simulation: outcomes drawn as the models say, with parameters as uncertain as the data leave them."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairladder.value.buying import Buying
+from fairladder.value.likelihood import Array, Fit
+from fairladder.value.ordering import OrderingModel
+from fairladder.value.spend import SpendModel
+
+#: Parameter sets drawn, and outcomes drawn under each.
+SETS, OUTCOMES = 40, 50
+#: Customers whose repeat purchases and observation are this near share their draws.
+_WIDE = 0.06
+#: The shares left out below and above.
+TAIL = 0.1
+
+
+@dataclass(frozen=True)
+class Outcomes:
+    """What customers may bring, in units of each one's own ``scale``: per row of the buying, (rows,)."""
+
+    low: Array
+    high: Array
+    mean: Array
+    square: Array
+    """Mean of the squares."""
+
+
+def outcomes(
+    model: OrderingModel, fit: Fit, spend: SpendModel, buying: Buying, active: Array, horizon: float,
+    random: np.random.Generator,
+) -> Outcomes:  # fmt: skip
+    """Ranges that leave out 20 % of outcomes: the tenth on either side, or, where nothing at all is likelier than a tenth,
+    the fifth at the top.
+
+    Drawn for cells of like customers that are still there; the chance that they are, ``active`` (rows,), is each row's own.
+    """
+    cell, x, observed = _cells(buying, fit)
+    sets = fit.draws(SETS, random).T[:, None, :, None]
+    shape = (len(x), SETS, OUTCOMES)
+    at_x, at_t = (np.broadcast_to(v[:, None, None], shape) for v in (x, observed))
+    orders = model.simulate_if_active(np.broadcast_to(sets, (4, *shape)), at_x, at_t, horizon, random)
+    worth = orders.astype(np.float64)
+    if spend.usable:
+        p, q, _ = spend.fit.draws(SETS, random).T[:, None, :, None]
+        level = random.standard_gamma(np.broadcast_to(q + p * (at_x + 1), shape))
+        worth = np.where(orders > 0, random.standard_gamma(p * np.maximum(orders, 1)), 0.0) / np.maximum(level, 1e-300)
+    drawn = np.sort(worth.reshape(len(x), -1), axis=1)
+    nothing = 1 - active + active * (drawn == 0).mean(axis=1)[cell]
+    skewed = nothing >= TAIL
+    low = np.where(skewed, 0.0, _quantile(drawn, cell, active, np.full(len(cell), TAIL)))
+    high = _quantile(drawn, cell, active, np.where(skewed, 1 - 2 * TAIL, 1 - TAIL))
+    return Outcomes(low, high, active * drawn.mean(axis=1)[cell], active * (drawn**2).mean(axis=1)[cell])
+
+
+def _cells(buying: Buying, fit: Fit) -> tuple["np.ndarray[tuple[int], np.dtype[np.int64]]", Array, Array]:
+    """The cell of each row, and each cell's average repeat purchases and observation."""
+    alpha = fit.parameters["alpha"]
+    many = np.where(buying.x > 12, np.round(np.log(np.maximum(buying.x, 1) / 12) / _WIDE) + 12, buying.x)
+    long = np.round(np.log(alpha + buying.T) / _WIDE)
+    _, cell = np.unique(many * 100_000 + long, return_inverse=True)
+    weight = np.bincount(cell, buying.weight)
+    return (
+        cell,
+        np.bincount(cell, buying.weight * buying.x) / weight,
+        np.bincount(cell, buying.weight * buying.T) / weight,
+    )
+
+
+def _quantile(drawn: Array, cell: "np.ndarray[tuple[int], np.dtype[np.int64]]", active: Array, level: Array) -> Array:
+    """Quantiles of: nothing, with chance 1 − active, else one of the cell's draws (sorted rows)."""
+    inside = np.clip((level - (1 - active)) / np.maximum(active, 1e-12), 0, 1) * (drawn.shape[1] - 1)
+    below = np.floor(inside).astype(np.int64)
+    part = inside - below
+    above = np.minimum(below + 1, drawn.shape[1] - 1)
+    return np.asarray((1 - part) * drawn[cell, below] + part * drawn[cell, above])
+
+
+def total_ratios(
+    model: OrderingModel, fit: Fit, spend: SpendModel, buying: Buying, horizon: float, random: np.random.Generator
+) -> Array:
+    """Total expected value under parameters drawn as uncertain as they are ÷ that under the estimates, (200,).
+
+    By the slope of its logarithm in those of the parameters: the total is smooth in them.
+    """
+    rows = buying.sample(1_500)
+
+    def log_total(theta: Array) -> float:
+        p = np.exp(theta)
+        active = model.active_probability(p, rows.x, rows.t_x, rows.T)
+        return float(
+            np.log(max(float(rows.weight @ (active * model.expected_if_active(p, rows.x, rows.T, horizon))), 1e-300))
+        )
+
+    logs = _log_ratios(log_total, fit, random)
+    if spend.usable:
+
+        def log_mean(theta: Array) -> float:
+            p, q, gamma = np.exp(theta)
+            return float(np.log(p * gamma / max(q - 1, 1e-3)))
+
+        logs = logs + _log_ratios(log_mean, spend.fit, random)
+    return np.asarray(np.exp(logs))
+
+
+def _log_ratios(of: Callable[[Array], float], fit: Fit, random: np.random.Generator) -> Array:
+    at, step = np.log(fit.values), 1e-3
+    slope = np.array([(of(at + step * e) - of(at - step * e)) / (2 * step) for e in np.eye(len(at))])
+    return np.asarray(np.clip((np.log(fit.draws(200, random)) - at) @ slope, -3, 3))

@@ -1,0 +1,125 @@
+"""Gamma-gamma spend: what a customer's orders are worth on average, as far as the few that were seen tell.
+
+Order values are gamma(p, ν) around each customer's own level, ν ~ gamma(q, γ) among customers [1].
+
+References
+----------
+.. [1] P. Fader, B. Hardie (2013), The gamma-gamma model of monetary value (note 25 of the authors).
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pandas as pd
+from scipy.special import digamma, gammaln
+
+from fairladder.errors import DataError
+from fairladder.value.likelihood import Array, Fit, fit
+
+NAMES = ("p", "q", "gamma")
+#: A rank correlation beyond this says that order value goes with the number of orders.
+DEPENDENT = 0.1
+
+
+def log_likelihood(p: Array, n: Array, mean: Array) -> tuple[Array, Array]:
+    """Log-likelihood of the average ``mean`` of ``n`` orders, (customers,), and its gradient by log parameters, (3, customers)."""
+    shape, q, gamma = p
+    seen, back = np.unique(n, return_inverse=True)
+    pn = shape * seen
+    fixed = gammaln(pn + q) - gammaln(pn) - gammaln(q) + pn * np.log(seen)
+    both, log_mean = gamma + mean * n, np.log(mean)
+    log_both = np.log(both)
+    k = shape * n
+    value = fixed[back] + q * np.log(gamma) + (k - 1) * log_mean - (k + q) * log_both
+    d_p = (seen * (digamma(pn + q) - digamma(pn) + np.log(seen)))[back] + n * (log_mean - log_both)
+    d_q = (digamma(pn + q) - digamma(q))[back] + np.log(gamma) - log_both
+    return value, np.stack([shape * d_p, q * d_q, q - gamma * (k + q) / both])
+
+
+@dataclass(frozen=True)
+class SpendModel:
+    """The fitted spend model, and how far order value goes with the number of orders, which it assumes it does not.
+
+    ``correlation`` is the rank correlation of the average order and the number of orders among customers with at least two
+    (NaN below three of them).
+    """
+
+    fit: Fit
+    correlation: float
+
+    @property
+    def usable(self) -> bool:
+        """Whether its mean is finite; otherwise everybody's own average stands."""
+        return self.fit.parameters["q"] > 1
+
+    @property
+    def population_mean(self) -> float:
+        """Average order of a customer about whom nothing is known; infinite where q ≤ 1."""
+        p, q, gamma = self.fit.values
+        return float(p * gamma / (q - 1)) if q > 1 else float("inf")
+
+    def expected(self, n: Array, mean: Array) -> Array:
+        """Expected order value of customers with ``n`` orders of ``mean`` on average, in major units."""
+        if not self.usable:
+            return mean
+        p, q, gamma = self.fit.values
+        return np.asarray(p * (gamma + mean * n) / (p * n + q - 1))
+
+
+def fit_spend(n: Array, mean: Array) -> SpendModel:
+    """Fit to customers' numbers of orders (at least 1) and average order (above 0, any unit).
+
+    Raises DataError where there is nobody.
+    """
+    if not len(n):
+        raise DataError("Nobody has bought anything, so there is no order value to learn.")
+    unit = float(np.exp(np.log(mean).mean()))
+    scaled = mean / unit
+    every = np.unique(np.linspace(0, len(n) - 1, 20_000).round().astype(np.int64))
+    share = len(n) / len(every)
+
+    def objective(theta: Array) -> tuple[float, Array]:
+        value, slope = log_likelihood(np.exp(theta), n, scaled)
+        return float(value.sum()), slope.sum(axis=1)
+
+    def glance(theta: Array) -> tuple[float, Array]:
+        value, slope = log_likelihood(np.exp(theta), n[every], scaled[every])
+        return float(value.sum()) * share, slope.sum(axis=1) * share
+
+    starts = [np.log([4.0, 3.0, 1.0]), np.log([1.5, 8.0, 5.0]), np.log([20.0, 4.0, 0.2])]
+    fitted = fit(
+        "gamma-gamma", NAMES, objective, starts, np.array([1, 1, unit]), customers=len(n),
+        constant=-len(n) * float(np.log(unit)), glance=glance if len(n) > len(every) else None,
+    )  # fmt: skip
+    correlation = _correlation(n, mean)
+    return SpendModel(_with_words(fitted, correlation), correlation)
+
+
+def _correlation(n: Array, mean: Array) -> float:
+    """Rank correlation of both among customers with two orders or more (of very many, an even sample)."""
+    among = np.flatnonzero(n >= 2)
+    some = among[:: max(len(among) // 100_000, 1)]
+    if len(some) < 3 or np.ptp(n[some]) == 0 or np.ptp(mean[some]) == 0:
+        return float("nan")
+    return float(pd.Series(n[some]).rank().corr(pd.Series(mean[some]).rank()))
+
+
+def _with_words(fitted: Fit, correlation: float) -> Fit:
+    findings = list(fitted.findings)
+    if fitted.parameters["q"] <= 1:
+        findings.append(
+            "The spend model's mean is infinite (q ≤ 1): a few orders are so large that no average can be told. Each "
+            "customer's own average stands in its place."
+        )
+    elif {"q", "gamma"} & set(fitted.at_bound):
+        findings.append("The spend model finds no difference between customers' order values beyond chance.")
+    elif fitted.at_bound:
+        findings.append("The spend model finds each customer's orders alike; their own average is the forecast.")
+    if abs(correlation) > DEPENDENT:
+        way = "larger" if correlation > 0 else "smaller"
+        findings.append(
+            f"Customers who order more often place {way} orders (rank correlation {correlation:+.2f}), though the spend model "
+            "takes the two for independent: forecasts of frequent customers are "
+            f"{'low' if correlation > 0 else 'high'} to that extent."
+        )
+    return replace(fitted, findings=tuple(findings))

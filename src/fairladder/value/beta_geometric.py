@@ -17,9 +17,9 @@ from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import digamma, gammaln
+from scipy.special import digamma, expit, gammaln
 
-from fairladder.value.likelihood import Array
+from fairladder.value.likelihood import Array, distinct
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ class BetaGeometric:
         """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4, rows)."""
         r, alpha, a, b = p
         n = self._coins(x)
-        seen, back = np.unique(x, return_inverse=True)
+        seen, back = distinct(x)
         coins = self._coins(seen)
         whole = (
             gammaln(r + seen) - gammaln(r) + gammaln(a + b) - gammaln(a + b + coins) + gammaln(b + coins) - gammaln(b)
@@ -59,10 +59,10 @@ class BetaGeometric:
         d_ab = (digamma(a + b) - digamma(a + b + coins))[back]
         d_b = (digamma(b + coins) - digamma(b))[back]
         log_end, log_last = np.log(alpha + T), np.log(alpha + t_x)
-        odds = self._odds(p, x, log_end - log_last)
-        gone = odds / (1 + odds)
+        odds = self._log_odds(p, x, log_end - log_last)
+        gone = expit(odds)
         left = np.where(n > 0, 1 / (b + np.where(n > 0, n, 1) - 1), 0.0)
-        value = whole + r * np.log(alpha) - (r + x) * log_end + np.log1p(odds)
+        value = whole + r * np.log(alpha) - (r + x) * log_end + np.logaddexp(0, odds)
         slope = np.stack([
             r * (d_r + np.log(alpha) - (1 - gone) * log_end - gone * log_last),
             r - alpha * (r + x) * ((1 - gone) / (alpha + T) + gone / (alpha + t_x)),
@@ -71,16 +71,16 @@ class BetaGeometric:
         ])  # fmt: skip
         return value, slope
 
-    def _odds(self, p: Array, x: Array, gap: Array) -> Array:
-        """Odds of having left by the end; ``gap`` = ln((α + T) / (α + t_x)). Bounded, so that they stay finite."""
+    def _log_odds(self, p: Array, x: Array, gap: Array) -> Array:
+        """Log odds of having left by the end, −inf where nobody can have; ``gap`` = ln((α + T) / (α + t_x))."""
         r, _, a, b = p
         n = self._coins(x)
         logs = np.log(a) - np.log(b + np.where(n > 0, n, 1) - 1) + (r + x) * gap
-        return np.where(n > 0, np.exp(np.minimum(logs, 690)), 0.0)
+        return np.where(n > 0, logs, -np.inf)
 
     def active_probability(self, p: Array, x: Array, t_x: Array, T: Array) -> Array:
         """Chance that a customer has not left by T; exactly 1 without a repeat, unless central."""
-        return np.asarray(1 / (1 + self._odds(p, x, np.log(p[1] + T) - np.log(p[1] + t_x))))
+        return np.asarray(expit(-self._log_odds(p, x, np.log(p[1] + T) - np.log(p[1] + t_x))))
 
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
         """Expected purchases in the t days after T of customers still there: E[(1 − (1 + p τ)^−(r + x)) / p], τ = t / (α + T)."""

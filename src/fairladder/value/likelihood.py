@@ -184,3 +184,12 @@ def softmax(logs: Array) -> tuple[Array, Array]:
     shares = np.exp(logs - top)
     sums = shares.sum(axis=-1, keepdims=True)
     return np.asarray((top + np.log(sums))[..., 0]), np.asarray(shares / sums)
+
+
+def distinct(counts: Array) -> tuple[Array, NDArray[np.int64]]:
+    """Counts among which all that occur are, and the place of each row's; a table of all up to the largest where that is small."""
+    largest = int(counts.max(initial=0))
+    if largest > 2 * len(counts) + 1000:
+        seen, back = np.unique(counts, return_inverse=True)
+        return seen, back
+    return np.arange(largest + 1.0), counts.astype(np.int64)

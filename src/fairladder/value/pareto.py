@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import digamma, exprel, gammaln
 
-from fairladder.value.likelihood import Array, softmax
+from fairladder.value.likelihood import Array, distinct, softmax
 
 #: Beyond this fall of its logarithm an integrand adds nothing to a sum of doubles.
 _NEGLIGIBLE = 42.0
@@ -46,7 +46,7 @@ class Pareto:
     def log_likelihood(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
         """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4, rows)."""
         r, alpha, s, beta = p
-        seen, back = np.unique(x, return_inverse=True)
+        seen, back = distinct(x)
         whole = (gammaln(r + seen) - gammaln(r))[back] + r * np.log(alpha) + s * np.log(beta)
         d_r = (digamma(r + seen) - digamma(r))[back]
         log_a, log_b = np.log(alpha + T), np.log(beta + T)

@@ -14,7 +14,7 @@ import pandas as pd
 from scipy.special import digamma, gammaln
 
 from fairladder.errors import DataError
-from fairladder.value.likelihood import Array, Fit, fit
+from fairladder.value.likelihood import Array, Fit, distinct, fit
 
 NAMES = ("p", "q", "gamma")
 #: A rank correlation beyond this says that order value goes with the number of orders.
@@ -24,7 +24,8 @@ DEPENDENT = 0.1
 def log_likelihood(p: Array, n: Array, mean: Array) -> tuple[Array, Array]:
     """Log-likelihood of the average ``mean`` of ``n`` orders, (customers,), and its gradient by log parameters, (3, customers)."""
     shape, q, gamma = p
-    seen, back = np.unique(n, return_inverse=True)
+    seen, back = distinct(n)
+    seen = np.maximum(seen, 1)  # nobody has none
     pn = shape * seen
     fixed = gammaln(pn + q) - gammaln(pn) - gammaln(q) + pn * np.log(seen)
     both, log_mean = gamma + mean * n, np.log(mean)

@@ -1,0 +1,418 @@
+"""Lifetime value against direct integration, simulation, published figures and plain SQL."""
+
+import datetime as dt
+
+import duckdb
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
+from scipy.special import gammaln
+
+import fairladder as fl
+from fairladder.demo import SHOP
+from fairladder.value.backtest import top_found
+from fairladder.value.buying import Buying
+from fairladder.value.ordering import MODELS, fit_ordering
+from fairladder.value.ranges import outcomes
+from fairladder.value.spend import fit_spend, log_likelihood
+
+BG, CENTRAL, PARETO = MODELS.values()
+ALL = pytest.mark.parametrize("model", MODELS.values(), ids=list(MODELS))
+STEP = 0.06
+
+
+def one(*values):
+    return [np.array([float(v)]) for v in values]
+
+
+def mixed(model, p, integrand):
+    """∫∫ integrand(λ, θ) under gamma(r, α) and beta(a, b) or gamma(s, β): trapezoids where both are smooth and vanish."""
+
+    def gamma(shape, rate):
+        u = np.arange(-90, 6, STEP) - np.log(rate)
+        return np.exp(u), shape * np.log(rate) - gammaln(shape) + shape * u - rate * np.exp(u)
+
+    r, alpha, c, d = p
+    rate, log_g = gamma(r, alpha)
+    if model is PARETO:
+        other, log_h = gamma(c, d)
+    else:
+        v = np.arange(-90, 90, STEP)
+        other = 1 / (1 + np.exp(-v))
+        log_h = gammaln(c + d) - gammaln(c) - gammaln(d) - c * np.logaddexp(0, -v) - d * np.logaddexp(0, v)
+    weight = np.exp(log_g)[:, None] * np.exp(log_h)[None, :]
+    return float((weight * integrand(rate[:, None], other[None, :])).sum() * STEP**2)
+
+
+def by_integration(model, p, x, t_x, T, t):
+    """Likelihood, chance to be active, expected purchases: from what one customer with known λ and θ would do."""
+    if model is PARETO:
+        there = lambda k, m: k**x * np.exp(-(k + m) * T)  # noqa: E731
+        left = lambda k, m: k**x * m / (k + m) * (np.exp(-(k + m) * t_x) - np.exp(-(k + m) * T))  # noqa: E731
+        ahead = lambda k, m: -k / m * np.expm1(-m * t)  # noqa: E731
+    else:
+        coins = x + (model is CENTRAL)
+        there = lambda k, q: (1 - q) ** coins * k**x * np.exp(-k * T)  # noqa: E731
+        left = lambda k, q: (coins > 0) * q * (1 - q) ** max(coins - 1, 0) * k**x * np.exp(-k * t_x)  # noqa: E731
+        ahead = lambda k, q: -np.expm1(-k * q * t) / q  # noqa: E731
+    stayed, gone = mixed(model, p, there), mixed(model, p, left)
+    return (
+        stayed + gone,
+        stayed / (stayed + gone),
+        mixed(model, p, lambda k, q: there(k, q) * ahead(k, q)) / (stayed + gone),
+    )
+
+
+@ALL
+@pytest.mark.parametrize(
+    ("p", "x", "t_x", "T"),
+    [
+        ((0.55, 10.58, 0.61, 11.67), 2, 30.43, 38.86), ((0.8, 4.4, 1.0, 2.4), 0, 0, 38.9), ((1.4, 9.0, 0.4, 0.6), 3, 20, 20),
+        ((1.0, 300.0, 1.0, 300.0), 1, 5, 700), ((2.0, 3.0, 1.7, 0.9), 0, 0, 0), ((0.6, 50.0, 2.5, 40.0), 9, 200, 365),
+    ],
+)  # fmt: skip
+def test_models_agree_with_integration_of_their_mixing_distributions(model, p, x, t_x, T):
+    p = np.array(p)
+    likelihood, active, expected = by_integration(model, p, x, t_x, T, 39)
+    rows = one(x, t_x, T)
+    assert np.exp(model.log_likelihood(p, *rows)[0][0]) == pytest.approx(likelihood, rel=1e-8)
+    assert model.active_probability(p, *rows)[0] == pytest.approx(active, rel=1e-8)
+    ours = model.active_probability(p, *rows) * model.expected_if_active(p, rows[0], rows[2], 39.0)
+    assert ours[0] == pytest.approx(expected, rel=1e-8)
+    if x == T == 0 and model is not CENTRAL:  # somebody who has just come, about whom nothing is known
+        assert model.expected_from_start(p, np.array([39.0]))[0] == pytest.approx(expected, rel=1e-8)
+
+
+def test_the_beta_geometric_papers_customer():
+    p = np.array([0.243, 4.414, 0.793, 2.426])
+    x, t_x, T = one(2, 30.43, 38.86)
+    ahead = BG.active_probability(p, x, t_x, T) * BG.expected_if_active(p, x, T, 39.0)
+    assert round(float(ahead[0]), 3) == 1.226
+
+
+ROWS = st.tuples(
+    st.sampled_from([0, 1, 3, 40, 1000]), st.floats(0, 1), st.sampled_from([0.0, 1.0, 90.0, 1100.0, 7300.0])
+)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.sampled_from(list(MODELS)), st.tuples(*[st.floats(-2.5, 2.5)] * 4), st.lists(ROWS, min_size=1, max_size=5),
+    st.sampled_from([1 / 7, 30.4, 365.0]),
+)  # fmt: skip
+@example("Pareto", (0.0, 0.0, 0.0, 0.0), [(1000, 1.0, 7300.0)], 365.0)
+def test_gradients_and_units_of_time(name, logs, rows, unit):
+    """The gradient is that of the value; another unit moves the times alone, and the likelihood by ln(unit) a repeat."""
+    model, theta = MODELS[name], np.array(logs) + np.array([0, 4, 0, 4 if name == "Pareto" else 0])
+    x, share, T = map(np.array, zip(*rows, strict=True))
+    x = np.where(T > 0, x, 0).astype(float)
+    t_x = np.where(x > 0, share * T, 0)
+    value, slope = model.log_likelihood(np.exp(theta), x, t_x, T)
+    assert np.isfinite(value).all()
+    for i, step in enumerate(1e-5 * np.eye(4)):
+        about = [model.log_likelihood(np.exp(theta + way * step), x, t_x, T)[0] for way in (1, -1)]
+        assert slope[i] == pytest.approx((about[0] - about[1]) / 2e-5, rel=1e-4, abs=1e-4)
+    scale = np.array([unit if time else 1 for time in model.times])
+    other, _ = model.log_likelihood(np.exp(theta) / scale, x, t_x / unit, T / unit)
+    assert other == pytest.approx(value + x * np.log(unit), rel=1e-9, abs=1e-7)
+    active = model.active_probability(np.exp(theta), x, t_x, T)
+    assert ((active >= 0) & (active <= 1)).all()
+    if model is BG:
+        assert (active[x == 0] == 1).all()
+    if model is PARETO:
+        assert (
+            np.diff(model.active_probability(np.exp(theta), *np.zeros((2, 3)), np.array([0.0, 10, 1000]))) < 0
+        ).all()
+
+
+@pytest.mark.parametrize("x", [0, 4])
+def test_nothing_breaks_at_the_singular_points(x):
+    """a = 1, s = 1 and a + b = 1: the value there is that on either side, to all the digits the steps leave."""
+    rows = one(x, 50 if x else 0, 80)
+    for model, p, at in (
+        (BG, [0.7, 9.0, 1.0, 2.0], 2), (PARETO, [0.7, 9.0, 1.0, 30.0], 2), (BG, [0.7, 9.0, 0.4, 0.6], 3), (CENTRAL, [0.7, 9.0, 1.0, 1.0], 2),
+    ):  # fmt: skip
+        near = [np.array(p) for _ in range(3)]
+        near[0][at] -= 1e-6
+        near[2][at] += 1e-6
+        below, there, above = (model.expected_if_active(q, rows[0], rows[2], 100.0)[0] for q in near)
+        assert there == pytest.approx((below + above) / 2, rel=1e-10)
+
+
+def simulated(model, p, customers, random, span=1000, ahead=300):
+    """Purchases one by one, as each model tells the story: x, t_x, T and what comes in the days ahead."""
+    r, alpha, c, d = p
+    T = random.integers(span // 3, span, customers).astype(float)
+    rate = random.gamma(r, 1 / alpha, customers)
+    life = random.exponential(1 / random.gamma(c, 1 / d, customers)) if model is PARETO else np.full(customers, np.inf)
+    leaves = np.zeros(customers) if model is PARETO else random.beta(c, d, customers)
+    there = random.random(customers) >= leaves if model is CENTRAL else np.ones(customers, dtype=bool)
+    now, x, t_x, later = (np.zeros(customers) for _ in range(4))
+    while there.any():
+        now = now + random.exponential(1 / rate)
+        there &= (now <= T + ahead) & (now <= life)
+        seen = there & (now <= T)
+        x[seen] += 1
+        t_x[seen] = now[seen]
+        later += there & (now > T)
+        there &= random.random(customers) >= leaves
+    return x, t_x, T, later
+
+
+@ALL
+def test_parameters_are_recovered_and_ranges_cover(model):
+    random = np.random.default_rng(7)
+    true = (0.9, 30.0, 0.8, 500.0) if model is PARETO else (0.9, 30.0, 0.7, 6.0)
+    x, t_x, T, later = simulated(model, true, 12_000, random)
+    buying = Buying.of(x, t_x, T)
+    fit = fit_ordering(model, buying)
+    assert fit.converged
+    assert not fit.findings
+    for (name, value), wanted in zip(fit.parameters.items(), true, strict=True):
+        assert abs(value - wanted) < 4 * fit.errors[name], name
+        assert fit.errors[name] < 0.4 * wanted
+    level = random.gamma(6.0, 1 / 50, len(x))
+    orders = random.gamma(4 * (x + 1), 1) / level
+    spend = fit_spend(x + 1, orders / (x + 1))
+    p, q, gamma = spend.fit.values
+    assert (abs(np.array([p, q, gamma]) - (4, 6, 50)) < 4 * np.array(list(spend.fit.errors.values()))).all()
+    active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
+    drawn = outcomes(model, fit, spend, buying, active, 300.0, random)
+    brought = np.where(later > 0, random.gamma(np.maximum(4 * later, 1e-9), 1) / level, 0)
+    low, high = (v[buying.row_of] * (gamma + orders) for v in (drawn.low, drawn.high))
+    expects = high > 0
+    inside = ((low <= brought) & (brought <= high))[expects]
+    assert 0.77 < inside.mean() < 0.83
+    assert 0.7 < inside[low[expects] > 0].mean() < 0.9
+    expected = (active * model.expected_if_active(fit.values, buying.x, buying.T, 300.0))[buying.row_of]
+    assert expected.sum() == pytest.approx(later.sum(), rel=0.06)
+    assert expected[x == 0].sum() == pytest.approx(later[x == 0].sum(), rel=0.25)
+
+
+def test_spend_by_integration_and_what_it_says_of_itself():
+    shape, q, gamma, n, mean = 2.2, 3.1, 14.0, 3.0, 20.0
+    u = np.arange(-40, 6, 0.01) - np.log(gamma)
+    level, log_g = np.exp(u), q * np.log(gamma) - gammaln(q) + q * u - gamma * np.exp(u)
+    likely = np.exp(
+        log_g + n * shape * np.log(n * level) - gammaln(n * shape) + (n * shape - 1) * np.log(mean) - n * level * mean
+    )
+    value, slope = log_likelihood(np.array([shape, q, gamma]), *one(n, mean))
+    assert value[0] == pytest.approx(np.log(likely.sum() * 0.01), rel=1e-10)
+    for i, step in enumerate(1e-6 * np.eye(3)):
+        about = [log_likelihood(np.array([shape, q, gamma]) * np.exp(w * step), *one(n, mean))[0][0] for w in (1, -1)]
+        assert slope[i][0] == pytest.approx((about[0] - about[1]) / 2e-6, rel=1e-5)
+    random = np.random.default_rng(2)
+    n = random.integers(1, 9, 4000).astype(float)
+    for unit in (0.001, 1.0, 1e9):  # amounts in thousandths and in billions
+        spend = fit_spend(n, unit * random.gamma(4 * n, 1) / random.gamma(5, 1 / 40, 4000) / n)
+        assert spend.population_mean / unit == pytest.approx(4 * 40 / 4, rel=0.1)
+    wild = fit_spend(n, random.gamma(4 * n, 1) / random.gamma(0.6, 1 / 40, 4000) / n)
+    assert not wild.usable
+    assert "mean is infinite" in " ".join(wild.fit.findings)
+    assert wild.expected(n, n).tolist() == n.tolist()
+    tied = fit_spend(n, n * random.gamma(4 * n, 1) / random.gamma(5, 1 / 40, 4000) / n)
+    assert "place larger orders (rank correlation +" in " ".join(tied.fit.findings)
+
+
+@pytest.mark.parametrize(
+    ("days_of", "says"),
+    [
+        ({f"c{i}": [0] for i in range(40)}, "Nobody has ordered on a second day"),
+        ({f"c{i}": range(0, 700, 70) for i in range(320)}, "everybody ordering at the same rate, once in"),
+        ({f"c{i}": range(0, 20 * i + 1, 20) for i in range(5)}, "held by a weak prior"),
+        ({"often": range(0, 7300, 7), **{f"c{i}": [i, i + 9] for i in range(30)}}, ""),
+    ],
+)  # fmt: skip
+def test_odd_histories_give_a_finite_answer_and_say_what_is_odd(days_of, says):
+    rows = [
+        (c, pd.Timestamp("2006-01-01") + pd.Timedelta(days=d), 5.0 + d % 3) for c, days in days_of.items() for d in days
+    ]
+    orders = fl.open_orders(
+        pd.DataFrame(rows, columns=["customer", "placed", "amount"]), scheme={"time": {"as_of": dt.date(2026, 1, 1)}}
+    )
+    ahead = fl.value_forecast(
+        orders, method="beta-geometric", split="2015-01-01" if "often" in days_of else None, discount_rate=0.1
+    )
+    assert says in " ".join(ahead.findings)
+    assert np.isfinite(ahead.frame.drop(columns="customer").to_numpy(dtype=float)).all()
+    assert np.isfinite(ahead.models["value"]).all()
+    total = ahead.totals()
+    assert (total["value_low"] <= total["expected_value"]).all()
+
+
+# ------------------------------------------------------------------------------------------------- from orders
+
+
+@pytest.fixture(scope="module")
+def quillmoor():
+    return fl.open_orders(SHOP / "orders.csv", scheme=SHOP / "scheme.toml")
+
+
+@pytest.fixture(scope="module")
+def forecast(quillmoor):
+    return fl.value_forecast(quillmoor, margin=0.4, discount_rate=0.1)
+
+
+@pytest.fixture(scope="module")
+def paid(quillmoor):
+    """Purchases by plain SQL on the rows that are used."""
+    ledger = fl.order_ledger(quillmoor)
+    with duckdb.connect() as con:
+        con.register("ledger", ledger)
+        yield con.sql(
+            "SELECT customer AS id, placed_on::DATE AS day, amount, channel FROM ledger WHERE amount > 0"
+        ).df()
+
+
+def test_histories_and_the_formula_as_plain_sql_has_them(quillmoor, paid):
+    from fairladder.value.histories import histories
+
+    past = histories(quillmoor, dt.date(2025, 9, 30))
+    told = duckdb.sql("""
+        SELECT id, min(day) AS first, max(day) AS last, count(DISTINCT day) AS days, sum(amount) AS bought FROM paid
+        WHERE day <= DATE '2025-09-30' GROUP BY 1 ORDER BY 1
+    """).df()
+    assert past.frame["customer"].tolist() == told["id"].tolist()
+    for name in ("first", "last", "days"):
+        assert (past.frame[name].to_numpy() == told[name].to_numpy()).all()
+    assert past.frame["bought"].to_numpy() == pytest.approx(told["bought"].to_numpy())
+    later = duckdb.sql("SELECT count(*) FROM (SELECT DISTINCT id, day FROM paid WHERE day > DATE '2025-09-30') "
+                       "WHERE id IN (SELECT id FROM paid WHERE day <= DATE '2025-09-30')").fetchall()[0][0]  # fmt: skip
+    assert past.frame["later_days"].sum() == later
+    made = fl.value_formula(quillmoor, period="quarter", by="channel", margin=0.4)
+    row = made.frame.iloc[0]
+    orders, active, both, could = duckdb.sql("""
+        WITH active AS (SELECT id, date_trunc('quarter', day) AS q, count(*) AS n FROM paid GROUP BY 1, 2)
+        SELECT sum(n), count(*), count(*) FILTER (EXISTS (FROM active b WHERE b.id = a.id AND b.q = a.q + INTERVAL 3 MONTH)),
+          count(*) FILTER (q < DATE '2026-04-01') FROM active a
+    """).fetchall()[0]
+    assert (row["retained"], row["could_return"]) == (both, could)
+    revenue = row["revenue"]
+    assert row["formula_value"] == pytest.approx(revenue / orders * (orders / active) * (1 / (1 - both / could)) * 0.4)
+    assert row["quick_value"] == pytest.approx(revenue / paid["id"].nunique())
+    assert made.frame["customers"].iloc[1:].sum() == row["customers"]
+    assert made.frame["retained"].iloc[1:].sum() == both
+    assert made.factors().loc[1, "unit"] == "orders per quarter"
+    again = fl.value_from_totals(  # the totals of all quarters give the same, of one quarter's length
+        revenue=revenue,
+        orders=int(orders),
+        customers=int(active),
+        retention=both / could,
+        periods=12,
+        period="quarter",
+        margin=0.4,
+    )
+    assert again.frame["formula_value"].iloc[0] == pytest.approx(row["formula_value"])
+
+
+def test_formula_worked_by_hand():
+    """Two months complete: 3 orders of 90 in all by 2 + 1 active; one of two came back, so 2 months; 30 × 1 × 2 × 0.5 = 30."""
+    rows = [("a", "2026-01-05", 20), ("b", "2026-01-06", 40), ("a", "2026-02-07", 30), ("a", "2026-03-01", 500)]
+    orders = fl.open_orders(
+        pd.DataFrame(rows, columns=["customer", "placed", "amount"]), scheme={"time": {"as_of": dt.date(2026, 3, 2)}}
+    )
+    made = fl.value_formula(orders, period="month", margin=0.5)
+    row = made.frame.iloc[0]
+    assert row[
+        ["average_order_value", "orders_per_period", "retention", "lifespan_periods", "formula_value"]
+    ].tolist() == [30, 1, 0.5, 2, 30]
+    assert row["value_if_lower"] == pytest.approx(30 * 0.5 / 0.55)
+    assert row["quick_value"] == 295
+    assert [f.split(":")[0] for f in made.findings] == ["Only 2 complete months", "The orders span 55 days"]
+    for wrong, says in (
+        ({"retention": 1.0}, "keeps everybody for ever"), ({"retention": 62.0}, "for 60 % write 0.6"), ({"margin": 40.0}, "for 40 % write 0.4"),
+        ({"period": "fortnight"}, "no period 'fortnight'"), ({"by": "chanel"}, "no column `chanel`"),
+    ):  # fmt: skip
+        with pytest.raises(fl.UsageError, match=says):
+            fl.value_formula(orders, **wrong)
+    with pytest.raises(fl.UsageError, match="at least one order a year"):
+        fl.value_from_totals(revenue=100, orders=5, customers=8, retention=0.5)
+
+
+def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
+    frame, tested = forecast.frame, forecast.backtest
+    assert tested.convincing
+    assert forecast.method == tested.winner
+    assert tested.better_by > 0.2
+    assert 0.75 < tested.frame["coverage"].iloc[0] < 0.88
+    assert tested.calibration["customers"].sum() == tested.customers
+    weighed = (tested.calibration["actual"] * tested.calibration["customers"]).sum()
+    assert weighed == pytest.approx(tested.frame["actual_orders"].iloc[0])
+    assert tested.tracking["actual"].iloc[:-40].sum() + tested.frame["actual_orders"].iloc[0] == pytest.approx(
+        tested.tracking["actual"].sum(), rel=0.02
+    )
+    after = tested.tracking[tested.tracking["week"] > pd.Timestamp(tested.split)]
+    assert after[forecast.method].sum() == pytest.approx(tested.frame["orders"].iloc[0], rel=0.03)
+    assert np.allclose(frame["margin_to_date"], 0.4 * frame["spend_to_date"])
+    ratio = frame["expected_value"] / (frame["expected_orders"] * frame["expected_order_value"] * 0.4)
+    assert (
+        (ratio > 1.1**-0.55) & (ratio < 1.1**-0.3)
+    ).all()  # a year at 10 %: about half a year's discount, some order soon
+    members = quillmoor.members.frame.set_index("customer")["district"]
+    by_district = forecast.totals(members)
+    whole = forecast.totals().iloc[0]
+    assert by_district["customers"].sum() == whole["customers"] == len(frame)
+    assert by_district["expected_value"].sum() == pytest.approx(whole["expected_value"])
+    assert by_district["value_high"].sum() > whole["value_high"] > whole["expected_value"] > whole["value_low"]
+    again = fl.value_forecast(quillmoor, margin=0.4, discount_rate=0.1)
+    pd.testing.assert_frame_equal(again.frame, frame)
+
+
+def test_where_customers_are_clockwork_the_naive_forecast_wins_and_is_used():
+    rows = [
+        (f"c{i}", pd.Timestamp("2024-01-01") + pd.Timedelta(days=d), 10.0)
+        for i in range(60)
+        for d in range(i % 7, 700, 7 + i % 9)
+    ]
+    orders = fl.open_orders(pd.DataFrame(rows, columns=["customer", "placed", "amount"]))
+    ahead = fl.value_forecast(orders, horizon=70)
+    assert ahead.method == ahead.backtest.winner == "naive"
+    assert "No model beats each customer's own past rate" in ahead.backtest.in_words()
+    assert ahead.frame["expected_orders"].iloc[0] == pytest.approx(10, rel=0.01)  # every 7 days
+    assert ahead.frame["value_low"].isna().all()
+
+
+def test_top_found_counts_ties_by_chance():
+    actual = np.array([5, 5, 1, 0, 0, 0, 0, 0, 0, 0.0])
+    assert top_found(actual, actual) == 1.0  # the tenth is one, and who ties with it: two
+    assert top_found(np.array([9, 3, 3, 3, 0, 0, 0, 0, 0, 0.0]), actual) == pytest.approx((1 + 1 / 3) / 2)
+
+
+def test_the_command_its_parts_and_the_scheme(fairladder, shop):
+    asked = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
+    done = fairladder(
+        *asked, "--out", "value.json", "--by", "segment", "--figure", "active.png", "--figure-of", "active", cwd=shop
+    )
+    assert done.returncode == 0, done.stderr
+    held = pd.read_json(shop / "value.json", typ="series")
+    assert {"customers", "answers", "factors", "groups", "models", "backtest", "calibration", "tracking"} <= set(
+        held.index
+    )
+    assert [a["answer"] for a in held["answers"]] == ["so far", "by formula", "next 365 days"]
+    assert (shop / "active.png").stat().st_size > 20_000
+    totals = fairladder("value", "--revenue", 1000, "--orders", 20, "--customers", 10, "--retention", 0.5, cwd=shop)
+    assert "formula value,200.0,money per customer" in totals.stdout
+    for wrong, says in (
+        (["value", "--orders", 3], "give --revenue, --orders, --customers and --retention"),
+        ([*asked, "--revenue", 3], "--revenue is for totals alone"), ([*asked, "--backtest", "2026-06-30"], "leaves no day up to 2026-06-30"),
+        ([*asked, "--horizon", 0], "give 1 to 3,650"), ([*asked, "--method", "guess"], "There is no forecast method 'guess'"),
+    ):  # fmt: skip
+        refused = fairladder(*wrong, cwd=shop)
+        assert (refused.returncode, says in refused.stderr) == (2, True), refused.stderr
+    text = (shop / "scheme.toml").read_text()
+    text = text.replace(
+        "[tiers.reward]", '[tiers.promise]\nof = "expected_value"\ntop_percents = [5]\n\n[tiers.reward]'
+    )
+    rule = '[[segments]]\nname = "slipping"\nwhen = "active_probability < 0.5 AND spend > 500"\nstance = "win-back"\n\n'
+    (shop / "ahead.toml").write_text(text.replace("[[segments]]", rule + "[[segments]]", 1))
+    scored = fairladder("score", "orders.csv", "--scheme", "ahead.toml", "--quiet", "--out", "ahead.csv", cwd=shop)
+    assert scored.returncode == 0, scored.stderr
+    table = pd.read_csv(shop / "ahead.csv", dtype={"customer": str})
+    assert ((table["segment"] == "slipping") == ((table["active_probability"] < 0.5) & (table["spend"] > 500))).all()
+    best = table[table["promise"] == "top 5 %"]
+    assert best["expected_value"].min() >= table.loc[table["promise"] != "top 5 %", "expected_value"].max()
+    one = table.loc[table["segment"] == "slipping", "customer"].iloc[0]
+    why = fairladder("explain", "orders.csv", one, "--scheme", "ahead.toml", "--out", "why.json", "--quiet", cwd=shop)
+    assert (why.returncode, "slipping" in (shop / "why.json").read_text()) == (0, True), why.stderr

@@ -15,6 +15,9 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from fairladder import figures
+    from fairladder.campaigns.lift import HoldoutPlan, Lift, lift, plan_holdout
+    from fairladder.campaigns.listing import CampaignList, campaign, campaign_lists
+    from fairladder.comparison import Comparison, Paths, compare, compare_scored, paths
     from fairladder.errors import ConditionError, DataError, FairLadderError, SchemeError, UsageError
     from fairladder.explanation import Explanation, explain
     from fairladder.fairness import fairness_of
@@ -39,17 +42,21 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 __all__ = [
-    "Backtest", "Breakdown", "Check", "Cohorts", "ConditionError", "DataError", "Explanation",
-    "FairLadderError", "Finding", "Forecast", "FormulaValue", "GroupedLadder", "Ladder", "Orders",
-    "SavedLadders", "Scheme", "SchemeError", "Stability", "UsageError", "backtest", "breakdown", "channel_flow",
-    "cohorts", "customers_to_score", "drift", "explain", "fairness_of", "figures", "fit_ladders", "flat_spells",
-    "growth", "load_ladders", "load_scheme", "one_before", "one_channel", "open_orders", "order_counts",
-    "order_ledger", "percent_rank", "percentile", "rule_coverage", "scheme_sql", "score", "segment_summary",
-    "spend_ladder", "stability", "top", "top_ladder", "value_forecast", "value_formula", "value_from_totals",
-    "with_forecast", "write",
+    "Backtest", "Breakdown", "CampaignList", "Check", "Cohorts", "Comparison", "ConditionError", "DataError",
+    "Explanation", "FairLadderError", "Finding", "Forecast", "FormulaValue", "GroupedLadder", "HoldoutPlan",
+    "Ladder", "Lift", "Orders", "Paths", "SavedLadders", "Scheme", "SchemeError", "Stability", "UsageError",
+    "backtest", "breakdown", "campaign", "campaign_lists", "channel_flow", "cohorts", "compare",
+    "compare_scored", "customers_to_score", "drift", "explain", "fairness_of", "figures", "fit_ladders",
+    "flat_spells", "growth", "lift", "load_ladders", "load_scheme", "one_before", "one_channel", "open_orders",
+    "order_counts", "order_ledger", "paths", "percent_rank", "percentile", "plan_holdout", "rule_coverage",
+    "scheme_sql", "score", "segment_summary", "spend_ladder", "stability", "top", "top_ladder",
+    "value_forecast", "value_formula", "value_from_totals", "with_forecast", "write",
 ]  # fmt: skip
 
 _HOMES = {
+    "campaigns.lift": ("HoldoutPlan", "Lift", "lift", "plan_holdout"),
+    "campaigns.listing": ("CampaignList", "campaign", "campaign_lists"),
+    "comparison": ("Comparison", "Paths", "compare", "compare_scored", "paths"),
     "errors": ("ConditionError", "DataError", "FairLadderError", "SchemeError", "UsageError"),
     "files": ("write",),
     "explanation": ("Explanation", "explain"),

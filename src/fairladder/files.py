@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -15,6 +16,7 @@ import pyarrow as pa
 from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
+from fairladder.workbook import write_workbook
 
 #: Columns that are money, written with exactly the scheme's decimals in text formats.
 MONEY = frozenset(
@@ -42,7 +44,7 @@ MONEY = frozenset(
         "spend_after",
     }
 )
-FORMATS = ("csv", "parquet", "json")
+FORMATS = ("csv", "parquet", "json", "xlsx")
 
 
 def write(
@@ -52,13 +54,16 @@ def write(
     part: str | None = None,
     decimals: int = 2,
     facts: Mapping[str, Any] | None = None,
+    spreadsheet_safe: bool = False,
 ) -> None:
     """Write a table, or one of several by name, to a file whose ending says the format.
 
     ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO, nulls empty; ``facts`` stand
     beside it in ``NAME.settings.json``. ``parquet``
     holds the unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every table as a
-    list of rows under its name; without ``part`` all of them. The file is replaced as a whole or not at all.
+    list of rows under its name; without ``part`` all of them. ``xlsx`` has a sheet for each, its data never a formula. With
+    ``spreadsheet_safe`` text that a spreadsheet would take for a formula stands behind an apostrophe in CSV. The file is
+    replaced as a whole or not at all.
 
     Raises UsageError for an unknown ending or part, or where the file cannot be written.
     """
@@ -69,12 +74,14 @@ def write(
     kind = format_of(path)
     with replacing(path) as beside:
         if kind == "csv":
-            write_csv(as_text_table(first, decimals), str(beside))
+            write_csv(as_text_table(made_safe(first) if spreadsheet_safe else first, decimals), str(beside))
             if facts is not None:
                 with replacing(settings_path(path)) as told:
                     told.write_text(as_json(facts), "utf-8")
         elif kind == "parquet":
             _write_parquet(first, beside, facts)
+        elif kind == "xlsx":
+            write_workbook(tables if part is None else {part: first}, beside, MONEY, decimals, facts)
         else:
             chosen = tables if part is None else {part: first}
             beside.write_text(
@@ -96,6 +103,25 @@ def format_of(path: str | Path) -> str:
             f"end the name in {', '.join('.' + f for f in FORMATS)}."
         )
     return ending
+
+
+def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
+    """An apostrophe before text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage return and is no plain number."""
+    safe = {}
+    for name, values in frame.items():
+        if values.dtype == object or isinstance(values.dtype, pd.CategoricalDtype | pd.StringDtype):
+            texts = values.astype(object).where(values.notna(), None)
+            risky = texts.map(lambda v: isinstance(v, str) and v[:1] in _FORMULA and not _NUMBER.fullmatch(v)).to_numpy(
+                dtype=bool
+            )
+            if risky.any():
+                values = texts.where(~risky, "'" + texts.astype(str))
+        safe[name] = values
+    return pd.DataFrame(safe)
+
+
+_FORMULA = frozenset("=+-@\t\r")
+_NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 
 
 def csv_text(frame: pd.DataFrame, decimals: int) -> str:

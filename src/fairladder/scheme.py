@@ -292,6 +292,46 @@ DEFAULT_SEGMENTS: tuple[Segment, ...] = (
 )
 
 
+Files = Annotated[tuple[str, ...], BeforeValidator(_as_tuple)]
+
+
+class Campaign(Part):
+    """One of ``[[campaigns]]``, in the order of their priority: who is eligible, who is left out, how many, the holdout."""
+
+    name: Annotated[str, Field(min_length=1)]
+    when: str | None = None
+    bought_from: dt.date | None = None
+    bought_through: dt.date | None = None
+    at_least: Annotated[int | float | None, Field(gt=0)] = None
+    exclude: Files = ()
+    consent: str | None = None
+    contacted: Files = ()
+    contacted_days: Annotated[int | None, Field(ge=1)] = None
+    limit: Annotated[int | None, Field(ge=1)] = None
+    budget: Annotated[int | float | None, Field(gt=0)] = None
+    cost: Annotated[int | float | None, Field(gt=0)] = None
+    by: str = "spend"
+    ties: Literal["include", "exclude"] | None = None
+    holdout: Annotated[int | float, Field(ge=0, lt=100)] = 0
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> "Campaign":
+        if self.limit is not None and self.budget is not None:
+            raise ValueError("give `limit` (a number of people) or `budget` and `cost` (of one contact), not both")
+        if (self.budget is None) != (self.cost is None):
+            raise ValueError("`budget` and `cost` (of one contact) go together")
+        if bool(self.contacted) != (self.contacted_days is not None):
+            raise ValueError("`contacted` (files of earlier lists) and `contacted_days` go together")
+        if self.bought_from and self.bought_through and self.bought_through < self.bought_from:
+            raise ValueError(f"`bought_through` ({self.bought_through}) lies before `bought_from` ({self.bought_from})")
+        return self
+
+    @property
+    def asks_for_purchase(self) -> bool:
+        """Whether one single purchase makes eligible."""
+        return any(v is not None for v in (self.bought_from, self.bought_through, self.at_least))
+
+
 class Scheme(Part):
     """All settings. Frozen: ``with_options`` gives a changed copy."""
 
@@ -304,6 +344,15 @@ class Scheme(Part):
     value: ValuePart = ValuePart()
     tiers: dict[str, Tier] = Field(default_factory=dict)
     segments: Annotated[tuple[Segment, ...], BeforeValidator(_as_tuple)] = DEFAULT_SEGMENTS
+    campaigns: Annotated[tuple[Campaign, ...], BeforeValidator(_as_tuple)] = ()
+
+    @model_validator(mode="after")
+    def _campaigns_apart(self) -> "Scheme":
+        names = [c.name for c in self.campaigns]
+        for name in names:
+            if names.count(name) > 1:
+                raise ValueError(f"two campaigns are named `{name}`; give each its own name")
+        return self
 
     @model_validator(mode="after")
     def _segments_end(self) -> "Scheme":
@@ -386,6 +435,14 @@ def load_scheme(path: str | Path) -> Scheme:
         )
         if path and not Path(path).is_absolute()
     }
+    if any(c.exclude or c.contacted for c in scheme.campaigns):
+        campaigns = tuple(
+            c.model_copy(
+                update={key: tuple(str(file.parent / f) for f in getattr(c, key)) for key in ("exclude", "contacted")}
+            )
+            for c in scheme.campaigns
+        )
+        scheme = scheme.model_copy(update={"campaigns": campaigns})
     return scheme.with_options(**beside) if beside else scheme
 
 
@@ -425,7 +482,7 @@ def _keys_beside(path: list[int | str]) -> list[str]:
     for step in path[:-1]:
         if isinstance(step, str) and step in model.model_fields:
             kind = model.model_fields[step].annotation
-            model = {"segments": Segment, "tiers": Tier}.get(step, kind)  # type: ignore[assignment, arg-type]
+            model = {"segments": Segment, "tiers": Tier, "campaigns": Campaign}.get(step, kind)  # type: ignore[assignment, arg-type]
     return [field.alias or name for name, field in model.model_fields.items()]
 
 

@@ -7,7 +7,9 @@ from typer.core import TyperGroup
 
 from fairladder.cli import (
     breakdown,
+    campaign,
     check,
+    compare,
     customers,
     demo,
     explain,
@@ -50,6 +52,12 @@ app.command("retention", short_help="Cohorts, rates, how many orders people get 
 app.command("breakdown", short_help="Any two columns or bands against each other.")(command(breakdown.breakdown))
 app.command("value", short_help="What is a customer worth, so far and from here on?")(
     command(value.value, needs_orders=False)
+)
+app.command("campaign", short_help="Who gets the campaign, who is held out, and did it work?")(
+    command(campaign.campaign)
+)
+app.command("compare", short_help="Who moved between two days, and why spend changed.")(
+    command(compare.compare, needs_orders=False)
 )
 app.command("explain", short_help="Why is this customer in that segment?")(command(explain.explain))
 

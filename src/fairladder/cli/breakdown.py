@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import looks
-from fairladder.cli.options import Request
+from fairladder.cli.options import Request, figure_option, known_figure
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -40,12 +40,7 @@ Most = Annotated[
     int,
     typer.Option("--most", help="Names on an axis before the smaller ones become the rest.", metavar="NUMBER", min=2),
 ]
-FigureOf = Annotated[
-    str,
-    typer.Option(
-        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
-    ),
-]
+FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def breakdown(
@@ -54,12 +49,11 @@ def breakdown(
 ) -> None:  # fmt: skip
     """Who buys what, where? Two columns or bands against each other, with shares; totals are counted from the rows."""
     from fairladder.cli import screen
-    from fairladder.errors import UsageError, nearest
+    from fairladder.errors import UsageError
 
     if not rows:
         raise UsageError("Say what to break down by: --rows COLUMN, and --columns COLUMN if you like.")
-    if figure_of not in FIGURES:
-        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    known_figure(figure_of, FIGURES)
     asked = tuple(dict.fromkeys(measure or ["spend"]))
     orders = screen.opened(request, asked, figures=True)
     with screen.busy(request, "Breaking down the orders"):

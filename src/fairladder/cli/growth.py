@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import looks
-from fairladder.cli.options import Request
+from fairladder.cli.options import Request, figure_option, known_figure
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -25,21 +25,14 @@ By = Annotated[
         show_default=False,
     ),
 ]
-FigureOf = Annotated[
-    str,
-    typer.Option(
-        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
-    ),
-]
+FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def growth(request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = "running") -> None:
     """How do customers come, what do first and repeat orders bring, and where did growth go flat?"""
     from fairladder.cli import screen
-    from fairladder.errors import UsageError, nearest
 
-    if figure_of not in FIGURES:
-        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    known_figure(figure_of, FIGURES)
     orders = screen.opened(request, PARTS, figures=True)
     with screen.busy(request, "Counting who came when"):
         from fairladder.history import growth as history

@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
 
 import typer
 
-from fairladder.errors import FairLadderError, UsageError
+from fairladder.errors import FairLadderError, UsageError, nearest
 
 if TYPE_CHECKING:
     from fairladder.order_book import Orders
+    from fairladder.scheme import Scheme
 
 _WINDOW, _OUTPUT, _COLUMNS = "Rows and days", "Output", "Columns of the orders (where the scheme does not name them)"
 
@@ -28,6 +29,23 @@ def _option(*names: str, help: str, panel: str, metavar: str) -> Any:  # noqa: A
 
 def _column(role: str, what: str) -> Any:
     return _option(f"--{role.replace('_', '-')}-column", help=what, panel=_COLUMNS, metavar="NAME")
+
+
+def figure_option(figures: tuple[str, ...]) -> Any:
+    """``--figure-of``, for commands that draw several figures."""
+    return typer.Option(
+        "--figure-of",
+        help=f"What --figure draws: {', '.join(figures)}.",
+        metavar="NAME",
+        show_default=False,
+        rich_help_panel=_OUTPUT,
+    )
+
+
+def known_figure(name: str, figures: tuple[str, ...]) -> None:
+    """Raise UsageError for a figure that the command does not draw."""
+    if name not in figures:
+        raise UsageError(f"--figure-of {name}: there is no such figure. {nearest(name, figures)}")
 
 
 @dataclass(frozen=True)
@@ -70,7 +88,10 @@ class Request:
     out: Annotated[
         str | None,
         _option(
-            "--out", help="Write here: .csv, .parquet or .json; - is standard output.", panel=_OUTPUT, metavar="FILE"
+            "--out",
+            help="Write here: .csv, .parquet, .json or .xlsx; - is standard output.",
+            panel=_OUTPUT,
+            metavar="FILE",
         ),
     ] = None
     part: Annotated[
@@ -78,6 +99,15 @@ class Request:
     ] = None
     figure: Annotated[
         Path | None, _option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")
+    ] = None
+    spreadsheet_safe: Annotated[
+        bool | None,
+        typer.Option(
+            "--spreadsheet-safe/--text-as-written",
+            help="In CSV, an apostrophe before text that a spreadsheet would run; campaign lists have it.",
+            rich_help_panel=_OUTPUT,
+            show_default=False,
+        ),
     ] = None
     show_sql: Annotated[
         bool,
@@ -128,12 +158,20 @@ class Request:
         _option("--amount-is", help="line (rows add up) or order (each repeats it).", panel=_COLUMNS, metavar="GRAIN"),
     ] = None
 
-    def open(self) -> "Orders":
-        """The orders, with the options laid over the scheme."""
-        from fairladder.order_book import open_orders
+    def scheme_or_default(self) -> "Scheme":
+        """The scheme as it stands in its file."""
         from fairladder.scheme import Scheme, load_scheme
 
-        scheme = load_scheme(self.scheme) if self.scheme else Scheme()
+        return load_scheme(self.scheme) if self.scheme else Scheme()
+
+    def open(self) -> "Orders":
+        """The orders, with the options laid over the scheme."""
+        return self.open_with(self.scheme_or_default())
+
+    def open_with(self, scheme: "Scheme") -> "Orders":
+        """The orders, with the options laid over this scheme."""
+        from fairladder.order_book import open_orders
+
         roles = {
             f.name.removesuffix("_column"): getattr(self, f.name) for f in fields(self) if f.name.endswith("_column")
         }
@@ -143,9 +181,9 @@ class Request:
         given = scheme.orders.where
         where = f"({given}) AND ({self.where})" if given and self.where else self.where
         time = {
-            "as_of": _day("--as-of", self.as_of),
-            "from": _day("--from", self.from_),
-            "through": _day("--through", self.through),
+            "as_of": day_of("--as-of", self.as_of),
+            "from": day_of("--from", self.from_),
+            "through": day_of("--through", self.through),
         }
         scheme = scheme.with_options(
             orders={**roles, "amount_is": self.amount_is, "where": where, **written}, time=time
@@ -153,7 +191,8 @@ class Request:
         return open_orders(self.orders, customers=self.customers, scheme=scheme, allow_set_aside=self.allow_set_aside)
 
 
-def _day(option: str, text: str | None) -> Any:
+def day_of(option: str, text: str | None) -> Any:
+    """The day that an option names, or None; UsageError for what is no day."""
     import datetime as dt
 
     try:

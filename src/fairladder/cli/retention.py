@@ -9,7 +9,7 @@ import typer
 
 from fairladder import looks
 from fairladder.cli.growth import By, Period
-from fairladder.cli.options import Request
+from fairladder.cli.options import Request, figure_option, known_figure
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,12 +32,7 @@ Goal = Annotated[
         show_default=False,
     ),
 ]
-FigureOf = Annotated[
-    str,
-    typer.Option(
-        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
-    ),
-]
+FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def retention(
@@ -45,10 +40,9 @@ def retention(
 ) -> None:
     """Do customers come back? Cohorts by their first purchase, two rates, and who orders a second and a fifth time."""
     from fairladder.cli import screen
-    from fairladder.errors import UsageError, nearest
+    from fairladder.errors import UsageError
 
-    if figure_of not in FIGURES:
-        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    known_figure(figure_of, FIGURES)
     if goal is not None and goal < 2:  # one before the first order there is nobody
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     orders = screen.opened(request, PARTS, figures=True)

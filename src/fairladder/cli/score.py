@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from fairladder import looks
-from fairladder.cli.options import Request
+from fairladder.cli.options import Request, figure_option, known_figure
 from fairladder.ladder.drift import MOVED, STEADY
 
 if TYPE_CHECKING:
@@ -23,12 +23,7 @@ PARTS = ("customers", "segments", "rules")
 FIGURES = ("segments", "grid", "ladders", "concentration", "stability")
 
 
-FigureOf = Annotated[
-    str,
-    typer.Option(
-        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
-    ),
-]
+FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def _option(*names: str, help: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
@@ -64,10 +59,9 @@ def score(
 ) -> None:
     """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
     from fairladder.cli import screen
-    from fairladder.errors import DataError, UsageError, nearest
+    from fairladder.errors import DataError, UsageError
 
-    if figure_of not in FIGURES:
-        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    known_figure(figure_of, FIGURES)
     if request.figure is not None and figure_of == "stability" and not stability:
         raise UsageError("--figure-of stability needs --stability.")
     if as_sql is not None:

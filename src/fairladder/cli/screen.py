@@ -77,17 +77,21 @@ def give(
     view: Sequence[RenderableType],
     whole: Mapping[str, Any] | None = None,
     notes: Sequence[str] = (),
+    told: Mapping[str, Any] | None = None,
+    safe: bool = False,
 ) -> None:
     """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen.
 
     ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
-    has to say beside the notes of the orders.
+    has to say beside the notes of the orders, ``told`` more facts; ``safe`` says whether CSV is made safe for spreadsheets unless
+    the person decides.
     """
-    from fairladder.files import as_json, csv_text, format_of, replacing, write
+    from fairladder.files import as_json, csv_text, format_of, made_safe, replacing, write
 
     decimals = orders.scheme.money.decimals
     facts = orders.facts()
-    facts = {**facts, "notes": [*facts["notes"], *notes]}
+    facts = {**facts, "notes": [*facts["notes"], *notes], **(told or {})}
+    safe = safe if request.spreadsheet_safe is None else request.spreadsheet_safe
     chosen = request.part or next(iter(parts))
     if request.out not in (None, "-"):
         out = str(request.out)
@@ -95,10 +99,10 @@ def give(
             with replacing(out) as beside:
                 beside.write_text(as_json(whole), "utf-8")
         else:
-            write(parts, out, part=request.part, decimals=decimals, facts=facts)
+            write(parts, out, part=request.part, decimals=decimals, facts=facts, spreadsheet_safe=safe)
         note(request, f"Wrote {out}: {len(parts[chosen]):,} rows ({chosen.replace('_', ' ')}).")
     elif not for_people(request):
-        sys.stdout.write(csv_text(parts[chosen], decimals))
+        sys.stdout.write(csv_text(made_safe(parts[chosen]) if safe else parts[chosen], decimals))
         sys.stdout.flush()
     if for_people(request):
         show(*view, footer(orders, facts))

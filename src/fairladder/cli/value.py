@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from fairladder import looks
-from fairladder.cli.options import Request
-from fairladder.errors import UsageError, nearest
+from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -89,12 +89,7 @@ Periods = Annotated[
         panel=_ALONE,
     ),
 ]
-FigureOf = Annotated[
-    str,
-    typer.Option(
-        "--figure-of", help=f"What --figure draws: {', '.join(FIGURES)}.", metavar="NAME", rich_help_panel="Output"
-    ),
-]
+FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def value(
@@ -111,8 +106,7 @@ def value(
     given = [name for name, v in zip(_TOTALS, (revenue, order_count, periods), strict=True) if v is not None]
     if given:
         raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
-    if figure_of not in FIGURES:
-        raise UsageError(f"--figure-of {figure_of}: there is no such figure. {nearest(figure_of, FIGURES)}")
+    known_figure(figure_of, FIGURES)
     opened = screen.opened(request, PARTS, figures=True)
     found = _Answers(opened, period or "quarter", by, margin, retention, horizon, discount_rate, method, backtest)
     whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))

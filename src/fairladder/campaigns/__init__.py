@@ -1,0 +1,1 @@
+"""Campaigns: who is contacted and why, the holdout, and what it brought."""

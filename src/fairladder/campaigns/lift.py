@@ -1,0 +1,287 @@
+"""Lift: what a campaign brought, contacted against held out, with intervals that do not overclaim."""
+
+import datetime as dt
+from dataclasses import dataclass
+from math import sqrt
+
+import numpy as np
+import pandas as pd
+from scipy.special import ndtr, ndtri, stdtr, stdtrit
+from sqlglot import exp
+
+from fairladder import looks
+from fairladder.customers import order_rows
+from fairladder.errors import DataError, UsageError
+from fairladder.numbers import ratio
+from fairladder.order_book import Orders
+from fairladder.sqltree import column, named, select, sql
+
+_Z = float(ndtri(0.975))
+#: Chance with which a difference that is there is to be seen.
+POWER = 0.8
+#: Below this, a difference is hardly chance.
+_CHANCE = 0.05
+
+
+@dataclass(frozen=True)
+class Lift:
+    """``frame``: a row for all (``segment`` is ``all``), then one for each segment.
+
+    Columns: ``segment``; ``contacted`` and ``held_out`` (customers); ``bought_contacted``, ``bought_held_out`` (customers with a
+    purchase in the window); ``response_contacted``, ``response_held_out`` (0..1); ``response_lift``, their difference, with
+    ``response_low``, ``response_high`` (95 %, Newcombe) and ``response_p`` (two-sided, pooled score test);
+    ``smallest_response`` (the least difference that such groups show with 80 % chance); ``spend_contacted``,
+    ``spend_held_out`` (per customer, everybody counted); ``spend_lift``, ``spend_low``, ``spend_high`` (95 %, Welch), ``spend_p``.
+    Null where a group is empty or too small.
+    """
+
+    frame: pd.DataFrame
+    since: dt.date
+    through: dt.date
+
+    def in_words(self) -> str:
+        """What can be said of the whole, and no more."""
+        a = self.frame.iloc[0]
+        if not a["held_out"] or not a["contacted"]:
+            who = "held out" if not a["held_out"] else "contacted"
+            return f"Nobody was {who}, so there is nothing to compare with: what the campaign brought cannot be told."
+        points, low, high = (100 * a[f"response_{n}"] for n in ("lift", "low", "high"))
+        told = (
+            f"Of {looks.count(a['contacted'])} contacted {looks.percent(a['response_contacted'])} bought between {self.since} and "
+            f"{self.through}, of {looks.count(a['held_out'])} held out {looks.percent(a['response_held_out'])}: "
+            f"{points:+.1f} points (95 % interval {low:+.1f} to {high:+.1f}). "
+        )
+        if a["response_p"] < _CHANCE:
+            extra = a["response_lift"] * a["contacted"]
+            way = "more" if extra > 0 else "fewer"
+            told += (
+                f"That is hardly chance (p = {a['response_p']:.3f}): about {looks.count(abs(extra))} {way} customers bought than "
+                "would have anyway."
+            )
+        else:
+            told += (
+                f"That may be chance (p = {a['response_p']:.2f}). A holdout of this size shows only differences of about "
+                f"{100 * a['smallest_response']:.1f} points or more, so a smaller effect may be there unseen."
+            )
+        return told
+
+    def __repr__(self) -> str:
+        return f"{self.in_words()}\n{self.frame.to_string(index=False)}"
+
+    def _repr_html_(self) -> str:
+        return f"<p>{self.in_words()}</p>" + str(self.frame.to_html(index=False))
+
+
+def lift(
+    listed: pd.DataFrame,
+    results: Orders,
+    *,
+    since: "str | dt.date | None" = None,
+    through: "str | dt.date | None" = None,
+) -> Lift:
+    """What became of a list, by orders that came after it.
+
+    Parameters
+    ----------
+    listed
+        A campaign's list: ``customer``, ``group``, ``listed_on`` and, for rows by segment, ``segment``.
+    results
+        Orders that reach beyond the list's day; refunds lower spend as their scheme says.
+    since, through
+        Days of the window, both included; by default from the day after the list was made to the results' last day.
+
+    Raises UsageError for a wrong window, DataError for an empty list.
+    """
+    if listed.empty:
+        raise DataError("The list is empty, so there is nothing to measure.")
+    results.require_fit()
+    first = _day(since) or pd.Timestamp(listed["listed_on"].max()).date() + dt.timedelta(days=1)
+    last = _day(through) or results.as_of
+    if last is None or last < first:
+        raise UsageError(f"The window from {first} to {last} holds no day: the results end before the campaign begins.")
+    if results.as_of is not None and last > results.as_of:
+        raise UsageError(
+            f"The window ends on {last}, but the results' day of reckoning is {results.as_of}. Give an earlier end."
+        )
+    spent = _spent(results, first, last)
+    joined = listed[["customer", "group", *(["segment"] if "segment" in listed else [])]].merge(
+        spent, on="customer", how="left"
+    )
+    joined = joined.fillna({"spend": 0.0, "bought": 0})
+    segments = sorted(joined["segment"].astype(str).unique()) if "segment" in joined else []
+    parts = [("all", joined), *((s, joined[joined["segment"].astype(str) == s]) for s in segments)]
+    return Lift(pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]), first, last)
+
+
+def _day(day: "str | dt.date | None") -> dt.date | None:
+    if day is None or isinstance(day, dt.date):
+        return day
+    try:
+        return dt.date.fromisoformat(day)
+    except ValueError:
+        raise UsageError(f"{day!r} is not a day; write it as 2026-06-30.") from None
+
+
+def _spent(orders: Orders, first: dt.date, last: dt.date) -> pd.DataFrame:
+    """Customers with an order between two days: ``spend`` in major units, ``bought`` (1 with a purchase)."""
+    days = {
+        "a": exp.cast(exp.Literal.string(first.isoformat()), "DATE"),
+        "b": exp.cast(exp.Literal.string(last.isoformat()), "DATE"),
+    }
+    counts = "amount" if orders.scheme.money.refunds == "net" else "CASE WHEN amount > 0 THEN amount END"
+    placed = select(["*"], order_rows(orders.rows, columns=[], sequence=False), "orders").where(
+        sql("placed_on BETWEEN :a AND :b", **days)
+    )
+    measures = {
+        "minor": sql(f"COALESCE(SUM({counts}), 0)"),
+        "bought": sql("MAX(CASE WHEN amount > 0 THEN 1 ELSE 0 END)"),
+    }
+    query = select([column("customer"), *(named(m, n) for n, m in measures.items())], placed, "placed").group_by(
+        sql("1"), copy=False
+    )
+    frame = orders.run(query).to_pandas()
+    frame["spend"] = ratio(frame.pop("minor").to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
+    return frame.astype({"customer": "str"})
+
+
+def _compared(part: pd.DataFrame) -> dict[str, float]:
+    told = (part["group"].astype(str) == "contact").to_numpy()
+    groups = {"contacted": part[told], "held_out": part[~told]}
+    n = {name: len(g) for name, g in groups.items()}
+    bought = {name: int(g["bought"].sum()) for name, g in groups.items()}
+    rate = {name: bought[name] / n[name] if n[name] else np.nan for name in groups}
+    low, high = newcombe(bought["contacted"], n["contacted"], bought["held_out"], n["held_out"])
+    spend_low, spend_high, spend_p = welch(*(g["spend"].to_numpy() for g in groups.values()))
+    mean = {name: float(g["spend"].mean()) for name, g in groups.items()}
+    return {
+        **n, **{f"bought_{k}": v for k, v in bought.items()}, **{f"response_{k}": v for k, v in rate.items()},
+        "response_lift": rate["contacted"] - rate["held_out"], "response_low": low, "response_high": high,
+        "response_p": pooled_p(bought["contacted"], n["contacted"], bought["held_out"], n["held_out"]),
+        "smallest_response": smallest_effect(rate["held_out"], n["contacted"], n["held_out"]),
+        **{f"spend_{k}": v for k, v in mean.items()}, "spend_lift": mean["contacted"] - mean["held_out"],
+        "spend_low": spend_low, "spend_high": spend_high, "spend_p": spend_p,
+    }  # fmt: skip
+
+
+def newcombe(one: int, n_one: int, two: int, n_two: int) -> tuple[float, float]:
+    """95 % interval of the difference of two rates, one/n_one − two/n_two, from Wilson's interval of each; NaN with an empty group.
+
+    R. Newcombe (1998), Interval estimation for the difference between independent proportions, Statistics in Medicine 17,
+    method 10.
+    """
+    if not n_one or not n_two:
+        return np.nan, np.nan
+    (p, low, high), (q, low_q, high_q) = _wilson(one, n_one), _wilson(two, n_two)
+    return p - q - sqrt((p - low) ** 2 + (high_q - q) ** 2), p - q + sqrt((high - p) ** 2 + (q - low_q) ** 2)
+
+
+def _wilson(count: int, n: int) -> tuple[float, float, float]:
+    p, z2 = count / n, _Z**2
+    middle, reach = (2 * count + z2) / (2 * (n + z2)), _Z * sqrt(z2 + 4 * count * (1 - p)) / (2 * (n + z2))
+    return p, middle - reach, middle + reach
+
+
+def pooled_p(one: int, n_one: int, two: int, n_two: int) -> float:
+    """Two-sided p-value that two rates are alike, by the pooled score test; NaN with an empty group, 1 where all or none did."""
+    if not n_one or not n_two:
+        return np.nan
+    p = (one + two) / (n_one + n_two)
+    if p in (0, 1):
+        return 1.0
+    z = abs(one / n_one - two / n_two) / sqrt(p * (1 - p) * (1 / n_one + 1 / n_two))
+    return float(2 * ndtr(-z))
+
+
+def welch(
+    one: "np.ndarray[tuple[int], np.dtype[np.float64]]", two: "np.ndarray[tuple[int], np.dtype[np.float64]]"
+) -> tuple[float, float, float]:
+    """95 % interval of the difference of two means, mean(one) − mean(two), and its two-sided p-value, by Welch's t.
+
+    NaN where a group has fewer than two, or neither varies.
+    """
+    if min(len(one), len(two)) < 2:
+        return np.nan, np.nan, np.nan
+    parts = [float(v.var(ddof=1)) / len(v) for v in (one, two)]
+    if not sum(parts):
+        return np.nan, np.nan, np.nan
+    freedom = sum(parts) ** 2 / sum(v**2 / (len(g) - 1) for v, g in zip(parts, (one, two), strict=True))
+    gap, error = float(one.mean() - two.mean()), sqrt(sum(parts))
+    reach = float(stdtrit(freedom, 0.975)) * error
+    return gap - reach, gap + reach, float(2 * stdtr(freedom, -abs(gap) / error))
+
+
+def smallest_effect(rate: float, n_one: int, n_two: int) -> float:
+    """The rise above ``rate`` that two groups of these sizes show with 80 % chance at the 5 % level; NaN with an empty one."""
+    if not n_one or not n_two or np.isnan(rate):
+        return np.nan
+    low, high = 0.0, 1 - rate
+    if high <= 0 or _chance(rate, high, n_one, n_two) < POWER:
+        return np.nan
+    for _ in range(60):
+        middle = (low + high) / 2
+        low, high = (low, middle) if _chance(rate, middle, n_one, n_two) >= POWER else (middle, high)
+    return high
+
+
+def _chance(rate: float, effect: float, n_one: int, n_two: int) -> float:
+    """Chance that the pooled test sees a rise by ``effect``."""
+    risen = rate + effect
+    pooled = (n_one * risen + n_two * rate) / (n_one + n_two)
+    alike = sqrt(pooled * (1 - pooled) * (1 / n_one + 1 / n_two))
+    apart = sqrt(risen * (1 - risen) / n_one + rate * (1 - rate) / n_two)
+    if apart == 0:
+        return float(effect > _Z * alike)
+    return float(ndtr((effect - _Z * alike) / apart))
+
+
+@dataclass(frozen=True)
+class HoldoutPlan:
+    """How large a holdout shows a wanted effect: ``held_out`` of ``customers``, ``percent`` of them; both None where none is."""
+
+    customers: int
+    rate: float
+    effect: float
+    held_out: int | None
+    smallest: float
+    """The effect that a half held out would show."""
+
+    @property
+    def percent(self) -> float | None:
+        """The holdout in percent, rounded up to a tenth."""
+        return None if self.held_out is None else -(-1000 * self.held_out // self.customers) / 10
+
+    def in_words(self) -> str:
+        """The plan in a sentence."""
+        wanted = f"a rise from {looks.percent(self.rate)} by {100 * self.effect:.1f} points"
+        if self.held_out is None:
+            least = "no effect at all" if np.isnan(self.smallest) else f"{100 * self.smallest:.1f} points or more"
+            return (
+                f"{looks.count(self.customers)} customers are too few to show {wanted}: even with half of them held out they show "
+                f"{least}."
+            )
+        return (
+            f"To show {wanted} with 80 % chance, hold out {looks.count(self.held_out)} of {looks.count(self.customers)} customers: "
+            f"--holdout {self.percent:g}."
+        )
+
+
+def plan_holdout(customers: int, rate: float, effect: float) -> HoldoutPlan:
+    """The smallest holdout among ``customers`` that shows a rise of the response ``rate`` by ``effect``, at 80 % chance and the 5 % level.
+
+    Both are fractions (0.02 is 2 points). Raises UsageError where they cannot be.
+    """
+    if customers < 2:
+        raise UsageError(f"A comparison takes at least two customers, and the list has {customers}.")
+    if not 0 <= rate < 1 or not 0 < effect <= 1 - rate:
+        raise UsageError(
+            f"A rate of {rate:g} cannot rise by {effect:g}; give fractions, 0.05 for 5 % and 0.02 for 2 points."
+        )
+    half = customers // 2
+    smallest = smallest_effect(rate, customers - half, half)
+    if _chance(rate, effect, customers - half, half) < POWER:
+        return HoldoutPlan(customers, rate, effect, None, smallest)
+    low, high = 0, half
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (low, middle) if _chance(rate, effect, customers - middle, middle) >= POWER else (middle, high)
+    return HoldoutPlan(customers, rate, effect, high, smallest)

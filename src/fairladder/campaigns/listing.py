@@ -1,0 +1,323 @@
+"""The list of a campaign: who is eligible, who is left out, the limit, the holdout, and a reason for everybody."""
+
+import datetime as dt
+import hashlib
+import json
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from sqlglot import exp
+
+from fairladder import looks
+from fairladder.campaigns.holdout import held_out, pseudonyms
+from fairladder.campaigns.limit import places_of, ranks, within_limit
+from fairladder.campaigns.people import contacted_since, ids_in
+from fairladder.conditions import frame_kinds, parse_condition, to_mask
+from fairladder.customers import LOW_IS_BETTER, order_rows
+from fairladder.errors import DataError, UsageError, nearest
+from fairladder.numbers import half_away, ratio
+from fairladder.order_book import Orders
+from fairladder.scheme import Campaign, scheme_from
+from fairladder.scoring import score
+from fairladder.sqltree import column, select, sql
+from fairladder.value.forecast import customers_to_score
+
+#: How consent is written; anything else, and nothing at all, is none.
+_YES = frozenset({"yes", "y", "true", "1", "1.0"})
+
+
+@dataclass(frozen=True)
+class CampaignList:
+    """A list, in the order of rank, then id.
+
+    ``frame``: ``customer``, ``name`` (where known), ``group`` (``contact`` or ``holdout``), ``rank`` (by the campaign's
+    measure among all who are eligible), ``segment``, ``reason``, the measure and the columns that the condition names,
+    ``listed_on`` (the day of reckoning). ``funnel``: ``step``, ``customers`` left after it, ``removed`` by it. ``receipt``: all
+    of it in plain values with the settings and digests, so that the same inputs can be shown to give the same list.
+    """
+
+    campaign: Campaign
+    frame: pd.DataFrame
+    funnel: pd.DataFrame
+    receipt: Mapping[str, Any] = field(repr=False)
+    notes: tuple[str, ...]
+
+    @property
+    def contacts(self) -> pd.DataFrame:
+        """Those to contact."""
+        return self.frame[(self.frame["group"] == "contact").to_numpy()].reset_index(drop=True)
+
+    @property
+    def holdout(self) -> pd.DataFrame:
+        """Those held out, to compare with."""
+        return self.frame[(self.frame["group"] == "holdout").to_numpy()].reset_index(drop=True)
+
+    def __repr__(self) -> str:
+        held = len(self.frame) - len(self.contacts)
+        share = f" ({100 * held / len(self.frame):.1f} %)" if len(self.frame) else ""
+        told = f"Campaign {self.campaign.name}: {len(self.contacts):,} to contact, {held:,} held out{share}"
+        return f"{told}\n{self.funnel.to_string(index=False)}"
+
+    def _repr_html_(self) -> str:
+        return str(self.funnel.to_html(index=False)) + str(self.frame.head(20).to_html(index=False))
+
+
+def campaign(
+    orders: Orders, name: str | None = None, *, pseudonym_key: bytes | None = None, **options: Any
+) -> CampaignList:
+    """The list of one campaign.
+
+    ``name`` is that of one of the scheme's ``[[campaigns]]``, whose keys ``options`` override; or of a new one made of
+    ``options`` alone (keys as in the scheme: ``when``, ``bought_from``, ``bought_through``, ``at_least``, ``exclude``,
+    ``consent``, ``contacted`` and ``contacted_days``, ``limit`` or ``budget`` and ``cost``, ``by``, ``ties``, ``holdout``). Campaigns
+    that stand before it in the scheme do not take people from it here; ``campaign_lists`` makes all of them together.
+    With ``pseudonym_key`` ids become keyed hashes and names are left out.
+
+    Raises UsageError for a wrong name, option, column or file; ConditionError for a wrong condition; DataError where nobody
+    has a purchase.
+    """
+    known = {c.name: c for c in orders.scheme.campaigns}
+    given = {k: v for k, v in options.items() if v is not None}
+    if name is not None and name not in known and not given:
+        hint = nearest(name, known) if known else "The scheme has no [[campaigns]]."
+        raise UsageError(f"There is no campaign `{name}` in the scheme. {hint}")
+    base = known[name].model_dump(exclude_defaults=True) if name in known else {"name": name or "campaign"}
+    settings = scheme_from({"campaigns": [{**base, **given}]}, "the campaign").campaigns[0]
+    scored = _scored(orders, [settings])
+    return _listed(orders, settings, scored, set(), pseudonym_key)
+
+
+def campaign_lists(orders: Orders, *, pseudonym_key: bytes | None = None) -> dict[str, CampaignList]:
+    """The lists of all campaigns of the scheme; whoever is on one, held out or not, is on none after it.
+
+    Raises as ``campaign`` does, and UsageError where the scheme has no campaigns.
+    """
+    campaigns = orders.scheme.campaigns
+    if not campaigns:
+        raise UsageError(
+            "The scheme has no [[campaigns]]. Write one, or say who is eligible with --when or --bought-from."
+        )
+    scored = _scored(orders, campaigns)
+    taken: set[str] = set()
+    lists = {}
+    for one in campaigns:
+        made = _listed(orders, one, scored, taken, None)
+        taken |= set(made.frame["customer"])
+        lists[one.name] = (
+            made
+            if pseudonym_key is None
+            else _listed(orders, one, scored, taken - set(made.frame["customer"]), pseudonym_key)
+        )
+    return lists
+
+
+def _scored(orders: Orders, campaigns: Sequence[Campaign]) -> pd.DataFrame:
+    customers = customers_to_score(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
+    if not (customers["orders"] > 0).any():
+        raise DataError(
+            "No customer has a purchase, so there is nobody to contact. `fairladder check` says what became of the rows."
+        )
+    return score(customers, orders.scheme)
+
+
+def _listed(
+    orders: Orders, settings: Campaign, scored: pd.DataFrame, taken: Collection[str], pseudonym_key: bytes | None
+) -> CampaignList:
+    assert orders.as_of is not None
+    kinds = frame_kinds(scored)
+    if settings.by not in kinds or kinds[settings.by] not in ("number", "day"):
+        hint = nearest(settings.by, [n for n, k in kinds.items() if k in ("number", "day")])
+        raise UsageError(
+            f"Campaign `{settings.name}`: there is no column of numbers or days `{settings.by}` to rank by. {hint}"
+        )
+    condition = parse_condition(settings.when, kinds, f"campaign `{settings.name}`") if settings.when else None
+    ids = scored["customer"]
+    still = np.ones(len(scored), dtype=bool)
+    steps: list[tuple[str, int]] = [("customers", len(scored))]
+
+    def keep(step: str, wanted: NDArray[np.bool_]) -> None:
+        nonlocal still
+        still = still & wanted
+        steps.append((step, int(still.sum())))
+
+    if condition is not None:
+        keep("condition holds", to_mask(condition, scored)[0])
+    bought = _bought(orders, settings) if settings.asks_for_purchase else None
+    if bought is not None:
+        keep("bought as asked", ids.isin(bought.index).to_numpy())
+    engine = orders.rows.source.engine
+    if settings.exclude:
+        keep("not excluded", ~ids.isin(ids_in(settings.exclude, orders.roles["customer"], engine)).to_numpy())
+    if settings.consent:
+        keep("gave consent", _consent(scored, settings))
+    if settings.contacted:
+        since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
+        keep("not contacted lately", ~ids.isin(contacted_since(settings.contacted, since, engine)).to_numpy())
+    if taken:
+        keep("not in an earlier campaign", ~ids.isin(taken).to_numpy())
+    eligible = scored[still]
+    rank = ranks(_goodness(eligible[settings.by], settings.by in LOW_IS_BETTER))
+    places, ties = _places(settings)
+    if places is not None:
+        inside = within_limit(rank, places, ties)
+        eligible, rank = eligible[inside], rank[inside]
+        steps.append((f"within the limit of {places:,}", len(eligible)))
+    order = np.lexsort((eligible["customer"].to_numpy(dtype=object), rank))
+    eligible, rank = eligible.iloc[order], rank[order]
+    out = held_out(settings.name, eligible["customer"], settings.holdout)
+    if settings.holdout:
+        steps.append(("to contact", int((~out).sum())))
+    frame = _frame(orders, settings, eligible, rank, out, bought, sorted(condition.names) if condition else [])
+    if pseudonym_key is not None:
+        frame["customer"] = pseudonyms(frame["customer"], pseudonym_key)
+        frame = frame.drop(columns="name", errors="ignore")
+    funnel = pd.DataFrame(steps, columns=["step", "customers"])
+    funnel["removed"] = -funnel["customers"].diff().fillna(0).astype(np.int64)
+    return CampaignList(
+        settings, frame, funnel, _receipt(orders, settings, frame, funnel), tuple(_notes(settings, frame, orders))
+    )
+
+
+def _places(settings: Campaign) -> "tuple[int | None, Any]":
+    """How many places there are, and what becomes of those tied at the last."""
+    if settings.budget is not None and settings.cost is not None:
+        return places_of(settings.budget, settings.cost), settings.ties or "exclude"
+    return settings.limit, settings.ties or "include"
+
+
+def _goodness(values: "pd.Series[Any]", low: bool) -> NDArray[np.float64]:
+    """Numbers of which the greatest are best; nulls are all alike and last."""
+    if values.dtype.kind == "M":
+        days = values.to_numpy().astype("datetime64[D]")
+        numbers = np.where(np.isnat(days), np.nan, days.astype(np.int64).astype(np.float64))
+    else:
+        numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
+    return np.where(np.isnan(numbers), -np.inf, -numbers if low else numbers)
+
+
+def _consent(scored: pd.DataFrame, settings: Campaign) -> NDArray[np.bool_]:
+    if settings.consent not in scored:
+        hint = nearest(str(settings.consent), map(str, scored.columns))
+        raise UsageError(
+            f"Campaign `{settings.name}`: there is no consent column `{settings.consent}` among the customers. {hint}"
+        )
+    cells = scored[settings.consent]
+    return np.asarray(cells.astype(object).where(cells.notna(), "").astype(str).str.strip().str.casefold().isin(_YES))
+
+
+def _bought(orders: Orders, settings: Campaign) -> pd.DataFrame:
+    """Customers with one single purchase as asked: ``amount`` (minor units) of their largest, and its ``placed_on``."""
+    scale = 10**orders.scheme.money.decimals
+    wanted = [sql("amount > 0")]
+    if settings.at_least is not None:
+        wanted.append(sql("amount >= :n", n=_minor(settings.at_least, scale)))
+    for day, test in ((settings.bought_from, "placed_on >= :d"), (settings.bought_through, "placed_on <= :d")):
+        if day is not None:
+            wanted.append(sql(test, d=exp.cast(exp.Literal.string(day.isoformat()), "DATE")))
+    placed = select(
+        [column("customer"), column("placed_on"), column("amount")],
+        order_rows(orders.rows, columns=[], sequence=False),
+        "orders",
+    )
+    found = orders.run(placed.where(*wanted)).to_pandas(date_as_object=False)
+    found = found.sort_values(["customer", "amount", "placed_on"], ascending=[True, False, False])
+    return found.drop_duplicates("customer").set_index("customer")
+
+
+def _minor(amount: int | float, scale: int) -> int:
+    """The least whole minor units that are at least the amount."""
+    from fractions import Fraction
+
+    return -int(-Fraction(str(amount)) * scale // 1)
+
+
+def _frame(
+    orders: Orders, settings: Campaign, listed: pd.DataFrame, rank: NDArray[np.int64], out: NDArray[np.bool_],
+    bought: pd.DataFrame | None, names: list[str],
+) -> pd.DataFrame:  # fmt: skip
+    reasons = [settings.when] if settings.when else []
+    told: Any = "; ".join(reasons)
+    if bought is not None:
+        orders_of = bought.loc[listed["customer"]]
+        amounts = ratio(orders_of["amount"].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
+        days = orders_of["placed_on"].dt.strftime("%Y-%m-%d")
+        decimals = orders.scheme.money.decimals
+        told = ["; ".join([*reasons, f"bought {a:.{decimals}f} on {d}"]) for a, d in zip(amounts, days, strict=True)]
+    elif not reasons:
+        told = "everybody"
+    first: dict[str, Any] = {"customer": listed["customer"].to_numpy()}
+    if "name" in listed:
+        first["name"] = listed["name"].to_numpy()
+    first |= {
+        "group": pd.Categorical.from_codes(out.astype(np.int8), categories=["contact", "holdout"]), "rank": rank,
+        "segment": listed["segment"].to_numpy(), "reason": told,
+    }  # fmt: skip
+    shown = [n for n in dict.fromkeys([settings.by, *names]) if n not in first]
+    frame = pd.DataFrame(first, index=range(len(listed))).join(listed[shown].reset_index(drop=True))
+    return frame.assign(listed_on=pd.Series(pd.Timestamp(orders.as_of), index=frame.index, dtype="datetime64[s]"))
+
+
+def _receipt(orders: Orders, settings: Campaign, frame: pd.DataFrame, funnel: pd.DataFrame) -> dict[str, Any]:
+    """Counts, settings and digests in plain values."""
+    files = [f for f in (orders.rows.source.name, *settings.exclude, *settings.contacted) if Path(f).is_file()]
+    ids = "\n".join(f"{g} {c}" for g, c in zip(frame["group"].astype(str), frame["customer"], strict=True))
+    plain = settings.model_dump(mode="json")
+    asked = json.dumps({"campaign": plain, "scheme": orders.scheme.as_json()}, sort_keys=True)
+    return {
+        "campaign": plain, "as_of": str(orders.as_of), "funnel": funnel.to_dict("records"),
+        "groups": {g: int(n) for g, n in frame["group"].value_counts(sort=False).items()},
+        "digests": {
+            "list": _digest(ids.encode()), "settings": _digest(asked.encode()),
+            "files": {Path(f).name: _digest_of(f) for f in files},
+        },
+    }  # fmt: skip
+
+
+def _digest(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()
+
+
+def _digest_of(file: str) -> str:
+    with open(file, "rb") as opened:
+        return hashlib.file_digest(opened, "sha256").hexdigest()
+
+
+def _notes(settings: Campaign, frame: pd.DataFrame, orders: Orders) -> list[str]:
+    notes = []
+    if settings.holdout and len(frame):
+        held = int((frame["group"] == "holdout").sum())
+        notes.append(
+            f"Held out are {looks.count(held)} of {looks.count(len(frame))}: {looks.percent(held / len(frame))}, where "
+            f"{settings.holdout:g} % were asked for."
+        )
+    places, ties = _places(settings)
+    if places is not None and len(frame) != places:
+        why = (
+            "everyone tied with the last is in"
+            if len(frame) > places
+            else "those tied at the limit are left out"
+            if ties == "exclude"
+            else ""
+        )
+        if len(frame) < places and (ties == "include" or not why):
+            why = "nobody else is eligible"
+        notes.append(f"The limit is {looks.count(places)}, and {looks.count(len(frame))} are listed: {why}.")
+    if settings.cost is not None:
+        paid = half_away(int((frame["group"] == "contact").sum()) * _exact(settings.cost) * 100)
+        notes.append(f"Contacting them costs {looks.money(paid / 100, 2)} of {looks.money(settings.budget, 2)}.")
+    if settings.bought_through and orders.as_of and settings.bought_through > orders.as_of:
+        notes.append(
+            f"The window for purchases ends on {settings.bought_through}, after the day of reckoning {orders.as_of}."
+        )
+    return notes
+
+
+def _exact(number: int | float) -> Any:
+    from fractions import Fraction
+
+    return Fraction(str(number))

@@ -1,0 +1,339 @@
+"""``fairladder campaign``: who is contacted, who is held out and why; and, with ``--results``, what it brought."""
+
+import datetime as dt
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from fairladder import looks
+from fairladder.cli.options import Request, day_of, figure_option
+from fairladder.errors import UsageError, nearest
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from rich.console import RenderableType
+
+    from fairladder.campaigns.lift import Lift
+    from fairladder.campaigns.listing import CampaignList
+    from fairladder.order_book import Orders
+
+PARTS = ("list", "contacts", "holdout", "funnel")
+RESULT_PARTS = ("lift", *PARTS)
+FIGURES = ("funnel", "lift")
+_WHO, _HOW_MANY, _AFTER = "Who is eligible, and who is left out", "How many", "What it brought"
+
+
+def _option(*names: str, help: str, metavar: str, panel: str) -> Any:  # noqa: A002  # Typer's own word
+    return typer.Option(*names, help=help, metavar=metavar, show_default=False, rich_help_panel=panel)
+
+
+Name = Annotated[
+    str | None,
+    _option(
+        "--name",
+        help="One of the scheme's campaigns, or a name for a new one; all of them if nothing is said.",
+        metavar="NAME",
+        panel=_WHO,
+    ),
+]
+When = Annotated[str | None, _option("--when", help="Condition on scored customers.", metavar="CONDITION", panel=_WHO)]
+BoughtFrom = Annotated[
+    str | None, _option("--bought-from", help="One purchase on or after this day …", metavar="DAY", panel=_WHO)
+]
+BoughtThrough = Annotated[
+    str | None, _option("--bought-through", help="… and on or before this one …", metavar="DAY", panel=_WHO)
+]
+AtLeast = Annotated[
+    float | None, _option("--at-least", help="… of at least this amount.", metavar="AMOUNT", panel=_WHO)
+]
+Exclude = Annotated[
+    list[str] | None,
+    _option("--exclude", help="File of ids to leave out; may be given again.", metavar="FILE", panel=_WHO),
+]
+Consent = Annotated[
+    str | None, _option("--consent", help="Column of the customers that must say yes.", metavar="COLUMN", panel=_WHO)
+]
+Contacted = Annotated[
+    list[str] | None, _option("--contacted", help="An earlier list; may be given again.", metavar="FILE", panel=_WHO)
+]
+ContactedDays = Annotated[
+    int | None,
+    _option(
+        "--contacted-days",
+        help="Leave out whoever an earlier list has from so many days ago on.",
+        metavar="DAYS",
+        panel=_WHO,
+    ),
+]
+Limit = Annotated[int | None, _option("--limit", help="At most so many.", metavar="NUMBER", panel=_HOW_MANY)]
+Budget = Annotated[
+    float | None, _option("--budget", help="As many as it pays for, at …", metavar="AMOUNT", panel=_HOW_MANY)
+]
+Cost = Annotated[float | None, _option("--cost", help="… so much a contact.", metavar="AMOUNT", panel=_HOW_MANY)]
+By = Annotated[str | None, _option("--by", help="The measure to rank by; spend.", metavar="COLUMN", panel=_HOW_MANY)]
+Ties = Annotated[
+    str | None, _option("--ties", help="Those tied at the limit: include or exclude.", metavar="HOW", panel=_HOW_MANY)
+]
+Holdout = Annotated[
+    float | None, _option("--holdout", help="How many in a hundred are held out.", metavar="PERCENT", panel=_HOW_MANY)
+]
+Key = Annotated[
+    Path | None,
+    _option(
+        "--pseudonym-key",
+        help="A file with a secret: ids become keyed hashes, names are left out.",
+        metavar="FILE",
+        panel="Output",
+    ),
+]
+Results = Annotated[
+    str | None,
+    _option("--results", help="Orders that reach beyond the campaign: measure it.", metavar="ORDERS", panel=_AFTER),
+]
+ListFile = Annotated[
+    str | None,
+    _option("--list", help="The list that was used; made anew if nothing is said.", metavar="FILE", panel=_AFTER),
+]
+Since = Annotated[
+    str | None, _option("--since", help="First day that counts; the day after the list.", metavar="DAY", panel=_AFTER)
+]
+Until = Annotated[
+    str | None, _option("--until", help="Last day that counts; the results' last.", metavar="DAY", panel=_AFTER)
+]
+Effect = Annotated[
+    float | None,
+    _option(
+        "--plan-effect", help="How large a holdout shows this rise: 0.02 is 2 points.", metavar="FRACTION", panel=_AFTER
+    ),
+]
+Base = Annotated[
+    float | None,
+    _option("--base-rate", help="The response expected without the campaign.", metavar="FRACTION", panel=_AFTER),
+]
+FigureOf = Annotated[str | None, figure_option(FIGURES)]
+
+
+def campaign(
+    request: Request, name: Name = None, when: When = None, bought_from: BoughtFrom = None, bought_through: BoughtThrough = None,
+    at_least: AtLeast = None, exclude: Exclude = None, consent: Consent = None, contacted: Contacted = None,
+    contacted_days: ContactedDays = None, limit: Limit = None, budget: Budget = None, cost: Cost = None, by: By = None,
+    ties: Ties = None, holdout: Holdout = None, pseudonym_key: Key = None, results: Results = None, list_: ListFile = None,
+    since: Since = None, until: Until = None, plan_effect: Effect = None, base_rate: Base = None, figure_of: FigureOf = None,
+) -> None:  # fmt: skip
+    """Who exactly gets the campaign, why, and who is held out? With --results: did it work?"""
+    from fairladder.cli import screen
+
+    figure_of = figure_of or ("lift" if results else "funnel")
+    if figure_of not in FIGURES or (figure_of == "lift" and not results):
+        raise UsageError(
+            f"--figure-of {figure_of}: {'it needs --results' if figure_of in FIGURES else nearest(figure_of, FIGURES)}."
+        )
+    if (plan_effect is None) != (base_rate is None):
+        raise UsageError(
+            "--plan-effect and --base-rate go together: the rise to be seen, and the response without the campaign."
+        )
+    if list_ and not results:
+        raise UsageError("--list goes with --results, the orders by which it is measured.")
+    options = {
+        "when": when, "bought_from": day_of("--bought-from", bought_from), "bought_through": day_of("--bought-through", bought_through),
+        "at_least": at_least, "exclude": exclude or None, "consent": consent, "contacted": contacted or None,
+        "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost, "by": by, "ties": ties, "holdout": holdout,
+    }  # fmt: skip
+    orders = screen.opened(request, RESULT_PARTS if results else PARTS, figures=True)
+    with screen.busy(request, "Making the list"):
+        lists = _lists(orders, name, {k: v for k, v in options.items() if v is not None}, _secret(pseudonym_key))
+    if results:
+        _measure(request, orders, lists, results, list_, (since, until), figure_of)
+        return
+    parts = _parts(lists)
+    notes = [f"{n}: {told}" if len(lists) > 1 else told for n, made in lists.items() for told in made.notes]
+    if plan_effect is not None and base_rate is not None:
+        from fairladder.campaigns.lift import plan_holdout
+
+        notes += [
+            f"{n}: {plan_holdout(len(made.frame), base_rate, plan_effect).in_words()}" for n, made in lists.items()
+        ]
+    receipts = [dict(made.receipt) for made in lists.values()]
+    view = [piece for made in lists.values() for piece in views(made)]
+    screen.give(request, orders, parts, view, notes=notes, told={"receipt": receipts}, safe=True)
+    if request.figure is not None:
+        from fairladder import figures
+
+        _draw(request, figures.campaign_funnel(next(iter(lists.values())), facts=orders.facts()))
+
+
+def _lists(
+    orders: "Orders", name: str | None, options: dict[str, Any], secret: bytes | None
+) -> "dict[str, CampaignList]":
+    from fairladder.campaigns import listing
+
+    if name is None and not options:
+        return listing.campaign_lists(orders, pseudonym_key=secret)
+    if name is not None and not options and name in {c.name for c in orders.scheme.campaigns}:
+        # Campaigns before it come first, so that nobody is on both.
+        return {name: listing.campaign_lists(orders, pseudonym_key=secret)[name]}
+    made = listing.campaign(orders, name, pseudonym_key=secret, **options)
+    return {made.campaign.name: made}
+
+
+def _secret(file: Path | None) -> bytes | None:
+    if file is None:
+        return None
+    try:
+        secret = file.read_bytes().strip()
+    except OSError as error:
+        raise UsageError(f"--pseudonym-key {file}: the file cannot be read: {error.strerror}.") from error
+    if len(secret) < 16:
+        raise UsageError(f"--pseudonym-key {file}: a secret has 16 characters or more, so that nobody tries them all.")
+    return secret
+
+
+def _parts(lists: "dict[str, CampaignList]") -> "dict[str, pd.DataFrame]":
+    """The lists as one table, with the campaign's name where there are several."""
+    import pandas as pd
+
+    if len(lists) == 1:
+        made = next(iter(lists.values()))
+        return {"list": made.frame, "contacts": made.contacts, "holdout": made.holdout, "funnel": made.funnel}
+    several = {n: made.frame.assign(campaign=n) for n, made in lists.items()}
+    whole = pd.concat(several.values(), ignore_index=True)
+    whole = whole[["campaign", *(c for c in whole.columns if c not in ("campaign", "listed_on")), "listed_on"]]
+    whole["group"] = whole["group"].astype(str)
+    funnel = pd.concat([made.funnel.assign(campaign=n) for n, made in lists.items()], ignore_index=True)
+    return {
+        "list": whole, "contacts": whole[whole["group"] == "contact"], "holdout": whole[whole["group"] == "holdout"],
+        "funnel": funnel[["campaign", "step", "customers", "removed"]],
+    }  # fmt: skip
+
+
+def _measure(
+    request: Request, orders: "Orders", lists: "dict[str, CampaignList]", results: str, file: str | None,
+    window: tuple[str | None, str | None], figure_of: str,
+) -> None:  # fmt: skip
+    from dataclasses import replace
+
+    from fairladder.campaigns.lift import lift
+    from fairladder.campaigns.people import read_list
+    from fairladder.cli import screen
+
+    if len(lists) > 1:
+        raise UsageError(f"--results measures one campaign; say which with --name: {', '.join(lists)}.")
+    made = next(iter(lists.values()))
+    own = request.scheme_or_default()  # its days are the list's, not the results'
+    later = replace(request, orders=results, as_of=None, from_=None, through=None).open_with(
+        own.model_copy(update={"time": own.time.model_copy(update={"as_of": None, "from_": None, "through": None})})
+    )
+    listed = read_list(file, orders.rows.source.engine) if file else made.frame
+    found = lift(listed, later, since=window[0], through=window[1])
+    screen.give(
+        request,
+        later,
+        {"lift": found.frame, **_parts(lists)},
+        lift_view(found, made.campaign.name),
+        notes=[] if screen.for_people(request) else [found.in_words()],
+        safe=True,
+    )
+    if request.figure is not None:
+        from fairladder import figures
+
+        facts = later.facts()
+        drawn = (
+            figures.campaign_lift(found, facts=facts)
+            if figure_of == "lift"
+            else figures.campaign_funnel(made, facts=facts)
+        )
+        _draw(request, drawn)
+
+
+def _draw(request: Request, figure: Any) -> None:
+    from fairladder.cli import screen
+    from fairladder.files import replacing
+
+    assert request.figure is not None
+    with replacing(request.figure) as beside:
+        figure.savefig(beside)
+    screen.note(request, f"Drew {request.figure}.")
+
+
+_SHOWN = 12
+
+
+def views(made: "CampaignList") -> "list[RenderableType]":
+    """The funnel, and the head of the list."""
+    from fairladder.cli.screen import table
+
+    contacts, frame, by = made.contacts, made.frame, made.campaign.by
+    steps = [
+        [s.step, looks.count(s.customers), f"− {looks.count(s.removed)}" if s.removed else ""]
+        for s in made.funnel.itertuples(index=False)
+    ]
+    held = len(frame) - len(contacts)
+    told = f"{looks.count(len(contacts))} customers" + (
+        f", and {looks.count(held)} held out to compare with" if held else ""
+    )
+    funnel = table(f"Who gets {made.campaign.name}? {told}", ["step", "customers left", "out"], steps)
+    texts = ["customer", *(["name"] if "name" in frame else []), "group", "segment", "reason"]
+    rows = [
+        [*("" if looks.missing(r[n]) else str(r[n]) for n in texts), looks.count(r["rank"]), _shown(r[by])]
+        for _, r in frame.head(_SHOWN).iterrows()
+    ]  # fmt: skip
+    columns = [*texts, "rank", by]
+    more = f"; the first {_SHOWN} of {looks.count(len(frame))}" if len(frame) > _SHOWN else ""
+    return [
+        funnel,
+        *([table(f"By {by}, equal customers alike{more}", columns, rows, left=len(texts))] if rows else []),
+    ]
+
+
+def _shown(cell: Any) -> str:
+    if looks.missing(cell):
+        return looks.NOTHING
+    return cell.date().isoformat() if isinstance(cell, dt.datetime) else looks.value(cell)
+
+
+def lift_view(found: "Lift", name: str) -> "list[RenderableType]":
+    """The comparison overall and by segment, and what can be said of it."""
+    from rich.text import Text
+
+    from fairladder.cli.screen import table
+
+    rows = [[r["segment"], *_sizes(r), *_response(r), *_spend(r)] for _, r in found.frame.iterrows()]
+    columns = ["segment", "contacted", "held out", "bought", "held out", "points", "95 %", "p"]
+    columns += ["spent each", "held out", "more each", "95 %", "p"]
+    first = found.frame.iloc[0]
+    spent = looks.money(first["spend_lift"], 2)
+    title = f"Did {name} work? {_points(first['response_lift'])} points of response, {spent} of spend per customer"
+    several = (
+        " Segments are looked at one by one: of twenty, one would look clear by chance alone." if len(rows) > 2 else ""
+    )
+    return [table(title, columns, rows), Text(found.in_words() + several)]
+
+
+def _sizes(r: "pd.Series[Any]") -> list[str]:
+    return [looks.count(r["contacted"]), looks.count(r["held_out"])]
+
+
+def _response(r: "pd.Series[Any]") -> list[str]:
+    rates = [looks.percent(r["response_contacted"]), looks.percent(r["response_held_out"])]
+    low, high = _points(r["response_low"]), _points(r["response_high"])
+    return [*rates, _points(r["response_lift"]), _span(low, high), _p(r["response_p"])]
+
+
+def _spend(r: "pd.Series[Any]") -> list[str]:
+    each, held, more, low, high = (
+        looks.money(r[f"spend_{n}"], 2) for n in ("contacted", "held_out", "lift", "low", "high")
+    )
+    return [each, held, more, _span(low, high), _p(r["spend_p"])]
+
+
+def _span(low: str, high: str) -> str:
+    return looks.NOTHING if low == high == looks.NOTHING else f"{low} to {high}"
+
+
+def _points(share: float) -> str:
+    return looks.NOTHING if looks.missing(share) else f"{100 * share:+.1f}"
+
+
+def _p(value: float) -> str:
+    return looks.NOTHING if looks.missing(value) else "under 0.001" if value < 0.001 else f"{value:.3f}"

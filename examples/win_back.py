@@ -21,7 +21,7 @@ def simulated(listed: pd.DataFrame) -> pd.DataFrame:
 
 
 orders = fl.open_orders(SHOP / "orders.csv", scheme=SHOP / "scheme.toml")
-plan = fl.plan_holdout(400, rate=0.1, effect=0.1)
+plan = fl.plan_holdout(400, rate=0.1, effect=0.12)
 print(plan.in_words())
 win_back = fl.campaign(
     orders,

@@ -1,0 +1,254 @@
+"""Campaigns: lists that treat equals alike, holdouts nobody can argue with, intervals that cover, files that do no harm."""
+
+import datetime as dt
+import json
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.stats import ttest_ind
+
+import fairladder as fl
+from fairladder.campaigns.holdout import held_out
+from fairladder.campaigns.lift import newcombe, pooled_p, smallest_effect, welch
+from fairladder.files import made_safe
+
+DAY = st.dates(dt.date(2026, 1, 1), dt.date(2026, 1, 12))
+ROWS = st.lists(
+    st.tuples(st.sampled_from("abcdefghijklmnop"), DAY, st.sampled_from([10, 20, 20.01, 50])), min_size=1, max_size=40
+)
+ANYBODY = [{"name": "second", "holdout": 30}]
+
+
+def opened(rows, campaigns=(), order=None):
+    frame = pd.DataFrame(rows, columns=["customer", "placed", "amount"]).astype(
+        {"placed": "datetime64[s]", "amount": float}
+    )
+    frame = frame.iloc[order] if order is not None else frame
+    return fl.open_orders(frame, scheme={"campaigns": list(campaigns), "time": {"as_of": dt.date(2026, 1, 31)}})
+
+
+@settings(max_examples=30, deadline=None)
+@given(
+    ROWS, st.sampled_from(["spend", "orders", "recency_days", "average_gap_days"]), st.sampled_from([None, "include", "exclude"]),
+    st.one_of(st.integers(1, 12), st.tuples(st.sampled_from([5, 7.7, 0.3]), st.sampled_from([1.1, 0.1]))),
+    st.sampled_from([0, 25, 99.5]), st.randoms(use_true_random=False),
+)  # fmt: skip
+def test_lists_hold_what_they_promise(rows, by, ties, limit, percent, random):
+    how = {"limit": limit} if isinstance(limit, int) else {"budget": limit[0], "cost": limit[1]}
+    first = {
+        "name": "first",
+        "when": "spend >= 20",
+        "by": by,
+        "holdout": percent,
+        **how,
+        **({"ties": ties} if ties else {}),
+    }
+    orders = opened(rows, [first, *ANYBODY])
+    lists = fl.campaign_lists(orders)
+    listed = lists["first"].frame
+    shuffled = fl.campaign_lists(opened(rows, [first, *ANYBODY], order=random.sample(range(len(rows)), len(rows))))
+    for name, made in lists.items():
+        pd.testing.assert_frame_equal(made.frame, shuffled[name].frame)
+        assert made.receipt["digests"]["list"] == shuffled[name].receipt["digests"]["list"]
+        steps = made.funnel
+        assert (steps["customers"].shift(1).fillna(steps["customers"]) - steps["customers"] == steps["removed"]).all()
+        assert len(made.frame) == len(made.contacts) + len(made.holdout)
+        assert steps["customers"].iloc[-1] == len(made.contacts)
+        # A customer's holdout status does not depend on who else is listed.
+        alone = {c: bool(held_out(name, [c], made.campaign.holdout)[0]) for c in made.frame["customer"]}
+        assert ((made.frame["group"] == "holdout") == made.frame["customer"].map(alone)).all()
+    assert not set(listed["customer"]) & set(lists["second"].frame["customer"])
+    # Nobody who is left out stands as well as somebody who is in; by "exclude" never more than fit.
+    customers = orders.customers().set_index("customer")
+    eligible = customers[customers["spend"] >= 20]
+    sign = 1 if by in ("recency_days", "average_gap_days") else -1
+    value = (sign * eligible[by].astype(float)).fillna(np.inf)
+    inside, outside = value[listed["customer"]], value.drop(listed["customer"])
+    assert inside.empty or outside.empty or inside.max() < outside.min()
+    places = limit if isinstance(limit, int) else round(limit[0] * 10) // round(limit[1] * 10)
+    if (ties or ("include" if isinstance(limit, int) else "exclude")) == "include":
+        assert len(inside) >= min(places, len(eligible))
+        assert inside.empty or (inside < inside.max()).sum() < places
+    else:
+        assert len(inside) <= places
+        assert outside.empty or (value <= outside.min()).sum() > places
+    assert listed["rank"].tolist() == [1 + int((value < value[c]).sum()) for c in listed["customer"]]
+    assert list(zip(listed["rank"], listed["customer"], strict=True)) == sorted(
+        zip(listed["rank"], listed["customer"], strict=True)
+    )
+
+
+@settings(max_examples=30, deadline=None)
+@given(ROWS, DAY, DAY, st.sampled_from([None, 20, 20.01, 50]))
+def test_one_single_purchase_in_the_window_of_at_least_so_much(rows, one, two, least):
+    start, end = min(one, two), max(one, two)
+    made = fl.campaign(opened(rows), bought_from=start, bought_through=end, at_least=least)
+    wanted = {}
+    for who, day, amount in rows:
+        if start <= day <= end and amount >= (least or 0):
+            wanted[who] = max(wanted.get(who, (0, day)), (amount, day))
+    assert set(made.frame["customer"]) == set(wanted)
+    for row in made.frame.itertuples():
+        assert row.reason == f"bought {wanted[row.customer][0]:.2f} on {wanted[row.customer][1]}"
+
+
+def test_exclusions_consent_and_earlier_lists(tmp_path):
+    ids = ["=1+1", "'quoted", "-5", "plain", "late", "held", "silent", "asked-not-to-be"]
+    orders = fl.open_orders(
+        pd.DataFrame({"customer": ids, "placed": pd.Timestamp("2026-01-05"), "amount": 5.0}),
+        customers=pd.DataFrame({"customer": ids, "news": ["Yes", " y ", "TRUE", "1", "yes", "yes", None, "no"]}),
+        scheme={"time": {"as_of": dt.date(2026, 1, 31)}},
+    )
+    made = fl.campaign(orders, consent="news")
+    assert set(made.frame["customer"]) == set(ids) - {"silent", "asked-not-to-be"}
+    # What was made safe for a spreadsheet is read back as it was; an apostrophe of the id's own stays.
+    fl.write(made.frame.head(3), tmp_path / "out.csv", spreadsheet_safe=True)
+    assert "'=1+1," in (tmp_path / "out.csv").read_text()
+    assert "\n-5," in (tmp_path / "out.csv").read_text()
+    left = fl.campaign(orders, consent="news", exclude=[str(tmp_path / "out.csv")])
+    assert set(left.frame["customer"]) == set(made.frame["customer"]) - set(made.frame["customer"].head(3))
+    earlier = pd.DataFrame({
+        "customer": ["plain", "late", "held"], "group": ["contact", "contact", "holdout"],
+        "listed_on": ["2026-01-21", "2026-01-20", "2026-01-30"],
+    })  # fmt: skip
+    earlier.to_csv(tmp_path / "earlier.csv", index=False)
+    now = fl.campaign(
+        orders, contacted=[str(tmp_path / "earlier.csv")], contacted_days=10
+    )  # from the 21st on, itself included
+    assert set(ids) - set(now.frame["customer"]) == {"plain"}
+    assert now.funnel["step"].tolist() == ["customers", "not contacted lately"]
+    secret = fl.campaign(orders, pseudonym_key=b"a secret of the studio")
+    assert not set(secret.frame["customer"]) & set(ids)
+    assert secret.frame["customer"].str.fullmatch("[0-9a-f]{32}").all()
+    assert (
+        secret.frame["customer"].tolist()
+        != fl.campaign(orders, pseudonym_key=b"quite another secret").frame["customer"].tolist()
+    )
+
+
+def test_nothing_runs_in_a_spreadsheet(tmp_path):
+    nasty = ["=HYPERLINK(1)", "+49 1", "-2+3", "@sum", "\tx", "\rx", "-2.50", "+3", "fine", None]
+    frame = pd.DataFrame({"name": nasty, "spend": np.arange(10.0), "segment": pd.Categorical(["=a", *["b"] * 9])})
+    assert made_safe(frame)["name"].tolist()[:9] == [f"'{t}" for t in nasty[:6]] + nasty[6:9]
+    fl.write({"list": frame, "other": frame.head(2)}, tmp_path / "out.xlsx", facts={"as_of": "2026-01-31"})
+    back = pd.read_excel(tmp_path / "out.xlsx", sheet_name=None, engine="calamine", header=0)
+    assert list(back) == ["list", "other", "about"]
+    assert back["list"]["name"].tolist()[:4] == nasty[:4]  # as text: a formula would have come back as its value
+    assert back["list"]["spend"].tolist() == frame["spend"].tolist()
+    assert b"<f>" not in (tmp_path / "out.xlsx").read_bytes()
+    fl.write({"list": frame, "other": frame.head(2)}, tmp_path / "again.xlsx", facts={"as_of": "2026-01-31"})
+    assert (tmp_path / "out.xlsx").read_bytes() == (tmp_path / "again.xlsx").read_bytes()
+
+
+# -------------------------------------------------------------------------------------------------------- lift
+
+
+def test_intervals_by_published_figures_and_by_simulation():
+    """Newcombe's example: 56 of 70 against 48 of 80. Then 4,000 draws: 95 % intervals hold the truth in 93 to 97 %."""
+    assert newcombe(56, 70, 48, 80) == (pytest.approx(0.0524, abs=5e-5), pytest.approx(0.3339, abs=5e-5))
+    one, two = np.array([3.0, 4, 5, 8]), np.array([1.0, 2, 2, 3, 4])
+    other = ttest_ind(one, two, equal_var=False)
+    assert welch(one, two) == pytest.approx((*other.confidence_interval(0.95), other.pvalue), rel=1e-9)
+    random = np.random.default_rng(5)
+    for p1, n1, p2, n2 in ((0.12, 400, 0.08, 100), (0.5, 60, 0.3, 40), (0.02, 900, 0.02, 300)):
+        draws = zip(random.binomial(n1, p1, 4000), random.binomial(n2, p2, 4000), strict=True)
+        bounds = np.array([newcombe(int(a), n1, int(b), n2) for a, b in draws])
+        assert 0.93 < ((bounds[:, 0] <= p1 - p2) & (p1 - p2 <= bounds[:, 1])).mean() < 0.97
+    held = []
+    for _ in range(4000):
+        one, two = (
+            random.gamma(2, 20, 80) * (random.random(80) < 0.6),
+            random.gamma(2, 15, 50) * (random.random(50) < 0.5),
+        )
+        low, high, _p = welch(one, two)
+        held.append(low <= 24 - 15 <= high)
+    assert 0.93 < np.mean(held) < 0.97
+    effect = smallest_effect(0.1, 600, 200)
+    seen = [
+        pooled_p(int(a), 600, int(b), 200) < 0.05
+        for a, b in zip(random.binomial(600, 0.1 + effect, 4000), random.binomial(200, 0.1, 4000), strict=True)
+    ]
+    assert 0.77 < np.mean(seen) < 0.83
+
+
+def test_lift_of_a_list_by_hand():
+    """Contacted: a, b, c, d; held out: e, f. In the window a and b buy for 30 and 10, b returns 4, e buys for 6."""
+    listed = pd.DataFrame({
+        "customer": list("abcdef"), "group": ["contact"] * 4 + ["holdout"] * 2, "segment": list("xxyyxy"), "listed_on": pd.Timestamp("2026-01-31"),
+    })  # fmt: skip
+    rows = [("a", "2026-02-01", 30), ("b", "2026-02-10", 10), ("b", "2026-02-10", -4), ("c", "2026-01-31", 99), ("e", "2026-02-10", 6),
+            ("d", "2026-02-11", 50), ("z", "2026-02-05", 70)]  # fmt: skip
+    frame = pd.DataFrame(rows, columns=["customer", "placed", "amount"])
+    found = fl.lift(listed, fl.open_orders(frame.assign(order=range(len(frame)))), through="2026-02-10")
+    whole = found.frame.iloc[0]
+    assert whole[["contacted", "held_out", "bought_contacted", "bought_held_out"]].tolist() == [4, 2, 2, 1]
+    assert whole[["response_contacted", "response_held_out", "response_lift"]].tolist() == [0.5, 0.5, 0]
+    assert whole[["spend_contacted", "spend_held_out"]].tolist() == [9, 3]
+    assert found.frame["segment"].tolist() == ["all", "x", "y"]
+    assert "That may be chance (p = 1.00)" in found.in_words()
+    assert (found.since, found.through) == (dt.date(2026, 2, 1), dt.date(2026, 2, 10))
+    alone = fl.lift(listed[listed["group"] == "contact"], fl.open_orders(frame))
+    assert "cannot be told" in alone.in_words()
+    with pytest.raises(fl.UsageError, match="the results end before the campaign begins"):
+        fl.lift(
+            listed, fl.open_orders(frame.head(0).assign(placed=pd.Series(dtype="datetime64[s]"))), through="2026-01-20"
+        )
+    plan = fl.plan_holdout(2000, 0.1, 0.05)
+    assert (
+        smallest_effect(0.1, 2000 - plan.held_out, plan.held_out)
+        <= 0.05
+        < smallest_effect(0.1, 2001 - plan.held_out, plan.held_out - 1)
+    )
+    assert fl.plan_holdout(50, 0.1, 0.05).held_out is None
+
+
+def test_the_command_from_list_to_lift(fairladder, shop):
+    scheme = (shop / "scheme.toml").read_text()
+    scheme += '\n[[campaigns]]\nname = "win-back"\nwhen = "stance = \'win-back\'"\nconsent = "email_ok"\nlimit = 60\nholdout = 20\n'
+    scheme += '\n[[campaigns]]\nname = "thanks"\nat_least = 300\nbought_from = 2026-01-01\nbudget = 40\ncost = 1.25\nby = "largest_order"\n'
+    (shop / "campaigns.toml").write_text(scheme)
+    asked = ["campaign", "orders.csv", "--scheme", "campaigns.toml", "--as-of", "2026-03-31"]
+    done = fairladder(*asked, "--out", "lists.csv", "--figure", "funnel.png", cwd=shop)
+    assert done.returncode == 0, done.stderr
+    both = pd.read_csv(shop / "lists.csv", dtype={"customer": str})
+    assert both["campaign"].unique().tolist() == ["win-back", "thanks"]
+    assert not both["customer"].duplicated().any()
+    assert (both["campaign"] == "thanks").sum() <= 32
+    receipt = json.loads((shop / "lists.settings.json").read_text())["receipt"][0]
+    assert receipt["groups"]["contact"] + receipt["groups"]["holdout"] == receipt["funnel"][-2]["customers"]
+    one = fairladder(*asked, "--name", "win-back", "--out", "list.csv", "--quiet", cwd=shop)
+    assert one.returncode == 0, one.stderr
+    measured = fairladder(
+        *asked,
+        "--name",
+        "win-back",
+        "--results",
+        "orders.csv",
+        "--list",
+        "list.csv",
+        "--out",
+        "lift.json",
+        "--figure",
+        "lift.png",
+        cwd=shop,
+    )
+    assert (measured.returncode, "between 2026-04-01 and 2026-06-30" in measured.stderr) == (0, True), measured.stderr
+    assert (
+        json.loads((shop / "lift.json").read_text())["lift"][0]["contacted"]
+        == (pd.read_csv(shop / "list.csv")["group"] == "contact").sum()
+    )
+    for wrong, says in (
+        (["--name", "winback"], "There is no campaign `winback` in the scheme. Did you mean `win-back`?"),
+        (["--when", "spend > 10", "--by", "name"], "no column of numbers or days `name` to rank by"),
+        (["--limit", 5, "--budget", 3, "--cost", 1], "not both"), (["--budget", 3], "go together"), (["--when", "spnd > 10"], "Did you mean `spend`?"),
+        (["--when", "spend > 10", "--consent", "emil_ok"], "no consent column `emil_ok`"), (["--exclude", "nowhere.csv"], "nowhere.csv"),
+        (["--contacted", "orders.csv", "--contacted-days", 3], "no column `listed_on`"), (["--plan-effect", 0.1], "go together"),
+        (["--results", "orders.csv"], "say which with --name"), (["--name", "win-back", "--figure-of", "lift"], "it needs --results"),
+        (["--bought-from", "yesterday"], "that is not a day"),
+    ):  # fmt: skip
+        refused = fairladder(*asked, *wrong, cwd=shop)
+        assert refused.returncode in (1, 2), wrong
+        assert says in refused.stderr, refused.stderr

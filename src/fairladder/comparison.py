@@ -12,6 +12,7 @@ from sqlglot import exp
 
 from fairladder import looks
 from fairladder.customers import order_rows
+from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.fitting import SCORES
 from fairladder.history.periods import checked_period, starts
@@ -184,7 +185,7 @@ def paths(
 
 
 def _days(orders: Orders, then: "str | dt.date", now: "str | dt.date | None") -> tuple[dt.date, dt.date]:
-    given = [_day(then), _day(now) if now is not None else orders.as_of]
+    given = [as_day(then), as_day(now) if now is not None else orders.as_of]
     if given[1] is None:
         raise DataError(
             "No row is used, so there is no day to compare. `fairladder check` says what became of the rows."
@@ -193,15 +194,6 @@ def _days(orders: Orders, then: "str | dt.date", now: "str | dt.date | None") ->
     if first == last:
         raise UsageError(f"Both days are {first}; a comparison takes two.")
     return first, last
-
-
-def _day(day: "str | dt.date") -> dt.date:
-    if isinstance(day, dt.date):
-        return day
-    try:
-        return dt.date.fromisoformat(day)
-    except ValueError:
-        raise UsageError(f"{day!r} is not a day; write it as 2026-06-30.") from None
 
 
 def _there(scored: pd.DataFrame, never: "set[str]") -> pd.DataFrame:

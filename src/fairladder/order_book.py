@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 from sqlglot import exp
 
 from fairladder.customers import COLUMNS, customers_frame, other_channel, reduction, with_measures
+from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.fairness import fairness_of, in_words
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
@@ -159,7 +160,7 @@ class Orders:
 
     def on(self, as_of: str | dt.date) -> "Orders":
         """The same orders with another day of reckoning."""
-        day = _day(as_of)
+        day = as_day(as_of)
         other = Orders.__new__(Orders)
         other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
         other.scheme = self.scheme.with_options(time={"as_of": day})
@@ -414,17 +415,6 @@ def _joined(frame: "pd.DataFrame", members: "pd.DataFrame") -> "pd.DataFrame":
         both["name"] = ours.fillna(both["name"]) if "name" in both else ours
     order = np.argsort(both["customer"].to_numpy(dtype=object), kind="stable")
     return both.iloc[order].reset_index(drop=True)
-
-
-def _day(value: str | dt.date) -> dt.date:
-    if isinstance(value, dt.datetime):
-        return value.date()
-    if isinstance(value, dt.date):
-        return value
-    try:
-        return dt.date.fromisoformat(value)
-    except ValueError:
-        raise UsageError(f"{value!r} is not a day; write it as 2026-06-30.") from None
 
 
 def open_orders(

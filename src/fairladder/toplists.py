@@ -52,7 +52,7 @@ def top(
     chosen = customers if everybody else customers[(customers["orders"] > 0).to_numpy(dtype=bool)]
     if chosen.empty:
         raise DataError("No customer has a purchase, so there is no best and no worst.")
-    standing = _goodness(chosen[by], low=(by in LOW_IS_BETTER) != worst)
+    standing = goodness(chosen[by], low=(by in LOW_IS_BETTER) != worst)
     group = (
         np.zeros(len(chosen), dtype=np.int64)
         if within is None
@@ -61,7 +61,7 @@ def top(
     rank = np.zeros(len(chosen), dtype=np.int64)
     listed = np.zeros(len(chosen), dtype=bool)
     for members in (np.flatnonzero(group == g) for g in range(int(group.max()) + 1)):
-        rank[members] = _ranks(standing[members])
+        rank[members] = ranks(standing[members])
         wanted = (count or 10) if share is None else -(-share[0] * len(members) // share[1])
         listed[members] = rank[members] <= wanted
     shown = chosen.assign(rank=rank)[listed]
@@ -94,8 +94,8 @@ def _checked(
     return round(percent * 10_000), 1_000_000
 
 
-def _goodness(values: "pd.Series[float]", low: bool) -> NDArray[np.float64]:
-    """Numbers of which the greatest are best, nulls least."""
+def goodness(values: "pd.Series[float]", low: bool) -> NDArray[np.float64]:
+    """Numbers of which the greatest are best, nulls least and alike; ``low`` where less is better."""
     if values.dtype.kind == "M":
         days = values.to_numpy().astype("datetime64[D]")
         numbers = np.where(np.isnat(days), np.nan, days.astype(np.int64).astype(np.float64))
@@ -104,6 +104,7 @@ def _goodness(values: "pd.Series[float]", low: bool) -> NDArray[np.float64]:
     return np.where(np.isnan(numbers), -np.inf, -numbers if low else numbers)
 
 
-def _ranks(goodness: NDArray[np.float64]) -> NDArray[np.int64]:
+def ranks(goodness: NDArray[np.float64]) -> NDArray[np.int64]:
+    """1 + how many stand strictly better; equal values share a rank."""
     ascending = np.sort(goodness)
     return len(goodness) - np.searchsorted(ascending, goodness, side="right") + 1

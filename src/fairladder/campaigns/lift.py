@@ -11,6 +11,7 @@ from sqlglot import exp
 
 from fairladder import looks
 from fairladder.customers import order_rows
+from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
@@ -95,8 +96,8 @@ def lift(
     if listed.empty:
         raise DataError("The list is empty, so there is nothing to measure.")
     results.require_fit()
-    first = _day(since) or pd.Timestamp(listed["listed_on"].max()).date() + dt.timedelta(days=1)
-    last = _day(through) or results.as_of
+    first = as_day(since) if since else pd.Timestamp(listed["listed_on"].max()).date() + dt.timedelta(days=1)
+    last = as_day(through) if through else results.as_of
     if last is None or last < first:
         raise UsageError(f"The window from {first} to {last} holds no day: the results end before the campaign begins.")
     if results.as_of is not None and last > results.as_of:
@@ -111,15 +112,6 @@ def lift(
     segments = sorted(joined["segment"].astype(str).unique()) if "segment" in joined else []
     parts = [("all", joined), *((s, joined[joined["segment"].astype(str) == s]) for s in segments)]
     return Lift(pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]), first, last)
-
-
-def _day(day: "str | dt.date | None") -> dt.date | None:
-    if day is None or isinstance(day, dt.date):
-        return day
-    try:
-        return dt.date.fromisoformat(day)
-    except ValueError:
-        raise UsageError(f"{day!r} is not a day; write it as 2026-06-30.") from None
 
 
 def _spent(orders: Orders, first: dt.date, last: dt.date) -> pd.DataFrame:

@@ -7,12 +7,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 
-def ranks(goodness: NDArray[np.float64]) -> NDArray[np.int64]:
-    """1 + how many stand strictly better; equal values share a rank."""
-    ascending = np.sort(goodness)
-    return np.asarray(len(goodness) - np.searchsorted(ascending, goodness, side="right") + 1)
-
-
 def within_limit(rank: NDArray[np.int64], places: int, ties: Literal["include", "exclude"]) -> NDArray[np.bool_]:
     """Who is within ``places`` by rank. Those tied at the limit are all in (``include``) or all out (``exclude``).
 

@@ -5,6 +5,7 @@ import hashlib
 import json
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,7 @@ from sqlglot import exp
 
 from fairladder import looks
 from fairladder.campaigns.holdout import held_out, pseudonyms
-from fairladder.campaigns.limit import places_of, ranks, within_limit
+from fairladder.campaigns.limit import places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.conditions import frame_kinds, parse_condition, to_mask
 from fairladder.customers import LOW_IS_BETTER, order_rows
@@ -25,6 +26,7 @@ from fairladder.order_book import Orders
 from fairladder.scheme import Campaign, scheme_from
 from fairladder.scoring import score
 from fairladder.sqltree import column, select, sql
+from fairladder.toplists import goodness, ranks
 from fairladder.value.forecast import customers_to_score
 
 #: How consent is written; anything else, and nothing at all, is none.
@@ -161,7 +163,7 @@ def _listed(
     if taken:
         keep("not in an earlier campaign", ~ids.isin(taken).to_numpy())
     eligible = scored[still]
-    rank = ranks(_goodness(eligible[settings.by], settings.by in LOW_IS_BETTER))
+    rank = ranks(goodness(eligible[settings.by], settings.by in LOW_IS_BETTER))
     places, ties = _places(settings)
     if places is not None:
         inside = within_limit(rank, places, ties)
@@ -188,16 +190,6 @@ def _places(settings: Campaign) -> "tuple[int | None, Any]":
     if settings.budget is not None and settings.cost is not None:
         return places_of(settings.budget, settings.cost), settings.ties or "exclude"
     return settings.limit, settings.ties or "include"
-
-
-def _goodness(values: "pd.Series[Any]", low: bool) -> NDArray[np.float64]:
-    """Numbers of which the greatest are best; nulls are all alike and last."""
-    if values.dtype.kind == "M":
-        days = values.to_numpy().astype("datetime64[D]")
-        numbers = np.where(np.isnat(days), np.nan, days.astype(np.int64).astype(np.float64))
-    else:
-        numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
-    return np.where(np.isnan(numbers), -np.inf, -numbers if low else numbers)
 
 
 def _consent(scored: pd.DataFrame, settings: Campaign) -> NDArray[np.bool_]:
@@ -231,8 +223,6 @@ def _bought(orders: Orders, settings: Campaign) -> pd.DataFrame:
 
 def _minor(amount: int | float, scale: int) -> int:
     """The least whole minor units that are at least the amount."""
-    from fractions import Fraction
-
     return -int(-Fraction(str(amount)) * scale // 1)
 
 
@@ -308,16 +298,10 @@ def _notes(settings: Campaign, frame: pd.DataFrame, orders: Orders) -> list[str]
             why = "nobody else is eligible"
         notes.append(f"The limit is {looks.count(places)}, and {looks.count(len(frame))} are listed: {why}.")
     if settings.cost is not None:
-        paid = half_away(int((frame["group"] == "contact").sum()) * _exact(settings.cost) * 100)
+        paid = half_away(int((frame["group"] == "contact").sum()) * Fraction(str(settings.cost)) * 100)
         notes.append(f"Contacting them costs {looks.money(paid / 100, 2)} of {looks.money(settings.budget, 2)}.")
     if settings.bought_through and orders.as_of and settings.bought_through > orders.as_of:
         notes.append(
             f"The window for purchases ends on {settings.bought_through}, after the day of reckoning {orders.as_of}."
         )
     return notes
-
-
-def _exact(number: int | float) -> Any:
-    from fractions import Fraction
-
-    return Fraction(str(number))

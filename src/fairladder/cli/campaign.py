@@ -4,10 +4,8 @@ import datetime as dt
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from fairladder import looks
-from fairladder.cli.options import Request, day_of, figure_option
+from fairladder.cli.options import Request, day_of, figure_option, option
 from fairladder.errors import UsageError, nearest
 
 if TYPE_CHECKING:
@@ -24,63 +22,57 @@ FIGURES = ("funnel", "lift")
 _WHO, _HOW_MANY, _AFTER = "Who is eligible, and who is left out", "How many", "What it brought"
 
 
-def _option(*names: str, help: str, metavar: str, panel: str) -> Any:  # noqa: A002  # Typer's own word
-    return typer.Option(*names, help=help, metavar=metavar, show_default=False, rich_help_panel=panel)
-
-
 Name = Annotated[
     str | None,
-    _option(
+    option(
         "--name",
         help="One of the scheme's campaigns, or a name for a new one; all of them if nothing is said.",
         metavar="NAME",
         panel=_WHO,
     ),
 ]
-When = Annotated[str | None, _option("--when", help="Condition on scored customers.", metavar="CONDITION", panel=_WHO)]
+When = Annotated[str | None, option("--when", help="Condition on scored customers.", metavar="CONDITION", panel=_WHO)]
 BoughtFrom = Annotated[
-    str | None, _option("--bought-from", help="One purchase on or after this day …", metavar="DAY", panel=_WHO)
+    str | None, option("--bought-from", help="One purchase on or after this day …", metavar="DAY", panel=_WHO)
 ]
 BoughtThrough = Annotated[
-    str | None, _option("--bought-through", help="… and on or before this one …", metavar="DAY", panel=_WHO)
+    str | None, option("--bought-through", help="… and on or before this one …", metavar="DAY", panel=_WHO)
 ]
-AtLeast = Annotated[
-    float | None, _option("--at-least", help="… of at least this amount.", metavar="AMOUNT", panel=_WHO)
-]
+AtLeast = Annotated[float | None, option("--at-least", help="… of at least this amount.", metavar="AMOUNT", panel=_WHO)]
 Exclude = Annotated[
     list[str] | None,
-    _option("--exclude", help="File of ids to leave out; may be given again.", metavar="FILE", panel=_WHO),
+    option("--exclude", help="File of ids to leave out; may be given again.", metavar="FILE", panel=_WHO),
 ]
 Consent = Annotated[
-    str | None, _option("--consent", help="Column of the customers that must say yes.", metavar="COLUMN", panel=_WHO)
+    str | None, option("--consent", help="Column of the customers that must say yes.", metavar="COLUMN", panel=_WHO)
 ]
 Contacted = Annotated[
-    list[str] | None, _option("--contacted", help="An earlier list; may be given again.", metavar="FILE", panel=_WHO)
+    list[str] | None, option("--contacted", help="An earlier list; may be given again.", metavar="FILE", panel=_WHO)
 ]
 ContactedDays = Annotated[
     int | None,
-    _option(
+    option(
         "--contacted-days",
         help="Leave out whoever an earlier list has from so many days ago on.",
         metavar="DAYS",
         panel=_WHO,
     ),
 ]
-Limit = Annotated[int | None, _option("--limit", help="At most so many.", metavar="NUMBER", panel=_HOW_MANY)]
+Limit = Annotated[int | None, option("--limit", help="At most so many.", metavar="NUMBER", panel=_HOW_MANY)]
 Budget = Annotated[
-    float | None, _option("--budget", help="As many as it pays for, at …", metavar="AMOUNT", panel=_HOW_MANY)
+    float | None, option("--budget", help="As many as it pays for, at …", metavar="AMOUNT", panel=_HOW_MANY)
 ]
-Cost = Annotated[float | None, _option("--cost", help="… so much a contact.", metavar="AMOUNT", panel=_HOW_MANY)]
-By = Annotated[str | None, _option("--by", help="The measure to rank by; spend.", metavar="COLUMN", panel=_HOW_MANY)]
+Cost = Annotated[float | None, option("--cost", help="… so much a contact.", metavar="AMOUNT", panel=_HOW_MANY)]
+By = Annotated[str | None, option("--by", help="The measure to rank by; spend.", metavar="COLUMN", panel=_HOW_MANY)]
 Ties = Annotated[
-    str | None, _option("--ties", help="Those tied at the limit: include or exclude.", metavar="HOW", panel=_HOW_MANY)
+    str | None, option("--ties", help="Those tied at the limit: include or exclude.", metavar="HOW", panel=_HOW_MANY)
 ]
 Holdout = Annotated[
-    float | None, _option("--holdout", help="How many in a hundred are held out.", metavar="PERCENT", panel=_HOW_MANY)
+    float | None, option("--holdout", help="How many in a hundred are held out.", metavar="PERCENT", panel=_HOW_MANY)
 ]
 Key = Annotated[
     Path | None,
-    _option(
+    option(
         "--pseudonym-key",
         help="A file with a secret: ids become keyed hashes, names are left out.",
         metavar="FILE",
@@ -89,27 +81,27 @@ Key = Annotated[
 ]
 Results = Annotated[
     str | None,
-    _option("--results", help="Orders that reach beyond the campaign: measure it.", metavar="ORDERS", panel=_AFTER),
+    option("--results", help="Orders that reach beyond the campaign: measure it.", metavar="ORDERS", panel=_AFTER),
 ]
 ListFile = Annotated[
     str | None,
-    _option("--list", help="The list that was used; made anew if nothing is said.", metavar="FILE", panel=_AFTER),
+    option("--list", help="The list that was used; made anew if nothing is said.", metavar="FILE", panel=_AFTER),
 ]
 Since = Annotated[
-    str | None, _option("--since", help="First day that counts; the day after the list.", metavar="DAY", panel=_AFTER)
+    str | None, option("--since", help="First day that counts; the day after the list.", metavar="DAY", panel=_AFTER)
 ]
 Until = Annotated[
-    str | None, _option("--until", help="Last day that counts; the results' last.", metavar="DAY", panel=_AFTER)
+    str | None, option("--until", help="Last day that counts; the results' last.", metavar="DAY", panel=_AFTER)
 ]
 Effect = Annotated[
     float | None,
-    _option(
+    option(
         "--plan-effect", help="How large a holdout shows this rise: 0.02 is 2 points.", metavar="FRACTION", panel=_AFTER
     ),
 ]
 Base = Annotated[
     float | None,
-    _option("--base-rate", help="The response expected without the campaign.", metavar="FRACTION", panel=_AFTER),
+    option("--base-rate", help="The response expected without the campaign.", metavar="FRACTION", panel=_AFTER),
 ]
 FigureOf = Annotated[str | None, figure_option(FIGURES)]
 

@@ -1,12 +1,10 @@
 """``fairladder compare``: two days, or more, on one yardstick: who moved, and what the change of spend is made of."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
-
-import typer
+from typing import TYPE_CHECKING, Annotated
 
 from fairladder import looks
-from fairladder.cli.options import Request, figure_option
+from fairladder.cli.options import Request, figure_option, option
 from fairladder.errors import UsageError, nearest
 
 if TYPE_CHECKING:
@@ -20,24 +18,24 @@ PATH_PARTS = ("sizes", "paths")
 FIGURES = ("flows", "sizes")
 
 
-def _option(*names: str, help: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
-    return typer.Option(*names, help=help, metavar=metavar, show_default=False, rich_help_panel="The days")
-
-
-Then = Annotated[str | None, _option("--then", help="The earlier day.", metavar="DAY")]
+Then = Annotated[str | None, option("--then", help="The earlier day.", metavar="DAY", panel="The days")]
 Now = Annotated[
-    str | None, _option("--now", help="The later day; the day of reckoning if nothing is said.", metavar="DAY")
+    str | None,
+    option("--now", help="The later day; the day of reckoning if nothing is said.", metavar="DAY", panel="The days"),
 ]
 Every = Annotated[
-    str | None, _option("--every", help="Days in between, too: month, quarter or year.", metavar="PERIOD")
+    str | None,
+    option("--every", help="Days in between, too: month, quarter or year.", metavar="PERIOD", panel="The days"),
 ]
 Ladders = Annotated[
-    str, _option("--ladders", help="then (the earlier day's for both) or each (its own).", metavar="WHOSE")
+    str,
+    option("--ladders", help="then (the earlier day's for both) or each (its own).", metavar="WHOSE", panel="The days"),
 ]
 ScoredThen = Annotated[
-    Path | None, _option("--scored-then", help="A scoring kept from then, in place of ORDERS …", metavar="FILE")
+    Path | None,
+    option("--scored-then", help="A scoring kept from then, in place of ORDERS …", metavar="FILE", panel="The days"),
 ]
-ScoredNow = Annotated[Path | None, _option("--scored-now", help="… and one of now.", metavar="FILE")]
+ScoredNow = Annotated[Path | None, option("--scored-now", help="… and one of now.", metavar="FILE", panel="The days")]
 FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
 

@@ -23,12 +23,13 @@ _WRITING = "How the file is written (where it does not tell)"
 _WRITTEN = ("table", "query", "date_format", "decimal_mark", "separator", "encoding", "header_row", "sheet")
 
 
-def _option(*names: str, help: str, panel: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
+def option(*names: str, help: str, panel: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
+    """An option without a default to show, under a heading of the help."""
     return typer.Option(*names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False)
 
 
 def _column(role: str, what: str) -> Any:
-    return _option(f"--{role.replace('_', '-')}-column", help=what, panel=_COLUMNS, metavar="NAME")
+    return option(f"--{role.replace('_', '-')}-column", help=what, panel=_COLUMNS, metavar="NAME")
 
 
 def figure_option(figures: tuple[str, ...]) -> Any:
@@ -60,24 +61,22 @@ class Request:
         ),
     ]
     scheme: Annotated[
-        Path | None, _option("--scheme", help="The scheme: a TOML file of all settings.", panel=_WINDOW, metavar="FILE")
+        Path | None, option("--scheme", help="The scheme: a TOML file of all settings.", panel=_WINDOW, metavar="FILE")
     ] = None
     customers: Annotated[
-        Path | None, _option("--customers", help="A file with one row per customer.", panel=_WINDOW, metavar="FILE")
+        Path | None, option("--customers", help="A file with one row per customer.", panel=_WINDOW, metavar="FILE")
     ] = None
     as_of: Annotated[
         str | None,
-        _option("--as-of", help="Day of reckoning; rows after it do not count.", panel=_WINDOW, metavar="DAY"),
+        option("--as-of", help="Day of reckoning; rows after it do not count.", panel=_WINDOW, metavar="DAY"),
     ] = None
-    from_: Annotated[str | None, _option("--from", help="First day of the window.", panel=_WINDOW, metavar="DAY")] = (
-        None
-    )
+    from_: Annotated[str | None, option("--from", help="First day of the window.", panel=_WINDOW, metavar="DAY")] = None
     through: Annotated[
-        str | None, _option("--through", help="Last day of the window, itself included.", panel=_WINDOW, metavar="DAY")
+        str | None, option("--through", help="Last day of the window, itself included.", panel=_WINDOW, metavar="DAY")
     ] = None
     where: Annotated[
         str | None,
-        _option("--where", help="SQL condition on rows, added to the scheme's.", panel=_WINDOW, metavar="CONDITION"),
+        option("--where", help="SQL condition on rows, added to the scheme's.", panel=_WINDOW, metavar="CONDITION"),
     ] = None
     allow_set_aside: Annotated[
         bool,
@@ -87,7 +86,7 @@ class Request:
     ] = False
     out: Annotated[
         str | None,
-        _option(
+        option(
             "--out",
             help="Write here: .csv, .parquet, .json or .xlsx; - is standard output.",
             panel=_OUTPUT,
@@ -95,10 +94,10 @@ class Request:
         ),
     ] = None
     part: Annotated[
-        str | None, _option("--part", help="Which table, where a result has several.", panel=_OUTPUT, metavar="NAME")
+        str | None, option("--part", help="Which table, where a result has several.", panel=_OUTPUT, metavar="NAME")
     ] = None
     figure: Annotated[
-        Path | None, _option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")
+        Path | None, option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")
     ] = None
     spreadsheet_safe: Annotated[
         bool | None,
@@ -130,32 +129,32 @@ class Request:
     cost_column: Annotated[str | None, _column("cost", "What the row cost the shop.")] = None
     table: Annotated[
         str | None,
-        _option("--table", help="Table of the database that ORDERS is the address of.", panel=_WRITING, metavar="NAME"),
+        option("--table", help="Table of the database that ORDERS is the address of.", panel=_WRITING, metavar="NAME"),
     ] = None
     query: Annotated[
         str | None,
-        _option("--query", help="SELECT that gives the rows, in place of a table.", panel=_WRITING, metavar="SQL"),
+        option("--query", help="SELECT that gives the rows, in place of a table.", panel=_WRITING, metavar="SQL"),
     ] = None
     date_format: Annotated[
         str | None,
-        _option("--date-format", help="day-first, month-first, … or %d.%m.%y.", panel=_WRITING, metavar="FORMAT"),
+        option("--date-format", help="day-first, month-first, … or %d.%m.%y.", panel=_WRITING, metavar="FORMAT"),
     ] = None
     decimal_mark: Annotated[
-        str | None, _option("--decimal-mark", help="The decimal mark of numbers.", panel=_WRITING, metavar="MARK")
+        str | None, option("--decimal-mark", help="The decimal mark of numbers.", panel=_WRITING, metavar="MARK")
     ] = None
     separator: Annotated[
-        str | None, _option("--separator", help="What stands between cells.", panel=_WRITING, metavar="SIGN")
+        str | None, option("--separator", help="What stands between cells.", panel=_WRITING, metavar="SIGN")
     ] = None
     encoding: Annotated[
-        str | None, _option("--encoding", help="utf-8, utf-16, cp1252, …", panel=_WRITING, metavar="NAME")
+        str | None, option("--encoding", help="utf-8, utf-16, cp1252, …", panel=_WRITING, metavar="NAME")
     ] = None
     header_row: Annotated[
-        int | None, _option("--header-row", help="Row of the column names.", panel=_WRITING, metavar="NUMBER")
+        int | None, option("--header-row", help="Row of the column names.", panel=_WRITING, metavar="NUMBER")
     ] = None
-    sheet: Annotated[str | None, _option("--sheet", help="Sheet of a workbook.", panel=_WRITING, metavar="NAME")] = None
+    sheet: Annotated[str | None, option("--sheet", help="Sheet of a workbook.", panel=_WRITING, metavar="NAME")] = None
     amount_is: Annotated[
         str | None,
-        _option("--amount-is", help="line (rows add up) or order (each repeats it).", panel=_COLUMNS, metavar="GRAIN"),
+        option("--amount-is", help="line (rows add up) or order (each repeats it).", panel=_COLUMNS, metavar="GRAIN"),
     ] = None
 
     def scheme_or_default(self) -> "Scheme":

@@ -2,12 +2,12 @@
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from fairladder import looks
-from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.cli.options import Request, figure_option, known_figure, option
 from fairladder.ladder.drift import MOVED, STEADY
 
 if TYPE_CHECKING:
@@ -26,18 +26,26 @@ FIGURES = ("segments", "grid", "ladders", "concentration", "stability")
 FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
-def _option(*names: str, help: str, metavar: str) -> Any:  # noqa: A002  # Typer's own word
-    return typer.Option(*names, help=help, metavar=metavar, show_default=False, rich_help_panel="Ladders")
-
-
-SaveLadders = Annotated[Path | None, _option("--save-ladders", help="Save the ladders here, as JSON.", metavar="FILE")]
+SaveLadders = Annotated[
+    Path | None, option("--save-ladders", help="Save the ladders here, as JSON.", metavar="FILE", panel="Ladders")
+]
 WithLadders = Annotated[
     Path | None,
-    _option("--with-ladders", help="Score on saved ladders, and say how far customers drifted.", metavar="FILE"),
+    option(
+        "--with-ladders",
+        help="Score on saved ladders, and say how far customers drifted.",
+        metavar="FILE",
+        panel="Ladders",
+    ),
 ]
 AsSql = Annotated[
     str | None,
-    _option("--as-sql", help="Print the whole scheme as SQL instead: duckdb, sqlite or postgres.", metavar="DIALECT"),
+    option(
+        "--as-sql",
+        help="Print the whole scheme as SQL instead: duckdb, sqlite or postgres.",
+        metavar="DIALECT",
+        panel="Ladders",
+    ),
 ]
 
 

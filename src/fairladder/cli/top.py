@@ -1,11 +1,9 @@
 """``fairladder top``: best or worst by any measure, everyone tied included."""
 
-from typing import TYPE_CHECKING, Annotated, Any
-
-import typer
+from typing import TYPE_CHECKING, Annotated
 
 from fairladder import looks
-from fairladder.cli.options import Request
+from fairladder.cli.options import Request, option
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -14,16 +12,26 @@ if TYPE_CHECKING:
 PARTS = ("customers",)
 
 
-def _option(name: str, help: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
-    return typer.Option(name, help=help, metavar=metavar, rich_help_panel="The list", show_default=False)
-
-
-By = Annotated[str, _option("--by", "The measure, a column of numbers or days; spend if nothing is said.", "COLUMN")]
-Count = Annotated[int | None, _option("--count", "How many places; 10 if nothing is said.", "NUMBER")]
-Percent = Annotated[float | None, _option("--percent", "How many in a hundred.", "NUMBER")]
-Worst = Annotated[bool, _option("--worst", "Begin at the other end.")]
-Within = Annotated[str | None, _option("--within", "A list for each value of a column.", "COLUMN")]
-Everybody = Annotated[bool, _option("--everybody", "Customers without a purchase, too.")]
+By = Annotated[
+    str,
+    option(
+        "--by",
+        help="The measure, a column of numbers or days; spend if nothing is said.",
+        metavar="COLUMN",
+        panel="The list",
+    ),
+]
+Count = Annotated[
+    int | None, option("--count", help="How many places; 10 if nothing is said.", metavar="NUMBER", panel="The list")
+]
+Percent = Annotated[
+    float | None, option("--percent", help="How many in a hundred.", metavar="NUMBER", panel="The list")
+]
+Worst = Annotated[bool, option("--worst", help="Begin at the other end.", panel="The list")]
+Within = Annotated[
+    str | None, option("--within", help="A list for each value of a column.", metavar="COLUMN", panel="The list")
+]
+Everybody = Annotated[bool, option("--everybody", help="Customers without a purchase, too.", panel="The list")]
 
 
 def top(

@@ -5,10 +5,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from fairladder import looks
-from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.cli.options import Request, figure_option, known_figure, option
 from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
@@ -26,10 +24,6 @@ FIGURES = ("tracking", "calibration", "expected", "active")
 _TOTALS = ("revenue", "orders", "periods")
 
 
-def _option(*names: str, help: str, metavar: str, panel: str) -> Any:  # noqa: A002  # Typer's own word
-    return typer.Option(*names, help=help, metavar=metavar, show_default=False, rich_help_panel=panel)
-
-
 _FORMULA, _FORECAST, _ALONE = (
     "The formula",
     "The forecast",
@@ -37,30 +31,30 @@ _FORMULA, _FORECAST, _ALONE = (
 )
 Period = Annotated[
     str | None,
-    _option("--period", help="day, week, month, quarter (the default) or year.", metavar="PERIOD", panel=_FORMULA),
+    option("--period", help="day, week, month, quarter (the default) or year.", metavar="PERIOD", panel=_FORMULA),
 ]
 By = Annotated[
     str | None,
-    _option(
+    option(
         "--by", help="A column, cohort or segment: figures for each of its values.", metavar="COLUMN", panel=_FORMULA
     ),
 ]
 Margin = Annotated[
-    float | None, _option("--margin", help="What stays of revenue: 0.4 is 40 %.", metavar="FRACTION", panel=_FORMULA)
+    float | None, option("--margin", help="What stays of revenue: 0.4 is 40 %.", metavar="FRACTION", panel=_FORMULA)
 ]
 Retention = Annotated[
     float | None,
-    _option("--retention", help="A figure of your own per period: 0.6 is 60 %.", metavar="FRACTION", panel=_FORMULA),
+    option("--retention", help="A figure of your own per period: 0.6 is 60 %.", metavar="FRACTION", panel=_FORMULA),
 ]
 Horizon = Annotated[
-    int | None, _option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST)
+    int | None, option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST)
 ]
 Rate = Annotated[
-    float | None, _option("--discount-rate", help="Per year: 0.1 is 10 %.", metavar="FRACTION", panel=_FORECAST)
+    float | None, option("--discount-rate", help="Per year: 0.1 is 10 %.", metavar="FRACTION", panel=_FORECAST)
 ]
 Method = Annotated[
     str | None,
-    _option(
+    option(
         "--method",
         help="best, naive, beta-geometric, central beta-geometric or Pareto.",
         metavar="NAME",
@@ -69,20 +63,18 @@ Method = Annotated[
 ]
 Split = Annotated[
     str | None,
-    _option(
+    option(
         "--backtest",
         help="Learn up to this day, test on the rest; a quarter if nothing is said.",
         metavar="DAY",
         panel=_FORECAST,
     ),
 ]
-Revenue = Annotated[
-    float | None, _option("--revenue", help="Revenue of the period(s).", metavar="AMOUNT", panel=_ALONE)
-]
-Count = Annotated[int | None, _option("--orders", help="Orders in the period(s).", metavar="NUMBER", panel=_ALONE)]
+Revenue = Annotated[float | None, option("--revenue", help="Revenue of the period(s).", metavar="AMOUNT", panel=_ALONE)]
+Count = Annotated[int | None, option("--orders", help="Orders in the period(s).", metavar="NUMBER", panel=_ALONE)]
 Periods = Annotated[
     int | None,
-    _option(
+    option(
         "--periods",
         help="How many periods the totals span; customers are then summed over them.",
         metavar="NUMBER",

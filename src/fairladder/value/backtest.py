@@ -7,6 +7,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.order_book import Orders
 from fairladder.value.histories import Histories, buying_days, histories
@@ -99,11 +100,9 @@ def backtest(orders: Orders, split: str | dt.date | None = None) -> Backtest:
     ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a year. Only customers who
     had bought by then are forecast. Raises UsageError for a split outside the history, DataError where it is too short.
     """
-    day = _day(split)
+    day = as_day(split) if split is not None else default_split(histories(orders))
     if day is None:
-        day = default_split(histories(orders))
-        if day is None:
-            raise DataError(f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}.")
+        raise DataError(f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}.")
     if orders.as_of is not None and day >= orders.as_of:
         raise UsageError(f"The split {day} leaves no day up to {orders.as_of} to compare with; give an earlier one.")
     past = histories(orders, day)
@@ -129,15 +128,6 @@ def backtest(orders: Orders, split: str | dt.date | None = None) -> Backtest:
         len(later),
         findings,
     )
-
-
-def _day(split: str | dt.date | None) -> dt.date | None:
-    if split is None or isinstance(split, dt.date):
-        return split
-    try:
-        return dt.date.fromisoformat(split)
-    except ValueError:
-        raise UsageError(f"{split!r} is not a day; write it as 2026-06-30.") from None
 
 
 def _judged(name: str, made: Prediction, later: Array, brought: Array) -> dict[str, object]:

@@ -1,0 +1,17 @@
+"""Days as people give them."""
+
+import datetime as dt
+
+from fairladder.errors import UsageError
+
+
+def as_day(value: str | dt.date) -> dt.date:
+    """A day from itself, a moment, or ISO text. Raises UsageError for any other text."""
+    if isinstance(value, dt.datetime):
+        return value.date()
+    if isinstance(value, dt.date):
+        return value
+    try:
+        return dt.date.fromisoformat(value)
+    except ValueError:
+        raise UsageError(f"{value!r} is not a day; write it as 2026-06-30.") from None

@@ -129,7 +129,7 @@ def _tables(found: "Comparison") -> "dict[str, pd.DataFrame]":
     }
 
 
-_MOVERS = 6
+_MOVES, _MOVERS = 10, 4
 
 
 def views(found: "Comparison") -> "list[RenderableType]":
@@ -148,10 +148,10 @@ def views(found: "Comparison") -> "list[RenderableType]":
             looks.money(m.spend_before),
             looks.money(m.spend_after),
         ]
-        for m in moved.head(14).itertuples(index=False)
+        for m in moved.head(_MOVES).itertuples(index=False)
     ]
     when = f" between {looks.day(found.then)} and {looks.day(found.now)}" if found.then else ""
-    more = f"; the largest 14 of {len(moved)} moves" if len(moved) > 14 else ""
+    more = f"; the largest {_MOVES} of {len(moved)} moves" if len(moved) > _MOVES else ""
     title = (
         f"Who moved{when}? {looks.count(found.moved)} of {looks.count(found.moved + stayed)} customers, "
         f"{looks.count(found.new)} are new, {looks.count(found.returned)} returned{more}"

@@ -251,7 +251,7 @@ class _Answers:
         if self.by:
             pieces.append(_groups(self.groups, self.formula.by, self.formula.period, self.forecast.horizon))
         if self.forecast.backtest is not None:
-            pieces += [_tested(self.forecast), _calibrated(self.forecast)]
+            pieces.append(_tested(self.forecast))
         return pieces
 
     def figure(self, name: str) -> "Figure":
@@ -386,23 +386,3 @@ def _tested(ahead: "Forecast") -> "RenderableType":
 
 def _signed(share: float) -> str:
     return looks.NOTHING if looks.missing(share) else f"{100 * share:+.1f} %"
-
-
-def _calibrated(ahead: "Forecast") -> "RenderableType":
-    from fairladder.cli.screen import table
-
-    tested = ahead.backtest
-    assert tested is not None
-    best = tested.winner
-    columns = ["past orders", "customers", "came, each", f"{best}, each", "naive, each"]
-    rows = [
-        [
-            str(c["past_orders"]),
-            looks.count(c["customers"]),
-            f"{c['actual']:.2f}",
-            f"{c[best]:.2f}",
-            f"{c['naive']:.2f}",
-        ]
-        for _, c in tested.calibration.iterrows()
-    ]
-    return table("Is it right for rare and for frequent customers alike? By orders up to the split", columns, rows)

@@ -18,7 +18,7 @@ from fairladder.errors import DataError
 from fairladder.numbers import EXACT, ratio, standing
 from fairladder.orders import cells
 from fairladder.orders.rows import CODES, USED, Rows
-from fairladder.sqltree import case, column, named, select, sql
+from fairladder.sqltree import any_of, case, column, named, select, sql
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -235,44 +235,138 @@ def order_rows(
     rows agree; where they do not, null; with ``mixed`` as text, named ``of NAME``, the text
     ``mixed`` where they do not. ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
     """
-    role, cell = rows.roles.get, rows.condition_cells()
+    shown, others = _shown_columns(rows, columns)
+    lines = select(
+        [named(t, n) for n, t in _line_cells(rows, shown, others, mixed, sequence).items()], rows.tree(), "order_rows"
+    )
+    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
+    if customers is not None:
+        ids = exp.In(this=_id_text("#customer"), expressions=[exp.Literal.string(c) for c in customers])
+        lines = lines.where(ids if customers else exp.false())
+    orders = select(["*", named(exp.Literal.number(1), "lines")], lines, "lines")
+    if rows.has_orders:
+        keys = [column(k) for k in ("customer", "order")]
+        grouped = [*keys, *(named(t, n) for n, t in _order_measures(rows, shown, mixed, sequence).items())]
+        orders = select(grouped, lines, "lines").group_by(*keys, copy=False)
+    return _sequenced(orders, rows, shown, others, mixed, sequence)
+
+
+def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequence: bool) -> exp.Select:
+    """All rows as orders with ids as written, those not used under their state: one pass for the balance and ``order_rows``.
+
+    Columns: ``state`` (ids aside), ``currency`` where there is one, those of ``order_rows`` before they are numbered, and for
+    the balance ``rows_amount``, ``latest``, ``offsets``.
+    """
+    shown, others = _shown_columns(rows, columns)
+    cells_of = {"state": column("#cell_state"), **_line_cells(rows, shown, others, mixed, sequence, as_written=True)}
+    keys = ["state", "customer", "order"]
+    if rows.by_currency:
+        cells_of["currency"] = column("#currency")
+        keys.append("currency")
+    if reads_offsets(rows):
+        cells_of["offset"] = sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
+    measures = {**_order_measures(rows, shown, mixed, sequence), "latest": sql("MAX(placed_on)")}
+    measures |= {"offsets": sql('MAX("offset")')} if reads_offsets(rows) else {}
+    lines = select([named(t, n) for n, t in cells_of.items()], rows.tree_as_written(), "order_rows")
+    grouped = [*(column(k) for k in keys), *(named(t, n) for n, t in measures.items())]
+    return select(grouped, lines, "lines").group_by(*(column(k) for k in keys), copy=False)
+
+
+def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
+    """The balance of ``kept_orders``: rows and amounts by state and currency, ids looked at, and whether any needs trimming."""
+    ids = {n: cells.text(column(n), "text") if rows.kind(n) == "text" else column(n) for n in ("customer", "order")}
+    dateless = sql("state = :d", d=CODES["no-date"])
+    untrimmed = [sql("COALESCE(:t <> :c, FALSE)", t=ids[n], c=column(n)) for n in ids if rows.kind(n) == "text"]
+    told = {
+        "state": rows.whole_state(ids["customer"], sql(":o IS NULL", o=ids["order"]), dateless, column("state")),
+        "untrimmed": any_of(untrimmed) if untrimmed else exp.false(),
+        **{n: column(n) for n in ("lines", "amount", "latest")},
+        **({"currency": column("currency")} if rows.by_currency else {}),
+        **({"offsets": column("offsets")} if reads_offsets(rows) else {}),
+    }
+    looked = select([named(t, n) for n, t in told.items()], kept)
+    measures = {
+        "rows_read": "SUM(lines)",
+        "rows_amount": "SUM(amount)",
+        "latest_row": "MAX(latest)",
+        "untrimmed": "BOOL_OR(untrimmed)",
+    }
+    measures |= {"offsets": "MAX(offsets)"} if reads_offsets(rows) else {}
+    keys = [column(n) for n in ("state", *(["currency"] if rows.by_currency else []))]
+    summed = select([*keys, *(named(sql(m), n) for n, m in measures.items())], looked, "looked")
+    return summed.group_by(*keys, copy=False)
+
+
+def order_rows_of(
+    rows: Rows, kept: exp.Expr, columns: Collection[str] | None, mixed: bool, sequence: bool, bare: bool
+) -> exp.Select:
+    """``order_rows`` from what ``kept_orders`` kept; ``bare`` where no row's id puts it aside, so that states tell all."""
+    shown, others = _shown_columns(rows, columns)
+    state: exp.Expr = column("state")
+    if not bare:
+        ids = {n: cells.text(column(n), "text") if rows.kind(n) == "text" else column(n) for n in ("customer", "order")}
+        no_order, dateless = sql(":o IS NULL", o=ids["order"]), sql("state = :d", d=CODES["no-date"])
+        state = rows.whole_state(ids["customer"], no_order, dateless, column("state"))
+    names = ["placed_on", "amount", "lines", *(["moment"] if sequence else []), *(f"of {n}" for n in shown)]
+    texts = [named(_id_text(n), n) for n in ("customer", "order")]
+    used = select([*texts, *(column(n) for n in names)], kept).where(sql(":s = :used", s=state, used=USED))
+    return _sequenced(used, rows, shown, others, mixed, sequence)
+
+
+def _id_text(name: str) -> exp.Expr:
+    return sql("CAST(:c AS VARCHAR)", c=column(name))
+
+
+def _shown_columns(rows: Rows, columns: Collection[str] | None) -> tuple[list[str], list[str]]:
+    """The orders' columns to show, and all that play no role of their own."""
+    role = rows.roles.get
     taken = {
         role(r) for r in ("customer", "order", "placed", "amount", "unit_price", "quantity", "discount", "channel")
     }
     others = [name for name in rows.source.columns if name not in taken]
-    read: dict[str, exp.Expr] = {"customer": sql("CAST(:c AS VARCHAR)", c=column("#customer"))}
+    everything = [*(["channel"] if role("channel") else []), *others]
+    return (everything if columns is None else list(columns)), others
+
+
+def _line_cells(
+    rows: Rows, shown: list[str], others: list[str], mixed: bool, sequence: bool, as_written: bool = False
+) -> dict[str, exp.Expr]:
+    """What is read of each row; ids as text, unless ``as_written``."""
+    cell = rows.condition_cells()
+    read: dict[str, exp.Expr] = {"customer": column("#customer") if as_written else _id_text("#customer")}
     if rows.has_orders:
-        read["order"] = sql("CAST(:c AS VARCHAR)", c=column("#order"))
-    keys = list(read)
+        read["order"] = column("#order") if as_written else _id_text("#order")
     read |= {"placed_on": column("#day"), "amount": column("#minor")}
     if sequence:
         kind, zone = rows.kind("placed") or "text", rows.scheme.time.time_zone
         read["moment"] = cells.moment(column("#placed"), column("#day"), kind, zone)
-    everything = [*(["channel"] if role("channel") else []), *others]
-    shown = everything if columns is None else list(columns)
-    last = ["order"] if rows.has_orders else ["amount", *(f"by {name}" for name in others)]
     read |= {f"of {name}": sql("CAST(:c AS VARCHAR)", c=cell[name]) if mixed else cell[name] for name in shown}
     if not rows.has_orders:
         read |= {f"by {name}": cell[name] for name in others}
-    lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
-    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
-    if customers is not None:
-        ids = exp.In(this=read["customer"], expressions=[exp.Literal.string(c) for c in customers])
-        lines = lines.where(ids if customers else exp.false())
-    orders = select(["*", named(exp.Literal.number(1), "lines")], lines, "lines")
-    if rows.has_orders:
-        add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
-        # A text that no cell holds stands for null, so that two aggregates tell whether all rows agree.
-        text = "COALESCE(:x, CHR(31))" if mixed else ":x"
-        agreed = f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE 'mixed' END"
-        if not mixed:
-            agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
-        measures = {"placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)")}
-        measures |= {"moment": sql("MIN(moment)")} if sequence else {}
-        measures |= {f"of {name}": sql(agreed, x=column(f"of {name}")) for name in shown}
-        measures["lines"] = sql("COUNT(*)")
-        grouped = [*(column(k) for k in keys), *(named(t, n) for n, t in measures.items())]
-        orders = select(grouped, lines, "lines").group_by(*(column(k) for k in keys), copy=False)
+    return read
+
+
+def _order_measures(rows: Rows, shown: list[str], mixed: bool, sequence: bool) -> dict[str, exp.Expr]:
+    """What rows make of an order."""
+    add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
+    # A text that no cell holds stands for null, so that two aggregates tell whether all rows agree.
+    text = "COALESCE(:x, CHR(31))" if mixed else ":x"
+    agreed = f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE 'mixed' END"
+    if not mixed:
+        agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
+    measures = {"placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)")}
+    measures |= {"moment": sql("MIN(moment)")} if sequence else {}
+    measures |= {f"of {name}": sql(agreed, x=column(f"of {name}")) for name in shown}
+    measures["lines"] = sql("COUNT(*)")
+    return measures
+
+
+def _sequenced(
+    orders: exp.Select, rows: Rows, shown: list[str], others: list[str], mixed: bool, sequence: bool
+) -> exp.Select:
+    """Orders with their place in their customer's history."""
+    keys = ["customer", *(["order"] if rows.has_orders else [])]
+    last = ["order"] if rows.has_orders else ["amount", *(f"by {name}" for name in others)]
     found: list[exp.Expr] = [column(n) for n in (*keys, "placed_on", "amount", "lines")]
     found += [
         named(column(f"of {n}"), f"of {n}" if mixed else f"{n} (cell)" if n in LEDGER_COLUMNS else n) for n in shown

@@ -1,7 +1,7 @@
 """The order book: opened orders, from which the balance, the customers and everything else are asked."""
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -16,8 +16,19 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from sqlglot import exp
 
-from fairladder.customers import COLUMNS, customers_frame, other_channel, reduction, with_measures
+from fairladder.customers import (
+    COLUMNS,
+    customers_frame,
+    kept_orders,
+    kept_states,
+    order_rows,
+    order_rows_of,
+    other_channel,
+    reduction,
+    with_measures,
+)
 from fairladder.days import as_day
+from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, UsageError
 from fairladder.fairness import fairness_of, in_words
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
@@ -26,7 +37,7 @@ from fairladder.orders.inspection import row_inspection
 from fairladder.orders.members import Members, open_members
 from fairladder.orders.opening import open_anything
 from fairladder.orders.roles import Roles, settle_roles
-from fairladder.orders.rows import BLANK_ROW, REASONS, UNDECIDED, USED, Rows, open_rows, settled
+from fairladder.orders.rows import BLANK_ROW, CODES, REASONS, UNDECIDED, USED, Rows, few_channels, open_rows, settled
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.shapes import one_row_per_channel, with_lines
 from fairladder.orders.source import Source, open_source
@@ -103,8 +114,8 @@ class Check:
 
 @dataclass(frozen=True)
 class _Reduced:
-    table: pa.Table
-    """The used groups of the reduction."""
+    table: pa.Table | None
+    """The used groups of the reduction; None where only orders were asked for."""
     balance: Balance
     totals: list[int]
     latest: dt.date | None
@@ -125,6 +136,7 @@ class Orders:
         self._roles: Roles = settle_roles(scheme.order_columns(), self._source)
         self._rows = open_rows(self._source, self._roles, scheme)
         self._customers_file = customers if customers is not None else scheme.customers.file
+        self._kept: dict[Any, tuple[exp.Expr, bool, Rows]] = {}
 
     def __repr__(self) -> str:
         return f"Orders({self._source.label!r}, {', '.join(f'{r}={c!r}' for r, c in self._roles.columns.items())})"
@@ -163,7 +175,7 @@ class Orders:
         day = as_day(as_of)
         other = Orders.__new__(Orders)
         other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
-        other.scheme = self.scheme.with_options(time={"as_of": day})
+        other.scheme, other._kept = self.scheme.with_options(time={"as_of": day}), {}
         other._rows = replace(self._rows, scheme=other.scheme)
         return other
 
@@ -174,7 +186,7 @@ class Orders:
         other = Orders.__new__(Orders)
         other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
         time = self.scheme.time.model_copy(update={"from_": None, "as_of": self.as_of})
-        other.scheme = self.scheme.model_copy(update={"time": time})
+        other.scheme, other._kept = self.scheme.model_copy(update={"time": time}), {}
         other._rows = replace(self._rows, scheme=other.scheme)
         return other
 
@@ -183,6 +195,16 @@ class Orders:
         """The rows as trees to build queries from, once it is settled how their dates and numbers are written."""
         assert self._reduced is not None
         return self._rows
+
+    @property
+    def columns(self) -> list[str]:
+        """Names of all columns that conditions on rows and groups can name."""
+        return list(self._rows.condition_cells())
+
+    @property
+    def engine(self) -> Engine:
+        """What runs queries where the rows are."""
+        return self._engine
 
     def run(self, query: exp.Expr) -> pa.Table:
         """Run a query built from ``rows`` where the rows are."""
@@ -201,7 +223,8 @@ class Orders:
 
     def sql(self) -> str:
         """The SQL of the reduction, ready to run in the engine that runs it."""
-        return self._engine.sql(reduction(self._rows, self._rows.reads_as_written))
+        rows = replace(self._rows, channels=few_channels(self._rows))
+        return self._engine.sql(reduction(rows, rows.reads_as_written))
 
     def require_fit(self) -> None:
         """Raise DataError where so much is set aside that the mapping must be wrong, or currencies mix."""
@@ -310,17 +333,69 @@ class Orders:
     def _reduced(self) -> _Reduced:
         with ThreadPoolExecutor(1) as aside:
             aside.submit(import_module, "pandas")  # the engine works without Python's lock, so this costs nothing
+            self._rows = replace(self._rows, channels=few_channels(self._rows))
             table = self._reduced_table()
-        table = self._reread(table)
-        used = pc.equal(table["state"], USED)
+        return self._accounted(self._reread(table), whole=True)
+
+    def _accounted(self, table: pa.Table, whole: bool) -> _Reduced:
+        """The balance of groups by state, and with ``whole`` the used ones among them."""
         names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in table.column_names else [])
         groups = _summed(table.select(names))
-        table = table.filter(used)
+        used = table.filter(pc.equal(table["state"], USED))
+        groups, totals = self._decide(groups, balance_of(groups, self.scheme.money.decimals))
+        latest = pc.max(used["latest_row"]).as_py() if "latest_row" in used.column_names else None
+        offsets = "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py())
         balance = balance_of(groups, self.scheme.money.decimals)
-        groups, totals = self._decide(groups, balance)
-        latest = pc.max(table["latest_row"]).as_py() if "latest_row" in table.column_names else None
-        offsets = "offsets" in table.column_names and bool(pc.max(table["offsets"]).as_py())
-        return _Reduced(table, balance_of(groups, self.scheme.money.decimals), totals, latest, offsets)
+        return _Reduced(used if whole else None, balance, totals, latest, offsets)
+
+    def order_table(
+        self, columns: Sequence[str] | None = None, *, mixed: bool = False, sequence: bool = True
+    ) -> exp.Select:
+        """The used orders as ``order_rows`` has them, for any number of queries, read in the pass that gives the balance.
+
+        Where nothing has been asked before and ids as written will do, the orders are kept in the engine; otherwise they are
+        read when the query runs. A window's first day does not shorten histories.
+        """
+        whole = self.with_history()
+        asked = (None if columns is None else tuple(columns), mixed, sequence)
+        if whole is self and "_reduced" not in self.__dict__ and self._can_keep_orders(columns):
+            self._keep_orders(*asked)
+        if asked in self._kept and self._kept[asked][2] == replace(self._rows, channels=None):
+            kept, bare, rows = self._kept[asked]
+            return order_rows_of(rows, kept, columns, mixed, sequence, bare)
+        return order_rows(whole.rows, columns=columns, mixed=mixed, sequence=sequence)
+
+    @property
+    def keeps_orders(self) -> bool:
+        """Whether orders are kept in the engine for the next query."""
+        return bool(self._kept)
+
+    def _can_keep_orders(self, columns: Sequence[str] | None) -> bool:
+        """Whether one grouping of rows with ids as written can give both the balance and the orders."""
+        rows = self._rows
+        ids = {"customer", "order", rows.roles.get("customer"), rows.roles.get("order")}
+        return (
+            rows.reads_as_written
+            and rows.has_orders
+            and ids.isdisjoint(columns or ())
+            and self._engine is self._engine.reader
+        )
+
+    def _keep_orders(self, columns: tuple[str, ...] | None, mixed: bool, sequence: bool) -> None:
+        """Keep the orders and take the balance from them, unless ids need trimming or text is written otherwise."""
+        rows = self._rows
+        with ThreadPoolExecutor(1) as aside:
+            aside.submit(import_module, "pandas")
+            kept = self._engine.keep(kept_orders(rows, columns, mixed, sequence))
+        states = self._engine.table(kept_states(rows, kept))
+        seen = set(states["state"].to_pylist())
+        otherwise = rows.reads_text and seen & {*REASONS, UNDECIDED} and settled(rows) != rows
+        if otherwise or pc.any(states["untrimmed"]).as_py():
+            self._engine.forget(kept)
+            return
+        by_id = {CODES["total-row"], CODES["no-customer"], CODES["no-order"], UNDECIDED}
+        self._kept[columns, mixed, sequence] = (kept, not seen & by_id, rows)
+        self.__dict__["_reduced"] = self._accounted(states, whole=False)
 
     def _reread(self, table: pa.Table) -> pa.Table:
         """The groups once more where some rows could not be read as ISO days and plain numbers but are written otherwise."""
@@ -370,8 +445,13 @@ class Orders:
 
     @cached_property
     def _measured(self) -> "pd.DataFrame":
-        extra = [c for c in ("name", "only_channel") if c in self._reduced.table.column_names]
-        frame = customers_frame(self._reduced.table, self.scheme.money.decimals, extra)
+        table = self._reduced.table
+        if table is None:  # only the orders have been read so far
+            del self.__dict__["_reduced"]
+            table = self._reduced.table
+            assert table is not None
+        extra = [c for c in ("name", "only_channel") if c in table.column_names]
+        frame = customers_frame(table, self.scheme.money.decimals, extra)
         if self.members is not None:
             frame = _joined(frame, self.members.frame)
         return with_measures(frame, self.as_of, self.scheme.money.decimals)

@@ -1,7 +1,7 @@
 """Breakdown: any two columns or bands against each other, totals from the rows and not from the cells."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal, get_args
 
 import numpy as np
@@ -139,6 +139,8 @@ class _Counted:
     axes: Sequence[Axis]
     orders: Orders
     by_row: bool
+    made: dict[tuple[int, ...], pd.DataFrame] = field(default_factory=dict)
+    """Tables counted so far: the axes, then those of them whose names are cut short, as negative numbers less one."""
 
     def named(self, i: int) -> list[str]:
         """Names of an axis' bands."""
@@ -176,6 +178,12 @@ class _Counted:
         return [self._frame(axis_set, long) for axis_set in sets]
 
     def _frame(self, axis_set: list[int], long: dict[int, tuple[int, list[str]]]) -> pd.DataFrame:
+        asked = (*axis_set, *(-1 - i for i in long if i in axis_set))
+        if asked not in self.made:
+            self.made[asked] = self._counted(axis_set, long)
+        return self.made[asked]
+
+    def _counted(self, axis_set: list[int], long: dict[int, tuple[int, list[str]]]) -> pd.DataFrame:
         whole = "whole" if self.by_row else "amount"
         ignoring = self.orders.scheme.money.refunds == "ignore"
         one_each = f"COUNT(DISTINCT CASE WHEN {whole} > 0 THEN order_key END)"

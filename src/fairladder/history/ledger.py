@@ -24,10 +24,15 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
     History before the window decides what is first and the gaps. ``customers`` picks ids. Raises DataError where the
     orders are not fit to use.
     """
-    orders.require_fit()
-    whole = orders.with_history()
+    if customers is None:
+        query = orders.order_table()
+        orders.require_fit()
+        whole = orders.with_history()
+    else:
+        orders.require_fit()
+        whole = orders.with_history()
+        query = order_rows(whole.rows, customers)
     time, money = orders.scheme.time, orders.scheme.money
-    query = order_rows(whole.rows, customers)
     keys = ["placed_on", "customer", *(["order"] if whole.rows.has_orders else [])]
     query = query.order_by(*(exp.Ordered(this=column(n)) for n in keys), copy=False)
     frame = whole.run(query).to_pandas(date_as_object=False)

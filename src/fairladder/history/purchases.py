@@ -7,7 +7,6 @@ import pandas as pd
 import pyarrow as pa
 from sqlglot import exp
 
-from fairladder.customers import order_rows
 from fairladder.engine.protocol import Engine
 from fairladder.errors import UsageError, nearest
 from fairladder.order_book import Orders
@@ -53,9 +52,13 @@ def purchases(orders: Orders, by: Sequence[str] = (), *, sequence: bool = True, 
     customers file have.
     """
     own, theirs = _homes(orders, by)
-    query = order_rows(orders.with_history().rows, columns=own, mixed=True, sequence=sequence)
+    query = orders.order_table(own, mixed=True, sequence=sequence)
+    orders.require_fit()
     kept = ("customer", "placed_on", "amount", "lines", *(["nth"] if sequence else []))
-    return _grouped(orders, query, kept, own, theirs, keep)
+    cheap = (
+        orders.keeps_orders and not sequence and not theirs
+    )  # to ask what is kept already costs less than to copy it
+    return _grouped(orders, query, kept, own, theirs, keep and not cheap)
 
 
 def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
@@ -64,6 +67,7 @@ def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
     For columns that differ within orders.
     """
     own, theirs = _homes(orders, by)
+    orders.require_fit()
     rows = orders.with_history().rows
     cell = rows.condition_cells()
     read = {
@@ -87,8 +91,7 @@ def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
 
 def _homes(orders: Orders, by: Sequence[str]) -> tuple[list[str], list[str]]:
     """Which of the columns are the orders', and which the customers file's."""
-    orders.require_fit()
-    of_orders = set(orders.rows.condition_cells())
+    of_orders = set(orders.columns)
     of_members = set(orders.members.frame.columns) - {"customer"} if orders.members is not None else set()
     for name in by:
         if name not in of_orders | of_members:
@@ -101,7 +104,7 @@ def _grouped(
     orders: Orders, query: exp.Select, kept: Sequence[str], own: list[str], theirs: list[str], keep: bool
 ) -> Purchases:
     """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers file."""
-    engine: Engine = orders.rows.source.engine
+    engine: Engine = orders.engine
     groups = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in own]
     found = select([*(column(n) for n in kept), *groups], query, "orders")
     if not theirs:

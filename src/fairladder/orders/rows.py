@@ -374,7 +374,6 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
         raise SchemeError("[money] rates needs to know the rows' currency: name its column under [orders] currency.")
     known: dict[str, Any] = {
         "rates": open_rates(scheme.money.rates, source.engine) if scheme.money.rates else None,
-        "channels": _few_channels(source, roles),
         "dates": DateStyle(asked.date_format) if asked.date_format else None,
         "mark": asked.decimal_mark,
     }
@@ -408,9 +407,9 @@ def settled(rows: Rows) -> Rows:
     return replace(rows, dates=dates, mark=mark, evidence=tuple(proof))
 
 
-def _few_channels(source: Source, roles: Roles) -> tuple[str, ...] | None:
+def few_channels(rows: Rows) -> tuple[str, ...] | None:
     """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
-    name = roles.get("channel")
+    source, name = rows.source, rows.roles.get("channel")
     if name is None or source.engine is not source.engine.reader:
         return None  # the bits are the embedded engine's way
     relation = source.relation

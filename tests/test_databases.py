@@ -140,3 +140,29 @@ def test_any_other_database_is_read_too(shop, shop_rows, tmp_path, monkeypatch):
     got, orders = score_bytes(in_database("sqlite", shop_rows, tmp_path), with_table(shop), tmp_path)
     assert got == expected
     assert "2,500 rows were brought here from orders.db." in orders.notes
+
+
+@pytest.mark.parametrize("kind", BOTH)
+def test_value_campaigns_and_comparisons_are_the_same_there(shop, shop_rows, tmp_path, kind):
+    scheme = with_table(shop).with_options(time={"as_of": dt.date(2024, 6, 30)})
+    here = fl.open_orders(
+        shop_rows, scheme=fl.load_scheme(shop / "scheme.toml").with_options(time={"as_of": dt.date(2024, 6, 30)})
+    )
+    there = fl.open_orders(in_database(kind, shop_rows, tmp_path), scheme=scheme)
+    last = here.customers()["last_order"].max()
+    asked = {
+        "when": "spend > 50",
+        "bought_from": dt.date(2023, 9, 1),
+        "at_least": 30,
+        "limit": 40,
+        "holdout": 30,
+        "consent": "email_ok",
+    }
+    pairs = [
+        (fl.value_formula(o, by="channel", margin=0.5).frame, fl.value_forecast(o, method="beta-geometric", split="2024-01-31").frame,
+         fl.campaign(o, **asked).frame, fl.compare(o, "2024-01-31", last.date()).parts, fl.growth(o, by="channel"), fl.order_ledger(o))
+        for o in (here, there)
+    ]  # fmt: skip
+    for ours, theirs in zip(*pairs, strict=True):
+        assert len(ours)
+        pd.testing.assert_frame_equal(ours, theirs, check_dtype=False)

@@ -4,12 +4,14 @@ import csv
 import gzip
 import io
 import json
+import zipfile
 
 import duckdb
 import pandas as pd
 import polars as pl
 import pyarrow as pa
 import pytest
+import xlwt
 
 import fairladder as fl
 
@@ -47,14 +49,45 @@ def text(rows, separator=",", quoting=csv.QUOTE_MINIMAL):
     return out.getvalue()
 
 
-def workbook(rows, path):
-    """Ids as text, amounts as numbers, days as days, under a title."""
+def typed(rows):
+    """Ids as text, amounts as numbers, days as days."""
     frame = pd.DataFrame(rows)
     frame["line_total"] = pd.to_numeric(frame["line_total"])
     frame["sold_at"] = [pd.Timestamp(v) if len(v) == 19 else v for v in frame["sold_at"]]
+    return frame
+
+
+def workbook(rows, path):
+    """Under a title."""
+    frame = typed(rows)
     with pd.ExcelWriter(path, engine="xlsxwriter") as book:
         frame.to_excel(book, index=False, startrow=3, sheet_name="Orders")
         book.sheets["Orders"].write(0, 0, "Quillmoor Yarns")
+
+
+def old_workbook(rows, path):
+    book = xlwt.Workbook()
+    sheet, day = book.add_sheet("Orders"), xlwt.easyxf(num_format_str="yyyy-mm-dd hh:mm:ss")
+    frame = typed(rows)
+    for at, name in enumerate(frame):
+        sheet.write(0, at, name)
+        for row, cell in enumerate(frame[name], start=1):
+            if isinstance(cell, pd.Timestamp):
+                sheet.write(row, at, cell.to_pydatetime(), day)
+            elif not pd.isna(cell):
+                sheet.write(row, at, cell)
+    book.save(path)
+
+
+def locked(path):
+    """The container that a workbook with a password is: one stream, EncryptedPackage."""
+    book = xlwt.Workbook()
+    book.add_sheet("Orders")
+    book.save(path)
+    content, name = bytearray(path.read_bytes()), "EncryptedPackage".encode("utf-16-le")
+    at = content.index("Workbook".encode("utf-16-le"))
+    content[at : at + 66] = name.ljust(64, b"\0") + (len(name) + 2).to_bytes(2, "little")
+    return bytes(content)
 
 
 WAYS = {
@@ -70,6 +103,8 @@ WAYS = {
     "all.json": lambda r, p: p.write_text(json.dumps(r)),
     "columns.parquet": lambda r, p: pd.DataFrame(r).to_parquet(p),
     "book.xlsx": workbook,
+    "book.xls": old_workbook,
+    "book.ods": lambda r, p: typed(r).to_excel(p, engine="odf", index=False),
     "half*.csv": lambda r, p: [
         p.with_name(f"half{i}.csv").write_text(text(half)) for i, half in enumerate((r[:999], r[999:]))
     ],
@@ -244,6 +279,18 @@ def test_broken_files_get_an_answer(tmp_path, fairladder, name):
     assert "Traceback" not in done.stderr
     assert len(done.stderr) < 700
     assert not (tmp_path / "out.csv").exists()
+
+
+def test_a_locked_workbook_and_a_bomb_say_what_they_are(tmp_path, fairladder):
+    (tmp_path / "locked.xlsx").write_bytes(locked(tmp_path / "made.xls"))
+    with zipfile.ZipFile(tmp_path / "bomb.xlsx", "w", zipfile.ZIP_DEFLATED) as packed:
+        packed.writestr("xl/worksheets/sheet1.xml", b" " * 200_000_000)
+    for name, says in (
+        ("locked.xlsx", "is protected by a password. Save it without one."),
+        ("bomb.xlsx", "which no workbook does. It is not read."),
+    ):
+        done = fairladder("check", tmp_path / name)
+        assert (done.returncode, done.stderr.strip().endswith(says)) == (1, True), done.stderr
 
 
 def test_strange_cells_are_kept_or_set_aside(tmp_path):

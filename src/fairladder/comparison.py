@@ -302,7 +302,7 @@ def _parts(orders: Orders, first: dt.date, last: dt.date) -> tuple[pd.DataFrame,
     scale = 10**orders.scheme.money.decimals
     table = pd.DataFrame(minor, columns=["part", "customers", "spend"])
     table["spend"] = ratio(table["spend"].to_numpy(dtype=np.int64), scale)
-    begun = frame["first"].min().date() if len(frame) else start
+    begun = pd.to_datetime(frame["first"]).min().date() if len(frame) else start
     findings = []
     if begun > start + dt.timedelta(days=1):
         findings.append(

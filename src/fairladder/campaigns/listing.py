@@ -217,7 +217,9 @@ def _bought(orders: Orders, settings: Campaign) -> pd.DataFrame:
         "orders",
     )
     found = orders.run(placed.where(*wanted)).to_pandas(date_as_object=False)
-    found = found.sort_values(["customer", "amount", "placed_on"], ascending=[True, False, False])
+    found = found.astype({"placed_on": "datetime64[s]"}).sort_values(
+        ["customer", "amount", "placed_on"], ascending=[True, False, False]
+    )
     return found.drop_duplicates("customer").set_index("customer")
 
 

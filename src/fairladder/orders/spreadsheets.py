@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from fairladder.errors import DataError, UsageError, nearest
 
-#: A workbook that unpacks to more than this was not made by a person.
+#: A workbook that unpacks to more than this, or to 400 times its size, was not made by a person.
 MOST_UNPACKED = 4 << 30
 
 
@@ -60,7 +60,7 @@ def _small_enough(path: Path, label: str) -> None:
         return
     with zipfile.ZipFile(path) as packed:
         unpacked = sum(item.file_size for item in packed.infolist())
-    if unpacked > MOST_UNPACKED or unpacked > 2000 * max(path.stat().st_size, 1 << 16):
+    if unpacked > MOST_UNPACKED or unpacked > 400 * max(path.stat().st_size, 1 << 16):
         raise DataError(f"{label!r} would unpack to {unpacked:,} bytes, which no workbook does. It is not read.")
 
 

@@ -129,6 +129,54 @@ def test_exclusions_consent_and_earlier_lists(tmp_path):
     )
 
 
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('[[campaigns]]\nname = "a"\nlimt = 3\n', "campaigns[1].limt (line 3): there is no such key. Did you mean `limit`?"),
+        ('[[campaigns]]\nname = "a"\nholdout = 100\n', "campaigns[1].holdout (line 3)"),
+        ('[[campaigns]]\nname = "a"\n[[campaigns]]\nname = "a"\n', "two campaigns are named `a`; give each its own name"),
+        ('[[campaigns]]\nname = "a"\ncontacted_days = 30\n', "`contacted` (files of earlier lists) and `contacted_days` go together"),
+        ('[[campaigns]]\nname = "a"\nbought_from = 2026-02-01\nbought_through = 2026-01-01\n', "`bought_through` (2026-01-01) lies before"),
+        ("[value]\nhorizn = 90\n", "value.horizn (line 2): there is no such key. Did you mean `horizon`?"),
+        ("[value]\nmargin = 40\n", "value.margin (line 2)"), ('[value]\nmethod = "guess"\n', "value.method (line 2)"),
+    ],
+)  # fmt: skip
+def test_wrong_keys_are_told_with_their_place(tmp_path, text, says):
+    (tmp_path / "scheme.toml").write_text(text)
+    with pytest.raises(fl.SchemeError) as told:
+        fl.load_scheme(tmp_path / "scheme.toml")
+    assert says in str(told.value)
+
+
+def test_files_are_looked_for_beside_the_scheme_and_other_outputs_are_safe_when_asked(tmp_path, fairladder):
+    (tmp_path / "no.csv").write_text("customer\n=b\n")
+    (tmp_path / "scheme.toml").write_text('[[campaigns]]\nname = "a"\nexclude = ["no.csv"]\n')
+    (tmp_path / "orders.csv").write_text("customer,placed,amount\n=b,2026-01-01,5\nc,2026-01-02,6\n")
+    orders = fl.open_orders(tmp_path / "orders.csv", scheme=tmp_path / "scheme.toml")
+    assert fl.campaign_lists(orders)["a"].frame["customer"].tolist() == ["c"]
+    base = ("customers", tmp_path / "orders.csv", "--as-of", "2026-01-31", "--quiet")
+    assert "\n=b,1," in fairladder(*base).stdout
+    assert "\n'=b,1," in fairladder(*base, "--spreadsheet-safe").stdout
+    score = fairladder(
+        "score", tmp_path / "orders.csv", "--as-of", "2026-01-31", "--quiet", "--out", tmp_path / "scored.xlsx"
+    )
+    assert score.returncode == 0, score.stderr
+    sheet = pd.read_excel(tmp_path / "scored.xlsx", sheet_name="customers", engine="calamine")
+    assert sheet[["customer", "spend"]].to_numpy().tolist() == [["=b", 5], ["c", 6]]
+    assert sheet["first_order"].tolist() == [pd.Timestamp("2026-01-01"), pd.Timestamp("2026-01-02")]
+    as_written = fairladder(
+        "campaign",
+        tmp_path / "orders.csv",
+        "--when",
+        "spend < 6",
+        "--as-of",
+        "2026-01-31",
+        "--text-as-written",
+        "--quiet",
+    )
+    assert as_written.stdout.splitlines()[1].startswith("=b,contact,1,")
+
+
 def test_nothing_runs_in_a_spreadsheet(tmp_path):
     nasty = ["=HYPERLINK(1)", "+49 1", "-2+3", "@sum", "\tx", "\rx", "-2.50", "+3", "fine", None]
     frame = pd.DataFrame({"name": nasty, "spend": np.arange(10.0), "segment": pd.Categorical(["=a", *["b"] * 9])})

@@ -94,6 +94,53 @@ def test_breakdowns_stack_to_a_hundred(orders):
         figures.breakdown_stacked(fl.breakdown(orders, "district"))
 
 
+def test_forecasts_draw_what_was_tested(orders):
+    ahead = fl.value_forecast(orders, method="beta-geometric")
+    tested = ahead.backtest
+    best = tested.frame.iloc[0]
+    tracked = figures.value_tracking(tested, facts=orders.facts())
+    assert (
+        title(tracked)
+        == f"After the split {best['actual_orders']:,.0f} orders came, {best['orders']:,.0f} were expected ({100 * best['total_error']:+.0f} %)"
+    )
+    assert "learnt up to 30 September 2025 " in texts(tracked)
+    bars = [p.get_height() for p in figures.value_calibration(tested).axes[0].patches]
+    n = len(tested.calibration)
+    assert bars[:n] == pytest.approx(tested.calibration["actual"].tolist())
+    assert bars[n : 2 * n] == pytest.approx(tested.calibration[best["method"]].tolist())
+    value = ahead.frame["expected_value"].sort_values(ascending=False)
+    spread = figures.value_expected(ahead)
+    assert title(spread).startswith(
+        f"A tenth of the customers hold {100 * value.head(110).sum() / value.sum():.0f} % of the value"
+    )
+    assert sum(p.get_width() for p in spread.axes[0].patches) == len(value)
+    cells = [t.get_text() for t in figures.value_active(ahead, orders.customers()).axes[0].texts]
+    assert sum(int(t.replace(",", "")) for t in cells if "%" not in t) == len(value)
+    naive = fl.value_forecast(orders, method="naive")
+    assert title(figures.value_active(naive, orders.customers())) == "No method tells who is active"
+
+
+def test_campaigns_and_moves_draw_their_tables(orders):
+    made = fl.campaign(orders, "spring", when="recency_days <= 90", consent="email_ok", limit=100, holdout=30)
+    funnel = figures.campaign_funnel(made)
+    assert title(funnel) == f"spring: {len(made.contacts)} of 1,199 customers are contacted"
+    assert [p.get_width() for p in funnel.axes[0].patches] == made.funnel["customers"].tolist()
+    found = fl.compare(orders, "2025-12-31")
+    flows = figures.segment_flows(found, orders.scheme)
+    assert title(flows) == f"{found.moved} customers changed segment, {found.new} are new"
+    assert len(flows.axes[0].patches) == len(found.frame)
+    now = found.frame.groupby("to_segment")["customers"].sum()
+    assert {f"{s}  {n:,}" for s, n in now.items()} <= set(texts(flows))
+    walked = fl.paths(orders, "2025-12-31", every="quarter")
+    lines = figures.segment_sizes(walked).axes[0].lines
+    assert sum(line.get_ydata()[-1] for line in lines) == 1199
+    later = orders.on("2026-03-31")
+    early = fl.campaign(later, "spring", when="recency_days <= 90", holdout=40)
+    drawn = figures.campaign_lift(fl.lift(early.frame, orders))
+    assert "points of response" in title(drawn)
+    assert len([t for t in texts(drawn) if " against " in t]) == 1 + early.frame["segment"].nunique()
+
+
 def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path):
     base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
     runs = {

@@ -145,6 +145,38 @@ def test_every_row_and_every_customer_as_defined(
         assert written(again, folder) == written(table, folder)
 
 
+@settings(max_examples=20, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@given(made=rows_of, kind=st.sampled_from(["csv", "parquet", "frame"]), refunds=st.sampled_from(["net", "ignore"]), where=st.booleans(),
+       day=st.sampled_from([AS_OF, None]))  # fmt: skip
+def test_the_quick_ways_through_messy_rows_give_the_same(tmp_path_factory, made, kind, refunds, where, day):
+    """Orders kept in the pass that gives the balance, and findings first looked for without row numbers."""
+    cells, priced = made
+    rows = [row_of(c, priced) for c in cells]
+    source = write_rows(tmp_path_factory.mktemp("rows") / "rows.csv", rows)
+    if kind != "csv":
+        frame = pd.read_csv(source, dtype=str, keep_default_na=False)
+        source = frame
+        if kind == "parquet":
+            source = tmp_path_factory.mktemp("rows") / "rows.parquet"
+            frame.to_parquet(source)
+    scheme = fl.Scheme().with_options(
+        orders={"where": "state <> 'void'" if where else None}, money={"refunds": refunds}, time={"as_of": day}
+    )
+    slow, quick, kept = (fl.open_orders(source, scheme=scheme, allow_set_aside=True) for _ in range(3))
+    check = slow.check()
+    for columns, mixed in ((["channel"], True), (None, False)):
+        ours, theirs = (o.run(o.order_table(columns, mixed=mixed)).to_pandas() for o in (kept, slow))
+        key = ["customer", "order"]
+        pd.testing.assert_frame_equal(
+            ours.sort_values(key, ignore_index=True), theirs.sort_values(key, ignore_index=True), check_dtype=False
+        )
+    assert (kept.balance, kept.as_of, kept.notes) == (slow.balance, slow.as_of, slow.notes)
+    pd.testing.assert_frame_equal(kept.customers(), slow.customers())
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("fairladder.orders.inspection.MANY_ROWS", 0)
+        assert quick.check().findings == check.findings
+
+
 def written(table, folder):
     fl.write(table, folder / "out.csv")
     return (folder / "out.csv").read_bytes()

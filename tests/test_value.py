@@ -14,7 +14,9 @@ import fairladder as fl
 from fairladder.demo import SHOP
 from fairladder.value.backtest import top_found
 from fairladder.value.buying import Buying
+from fairladder.value.likelihood import Fit
 from fairladder.value.ordering import MODELS, fit_ordering
+from fairladder.value.predict import discounted_orders
 from fairladder.value.ranges import outcomes
 from fairladder.value.spend import fit_spend, log_likelihood
 
@@ -416,3 +418,56 @@ def test_the_command_its_parts_and_the_scheme(fairladder, shop):
     one = table.loc[table["segment"] == "slipping", "customer"].iloc[0]
     why = fairladder("explain", "orders.csv", one, "--scheme", "ahead.toml", "--out", "why.json", "--quiet", cwd=shop)
     assert (why.returncode, "slipping" in (shop / "why.json").read_text()) == (0, True), why.stderr
+
+
+@ALL
+def test_discounting_follows_the_orders_along_the_horizon(model):
+    """∫ e^(−δu) dE(u) against a sum over small steps; later orders weigh less, and no rate leaves them as they are."""
+    p = np.array([0.9, 30.0, 0.8, 400.0]) if model is PARETO else np.array([0.9, 30.0, 0.7, 4.0])
+    buying = Buying.of([0, 3, 3, 40], [0, 100, 100, 690], [10, 300, 300, 700])
+    fit = fl_fit(model, p)
+    force, days = np.log(1.1) / 365, np.linspace(0, 730, 1461)
+    expected = np.array([model.expected_if_active(p, buying.x, buying.T, float(d)) for d in days])
+    steps = np.exp(-force * (days[1:] + days[:-1]) / 2)[:, None] * np.diff(expected, axis=0)
+    found = discounted_orders(model, fit, buying, 730, force)
+    assert found == pytest.approx(steps.sum(axis=0), rel=1e-6)
+    assert (found < expected[-1]).all()
+    assert discounted_orders(model, fit, buying, 730, 0.0) == pytest.approx(expected[-1])
+    assert buying.weight.tolist() == [1, 2, 1]
+    assert buying.row_of[1] == buying.row_of[2]
+    assert (np.diff(model.expected_from_start(p, np.array([0.0, 10, 100, 1000]))) > 0).all()
+
+
+def fl_fit(model, p):
+    return Fit(
+        model.name, dict(zip(model.names, p.tolist(), strict=True)), {}, 0.0, 4, True, (), False, (), np.zeros((4, 4))
+    )
+
+
+@pytest.mark.parametrize(
+    ("rows", "says"),
+    [
+        (([1, 2.5], [1, 1], [3, 3]), "Row 2: x below 0 or not whole"), (([1, 1], [1, 4], [3, 3]), "Row 2: t_x below 0 or after T"),
+        (([0], [2], [3]), "Row 1: t_x above 0 without a repeat purchase"), (([0], [0], [np.nan]), "Row 1: not a finite number"),
+        (([0, 1], [0], [3]), "of one length"),
+    ],
+)  # fmt: skip
+def test_histories_that_cannot_be_are_refused(rows, says):
+    with pytest.raises(fl.UsageError, match=says):
+        Buying.of(*rows)
+
+
+def test_rows_put_together_count_as_before_and_few_stand_for_all():
+    random = np.random.default_rng(1)
+    x, t_x, T, _ = simulated(BG, (0.9, 30.0, 0.7, 4.0), 3000, random)
+    whole = Buying.of(x, np.ceil(t_x), T)
+    apart = Buying(x, np.ceil(t_x), T, np.ones(3000), np.arange(3000))
+    p = np.array([0.8, 25.0, 0.6, 3.0])
+    sums = [float(b.weight @ BG.log_likelihood(p, b.x, b.t_x, b.T)[0]) for b in (whole, apart, whole.sample(800))]
+    assert sums[0] == pytest.approx(sums[1], rel=1e-12)
+    assert sums[2] == pytest.approx(sums[0], rel=0.02)
+    assert whole.sample(800).weight.sum() == 3000
+    one, other = fit_ordering(BG, whole), fit_ordering(BG, whole.scaled(7.0))
+    assert other.parameters["alpha"] * 7 == pytest.approx(one.parameters["alpha"], rel=1e-4)
+    assert other.parameters["a"] == pytest.approx(one.parameters["a"], rel=1e-4)
+    assert other.log_likelihood == pytest.approx(one.log_likelihood + x.sum() * np.log(7), rel=1e-9)

@@ -254,7 +254,7 @@ def test_lift_of_a_list_by_hand():
 
 
 def test_the_command_from_list_to_lift(fairladder, shop):
-    scheme = (shop / "scheme.toml").read_text()
+    scheme = (shop / "scheme.toml").read_text().split("[[campaigns]]")[0]
     scheme += '\n[[campaigns]]\nname = "win-back"\nwhen = "stance = \'win-back\'"\nconsent = "email_ok"\nlimit = 60\nholdout = 20\n'
     scheme += '\n[[campaigns]]\nname = "thanks"\nat_least = 300\nbought_from = 2026-01-01\nbudget = 40\ncost = 1.25\nby = "largest_order"\n'
     (shop / "campaigns.toml").write_text(scheme)

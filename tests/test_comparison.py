@@ -76,6 +76,9 @@ def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
         found.drift["customers_then"].sum()
         == 3 * 923 + found.drift.loc[found.drift["ladder"] == "reward", "customers_then"].sum()
     )
+    tiers = found.rungs[found.rungs["ladder"] == "reward"]
+    assert set(tiers["from_rung"].dropna()) == {"gold", "silver", "bronze", "everyone"}
+    assert found.rungs.groupby("ladder")["customers"].sum().tolist() == [found.frame["customers"].sum()] * 4
     each = fl.compare(orders, "2025-12-31", "2026-06-30", yardstick="each")
     late = fl.score(orders.customers(), orders.scheme)
     assert (

@@ -329,6 +329,13 @@ def test_formula_worked_by_hand():
     ):  # fmt: skip
         with pytest.raises(fl.UsageError, match=says):
             fl.value_formula(orders, **wrong)
+    by_cohort = fl.value_formula(orders, period="month", by="cohort").frame
+    assert by_cohort[["cohort", "customers", "revenue"]].to_numpy().tolist() == [
+        ["all", 2, 590],
+        ["2026-01-01", 2, 590],
+    ]
+    with pytest.raises(fl.DataError, match="No year of the orders is complete"):
+        fl.value_formula(orders, period="year")
     with pytest.raises(fl.UsageError, match="at least one order a year"):
         fl.value_from_totals(revenue=100, orders=5, customers=8, retention=0.5)
 
@@ -396,7 +403,12 @@ def test_the_command_its_parts_and_the_scheme(fairladder, shop):
     assert (shop / "active.png").stat().st_size > 20_000
     totals = fairladder("value", "--revenue", 1000, "--orders", 20, "--customers", 10, "--retention", 0.5, cwd=shop)
     assert "formula value,200.0,money per customer" in totals.stdout
+    (shop / "short.csv").write_text("customer,placed,amount\na,2026-01-01,5\nb,2026-01-20,7\na,2026-02-20,5\n")
+    short = fairladder("value", "short.csv", "--as-of", "2026-02-28", "--out", "short.json", cwd=shop)
+    assert (short.returncode, "so the forecast is untested" in short.stderr) == (0, True), short.stderr
+    assert "tracking" not in pd.read_json(shop / "short.json", typ="series").index
     for wrong, says in (
+        (["value", "short.csv", "--as-of", "2026-02-28", "--part", "tracking"], "too short for a backtest"),
         (["value", "--orders", 3], "give --revenue, --orders, --customers and --retention"),
         ([*asked, "--revenue", 3], "--revenue is for totals alone"), ([*asked, "--backtest", "2026-06-30"], "leaves no day up to 2026-06-30"),
         ([*asked, "--horizon", 0], "give 1 to 3,650"), ([*asked, "--method", "guess"], "There is no forecast method 'guess'"),

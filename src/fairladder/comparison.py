@@ -33,8 +33,9 @@ class Comparison:
     """Two days side by side.
 
     ``frame``: from–to of segments: ``from_segment`` (``(new)`` for customers not there before), ``to_segment`` (``(gone)`` for
-    those not there any more), ``customers``, ``spend_before``, ``spend_after``. ``rungs``: the same for each ladder: ``ladder``,
-    ``from_rung``, ``to_rung`` (null without), ``customers``. ``movers``: customers in another segment, and new ones: ``customer``,
+    those not there any more), ``customers``, ``spend_before``, ``spend_after``. ``rungs``: the same for each score and tier: ``ladder``,
+    ``from_rung``, ``to_rung`` (null without a purchase or on one day only). ``movers``: customers in another
+    segment, and new ones: ``customer``,
     ``name``, both segments, ``score_before``, ``score_after``, ``change`` (of the total score), ``spend_before``, ``spend_after``,
     ``orders_before``, ``orders_after``; those who rose the most first. ``parts``: what the change of spend is made of (``part``,
     ``customers``, ``spend``), adding up to the minor unit; empty for two saved scorings. ``drift`` of the earlier ladders.
@@ -211,7 +212,8 @@ def _compared(
     was: pd.DataFrame, scored: pd.DataFrame, scheme: Scheme, first: dt.date | None, last: dt.date | None, parts: pd.DataFrame,
     drifted: pd.DataFrame, findings: Sequence[str],
 ) -> Comparison:  # fmt: skip
-    columns = ["customer", "segment", "stance", "spend", "orders", "score_total", *SCORES]
+    ladders = [*SCORES, *(name for name in scheme.tiers if name in was and name in scored)]
+    columns = ["customer", "segment", "stance", "spend", "orders", "score_total", *ladders]
     names = scored.set_index("customer")["name"] if "name" in scored else None
     both = was[columns].merge(scored[columns], on="customer", how="outer", suffixes=("_before", "_after"))
     for side, absent in (("before", NEW), ("after", GONE)):
@@ -227,10 +229,7 @@ def _compared(
     flows = flows.sort_values(
         ["from_segment", "to_segment"], key=lambda c: c.map(lambda s: list(place).index(s)), ignore_index=True
     )
-    rungs = pd.concat(
-        [both.groupby([f"{n}_before", f"{n}_after"], dropna=False).size().rename("customers").reset_index()
-         .set_axis(["from_rung", "to_rung", "customers"], axis=1).assign(ladder=n) for n in SCORES], ignore_index=True,
-    )[["ladder", "from_rung", "to_rung", "customers"]]  # fmt: skip
+    rungs = pd.concat([_moves(both, name) for name in ladders], ignore_index=True)
     late = both["stance_before"].astype(object).isin(["win-back", "leave"])
     returned = int((late & (both["orders_after"] > both["orders_before"])).sum())
     moved = both[both["segment_before"] != both["segment_after"]]
@@ -246,6 +245,18 @@ def _compared(
         ["change", "spend_after", "customer"], ascending=[False, False, True], ignore_index=True
     )
     return Comparison(flows, rungs, movers, parts, drifted, first, last, returned, tuple(findings))
+
+
+def _moves(both: pd.DataFrame, ladder: str) -> pd.DataFrame:
+    """From–to of one ladder's rungs or tiers."""
+    sides = {
+        f"{side}_rung": both[f"{ladder}_{when}"].astype(object) for side, when in (("from", "before"), ("to", "after"))
+    }
+    told = both.assign(**sides).groupby(list(sides), dropna=False, sort=True)
+    found = told.agg(
+        customers=("customer", "size"), spend_before=("spend_before", "sum"), spend_after=("spend_after", "sum")
+    )
+    return found.reset_index().assign(ladder=ladder)[["ladder", *sides, *found.columns]]
 
 
 def _sizes(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:

@@ -133,7 +133,8 @@ _MOVES, _MOVERS = 10, 4
 
 
 def views(found: "Comparison") -> "list[RenderableType]":
-    """From–to of segments, who rose and fell the most, and what the change of spend is made of."""
+    """From–to of segments, who rose and fell the most, what the change of spend is made of, and whether the ladders still fit."""
+    from fairladder.cli.score import drift_view
     from fairladder.cli.screen import table
 
     moved = found.frame[found.frame["from_segment"] != found.frame["to_segment"]].sort_values(
@@ -178,7 +179,11 @@ def views(found: "Comparison") -> "list[RenderableType]":
                 left=3 + len(names),
             )
         )
-    return [*pieces, *([_change(found)] if len(found.parts) else [])]
+    return [
+        *pieces,
+        *([_change(found)] if len(found.parts) else []),
+        *([drift_view(found.drift, "earlier")] if len(found.drift) else []),
+    ]
 
 
 def _change(found: "Comparison") -> "RenderableType":

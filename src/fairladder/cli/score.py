@@ -163,7 +163,7 @@ def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[Renderabl
     """The segment table, the three answers, and rules that place nobody."""
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["customers"]) for name, tier in orders.scheme.tiers.items()]
-    drifted = [_drift(parts["drift"])] if "drift" in parts else []
+    drifted = [drift_view(parts["drift"])] if "drift" in parts else []
     steady = [_stability(parts["stability"], parts["unsettled"])] if "stability" in parts else []
     return [_segments(orders, summary), _answers(summary), *_idle_rules(rules), *tiers, *drifted, *steady]
 
@@ -194,7 +194,8 @@ def _tier(name: str, tier: "Tier", scored: "pd.DataFrame") -> "RenderableType":
     return table(title, ["tier", "customers", "of all", "spend", "of all spend"], rows)
 
 
-def _drift(drift: "pd.DataFrame") -> "RenderableType":
+def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
+    """How far customers have moved on ladders fitted before."""
     from fairladder.cli.screen import table
 
     rows = []
@@ -209,7 +210,7 @@ def _drift(drift: "pd.DataFrame") -> "RenderableType":
     indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["stability_index"].first()
     said = f"{(indices < STEADY).sum()} of {len(indices)} are steady, {(indices >= MOVED).sum()} should be fitted anew"
     columns = ["ladder", "stability index", "reading", "moved the most", "beyond the old ends"]
-    return table(f"Do the saved ladders still fit? {said}", columns, rows, left=1)
+    return table(f"Do the {whose} ladders still fit? {said}", columns, rows, left=1)
 
 
 def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":

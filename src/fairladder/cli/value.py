@@ -31,7 +31,12 @@ _FORMULA, _FORECAST, _ALONE = (
 )
 Period = Annotated[
     str | None,
-    option("--period", help="day, week, month, quarter (the default) or year.", metavar="PERIOD", panel=_FORMULA),
+    option(
+        "--period",
+        help="day, week, month, quarter or year; by default what the history is long enough for.",
+        metavar="PERIOD",
+        panel=_FORMULA,
+    ),
 ]
 By = Annotated[
     str | None,
@@ -100,12 +105,13 @@ def value(
         raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
     known_figure(figure_of, FIGURES)
     opened = screen.opened(request, PARTS, figures=True)
-    found = _Answers(opened, period or "quarter", by, margin, retention, horizon, discount_rate, method, backtest)
+    found = _Answers(
+        opened, period or usual_period(opened), by, margin, retention, horizon, discount_rate, method, backtest
+    )
     whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
     with screen.busy(request, "Working out what customers are worth"):
-        tables = {
-            name: found.table(name) for name in (PARTS if whole else [request.part or "customers"]) if found.has(name)
-        }
+        asked = [p for p in PARTS if found.has(p)] if whole else [request.part or "customers"]
+        tables = {name: found.table(name) for name in asked}
         view = found.views() if whole else []
     screen.give(request, opened, tables, view, notes=found.notes())
     if request.figure is not None:
@@ -114,6 +120,15 @@ def value(
         with replacing(request.figure) as beside:
             found.figure(figure_of).savefig(beside)
         screen.note(request, f"Drew {request.figure}.")
+
+
+def usual_period(orders: "Orders") -> str:
+    """A quarter, or what gives a shorter history some complete periods to compare."""
+    first = orders.customers()["first_order"].min()
+    if orders.as_of is None or looks.missing(first):
+        return "quarter"
+    days = (orders.as_of - first.date()).days
+    return "quarter" if days >= 450 else "month" if days >= 150 else "week" if days >= 35 else "day"
 
 
 def _from_totals(

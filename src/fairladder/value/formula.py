@@ -97,14 +97,24 @@ def formula_by_period(
     margin: float | None = None,
     retention: float | None = None,
 ) -> dict[str, FormulaValue]:
-    """``value_formula`` for several period lengths; the orders are read once."""
+    """``value_formula`` for several period lengths, by name; the orders are read once.
+
+    Where the first cannot be told it raises as that does; others that cannot are left out.
+    """
     units = [checked_period(period) for period in periods]
     checked_retention(retention)
     checked_margin(margin)
     fine = units[0] if len(units) == 1 else "month" if {"day", "week"}.isdisjoint(units) else "day"
     active = _active(orders, fine, by)
     cost = costs(orders) if margin is None else None
-    return {unit: _of_period(_rolled(active, unit, by), orders, unit, by, margin, retention, cost) for unit in units}
+    made = {}
+    for unit in units:
+        try:
+            made[unit] = _of_period(_rolled(active, unit, by), orders, unit, by, margin, retention, cost)
+        except DataError:
+            if not made:
+                raise
+    return {str(unit): value for unit, value in made.items()}
 
 
 def _of_period(
@@ -211,7 +221,7 @@ def _active(orders: Orders, unit: Period, by: str | None) -> pd.DataFrame:
     if by == SEGMENT:
         scored = score(customers_to_score(orders), orders.scheme).set_index("customer")["segment"].astype(str)
         frame["group"] = frame["customer"].map(scored)
-    elif by:
+    elif of_column:
         frame["group"] = frame["customer"].map(frame.dropna(subset="group").groupby("customer")["group"].first())
     return frame
 

@@ -129,7 +129,7 @@ def _tables(found: "Comparison") -> "dict[str, pd.DataFrame]":
     }
 
 
-_MOVES, _MOVERS = 10, 4
+_MOVES, _MOVERS = 8, 4
 
 
 def views(found: "Comparison") -> "list[RenderableType]":
@@ -196,6 +196,7 @@ def _change(found: "Comparison") -> "RenderableType":
     rows = [
         [p.part, looks.count(p.customers), looks.money(p.spend, 2) if i in (0, len(parts) - 1) else f"{p.spend:+,.2f}"]
         for i, p in enumerate(parts.itertuples(index=False))
+        if p.customers or i in (0, len(parts) - 1)
     ]
     title = f"What is the change of spend made of? {after - before:+,.0f}, above all from {largest}"
     return table(title, ["part", "customers", "spend"], rows)

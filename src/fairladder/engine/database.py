@@ -197,16 +197,24 @@ class Database:
 
     def _text(self, query: exp.Expr, pretty: bool = False) -> str:
         tree = self._own(query)
-        for table in {t.name for t in tree.find_all(exp.Table)} & self._kept.keys():
+        named_first: list[exp.Expr] = []
+        for table in self._needed(tree):
             kept = self._kept[table].copy()
-            before, kept_with = tree.args.get("with_"), kept.args.pop("with_", None)
-            named_first = [
-                *(kept_with.expressions if kept_with else []),
-                exp.CTE(this=kept, alias=exp.TableAlias(this=exp.to_identifier(table))),
-            ]
+            kept_with = kept.args.pop("with_", None)
+            named_first += kept_with.expressions if kept_with else []
+            named_first.append(exp.CTE(this=kept, alias=exp.TableAlias(this=exp.to_identifier(table))))
+        if named_first:
+            before = tree.args.get("with_")
             tree.set("with_", exp.With(expressions=[*named_first, *(before.expressions if before else [])]))
         text = tree.sql(_WRITERS.get(self.dialect, self.dialect), identify=True, pretty=pretty)
         return text if pretty else text.replace("%", "%%") if self.dialect == "postgres" else text
+
+    def _needed(self, tree: exp.Expr) -> list[str]:
+        """Names of the kept queries that a tree asks for, and that those ask for, each after those it asks for itself."""
+        needed: list[str] = []
+        for name in sorted({t.name for t in tree.find_all(exp.Table)} & self._kept.keys()):
+            needed += [n for n in (*self._needed(self._kept[name]), name) if n not in needed]
+        return needed
 
     def _own(self, query: exp.Expr) -> exp.Expr:
         """A tree of the database's own words."""

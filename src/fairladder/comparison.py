@@ -11,7 +11,6 @@ import pandas as pd
 from sqlglot import exp
 
 from fairladder import looks
-from fairladder.customers import order_rows
 from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.fitting import SCORES
@@ -283,7 +282,7 @@ def _parts(orders: Orders, first: dt.date, last: dt.date) -> tuple[pd.DataFrame,
             (f"spend_{side}", f"COALESCE(SUM(CASE WHEN {{when}} THEN {counted} END), 0)"),
         )
     }
-    placed = select(["*"], order_rows(orders.rows, columns=[], sequence=False), "orders")
+    placed = select(["*"], orders.order_table([], sequence=False, history=False), "orders")
     query = select(
         [column("customer"), named(sql("MIN(placed_on)"), "first"), *(named(m, n) for n, m in measures.items())],
         placed,

@@ -349,14 +349,14 @@ class Orders:
         return _Reduced(used if whole else None, balance, totals, latest, offsets)
 
     def order_table(
-        self, columns: Sequence[str] | None = None, *, mixed: bool = False, sequence: bool = True
+        self, columns: Sequence[str] | None = None, *, mixed: bool = False, sequence: bool = True, history: bool = True
     ) -> exp.Select:
         """The used orders as ``order_rows`` has them, for any number of queries, read in the pass that gives the balance.
 
         Where nothing has been asked before and ids as written will do, the orders are kept in the engine; otherwise they are
-        read when the query runs. A window's first day does not shorten histories.
+        read when the query runs. With ``history`` a window's first day does not shorten histories.
         """
-        whole = self.with_history()
+        whole = self.with_history() if history else self
         asked = (None if columns is None else tuple(columns), mixed, sequence)
         if whole is self and "_reduced" not in self.__dict__ and self._can_keep_orders(columns):
             self._keep_orders(*asked)

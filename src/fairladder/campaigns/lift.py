@@ -10,7 +10,6 @@ from scipy.special import ndtr, ndtri, stdtr, stdtrit
 from sqlglot import exp
 
 from fairladder import looks
-from fairladder.customers import order_rows
 from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.numbers import ratio
@@ -95,6 +94,7 @@ def lift(
     """
     if listed.empty:
         raise DataError("The list is empty, so there is nothing to measure.")
+    placed = results.order_table([], sequence=False, history=False)
     results.require_fit()
     first = as_day(since) if since else pd.Timestamp(listed["listed_on"].max()).date() + dt.timedelta(days=1)
     last = as_day(through) if through else results.as_of
@@ -104,7 +104,7 @@ def lift(
         raise UsageError(
             f"The window ends on {last}, but the results' day of reckoning is {results.as_of}. Give an earlier end."
         )
-    spent = _spent(results, first, last)
+    spent = _spent(results, placed, first, last)
     joined = listed[["customer", "group", *(["segment"] if "segment" in listed else [])]].merge(
         spent, on="customer", how="left"
     )
@@ -114,21 +114,19 @@ def lift(
     return Lift(pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]), first, last)
 
 
-def _spent(orders: Orders, first: dt.date, last: dt.date) -> pd.DataFrame:
+def _spent(orders: Orders, placed: exp.Select, first: dt.date, last: dt.date) -> pd.DataFrame:
     """Customers with an order between two days: ``spend`` in major units, ``bought`` (1 with a purchase)."""
     days = {
         "a": exp.cast(exp.Literal.string(first.isoformat()), "DATE"),
         "b": exp.cast(exp.Literal.string(last.isoformat()), "DATE"),
     }
     counts = "amount" if orders.scheme.money.refunds == "net" else "CASE WHEN amount > 0 THEN amount END"
-    placed = select(["*"], order_rows(orders.rows, columns=[], sequence=False), "orders").where(
-        sql("placed_on BETWEEN :a AND :b", **days)
-    )
+    inside = select(["*"], placed, "orders").where(sql("placed_on BETWEEN :a AND :b", **days))
     measures = {
         "minor": sql(f"COALESCE(SUM({counts}), 0)"),
         "bought": sql("MAX(CASE WHEN amount > 0 THEN 1 ELSE 0 END)"),
     }
-    query = select([column("customer"), *(named(m, n) for n, m in measures.items())], placed, "placed").group_by(
+    query = select([column("customer"), *(named(m, n) for n, m in measures.items())], inside, "placed").group_by(
         sql("1"), copy=False
     )
     frame = orders.run(query).to_pandas()

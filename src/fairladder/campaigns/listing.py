@@ -19,7 +19,7 @@ from fairladder.campaigns.holdout import held_out, pseudonyms
 from fairladder.campaigns.limit import places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.conditions import frame_kinds, parse_condition, to_mask
-from fairladder.customers import LOW_IS_BETTER, order_rows
+from fairladder.customers import LOW_IS_BETTER
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.numbers import half_away, ratio
 from fairladder.order_book import Orders
@@ -213,7 +213,7 @@ def _bought(orders: Orders, settings: Campaign) -> pd.DataFrame:
             wanted.append(sql(test, d=exp.cast(exp.Literal.string(day.isoformat()), "DATE")))
     placed = select(
         [column("customer"), column("placed_on"), column("amount")],
-        order_rows(orders.rows, columns=[], sequence=False),
+        orders.order_table([], sequence=False, history=False),
         "orders",
     )
     found = orders.run(placed.where(*wanted)).to_pandas(date_as_object=False)

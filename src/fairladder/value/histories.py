@@ -8,7 +8,6 @@ import pandas as pd
 from numpy.typing import NDArray
 from sqlglot import exp
 
-from fairladder.customers import order_rows
 from fairladder.errors import DataError
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
@@ -51,6 +50,7 @@ def histories(orders: Orders, until: dt.date | None = None) -> Histories:
 
     Raises DataError where nobody has a purchase by then.
     """
+    days = _buying_days(orders)
     orders.require_fit()
     if orders.as_of is None:
         raise DataError(
@@ -66,9 +66,7 @@ def histories(orders: Orders, until: dt.date | None = None) -> Histories:
         "later_days": "COUNT(CASE WHEN placed_on > :d THEN 1 END)",
         "later_bought": "COALESCE(SUM(CASE WHEN placed_on > :d THEN amount END), 0)",
     }
-    query = select(
-        [column("customer"), *(named(sql(m, d=last_day), n) for n, m in measures.items())], _buying_days(orders), "days"
-    )
+    query = select([column("customer"), *(named(sql(m, d=last_day), n) for n, m in measures.items())], days, "days")
     query = query.group_by(sql("1"), copy=False).order_by("customer", copy=False)
     frame = orders.run(query).to_pandas(date_as_object=False)
     frame = frame[frame["days"] > 0].reset_index(drop=True)
@@ -97,7 +95,7 @@ def _buying_days(orders: Orders) -> exp.Select:
     """One row for each customer and day with a purchase."""
     placed = select(
         [column("customer"), column("placed_on"), column("amount")],
-        order_rows(orders.rows, columns=[], sequence=False), "orders",
+        orders.order_table([], sequence=False, history=False), "orders",
     ).where(sql("amount > 0"))  # fmt: skip
     keys = [column("customer"), column("placed_on")]
     found = select([*keys, named(sql("SUM(amount)"), "amount")], placed, "placed")

@@ -340,6 +340,27 @@ def test_formula_worked_by_hand():
         fl.value_from_totals(revenue=100, orders=5, customers=8, retention=0.5)
 
 
+def test_margin_from_costs_and_what_refunds_take_back():
+    """Spend 10 + 20 + 30 − 5 = 55, costs 4 + 8.5 − 2 = 10.5, one unknown: margin 44.5 ÷ 55; of purchases of 60 stay 55."""
+    rows = pd.DataFrame({
+        "customer": list("aabb"), "placed": pd.to_datetime(["2026-01-05", "2026-02-05", "2026-01-06", "2026-01-20"]),
+        "amount": [10.0, 20, 30, -5], "cost": [4, 8.5, None, -2],
+    })  # fmt: skip
+    orders = fl.open_orders(rows, scheme={"orders": {"cost": "cost"}, "time": {"as_of": dt.date(2026, 2, 28)}})
+    ahead = fl.value_forecast(orders)
+    assert ahead.frame[["spend_to_date", "margin_to_date"]].to_numpy().tolist() == [[30, 17.5], [25, 27]]
+    assert (ahead.margin.share, ahead.margin.after_refunds) == (pytest.approx(44.5 / 55), pytest.approx(55 / 60))
+    assert ahead.frame["expected_value"].to_numpy() == pytest.approx(
+        (ahead.frame["expected_orders"] * ahead.frame["expected_order_value"] * 44.5 / 55).to_numpy()
+    )
+    made = fl.value_formula(orders, period="month")
+    assert made.frame["margin"].iloc[0] == pytest.approx(44.5 / 55)
+    for findings in (ahead.findings, made.findings):
+        assert "1 rows have no cost and count as having cost nothing." in findings
+    with pytest.raises(fl.UsageError, match="no margin is left to forecast"):
+        fl.value_forecast(fl.open_orders(rows.assign(cost=99.0), scheme=orders.scheme))
+
+
 def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
     frame, tested = forecast.frame, forecast.backtest
     assert tested.convincing

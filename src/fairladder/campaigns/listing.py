@@ -3,7 +3,7 @@
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
@@ -18,7 +18,7 @@ from fairladder import looks
 from fairladder.campaigns.holdout import held_out, pseudonyms
 from fairladder.campaigns.limit import places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
-from fairladder.conditions import frame_kinds, parse_condition, to_mask
+from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
 from fairladder.customers import LOW_IS_BETTER
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.numbers import half_away, ratio
@@ -138,30 +138,12 @@ def _listed(
             f"Campaign `{settings.name}`: there is no column of numbers or days `{settings.by}` to rank by. {hint}"
         )
     condition = parse_condition(settings.when, kinds, f"campaign `{settings.name}`") if settings.when else None
-    ids = scored["customer"]
+    bought = _bought(orders, settings) if settings.asks_for_purchase else None
     still = np.ones(len(scored), dtype=bool)
     steps: list[tuple[str, int]] = [("customers", len(scored))]
-
-    def keep(step: str, wanted: NDArray[np.bool_]) -> None:
-        nonlocal still
-        still = still & wanted
+    for step, wanted in _wanted(orders, settings, scored, condition, bought, taken):
+        still &= wanted
         steps.append((step, int(still.sum())))
-
-    if condition is not None:
-        keep("condition holds", to_mask(condition, scored)[0])
-    bought = _bought(orders, settings) if settings.asks_for_purchase else None
-    if bought is not None:
-        keep("bought as asked", ids.isin(bought.index).to_numpy())
-    engine = orders.rows.source.engine
-    if settings.exclude:
-        keep("not excluded", ~ids.isin(ids_in(settings.exclude, orders.roles["customer"], engine)).to_numpy())
-    if settings.consent:
-        keep("gave consent", _consent(scored, settings))
-    if settings.contacted:
-        since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
-        keep("not contacted lately", ~ids.isin(contacted_since(settings.contacted, since, engine)).to_numpy())
-    if taken:
-        keep("not in an earlier campaign", ~ids.isin(taken).to_numpy())
     eligible = scored[still]
     rank = ranks(goodness(eligible[settings.by], settings.by in LOW_IS_BETTER))
     places, ties = _places(settings)
@@ -183,6 +165,27 @@ def _listed(
     return CampaignList(
         settings, frame, funnel, _receipt(orders, settings, frame, funnel), tuple(_notes(settings, frame, orders))
     )
+
+
+def _wanted(
+    orders: Orders, settings: Campaign, scored: pd.DataFrame, condition: Condition | None, bought: pd.DataFrame | None,
+    taken: Collection[str],
+) -> Iterator[tuple[str, NDArray[np.bool_]]]:  # fmt: skip
+    """Each thing that is asked of a customer, in the order of the funnel: its name, and who fulfils it."""
+    ids, engine = scored["customer"], orders.engine
+    if condition is not None:
+        yield "condition holds", to_mask(condition, scored)[0]
+    if bought is not None:
+        yield "bought as asked", ids.isin(bought.index).to_numpy()
+    if settings.exclude:
+        yield "not excluded", ~ids.isin(ids_in(settings.exclude, orders.roles["customer"], engine)).to_numpy()
+    if settings.consent:
+        yield "gave consent", _consent(scored, settings)
+    if settings.contacted and orders.as_of is not None:
+        since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
+        yield "not contacted lately", ~ids.isin(contacted_since(settings.contacted, since, engine)).to_numpy()
+    if taken:
+        yield "not in an earlier campaign", ~ids.isin(taken).to_numpy()
 
 
 def _places(settings: Campaign) -> "tuple[int | None, Any]":

@@ -237,7 +237,7 @@ def _frame(
     if kept.from_cost:
         cost = costs(orders)
         assert cost is not None
-        columns["margin_to_date"] = spent - ids.map(cost).fillna(0).to_numpy(np.float64)
+        columns["margin_to_date"] = spent - ids.map(cost.each).fillna(0).to_numpy(np.float64)
     elif kept.given:
         columns["margin_to_date"] = spent * kept.share
     columns |= {

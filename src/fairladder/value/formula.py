@@ -15,7 +15,7 @@ from fairladder.order_book import Orders
 from fairladder.scoring import score
 from fairladder.sqltree import column, named, select, sql
 from fairladder.value.forecast import customers_to_score
-from fairladder.value.histories import costs
+from fairladder.value.histories import Costs, costs
 from fairladder.value.margins import checked_margin
 
 #: Fewer complete periods than this tell little of how long customers stay.
@@ -119,7 +119,7 @@ def formula_by_period(
 
 def _of_period(
     active: pd.DataFrame, orders: Orders, unit: Period, by: str | None, margin: float | None, retention: float | None,
-    cost: "pd.Series[float] | None",
+    cost: Costs | None,
 ) -> FormulaValue:  # fmt: skip
     assert orders.as_of is not None
     done = complete(active["period"], unit, orders.as_of)
@@ -151,7 +151,14 @@ def _of_period(
     table = pd.DataFrame(rows)
     findings = _findings(whole, unit, periods, orders, retention)
     return FormulaValue(
-        table, unit, by or "group", periods, told, origin, tuple(findings), _homes(active) if by else None
+        table,
+        unit,
+        by or "group",
+        periods,
+        told,
+        origin,
+        (*findings, *(cost.findings if cost else ())),
+        _homes(active) if by else None,
     )
 
 
@@ -244,7 +251,7 @@ def _homes(active: pd.DataFrame) -> "pd.Series[str]":
 
 def _row(
     by: str, group: str, of: pd.DataFrame, last: int, margin: float | None, retention: float | None,
-    cost: "pd.Series[float] | None", scale: int,
+    cost: Costs | None, scale: int,
 ) -> dict[str, Any]:  # fmt: skip
     bought = of[of["bought"] > 0]
     inside = of["done"].to_numpy()
@@ -252,7 +259,7 @@ def _row(
     revenue = Fraction(int(of["amount"].sum()), scale)
     share = Fraction(1) if margin is None else Fraction(str(margin))
     if cost is not None and revenue > 0:
-        spent = float(cost.reindex(of["customer"].unique()).fillna(0).sum())
+        spent = float(cost.each.reindex(of["customer"].unique()).fillna(0).sum())
         share = 1 - Fraction(spent) / revenue
     done = bought[bought["done"]]
     key, number = done["customer"].to_numpy(), done["number"].to_numpy()

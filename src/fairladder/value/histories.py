@@ -102,21 +102,39 @@ def _buying_days(orders: Orders) -> exp.Select:
     return found.group_by(*(column(k.name) for k in keys), copy=False)
 
 
-def costs(orders: Orders) -> "pd.Series[float] | None":
-    """What the used rows of each customer cost the shop, in major units by customer; None without the ``cost`` role.
+@dataclass(frozen=True)
+class Costs:
+    """What the used rows cost the shop: ``each``, major units by customer id; ``missing``, rows with a blank cost, taken as 0."""
 
-    A blank cost is 0.
-    """
+    each: "pd.Series[float]"
+    missing: int
+
+    @property
+    def total(self) -> float:
+        """Of all customers."""
+        return float(self.each.sum())
+
+    @property
+    def findings(self) -> tuple[str, ...]:
+        """What a reader has to know."""
+        return (f"{self.missing:,} rows have no cost and count as having cost nothing.",) if self.missing else ()
+
+
+def costs(orders: Orders) -> Costs | None:
+    """The costs of the ``cost`` role, each row's rounded once to minor units; None without it."""
     orders.require_fit()
     cost = orders.rows.condition_cells().get("cost")
     if cost is None:
         return None
     scale = 10**orders.scheme.money.decimals
-    minor = sql("CAST(ROUND(COALESCE(:c, 0) * :s) AS BIGINT)", c=cost, s=scale)
-    rows = select(
-        [named(sql("CAST(:c AS VARCHAR)", c=column("#customer")), "customer"), named(minor, "cost")],
-        orders.rows.tree(), "order_rows",
-    ).where(sql(":s = :used", s=column("#state"), used=USED))  # fmt: skip
-    query = select([column("customer"), named(sql("SUM(cost)"), "cost")], rows, "costs").group_by(sql("1"), copy=False)
-    frame = orders.run(query).to_pandas()
-    return pd.Series(ratio(frame["cost"].to_numpy(dtype=np.int64), scale), index=frame["customer"], name="cost")
+    read = {
+        "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")),
+        "cost": sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cost, s=scale),
+    }
+    rows = select([named(t, n) for n, t in read.items()], orders.rows.tree(), "order_rows")
+    rows = rows.where(sql(":s = :used", s=column("#state"), used=USED))
+    sums = {"cost": "COALESCE(SUM(cost), 0)", "missing": "COUNT(CASE WHEN cost IS NULL THEN 1 END)"}
+    query = select([column("customer"), *(named(sql(m), n) for n, m in sums.items())], rows, "costs")
+    frame = orders.run(query.group_by(sql("1"), copy=False)).to_pandas()
+    each = pd.Series(ratio(frame["cost"].to_numpy(dtype=np.int64), scale), index=frame["customer"], name="cost")
+    return Costs(each, int(frame["missing"].sum()))

@@ -47,10 +47,10 @@ def margin_of(orders: Orders, past: Histories, margin: float | None) -> Margin:
     cost = costs(orders)
     if cost is None:
         return Margin(1.0, "none given: revenue, not profit", net)
-    share = 1 - float(cost.sum()) / spend if spend > 0 else 0.0
+    share = 1 - cost.total / spend if spend > 0 else 0.0
     if share <= 0:
         raise UsageError(
-            f"Costs ({cost.sum():,.0f}) come to as much as the revenue ({spend:,.0f}), so no margin is left to forecast. Is the "
+            f"Costs ({cost.total:,.0f}) come to as much as the revenue ({spend:,.0f}), so no margin is left to forecast. Is the "
             "cost column the cost of the row? Otherwise give --margin."
         )
-    return Margin(share, "1 − cost ÷ revenue", net, from_cost=True)
+    return Margin(share, "1 − cost ÷ revenue", net, from_cost=True, findings=cost.findings)

@@ -94,6 +94,8 @@ def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
         f"  {folder}/: {', '.join(FILES)}\n"
         f"  {results}/: {', '.join(made)}\n\n"
         f"Other ways to segment the same members: scheme-points.toml, scheme-cells.toml and scheme-behaviour.toml.\n"
-        f"Next, change a rule in {folder / 'scheme.toml'} and run: fairladder score {typed}"
+        f"Next, change a rule in {folder / 'scheme.toml'} and run: fairladder score {typed}\n"
+        f"Or ask what they are worth, whom to write to, and who moved: fairladder value {typed}, the same with campaign in place of "
+        "value, and with compare and --then 2025-12-31."
     )
     return Text.assemble(("Where everything lies\n", "bold"), told)

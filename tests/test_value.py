@@ -357,6 +357,9 @@ def test_margin_from_costs_and_what_refunds_take_back():
     assert made.frame["margin"].iloc[0] == pytest.approx(44.5 / 55)
     for findings in (ahead.findings, made.findings):
         assert "1 rows have no cost and count as having cost nothing." in findings
+    kept = fl.open_orders(rows, scheme=orders.scheme.with_options(value={"margin": 0.25, "horizon": 30}))
+    assert (fl.value_forecast(kept).margin.share, fl.value_forecast(kept).horizon) == (0.25, 30)
+    assert fl.value_formula(kept, period="month").frame["margin"].iloc[0] == 0.25
     with pytest.raises(fl.UsageError, match="no margin is left to forecast"):
         fl.value_forecast(fl.open_orders(rows.assign(cost=99.0), scheme=orders.scheme))
 

@@ -190,10 +190,9 @@ class _Answers:
         """By the period asked for and, where retention is the orders' own, by others to compare with."""
         from fairladder.value.formula import formula_by_period
 
-        margin = self.margin if self.margin is not None else self.orders.scheme.value.margin
         others = ("month", "quarter", "year") if self.retention is None and self.period not in ("day", "week") else ()
         periods = tuple(dict.fromkeys((self.period, *others)))
-        return formula_by_period(self.orders, periods, by=self.by, margin=margin, retention=self.retention)
+        return formula_by_period(self.orders, periods, by=self.by, margin=self.margin, retention=self.retention)
 
     @property
     def formula(self) -> "FormulaValue":

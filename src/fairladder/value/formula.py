@@ -81,8 +81,8 @@ def value_formula(
     """Quick and formula values from orders, of all customers and of groups.
 
     ``by`` is a column of the orders (customers belong to the group of their first order), one of the customers file,
-    ``cohort`` (the period of the first purchase) or ``segment``. ``margin`` is a fraction of revenue (default: from the
-    ``cost`` role, else 1), ``retention`` a figure given by hand, 0 ≤ retention < 1.
+    ``cohort`` (the period of the first purchase) or ``segment``. ``margin`` is a fraction of revenue (default: the
+    scheme's, else from the ``cost`` role, else 1), ``retention`` a figure given by hand, 0 ≤ retention < 1.
 
     Raises UsageError for wrong options, DataError where no order counts or no period is complete.
     """
@@ -102,6 +102,7 @@ def formula_by_period(
     Where the first cannot be told it raises as that does; others that cannot are left out.
     """
     units = [checked_period(period) for period in periods]
+    margin = orders.scheme.value.margin if margin is None else margin
     checked_retention(retention)
     checked_margin(margin)
     fine = units[0] if len(units) == 1 else "month" if {"day", "week"}.isdisjoint(units) else "day"

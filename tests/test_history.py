@@ -288,3 +288,13 @@ def test_what_cannot_be_answered_is_said(shop, fairladder):
     assert cells["row"].tolist()[-2:] == ["the rest", "total"]
     assert len(cells) == 5
     assert "`product` has 19 names; the 3 largest by customers are shown" in long.stderr
+
+
+def test_what_is_kept_of_a_window_does_not_pass_for_the_whole_history():
+    frame = pd.DataFrame({"customer": ["a"] * 3, "order": list("123"), "amount": 5.0})
+    frame["placed"] = pd.to_datetime(["2025-01-01", "2025-03-01", "2025-03-09"])
+    orders = fl.open_orders(frame, scheme={"time": {"as_of": AS_OF, "from": dt.date(2025, 2, 1)}})
+    seen = [len(orders.run(orders.order_table([], sequence=False, history=h))) for h in (False, True, False)]
+    assert seen == [2, 3, 2]
+    assert fl.breakdown(orders, "customer").frame["orders"].tolist() == [2, 2]
+    assert fl.growth(orders)["new_customers"].sum() == 0

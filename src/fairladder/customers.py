@@ -255,7 +255,7 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
     """All rows as orders with ids as written, those not used under their state: one pass for the balance and ``order_rows``.
 
     Columns: ``state`` (ids aside), ``currency`` where there is one, those of ``order_rows`` before they are numbered, and for
-    the balance ``rows_amount``, ``latest``, ``offsets``.
+    the balance ``latest`` and, where text timestamps could carry them, ``offsets``.
     """
     shown, others = _shown_columns(rows, columns)
     cells_of = {"state": column("#cell_state"), **_line_cells(rows, shown, others, mixed, sequence, as_written=True)}
@@ -274,11 +274,10 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
 
 def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
     """The balance of ``kept_orders``: rows and amounts by state and currency, ids looked at, and whether any needs trimming."""
-    ids = {n: cells.text(column(n), "text") if rows.kind(n) == "text" else column(n) for n in ("customer", "order")}
-    dateless = sql("state = :d", d=CODES["no-date"])
+    ids = _trimmed_ids(rows)
     untrimmed = [sql("COALESCE(:t <> :c, FALSE)", t=ids[n], c=column(n)) for n in ids if rows.kind(n) == "text"]
     told = {
-        "state": rows.whole_state(ids["customer"], sql(":o IS NULL", o=ids["order"]), dateless, column("state")),
+        "state": _kept_state(rows),
         "untrimmed": any_of(untrimmed) if untrimmed else exp.false(),
         **{n: column(n) for n in ("lines", "amount", "latest")},
         **({"currency": column("currency")} if rows.by_currency else {}),
@@ -297,16 +296,23 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
     return summed.group_by(*keys, copy=False)
 
 
+def _trimmed_ids(rows: Rows) -> dict[str, exp.Expr]:
+    return {n: cells.text(column(n), "text") if rows.kind(n) == "text" else column(n) for n in ("customer", "order")}
+
+
+def _kept_state(rows: Rows) -> exp.Expr:
+    """The whole state of a kept order: its rows', unless its ids put it aside."""
+    ids = _trimmed_ids(rows)
+    no_order, dateless = sql(":o IS NULL", o=ids["order"]), sql("state = :d", d=CODES["no-date"])
+    return rows.whole_state(ids["customer"], no_order, dateless, column("state"))
+
+
 def order_rows_of(
     rows: Rows, kept: exp.Expr, columns: Collection[str] | None, mixed: bool, sequence: bool, bare: bool
 ) -> exp.Select:
     """``order_rows`` from what ``kept_orders`` kept; ``bare`` where no row's id puts it aside, so that states tell all."""
     shown, others = _shown_columns(rows, columns)
-    state: exp.Expr = column("state")
-    if not bare:
-        ids = {n: cells.text(column(n), "text") if rows.kind(n) == "text" else column(n) for n in ("customer", "order")}
-        no_order, dateless = sql(":o IS NULL", o=ids["order"]), sql("state = :d", d=CODES["no-date"])
-        state = rows.whole_state(ids["customer"], no_order, dateless, column("state"))
+    state = column("state") if bare else _kept_state(rows)
     names = ["placed_on", "amount", "lines", *(["moment"] if sequence else []), *(f"of {n}" for n in shown)]
     texts = [named(_id_text(n), n) for n in ("customer", "order")]
     used = select([*texts, *(column(n) for n in names)], kept).where(sql(":s = :used", s=state, used=USED))

@@ -360,15 +360,15 @@ class Orders:
         asked = (None if columns is None else tuple(columns), mixed, sequence)
         if whole is self and "_reduced" not in self.__dict__ and self._can_keep_orders(columns):
             self._keep_orders(*asked)
-        if asked in self._kept and self._kept[asked][2] == replace(self._rows, channels=None):
+        if whole is self and self.keeps_orders(columns, mixed=mixed, sequence=sequence):
             kept, bare, rows = self._kept[asked]
             return order_rows_of(rows, kept, columns, mixed, sequence, bare)
         return order_rows(whole.rows, columns=columns, mixed=mixed, sequence=sequence)
 
-    @property
-    def keeps_orders(self) -> bool:
-        """Whether orders are kept in the engine for the next query."""
-        return bool(self._kept)
+    def keeps_orders(self, columns: Sequence[str] | None = None, *, mixed: bool = False, sequence: bool = True) -> bool:
+        """Whether these orders are kept in the engine, so that to ask for them again is cheap."""
+        asked = (None if columns is None else tuple(columns), mixed, sequence)
+        return asked in self._kept and self._kept[asked][2] == replace(self._rows, channels=None)
 
     def _can_keep_orders(self, columns: Sequence[str] | None) -> bool:
         """Whether one grouping of rows with ids as written can give both the balance and the orders."""

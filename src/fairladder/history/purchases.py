@@ -55,9 +55,9 @@ def purchases(orders: Orders, by: Sequence[str] = (), *, sequence: bool = True, 
     query = orders.order_table(own, mixed=True, sequence=sequence)
     orders.require_fit()
     kept = ("customer", "placed_on", "amount", "lines", *(["nth"] if sequence else []))
-    cheap = (
-        orders.keeps_orders and not sequence and not theirs
-    )  # to ask what is kept already costs less than to copy it
+    # To ask what is kept already costs less than to copy it.
+    kept_already = orders.keeps_orders(own, mixed=True, sequence=sequence)
+    cheap = kept_already and not sequence and not theirs
     return _grouped(orders, query, kept, own, theirs, keep and not cheap)
 
 

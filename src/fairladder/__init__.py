@@ -37,7 +37,8 @@ if TYPE_CHECKING:
     from fairladder.steadiness import Stability, stability
     from fairladder.toplists import top
     from fairladder.value.backtest import Backtest, backtest
-    from fairladder.value.forecast import Forecast, customers_to_score, value_forecast, with_forecast
+    from fairladder.value.columns import customers_to_score
+    from fairladder.value.forecast import Forecast, value_forecast, with_forecast
     from fairladder.value.formula import FormulaValue, value_formula, value_from_totals
 
 __version__ = "0.1.0"
@@ -75,7 +76,8 @@ _HOMES = {
     "scheme": ("Scheme", "load_scheme"),
     "toplists": ("top",),
     "value.backtest": ("Backtest", "backtest"),
-    "value.forecast": ("Forecast", "customers_to_score", "value_forecast", "with_forecast"),
+    "value.columns": ("customers_to_score",),
+    "value.forecast": ("Forecast", "value_forecast", "with_forecast"),
     "value.formula": ("FormulaValue", "value_formula", "value_from_totals"),
     "scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary"),
 }

@@ -21,7 +21,7 @@ from fairladder.saved_ladders import SavedLadders, drift
 from fairladder.scheme import STANCES, Scheme
 from fairladder.scoring import fit_ladders, score
 from fairladder.sqltree import column, named, select, sql
-from fairladder.value.forecast import customers_to_score
+from fairladder.value.columns import customers_to_score
 
 NEW, GONE = "(new)", "(gone)"
 Yardstick = Literal["then", "each"]

@@ -20,7 +20,7 @@ from fairladder.numbers import to_minor
 from fairladder.order_book import Orders
 from fairladder.scheme import Scheme
 from fairladder.scoring import fit_ladders, score
-from fairladder.value.forecast import customers_to_score
+from fairladder.value.columns import customers_to_score
 
 
 @dataclass(frozen=True)

@@ -1,11 +1,9 @@
 """Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half file is ever seen."""
 
 import json
-import os
 import re
 import tempfile
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +14,7 @@ import pyarrow as pa
 from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
+from fairladder.targets import format_of, replacing
 from fairladder.workbook import write_workbook
 
 #: Columns that are money, written with exactly the scheme's decimals in text formats.
@@ -44,7 +43,6 @@ MONEY = frozenset(
         "spend_after",
     }
 )
-FORMATS = ("csv", "parquet", "json", "xlsx")
 
 
 def write(
@@ -94,17 +92,6 @@ def settings_path(path: str | Path) -> Path:
     return Path(path).with_suffix(".settings.json")
 
 
-def format_of(path: str | Path) -> str:
-    """The format that a file's ending asks for. Raises UsageError for any other ending."""
-    ending = Path(path).suffix.lower().lstrip(".")
-    if ending not in FORMATS:
-        raise UsageError(
-            f"{str(path)!r}: results are not written as {ending or 'a file without an ending'}; "
-            f"end the name in {', '.join('.' + f for f in FORMATS)}."
-        )
-    return ending
-
-
 def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
     """An apostrophe before text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage return and is no plain number."""
     safe = {}
@@ -130,30 +117,6 @@ def csv_text(frame: pd.DataFrame, decimals: int) -> str:
         path = Path(folder) / "table.csv"
         write_csv(as_text_table(frame, decimals), str(path))
         return path.read_text("utf-8")
-
-
-def require_place(path: str | Path) -> None:
-    """Raise UsageError where no file can stand at ``path``: there is no such folder, or it is one."""
-    target = Path(path)
-    if not target.parent.is_dir():
-        raise UsageError(f"There is no folder {str(target.parent)!r} to write {target.name!r} into. Make it first.")
-    if target.is_dir():
-        raise UsageError(f"{str(target)!r} is a folder; name a file in it.")
-
-
-@contextmanager
-def replacing(path: str | Path) -> Iterator[Path]:
-    """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on an error."""
-    target = Path(path)
-    beside = target.with_name(f".{target.stem}.{os.getpid()}{target.suffix}")
-    require_place(target)
-    try:
-        yield beside
-        beside.replace(target)
-    except OSError as error:
-        raise UsageError(f"{str(target)!r} cannot be written: {error.strerror or error}.") from error
-    finally:
-        beside.unlink(missing_ok=True)
 
 
 def as_json(value: Any) -> str:

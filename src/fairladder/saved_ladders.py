@@ -11,12 +11,13 @@ import numpy as np
 import pandas as pd
 
 from fairladder.errors import DataError, UsageError
-from fairladder.files import as_json, replacing
+from fairladder.files import as_json
 from fairladder.fitting import SCORES, AnyLadder, group_labels, measure_values
 from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.ladder.drift import reading, stability_index
 from fairladder.ladder.grouped import members
 from fairladder.scheme import Scheme
+from fairladder.targets import replacing
 
 _KIND = "fairladder ladders"
 

@@ -14,7 +14,7 @@ from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.order_book import Orders
 from fairladder.scheme import Scheme
 from fairladder.scoring import fit_ladders, score
-from fairladder.value.forecast import customers_to_score
+from fairladder.value.columns import customers_to_score
 
 #: Who keeps the segment in fewer of the resamples than this stands within a hair of a cut.
 SETTLED = 0.9

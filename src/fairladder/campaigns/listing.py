@@ -27,7 +27,7 @@ from fairladder.scheme import Campaign, scheme_from
 from fairladder.scoring import score
 from fairladder.sqltree import column, select, sql
 from fairladder.toplists import goodness, ranks
-from fairladder.value.forecast import customers_to_score
+from fairladder.value.columns import customers_to_score
 
 #: How consent is written; anything else, and nothing at all, is none.
 _YES = frozenset({"yes", "y", "true", "1", "1.0"})

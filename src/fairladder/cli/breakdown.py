@@ -67,7 +67,7 @@ def breakdown(
     screen.give(request, orders, parts, [_table(one) for one in found.values()], notes=notes)
     if request.figure is not None:
         from fairladder import figures
-        from fairladder.files import replacing
+        from fairladder.targets import replacing
 
         make = figures.breakdown_stacked if figure_of == "stacked" else figures.breakdown_heat
         with replacing(request.figure) as beside:

@@ -240,7 +240,7 @@ def _measure(
 
 def _draw(request: Request, figure: Any) -> None:
     from fairladder.cli import screen
-    from fairladder.files import replacing
+    from fairladder.targets import replacing
 
     assert request.figure is not None
     with replacing(request.figure) as beside:

@@ -72,7 +72,7 @@ def compare(
     screen.give(request, orders, parts, view, notes=notes)
     if request.figure is not None:
         from fairladder import figures
-        from fairladder.files import replacing
+        from fairladder.targets import replacing
 
         facts = orders.facts()
         figure = (

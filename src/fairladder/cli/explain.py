@@ -46,7 +46,7 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
     screen.give(request, orders, parts, view, whole)
     if request.figure is not None:
         from fairladder import figures
-        from fairladder.files import replacing
+        from fairladder.targets import replacing
 
         with replacing(request.figure) as beside:
             figures.explanation(explained[0], facts=orders.facts()).savefig(beside)
@@ -56,7 +56,7 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
     from fairladder.errors import DataError
     from fairladder.scoring import score
-    from fairladder.value.forecast import customers_to_score
+    from fairladder.value.columns import customers_to_score
 
     names = [s.name for s in orders.scheme.segments]
     if segment not in names:

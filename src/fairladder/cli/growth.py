@@ -50,7 +50,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
     screen.give(request, orders, {"growth": table, "flat_spells": spells}, view, notes=notes)
     if request.figure is not None:
         from fairladder import figures
-        from fairladder.files import replacing
+        from fairladder.targets import replacing
 
         facts = orders.facts()
         if figure_of == "running":

@@ -56,7 +56,7 @@ def retention(
         view = answers.views(tables) if whole else []
     screen.give(request, orders, tables, view)
     if request.figure is not None:
-        from fairladder.files import replacing
+        from fairladder.targets import replacing
 
         with replacing(request.figure) as beside:
             answers.figure(figure_of).savefig(beside)

@@ -75,7 +75,7 @@ def score(
     if as_sql is not None:
         _require_dialect(as_sql)
     if save_ladders is not None:
-        from fairladder.files import require_place
+        from fairladder.targets import require_place
 
         require_place(save_ladders)
     orders = screen.opened(
@@ -85,7 +85,7 @@ def score(
     )
     with screen.busy(request, "Scoring the customers"):
         from fairladder import fairness, saved_ladders, scoring
-        from fairladder.value.forecast import customers_to_score
+        from fairladder.value.columns import customers_to_score
 
         customers = customers_to_score(orders)
         if not (customers["orders"] > 0).any():
@@ -145,7 +145,7 @@ def draw(
 ) -> None:
     """Draw one of the figures to a file, as a whole or not at all."""
     from fairladder import figures
-    from fairladder.files import replacing
+    from fairladder.targets import replacing
 
     facts = orders.facts()
     if name == "stability":

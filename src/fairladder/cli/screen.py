@@ -55,7 +55,7 @@ def opened(request: Request, parts: tuple[str, ...], figures: bool = False) -> "
 def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
     """Raise UsageError for outputs that cannot be, before any work is done."""
     from fairladder.cli.options import known_part
-    from fairladder.files import format_of, require_place
+    from fairladder.targets import format_of, require_place
 
     known_part(request.part, parts)
     if request.out not in (None, "-"):
@@ -86,7 +86,8 @@ def give(
     has to say beside the notes of the orders, ``told`` more facts; ``safe`` says whether CSV is made safe for spreadsheets unless
     the person decides.
     """
-    from fairladder.files import as_json, csv_text, format_of, made_safe, replacing, write
+    from fairladder.files import as_json, csv_text, made_safe, write
+    from fairladder.targets import format_of, replacing
 
     decimals = orders.scheme.money.decimals
     facts = orders.facts()

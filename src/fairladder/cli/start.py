@@ -61,7 +61,7 @@ def _start(orders: str, out: Path, columns: list[str], rows_of: dict[str, str]) 
     from fairladder import looks
     from fairladder.beginning import begin
     from fairladder.cli import screen
-    from fairladder.files import replacing
+    from fairladder.targets import replacing
 
     if not orders:
         raise UsageError("Name the orders: fairladder start ORDERS.")

@@ -49,7 +49,7 @@ def top(
     orders = screen.opened(request, PARTS)
     with screen.busy(request, "Ranking the customers"):
         from fairladder import toplists
-        from fairladder.value.forecast import customers_to_score
+        from fairladder.value.columns import customers_to_score
 
         frame = toplists.top(
             customers_to_score(orders, by),

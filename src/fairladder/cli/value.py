@@ -115,7 +115,7 @@ def value(
         view = found.views() if whole else []
     screen.give(request, opened, tables, view, notes=found.notes())
     if request.figure is not None:
-        from fairladder.files import replacing
+        from fairladder.targets import replacing
 
         with replacing(request.figure) as beside:
             found.figure(figure_of).savefig(beside)

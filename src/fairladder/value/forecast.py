@@ -1,7 +1,6 @@
 """The forecast: what each customer is expected to order and bring over a horizon, by the method that did best before."""
 
 import datetime as dt
-import re
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,6 +10,7 @@ import pandas as pd
 from fairladder.errors import UsageError, nearest
 from fairladder.order_book import Orders
 from fairladder.value.backtest import Backtest, backtest, default_split
+from fairladder.value.columns import FORECAST_COLUMNS
 from fairladder.value.histories import Histories, costs, histories
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.margins import Margin, checked_rate, margin_of
@@ -19,15 +19,6 @@ from fairladder.value.predict import NAIVE, Prediction, discounted_orders, predi
 from fairladder.value.ranges import total_ratios
 from fairladder.value.spend import SpendModel, fit_spend
 
-#: Columns that the forecast adds to customers.
-FORECAST_COLUMNS = (
-    "active_probability",
-    "expected_orders",
-    "expected_order_value",
-    "expected_value",
-    "value_low",
-    "value_high",
-)
 _SEED = 20260630
 
 
@@ -185,20 +176,6 @@ def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
     side = forecast.frame[["customer", *FORECAST_COLUMNS]]
     joined = customers[["customer"]].merge(side, on="customer", how="left", validate="one_to_one")
     return customers.assign(**{name: joined[name].to_numpy() for name in FORECAST_COLUMNS})
-
-
-def customers_to_score(orders: Orders, *others: str) -> pd.DataFrame:
-    """The customers, with the forecast's columns where the scheme's rules or ``others`` (conditions, measures) name one."""
-    customers, scheme = orders.customers(), orders.scheme
-    rules = [
-        *(s.when or "" for s in scheme.segments),
-        *(t.of for t in scheme.tiers.values()),
-        scheme.scores.percentile_of,
-    ]
-    spoken = " ".join([*rules, *others])
-    if not set(FORECAST_COLUMNS) & set(re.findall(r"\w+", spoken)):
-        return customers
-    return with_forecast(customers, value_forecast(orders))
 
 
 def checked_horizon(horizon: int) -> None:

@@ -14,7 +14,7 @@ from fairladder.history.purchases import group_name, purchases
 from fairladder.order_book import Orders
 from fairladder.scoring import score
 from fairladder.sqltree import column, named, select, sql
-from fairladder.value.forecast import customers_to_score
+from fairladder.value.columns import customers_to_score
 from fairladder.value.histories import Costs, costs
 from fairladder.value.margins import checked_margin
 

@@ -108,6 +108,34 @@ def test_numbers_of_any_text(tmp_path_factory, numbers):
     agree(read_everywhere(tmp_path_factory, rows, trees), rows)
 
 
+PADS = st.sampled_from(["", "", "", " ", "\u00a0", "\t"])
+
+
+@settings(**{**COMMON, "max_examples": 30})
+@given(
+    st.lists(
+        st.tuples(PADS, st.one_of(DATES, DATES.map(lambda d: d[:19]), NUMBERS), PADS).map("".join),
+        min_size=100,
+        max_size=300,
+    )
+)
+def test_what_is_read_at_once_is_what_a_careful_look_reads(texts):
+    """The embedded engine's short ways, on cells untrimmed as they stand in the file."""
+    engine = Embedded()
+    relation = open_source(pd.DataFrame({"c": texts}), engine, OrdersPart()).relation
+    careful = cells.day(cells.text(CELL, "text"), "text", "Europe/Lisbon")
+    trees = {
+        "at once": cells.day_at_once(CELL),
+        "careful": cells.sql("CASE WHEN :d >= DATE '0001-01-01' THEN :d END", d=careful),
+        "cast": cells.number_of_cast(cells.cast_number(CELL), CELL, cells.number(CELL, "text")),
+        "number": cells.number(CELL, "text"),
+    }
+    read = engine.table(select([column("c"), *(named(t, name) for name, t in trees.items())], relation)).to_pylist()
+    for row in read:
+        assert row["at once"] in (None, row["careful"]), row
+        assert row["cast"] == row["number"], row
+
+
 @settings(**COMMON)
 @given(st.lists(IDS, min_size=1, max_size=25))
 def test_ids_of_any_text(tmp_path_factory, ids):

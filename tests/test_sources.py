@@ -150,14 +150,38 @@ def test_frames_of_other_kinds(shop, rows, expected, tmp_path, fairladder):
 
 
 def test_what_first_rows_do_not_show_is_found_all_the_same(shop, rows, expected, tmp_path, monkeypatch):
-    """Channels beyond the first rows, and findings first looked for without row numbers."""
+    """Channels beyond the first rows, and ways of writing that they do not show."""
     monkeypatch.setattr("fairladder.orders.rows.FIRST_ROWS", 2)
-    monkeypatch.setattr("fairladder.orders.inspection.MANY_ROWS", 10)
     (tmp_path / "plain.csv").write_text(text(rows))
     got, orders = scored_bytes(tmp_path / "plain.csv", shop, tmp_path)
     assert got == expected
     found = {f.code: f.examples for f in orders.check().findings}
     assert found["duplicate-rows"] == ("rows 1545 and 1546",)
+
+
+@pytest.mark.parametrize("rated", [False, True])
+def test_row_numbers_of_files_that_several_threads_read(tmp_path, rated):
+    """Rows kept by several threads, and behind a join with rates, have the numbers of their lines in the file."""
+    note = "x" * 300  # several threads begin at many bytes, not at many lines
+    lines = [f"M{i % 5000},S{i // 2},2026-01-{1 + i % 28:02},web,{i % 90}.50,EUR,{note}" for i in range(300_000)]
+    bad = {
+        5: ("M1,S9,2026-13-01,web,1,EUR,", "bad-date"),
+        133_333: (" Total :,,,,9,EUR,", "total-row"),
+        299_999: (" ,S9,2026-01-01,web,7,GBP,", "no-customer"),
+    }
+    for place, (line, _) in bad.items():
+        lines[place] = line
+    lines[260_001] = lines[260_000] = "M2,S7777777,2026-02-01,web,3,GBP,"
+    path = tmp_path / "long.csv"
+    path.write_text("\n".join(["customer,order,placed,channel,amount,currency,note", *lines]))
+    (tmp_path / "rates.csv").write_text("currency,rate\nGBP,1.2\n")
+    money = {"currency": "EUR", "rates": str(tmp_path / "rates.csv")}
+    roles = {"orders": {"currency": "currency"}, "money": money} if rated else {}
+    check = fl.open_orders(path, scheme=roles).check()
+    told = dict(zip(check.set_aside["row"], check.set_aside["reason"], strict=True))
+    assert told == {place + 2: reason for place, (_, reason) in bad.items()}
+    assert check.set_aside["customer"].tolist()[1:] == [" Total :", " "]
+    assert {f.code: f.examples for f in check.findings}["duplicate-rows"] == ("rows 260002 and 260003",)
 
 
 def orders_of(tmp_path, header, *lines, **settings):

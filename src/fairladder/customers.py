@@ -17,7 +17,8 @@ from sqlglot import exp
 from fairladder.errors import DataError
 from fairladder.numbers import EXACT, ratio, standing
 from fairladder.orders import cells
-from fairladder.orders.rows import CODES, USED, Rows
+from fairladder.orders.lines import KeptLines, lines, reads_offsets, trimmed_ids, whole_state_of
+from fairladder.orders.rows import CODES, OUTSIDE, USED, Rows
 from fairladder.sqltree import any_of, case, column, named, select, sql
 
 if TYPE_CHECKING:
@@ -40,14 +41,14 @@ NO_TOTAL = frozenset({
 })  # fmt: skip
 
 
-def reduction(rows: Rows, as_written: bool) -> exp.Select:
+def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp.Select:
     """The whole reduction as one tree: a row per customer with used rows, and rows for each other state of rows.
 
     Columns: ``state``, ``currency``, ``customer`` (text), counts, days, amounts in minor units, and for the balance
     ``rows_read`` and ``rows_amount``. With ``as_written`` ids are grouped as they stand, and ``untrimmed`` tells where
-    that will not do because two ways of writing could be one id.
+    that will not do because two ways of writing could be one id. ``kept`` is a table of ``orders_of``, where there is one.
     """
-    customers = _customers(rows, as_written)
+    customers = _customers(rows, as_written, orders_of(rows, as_written) if kept is None else kept)
     names = [c.alias for c in customers.selects if c.alias not in ("state", "customer", "untrimmed_order")]
     found = {"state": exp.column("state"), "customer": sql("CAST(customer AS VARCHAR)")}
     if as_written:
@@ -71,16 +72,10 @@ def reduction(rows: Rows, as_written: bool) -> exp.Select:
 _NEITHER = 40
 
 
-def reads_offsets(rows: Rows) -> bool:
-    """Whether text timestamps with an offset could be read as the day they are written with."""
-    return rows.kind("placed") == "text" and rows.scheme.time.time_zone is None
-
-
-def _customers(rows: Rows, as_written: bool) -> exp.Select:
+def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
     """Orders → customers. What counts for purchases only is null in the other orders, so that one pass will do."""
     money, time = rows.scheme.money, rows.scheme.time
-    orders = _orders(rows, as_written)
-    has = {c.alias for c in orders.selects}
+    has = set(_order_columns(rows, as_written))
     state: exp.Expr = exp.column("state")
     untrimmed: dict[str, exp.Expr] = {}
     if as_written:
@@ -101,7 +96,7 @@ def _customers(rows: Rows, as_written: bool) -> exp.Select:
     parts += [named(tree, name) for name, tree in untrimmed.items()]
     others = [
         exp.column(n)
-        for n in ("currency", "customer", "amount", "rows_amount", "lines", "latest", "name", "offsets")
+        for n in ("currency", "customer", "amount", "rows_amount", "lines", "latest", "name", "offsets", "unread")
         if n in has
     ]
     divided = select([named(state, "state"), *others, *parts], orders, "orders")
@@ -122,6 +117,7 @@ def _customers(rows: Rows, as_written: bool) -> exp.Select:
         **({"only_channel": _ONE_TEXT} if "channel" in has else {}),
         **({"channel_bits": "BIT_OR(paid_channel)"} if "channel_bits" in has else {}),
         **({"offsets": "MAX(offsets)"} if "offsets" in has else {}),
+        **({"unread": "MAX(unread)"} if "unread" in has else {}),
         **({"untrimmed_order": "BOOL_OR(untrimmed_order)"} if as_written else {}),
     }  # fmt: skip
     keys = [exp.column(n) for n in ("state", "customer", "currency") if n in has]
@@ -132,78 +128,64 @@ def _customers(rows: Rows, as_written: bool) -> exp.Select:
 _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"
 
 
-def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
-    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are one, and which.
-
-    Cells are compared as they are written, which costs less than trimming each; whatever is not among the channels as
-    written is trimmed and looked up, and only then another.
-    """
-    raw = sql("CAST(:c AS VARCHAR)", c=column(rows.roles.get("channel") or ""))
-    bits = [(exp.Literal.string(t), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
-    trimmed = [(sql(":c IS NULL", c=column("#channel")), exp.convert(1))]
-    trimmed += [(sql(":c = :t", c=column("#channel"), t=text), bit) for text, bit in bits]
-    careful = case(trimmed, exp.convert(other_channel(channels)))
-    width = "SMALLINT" if len(channels) < 14 else "BIGINT"
-    return sql(
-        f"CAST(:bit AS {width})", bit=case([(sql(":c = :t", c=raw, t=text), bit) for text, bit in bits], careful)
-    )
-
-
-def other_channel(channels: tuple[str, ...]) -> int:
-    """The bit of channels that are not among these."""
-    return int(2 ** (len(channels) + 1))
-
-
 def _only_channel(channels: tuple[str, ...]) -> exp.Expr:
     """The one channel of all purchases, from their bits."""
     branches = [(sql("channel_bits = :b", b=2 ** (i + 1)), exp.Literal.string(t)) for i, t in enumerate(channels)]
     return case(branches, exp.cast(exp.null(), "VARCHAR"))
 
 
-def _orders(rows: Rows, as_written: bool) -> exp.Select:
-    """Order rows → orders; rows that are not used become one row per state, unless ids are as written."""
-    if as_written:
-        tree = rows.tree_as_written()
-        keys: dict[str, exp.Expr] = {"state": column("#cell_state"), "customer": column("#customer")}
-        order: exp.Expr = column("#order")
-    else:
-        used = sql(":s = :used", s=column("#state"), used=USED)
-        tree = rows.tree()
-        keys = {"state": column("#state"), "customer": sql("CASE WHEN :u THEN :c END", u=used, c=column("#customer"))}
-        order = sql("CASE WHEN :u THEN :c END", u=used, c=column("#order"))
-    if rows.has_orders:
-        keys["order_id"] = order
+def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> exp.Select:
+    """Order rows → orders, from ``kept`` where the rows are kept; without order ids a row is one.
+
+    Rows that are not used become one per state, unless ids are as written. From kept rows there are the ``least`` and ``most``
+    amount, too, and in the embedded engine ``marks``: as many bits as rows only where all rows of the order differ.
+    """
+    columns = _order_columns(rows, as_written, looked_at=kept is not None)
+    if kept is not None and kept.marked and rows.has_orders:
+        columns["marks"] = sql("BIT_OR(CAST(1 AS BIGINT) << CAST(twin % 63 AS INTEGER))")
+    found = [named(t, name) for name, t in columns.items()]
+    orders = select(found, lines(rows, as_written) if kept is None else kept.table, "order_lines")
+    keys = [c for c in orders.selects if c.alias in ("state", "customer", "order_id", "currency")]
+    return orders.group_by(*(exp.convert(i + 1) for i in range(len(keys))), copy=False) if rows.has_orders else orders
+
+
+def _order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict[str, exp.Expr]:
+    """Name → tree of an order's columns: its keys first, then what its rows make of it."""
+    found: dict[str, exp.Expr] = {"state": column("state")}
+    counts = sql("state = :used OR state = :out", used=USED, out=OUTSIDE) if looked_at else sql("state = :u", u=USED)
+    for name in ("customer", *(["order_id"] if rows.has_orders else [])):
+        found[name] = column(name) if as_written else sql("CASE WHEN :u THEN :c END", u=counts, c=column(name))
     if rows.by_currency:
-        keys["currency"] = column("#currency")
+        found["currency"] = column("currency")
     each = not rows.has_orders
     repeated = rows.scheme.orders.amount_is == "order"
-    minor, day = column("#minor"), column("#day")
-    measures = {
+    minor, day = column("minor"), column("day")
+    found |= {
         "amount": minor if each else sql(f"CAST({'MIN' if repeated else 'SUM'}(:m) AS BIGINT)", m=minor),
         "day": day if each else sql("MIN(:d)", d=day),
         "lines": exp.Literal.number(1) if each else sql("CAST(COUNT(*) AS INTEGER)"),
     }
     if repeated and not each:
-        measures["rows_amount"] = sql("SUM(:m)", m=minor)
+        found["rows_amount"] = sql("SUM(:m)", m=minor)
     if rows.scheme.time.as_of is None and rows.scheme.time.through is None:
-        measures["latest"] = day if each else sql("MAX(:d)", d=day)
+        found["latest"] = day if each else sql("MAX(:d)", d=day)
     if rows.roles.get("name"):
         # ISO days sort as text, so the greatest pair is the latest name, and of one day the greatest.
-        dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=column("#name"))
-        measures["name"] = dated if each else sql("MAX(:x)", x=dated)
+        dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=column("name"))
+        found["name"] = dated if each else sql("MAX(:x)", x=dated)
     if rows.channels is not None:
-        bits = _channel_bit(rows, rows.channels)
-        measures["channel_bits"] = bits if each else sql("BIT_OR(:b)", b=bits)
+        found["channel_bits"] = column("channel_bits") if each else sql("BIT_OR(:b)", b=column("channel_bits"))
     elif rows.roles.get("channel"):
-        written = sql("COALESCE(:x, '')", x=column("#channel"))
+        written = sql("COALESCE(:x, '')", x=column("channel"))
         agreed = "CASE WHEN MIN(:x) = MAX(:x) THEN NULLIF(MIN(:x), '') END"
-        measures["channel"] = column("#channel") if each else sql(agreed, x=written)
+        found["channel"] = column("channel") if each else sql(agreed, x=written)
     if reads_offsets(rows):
-        flag = sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
-        measures["offsets"] = flag if each else sql("MAX(:x)", x=flag)
-    columns = [named(t, name) for name, t in [*keys.items(), *measures.items()]]
-    orders = select(columns, tree, "order_rows")
-    return orders if each else orders.group_by(*(exp.Literal.number(i + 1) for i in range(len(keys))), copy=False)
+        found["offsets"] = column("offset") if each else sql("MAX(:x)", x=column("offset"))
+    if rows.unread is not None:
+        found["unread"] = column("unread") if each else sql("MAX(:x)", x=column("unread"))
+    if looked_at and not each:
+        found |= {"least": sql("MIN(:m)", m=minor), "most": sql("MAX(:m)", m=minor)}
+    return found
 
 
 #: Columns of an order on its own; an orders' column of such a name is told apart by `` (cell)``.
@@ -255,7 +237,7 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
     """All rows as orders with ids as written, those not used under their state: one pass for the balance and ``order_rows``.
 
     Columns: ``state`` (ids aside), ``currency`` where there is one, those of ``order_rows`` before they are numbered, and for
-    the balance ``latest`` and, where text timestamps could carry them, ``offsets``.
+    the balance ``latest`` and, where text timestamps could carry them, ``offsets``; and ``unread`` where there is something to settle.
     """
     shown, others = _shown_columns(rows, columns)
     cells_of = {"state": column("#cell_state"), **_line_cells(rows, shown, others, mixed, sequence, as_written=True)}
@@ -267,6 +249,9 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
         cells_of["offset"] = sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
     measures = {**_order_measures(rows, shown, mixed, sequence), "latest": sql("MAX(placed_on)")}
     measures |= {"offsets": sql('MAX("offset")')} if reads_offsets(rows) else {}
+    if (unread := rows.unread) is not None:
+        cells_of["unread"] = unread
+        measures["unread"] = sql("MAX(unread)")
     lines = select([named(t, n) for n, t in cells_of.items()], rows.tree_as_written(), "order_rows")
     grouped = [*(column(k) for k in keys), *(named(t, n) for n, t in measures.items())]
     return select(grouped, lines, "lines").group_by(*(column(k) for k in keys), copy=False)
@@ -274,14 +259,14 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
 
 def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
     """The balance of ``kept_orders``: rows and amounts by state and currency, ids looked at, and whether any needs trimming."""
-    ids = _trimmed_ids(rows)
+    ids = trimmed_ids(rows, "order")
     untrimmed = [sql("COALESCE(:t <> :c, FALSE)", t=ids[n], c=column(n)) for n in ids if rows.kind(n) == "text"]
     told = {
-        "state": _kept_state(rows),
+        "state": whole_state_of(rows, "order"),
         "untrimmed": any_of(untrimmed) if untrimmed else exp.false(),
         **{n: column(n) for n in ("lines", "amount", "latest")},
         **({"currency": column("currency")} if rows.by_currency else {}),
-        **({"offsets": column("offsets")} if reads_offsets(rows) else {}),
+        **{flag: column(flag) for flag in _flags(rows)},
     }
     looked = select([named(t, n) for n, t in told.items()], kept)
     measures = {
@@ -290,21 +275,14 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
         "latest_row": "MAX(latest)",
         "untrimmed": "BOOL_OR(untrimmed)",
     }
-    measures |= {"offsets": "MAX(offsets)"} if reads_offsets(rows) else {}
+    measures |= {flag: f"MAX({flag})" for flag in _flags(rows)}
     keys = [column(n) for n in ("state", *(["currency"] if rows.by_currency else []))]
     summed = select([*keys, *(named(sql(m), n) for n, m in measures.items())], looked, "looked")
     return summed.group_by(*keys, copy=False)
 
 
-def _trimmed_ids(rows: Rows) -> dict[str, exp.Expr]:
-    return {n: cells.text(column(n), "text") if rows.kind(n) == "text" else column(n) for n in ("customer", "order")}
-
-
-def _kept_state(rows: Rows) -> exp.Expr:
-    """The whole state of a kept order: its rows', unless its ids put it aside."""
-    ids = _trimmed_ids(rows)
-    no_order, dateless = sql(":o IS NULL", o=ids["order"]), sql("state = :d", d=CODES["no-date"])
-    return rows.whole_state(ids["customer"], no_order, dateless, column("state"))
+def _flags(rows: Rows) -> list[str]:
+    return [*(["offsets"] if reads_offsets(rows) else []), *(["unread"] if rows.unread is not None else [])]
 
 
 def order_rows_of(
@@ -312,7 +290,7 @@ def order_rows_of(
 ) -> exp.Select:
     """``order_rows`` from what ``kept_orders`` kept; ``bare`` where no row's id puts it aside, so that states tell all."""
     shown, others = _shown_columns(rows, columns)
-    state = column("state") if bare else _kept_state(rows)
+    state = column("state") if bare else whole_state_of(rows, "order")
     names = ["placed_on", "amount", "lines", *(["moment"] if sequence else []), *(f"of {n}" for n in shown)]
     texts = [named(_id_text(n), n) for n in ("customer", "order")]
     used = select([*texts, *(column(n) for n in names)], kept).where(sql(":s = :used", s=state, used=USED))
@@ -345,7 +323,8 @@ def _line_cells(
     read |= {"placed_on": column("#day"), "amount": column("#minor")}
     if sequence:
         kind, zone = rows.kind("placed") or "text", rows.scheme.time.time_zone
-        read["moment"] = cells.moment(column("#placed"), column("#day"), kind, zone)
+        placed = rows.placed_text() if kind == "text" else column("#placed")
+        read["moment"] = cells.moment(placed, column("#day"), kind, zone)
     read |= {f"of {name}": sql("CAST(:c AS VARCHAR)", c=cell[name]) if mixed else cell[name] for name in shown}
     if not rows.has_orders:
         read |= {f"by {name}": cell[name] for name in others}

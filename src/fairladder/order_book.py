@@ -1,7 +1,7 @@
 """The order book: opened orders, from which the balance, the customers and everything else are asked."""
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -23,24 +23,35 @@ from fairladder.customers import (
     kept_states,
     order_rows,
     order_rows_of,
-    other_channel,
     reduction,
     with_measures,
 )
 from fairladder.days import as_day
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, UsageError
-from fairladder.fairness import fairness_of, in_words
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
 from fairladder.orders.findings import Finding, customer_findings, row_findings, tie_finding
-from fairladder.orders.inspection import row_inspection
+from fairladder.orders.inspection import Looked, row_inspection
+from fairladder.orders.lines import KeptLines
 from fairladder.orders.members import Members, open_members
 from fairladder.orders.opening import open_anything
 from fairladder.orders.roles import Roles, settle_roles
-from fairladder.orders.rows import BLANK_ROW, CODES, REASONS, UNDECIDED, USED, Rows, few_channels, open_rows, settled
+from fairladder.orders.rows import (
+    BLANK_ROW,
+    CODES,
+    REASONS,
+    UNDECIDED,
+    USED,
+    Rows,
+    few_channels,
+    open_rows,
+    settled,
+    settled_at_first,
+)
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.shapes import one_row_per_channel, with_lines
 from fairladder.orders.source import Source, open_source
+from fairladder.reading import keep_rows, largest_unread, read_through
 from fairladder.scheme import Scheme, load_scheme, scheme_from
 
 if TYPE_CHECKING:
@@ -145,12 +156,18 @@ class Orders:
 
     def check(self) -> Check:
         """Balance, findings and set-aside rows; also where the orders are not fit to use."""
+        looked = self._look()
+        found = row_inspection(looked)
+        self.__dict__["set_aside"] = self._rows_aside(looked.kept.as_rows)
+        looked.kept.forget()
         frame = self._measured
         findings = [
             *row_findings(self.balance, self.notes),
-            *row_inspection(self._rows, self._today, self.balance.rows_read),
+            *found,
             *customer_findings(frame, self.members.frame if self.members else None, self.scheme.money.decimals),
         ]
+        from fairladder.fairness import fairness_of, in_words  # needs pandas, which is loaded while the engine works
+
         ties = fairness_of(frame, self.scheme)
         if (finding := tie_finding(int(ties["parted"].sum()), in_words(ties))) is not None:
             findings.append(finding)
@@ -307,12 +324,15 @@ class Orders:
     @cached_property
     def set_aside(self) -> "pd.DataFrame":
         """Every row set aside: ``row`` (as a person sees it), ``reason``, and the original cells as text."""
+        return self._rows_aside(lambda: self._rows.tree(numbered=True))
+
+    def _rows_aside(self, tree: Callable[[], exp.Select]) -> "pd.DataFrame":
         import pandas as pd
 
         parts = []
         if self.balance.set_aside:
             readable = sum(self.balance.amounts.values())
-            query = set_aside_rows(self._rows, self._reduced.totals, readable)
+            query = set_aside_rows(self._rows, tree(), self._reduced.totals, readable)
             frame = self._engine.table(query).to_pandas()
             parts.append(frame.rename(columns={"#row": "row", "#reason": "reason"}))
         if self.members is not None and len(self.members.set_aside):
@@ -331,18 +351,30 @@ class Orders:
 
     @cached_property
     def _reduced(self) -> _Reduced:
+        return self._read(keep=False)[0]
+
+    def _read(self, keep: bool) -> tuple[_Reduced, KeptLines | None]:
         with ThreadPoolExecutor(1) as aside:
             aside.submit(import_module, "pandas")  # the engine works without Python's lock, so this costs nothing
-            self._rows = replace(self._rows, channels=few_channels(self._rows))
-            table = self._reduced_table()
-        return self._accounted(self._reread(table), whole=True)
+            found = read_through(self._rows, keep)
+        self._rows = found.rows
+        return self._accounted(found.table, True, found.kept), found.kept
 
-    def _accounted(self, table: pa.Table, whole: bool) -> _Reduced:
-        """The balance of groups by state, and with ``whole`` the used ones among them."""
+    def _look(self) -> Looked:
+        """The rows, kept for the findings; where nothing has been read before, the customers come from them, too."""
+        kept = None
+        if "_reduced" not in self.__dict__ and self._engine is self._engine.reader:
+            self.__dict__["_reduced"], kept = self._read(keep=True)
+        by_id = {CODES["total-row"], CODES["no-customer"], CODES["no-order"]}
+        ids_put_aside = not by_id.isdisjoint(self.balance.rows)
+        return Looked(kept or keep_rows(self._rows, as_written=False), ids_put_aside, self._today)
+
+    def _accounted(self, table: pa.Table, whole: bool, kept: KeptLines | None = None) -> _Reduced:
+        """The balance of groups by state, and with ``whole`` the used ones among them; ``kept`` saves reading some again."""
         names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in table.column_names else [])
         groups = _summed(table.select(names))
         used = table.filter(pc.equal(table["state"], USED))
-        groups, totals = self._decide(groups, balance_of(groups, self.scheme.money.decimals))
+        groups, totals = self._decide(groups, balance_of(groups, self.scheme.money.decimals), kept)
         latest = pc.max(used["latest_row"]).as_py() if "latest_row" in used.column_names else None
         offsets = "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py())
         balance = balance_of(groups, self.scheme.money.decimals)
@@ -383,44 +415,24 @@ class Orders:
 
     def _keep_orders(self, columns: tuple[str, ...] | None, mixed: bool, sequence: bool) -> None:
         """Keep the orders and take the balance from them, unless ids need trimming or text is written otherwise."""
-        rows = self._rows
         with ThreadPoolExecutor(1) as aside:
             aside.submit(import_module, "pandas")
+            rows = self._rows = settled_at_first(self._rows)
             kept = self._engine.keep(kept_orders(rows, columns, mixed, sequence))
         states = self._engine.table(kept_states(rows, kept))
         seen = set(states["state"].to_pylist())
-        otherwise = rows.reads_text and seen & {*REASONS, UNDECIDED} and settled(rows) != rows
-        if otherwise or pc.any(states["untrimmed"]).as_py():
+        if unread := largest_unread(states):
+            self._rows = settled(rows, unread)
+        if replace(self._rows, written_so=rows.written_so) != rows or pc.any(states["untrimmed"]).as_py():
             self._engine.forget(kept)
             return
         by_id = {CODES["total-row"], CODES["no-customer"], CODES["no-order"], UNDECIDED}
-        self._kept[columns, mixed, sequence] = (kept, not seen & by_id, rows)
+        self._kept[columns, mixed, sequence] = (kept, not seen & by_id, self._rows)
         self.__dict__["_reduced"] = self._accounted(states, whole=False)
 
-    def _reread(self, table: pa.Table) -> pa.Table:
-        """The groups once more where some rows could not be read as ISO days and plain numbers but are written otherwise."""
-        if self._rows.channels is not None:
-            others = pc.bit_wise_and(table["channel_bits"].cast(pa.int64()), other_channel(self._rows.channels))
-            if pc.any(pc.not_equal(others, 0)).as_py():  # channels turned up that the first rows do not have
-                self._rows = replace(self._rows, channels=None)
-                table = self._reduced_table()
-        if not self._rows.reads_text or not set(table["state"].unique().to_pylist()) & {*REASONS, UNDECIDED}:
-            return table
-        rows = settled(self._rows)
-        if rows == self._rows:
-            return table
-        self._rows = rows
-        return self._reduced_table()
-
-    def _reduced_table(self) -> pa.Table:
-        """The reduction's groups, with ids grouped as written where that gives the same."""
-        if self._rows.reads_as_written:
-            table = self._engine.table(reduction(self._rows, as_written=True))
-            if "untrimmed" not in table.column_names or not pc.any(table["untrimmed"].cast(pa.bool_())).as_py():
-                return table
-        return self._engine.table(reduction(self._rows, as_written=False))
-
-    def _decide(self, groups: list[dict[str, Any]], balance: Balance) -> tuple[list[dict[str, Any]], list[int]]:
+    def _decide(
+        self, groups: list[dict[str, Any]], balance: Balance, lines: KeptLines | None
+    ) -> tuple[list[dict[str, Any]], list[int]]:
         """Settle rows that lack customer, order and date, now that the sums are known."""
         if not balance.rows.get(UNDECIDED):
             return groups, []
@@ -429,7 +441,8 @@ class Orders:
         if self.scheme.orders.amount_is == "order" and self._rows.has_orders:
             totals += [t for t in self._engine.table(orders_total(self._rows))["total"].to_pylist() if t is not None]
         readable = sum(balance.amounts.values())
-        settled = self._engine.table(undecided_groups(self._rows, [int(t) for t in totals], readable)).to_pylist()
+        tree = self._rows.tree() if lines is None else lines.as_rows()
+        settled = self._engine.table(undecided_groups(self._rows, tree, [int(t) for t in totals], readable)).to_pylist()
         kept = [g for g in groups if g["state"] != UNDECIDED]
         extra = [g for g in settled if g["state"] != BLANK_ROW]
         return kept + extra, [int(t) for t in totals]

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from uuid import uuid4
 
 import duckdb
 import pyarrow as pa
@@ -16,6 +17,9 @@ from sqlglot import exp
 from fairladder.engine.protocol import exact_minor_functions
 from fairladder.errors import DataError
 from fairladder.sqltree import select
+
+#: What the engine may take of memory, whatever the file's length; what does not fit goes to disk.
+MOST_GIGABYTES = 2
 
 
 class Embedded:
@@ -30,7 +34,10 @@ class Embedded:
         self._folder: Path | None = None
         self._connection.execute("SET TimeZone = 'UTC'")
         self._connection.execute("SET enable_progress_bar = false")
-        self._connection.execute("SET temp_directory = ?", [tempfile.gettempdir() + "/fairladder-spill"])
+        # A folder of its own, made when it is needed: engines side by side would write into each other's files.
+        self._connection.execute("SET temp_directory = ?", [f"{tempfile.gettempdir()}/fairladder-spill-{uuid4().hex}"])
+        if _gigabytes(self._connection.execute("SELECT current_setting('memory_limit')").fetchone()) > MOST_GIGABYTES:
+            self._connection.execute(f"SET memory_limit = '{MOST_GIGABYTES}GiB'")
         for function in exact_minor_functions():
             self._offer_function(*function)
 
@@ -75,6 +82,11 @@ class Embedded:
         self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect)}")
         return exp.to_table(name)
 
+    def keeps_order(self, query: exp.Expr) -> bool:
+        """Whether ``keep`` would store the query's rows in the order in which they are read: not behind a join."""
+        plan = self._run(f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect)}").fetchall()
+        return "BATCH_CREATE_TABLE_AS" in str(plan)
+
     def forget(self, relation: exp.Expr) -> None:
         """Drop what ``keep`` kept."""
         self._run(f"DROP TABLE {relation.sql(self.dialect)}")
@@ -86,6 +98,12 @@ class Embedded:
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
         with _told_plainly():
             return self._connection.execute(text)
+
+
+def _gigabytes(setting: tuple[Any, ...] | None) -> float:
+    """``18.8 GiB`` → 18.8; smaller units are below one."""
+    amount, unit = str(setting[0] if setting else "0 bytes").split()
+    return float(amount) * {"GiB": 1, "TiB": 1024}.get(unit, 0)
 
 
 def write_csv(table: pa.Table, path: str) -> None:

@@ -10,10 +10,11 @@ from sqlglot import exp
 from fairladder.engine.protocol import exact_minor_name
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.orders.source import CellKind
-from fairladder.sqltree import sql
+from fairladder.sqltree import case, sql
 
-#: White space at either end, whatever the alphabet, as a regular expression.
-_EDGES = r"^[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]+"
+#: A sign of white space, whatever the alphabet, as a regular expression.
+SPACE = r"[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]"
+_EDGES = f"^{SPACE}+"
 _TRIM = f"{_EDGES}|{_EDGES[1:]}$"
 #: Where price × quantity × 10^decimals stays below, floats are off by less than 1e-6 minor units.
 _SURE_BELOW = 10**8
@@ -68,6 +69,20 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
         "AND (LENGTH(:c) = 10 OR TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
         c=cell, plain=_to_the_second(cell), written=written,
     )  # fmt: skip
+
+
+#: Days as the embedded engine reads them in one step; with the right length no part can be short.
+_AT_ONCE = {10: ("%Y-%m-%d",), 19: ("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S")}
+
+
+def day_at_once(cell: exp.Expr) -> exp.Expr:
+    """The day of an untrimmed text cell like ``2026-06-30 23:59:59`` or ``2026-06-30``, in one step; NULL for any other."""
+    branches = []
+    for length, patterns in _AT_ONCE.items():
+        written = exp.Array(expressions=[exp.Literal.string(p) for p in patterns])
+        read = sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=written)
+        branches.append((sql("LENGTH(:c) = :n AND :c >= '0001'", c=cell, n=length), read))
+    return case(branches, exp.null())
 
 
 #: Hours, minutes, seconds and am or pm at the end of a date, as people write them.
@@ -145,6 +160,19 @@ def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
         wide = sql("TRY_CAST(CAST(:c AS VARCHAR) AS DOUBLE)" if kind == "single" else "CAST(:c AS DOUBLE)", c=cell)
         return sql("CASE WHEN :w BETWEEN -:most AND :most THEN :w END", w=wide, most=_LARGEST)
     return sql("CAST(NULL AS DOUBLE)")
+
+
+def cast_number(cell: exp.Expr) -> exp.Expr:
+    """A text cell as a float where the engine takes it for one, for ``number_of_cast`` to judge."""
+    return sql("TRY_CAST(:c AS DOUBLE)", c=cell)
+
+
+def number_of_cast(cast: exp.Expr, cell: exp.Expr, careful: exp.Expr) -> exp.Expr:
+    """``number`` of an untrimmed text cell that has been cast already; ``careful`` where the engine took it for none."""
+    return sql(
+        "CASE WHEN :n IS NULL THEN :careful WHEN NOT CONTAINS(:c, '_') AND :n BETWEEN -:most AND :most THEN :n END",
+        n=cast, c=cell, careful=careful, most=_LARGEST,
+    )  # fmt: skip
 
 
 def discount(cell: exp.Expr, kind: CellKind, percent: bool, original: exp.Expr) -> exp.Expr:

@@ -4,8 +4,12 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
+import pyarrow as pa
+import pyarrow.compute as pc
+
 from fairladder.numbers import to_minor
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, major
+from fairladder.orders.cells import SPACE
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -119,9 +123,10 @@ def _twins(customers: "pd.DataFrame", decimals: int) -> list[Finding]:
             effect = f"names belong to several ids: {len(twins):,} customers with {_held(twins, decimals)}"
             advice = "Customers are told apart by id. If two are one person, join them in the export."
             found.append(Finding("name-twins", "note", twins["name"].nunique(), effect, some, advice))
-    folded = customers["customer"].str.lower().str.replace(r"\s+", "", regex=True)
-    alike = customers.assign(folded=folded)[folded.duplicated(keep=False)]
-    if len(alike):
+    folded = pc.replace_substring_regex(pc.utf8_lower(pa.array(customers["customer"])), f"{SPACE}+", "")
+    if len(pc.unique(folded)) < len(folded):
+        folded = folded.to_pandas()
+        alike = customers.assign(folded=folded)[folded.duplicated(keep=False).to_numpy()]
         some = tuple(" and ".join(f"`{c}`" for c in ids) for _, ids in _first_groups(alike, "folded"))
         rarer = alike[alike["orders"] < alike.groupby("folded")["orders"].transform("max")]
         effect = f"ids are alike but for case or spaces; the rarer ones hold {_held(rarer, decimals)}"

@@ -46,6 +46,8 @@ class Rows:
     """What settled them, in words."""
     rates: exp.Expr | None = None
     """The rates of exchange into the chosen currency, where there are any."""
+    written_so: bool = False
+    """Whether it has been settled how dates and numbers are written; cells that are still unread stay so."""
     channels: tuple[str, ...] | None = None
     """All channels there are, where they are known and few: each then has a bit, and orders are told apart faster."""
 
@@ -86,13 +88,13 @@ class Rows:
         named_ids = self.condition is not None and not ids.isdisjoint(self.condition.names)
         return not named_ids and not (self.scheme.orders.amount_is == "order" and self.has_orders)
 
-    def tree_as_written(self) -> exp.Select:
+    def tree_as_written(self, numbered: bool = False) -> exp.Select:
         """Like ``tree``, with ids as written (text ids untrimmed), and ``#cell_state``, which leaves ids aside.
 
         Trimming ids row by row costs as much as grouping by them, and exports whose ids need it are rare. So they are
         grouped as written, looked at once per group, and only where one needs trimming read again in full.
         """
-        return self._cells(self.source.relation, as_written=True)
+        return self._cells(self.source.numbered() if numbered else self.source.relation, as_written=True)
 
     def whole_state(
         self,
@@ -132,12 +134,37 @@ class Rows:
         if self.mark is not None:
             plain = [named(self._plain(name), f"#plain {name}") for name in self._text_numbers]
             relation = select(["*", *plain], relation).subquery("written", copy=False)
+        if at_once := self._at_once():
+            relation = select(["*", *at_once], relation).subquery("at_once", copy=False)
         read = select(["*", *self._read(as_written)], relation)
         dated = select(["*", named(self._day(), "#day")], read, "read")
         if self.rates is not None:
             dated = self._with_rates(dated, self.rates)
         valued = select(["*", named(self._minor(), "#minor")], dated, "dated")
         return select(["*", named(self._cell_state(), "#cell_state")], valued, "valued")
+
+    @property
+    def _glances(self) -> bool:
+        """Whether cells are text in the embedded engine, where most can be read in one step and the rest with care."""
+        return self.source.engine is self.source.engine.reader
+
+    @property
+    def _day_at_once(self) -> bool:
+        return self._glances and self.kind("placed") == "text"
+
+    def _at_once(self) -> list[exp.Expr]:
+        """What days and amounts in their commonest form say; NULL where a closer look is needed."""
+        if not self._glances:
+            return []
+        found = {f"#cast{i}": cells.cast_number(self._cell(f)) for i, f in enumerate(self.roles.factors)
+                 if self.source.columns[f] == "text"}  # fmt: skip
+        if self._day_at_once:
+            found["#day at once"] = cells.day_at_once(column(self.roles.get("placed") or ""))
+        return [named(tree, name) for name, tree in found.items()]
+
+    def placed_text(self) -> exp.Expr:
+        """The cell of a text ``placed``, trimmed."""
+        return cells.text(column(self.roles.get("placed") or ""), "text")
 
     def _read(self, as_written: bool) -> list[exp.Expr]:
         kinds, role = self.source.columns, self.roles.get
@@ -147,22 +174,46 @@ class Rows:
                 plain = as_written and kinds[name] == "text"
                 found[f"#{part}"] = column(name) if plain else cells.key(column(name), kinds[name])
         placed = role("placed") or ""
-        found["#placed"] = cells.text(column(placed), "text") if kinds[placed] == "text" else column(placed)
+        found["#placed"] = self.placed_text() if kinds[placed] == "text" else column(placed)
+        if self._day_at_once:  # trimming costs more than reading the day
+            found["#placed"] = sql("CASE WHEN :d IS NULL THEN :c END", d=column("#day at once"), c=found["#placed"])
         for part in ("name", "channel", "currency"):
             if (text := self.text_of(part)) is not None:
                 found[f"#{part}"] = text
         if not self._quick:
             for i, name in enumerate(self.roles.factors):
-                found[f"#factor{i}"] = cells.number(self._cell(name), kinds[name])
+                number = cells.number(self._cell(name), kinds[name])
+                if self._glances and kinds[name] == "text":
+                    number = cells.number_of_cast(column(f"#cast{i}"), self._cell(name), number)
+                found[f"#factor{i}"] = number
             if name := role("discount"):
                 percent = self.scheme.orders.discount_as == "percent"
                 found["#discount"] = cells.discount(self._cell(name), kinds[name], percent, column(name))
         return [named(tree, name) for name, tree in found.items()]
 
     @property
-    def reads_text(self) -> bool:
-        """Whether days or numbers are text, so that how they are written is to be settled."""
-        return self.kind("placed") == "text" or bool(self._text_numbers)
+    def unread(self) -> exp.Expr | None:
+        """Over the rows' tree: 1 where a date in text could not be read as supposed, 2 where a number, 0 else.
+
+        None where nothing is left to settle.
+        """
+        if self.written_so:
+            return None
+        branches = []
+        numbers = {f"#factor{i}": n for i, n in enumerate(self.roles.factors)} | {
+            "#discount": self.roles.get("discount") or ""
+        }
+        tests = [
+            all_of([sql(":v IS NULL", v=column(value)), sql(":c IS NOT NULL", c=cells.text(self._cell(name), "text"))])
+            for value, name in numbers.items() if self.mark is None and name in self._text_numbers
+        ]  # fmt: skip
+        if tests:
+            branches.append((any_of(tests), exp.convert(2)))
+        if self.dates is None and self.kind("placed") == "text":
+            branches.append(
+                (sql(":d IS NULL AND :p IS NOT NULL", d=column("#day"), p=column("#placed")), exp.convert(1))
+            )
+        return case(branches, exp.convert(0)) if branches else None
 
     @property
     def _text_numbers(self) -> list[str]:
@@ -207,7 +258,8 @@ class Rows:
         day = cells.day(column("#placed"), self.kind("placed") or "text", self.scheme.time.time_zone)
         if self.dates is not None and self.dates.name != "iso":
             day = sql("COALESCE(:d, :s)", d=day, s=day_in_style(column("#placed"), self.dates.name))
-        return sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
+        day = sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
+        return sql("COALESCE(:once, :day)", once=column("#day at once"), day=day) if self._day_at_once else day
 
     def _minor(self) -> exp.Expr:
         kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
@@ -230,7 +282,8 @@ class Rows:
         """The first reason that matches, ids aside; blank cells are looked at only where it matters."""
         code = {reason: exp.Literal.number(number) for reason, number in CODES.items()}
         no_day = sql(":d IS NULL", d=column("#day"))
-        no_placed = cells.blank(column("#placed"), self.kind("placed") or "text")
+        kind = self.kind("placed") or "text"
+        no_placed = sql("(:p IS NULL)", p=column("#placed")) if kind == "text" else cells.blank(column("#placed"), kind)
         branches = [
             (all_of([no_day, no_placed]), code["no-date"]),
             (no_day, code["bad-date"]),
@@ -387,24 +440,40 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     return Rows(source, roles, scheme, condition, settled, **known)
 
 
-def settled(rows: Rows) -> Rows:
+def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
     """The rows with how their text dates and numbers are written, as most cells show it.
 
+    ``unread`` is the largest of ``Rows.unread``; a table ``foreign`` with all unread dates in ``written`` saves looking for them.
     Raises DataError where two ways are equally good.
     """
     placed, engine = rows.roles.get("placed") or "", rows.source.engine
     dates, mark, proof = rows.dates, rows.mark, list(rows.evidence)
-    if dates is None and rows.source.columns[placed] == "text":
-        dates = settle_dates(rows.source.relation, placed, engine)
+    if unread and dates is None and rows.source.columns[placed] == "text":
+        relation, name = (rows.source.relation, placed) if foreign is None else (foreign, "written")
+        dates = settle_dates(relation, name, engine, told_as=placed)
         if dates.evidence:
             proof.append(f"Dates in `{placed}` are read {dates.name}: {dates.evidence}.")
-    if mark is None:
+    if unread > 1 and mark is None:
         mark, shown = settle_mark(rows.source.relation, rows._text_numbers, engine)
         if shown:
             proof.append(f"Numbers: {shown}.")
-    if dates is not None and dates.name == "iso" and mark == rows.mark:
-        return rows  # nothing is written otherwise
-    return replace(rows, dates=dates, mark=mark, evidence=tuple(proof))
+    if dates is not None and dates.name == "iso":
+        dates = rows.dates  # nothing is written otherwise
+    return replace(rows, dates=dates, mark=mark, evidence=tuple(proof), written_so=True)
+
+
+def settled_at_first(rows: Rows) -> Rows:
+    """The rows settled where most of the first show that dates or numbers are written otherwise, so that none is read twice."""
+    source, unread = rows.source, rows.unread
+    if unread is None or source.engine is not source.engine.reader:
+        return rows
+    first = replace(
+        source, relation=select(["*"], source.relation).limit(FIRST_ROWS // 100).subquery("first", copy=False)
+    )
+    told = select([named(unread, "unread")], replace(rows, source=first).tree_as_written(), "first_rows")
+    counts = source.engine.table(select([sql("unread"), sql("COUNT(*) AS n")], told, "told").group_by("unread"))
+    by_kind = dict(zip(counts["unread"].to_pylist(), counts["n"].to_pylist(), strict=True))
+    return settled(rows, max(by_kind)) if sum(by_kind.values()) > 2 * by_kind.get(0, 0) else rows
 
 
 def few_channels(rows: Rows) -> tuple[str, ...] | None:

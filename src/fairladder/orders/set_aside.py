@@ -25,10 +25,10 @@ def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expr:
     return case([(nothing, exp.convert(BLANK_ROW)), (is_total, exp.convert(TOTAL_ROW))], exp.convert(_NO_CUSTOMER))
 
 
-def undecided_groups(rows: Rows, totals: list[int], readable: int) -> exp.Select:
-    """``state``, ``rows_read`` and ``rows_amount`` of the undecided rows."""
+def undecided_groups(rows: Rows, tree: exp.Select, totals: list[int], readable: int) -> exp.Select:
+    """``state``, ``rows_read`` and ``rows_amount`` of the undecided ones among the rows of ``tree``."""
     state = decided(rows, totals, readable)
-    undecided = select([named(state, "state"), column("#minor")], rows.tree(), "order_rows")
+    undecided = select([named(state, "state"), column("#minor")], tree, "order_rows")
     undecided = undecided.where(sql(":s = :u", s=column("#state"), u=UNDECIDED))
     counts = [named(sql("COUNT(*)"), "rows_read"), named(sql("SUM(:m)", m=column("#minor")), "rows_amount")]
     return select(["state", *counts], undecided, "undecided").group_by("state")
@@ -42,10 +42,10 @@ def orders_total(rows: Rows) -> exp.Select:
     return select([named(sql("SUM(amount)"), "total")], once, "orders")
 
 
-def set_aside_rows(rows: Rows, totals: list[int], readable: int) -> exp.Select:
-    """``row``, ``reason`` and the original cells as text, of every row set aside, by row number."""
+def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: int) -> exp.Select:
+    """``row``, ``reason`` and the original cells as text, of every row of ``tree`` set aside, by row number."""
     again = case([(sql(":s = :u", s=column("#state"), u=UNDECIDED), decided(rows, totals, readable))], column("#state"))
-    inner = select(["*", named(again, "#why")], rows.tree(numbered=True), "order_rows")
+    inner = select(["*", named(again, "#why")], tree, "order_rows")
     names = [(sql(":w = :s", w=column("#why"), s=s), exp.Literal.string(r)) for s, r in REASONS.items()]
     # A column of the orders may itself be called row or reason.
     taken = {"row": "row (cell)", "reason": "reason (cell)"}

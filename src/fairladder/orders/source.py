@@ -50,6 +50,11 @@ class Source:
         """The source in a few words: a file's name without its folders."""
         return self.label if " in " in self.label else Path(self.label).name
 
+    @property
+    def stands_alone(self) -> bool:
+        """Whether this is one file or frame in the embedded engine, not several put together."""
+        return isinstance(self.relation, exp.Table) and self.engine is self.engine.reader
+
     def numbered(self) -> exp.Expr:
         """The relation with ``#row``, each row's number as a person sees it."""
         if self.parts:

@@ -64,8 +64,8 @@ def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
     )  # fmt: skip
 
 
-def settle_dates(relation: exp.Expr, name: str, engine: Engine) -> DateStyle:
-    """The style that reads most cells of a text column beside the ISO ones.
+def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> DateStyle:
+    """The style that reads most cells of a text column (for people, ``told_as``) beside the ISO ones.
 
     Raises DataError where day-first and month-first read equally many and differ, naming two cells.
     """
@@ -90,7 +90,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine) -> DateStyle:
         return DateStyle("iso")
     if best != "year-first" and told["day-first"] == told["month-first"] and told["one"] is not None:
         raise DataError(
-            f"The dates in `{name}` can be read day first or month first, `{told['one']}` and `{told['two']}` for instance, and no "
+            f"The dates in `{told_as}` can be read day first or month first, `{told['one']}` and `{told['two']}` for instance, and no "
             'other cell settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
         )
     proof = f"{told[best]:,} of {told['cells']:,} dates that are not ISO read so"
@@ -110,21 +110,28 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
     together: exp.Expr = parts[0]
     for part in parts[1:]:
         together = exp.Union(this=together, expression=part, distinct=False)
-    body = sql("REGEXP_REPLACE(c, '[^0-9.,]', '', 'g')")
+    plain = sql("REGEXP_MATCHES(c, :p)", p=exp.Literal.string(_PLAIN))
+    body = sql("CASE WHEN plain THEN c ELSE REGEXP_REPLACE(c, '[^0-9.,]', '', 'g') END")
     comma = r"(^|[^,])\.\d{3},\d*$|^[^,]*,(\d{0,2}|\d{4,})$|\.\d{3}\."
     point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},"
     columns = [
-        named(sql("COUNT(CASE WHEN NOT REGEXP_MATCHES(c, :p) THEN 1 END)", p=exp.Literal.string(_PLAIN)), "odd"),
-        named(sql("COUNT(CASE WHEN REGEXP_MATCHES(b, :p) THEN 1 END)", p=exp.Literal.string(comma)), "comma"),
+        sql("COUNT(CASE WHEN NOT plain THEN 1 END) AS odd"),
+        # A plain number shows no comma; most cells are, so that they are looked at but once more.
+        named(
+            sql("COUNT(CASE WHEN NOT plain AND REGEXP_MATCHES(b, :p) THEN 1 END)", p=exp.Literal.string(comma)), "comma"
+        ),
         named(sql("COUNT(CASE WHEN REGEXP_MATCHES(b, :p) THEN 1 END)", p=exp.Literal.string(point)), "point"),
-        named(sql("MIN(CASE WHEN CONTAINS(b, ',') THEN c END)"), "one"),
-        named(sql("MAX(CASE WHEN CONTAINS(b, ',') THEN c END)"), "two"),
+        sql("MIN(CASE WHEN CONTAINS(b, ',') THEN c END) AS one"),
+        sql("MAX(CASE WHEN CONTAINS(b, ',') THEN c END) AS two"),
     ]
-    bodies = select(
-        [exp.column("c"), named(body, "b")],
+    looked = select(
+        [exp.column("c"), named(plain, "plain")],
         exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("written"))),
     )
-    told = engine.table(select(columns, bodies.where(sql("REGEXP_MATCHES(c, '[0-9]')")), "bodies")).to_pylist()[0]
+    bodies = select([exp.column("c"), exp.column("plain"), named(body, "b")], looked, "looked")
+    told = engine.table(
+        select(columns, bodies.where(sql("plain OR REGEXP_MATCHES(c, '[0-9]')")), "bodies")
+    ).to_pylist()[0]
     if not told["odd"]:
         return None, ""
     if told["comma"] == told["point"] and told["one"] is not None:

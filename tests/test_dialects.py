@@ -10,8 +10,8 @@ from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
 from fairladder.orders import cells
 from fairladder.orders.source import open_source
-from fairladder.orders.written import day_in_style, plain_number
-from fairladder.scheme import OrdersPart
+from fairladder.orders.written import day_at_once, day_in_style, plain_at_once, plain_number, sure_day
+from fairladder.scheme import DATE_ORDERS, OrdersPart
 from fairladder.sqltree import column, named, select
 
 ENGINES = ["sqlite", *(["postgres"] if POSTGRES else [])]
@@ -108,32 +108,40 @@ def test_numbers_of_any_text(tmp_path_factory, numbers):
     agree(read_everywhere(tmp_path_factory, rows, trees), rows)
 
 
-PADS = st.sampled_from(["", "", "", " ", "\u00a0", "\t"])
-
-
-@settings(**{**COMMON, "max_examples": 30})
-@given(
-    st.lists(
-        st.tuples(PADS, st.one_of(DATES, DATES.map(lambda d: d[:19]), NUMBERS), PADS).map("".join),
-        min_size=100,
-        max_size=300,
-    )
+PADS = st.sampled_from(["", "", "", " ", "\u00a0", "\t", "    "])
+WRITTEN = st.one_of(
+    DATES, DATES.map(lambda d: d[:19]), DATES.map(lambda d: d[:16]), DATES.map(lambda d: d[1:]), NUMBERS
 )
-def test_what_is_read_at_once_is_what_a_careful_look_reads(texts):
+
+
+@settings(**{**COMMON, "max_examples": 40})
+@given(
+    st.lists(st.tuples(PADS, WRITTEN, PADS).map("".join), min_size=100, max_size=300),
+    st.sampled_from(["iso", *DATE_ORDERS]),
+)
+def test_what_is_read_at_once_is_what_a_careful_look_reads(texts, style):
     """The embedded engine's short ways, on cells untrimmed as they stand in the file."""
     engine = Embedded()
     relation = open_source(pd.DataFrame({"c": texts}), engine, OrdersPart()).relation
-    careful = cells.day(cells.text(CELL, "text"), "text", "Europe/Lisbon")
+    trimmed = cells.text(CELL, "text")
+    careful = cells.day(trimmed, "text", "Europe/Lisbon")
+    if style != "iso":
+        careful = cells.sql("COALESCE(:iso, :styled)", iso=careful, styled=day_in_style(trimmed, style))
+    once = day_at_once(CELL, [style, "iso"])
+    plain = {mark: plain_number(trimmed, mark) for mark in (",", ".")}
     trees = {
-        "at once": cells.day_at_once(CELL),
-        "careful": cells.sql("CASE WHEN :d >= DATE '0001-01-01' THEN :d END", d=careful),
-        "cast": cells.number_of_cast(cells.cast_number(CELL), CELL, cells.number(CELL, "text")),
+        "at once": cells.sql("CASE WHEN :sure THEN :d END", sure=sure_day(once), d=once),
+        "careful": careful,
+        "number at once": cells.number_of_cast(cells.cast_number(CELL), CELL, cells.number(CELL, "text")),
         "number": cells.number(CELL, "text"),
+        **{f"plain {mark} at once": plain_at_once(CELL, mark, tree) for mark, tree in plain.items()},
+        **{f"plain {mark}": tree for mark, tree in plain.items()},
     }
     read = engine.table(select([column("c"), *(named(t, name) for name, t in trees.items())], relation)).to_pylist()
     for row in read:
         assert row["at once"] in (None, row["careful"]), row
-        assert row["cast"] == row["number"], row
+        for name in ("number", "plain ,", "plain ."):
+            assert row[f"{name} at once"] == row[name], row
 
 
 @settings(**COMMON)

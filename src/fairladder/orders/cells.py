@@ -10,7 +10,7 @@ from sqlglot import exp
 from fairladder.engine.protocol import exact_minor_name
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.orders.source import CellKind
-from fairladder.sqltree import case, sql
+from fairladder.sqltree import sql
 
 #: A sign of white space, whatever the alphabet, as a regular expression.
 SPACE = r"[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]"
@@ -69,20 +69,6 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
         "AND (LENGTH(:c) = 10 OR TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
         c=cell, plain=_to_the_second(cell), written=written,
     )  # fmt: skip
-
-
-#: Days as the embedded engine reads them in one step; with the right length no part can be short.
-_AT_ONCE = {10: ("%Y-%m-%d",), 19: ("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S")}
-
-
-def day_at_once(cell: exp.Expr) -> exp.Expr:
-    """The day of an untrimmed text cell like ``2026-06-30 23:59:59`` or ``2026-06-30``, in one step; NULL for any other."""
-    branches = []
-    for length, patterns in _AT_ONCE.items():
-        written = exp.Array(expressions=[exp.Literal.string(p) for p in patterns])
-        read = sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=written)
-        branches.append((sql("LENGTH(:c) = :n AND :c >= '0001'", c=cell, n=length), read))
-    return case(branches, exp.null())
 
 
 #: Hours, minutes, seconds and am or pm at the end of a date, as people write them.

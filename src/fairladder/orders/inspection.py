@@ -107,7 +107,8 @@ def _twins(looked: Looked) -> exp.Select:
         unsure = unsure.where(sql("state = :u AND BIT_COUNT(marks) < lines", u=USED))
         used = _lines_of(looked, unsure).where(sql("state = :u", u=USED))
     columns = ["COUNT(*) AS n", "MIN(row) AS a", "MAX(row) AS b", "MIN(minor) AS minor"]
-    return select([sql(c) for c in columns], used, "used").group_by("twin").having(sql("COUNT(*) > 1"))
+    keys = [*(["customer", "order_id"] if looked.rows.has_orders else []), "twin"]
+    return select([sql(c) for c in columns], used, "used").group_by(*keys).having(sql("COUNT(*) > 1"))
 
 
 def _repeated_total(looked: Looked) -> Finding | None:

@@ -80,9 +80,9 @@ def other_channel(channels: tuple[str, ...]) -> int:
 class KeptLines:
     """Rows read once and kept in the engine, with what the findings look at; ``forget`` drops them.
 
-    Beside the columns of ``lines``: ``twin``, alike for rows whose cells are all alike; ``off``, what rounding added to an
-    amount with too many decimals, in minor units; ``written``, the date cell of rows whose date cannot be read; ``cells``, of
-    text files all cells of a row that could be set aside; and ``row``.
+    Beside the columns of ``lines``: ``twin``, alike for rows of an order (without order ids, of all) whose cells are all alike;
+    ``off``, what rounding added to an amount with too many decimals, in minor units; ``written``, the date cell of rows whose
+    date cannot be read; ``cells``, of text files all cells of a row that could be set aside; and ``row``.
     """
 
     rows: Rows
@@ -166,7 +166,9 @@ def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
 def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp.Expr]:
     found = _columns(rows, as_written)
     bad_date = sql(":s = :b", s=found["state"], b=CODES["bad-date"])
-    found["twin"] = exp.Anonymous(this="HASH", expressions=[column(name) for name in rows.source.columns])
+    told_apart = {rows.roles.get("customer"), rows.roles.get("order")} if as_written and rows.has_orders else set()
+    others = [column(name) for name in rows.source.columns if name not in told_apart]
+    found["twin"] = exp.Anonymous(this="HASH", expressions=others)
     found["off"] = sql(
         "CASE WHEN ABS(:exact - :m) > 1e-6 THEN :m - :exact END", exact=rows.unrounded(), m=found["minor"]
     )

@@ -13,7 +13,17 @@ from fairladder.orders import cells
 from fairladder.orders.rates import open_rates
 from fairladder.orders.roles import Roles
 from fairladder.orders.source import CellKind, Source
-from fairladder.orders.written import DateStyle, Mark, day_in_style, plain_number, settle_dates, settle_mark
+from fairladder.orders.written import (
+    DateStyle,
+    Mark,
+    day_at_once,
+    day_in_style,
+    plain_at_once,
+    plain_number,
+    settle_dates,
+    settle_mark,
+    sure_day,
+)
 from fairladder.scheme import Scheme
 from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
 
@@ -159,7 +169,9 @@ class Rows:
         found = {f"#cast{i}": cells.cast_number(self._cell(f)) for i, f in enumerate(self.roles.factors)
                  if self.source.columns[f] == "text"}  # fmt: skip
         if self._day_at_once:
-            found["#day at once"] = cells.day_at_once(column(self.roles.get("placed") or ""))
+            style = "iso" if self.dates is None else self.dates.name
+            styles = [*([style] if style != "iso" else []), "iso"]
+            found["#day at once"] = day_at_once(column(self.roles.get("placed") or ""), styles)
         return [named(tree, name) for name, tree in found.items()]
 
     def placed_text(self) -> exp.Expr:
@@ -176,7 +188,7 @@ class Rows:
         placed = role("placed") or ""
         found["#placed"] = self.placed_text() if kinds[placed] == "text" else column(placed)
         if self._day_at_once:  # trimming costs more than reading the day
-            found["#placed"] = sql("CASE WHEN :d IS NULL THEN :c END", d=column("#day at once"), c=found["#placed"])
+            found["#placed"] = case([(sure_day(column("#day at once")), exp.null())], found["#placed"])
         for part in ("name", "channel", "currency"):
             if (text := self.text_of(part)) is not None:
                 found[f"#{part}"] = text
@@ -225,7 +237,8 @@ class Rows:
         assert self.mark is not None
         cell = cells.text(column(name), "text")
         if name != self.roles.get("discount"):
-            return plain_number(cell, self.mark)
+            careful = plain_number(cell, self.mark)
+            return plain_at_once(column(name), self.mark, careful) if self._glances else careful
         bare = plain_number(sql("RTRIM(RTRIM(:c, '%'))", c=cell), self.mark)
         return sql("CASE WHEN ENDS_WITH(:c, '%') THEN :b || '%' ELSE :b END", c=cell, b=bare)
 
@@ -259,7 +272,8 @@ class Rows:
         if self.dates is not None and self.dates.name != "iso":
             day = sql("COALESCE(:d, :s)", d=day, s=day_in_style(column("#placed"), self.dates.name))
         day = sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
-        return sql("COALESCE(:once, :day)", once=column("#day at once"), day=day) if self._day_at_once else day
+        once = column("#day at once")
+        return case([(sure_day(once), once)], day) if self._day_at_once else day
 
     def _minor(self) -> exp.Expr:
         kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals

@@ -1,5 +1,7 @@
 """Dates and numbers in text: settled once a column, by what most cells show, with the evidence kept for people."""
 
+import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -9,7 +11,7 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.orders import cells
 from fairladder.scheme import DATE_ORDERS, SPREADSHEET_DAYS
-from fairladder.sqltree import all_of, case, column, named, select, sql
+from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
 
 Mark = Literal[".", ","]
 _TIME = r"(?:[ T,]+\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d+)?)?(?: ?[AaPp]\.?[Mm]\.?)?)?"
@@ -64,16 +66,62 @@ def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
     )  # fmt: skip
 
 
+_DAYS = {
+    "iso": ("%Y-%m-%d",), "day-first": ("%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y"), "month-first": ("%m/%d/%Y", "%m-%d-%Y", "%m.%d.%Y"),
+    "year-first": ("%Y/%m/%d", "%Y.%m.%d"),
+}  # fmt: skip
+_CLOCKS = ("T%H:%M:%S", " %H:%M:%S", "", " %H:%M")
+#: Years before this one may stand for two or three digits and blanks, and are left to a careful look.
+_SURE_FROM = "1000-01-01"
+
+
+def day_at_once(cell: exp.Expr, styles: Sequence[str]) -> exp.Expr:
+    """The day of an untrimmed text cell in its commonest forms, in one step; what is ``sure_day`` of it holds.
+
+    The embedded engine's way: ``2026-06-30 23:59:59``, ``2026-06-30 23:59`` and ``2026-06-30`` are ``iso``, and so on in the
+    other styles. With the right length no part can be short but the year. A pattern that fails costs the engine ten times one
+    that fits, so each is tried only on cells of its shape.
+    """
+    branches = []
+    for style in styles:
+        for pattern in (day + clock for day in _DAYS.get(style, ()) for clock in _CLOCKS):
+            shape = re.sub("%.", "__", pattern.replace("%Y", "____"))
+            like = sql("LENGTH(:c) = :n AND :c LIKE :shape", c=cell, n=len(shape), shape=shape)
+            if style == "iso":  # the usual one, whose pattern is look enough
+                like = sql(
+                    f"LENGTH(:c) = :n{' AND CONTAINS(:c, :t)' if 'T' in pattern else ''}", c=cell, n=len(shape), t="T"
+                )
+            branches.append((like, sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=pattern)))
+    return case(branches, exp.null())
+
+
+def sure_day(at_once: exp.Expr) -> exp.Expr:
+    """Whether a day read at once is what a careful look would read."""
+    return sql("(:d >= CAST(:sure AS DATE))", d=at_once, sure=_SURE_FROM)
+
+
 def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> DateStyle:
     """The style that reads most cells of a text column (for people, ``told_as``) beside the ISO ones.
 
     Raises DataError where day-first and month-first read equally many and differ, naming two cells.
     """
-    cell = cells.text(column(name), "text")
-    others = select([named(cell, "c")], relation)
+    others = select([named(cells.text(column(name), "text"), "c")], relation)
     c = exp.column("c")
-    iso = cells.day(c, "text", None)
-    found = {style: day_in_style(c, style) for style in DATE_ORDERS}
+    days = {style: day_in_style(c, style) for style in DATE_ORDERS}
+    foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
+    if engine is engine.reader:
+        # Where the second part is no month, day-first need not be tried; what it reads, month-first reads turned round.
+        first = sql("CASE WHEN SUBSTRING(c, 4, 2) <= '12' THEN :d END", d=day_at_once(c, ["day-first"]))
+        others = select([c, named(first, "day-first at once")], others, "trimmed")
+        turned = "CASE WHEN DAY(:d) <= 12 THEN MAKE_DATE(YEAR(:d), DAY(:d), MONTH(:d)) END"
+        d = column("day-first at once")
+        other = case([(sure_day(d), sql(turned, d=d))], day_at_once(c, ["month-first"]))
+        others = select([c, d, named(other, "month-first at once")], others, "glanced")
+        days, foreign = _glanced_at(days, foreign)
+    others = select(
+        [c, named(foreign, "foreign"), *(named(tree, style) for style, tree in days.items())], others, "read"
+    )
+    found = {style: column(style) for style in DATE_ORDERS}
     differ = sql(":a IS DISTINCT FROM :b", a=found["day-first"], b=found["month-first"])
     columns = [
         named(sql("COUNT(*)"), "cells"),
@@ -83,8 +131,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         named(sql("MIN(CASE WHEN :x THEN c END)", x=differ), "one"),
         named(sql("MAX(CASE WHEN :x THEN c END)", x=differ), "two"),
     ]  # fmt: skip
-    foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=iso)])
-    told = engine.table(select(columns, others, "cells").where(foreign)).to_pylist()[0]
+    told = engine.table(select(columns, others, "cells").where(column("foreign"))).to_pylist()[0]
     best = max(DATE_ORDERS, key=lambda style: told[style])
     if not told["cells"] or not told[best]:
         return DateStyle("iso")
@@ -99,6 +146,20 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
     return DateStyle(best, proof + more)
 
 
+def _glanced_at(days: dict[str, exp.Expr], foreign: exp.Expr) -> tuple[dict[str, exp.Expr], exp.Expr]:
+    """The same with a careful look only where no style reads at once: what one of the two does, year-first does not."""
+    first, other = (sure_day(column(f"{style} at once")) for style in ("day-first", "month-first"))
+    either = any_of([first, other])
+    glanced = {
+        style: case(
+            [(sure_day(column(f"{style} at once")), column(f"{style} at once")), (either, exp.null())], days[style]
+        )
+        for style in ("day-first", "month-first")
+    }
+    glanced["year-first"] = case([(either, exp.null())], days["year-first"])
+    return glanced, case([(either, exp.true())], foreign)
+
+
 def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[Mark | None, str]:
     """The decimal mark of all number columns of a text source, and the evidence; None where all cells are plain.
 
@@ -110,28 +171,26 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
     together: exp.Expr = parts[0]
     for part in parts[1:]:
         together = exp.Union(this=together, expression=part, distinct=False)
-    plain = sql("REGEXP_MATCHES(c, :p)", p=exp.Literal.string(_PLAIN))
-    body = sql("CASE WHEN plain THEN c ELSE REGEXP_REPLACE(c, '[^0-9.,]', '', 'g') END")
     comma = r"(^|[^,])\.\d{3},\d*$|^[^,]*,(\d{0,2}|\d{4,})$|\.\d{3}\."
     point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},"
+    # Most cells are of the two plain kinds, so that one or two looks tell them.
+    kinds = [(sql("REGEXP_MATCHES(c, :p)", p=_PLAIN), exp.convert("plain")),
+             (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"), exp.convert("comma"))]  # fmt: skip
+    body = sql("CASE WHEN kind = 'other' THEN REGEXP_REPLACE(c, '[^0-9.,]', '', 'g') ELSE c END")
     columns = [
-        sql("COUNT(CASE WHEN NOT plain THEN 1 END) AS odd"),
-        # A plain number shows no comma; most cells are, so that they are looked at but once more.
-        named(
-            sql("COUNT(CASE WHEN NOT plain AND REGEXP_MATCHES(b, :p) THEN 1 END)", p=exp.Literal.string(comma)), "comma"
-        ),
-        named(sql("COUNT(CASE WHEN REGEXP_MATCHES(b, :p) THEN 1 END)", p=exp.Literal.string(point)), "point"),
+        sql("COUNT(CASE WHEN kind <> 'plain' THEN 1 END) AS odd"),
+        sql("COUNT(CASE WHEN kind = 'comma' OR kind = 'other' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS comma", p=comma),
+        sql("COUNT(CASE WHEN kind <> 'comma' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS point", p=point),
         sql("MIN(CASE WHEN CONTAINS(b, ',') THEN c END) AS one"),
         sql("MAX(CASE WHEN CONTAINS(b, ',') THEN c END) AS two"),
     ]
     looked = select(
-        [exp.column("c"), named(plain, "plain")],
+        [exp.column("c"), named(case(kinds, exp.convert("other")), "kind")],
         exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("written"))),
     )
-    bodies = select([exp.column("c"), exp.column("plain"), named(body, "b")], looked, "looked")
-    told = engine.table(
-        select(columns, bodies.where(sql("plain OR REGEXP_MATCHES(c, '[0-9]')")), "bodies")
-    ).to_pylist()[0]
+    bodies = select([exp.column("c"), exp.column("kind"), named(body, "b")], looked, "looked")
+    bodies = bodies.where(sql("kind <> 'other' OR REGEXP_MATCHES(c, '[0-9]')"))
+    told = engine.table(select(columns, bodies, "bodies")).to_pylist()[0]
     if not told["odd"]:
         return None, ""
     if told["comma"] == told["point"] and told["one"] is not None:
@@ -145,6 +204,16 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
     against = {",": told["point"], ".": told["comma"]}[mark]
     but = f", {against:,} show the other" if against else ""
     return mark, f"{shown:,} amounts show a decimal {'comma' if mark == ',' else 'point'}{but}"
+
+
+def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:
+    """``plain_number`` of an untrimmed text cell: one look for those without signs but a minus, ``careful`` for the rest."""
+    thousands, decimal = (".", ",") if mark == "," else (",", ".")
+    common = rf"-?(\d+|\d{{1,3}}(\{thousands}\d{{3}})+)(\{decimal}\d+)?"
+    bare = sql("REPLACE(REPLACE(:c, :t, ''), :d, '.')", c=cell, t=thousands, d=decimal)
+    return sql(
+        "CASE WHEN REGEXP_FULL_MATCH(:c, :p) THEN :bare ELSE :careful END", c=cell, p=common, bare=bare, careful=careful
+    )
 
 
 def plain_number(cell: exp.Expr, mark: Mark) -> exp.Expr:

@@ -1,4 +1,4 @@
-"""Whole processes side by side, in turns: `fairladder score` and what analysts write by hand for the same result.
+"""Whole processes side by side, in turns: `fairladder score`, `check`, both in one session, and what analysts write by hand.
 
 python benchmarks/run.py 10                  # on ten million lines (make them first: python benchmarks/generate.py 10)
 python benchmarks/run.py 1 --csv --rounds 5
@@ -15,13 +15,17 @@ from pathlib import Path
 
 HERE = Path(__file__).parent
 ROLES = ["--customer-column", "member_no", "--order-column", "slip", "--placed-column", "sold_at", "--amount-column"]
-FAIRLADDER = [str(Path(sys.executable).with_name("fairladder")), "score"]
+FAIRLADDER = str(Path(sys.executable).with_name("fairladder"))
 
 
 def commands(source: Path, out: str) -> dict[str, list[str]]:
     by_hand = {p.stem: [sys.executable, str(p), str(source), out] for p in sorted((HERE / "by_hand").glob("*.py"))}
-    ours = [*FAIRLADDER, str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--out", out, "--quiet"]
-    return {**by_hand, "fairladder": ours}
+    asked = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out"]
+    found = str(Path(out).with_name("findings.json"))
+    return {
+        **by_hand, "fairladder score": [FAIRLADDER, "score", *asked, out], "fairladder check": [FAIRLADDER, "check", *asked, found],
+        "fairladder both": [sys.executable, str(HERE / "together.py"), str(source), out],
+    }  # fmt: skip
 
 
 def measured(command: list[str]) -> tuple[float, float, float]:
@@ -50,11 +54,11 @@ def main() -> None:
             for name, command in commands(source, f"{folder}/out.{ending}").items():
                 runs.setdefault(name, []).append(measured(command))
     medians = {name: [statistics.median(column) for column in zip(*taken, strict=True)] for name, taken in runs.items()}
-    fastest = min(seconds for name, (seconds, _, _) in medians.items() if name != "fairladder")
+    fastest = min(seconds for name, (seconds, _, _) in medians.items() if not name.startswith("fairladder"))
     print(f"{source.name}, median of {given.rounds} rounds")
-    print(f"{'':14}{'seconds':>9}{'of fastest':>12}{'processor':>11}{'peak MB':>9}")
+    print(f"{'':18}{'seconds':>9}{'of fastest':>12}{'processor':>11}{'peak MB':>9}")
     for name, (seconds, processor, peak) in medians.items():
-        print(f"{name:14}{seconds:9.2f}{seconds / fastest:12.2f}{processor:11.2f}{peak:9.0f}")
+        print(f"{name:18}{seconds:9.2f}{seconds / fastest:12.2f}{processor:11.2f}{peak:9.0f}")
 
 
 if __name__ == "__main__":

@@ -116,6 +116,13 @@ def expected(shop, rows, tmp_path_factory):
     return scored_bytes(pd.DataFrame(rows), shop, tmp_path_factory.mktemp("expected"))[0]
 
 
+def checked(source, shop):
+    """What `check` finds, notes on reading apart, and why rows are set aside, in their order; its examples."""
+    check = fl.open_orders(source, scheme=shop / "scheme.toml").check()
+    found = [(f.code, f.count, f.effect) for f in check.findings if f.code != "reading"]
+    return (found, check.balance, check.set_aside["reason"].tolist()), {f.code: f.examples for f in check.findings}
+
+
 def scored_bytes(source, shop, folder):
     orders = fl.open_orders(source, scheme=shop / "scheme.toml")
     fl.write(fl.score(orders.customers(), orders.scheme), folder / "out.csv")
@@ -127,6 +134,9 @@ def test_one_shop_many_exports(shop, rows, expected, tmp_path, way):
     WAYS[way](rows, tmp_path / way)
     got, orders = scored_bytes(tmp_path / way, shop, tmp_path)
     assert got == expected
+    found, examples = checked(tmp_path / way, shop)
+    assert found == checked(pd.DataFrame(rows), shop)[0]
+    assert (" of half1.csv" in examples["duplicate-rows"][0]) == (way == "half*.csv")
     told = " ".join(orders.notes)
     said = {
         "continental.csv": ("is read as cp1252", "is cut at `;`", "are read day-first", "show a decimal comma"),

@@ -13,6 +13,7 @@ from fairladder.orders.balance import major
 from fairladder.orders.findings import Finding
 from fairladder.orders.lines import KeptLines
 from fairladder.orders.rows import CODES, OUTSIDE, USED, Rows
+from fairladder.orders.source import FILE
 from fairladder.sqltree import column, named, select, sql
 
 _SHOWN = 5
@@ -36,6 +37,11 @@ class Looked:
     def engine(self) -> Engine:
         """Where they are kept."""
         return self.kept.engine
+
+    @property
+    def several_files(self) -> bool:
+        """Whether rows are from several files, which the examples then name."""
+        return bool(self.rows.source.parts) or self.rows.source.files_apart
 
     @cached_property
     def lines(self) -> exp.Expr:
@@ -62,9 +68,12 @@ def _one(looked: Looked, pattern: str, source: exp.Expr, where: str | None = Non
 
 
 def _examples(
-    looked: Looked, source: exp.Expr, text: str, order: str, where: str | None = None, **parts: Any
+    looked: Looked, source: exp.Expr, text: str, row: str = "row", where: str | None = None, **parts: Any
 ) -> tuple[str, ...]:
-    query = select([named(sql(text, **parts), "example")], source, "looked").order_by(sql(order)).limit(_SHOWN)
+    """The first by row, and by file where there are several, which then stands behind the text."""
+    order = [FILE, row] if looked.several_files else [row]
+    whole = f"{text} || ' of ' || {FILE}" if looked.several_files else text
+    query = select([named(sql(whole, **parts), "example")], source, "looked").order_by(*order).limit(_SHOWN)
     if where:
         query = query.where(sql(where, **parts))
     return tuple(str(r["example"]) for r in looked.engine.table(query).to_pylist())
@@ -72,8 +81,9 @@ def _examples(
 
 def _example_orders(looked: Looked, orders: exp.Select) -> tuple[str, ...]:
     """The first of some orders (``customer``, ``order_id``, or the latter alone) and the row in which each begins."""
-    first = select([sql("order_id"), sql("MIN(row) AS row")], _lines_of(looked, orders), "lines").group_by("order_id")
-    return _examples(looked, first, "'order ' || order_id || ' from row ' || row", "row")
+    columns = ["order_id", "MIN(row) AS row", *([f"ARG_MIN({FILE}, row) AS {FILE}"] if looked.several_files else [])]
+    first = select([sql(c) for c in columns], _lines_of(looked, orders), "lines").group_by("order_id")
+    return _examples(looked, first, "'order ' || order_id || ' from row ' || row")
 
 
 def _lines_of(looked: Looked, orders: exp.Select) -> exp.Select:
@@ -107,6 +117,7 @@ def _twins(looked: Looked) -> exp.Select:
         unsure = unsure.where(sql("state = :u AND BIT_COUNT(marks) < lines", u=USED))
         used = _lines_of(looked, unsure).where(sql("state = :u", u=USED))
     columns = ["COUNT(*) AS n", "MIN(row) AS a", "MAX(row) AS b", "MIN(minor) AS minor"]
+    columns += [f"MIN({FILE}) AS {FILE}"] if looked.several_files else []
     keys = [*(["customer", "order_id"] if looked.rows.has_orders else []), "twin"]
     return select([sql(c) for c in columns], used, "used").group_by(*keys).having(sql("COUNT(*) > 1"))
 
@@ -189,7 +200,7 @@ def _after_today(looked: Looked) -> Finding | None:
         return None
     return Finding(
         "after-today", "warning", int(told["n"]), f"rows are dated after today ({today}), with {_money(looked, told['money'])}",
-        _examples(looked, looked.lines, "'row ' || row || ', ' || day", "row", "day > CAST(:d AS DATE)", d=day),
+        _examples(looked, looked.lines, "'row ' || row || ', ' || day", where="day > CAST(:d AS DATE)", d=day),
         "Look whether day and month changed places; --as-of leaves later rows outside.",
     )  # fmt: skip
 
@@ -203,7 +214,7 @@ def _excess_decimals(looked: Looked) -> Finding | None:
     return Finding(
         "excess-decimals", "note", int(told["n"]),
         f"amounts with over {looked.rows.scheme.money.decimals} decimals are rounded, each row once; in all by {_money(looked, by)}",
-        _examples(looked, looked.lines, "'row ' || row", "row", odd, u=USED), "Set `decimals` under [money] if they matter.",
+        _examples(looked, looked.lines, "'row ' || row", where=odd, u=USED), "Set `decimals` under [money] if they matter.",
     )  # fmt: skip
 
 
@@ -214,7 +225,7 @@ def _serial_days(looked: Looked) -> Finding | None:
         return None
     return Finding(
         "reading", "warning", int(told["n"]), f"dates are numbers, as a spreadsheet counts days; {_money(looked, told['money'])} set aside",
-        _examples(looked, looked.lines, "'row ' || row || ', ' || written", "row", odd, b=CODES["bad-date"]),
+        _examples(looked, looked.lines, "'row ' || row || ', ' || written", where=odd, b=CODES["bad-date"]),
         'If they are days of a spreadsheet, say `date_format = "spreadsheet-days"` under [orders].',
     )  # fmt: skip
 

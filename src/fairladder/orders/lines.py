@@ -82,7 +82,8 @@ class KeptLines:
 
     Beside the columns of ``lines``: ``twin``, alike for rows of an order (without order ids, of all) whose cells are all alike;
     ``off``, what rounding added to an amount with too many decimals, in minor units; ``written``, the date cell of rows whose
-    date cannot be read; ``cells``, of text files all cells of a row that could be set aside; and ``row``.
+    date cannot be read; ``cells``, of text files all cells of a row that could be set aside; ``file``, where there are several;
+    and ``row``.
     """
 
     rows: Rows
@@ -109,7 +110,7 @@ class KeptLines:
         row = sql("rowid + :n", n=self.rows.source.first_row) if self.in_order else column("row")
         state: exp.Expr = column("state")
         if self.as_written and ids_put_aside:
-            state = self._whole_state()
+            state = whole_state_of(self.rows, "order_id")
         others = [
             column(n) for n in _kept_columns(self.rows, self.as_written, self.in_order) if n not in ("state", "row")
         ]
@@ -134,15 +135,8 @@ class KeptLines:
         """The orders; where ids can put a row aside, under the whole state even as written."""
         if self.orders is None or not (self.as_written and ids_put_aside):
             return self.orders
-        state = named(self._whole_state(), "state")
+        state = named(whole_state_of(self.rows, "order_id"), "state")
         return select([state, sql("* EXCLUDE (state)")], self.orders).subquery("stated", copy=False)
-
-    def _whole_state(self) -> exp.Expr:
-        """The whole state; ids that plainly put nothing aside need no closer look."""
-        ids = {"customer": "customer"} | ({"order": "order_id"} if self.rows.has_orders else {})
-        looks = _ids_could_put_aside(self.rows, {role: column(name) for role, name in ids.items()})
-        whole = whole_state_of(self.rows, "order_id")
-        return sql("CASE WHEN :looks THEN :whole ELSE state END", looks=looks, whole=whole)
 
     def forget(self) -> None:
         """Let the engine drop the rows and their orders."""
@@ -179,8 +173,8 @@ def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp
         found["cells"] = sql("CASE WHEN :aside THEN :cells END", aside=aside, cells=cells_read)
     if not in_order:
         found["row"] = column("#row")
-    if rows.source.files_apart:
-        found[FILE] = column(f"#{FILE}")
+    if rows.source.files_apart or rows.source.parts:
+        found[FILE] = column(f"#{FILE}" if rows.source.files_apart else FILE)
     return found
 
 
@@ -208,8 +202,12 @@ def _ids_could_put_aside(rows: Rows, ids: Mapping[str, exp.Expr]) -> exp.Expr:
 
 def trimmed_ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
     """The ids as written of a table of rows or orders, trimmed; ``order`` names its column of order ids."""
-    ids = {"customer": "customer"} | ({"order": order} if rows.has_orders else {})
-    return {r: cells.text(column(n), "text") if rows.kind(r) == "text" else column(n) for r, n in ids.items()}
+    return {r: cells.text(c, "text") if rows.kind(r) == "text" else c for r, c in _ids(rows, order).items()}
+
+
+def _ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
+    found: dict[str, exp.Expr] = {"customer": column("customer")}
+    return found | ({"order": column(order)} if rows.has_orders else {})
 
 
 def whole_state_of(rows: Rows, order: str) -> exp.Expr:
@@ -217,4 +215,8 @@ def whole_state_of(rows: Rows, order: str) -> exp.Expr:
     ids = trimmed_ids(rows, order)
     no_order = sql(":o IS NULL", o=ids["order"]) if rows.has_orders else None
     dateless = sql("state = :d", d=CODES["no-date"])
-    return rows.whole_state(ids["customer"], no_order, dateless, column("state"))
+    whole = rows.whole_state(ids["customer"], no_order, dateless, column("state"))
+    # Ids that plainly put nothing aside need no closer look, which would cost more than all the rest.
+    return sql(
+        "CASE WHEN :looks THEN :whole ELSE state END", looks=_ids_could_put_aside(rows, _ids(rows, order)), whole=whole
+    )

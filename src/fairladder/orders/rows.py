@@ -155,7 +155,7 @@ class Rows:
 
     @property
     def _glances(self) -> bool:
-        """Whether cells are text in the embedded engine, where most can be read in one step and the rest with care."""
+        """Whether the embedded engine reads, where most text cells can be read in one step and the rest with care."""
         return self.source.engine is self.source.engine.reader
 
     @property
@@ -212,12 +212,12 @@ class Rows:
         if self.written_so:
             return None
         branches = []
-        numbers = {f"#factor{i}": n for i, n in enumerate(self.roles.factors)} | {
-            "#discount": self.roles.get("discount") or ""
-        }
+        values = {n: column(f"#factor{i}") for i, n in enumerate(self.roles.factors)}
+        values |= {n: column("#discount") for n in [self.roles.get("discount")] if n}
         tests = [
-            all_of([sql(":v IS NULL", v=column(value)), sql(":c IS NOT NULL", c=cells.text(self._cell(name), "text"))])
-            for value, name in numbers.items() if self.mark is None and name in self._text_numbers
+            all_of([sql(":v IS NULL", v=values.get(n) or cells.number(column(n), "text")),
+                    sql(":c IS NOT NULL", c=cells.text(column(n), "text"))])
+            for n in self._text_numbers if self.mark is None
         ]  # fmt: skip
         if tests:
             branches.append((any_of(tests), exp.convert(2)))

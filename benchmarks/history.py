@@ -45,7 +45,7 @@ def main() -> None:
             text = f"COPY ({LINES.format(source=source)} {query}) TO '{folder}/hand.parquet' (FORMAT parquet)"
             by_hand = [sys.executable, "-c", f"import duckdb; duckdb.sql({text!r})"]
             ours = [
-                FAIRLADDER[0],
+                FAIRLADDER,
                 name,
                 str(source),
                 *ROLES,

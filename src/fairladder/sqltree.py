@@ -45,12 +45,19 @@ def select(columns: Iterable[exp.Expr | str], source: exp.Expr, alias: str = "")
 
 def all_of(trees: Iterable[exp.Expr]) -> exp.Expr:
     """The trees joined by AND, in parentheses."""
-    return exp.paren(exp.and_(*trees, copy=False), copy=False)
+    return _joined(exp.And, trees)
 
 
 def any_of(trees: Iterable[exp.Expr]) -> exp.Expr:
     """The trees joined by OR, in parentheses."""
-    return exp.paren(exp.or_(*trees, copy=False), copy=False)
+    return _joined(exp.Or, trees)
+
+
+def _joined(kind: type[exp.Expr], trees: Iterable[exp.Expr]) -> exp.Expr:
+    one, *more = (exp.paren(t, copy=False) if isinstance(t, exp.Connector) else t for t in trees)
+    for other in more:
+        one = kind(this=one, expression=other)
+    return exp.paren(one, copy=False)
 
 
 def case(branches: Sequence[tuple[exp.Expr, exp.Expr]], otherwise: exp.Expr) -> exp.Expr:

@@ -97,6 +97,9 @@ WAYS = {
     "wide.txt": lambda r, p: p.write_bytes(text([continental(x) for x in r], "\t").encode("utf-16")),
     "american.csv": lambda r, p: p.write_text(text([american(x) for x in r], "|", csv.QUOTE_ALL)),
     "titled.csv": lambda r, p: p.write_bytes(b"Quillmoor Yarns,,,\nall orders\n\n" + text(r).encode()),
+    "turning.csv": lambda r, p: p.write_text(
+        text([*r[:2000], *map(american, r[2000:])])
+    ),  # as the first rows do not show
     "packed.csv.gz": lambda r, p: p.write_bytes(gzip.compress(text(r).encode())),
     "packed.csv.zst": lambda r, p: p.write_bytes(pa.compress(text(r).encode(), "zstd", asbytes=True)),
     "lines.jsonl": lambda r, p: p.write_text("\n".join(json.dumps(x) for x in r)),
@@ -134,6 +137,11 @@ def test_one_shop_many_exports(shop, rows, expected, tmp_path, way):
     WAYS[way](rows, tmp_path / way)
     got, orders = scored_bytes(tmp_path / way, shop, tmp_path)
     assert got == expected
+    grown, as_rows = (
+        fl.growth(fl.open_orders(x, scheme=shop / "scheme.toml"), period="month")
+        for x in (tmp_path / way, pd.DataFrame(rows))
+    )
+    pd.testing.assert_frame_equal(grown, as_rows)
     found, examples = checked(tmp_path / way, shop)
     assert found == checked(pd.DataFrame(rows), shop)[0]
     assert (" of half1.csv" in examples["duplicate-rows"][0]) == (way == "half*.csv")
@@ -142,6 +150,7 @@ def test_one_shop_many_exports(shop, rows, expected, tmp_path, way):
         "continental.csv": ("is read as cp1252", "is cut at `;`", "are read day-first", "show a decimal comma"),
         "wide.txt": ("is read as utf-16", "show a decimal comma"),
         "american.csv": ("are read month-first", "show a decimal point"),
+        "turning.csv": ("are read month-first", "show a decimal point"),
         "titled.csv": ("from line 4",), "book.xlsx": ("from row 4",), "half*.csv": ("2 files are read together",),
     }  # fmt: skip
     for words in said.get(way, ()):

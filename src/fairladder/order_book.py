@@ -157,9 +157,11 @@ class Orders:
     def check(self) -> Check:
         """Balance, findings and set-aside rows; also where the orders are not fit to use."""
         looked = self._look()
-        found = row_inspection(looked)
-        self.__dict__["set_aside"] = self._rows_aside(looked.kept.as_rows)
-        looked.kept.forget()
+        try:
+            found = row_inspection(looked)
+            self.__dict__["set_aside"] = self._rows_aside(looked.kept.as_rows)
+        finally:
+            looked.kept.forget()
         frame = self._measured
         findings = [
             *row_findings(self.balance, self.notes),

@@ -17,7 +17,7 @@ from sqlglot import exp
 from fairladder.errors import DataError
 from fairladder.numbers import EXACT, ratio, standing
 from fairladder.orders import cells
-from fairladder.orders.lines import KeptLines, lines, reads_offsets, trimmed_ids, whole_state_of
+from fairladder.orders.lines import KeptLines, lines, offset_flag, reads_offsets, trimmed_ids, whole_state_of
 from fairladder.orders.rows import CODES, OUTSIDE, USED, Rows
 from fairladder.sqltree import any_of, case, column, named, select, sql
 
@@ -246,7 +246,7 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
         cells_of["currency"] = column("#currency")
         keys.append("currency")
     if reads_offsets(rows):
-        cells_of["offset"] = sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
+        cells_of["offset"] = offset_flag()
     measures = {**_order_measures(rows, shown, mixed, sequence), "latest": sql("MAX(placed_on)")}
     measures |= {"offsets": sql('MAX("offset")')} if reads_offsets(rows) else {}
     if (unread := rows.unread) is not None:

@@ -39,7 +39,7 @@ def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
     elif rows.roles.get("channel"):
         found["channel"] = column("#channel")
     if reads_offsets(rows):
-        found["offset"] = sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
+        found["offset"] = offset_flag()
     if (unread := rows.unread) is not None:
         found["unread"] = unread
     return found
@@ -48,6 +48,11 @@ def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
 def reads_offsets(rows: Rows) -> bool:
     """Whether text timestamps with an offset could be read as the day they are written with."""
     return rows.kind("placed") == "text" and rows.scheme.time.time_zone is None
+
+
+def offset_flag() -> exp.Expr:
+    """Over the rows' tree: 1 where a text timestamp ends in an offset from UTC, else 0."""
+    return sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
 
 
 def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:

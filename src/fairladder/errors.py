@@ -46,3 +46,9 @@ def nearest(name: str, known: Iterable[str]) -> str:
         return "There are none."
     shown = ", ".join(f"`{n}`" for n in names[:12])
     return f"There are: {shown}{' and ' + str(len(names) - 12) + ' more' if len(names) > 12 else ''}."
+
+
+def shortened(text: str, most: int = 200) -> str:
+    """The text in one line for a message: no control signs, the middle left out where it is longer than ``most``."""
+    line = "".join(c if c.isprintable() else " " for c in text)
+    return line if len(line) <= most else f"{line[: most * 2 // 3]} … {line[-most // 4 :]}"

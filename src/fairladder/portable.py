@@ -6,6 +6,7 @@ from typing import Any
 from sqlglot import exp
 
 from fairladder.conditions import Kind, parse_condition, to_engine
+from fairladder.engine import postgres, sqlite
 from fairladder.errors import UsageError, nearest
 from fairladder.fitting import SCORES, AnyLadder
 from fairladder.ladder import GroupedLadder
@@ -22,7 +23,7 @@ def scheme_sql(
 
     ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), ``kinds`` says what they are.
     Run in DuckDB, SQLite or PostgreSQL it gives what ``score`` gives with the same ladders. Percentile columns are left
-    out: they need all customers, not a rule. LOWER and UPPER are the database's own. Raises UsageError for another
+    out: they need all customers, not a rule. Raises UsageError for another
     dialect, or ladders within groups of a column that is no text.
     """
     if dialect not in DIALECTS:
@@ -41,6 +42,15 @@ def scheme_sql(
     stances = [(sql("segment = :n", n=s.name), exp.Literal.string(s.stance)) for s in scheme.segments]
     tree = tree.select("*", named(case(stances, exp.null()), "stance"), copy=False).from_("placed", copy=False)
     return str(_in_dialect(tree, dialect).sql(dialect, pretty=True))
+
+
+def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
+    """A condition in the words of a dialect, over columns of its own names; true, false or null as ``score`` takes it.
+
+    Raises ConditionError where it is wrong.
+    """
+    tree = to_engine(parse_condition(text, kinds), {name: column(name) for name in kinds})
+    return str(_in_dialect(exp.Select().select(tree), dialect).selects[0].sql(dialect))
 
 
 def _for_buyers(tree: exp.Expr) -> exp.Expr:
@@ -83,9 +93,8 @@ def _totals(scheme: Scheme) -> list[exp.Expr]:
 
 def _segment(scheme: Scheme, kinds: Mapping[str, Kind]) -> exp.Expr:
     cells = {name: column(name) for name in kinds}
-    days = frozenset(n for n, kind in kinds.items() if kind == "day")
     rules = [
-        (to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells, days), exp.Literal.string(s.name))
+        (to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells), exp.Literal.string(s.name))
         for s in scheme.segments if s.when is not None
     ]  # fmt: skip
     return case(rules, exp.Literal.string(scheme.segments[-1].name))
@@ -103,6 +112,10 @@ def _in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
                 signs = {"%": "*", "_": "?", "*": "[*]", "?": "[?]", "[": "[[]"}
                 pattern: str = "".join(signs.get(c, c) for c in node.expression.name)
                 return exp.Glob(this=node.this, expression=exp.Literal.string(pattern))
+            case exp.Lower() | exp.Upper():
+                return postgres.letter_by_letter(node) if dialect == "postgres" else sqlite.letter_by_letter(node)
+            case exp.Round() if dialect == "sqlite":
+                return sqlite.half_away(node)
             case exp.Round() if dialect == "postgres":
                 digits = node.args.get("decimals") or exp.convert(0)
                 return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=numeric(node.this), n=digits)

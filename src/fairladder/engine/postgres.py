@@ -4,6 +4,7 @@ import re
 
 from sqlglot import exp
 
+from fairladder.conditions import letters
 from fairladder.engine.protocol import CURRENCY_SIGNS, EXACT_MINOR
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.sqltree import case, numeric, sql
@@ -50,8 +51,7 @@ def translated(node: exp.Expr) -> exp.Expr:
         case exp.Like():
             return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
         case exp.Lower() | exp.Upper():
-            natural = exp.Collate(this=node.this, expression=exp.to_identifier("default", quoted=True))
-            return exp.Collate(this=type(node)(this=exp.paren(natural)), expression=_C)
+            return letter_by_letter(node)
         case exp.Anonymous():
             return _function(node)
     return node
@@ -59,6 +59,13 @@ def translated(node: exp.Expr) -> exp.Expr:
 
 #: Text compares by code point, whatever the database's own order of letters.
 _C = exp.to_identifier("C", quoted=True)
+
+
+def letter_by_letter(node: exp.Expr) -> exp.Expr:
+    """LOWER or UPPER as conditions mean them; what a letter is depends on a database's locale."""
+    letters_, others = letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
+    arguments = [exp.Collate(this=exp.paren(node.this), expression=_C), *map(exp.Literal.string, (letters_, others))]
+    return exp.Anonymous(this="TRANSLATE", expressions=arguments)
 
 
 def by_code_point(cell: exp.Expr) -> exp.Expr:

@@ -11,8 +11,10 @@ from zoneinfo import ZoneInfo
 from sqlglot import exp
 from sqlglot.dialects.sqlite import SQLite
 
+from fairladder.conditions import letters
 from fairladder.engine.protocol import CURRENCY_SIGNS, exact_minor_functions
 from fairladder.numbers import half_away_decimals
+from fairladder.sqltree import sql
 
 
 class StrictNames(SQLite):
@@ -60,6 +62,30 @@ def translated(node: exp.Expr) -> exp.Expr:
 
 def _call(name: str, *arguments: exp.Expr) -> exp.Anonymous:
     return exp.Anonymous(this=name, expressions=list(arguments))
+
+
+def letter_by_letter(node: exp.Expr) -> exp.Expr:
+    """LOWER or UPPER as conditions mean them, for a SQLite of somebody else's, which knows A to Z alone."""
+    letters_, others = letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
+    return sql(
+        "CASE WHEN :t IS NOT NULL THEN (WITH RECURSIVE part(n, done) AS (SELECT 1, '' UNION ALL SELECT n + 1, done || CASE WHEN "
+        "INSTR(:own, SUBSTR(:t, n, 1)) > 0 THEN SUBSTR(:other, INSTR(:own, SUBSTR(:t, n, 1)), 1) ELSE SUBSTR(:t, n, 1) END "
+        "FROM part WHERE n <= LENGTH(:t)) SELECT done FROM part ORDER BY n DESC LIMIT 1) END",
+        t=node.this, own=exp.Literal.string(letters_), other=exp.Literal.string(others),
+    )  # fmt: skip
+
+
+def half_away(node: exp.Expr) -> exp.Expr:
+    """ROUND of decimal text for a SQLite of somebody else's: a float is compared with that of the half below or above it."""
+    digits = int(node.args["decimals"].name) if node.args.get("decimals") is not None else 0
+    value = node.this
+    while isinstance(value, exp.Cast):
+        value = value.this
+    size = sql("ABS(:x)", x=value)
+    low = sql("CAST(:s * :u AS BIGINT)", s=size, u=float(10**digits))
+    below = sql("(:low - (:low / :u > :s))", low=low, u=float(10**digits), s=size)
+    up = sql("(:s >= (2 * :b + 1) / :two)", s=size, b=below, two=float(2 * 10**digits))
+    return sql("CASE WHEN :x < 0 THEN -1 ELSE 1 END * (:b + :up) / :u", x=value, b=below, up=up, u=float(10**digits))
 
 
 def prepare(connection: sqlite3.Connection) -> None:
@@ -173,7 +199,7 @@ _FUNCTIONS: list[tuple[str, Callable[..., Any], int]] = [
     ("floor", _known(lambda x: int(x // 1)), 1),
     ("round", _known(lambda x: float(half_away_decimals(x, 0))), 1),
     ("round", _known(lambda x, digits: float(half_away_decimals(x, digits))), 2),
-    ("lower", _known(lambda text: _text(text).lower()), 1),
-    ("upper", _known(lambda text: _text(text).upper()), 1),
+    ("lower", _known(lambda text: letters.lower(_text(text))), 1),
+    ("upper", _known(lambda text: letters.upper(_text(text))), 1),
     ("hash", _twin, -1),
 ]

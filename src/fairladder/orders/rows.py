@@ -336,8 +336,7 @@ class Rows:
         if self.condition is None:
             return []
         values = self.condition_cells()
-        days = frozenset(n for n, k in condition_kinds(self.source, self.roles, self.settled).items() if k == "day")
-        holds = to_engine(self.condition, values, days)
+        holds = to_engine(self.condition, values)
         unknown = (sql(":h IS NULL", h=holds), exp.Literal.number(UNKNOWN))
         return [unknown, (sql("NOT :h", h=holds), exp.Literal.number(LEFT_OUT))]
 

@@ -20,6 +20,16 @@ needs_postgres = pytest.mark.skipif(
     not POSTGRES, reason="no PostgreSQL: set FAIRLADDER_POSTGRES to the URL of an empty database"
 )
 
+
+def pytest_collection_modifyitems(items):
+    """What writes to the one PostgreSQL there is stays with one worker."""
+    for item in items:
+        if "postgres" in item.nodeid or any(
+            "POSTGRES" in str(m.kwargs.get("reason", "")) for m in item.iter_markers("skipif")
+        ):
+            item.add_marker(pytest.mark.xdist_group("postgres"))
+
+
 os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC: the machine's zone must never show
 
 

@@ -12,7 +12,7 @@ from sqlglot import exp
 
 from fairladder import looks
 from fairladder.days import as_day
-from fairladder.errors import DataError, UsageError
+from fairladder.errors import DataError, UsageError, nearest
 from fairladder.fitting import SCORES
 from fairladder.history.periods import checked_period, starts
 from fairladder.numbers import half_away, ratio, to_minor
@@ -117,10 +117,7 @@ def compare(
     was = score(customers, orders.scheme, ladders=ladders)
     later = customers_to_score(after)
     scored = score(later, orders.scheme, ladders=ladders if yardstick == "then" else None)
-    known = set(
-        was.loc[(was["orders"] > 0) | (was["refunds"] > 0), "customer"]
-    )  # members of the file who come later are new then
-    was = was[was["customer"].isin(known) | was["customer"].isin(_without_orders(scored))]
+    was, scored = _there(was, first, orders.scheme), _there(scored, last, orders.scheme)
     parts, findings = _parts(after, first, last)
     saved = SavedLadders.of(ladders, orders.scheme, customers, first)
     return _compared(was, scored, orders.scheme, first, last, parts, drift(saved, scored), findings)
@@ -169,9 +166,8 @@ def paths(
         )
     ladders = fit_ladders(customers, orders.scheme)
     tables, steps = [], {}
-    never = _without_orders(customers_to_score(orders.on(last)))
     for day in days:
-        scored = _there(score(customers_to_score(orders.on(day)), orders.scheme, ladders=ladders), never)
+        scored = _there(score(customers_to_score(orders.on(day)), orders.scheme, ladders=ladders), day, orders.scheme)
         tables.append(_sizes(scored, orders.scheme).assign(day=pd.Timestamp(day).as_unit("s")))
         steps[day] = scored.set_index("customer")["segment"].astype(str)
         last_spend = scored.set_index("customer")["spend"]
@@ -196,15 +192,17 @@ def _days(orders: Orders, then: "str | dt.date", now: "str | dt.date | None") ->
     return first, last
 
 
-def _there(scored: pd.DataFrame, never: "set[str]") -> pd.DataFrame:
-    """Customers who had an order by that day, and those who ``never`` have one; members who order later are new then."""
-    ordered = (scored["orders"] > 0) | (scored["refunds"] > 0)
-    return scored[(ordered | scored["customer"].isin(never)).to_numpy()]
-
-
-def _without_orders(scored: pd.DataFrame) -> "set[str]":
-    """Members without any order."""
-    return set(scored.loc[(scored["orders"] == 0) & (scored["refunds"] == 0), "customer"])
+def _there(scored: pd.DataFrame, day: dt.date, scheme: Scheme) -> pd.DataFrame:
+    """Customers who had a row by that day, and members of the customers file, unless they joined it later."""
+    since = scheme.customers.since
+    if since is None:
+        return scored
+    if since not in scored or scored[since].dtype.kind != "M":
+        hint = "its cells are no days" if since in scored else nearest(since, map(str, scored.columns))
+        raise UsageError(f"[customers] since names `{since}`, the day on which a customer joined: {hint}.")
+    rows = scored["orders"] + scored["refunds"] + scored["zero_orders"]
+    joined = scored[since].isna() | (scored[since] <= pd.Timestamp(day))
+    return scored[((rows > 0) | joined).to_numpy()]
 
 
 def _compared(

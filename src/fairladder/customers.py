@@ -17,7 +17,16 @@ from sqlglot import exp
 from fairladder.errors import DataError
 from fairladder.numbers import EXACT, ratio, standing
 from fairladder.orders import cells
-from fairladder.orders.lines import KeptLines, lines, offset_flag, reads_offsets, trimmed_ids, whole_state_of
+from fairladder.orders.lines import (
+    SIGNS,
+    KeptLines,
+    line_signs,
+    lines,
+    offset_flag,
+    reads_offsets,
+    trimmed_ids,
+    whole_state_of,
+)
 from fairladder.orders.rows import CODES, OUTSIDE, USED, Rows
 from fairladder.sqltree import any_of, case, column, named, select, sql
 
@@ -96,7 +105,21 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
     parts += [named(tree, name) for name, tree in untrimmed.items()]
     others = [
         exp.column(n)
-        for n in ("currency", "customer", "amount", "rows_amount", "lines", "latest", "name", "offsets", "unread")
+        for n in (
+            "currency",
+            "customer",
+            "amount",
+            "rows_amount",
+            "lines",
+            "latest",
+            "name",
+            "offsets",
+            "unread",
+            "least",
+            "most",
+            "files",
+            *SIGNS,
+        )
         if n in has
     ]
     divided = select([named(state, "state"), *others, *parts], orders, "orders")
@@ -119,10 +142,25 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
         **({"offsets": "MAX(offsets)"} if "offsets" in has else {}),
         **({"unread": "MAX(unread)"} if "unread" in has else {}),
         **({"untrimmed_order": "BOOL_OR(untrimmed_order)"} if as_written else {}),
+        **(_repeated("files" in has) if "least" in has else {}),
+        **{name: f"CAST(SUM({name}) AS BIGINT)" for name in SIGNS if name in has},
     }  # fmt: skip
     keys = [exp.column(n) for n in ("state", "customer", "currency") if n in has]
     columns = [*(named(k, k.name) for k in keys), *(named(sql(tree), name) for name, tree in measures.items())]
     return select(columns, divided, "divided").group_by(*keys, copy=False)
+
+
+def _repeated(several_files: bool) -> dict[str, str]:
+    """Orders with several rows, those of them that repeat one amount on each, and what that adds to spend.
+
+    Rows that are in several files repeat one another, which says nothing of totals.
+    """
+    one = "lines > 1 AND least <> 0" + (" AND files = 1" if several_files else "")
+    return {
+        "several_rows": f"COUNT(CASE WHEN {one} THEN 1 END)",
+        "repeated_orders": f"COUNT(CASE WHEN {one} AND least = most THEN 1 END)",
+        "repeated_money": f"CAST(SUM(CASE WHEN {one} AND least = most THEN amount - least END) AS BIGINT)",
+    }
 
 
 _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"
@@ -183,8 +221,12 @@ def _order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dic
         found["offsets"] = column("offset") if each else sql("MAX(:x)", x=column("offset"))
     if rows.unread is not None:
         found["unread"] = column("unread") if each else sql("MAX(:x)", x=column("unread"))
-    if looked_at and not each:
+    if not each and (looked_at or _tells_repeats(rows)):
         found |= {"least": sql("MIN(:m)", m=minor), "most": sql("MAX(:m)", m=minor)}
+    if not each and rows.source.parts:
+        found["files"] = sql("CASE WHEN MIN(home) = MAX(home) THEN 1 ELSE 2 END")
+    for name in line_signs(rows):
+        found[name] = column(name) if each else sql("CAST(SUM(:x) AS BIGINT)", x=column(name))
     return found
 
 
@@ -247,7 +289,10 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
         keys.append("currency")
     if reads_offsets(rows):
         cells_of["offset"] = offset_flag()
+    cells_of |= line_signs(rows)
     measures = {**_order_measures(rows, shown, mixed, sequence), "latest": sql("MAX(placed_on)")}
+    measures |= {name: sql("CAST(SUM(:x) AS BIGINT)", x=column(name)) for name in line_signs(rows)}
+    measures |= {"least": sql("MIN(amount)"), "most": sql("MAX(amount)")} if _tells_repeats(rows) else {}
     measures |= {"offsets": sql('MAX("offset")')} if reads_offsets(rows) else {}
     if (unread := rows.unread) is not None:
         cells_of["unread"] = unread
@@ -264,7 +309,16 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
     told = {
         "state": whole_state_of(rows, "order"),
         "untrimmed": any_of(untrimmed) if untrimmed else exp.false(),
-        **{n: column(n) for n in ("lines", "amount", "latest")},
+        **{
+            n: column(n)
+            for n in (
+                "lines",
+                "amount",
+                "latest",
+                *(["least", "most"] if _tells_repeats(rows) else []),
+                *line_signs(rows),
+            )
+        },
         **({"currency": column("currency")} if rows.by_currency else {}),
         **{flag: column(flag) for flag in _flags(rows)},
     }
@@ -276,9 +330,16 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
         "untrimmed": "BOOL_OR(untrimmed)",
     }
     measures |= {flag: f"MAX({flag})" for flag in _flags(rows)}
+    measures |= _repeated(several_files=False) if _tells_repeats(rows) and not rows.source.parts else {}
+    measures |= {name: f"CAST(SUM({name}) AS BIGINT)" for name in line_signs(rows)}
     keys = [column(n) for n in ("state", *(["currency"] if rows.by_currency else []))]
     summed = select([*keys, *(named(sql(m), n) for n, m in measures.items())], looked, "looked")
     return summed.group_by(*keys, copy=False)
+
+
+def _tells_repeats(rows: Rows) -> bool:
+    """Whether an order's rows add up, so that one amount on each of them is a sign of its total joined on."""
+    return rows.has_orders and rows.scheme.orders.amount_is == "line"
 
 
 def _flags(rows: Rows) -> list[str]:
@@ -308,7 +369,8 @@ def _shown_columns(rows: Rows, columns: Collection[str] | None) -> tuple[list[st
         role(r) for r in ("customer", "order", "placed", "amount", "unit_price", "quantity", "discount", "channel")
     }
     others = [name for name in rows.source.columns if name not in taken]
-    everything = [*(["channel"] if role("channel") else []), *others]
+    channel = role("channel")
+    everything = [*([channel if "channel" in rows.source.columns else "channel"] if channel else []), *others]
     return (everything if columns is None else list(columns)), others
 
 

@@ -1,8 +1,12 @@
 """Days as people give them."""
 
 import datetime as dt
+from typing import Literal, get_args
 
 from fairladder.errors import UsageError
+
+Period = Literal["day", "week", "month", "quarter", "year"]
+PERIODS: tuple[Period, ...] = get_args(Period)
 
 
 def as_day(value: str | dt.date) -> dt.date:

@@ -35,6 +35,10 @@ class ConditionError(UsageError):
     """A condition does not parse, uses what is not allowed, or names an unknown column."""
 
 
+class FairLadderWarning(UserWarning):
+    """Numbers that are given although something says that they are probably wrong."""
+
+
 def nearest(name: str, known: Iterable[str]) -> str:
     """Advice naming the known name most like ``name``, or all known names where none is like it."""
     names = [str(k) for k in known]

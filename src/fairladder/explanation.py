@@ -1,7 +1,7 @@
 """Why a customer stands where they stand: values, cuts, rungs, the rules tried, and the smallest changes that move them."""
 
 import datetime as dt
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -19,7 +19,7 @@ from fairladder.ladder import GroupedLadder, Ladder, percentile
 from fairladder.numbers import to_minor
 from fairladder.order_book import Orders
 from fairladder.scheme import Scheme
-from fairladder.scoring import fit_ladders, score
+from fairladder.scoring import by_own_names, fit_ladders, score
 from fairladder.value.columns import customers_to_score
 
 
@@ -227,6 +227,7 @@ def _sentence(s: Standing) -> str:
 
 def _rules(row: pd.DataFrame, scheme: Scheme) -> list[RuleTried]:
     """The rules in order, down to the one that placed the customer."""
+    row = by_own_names(row, scheme)
     kinds, tried = frame_kinds(row), []
     for segment in scheme.segments:
         if segment.when is None:
@@ -401,22 +402,59 @@ class _Changes:
         return self._told("recency", by, "recency_score", self.changed(days=by), words)
 
     def _purchase_now(self) -> Change | None:
-        """The smallest purchase on the day of reckoning that changes the segment."""
+        """The smallest purchase on the day of reckoning that changes the segment, one unit less being shown not to.
+
+        The segment can change only where a value that a rule speaks of passes a number of that rule; the values move one way as
+        the amount grows, so each such amount is found by halving, and the least that changes the segment is taken.
+        """
         was = str(self.scored["segment"].iloc[self.at])
+        after: dict[int, pd.Series[Any]] = {}
+
+        def customer(amount: int) -> "pd.Series[Any]":
+            if amount not in after:
+                after[amount] = score(self.changed(today=amount), self.scheme).iloc[self.at]
+            return after[amount]
+
+        def moved(amount: int) -> bool:
+            return str(customer(amount)["segment"]) != was
+
+        amounts = sorted({1, *self._turning_points(customer)})
+        found = next((amount for amount in amounts if moved(amount)), None)
+        if found is None:
+            return None
+        if found > 1 and moved(found - 1):
+            below = max((amount for amount in amounts if amount < found), default=0)
+            found = below + (self._least(found - below, lambda n: moved(below + n)) or found - below)
+        segment = str(customer(found)["segment"])
+        least = "of any amount" if found == 1 else f"of at least {self._money(found)}"
+        text = f"One more purchase on {looks.day(self.as_of)}, {least}: segment {segment}."
+        return Change("purchase", found, f"segment {was} → {segment}", segment, text)
+
+    def _turning_points(self, customer: "Callable[[int], pd.Series[Any]]") -> Iterator[int]:
+        """Amounts of a purchase at which a value in some rule reaches or passes a number in it."""
         spend = to_minor(self.customers["spend"].to_numpy(), self.scheme.money.decimals)
-        most, amount = int(spend.max() - spend[self.at]) + 1, 1
-        for _ in range(self.scheme.scores.rungs):
-            customers = self.changed(today=amount)
-            if (segment := self._segment(customers)) != was:
-                least = "of any amount" if amount == 1 else f"of at least {self._money(amount)}"
-                text = f"One more purchase on {looks.day(self.as_of)}, {least}: segment {segment}."
-                return Change("purchase", amount, f"segment {was} → {segment}", segment, text)
-            now = self.rung("monetary_score", customers)
-            more = self._least(most, lambda n, now=now: self.rung("monetary_score", self.changed(today=n)) > now)  # type: ignore[misc]
-            if more is None:
-                return None
-            amount = more
-        return None
+        numbers = _rule_numbers(self.scheme, by_own_names(self.scored.iloc[[self.at]], self.scheme))
+        scale = 10**self.scheme.money.decimals
+        largest = max((abs(n) for _, n in numbers), default=0)
+        most = int(spend.max() - spend[self.at]) + int(min(largest, 10**9) * scale * (len(self.own) + 2)) + 1
+        for name, number in sorted(numbers):
+            low, high = (self._number(customer(amount), name) for amount in (1, most))
+            if low is None or high is None or low == high:
+                continue
+            for passed in (_reaches, _exceeds):
+                before = passed(low, number)
+                if passed(high, number) != before:
+                    at = self._least(most, lambda n, name=name, number=number, passed=passed, before=before: (  # type: ignore[misc]
+                        (value := self._number(customer(n), name)) is not None and passed(value, number) != before
+                    ))  # fmt: skip
+                    if at is not None:
+                        yield at
+
+    def _number(self, row: "pd.Series[Any]", name: str) -> float | None:
+        value = row.get(name)
+        if name in self.scheme.tiers and not looks.missing(value):
+            return float(self.scheme.tiers[name].names().index(str(value)))
+        return None if looks.missing(value) or isinstance(value, str | pd.Timestamp) else float(value)
 
     def _wait(self, ladders: Any) -> Change | None:
         """How long the recency rung lasts without a purchase, on today's ladder."""
@@ -432,6 +470,31 @@ class _Changes:
         until = looks.day(self.as_of + dt.timedelta(days=left))
         text = f"One more purchase by {until} keeps recency_score {rung} on today's ladder; a day later it is {after}."
         return Change("wait", left, f"recency_score {rung} until then", str(self.scored["segment"].iloc[self.at]), text)
+
+
+def _reaches(value: float, number: float) -> bool:
+    return value >= number
+
+
+def _exceeds(value: float, number: float) -> bool:
+    return value > number
+
+
+def _rule_numbers(scheme: Scheme, row: pd.DataFrame) -> set[tuple[str, float]]:
+    """Each column of a rule with each number of that rule; a tier with each of its places, which its labels stand for."""
+    found: set[tuple[str, float]] = set()
+    kinds = frame_kinds(row)
+    for segment in scheme.segments:
+        if segment.when is None:
+            continue
+        condition = parse_condition(segment.when, kinds, segment.name)
+        numbers = {float(n.name) * (-1 if isinstance(n.parent, exp.Neg) else 1) for n in condition.tree.find_all(exp.Literal)
+                   if not n.is_string}  # fmt: skip
+        found |= {(name, number) for name in condition.names for number in numbers}
+        found |= {
+            (n, float(place)) for n in condition.names & scheme.tiers.keys() for place in range(scheme.tiers[n].size)
+        }
+    return found
 
 
 def _raw(customers: pd.DataFrame, decimals: int) -> pd.DataFrame:

@@ -1,8 +1,8 @@
 """Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half file is ever seen."""
 
+import hashlib
 import json
 import re
-import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -11,38 +11,13 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 
+from fairladder.columns import is_money
 from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
-from fairladder.targets import format_of, replacing
+from fairladder.scratch import a_scratch_folder
+from fairladder.targets import format_of, replacing, require_place, settings_path
 from fairladder.workbook import write_workbook
-
-#: Columns that are money, written with exactly the scheme's decimals in text formats.
-MONEY = frozenset(
-    {
-        "spend",
-        "average_order_value",
-        "smallest_order",
-        "largest_order",
-        "amount",
-        "revenue",
-        "new_revenue",
-        "repeat_revenue",
-        "refunded",
-        "spend_to_date",
-        "margin_to_date",
-        "expected_order_value",
-        "expected_value",
-        "value_low",
-        "value_high",
-        "quick_value",
-        "formula_value",
-        "value_if_lower",
-        "value_if_higher",
-        "spend_before",
-        "spend_after",
-    }
-)
 
 
 def write(
@@ -70,26 +45,49 @@ def write(
         raise UsageError(f"There is no part {part!r} in this result. {nearest(part, tables)}")
     first = tables[part or next(iter(tables))]
     kind = format_of(path)
+    if kind == "csv" and facts is not None:
+        require_place(settings_path(path))
     with replacing(path) as beside:
         if kind == "csv":
             write_csv(as_text_table(made_safe(first) if spreadsheet_safe else first, decimals), str(beside))
-            if facts is not None:
-                with replacing(settings_path(path)) as told:
-                    told.write_text(as_json(facts), "utf-8")
+            digest = digest_of(beside)
         elif kind == "parquet":
             _write_parquet(first, beside, facts)
         elif kind == "xlsx":
-            write_workbook(tables if part is None else {part: first}, beside, MONEY, decimals, facts)
+            write_workbook(tables if part is None else {part: first}, beside, decimals, facts)
         else:
             chosen = tables if part is None else {part: first}
             beside.write_text(
                 as_json({**(facts or {}), **{n: rows_of(t, decimals) for n, t in chosen.items()}}), "utf-8"
             )
+    if kind == "csv" and facts is not None:
+        # Last, with the file's digest: whoever reads a file without its facts, or with another's, can see it.
+        with replacing(settings_path(path)) as told:
+            told.write_text(as_json({**facts, "digest": digest}), "utf-8")
 
 
-def settings_path(path: str | Path) -> Path:
-    """Where the facts of a CSV stand, which has no room for them: ``scored.csv`` → ``scored.settings.json``."""
-    return Path(path).with_suffix(".settings.json")
+def digest_of(path: str | Path) -> str:
+    """SHA-256 of a file's bytes."""
+    with open(path, "rb") as opened:
+        return hashlib.file_digest(opened, "sha256").hexdigest()
+
+
+def receipt_trouble(path: str | Path) -> str:
+    """What is wrong with the facts that stand beside a CSV; empty where they are its own, or it is no CSV."""
+    if Path(path).suffix.lower() != ".csv":
+        return ""
+    name, beside = Path(path).name, settings_path(path)
+    try:
+        told = json.loads(beside.read_text("utf-8"))
+    except FileNotFoundError:
+        return (
+            f"{name} stands without its receipt {beside.name}, so nobody can tell whether it is the list that was made."
+        )
+    except (OSError, ValueError):
+        return f"The receipt {beside.name} beside {name} cannot be read."
+    if not isinstance(told, dict) or told.get("digest") != digest_of(path):
+        return f"The receipt {beside.name} is not that of {name}: the list was changed since, or is another one."
+    return ""
 
 
 def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
@@ -113,8 +111,8 @@ _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 
 def csv_text(frame: pd.DataFrame, decimals: int) -> str:
     """The table as the CSV that ``write`` would write."""
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "table.csv"
+    with a_scratch_folder() as folder:
+        path = folder / "table.csv"
         write_csv(as_text_table(frame, decimals), str(path))
         return path.read_text("utf-8")
 
@@ -130,7 +128,7 @@ def rows_of(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
     for name, values in frame.items():
         if values.dtype.kind == "M":
             values = values.dt.strftime("%Y-%m-%d")
-        elif name in MONEY:
+        elif is_money(frame, name):
             values = pd.Series(_in_units(values, decimals), index=values.index)
         columns[name] = values.astype(object).where(values.notna(), None)
     rows: list[dict[str, Any]] = pd.DataFrame(columns, index=frame.index).to_dict("records")
@@ -141,7 +139,7 @@ def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:
     """The table for a text format: money as decimals, days as dates, the rest as it is."""
     columns = {}
     for name, values in frame.items():
-        if name in MONEY:
+        if is_money(frame, name):
             columns[str(name)] = _decimals(values, decimals)
         elif values.dtype.kind == "M":
             columns[str(name)] = pa.array(values).cast(pa.date32())

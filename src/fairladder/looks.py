@@ -73,6 +73,7 @@ def reckoning(as_of: dt.date | None, came_from: str) -> str:
 
 def rows_read(balance: dict[str, Any]) -> str:
     """``18,119 rows read: 17,367 used, 289 set aside, 463 left out`` of a balance as JSON."""
-    parts = [(balance[name], name.replace("_", " ")) for name in ("used", "set_aside", "left_out", "outside_window")]
+    parts = [(balance[name], name.replace("_", " ")) for name in ("used", "set_aside", "left_out", "outside_window", "repeats_dropped")
+             if name in balance]  # fmt: skip
     told = ", ".join(f"{count(n)} {name}" for n, name in parts if n or name == "used")
     return f"{count(balance['rows_read'])} rows read: {told}"

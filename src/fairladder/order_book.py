@@ -1,6 +1,7 @@
 """The order book: opened orders, from which the balance, the customers and everything else are asked."""
 
 import datetime as dt
+import warnings
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -16,6 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from sqlglot import exp
 
+from fairladder.columns import CARRIED, SCHEME
 from fairladder.customers import (
     COLUMNS,
     customers_frame,
@@ -28,7 +30,7 @@ from fairladder.customers import (
 )
 from fairladder.days import as_day
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, UsageError
+from fairladder.errors import DataError, FairLadderWarning, UsageError, nearest
 from fairladder.orders.balance import MOST_SET_ASIDE_PERCENT, Balance, balance_of, major
 from fairladder.orders.findings import Finding, customer_findings, row_findings, tie_finding
 from fairladder.orders.inspection import Looked, row_inspection
@@ -47,9 +49,11 @@ from fairladder.orders.rows import (
     open_rows,
     settled,
     settled_at_first,
+    written_dates,
 )
 from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
 from fairladder.orders.shapes import one_row_per_channel, with_lines
+from fairladder.orders.signs import ALLOWED, Signs, allowed, pass_findings, sentences, signs_of, unmatched
 from fairladder.orders.source import Source, open_source
 from fairladder.reading import keep_rows, largest_unread, read_through
 from fairladder.scheme import Scheme, load_scheme, scheme_from
@@ -131,6 +135,7 @@ class _Reduced:
     totals: list[int]
     latest: dt.date | None
     offsets: bool
+    signs: Signs
 
 
 class Orders:
@@ -148,6 +153,7 @@ class Orders:
         self._rows = open_rows(self._source, self._roles, scheme)
         self._customers_file = customers if customers is not None else scheme.customers.file
         self._kept: dict[Any, tuple[exp.Expr, bool, Rows]] = {}
+        self._by_day: dict[dt.date, Orders] = {}
 
     def __repr__(self) -> str:
         return f"Orders({self._source.label!r}, {', '.join(f'{r}={c!r}' for r, c in self._roles.columns.items())})"
@@ -156,6 +162,10 @@ class Orders:
 
     def check(self) -> Check:
         """Balance, findings and set-aside rows; also where the orders are not fit to use."""
+        with self._engine.moment():
+            return self._checked()
+
+    def _checked(self) -> Check:
         looked = self._look()
         try:
             found = row_inspection(looked)
@@ -163,9 +173,11 @@ class Orders:
         finally:
             looked.kept.forget()
         frame = self._measured
+        there = {f.code for f in found}
         findings = [
             *row_findings(self.balance, self.notes),
             *found,
+            *(f for f in self.findings if f.code not in there | {"repeated-total"}),
             *customer_findings(frame, self.members.frame if self.members else None, self.scheme.money.decimals),
         ]
         from fairladder.fairness import fairness_of, in_words  # needs pandas, which is loaded while the engine works
@@ -173,6 +185,7 @@ class Orders:
         ties = fairness_of(frame, self.scheme)
         if (finding := tie_finding(int(ties["parted"].sum()), in_words(ties))) is not None:
             findings.append(finding)
+        findings = allowed(findings, self.scheme.orders.allow)
         return Check(self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json())
 
     def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
@@ -187,15 +200,21 @@ class Orders:
         if as_of is not None:
             return self.on(as_of).customers()
         self.require_fit()
+        for finding in self.findings:
+            if finding.level == "error":
+                warnings.warn("".join(sentences([finding])), FairLadderWarning, stacklevel=2)
         return self._measured.copy(deep=False)  # pandas copies what is written to
 
     def on(self, as_of: str | dt.date) -> "Orders":
         """The same orders with another day of reckoning."""
         day = as_day(as_of)
+        if day in self._by_day:
+            return self._by_day[day]
         other = Orders.__new__(Orders)
         other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
-        other.scheme, other._kept = self.scheme.with_options(time={"as_of": day}), {}
+        other.scheme, other._kept, other._by_day = self.scheme.with_options(time={"as_of": day}), {}, {}
         other._rows = replace(self._rows, scheme=other.scheme)
+        self._by_day[day] = other
         return other
 
     def with_history(self) -> "Orders":
@@ -205,15 +224,22 @@ class Orders:
         other = Orders.__new__(Orders)
         other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
         time = self.scheme.time.model_copy(update={"from_": None, "as_of": self.as_of})
-        other.scheme, other._kept = self.scheme.model_copy(update={"time": time}), {}
+        other.scheme, other._kept, other._by_day = self.scheme.model_copy(update={"time": time}), {}, {}
         other._rows = replace(self._rows, scheme=other.scheme)
         return other
 
     @property
     def rows(self) -> Rows:
         """The rows as trees to build queries from, once it is settled how their dates and numbers are written."""
-        assert self._reduced is not None
+        self._settle()
         return self._rows
+
+    @property
+    def input_files(self) -> list[Path]:
+        """The files that the orders and what goes with them are read from, which no output may replace."""
+        source = [part.path for part in (self._source.parts or (self._source,)) if part.path is not None]
+        others = [self._customers_file, self.scheme.lines.file, self.scheme.money.rates]
+        return [*source, *(Path(f) for f in others if isinstance(f, str | Path) and str(f) != "-")]
 
     @property
     def columns(self) -> list[str]:
@@ -237,7 +263,7 @@ class Orders:
             "source": self._source.name,
             "settings": self.scheme.as_json(),
             "balance": self.balance.as_json(),
-            "notes": self.notes,
+            "notes": [*sentences(self.findings), *self.notes],
         }
 
     def sql(self) -> str:
@@ -250,15 +276,21 @@ class Orders:
         balance = self.balance
         if balance.mostly_unusable and not self.allow_set_aside:
             reasons = ", ".join(f"{n:,} {reason}" for reason, n in balance.reasons.items())
+            percent = (
+                ' Or discounts are in percent: say `discount_as = "percent"` under [orders].'
+                if self._reduced.signs.over_one
+                else ""
+            )
             raise DataError(
                 f"{balance.set_aside:,} of {balance.rows_read:,} rows are set aside ({reasons}): more than "
                 f"{MOST_SET_ASIDE_PERCENT} %, so the columns are probably mapped wrongly. Look at `fairladder check`, "
-                "correct [orders] in the scheme, or pass --allow-set-aside."
+                "correct [orders] in the scheme, or pass --allow-set-aside." + percent
             )
         if len(currencies := self._currencies) > 1:
             raise DataError(
                 f"The orders are in several currencies ({', '.join(currencies)}), which must not be added up. Choose "
-                "one with `currency` under [money]; the others are then set aside."
+                "one with `currency` under [money]; the others are then set aside. Or convert them: `rates` under [money] names "
+                "a file of currency, day and rate."
             )
 
     # ------------------------------------------------------------------------------------------------- results
@@ -314,6 +346,22 @@ class Orders:
             notes.append(f"`orders`, `first_order` and segments speak of the rows {why} only.")
         return notes
 
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What every command has to say of numbers that are probably wrong; errors that are allowed by name are warnings."""
+        role = self._roles.columns.get
+        found = pass_findings(self._reduced.signs, self.scheme.money.decimals, role("status"), role("discount"))
+        found += self._members_found
+        return tuple(allowed(found, self.scheme.orders.allow))
+
+    @property
+    def _members_found(self) -> list[Finding]:
+        table = self._reduced.table
+        if table is None or self.members is None:
+            return []
+        found = unmatched(set(table["customer"].to_pylist()), set(self.members.frame["customer"]), self.members.label)
+        return [found] if found is not None else []
+
     @cached_property
     def members(self) -> Members | None:
         """The customers file, where there is one."""
@@ -321,7 +369,14 @@ class Orders:
             return None
         taken = {*COLUMNS, *SCORE_COLUMNS}
         id_column = self._roles.columns["customer"]
-        return open_members(self._customers_file, self.scheme.customers, id_column, taken, self._engine)
+        return open_members(
+            self._customers_file,
+            self.scheme.customers,
+            id_column,
+            taken,
+            self._engine,
+            lambda: written_dates(self._rows),
+        )
 
     @cached_property
     def set_aside(self) -> "pd.DataFrame":
@@ -351,16 +406,20 @@ class Orders:
         zone = self.scheme.time.time_zone
         return dt.datetime.now(ZoneInfo(zone) if zone else dt.UTC).date()
 
+    def _settle(self) -> _Reduced:
+        """Read the rows, where nothing has been asked yet: how they are written is known only then."""
+        return self._reduced
+
     @cached_property
     def _reduced(self) -> _Reduced:
         return self._read(keep=False)[0]
 
     def _read(self, keep: bool) -> tuple[_Reduced, KeptLines | None]:
-        with ThreadPoolExecutor(1) as aside:
+        with ThreadPoolExecutor(1) as aside, self._engine.moment():
             aside.submit(import_module, "pandas")  # the engine works without Python's lock, so this costs nothing
             found = read_through(self._rows, keep)
-        self._rows = found.rows
-        return self._accounted(found.table, True, found.kept), found.kept
+            self._rows = found.rows
+            return self._accounted(found.table, True, found.kept), found.kept
 
     def _look(self) -> Looked:
         """The rows, kept for the findings; where nothing has been read before, the customers come from them, too."""
@@ -380,7 +439,7 @@ class Orders:
         latest = pc.max(used["latest_row"]).as_py() if "latest_row" in used.column_names else None
         offsets = "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py())
         balance = balance_of(groups, self.scheme.money.decimals)
-        return _Reduced(used if whole else None, balance, totals, latest, offsets)
+        return _Reduced(used if whole else None, balance, totals, latest, offsets, signs_of(table))
 
     def order_table(
         self, columns: Sequence[str] | None = None, *, mixed: bool = False, sequence: bool = True, history: bool = True
@@ -463,13 +522,18 @@ class Orders:
         table = self._reduced.table
         if table is None:  # only the orders have been read so far
             del self.__dict__["_reduced"]
-            table = self._reduced.table
-            assert table is not None
+            reduced = self._settle()
+            table = reduced.table
+        if table is None:
+            raise DataError("The orders could not be reduced to customers. Open them again.")
         extra = [c for c in ("name", "only_channel") if c in table.column_names]
         frame = customers_frame(table, self.scheme.money.decimals, extra)
         if self.members is not None:
             frame = _joined(frame, self.members.frame)
-        return with_measures(frame, self.as_of, self.scheme.money.decimals)
+        measured = with_measures(frame, self.as_of, self.scheme.money.decimals)
+        measured.attrs[CARRIED] = [name for name in measured if name not in COLUMNS]
+        measured.attrs[SCHEME] = self.scheme.model_dump_json(by_alias=True, exclude_defaults=True)
+        return measured
 
 
 def _shaped(source: Source, scheme: Scheme) -> Source:
@@ -518,20 +582,24 @@ def open_orders(
     customers: Any = None,
     scheme: str | Path | Scheme | Mapping[str, Any] | None = None,
     allow_set_aside: bool = False,
+    allow: Sequence[str] = (),
 ) -> Orders:
     """Open a table of orders.
 
     Parameters
     ----------
     orders
-        Path to a CSV, TSV or Parquet file, or a pandas DataFrame; a row per order line or per order.
+        A path, a pattern of paths, a list of paths, the URL of a database, or a frame of pandas, Polars, Arrow, DuckDB; a row
+        per order line or per order.
     customers
         Path or DataFrame with one row per customer, joined by id; wins over the scheme's ``[customers] file``.
     scheme
         Path of a TOML file, a ``Scheme``, or nested settings as in the file. Without one, columns named like their
         roles are taken and all defaults hold.
     allow_set_aside
-        Go on although more than 20 % of the rows cannot be used.
+        Go on although more than 20 % of the rows cannot be used; ``set-aside`` among ``allow`` is the same.
+    allow
+        Codes of findings that are errors (``repeated-total``, ``discount-unit``, ``unmatched-customers``) and right in this file.
 
     Raises
     ------
@@ -548,4 +616,9 @@ def open_orders(
         settled = scheme_from(scheme, "the scheme")
     else:
         settled = load_scheme(scheme)
-    return Orders(orders, customers, settled, allow_set_aside=allow_set_aside)
+    if allow:
+        settled = settled.with_options(orders={"allow": [*settled.orders.allow, *allow]})
+    for code in settled.orders.allow:
+        if code not in ALLOWED:
+            raise UsageError(f"`{code}` is no error that can be allowed. {nearest(code, ALLOWED)}")
+    return Orders(orders, customers, settled, allow_set_aside=allow_set_aside or "set-aside" in settled.orders.allow)

@@ -50,7 +50,7 @@ def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
     Raises ConditionError where it is wrong.
     """
     tree = to_engine(parse_condition(text, kinds), {name: column(name) for name in kinds})
-    return str(_in_dialect(exp.Select().select(tree), dialect).selects[0].sql(dialect))
+    return str(_in_dialect(exp.Select().select(tree), dialect).expressions[0].sql(dialect))
 
 
 def _for_buyers(tree: exp.Expr) -> exp.Expr:
@@ -92,7 +92,9 @@ def _totals(scheme: Scheme) -> list[exp.Expr]:
 
 
 def _segment(scheme: Scheme, kinds: Mapping[str, Kind]) -> exp.Expr:
-    cells = {name: column(name) for name in kinds}
+    others = {name: ours for name, ours in scheme.own_names().items() if name not in kinds and ours in kinds}
+    cells = {name: column(others.get(name, name)) for name in (*kinds, *others)}
+    kinds = {**kinds, **{name: kinds[ours] for name, ours in others.items()}}
     rules = [
         (to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells), exp.Literal.string(s.name))
         for s in scheme.segments if s.when is not None

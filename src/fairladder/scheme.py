@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from fairladder.errors import SchemeError, nearest
+from fairladder.shares import fraction, percent
 
 Stance = Literal["keep", "grow", "welcome", "win-back", "leave"]
 #: In the order in which people want to read them.
@@ -31,6 +32,15 @@ SPREADSHEET_DAYS = "spreadsheet-days"
 
 def _as_tuple(value: Any) -> Any:
     return tuple(value) if isinstance(value, list) else value
+
+
+def _as_percents(value: Any) -> Any:
+    """Shares of the best can be less than one in a hundred, so numbers are as they are, and ``1%`` is 1."""
+    return tuple(percent(v) if isinstance(v, str) else v for v in value) if isinstance(value, list) else value
+
+
+def _share_or_none(value: Any) -> Any:
+    return None if value is None else fraction(value)
 
 
 class Part(BaseModel):
@@ -55,7 +65,9 @@ class OrdersPart(Part):
     currency: str | None = None
     cost: str | None = None
     amount_is: Literal["line", "order"] = "line"
-    discount_as: Literal["fraction", "percent"] = "fraction"
+    discount_as: Literal["fraction", "percent"] | None = None
+    drop: Literal["repeats"] | None = None
+    allow: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
     where: str | None = None
     channel_customers: dict[str, str] | None = None
     date_format: str | None = None
@@ -133,6 +145,8 @@ class CustomersPart(Part):
     file: str | None = None
     customer: str | None = None
     name: str | None = None
+    since: str | None = None
+    encoding: str | None = None
 
 
 class TimePart(Part):
@@ -162,6 +176,11 @@ class TimePart(Part):
 
 
 Numbers = Annotated[tuple[int | float, ...], BeforeValidator(_as_tuple)]
+Percents = Annotated[tuple[int | float, ...], BeforeValidator(_as_percents)]
+
+
+#: Weights beyond this, or below its inverse, would leave nothing of the other scores.
+LARGEST_WEIGHT = 1_000_000
 
 
 class ScoresPart(Part):
@@ -173,6 +192,15 @@ class ScoresPart(Part):
     shares: Numbers | None = None
     within: str | None = None
     percentile_of: str = "spend"
+
+    @field_validator("weights")
+    @classmethod
+    def _weights_that_weigh(cls, weights: tuple[int | float, ...]) -> tuple[int | float, ...]:
+        if not all(
+            w == w and 0 <= w <= LARGEST_WEIGHT and (w == 0 or w >= 1 / LARGEST_WEIGHT) for w in weights
+        ) or not any(weights):
+            raise ValueError(f"weights are numbers from 0 (or 1/{LARGEST_WEIGHT:,}) to {LARGEST_WEIGHT:,}, not all 0")
+        return weights
 
     @model_validator(mode="after")
     def _shares_fit(self) -> "ScoresPart":
@@ -194,8 +222,8 @@ class Tier(Part):
     """``[tiers.NAME]``: a ladder with names, of any column of numbers or days, in the customers' column ``NAME``."""
 
     of: str
-    top_percents: Numbers | None = None
-    spend_percents: Numbers | None = None
+    top_percents: Percents | None = None
+    spend_percents: Percents | None = None
     rungs: Annotated[int | None, Field(ge=2, le=100)] = None
     shares: Numbers | None = None
     labels: Annotated[tuple[str, ...] | None, BeforeValidator(_as_tuple)] = None
@@ -257,8 +285,8 @@ class ValuePart(Part):
     """``[value]``: the forecast of what customers will bring."""
 
     horizon: Annotated[int, Field(ge=1, le=3650)] = 365
-    margin: Annotated[int | float | None, Field(gt=0, le=1)] = None
-    discount_rate: Annotated[int | float, Field(ge=0, lt=1)] = 0.0
+    margin: Annotated[int | float | None, BeforeValidator(_share_or_none), Field(gt=0, le=1)] = None
+    discount_rate: Annotated[int | float, BeforeValidator(fraction), Field(ge=0, lt=1)] = 0.0
     method: Literal["best", "naive", "beta-geometric", "central beta-geometric", "Pareto"] = "best"
     backtest: dt.date | None = None
 
@@ -312,7 +340,7 @@ class Campaign(Part):
     cost: Annotated[int | float | None, Field(gt=0)] = None
     by: str = "spend"
     ties: Literal["include", "exclude"] | None = None
-    holdout: Annotated[int | float, Field(ge=0, lt=100)] = 0
+    holdout: Annotated[int | float, BeforeValidator(percent), Field(ge=0, lt=100)] = 0
 
     @model_validator(mode="after")
     def _fits_together(self) -> "Campaign":
@@ -392,6 +420,11 @@ class Scheme(Part):
         return scheme_from(
             {"orders": {**self.orders.model_dump(exclude_none=True), **changes}}, "[orders] and [lines]"
         ).orders
+
+    def own_names(self) -> dict[str, str]:
+        """What the customers file calls its id and name → what the customers table calls them."""
+        own = {self.customers.customer or self.orders.customer: "customer", self.customers.name: "name"}
+        return {name: ours for name, ours in own.items() if name}
 
     def with_options(self, **parts: Mapping[str, Any]) -> "Scheme":
         """A copy in which the given keys of the given parts win, e.g. ``with_options(time={"as_of": day})``."""

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from fairladder.columns import SCHEME
 from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
 from fairladder.errors import SchemeError, UsageError, nearest
 from fairladder.fitting import SCORES, AnyLadder, fit_score, fit_tier, group_labels, measure_values, natural_direction
@@ -23,7 +24,7 @@ def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[s
     With ``within`` a ``GroupedLadder`` holds one for each group. Raises UsageError where a column is missing or is not of
     the kind that its ladder needs.
     """
-    scheme = scheme or Scheme()
+    scheme = scheme or scheme_of(customers)
     bought = customers[_buyers(customers)]
     ladders: dict[str, AnyLadder] = {
         name: fit_score(bought, measure, better, scheme) for name, (measure, better) in SCORES.items()
@@ -44,7 +45,8 @@ def score(
     customers
         One row per customer, as ``Orders.customers`` gives them; other columns are carried along.
     scheme
-        Rungs, method, weights, tiers and segments; all defaults without one.
+        Rungs, method, weights, tiers and segments. Without one, that of the orders that the customers come from, which their
+        frame knows; all defaults for a frame that knows none.
     ladders
         Ladders to place on, by name of the score or tier; fitted to these customers without them.
 
@@ -63,11 +65,17 @@ def score(
     ConditionError
         A segment's condition is wrong.
     """
-    scheme = scheme or Scheme()
+    scheme = scheme or scheme_of(customers)
     ladders = fit_ladders(customers, scheme) if ladders is None else ladders
     if missing := [name for name in (*SCORES, *scheme.tiers) if name not in ladders]:
         raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders)}")
     return _placed(_with_tiers(_with_scores(customers, scheme, ladders), scheme, ladders), scheme)
+
+
+def scheme_of(customers: pd.DataFrame) -> Scheme:
+    """The scheme of the orders that a frame of customers comes from; all defaults where it knows none."""
+    settings = customers.attrs.get(SCHEME)
+    return Scheme.model_validate_json(settings) if settings else Scheme()
 
 
 def _with_tiers(scored: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder]) -> pd.DataFrame:
@@ -129,7 +137,7 @@ def rule_coverage(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.Data
     ``placed`` counts the customers whom the rule placed; ``shadowed`` those whose condition held but whom an earlier
     rule had placed; ``reached`` is false where no customer came down to the rule, so that nothing it says matters.
     """
-    scheme = scheme or Scheme()
+    scheme = scheme or scheme_of(scored)
     waiting = np.ones(len(scored), dtype=bool)
     lines = []
     for segment, holds in zip(scheme.segments, _holds(scored, scheme), strict=True):
@@ -205,11 +213,18 @@ def _codes(rungs: NDArray[np.int64], bought: NDArray[np.bool_], k: int) -> pd.Ca
 
 def _holds(scored: pd.DataFrame, scheme: Scheme) -> list[NDArray[np.bool_]]:
     """Where each rule's condition is true, in the order of the rules."""
+    scored = by_own_names(scored, scheme)
     kinds = frame_kinds(scored)
     conditions: list[Condition | None] = [
         None if s.when is None else parse_condition(s.when, kinds, f"segment `{s.name}`") for s in scheme.segments
     ]
     return [np.ones(len(scored), dtype=bool) if c is None else to_mask(c, scored)[0] for c in conditions]
+
+
+def by_own_names(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
+    """The customers with their id and name under the names of their own columns, too, as conditions may write them."""
+    own = scheme.own_names().items()
+    return customers.assign(**{n: customers[ours] for n, ours in own if n not in customers and ours in customers})
 
 
 def _placed(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:

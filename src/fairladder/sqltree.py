@@ -31,6 +31,16 @@ def column(name: str) -> exp.Column:
     return exp.column(exp.to_identifier(name, quoted=True))
 
 
+def cell_name(name: str) -> str:
+    """What a column of somebody's table is called in our trees, whose own columns begin with one ``#``: never like one of them."""
+    return f"#{name}" if name.startswith("#") else name
+
+
+def cell_column(name: str) -> exp.Column:
+    """A column of somebody's table, quoted."""
+    return column(cell_name(name))
+
+
 def named(tree: exp.Expr, name: str) -> exp.Expr:
     """``tree AS "name"``."""
     return exp.alias_(tree, exp.to_identifier(name, quoted=True), copy=False)

@@ -1,11 +1,14 @@
 """Where results go: endings and places judged before any work is done, files replaced as a whole or not at all."""
 
+import contextlib
 import os
-from collections.abc import Iterator
+import stat
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
 from fairladder.errors import UsageError
+from fairladder.scratch import beside, sweep_beside
 
 FORMATS = ("csv", "parquet", "json", "xlsx")
 
@@ -21,25 +24,74 @@ def format_of(path: str | Path) -> str:
     return ending
 
 
+def settings_path(path: str | Path) -> Path:
+    """Where the facts of a CSV stand, which has no room for them: ``scored.csv`` → ``scored.settings.json``."""
+    return Path(path).with_suffix(".settings.json")
+
+
 def require_place(path: str | Path) -> None:
-    """Raise UsageError where no file can stand at ``path``: there is no such folder, or it is one."""
+    """Raise UsageError where no file can stand at ``path``: no such folder, one that cannot be written into, or no plain file."""
     target = Path(path)
-    if not target.parent.is_dir():
-        raise UsageError(f"There is no folder {str(target.parent)!r} to write {target.name!r} into. Make it first.")
     if target.is_dir():
         raise UsageError(f"{str(target)!r} is a folder; name a file in it.")
+    real = _real(target)
+    if not real.parent.is_dir():
+        folder = real.parent if target.is_symlink() else target.parent
+        raise UsageError(f"There is no folder {str(folder)!r} to write {target.name!r} into. Make it first.")
+    if real.exists() and not real.is_file():
+        raise UsageError(
+            f"{str(target)!r} is no plain file, and results replace files as a whole. Name a file, or give --out -."
+        )
+    if not os.access(real.parent, os.W_OK):
+        raise UsageError(f"The folder {str(real.parent)!r} cannot be written into. Name a file in another one.")
+
+
+def require_apart(outputs: Mapping[str, str | Path], inputs: Iterable[str | Path]) -> None:
+    """Raise UsageError where an output (option → path) is an input or another output, be it through links or capitals."""
+    seen: dict[str, str] = {}
+    read = [Path(path) for path in inputs]
+    for option, path in outputs.items():
+        for other in read:
+            if _same(Path(path), other):
+                raise UsageError(
+                    f"{option} {str(path)!r} is the file {str(other)!r}, which is read. Inputs are never changed; name another file."
+                )
+        key = str(_real(Path(path))).casefold()
+        if key in seen:
+            raise UsageError(f"{option} and {seen[key]} name one file, {str(path)!r}. Name two.")
+        seen[key] = option
+
+
+def _same(one: Path, other: Path) -> bool:
+    with contextlib.suppress(OSError):
+        if one.exists() and other.exists():
+            return one.samefile(other)
+    return str(_real(one)).casefold() == str(_real(other)).casefold()
+
+
+def _real(path: Path) -> Path:
+    """The file that a path leads to, through links."""
+    return Path(os.path.realpath(path))
 
 
 @contextmanager
 def replacing(path: str | Path) -> Iterator[Path]:
-    """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on an error."""
-    target = Path(path)
-    beside = target.with_name(f".{target.stem}.{os.getpid()}{target.suffix}")
-    require_place(target)
+    """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on an error.
+
+    A link is written through, and the mode of a file that is replaced is kept. Raises UsageError where that cannot be.
+    """
+    require_place(path)
+    target = _real(Path(path))
+    sweep_beside(target)
+    new = beside(target)
     try:
-        yield beside
-        beside.replace(target)
+        yield new
+        if target.exists():
+            new.chmod(stat.S_IMODE(target.stat().st_mode))
+        with new.open("rb") as written:
+            os.fsync(written.fileno())
+        new.replace(target)
     except OSError as error:
-        raise UsageError(f"{str(target)!r} cannot be written: {error.strerror or error}.") from error
+        raise UsageError(f"{str(path)!r} cannot be written: {error.strerror or error}.") from error
     finally:
-        beside.unlink(missing_ok=True)
+        new.unlink(missing_ok=True)

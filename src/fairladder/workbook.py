@@ -8,20 +8,23 @@ from typing import Any
 
 import pandas as pd
 
+from fairladder.columns import is_money
 from fairladder.errors import DataError
+from fairladder.scratch import a_scratch_folder
 
 #: Rows of a sheet, its header among them.
 MOST_ROWS = 1_048_576
+#: What a cell holds of a text.
+LONGEST_CELL = 32_767
 
 
 def write_workbook(
     tables: Mapping[str, pd.DataFrame],
     path: Path,
-    money: frozenset[str],
     decimals: int,
     facts: Mapping[str, Any] | None,
 ) -> None:
-    """Write every table to a sheet of its name. Columns named in ``money`` show that many ``decimals``.
+    """Write every table to a sheet of its name. Money shows that many ``decimals``.
 
     Raises DataError where a table has more rows than a sheet holds.
     """
@@ -33,7 +36,7 @@ def write_workbook(
                 f"{name} has {len(table):,} rows, and a sheet holds {MOST_ROWS - 1:,}. Write csv or parquet."
             )
     plain = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
-    with xlsxwriter.Workbook(str(path), plain) as book:
+    with a_scratch_folder() as scraps, xlsxwriter.Workbook(str(path), {**plain, "tmpdir": str(scraps)}) as book:
         book.set_properties({"created": dt.datetime(2000, 1, 1, tzinfo=dt.UTC)})  # the same tables, the same bytes
         looks = {
             "head": book.add_format({"bold": True, "bottom": 1}), "day": book.add_format({"num_format": "yyyy-mm-dd"}),
@@ -45,7 +48,7 @@ def write_workbook(
             sheet.set_default_row(15)
             for at, column in enumerate(table.columns):
                 sheet.write_string(0, at, str(column), looks["head"])
-                _column(sheet, at, table[column], looks["money"] if column in money else None, looks["day"])
+                _column(sheet, at, table[column], looks["money"] if is_money(table, column) else None, looks["day"])
             sheet.autofit()
         if facts:
             sheet = book.add_worksheet("about")
@@ -65,6 +68,11 @@ def _column(sheet: Any, at: int, values: "pd.Series[Any]", money: Any, day: Any)
         cell = cells[row]
         if isinstance(cell, bool):
             sheet.write_boolean(row + 1, at, cell)
+        elif isinstance(cell, str) and len(cell) > LONGEST_CELL:
+            raise DataError(
+                f"Row {row + 1:,}, column `{values.name}` holds {len(cell):,} characters, and a cell of a sheet holds "
+                f"{LONGEST_CELL:,}. Write csv, parquet or json."
+            )
         elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):
             sheet.write_string(row + 1, at, str(cell))
         else:

@@ -21,10 +21,12 @@ from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
 from fairladder.customers import LOW_IS_BETTER
 from fairladder.errors import DataError, UsageError, nearest
+from fairladder.files import digest_of, receipt_trouble
 from fairladder.numbers import half_away, ratio
 from fairladder.order_book import Orders
+from fairladder.orders.source import short_names
 from fairladder.scheme import Campaign, scheme_from
-from fairladder.scoring import score
+from fairladder.scoring import by_own_names, score
 from fairladder.sqltree import column, select, sql
 from fairladder.toplists import goodness, ranks
 from fairladder.value.columns import customers_to_score
@@ -131,6 +133,7 @@ def _listed(
     orders: Orders, settings: Campaign, scored: pd.DataFrame, taken: Collection[str], pseudonym_key: bytes | None
 ) -> CampaignList:
     assert orders.as_of is not None
+    scored = by_own_names(scored, orders.scheme)
     kinds = frame_kinds(scored)
     if settings.by not in kinds or kinds[settings.by] not in ("number", "day"):
         hint = nearest(settings.by, [n for n, k in kinds.items() if k in ("number", "day")])
@@ -259,7 +262,7 @@ def _frame(
 
 def _receipt(orders: Orders, settings: Campaign, frame: pd.DataFrame, funnel: pd.DataFrame) -> dict[str, Any]:
     """Counts, settings and digests in plain values."""
-    files = [f for f in (orders.rows.source.name, *settings.exclude, *settings.contacted) if Path(f).is_file()]
+    files = [f for f in (*orders.input_files, *map(Path, (*settings.exclude, *settings.contacted))) if f.is_file()]
     ids = "\n".join(f"{g} {c}" for g, c in zip(frame["group"].astype(str), frame["customer"], strict=True))
     plain = settings.model_dump(mode="json")
     asked = json.dumps({"campaign": plain, "scheme": orders.scheme.as_json()}, sort_keys=True)
@@ -268,7 +271,7 @@ def _receipt(orders: Orders, settings: Campaign, frame: pd.DataFrame, funnel: pd
         "groups": {g: int(n) for g, n in frame["group"].value_counts(sort=False).items()},
         "digests": {
             "list": _digest(ids.encode()), "settings": _digest(asked.encode()),
-            "files": {Path(f).name: _digest_of(f) for f in files},
+            "files": dict(zip(short_names(files), map(digest_of, files), strict=True)),
         },
     }  # fmt: skip
 
@@ -277,13 +280,8 @@ def _digest(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 
-def _digest_of(file: str) -> str:
-    with open(file, "rb") as opened:
-        return hashlib.file_digest(opened, "sha256").hexdigest()
-
-
 def _notes(settings: Campaign, frame: pd.DataFrame, orders: Orders) -> list[str]:
-    notes = []
+    notes = [f"Warning: {told}" for told in map(receipt_trouble, settings.contacted) if told]
     if settings.holdout and len(frame):
         held = int((frame["group"] == "holdout").sum())
         notes.append(

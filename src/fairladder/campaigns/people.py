@@ -2,15 +2,17 @@
 
 import datetime as dt
 import re
+import warnings
 from collections.abc import Sequence
 
 import pandas as pd
 
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, UsageError
+from fairladder.errors import DataError, FairLadderWarning, UsageError
+from fairladder.files import receipt_trouble
 from fairladder.orders import cells
 from fairladder.orders.source import Source, open_source
-from fairladder.sqltree import column, named, select
+from fairladder.sqltree import cell_column, named, select
 
 #: What a spreadsheet would take for a formula, behind the apostrophe that keeps it from doing so.
 _MADE_SAFE = re.compile(r"^'(?=[=+\-@\t\r])")
@@ -62,8 +64,8 @@ def _texts(source: Source, ids: Sequence[str], others: Sequence[str]) -> pd.Data
         raise DataError(
             f"{source.label} has no column `{ids[0]}` to read ids from; name its column so, or leave only that one."
         )
-    trees = {"customer": cells.text(column(known[0]), source.columns[known[0]])}
-    trees |= {name: cells.text(column(name), source.columns[name]) for name in others}
+    trees = {"customer": cells.text(cell_column(known[0]), source.columns[known[0]])}
+    trees |= {name: cells.text(cell_column(name), source.columns[name]) for name in others}
     frame: pd.DataFrame = source.engine.table(
         select([named(t, n) for n, t in trees.items()], source.relation)
     ).to_pandas()
@@ -76,6 +78,8 @@ def read_list(file: str, engine: Engine) -> pd.DataFrame:
 
     Raises UsageError where it is missing, DataError where it is another file.
     """
+    if trouble := receipt_trouble(file):
+        warnings.warn(trouble, FairLadderWarning, stacklevel=2)
     source = open_source(file, engine.reader)
     missing = [n for n in ("customer", "group", "listed_on") if n not in source.columns]
     if missing:

@@ -1,5 +1,10 @@
 """The commands, gathered. Heavy imports happen in the command that needs them."""
 
+import errno
+import io
+import os
+import signal
+import sys
 from typing import Any
 
 import typer
@@ -68,5 +73,26 @@ def _program() -> None:
 
 
 def main() -> None:
-    """Run the command line."""
-    app()
+    """Run the command line; a signal to stop ends it as an error does, so that nothing half done is left."""
+    signal.signal(signal.SIGTERM, _stop)
+    sys.stdout, sys.stderr = sys.stdout or _Closed(), sys.stderr or open(os.devnull, "w")  # noqa: SIM115
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace" if stream is sys.stderr else "replace")
+    try:
+        app()
+    except KeyboardInterrupt:
+        print("Stopped.", file=sys.stderr)
+        sys.exit(130)
+
+
+class _Closed(io.TextIOBase):
+    """Standard output that was closed before we began: there is an error only where something has to be written to it."""
+
+    def write(self, _text: str) -> int:
+        """Refuse."""
+        raise OSError(errno.EBADF, "standard output is closed; open it, or name a file with --out")
+
+
+def _stop(number: int, _frame: object) -> None:
+    sys.exit(128 + number)

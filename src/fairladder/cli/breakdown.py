@@ -8,6 +8,7 @@ from fairladder import looks
 from fairladder.cli.options import Request, figure_option, known_figure
 
 if TYPE_CHECKING:
+    import pandas as pd
     from rich.console import RenderableType
 
     from fairladder.history.breakdown import Breakdown
@@ -55,7 +56,7 @@ def breakdown(
         raise UsageError("Say what to break down by: --rows COLUMN, and --columns COLUMN if you like.")
     known_figure(figure_of, FIGURES)
     asked = tuple(dict.fromkeys(measure or ["spend"]))
-    orders = screen.opened(request, asked, figures=True)
+    orders = screen.opened(request, (*asked, *([TOGETHER] if len(asked) > 1 else [])), figures=True)
     with screen.busy(request, "Breaking down the orders"):
         from fairladder.history import breakdown as history
 
@@ -63,6 +64,8 @@ def breakdown(
             name: history.breakdown(orders, rows, columns, measure=name, shares=shares, most=most) for name in asked
         }
     parts = {name: one.frame[["row", "column", name, *(["share"] if shares else [])]] for name, one in found.items()}
+    if len(parts) > 1:
+        parts = {TOGETHER: _together(parts), **parts}
     notes = list(dict.fromkeys(note for one in found.values() for note in one.notes))
     screen.give(request, orders, parts, [_table(one) for one in found.values()], notes=notes)
     if request.figure is not None:
@@ -73,6 +76,18 @@ def breakdown(
         with replacing(request.figure) as beside:
             make(found[asked[0]], facts=orders.facts()).savefig(beside)
         screen.note(request, f"Drew {request.figure}.")
+
+
+#: The part with all measures side by side, where there are several.
+TOGETHER = "all"
+
+
+def _together(parts: "dict[str, pd.DataFrame]") -> "pd.DataFrame":
+    """All measures in one table, a share beside each under its measure's name."""
+    first, *others = (part.rename(columns={"share": f"{name}_share"}) for name, part in parts.items())
+    for other in others:
+        first = first.merge(other, on=["row", "column"], how="outer", sort=False)
+    return first
 
 
 def _table(one: "Breakdown") -> "RenderableType":

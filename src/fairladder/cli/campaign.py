@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from fairladder import looks
-from fairladder.cli.options import Request, day_of, figure_option, option
+from fairladder.cli.options import Request, as_fraction, as_percent, day_of, figure_option, option
 from fairladder.errors import UsageError, nearest
 
 if TYPE_CHECKING:
@@ -68,7 +68,14 @@ Ties = Annotated[
     str | None, option("--ties", help="Those tied at the limit: include or exclude.", metavar="HOW", panel=_HOW_MANY)
 ]
 Holdout = Annotated[
-    float | None, option("--holdout", help="How many in a hundred are held out.", metavar="PERCENT", panel=_HOW_MANY)
+    float | None,
+    option(
+        "--holdout",
+        help="Held out, in a hundred: 20 or 20%.",
+        metavar="PERCENT",
+        panel=_HOW_MANY,
+        parser=as_percent,
+    ),
 ]
 Key = Annotated[
     Path | None,
@@ -96,12 +103,22 @@ Until = Annotated[
 Effect = Annotated[
     float | None,
     option(
-        "--plan-effect", help="How large a holdout shows this rise: 0.02 is 2 points.", metavar="FRACTION", panel=_AFTER
+        "--plan-effect",
+        help="How large a holdout shows this rise: 0.02 or 2%.",
+        metavar="FRACTION",
+        panel=_AFTER,
+        parser=as_fraction,
     ),
 ]
 Base = Annotated[
     float | None,
-    option("--base-rate", help="The response expected without the campaign.", metavar="FRACTION", panel=_AFTER),
+    option(
+        "--base-rate",
+        help="Response without the campaign: 0.05 or 5%.",
+        metavar="FRACTION",
+        panel=_AFTER,
+        parser=as_fraction,
+    ),
 ]
 FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
@@ -132,7 +149,14 @@ def campaign(
         "at_least": at_least, "exclude": exclude or None, "consent": consent, "contacted": contacted or None,
         "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost, "by": by, "ties": ties, "holdout": holdout,
     }  # fmt: skip
-    orders = screen.opened(request, RESULT_PARTS if results else PARTS, figures=True)
+    read = [
+        *(exclude or ()),
+        *(contacted or ()),
+        pseudonym_key,
+        list_,
+        results if results and "://" not in results else None,
+    ]
+    orders = screen.opened(request, RESULT_PARTS if results else PARTS, figures=True, inputs=read)
     with screen.busy(request, "Making the list"):
         lists = _lists(orders, name, {k: v for k, v in options.items() if v is not None}, _secret(pseudonym_key))
     if results:
@@ -208,6 +232,7 @@ def _measure(
     from fairladder.campaigns.lift import lift
     from fairladder.campaigns.people import read_list
     from fairladder.cli import screen
+    from fairladder.files import receipt_trouble
 
     if len(lists) > 1:
         raise UsageError(f"--results measures one campaign; say which with --name: {', '.join(lists)}.")
@@ -217,13 +242,17 @@ def _measure(
         own.model_copy(update={"time": own.time.model_copy(update={"as_of": None, "from_": None, "through": None})})
     )
     listed = read_list(file, orders.rows.source.engine) if file else made.frame
+    trouble = receipt_trouble(file) if file else ""
     found = lift(listed, later, since=window[0], through=window[1])
     screen.give(
         request,
         later,
         {"lift": found.frame, **_parts(lists)},
         lift_view(found, made.campaign.name),
-        notes=[] if screen.for_people(request) else [found.in_words()],
+        notes=[
+            *([f"Warning: {trouble}"] if trouble else []),
+            *([] if screen.for_people(request) else [found.in_words()]),
+        ],
         safe=True,
     )
     if request.figure is not None:

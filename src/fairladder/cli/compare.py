@@ -4,7 +4,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 from fairladder import looks
-from fairladder.cli.options import Request, figure_option, option
+from fairladder.cli.options import Request, figure_option, known_period, option
 from fairladder.errors import UsageError, nearest
 
 if TYPE_CHECKING:
@@ -57,6 +57,7 @@ def compare(
     if figure_of not in FIGURES or (figure_of == "sizes") != bool(every):
         hint = nearest(figure_of, FIGURES) if figure_of not in FIGURES else "sizes goes with --every, flows without."
         raise UsageError(f"--figure-of {figure_of}: {hint}")
+    known_period("--every", every)
     orders = screen.opened(request, PATH_PARTS if every else PARTS, figures=True)
     with screen.busy(request, "Scoring both days"):
         from fairladder import comparison
@@ -69,12 +70,13 @@ def compare(
                 raise UsageError(f"--ladders {ladders}: there are then and each.")
             found = comparison.compare(orders, then, now, yardstick="then" if ladders == "then" else "each")
             parts, view, notes = _tables(found), views(found), list(found.findings)
-    screen.give(request, orders, parts, view, notes=notes)
+    shown = orders.on(walked.days[-1] if every else found.now or then)  # the later day, and the rows used by then
+    screen.give(request, shown, parts, view, notes=notes)
     if request.figure is not None:
         from fairladder import figures
         from fairladder.targets import replacing
 
-        facts = orders.facts()
+        facts = shown.facts()
         figure = (
             figures.segment_sizes(walked, facts=facts)
             if every
@@ -90,20 +92,25 @@ def _of_files(request: Request, then: Path | None, now: Path | None) -> None:
 
     from fairladder.cli import screen
     from fairladder.comparison import compare_scored
-    from fairladder.files import csv_text, write
+    from fairladder.files import csv_text, made_safe, write
+    from fairladder.targets import require_apart
 
     if then is None or now is None:
         raise UsageError("Give ORDERS and --then DAY, or two kept scorings: --scored-then FILE and --scored-now FILE.")
+    if request.out not in (None, "-"):
+        require_apart({"--out": str(request.out)}, [then, now, *([request.scheme] if request.scheme else [])])
     found = compare_scored(_read(then), _read(now), request.scheme_or_default())
     parts = {n: t for n, t in _tables(found).items() if len(t.columns)}
     if request.part is not None and request.part not in parts:
         raise UsageError(f"--part {request.part}: this result has no such part. There are: {', '.join(parts)}.")
+    safe = bool(request.spreadsheet_safe)
     if request.out not in (None, "-"):
-        write(parts, str(request.out), part=request.part)
+        write(parts, str(request.out), part=request.part, spreadsheet_safe=safe)
     elif screen.for_people(request):
         screen.show(*views(found))
     else:
-        sys.stdout.write(csv_text(parts[request.part or "segments"], 2))
+        chosen = parts[request.part or "segments"]
+        sys.stdout.write(csv_text(made_safe(chosen) if safe else chosen, 2))
 
 
 def _read(file: Path) -> "pd.DataFrame":

@@ -69,6 +69,7 @@ def _tour(folder: Path) -> None:
 
 def _lay_out(folder: Path) -> None:
     from fairladder.demo import FILES, SHOP
+    from fairladder.targets import replacing
 
     if folder.exists() and not folder.is_dir():
         raise UsageError(f"{str(folder)!r} is a file; name a folder for the example.")
@@ -79,7 +80,8 @@ def _lay_out(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in FILES:
-            shutil.copyfile(SHOP / name, folder / name)
+            with replacing(folder / name) as beside:
+                shutil.copyfile(SHOP / name, beside)
     except OSError as error:
         raise UsageError(f"The folder {str(folder)!r} cannot be made: {error.strerror}.") from error
 

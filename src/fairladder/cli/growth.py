@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import looks
-from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.cli.options import Request, figure_option, known_figure, known_period
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,6 +33,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
     from fairladder.cli import screen
 
     known_figure(figure_of, FIGURES)
+    known_period("--period", period)
     orders = screen.opened(request, PARTS, figures=True)
     with screen.busy(request, "Counting who came when"):
         from fairladder.history import growth as history
@@ -42,6 +43,9 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
     notes = [
         "Everybody is new at the start of a file: the first periods say when the orders begin, not when customers came."
     ]
+    from fairladder.history.purchases import all_unknown
+
+    notes += [text for text in [all_unknown(by, table[by]) if by else ""] if text]
     view = (
         [_groups(table, by, period), _flat(spells, by, period)]
         if by

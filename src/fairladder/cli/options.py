@@ -2,15 +2,20 @@
 
 import functools
 import inspect
+import os
 import sys
+import warnings
 from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager, ExitStack
+from contextvars import ContextVar
 from dataclasses import MISSING, dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
 
 import typer
 
-from fairladder.errors import FairLadderError, UsageError, nearest
+from fairladder import shares
+from fairladder.errors import FairLadderError, FairLadderWarning, UsageError, nearest
 
 if TYPE_CHECKING:
     from fairladder.order_book import Orders
@@ -20,12 +25,61 @@ _WINDOW, _OUTPUT, _COLUMNS = "Rows and days", "Output", "Columns of the orders (
 
 
 _WRITING = "How the file is written (where it does not tell)"
-_WRITTEN = ("table", "query", "date_format", "decimal_mark", "separator", "encoding", "header_row", "sheet")
+_WRITTEN = (
+    "drop",
+    "discount_as",
+    "table",
+    "query",
+    "date_format",
+    "decimal_mark",
+    "separator",
+    "encoding",
+    "header_row",
+    "sheet",
+)
 
 
-def option(*names: str, help: str, panel: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
-    """An option without a default to show, under a heading of the help."""
-    return typer.Option(*names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False)
+def option(
+    *names: str, help: str, panel: str, metavar: str | None = None, parser: Callable[[str], Any] | None = None,  # noqa: A002  # Typer's word
+    least: float | None = None, most: float | None = None,
+) -> Any:  # fmt: skip
+    """An option without a default to show, under a heading of the help; ``least`` and ``most`` bound a number."""
+    return typer.Option(
+        *names,
+        help=help,
+        rich_help_panel=panel,
+        metavar=metavar,
+        show_default=False,
+        parser=parser,
+        min=least,
+        max=most,
+    )
+
+
+def as_fraction(text: str) -> float:
+    """``0.2`` or ``20%`` of an option."""
+    return _share(shares.fraction, text)
+
+
+def as_percent(text: str) -> float:
+    """``20`` or ``20%`` of an option."""
+    return _share(shares.percent, text)
+
+
+def _share(read: Callable[[str], Any], text: str) -> float:
+    try:
+        return float(read(text))
+    except ValueError as error:
+        raise typer.BadParameter(f"{error}.") from None
+
+
+def known_period(option: str, period: str | None) -> None:
+    """Raise UsageError for a period that there is not, before any work is done."""
+    if period is not None:
+        from fairladder.days import PERIODS
+
+        if period not in PERIODS:
+            raise UsageError(f"{option} {period}: periods are {', '.join(PERIODS)}. {nearest(period, PERIODS)}")
 
 
 def _column(role: str, what: str) -> Any:
@@ -84,6 +138,19 @@ class Request:
             "--allow-set-aside", help="Go on though over 20 % of rows cannot be used.", rich_help_panel=_WINDOW
         ),
     ] = False
+    allow: Annotated[
+        list[str] | None,
+        option(
+            "--allow",
+            help="A finding that is an error, and right in this file: repeated-total, discount-unit, unmatched-customers.",
+            panel=_WINDOW,
+            metavar="FINDING",
+        ),
+    ] = None
+    drop: Annotated[
+        str | None,
+        option("--drop", help="repeats: rows that repeat another in every cell.", panel=_WINDOW, metavar="WHAT"),
+    ] = None
     out: Annotated[
         str | None,
         option(
@@ -157,6 +224,11 @@ class Request:
         option("--amount-is", help="line (rows add up) or order (each repeats it).", panel=_COLUMNS, metavar="GRAIN"),
     ] = None
 
+    discount_as: Annotated[
+        str | None,
+        option("--discount-as", help="fraction (0 to 1) or percent (0 to 100).", panel=_COLUMNS, metavar="UNIT"),
+    ] = None
+
     def scheme_or_default(self) -> "Scheme":
         """The scheme as it stands in its file."""
         from fairladder.scheme import Scheme, load_scheme
@@ -187,7 +259,13 @@ class Request:
         scheme = scheme.with_options(
             orders={**roles, "amount_is": self.amount_is, "where": where, **written}, time=time
         )
-        return open_orders(self.orders, customers=self.customers, scheme=scheme, allow_set_aside=self.allow_set_aside)
+        return open_orders(
+            self.orders,
+            customers=self.customers,
+            scheme=scheme,
+            allow_set_aside=self.allow_set_aside,
+            allow=self.allow or (),
+        )
 
 
 def day_of(option: str, text: str | None) -> Any:
@@ -230,16 +308,36 @@ def _parameter(name: str, default: Any, annotation: Any) -> inspect.Parameter:
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=given, annotation=annotation)
 
 
+#: What lasts as long as the command that runs.
+_WHOLE: ContextVar[ExitStack] = ContextVar("_WHOLE")
+
+
+def until_the_end(context: AbstractContextManager[Any]) -> None:
+    """Enter a context that is left when the command ends."""
+    _WHOLE.get().enter_context(context)
+
+
 def with_errors_told(work: Callable[[], None]) -> None:
     """Run; tell errors of ours in one line each and leave with their exit code."""
+    warnings.simplefilter("ignore", FairLadderWarning)  # they stand above the result
     try:
-        work()
+        with ExitStack() as whole:
+            _WHOLE.set(whole)
+            work()
+            sys.stdout.flush()
     except FairLadderError as error:
         print(f"Error: {error}", file=sys.stderr)
         raise typer.Exit(error.exit_code) from error
     except BrokenPipeError:  # whoever read our output has seen enough
-        sys.stderr.close()
+        sys.stdout = open(os.devnull, "w")  # noqa: SIM115  # Python writes what is left at its end
         raise typer.Exit(0) from None
+    except OSError as error:
+        sys.stdout = open(os.devnull, "w")  # noqa: SIM115
+        print(f"Error: the output could not be written: {error.strerror or error}.", file=sys.stderr)
+        raise typer.Exit(1) from error
+    except RecursionError as error:
+        print("Error: something nests too deep to be read. Look at the scheme and the conditions.", file=sys.stderr)
+        raise typer.Exit(2) from error
 
 
 def known_part(part: str | None, parts: Mapping[str, Any] | tuple[str, ...]) -> None:

@@ -9,7 +9,7 @@ import typer
 
 from fairladder import looks
 from fairladder.cli.growth import By, Period
-from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.cli.options import Request, figure_option, known_figure, known_period
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -43,6 +43,7 @@ def retention(
     from fairladder.errors import UsageError
 
     known_figure(figure_of, FIGURES)
+    known_period("--period", period)
     if goal is not None and goal < 2:  # one before the first order there is nobody
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     orders = screen.opened(request, PARTS, figures=True)

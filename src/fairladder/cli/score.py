@@ -82,6 +82,8 @@ def score(
         request,
         (*PARTS, *(["drift"] if with_ladders else []), *(["stability", "unsettled"] if stability else [])),
         figures=True,
+        outputs={"--save-ladders": save_ladders},
+        inputs=[with_ladders],
     )
     with screen.busy(request, "Scoring the customers"):
         from fairladder import fairness, saved_ladders, scoring

@@ -11,10 +11,12 @@ from rich.table import Table
 from rich.text import Text
 
 from fairladder import looks
-from fairladder.cli.options import Request
+from fairladder.cli.options import Request, until_the_end
 from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     import pandas as pd
 
     from fairladder.order_book import Orders
@@ -42,14 +44,39 @@ def note(request: Request, text: str) -> None:
         print(text, file=sys.stderr)
 
 
-def opened(request: Request, parts: tuple[str, ...], figures: bool = False) -> "Orders":
-    """The orders, once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all."""
+def opened(
+    request: Request, parts: tuple[str, ...], figures: bool = False, *, outputs: "Mapping[str, Path | None] | None" = None,
+    inputs: "Sequence[str | Path | None]" = (),
+) -> "Orders":  # fmt: skip
+    """The orders, once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
+
+    ``outputs`` (option → path) and ``inputs`` are those that only this command has.
+    """
     _check_targets(request, parts, figures)
     orders = request.open()
+    until_the_end(orders.engine.moment())  # so that all figures of a command are of one
+    _check_apart(request, orders, outputs or {}, inputs)
     if request.show_sql:
         print(orders.sql())
         raise typer.Exit(0)
     return orders
+
+
+def _check_apart(
+    request: Request, orders: "Orders", outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]"
+) -> None:
+    """Raise UsageError where a file would be written that is read, or two into one."""
+    from fairladder.targets import require_apart, require_place, settings_path
+
+    out = request.out if request.out not in (None, "-") else None
+    beside = settings_path(out) if out and out.lower().endswith(".csv") else None
+    asked = {"--out": out, "the settings beside --out": beside, "--figure": request.figure, **outputs}
+    written = {name: path for name, path in asked.items() if path is not None}
+    for path in written.values():
+        require_place(path)
+    campaigns = orders.scheme.campaigns
+    listed = [f for c in campaigns for f in (*c.exclude, *c.contacted)]
+    require_apart(written, [f for f in (*orders.input_files, request.scheme, *listed, *inputs) if f is not None])
 
 
 def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
@@ -87,6 +114,7 @@ def give(
     the person decides.
     """
     from fairladder.files import as_json, csv_text, made_safe, write
+    from fairladder.orders.signs import sentences
     from fairladder.targets import format_of, replacing
 
     decimals = orders.scheme.money.decimals
@@ -94,6 +122,9 @@ def give(
     facts = {**facts, "notes": [*facts["notes"], *notes], **(told or {})}
     safe = safe if request.spreadsheet_safe is None else request.spreadsheet_safe
     chosen = request.part or next(iter(parts))
+    errors = sentences([f for f in orders.findings if f.level == "error"])
+    for text in errors:
+        print(text, file=sys.stderr)
     if request.out not in (None, "-"):
         out = str(request.out)
         if whole is not None and request.part is None and format_of(out) == "json":
@@ -105,11 +136,14 @@ def give(
     elif not for_people(request):
         sys.stdout.write(csv_text(made_safe(parts[chosen]) if safe else parts[chosen], decimals))
         sys.stdout.flush()
+    below = {**facts, "notes": [n for n in facts["notes"] if n not in errors]}
     if for_people(request):
-        show(*view, footer(orders, facts))
+        show(*view, footer(orders, below))
     else:
-        for line in [*footer(orders, facts).plain.splitlines()]:
+        for line in footer(orders, below).plain.splitlines():
             note(request, line)
+    if errors:
+        raise typer.Exit(1)
 
 
 def show(*view: RenderableType) -> None:

@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING, Annotated
 
 from fairladder import looks
-from fairladder.cli.options import Request, option
+from fairladder.cli.options import Request, as_percent, option
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,10 +22,12 @@ By = Annotated[
     ),
 ]
 Count = Annotated[
-    int | None, option("--count", help="How many places; 10 if nothing is said.", metavar="NUMBER", panel="The list")
+    int | None,
+    option("--count", help="How many places; 10 if nothing is said.", metavar="NUMBER", panel="The list", least=1),
 ]
 Percent = Annotated[
-    float | None, option("--percent", help="How many in a hundred.", metavar="NUMBER", panel="The list")
+    float | None,
+    option("--percent", help="How many in a hundred: 5 or 5%.", metavar="PERCENT", panel="The list", parser=as_percent),
 ]
 Worst = Annotated[bool, option("--worst", help="Begin at the other end.", panel="The list")]
 Within = Annotated[
@@ -97,7 +99,7 @@ def view(frame: "pd.DataFrame", by: str, within: str | None, title: str) -> "Ren
 
 
 def _shown(name: str, value: object) -> str:
-    from fairladder.files import MONEY
+    from fairladder.columns import MONEY
 
     if looks.missing(value):
         return looks.NOTHING

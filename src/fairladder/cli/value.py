@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from fairladder import looks
-from fairladder.cli.options import Request, figure_option, known_figure, option
+from fairladder.cli.options import Request, as_fraction, figure_option, known_figure, known_period, option
 from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
@@ -45,17 +45,28 @@ By = Annotated[
     ),
 ]
 Margin = Annotated[
-    float | None, option("--margin", help="What stays of revenue: 0.4 is 40 %.", metavar="FRACTION", panel=_FORMULA)
+    float | None,
+    option(
+        "--margin", help="What stays of revenue: 0.4 or 40%.", metavar="FRACTION", panel=_FORMULA, parser=as_fraction
+    ),
 ]
 Retention = Annotated[
     float | None,
-    option("--retention", help="A figure of your own per period: 0.6 is 60 %.", metavar="FRACTION", panel=_FORMULA),
+    option(
+        "--retention",
+        help="A figure of your own per period: 0.6 or 60%.",
+        metavar="FRACTION",
+        panel=_FORMULA,
+        parser=as_fraction,
+    ),
 ]
 Horizon = Annotated[
-    int | None, option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST)
+    int | None,
+    option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST, least=1, most=3650),
 ]
 Rate = Annotated[
-    float | None, option("--discount-rate", help="Per year: 0.1 is 10 %.", metavar="FRACTION", panel=_FORECAST)
+    float | None,
+    option("--discount-rate", help="Per year: 0.1 or 10%.", metavar="FRACTION", panel=_FORECAST, parser=as_fraction),
 ]
 Method = Annotated[
     str | None,
@@ -84,6 +95,7 @@ Periods = Annotated[
         help="How many periods the totals span; customers are then summed over them.",
         metavar="NUMBER",
         panel=_ALONE,
+        least=1,
     ),
 ]
 FigureOf = Annotated[str, figure_option(FIGURES)]
@@ -96,7 +108,12 @@ def value(
 ) -> None:  # fmt: skip
     """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
     from fairladder.cli import screen
+    from fairladder.value.formula import checked_retention
+    from fairladder.value.margins import checked_margin
 
+    known_period("--period", period)
+    checked_margin(margin)
+    checked_retention(retention)
     if not request.orders:
         _from_totals(request, revenue, order_count, retention, periods, period or "year", margin)
         return
@@ -240,6 +257,8 @@ class _Answers:
         """The three answers: ``answer``, ``per_customer``, ``low`` and ``high`` (80 %), ``all_customers``, ``speaks_of``."""
         import pandas as pd
 
+        from fairladder.columns import ALSO_MONEY
+
         made, ahead = self.formula, self.forecast
         row, total = made.frame.iloc[0], ahead.totals().iloc[0]
         n, margin = len(ahead.frame), f", margin {row['margin']:.0%}" if row["margin"] < 1 else ""
@@ -251,9 +270,10 @@ class _Answers:
             (f"next {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n, total["value_high"] / n,
              total["expected_value"], f"expected of all, gone or not{margin}{rate}; 80 % range"),
         ]  # fmt: skip
-        return pd.DataFrame(
-            lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"]
-        ).astype({"low": float, "high": float})
+        table = pd.DataFrame(lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"])
+        table = table.astype({"low": float, "high": float})
+        table.attrs[ALSO_MONEY] = ["low", "high"]
+        return table
 
     def notes(self) -> list[str]:
         used = self.__dict__

@@ -133,7 +133,9 @@ class _Parsing:
         if isinstance(node, exp.In) and "query" in given:
             raise self.refused("uses IN, which is not allowed", ALLOWED_WORDS)
         if isinstance(node, exp.In) and not given & {"expressions"}:
-            raise self.refused("uses IN without a list of values in parentheses behind it, which is not allowed", ALLOWED_WORDS)
+            raise self.refused(
+                "uses IN without a list of values in parentheses behind it, which is not allowed", ALLOWED_WORDS
+            )
         if unknown := sorted(given - rule.parts):
             raise self.refused(
                 f"uses {type(node).__name__.upper()} with {' and '.join(unknown).upper()}, which is not allowed",
@@ -150,10 +152,10 @@ class _Parsing:
                 return column(role)
             raise self.refused(f"writes `{node.sql()}`; name the column alone, without a table")
         found = self._found(name, quoted)
-        if found in self.twofold and not quoted:
+        if found.casefold() in self.twofold and not quoted:
             raise self.refused(
                 f"names `{name}`, which is both a column and a role that another column plays",
-                f'Write `"{found}"` for the column and `{ROLE}.{found}` for the role.',
+                f'Write `"{found}"` for the column and `{ROLE}.{found.casefold()}` for the role.',
             )
         return column(found)
 
@@ -163,9 +165,7 @@ class _Parsing:
         alike = [c for c in self.columns if c.casefold() == name.casefold() and not c.startswith(f"{ROLE}.")]
         if len(alike) == 1 and not quoted:
             return alike[0]
-        raise self.refused(
-            f"names the column `{shortened(name)}`, which is not there", nearest(name, self.columns)
-        )
+        raise self.refused(f"names the column `{shortened(name)}`, which is not there", nearest(name, self.columns))
 
     # ---------------------------------------------------------------------------------------------- the kinds
 
@@ -193,9 +193,7 @@ class _Parsing:
         for part, kind in zip(parts, kinds, strict=True):
             if kind not in (certain, "any"):
                 first = parts[kinds.index(certain)]
-                raise self.refused(
-                    f"compares {_A[certain]} with {_A[kind]} (`{shown(first)}` and `{shown(part)}`)"
-                )
+                raise self.refused(f"compares {_A[certain]} with {_A[kind]} (`{shown(first)}` and `{shown(part)}`)")
         return certain
 
     def _make_day(self, text: exp.Expr) -> None:
@@ -250,7 +248,7 @@ def _literal(parsing: _Parsing, node: exp.Expr) -> Kind:
 
 
 def _cast(parsing: _Parsing, node: exp.Expr) -> Kind:
-    if node.to.this != exp.DType.DATE or not node.this.is_string:
+    if node.args["to"].this != exp.DType.DATE or not node.this.is_string:
         raise parsing.refused("uses CAST, which is not allowed", ALLOWED_WORDS)
     if not is_day(node.this.name):
         raise parsing.refused(f"writes DATE {node.this.sql()}; write a day as '2026-06-30'")

@@ -2,7 +2,7 @@
 
 import weakref
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from decimal import Decimal
 from importlib.util import find_spec
 from pathlib import Path
@@ -16,7 +16,7 @@ from sqlglot.optimizer.eliminate_subqueries import eliminate_subqueries
 
 from fairladder.engine import postgres, sqlite
 from fairladder.engine.embedded import Embedded
-from fairladder.errors import DataError, UsageError, nearest
+from fairladder.errors import DataError, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 
 if TYPE_CHECKING:
@@ -49,6 +49,7 @@ class Database:
         self._reader: Embedded | None = None
         self._kept: dict[str, exp.Expr] = {}
         self._names = 0
+        self._moments, self._version = 0, 0
         with self._told_plainly():
             engine = sqlalchemy.create_engine(self._url, hide_parameters=True, **_arguments(self._url))
             weakref.finalize(self, engine.dispose)
@@ -104,10 +105,53 @@ class Database:
                     table.set("db", exp.to_identifier("main"))
         return tree
 
+    @contextmanager
+    def moment(self) -> Iterator[None]:
+        """While it lasts, all queries see the data as they stood at its first, and none can change them.
+
+        PostgreSQL: one transaction that is READ ONLY from its first statement to its last. SQLite: a file that somebody changes
+        meanwhile is an error, since to hold it would keep them from writing. Raises DataError.
+        """
+        if self._moments:
+            yield
+            return
+        self._moments = 1
+        try:
+            self._begin()
+            yield
+            self._unchanged()
+        finally:
+            self._moments = 0
+            self._end()
+
+    def _begin(self) -> None:
+        if self.dialect == "postgres":
+            with self._told_plainly():
+                self._connection.exec_driver_sql("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        self._version = self._data_version()
+
+    def _end(self) -> None:
+        if self.dialect == "postgres":
+            with suppress(Exception):  # a connection that was lost has told so already
+                self._connection.exec_driver_sql("ROLLBACK")
+
+    def _data_version(self) -> int:
+        """A number that changes when another connection writes to a SQLite file; 0 elsewhere."""
+        if self.dialect != "sqlite":
+            return 0
+        with self._told_plainly():
+            return int(self._connection.exec_driver_sql("PRAGMA data_version").scalar_one())
+
+    def _unchanged(self) -> None:
+        if self._data_version() != self._version:
+            raise DataError(
+                f"{self.label} was changed by somebody else while it was read, so figures would not agree. Run it again."
+            )
+
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → its type in the embedded engine's words."""
         empty = select(["*"], relation).limit(0)
-        with self._told_plainly():
+        with self.moment(), self._told_plainly():
             cursor = self._connection.exec_driver_sql(self._text(empty)).cursor
             described = [] if cursor is None else list(cursor.description)
         if self.dialect == "postgres":
@@ -132,15 +176,18 @@ class Database:
         return {name: type_of(name) for name in names}
 
     def by_code_point(self, relation: exp.Expr, types: dict[str, str]) -> exp.Expr:
-        """The relation with text that compares by code point, where the database would not."""
-        if self.dialect != "postgres" or "VARCHAR" not in types.values():
+        """The relation with text that compares by code point and decimals without NaN, where the database has others."""
+        if self.dialect != "postgres" or not any(t == "VARCHAR" or t.startswith("DECIMAL") for t in types.values()):
             return relation
-        cells = {n: postgres.by_code_point(column(n)) if t == "VARCHAR" else column(n) for n, t in types.items()}
+        cells = {
+            n: postgres.by_code_point(column(n)) if t == "VARCHAR" else postgres.without_nan(column(n)) if t.startswith("DECIMAL")
+            else column(n) for n, t in types.items()
+        }  # fmt: skip
         return select([named(tree, n) for n, tree in cells.items()], relation).subquery("typed", copy=False)
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query in the database and bring back its rows."""
-        with self._told_plainly():
+        with self.moment(), self._told_plainly():
             result = self._connection.exec_driver_sql(self._text(query))
             names, rows = list(result.keys()), result.fetchall()
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
@@ -311,13 +358,23 @@ def _label(url: "URL") -> str:
     return f"{url.get_backend_name()}://{url.host or ''}/{url.database or ''}"
 
 
+#: Parts of a SELECT that write or lock.
+_CHANGES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Create, exp.Command, exp.Into, exp.Lock)
+
+
 def _one_select(query: str, dialect: str) -> exp.Query:
     try:
         trees = sqlglot.parse(query, dialect=dialect if dialect in OWN_WORDS else None)
     except sqlglot.errors.SqlglotError as error:
         raise UsageError(f"The query cannot be read: {str(error).splitlines()[0]}") from None
-    if len(trees) != 1 or not isinstance(trees[0], exp.Query):
+    if len(trees) != 1 or not isinstance(trees[0], exp.Query) or trees[0].find(*_CHANGES):
         raise UsageError("A query must be one SELECT; nothing else is sent to a database.")
+    for function in trees[0].find_all(exp.Anonymous):
+        if dialect == "postgres" and function.name.lower() not in postgres.FUNCTIONS:
+            raise UsageError(
+                f"The query calls `{shortened(function.name, 40)}`, which is not among the functions that are known to change nothing. "
+                "Make a view of it in the database, and name that with --table."
+            )
     return trees[0]
 
 

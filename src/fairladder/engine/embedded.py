@@ -2,13 +2,11 @@
 
 import re
 import shutil
-import tempfile
 import weakref
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
-from uuid import uuid4
 
 import duckdb
 import pyarrow as pa
@@ -16,6 +14,7 @@ from sqlglot import exp
 
 from fairladder.engine.protocol import exact_minor_functions
 from fairladder.errors import DataError
+from fairladder.scratch import scratch_folder, scratch_path
 from fairladder.sqltree import select
 
 #: What the engine may take of memory, whatever the file's length; what does not fit goes to disk.
@@ -31,11 +30,14 @@ class Embedded:
         self._connection = duckdb.connect()
         self._offered = 0
         self._scratched = 0
+        self._owners: list[Any] = []
         self._folder: Path | None = None
         self._connection.execute("SET TimeZone = 'UTC'")
         self._connection.execute("SET enable_progress_bar = false")
         # A folder of its own, made when it is needed: engines side by side would write into each other's files.
-        self._connection.execute("SET temp_directory = ?", [f"{tempfile.gettempdir()}/fairladder-spill-{uuid4().hex}"])
+        spill = scratch_path("spill")
+        self._connection.execute("SET temp_directory = ?", [str(spill)])
+        weakref.finalize(self, shutil.rmtree, spill, ignore_errors=True)
         if _gigabytes(self._connection.execute("SELECT current_setting('memory_limit')").fetchone()) > MOST_GIGABYTES:
             self._connection.execute(f"SET memory_limit = '{MOST_GIGABYTES}GiB'")
         for function in exact_minor_functions():
@@ -53,17 +55,22 @@ class Embedded:
     def scratch(self, name: str) -> Path:
         """A path for a file that lives as long as this engine."""
         if self._folder is None:
-            self._folder = Path(tempfile.mkdtemp(prefix="fairladder-"))
+            self._folder = scratch_folder()
             weakref.finalize(self, shutil.rmtree, self._folder, ignore_errors=True)
         self._scratched += 1
         return self._folder / f"{self._scratched}-{name}"
 
-    def offer(self, table: pa.Table) -> exp.Table:
-        """Make an Arrow table readable in SQL; nothing is copied."""
+    def offer(self, table: pa.Table, owner: Any = None) -> exp.Table:
+        """Make an Arrow table readable in SQL; nothing is copied, and ``owner`` is held as long as this engine is."""
         self._offered += 1
         name = f"frame_{self._offered}"
         self._connection.register(name, table)
+        self._owners.append(owner)
         return exp.to_table(name)
+
+    def moment(self) -> AbstractContextManager[None]:
+        """Nobody else changes what this engine reads."""
+        return nullcontext()
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → DuckDB type."""

@@ -9,6 +9,23 @@ from fairladder.engine.protocol import CURRENCY_SIGNS, EXACT_MINOR
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.sqltree import case, numeric, sql
 
+#: Functions that a query may call beside those that the SQL library knows: they read their arguments and nothing else.
+FUNCTIONS = frozenset(
+    "abs acos age any_value array_agg array_append array_cat array_length array_position array_remove array_to_string array_upper asin "
+    "atan atan2 bit_and bit_or bit_length bool_and bool_or btrim cardinality cbrt ceil ceiling char_length chr clock_timestamp "
+    "concat_ws corr cos count cume_dist date_bin date_part date_trunc decode degrees dense_rank div encode exp extract factorial "
+    "first_value floor format gcd generate_series greatest initcap isfinite json_agg json_array_elements json_array_elements_text "
+    "json_array_length json_build_object json_each json_each_text json_extract_path json_extract_path_text json_object_agg "
+    "json_typeof jsonb_agg jsonb_array_elements jsonb_array_elements_text jsonb_array_length jsonb_build_object jsonb_each "
+    "jsonb_each_text jsonb_extract_path jsonb_extract_path_text jsonb_object_agg jsonb_path_query jsonb_path_query_first jsonb_typeof "
+    "justify_days justify_hours lag last_value lcm lead least left length ln log lower lpad ltrim make_date make_interval make_time "
+    "make_timestamp make_timestamptz md5 min_scale mod mode now nth_value ntile num_nonnulls num_nulls octet_length overlay "
+    "percent_rank percentile_cont percentile_disc pi position power quote_literal radians rank regexp_count regexp_instr regexp_like "
+    "regexp_match regexp_matches regexp_replace regexp_split_to_array regexp_split_to_table regexp_substr repeat replace reverse right "
+    "round row_number row_to_json rpad rtrim scale sha256 sign sin split_part sqrt starts_with stddev stddev_pop stddev_samp "
+    "string_agg string_to_array string_to_table strpos substr substring tan timezone to_char to_date to_hex to_json to_jsonb to_number "
+    "to_timestamp translate trim_array trim_scale trunc unaccent unnest upper var_pop var_samp variance width_bucket".split()
+)
 #: A day of the calendar, leap years told apart, so that a text of this shape can be cast without fear.
 _DAY = (
     r"((?!0000)\d{4}-((0[13578]|1[02])-(0[1-9]|[12]\d|3[01])|(0[469]|11)-(0[1-9]|[12]\d|30)|02-(0[1-9]|1\d|2[0-8]))"
@@ -73,10 +90,17 @@ def by_code_point(cell: exp.Expr) -> exp.Expr:
     return exp.Collate(this=sql("CAST(:c AS VARCHAR)", c=cell), expression=_C)
 
 
+def without_nan(cell: exp.Expr) -> exp.Expr:
+    """A NUMERIC cell whose NaN is blank, as it is in every typed column."""
+    return sql("NULLIF(:c, :nan)", c=cell, nan=numeric(exp.Literal.string("NaN")))
+
+
 def _function(node: exp.Anonymous) -> exp.Expr:
     name, arguments = node.name.upper(), node.expressions
     if name.startswith(EXACT_MINOR.upper()):
         return _exact_minor(name.lower(), arguments)
+    if name == "PRINTF":  # of a REAL, whose text is the shortest there
+        return sql("CAST(CAST(:x AS FLOAT) AS VARCHAR)", x=arguments[1])
     if name == "ARRAY_EXTRACT":
         text, place = arguments
         return sql("RIGHT(:t, 1)" if place.sql() == "-1" else "SUBSTRING(:t, :n, 1)", t=text, n=place)

@@ -1,6 +1,7 @@
 """What every engine can do, wherever the rows are."""
 
 from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Protocol
 
 import pyarrow as pa
@@ -26,6 +27,10 @@ class Engine(Protocol):
     @property
     def reader(self) -> "Embedded":
         """The embedded engine that reads files beside the orders; itself where it is that."""
+        ...
+
+    def moment(self) -> AbstractContextManager[None]:
+        """While it lasts, all queries see the data as they stand at its first."""
         ...
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:

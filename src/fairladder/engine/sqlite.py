@@ -115,6 +115,8 @@ def _known(work: Callable[..., Any]) -> Callable[..., Any]:
 def _text(value: Any) -> str:
     if isinstance(value, bytes):
         return value.decode("utf-8", "replace")
+    if isinstance(value, float) and value == value // 1 and abs(value) < 1e15:
+        return str(int(value))  # a column of mixed types has whole numbers as they are written elsewhere
     return repr(value) if isinstance(value, float) else str(value)
 
 

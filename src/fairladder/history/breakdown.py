@@ -10,7 +10,7 @@ from sqlglot import exp
 
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.history.axes import Axis, in_natural_order, parsed_axis
-from fairladder.history.purchases import MIXED, Purchases, group_name, purchase_rows, purchases
+from fairladder.history.purchases import MIXED, Purchases, all_unknown, group_name, purchase_rows, purchases
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
 from fairladder.sqltree import case, column, named, select, sql
@@ -102,6 +102,9 @@ def breakdown(
         frame["share"] = _shares(frame, measure, shares)
     notes = [f"`{axes[i].title}` has {n:,} names; the {len(kept)} largest by {measure} are shown, the others are the rest."
              for i, (n, kept) in long.items()]  # fmt: skip
+    for axis, bands_of in zip(axes, ("row", "column"), strict=False):
+        names = set(frame[bands_of]) - {TOTAL}
+        notes += [text for text in [all_unknown(axis.title, names)] if text]
     if by_row:
         notes.append(
             "A column differs within orders: spend and lines are by row; an order counts once in each cell where it has a row."

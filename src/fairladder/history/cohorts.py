@@ -7,9 +7,10 @@ from typing import Literal
 import numpy as np
 import pandas as pd
 
+from fairladder.days import Period
 from fairladder.errors import DataError
-from fairladder.history.periods import Period, checked_period, complete, label, ordinal, start_of, starts
-from fairladder.history.purchases import group_name, purchases
+from fairladder.history.periods import checked_period, complete, label, ordinal, start_of, starts
+from fairladder.history.purchases import group_apart, group_name, purchases, warn_of_unknown
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
 from fairladder.sqltree import column, named, select, sql
@@ -80,6 +81,7 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     cohorts by their first period. Raises UsageError for an unknown period or column, DataError where nobody bought.
     """
     unit = checked_period(period)
+    group_apart(by, ("cohort", "size", "k", "active", "retention", "revenue"))
     found = purchases(orders, [by] if by else [], sequence=by is not None)
     keep = sql("amount > 0") if orders.scheme.money.refunds == "ignore" else sql("amount <> 0")
     group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by))), "of")] if by else []
@@ -107,6 +109,7 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     if frame.empty or orders.as_of is None:
         raise DataError("No customer has a purchase, so there are no cohorts.")
     frame = frame.astype({"active": np.int64, "revenue": np.int64})
+    warn_of_unknown(by, frame["of"] if by else ())
     table = _cells(frame, unit, by, orders)
     since = orders.scheme.time.from_
     if since is not None:

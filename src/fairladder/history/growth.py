@@ -5,15 +5,21 @@ import datetime as dt
 import numpy as np
 import pandas as pd
 
+from fairladder.columns import CARRIED
+from fairladder.days import Period
 from fairladder.errors import DataError
-from fairladder.history.periods import Period, checked_period, complete, label, ordinal, start_of, starts
-from fairladder.history.purchases import group_name, in_order, purchases
+from fairladder.history.periods import checked_period, complete, label, ordinal, start_of, starts
+from fairladder.history.purchases import group_apart, group_name, in_order, purchases, warn_of_unknown
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
 from fairladder.sqltree import column, named, select, sql
 
 _COUNTS = ("orders", "customers", "new_customers")
 _MONEY = ("revenue", "new_revenue", "repeat_revenue", "refunded")
+_COLUMNS = (
+    "period", "label", "orders", "customers", "new_customers", "returning_customers", *_MONEY, "new_customers_running",
+    "complete", "flat",
+)  # fmt: skip
 
 
 def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> pd.DataFrame:
@@ -29,6 +35,7 @@ def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> p
     none of their figures. Raises UsageError for an unknown period or column, DataError where no order counts.
     """
     unit = checked_period(period)
+    group_apart(by, _COLUMNS)
     found = purchases(orders, [by] if by else [])
     ignoring = orders.scheme.money.refunds == "ignore"
     measures = {
@@ -58,11 +65,11 @@ def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> p
     whole["label"] = [label(p, unit) for p in whole["period"]]
     for name in _MONEY:
         whole[name] = ratio(whole[name].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
-    columns = [
-        "period", "label", *([by] if by else []), "orders", "customers", "new_customers", "returning_customers", *_MONEY,
-        "new_customers_running", "complete", "flat",
-    ]  # fmt: skip
-    return _shown(whole, unit, orders.scheme.time.from_)[columns].reset_index(drop=True)
+    warn_of_unknown(by, whole[by] if by else ())
+    columns = [*_COLUMNS[:2], *([by] if by else []), *_COLUMNS[2:]]
+    shown = _shown(whole, unit, orders.scheme.time.from_)[columns].reset_index(drop=True)
+    shown.attrs[CARRIED] = [by] if by else []
+    return shown
 
 
 def _every_period(frame: pd.DataFrame, unit: Period, by: str | None, as_of: dt.date) -> pd.DataFrame:

@@ -6,7 +6,8 @@ import numpy as np
 import pandas as pd
 from sqlglot import exp
 
-from fairladder.customers import order_rows
+from fairladder.columns import CARRIED
+from fairladder.customers import LEDGER_COLUMNS, order_rows
 from fairladder.numbers import ratio
 from fairladder.order_book import Orders
 from fairladder.sqltree import column
@@ -19,7 +20,7 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
     ``channel`` and every other column of the orders (where all lines of the order agree, else null), and of purchases,
     null in the others: ``nth`` (1 = the customer's first; by time, then by order id, without ids by amount and the
     remaining columns), ``kind`` (``first`` or ``repeat``), ``gap_days`` since the purchase before (null in the first);
-    ``share_of_customer`` (amount ÷ the customer's spend; null where spend ≤ 0, and for refunds that are ignored).
+    ``share_of_customer`` (amount ÷ the customer's spend of the whole history; null where that is ≤ 0, and for refunds that are ignored).
 
     History before the window decides what is first and the gaps. ``customers`` picks ids. Raises DataError where the
     orders are not fit to use.
@@ -33,7 +34,8 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
         whole = orders.with_history()
         query = order_rows(whole.rows, customers)
     time, money = orders.scheme.time, orders.scheme.money
-    keys = ["placed_on", "customer", *(["order"] if whole.rows.has_orders else [])]
+    keys = ["placed_on", "customer", "order" if whole.rows.has_orders else "amount"]
+    keys += [n for n in query.named_selects if n not in keys]  # to the last column, so that equal runs give equal files
     query = query.order_by(*(exp.Ordered(this=column(n)) for n in keys), copy=False)
     frame = whole.run(query).to_pandas(date_as_object=False)
     scale = 10**money.decimals
@@ -43,14 +45,8 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
     gap = (frame["placed_on"] - pd.to_datetime(frame.pop("before")).astype("datetime64[s]")).dt.days
     counts = bought if money.refunds == "ignore" else np.ones(len(frame), dtype=bool)
     minor = frame["amount"].to_numpy(dtype=np.int64)
-    inside = (
-        np.ones(len(frame), dtype=bool)
-        if time.from_ is None
-        else (frame["placed_on"] >= pd.Timestamp(time.from_)).to_numpy()
-    )
-    spent = (
-        frame.assign(spend=np.where(counts & inside, minor, 0)).groupby("customer")["spend"].transform("sum").to_numpy()
-    )
+    # Shares are of the whole history up to the day: the window only picks what is shown.
+    spent = frame.assign(spend=np.where(counts, minor, 0)).groupby("customer")["spend"].transform("sum").to_numpy()
     frame["amount"] = ratio(minor, scale)
     frame["nth"] = pd.arrays.IntegerArray(np.where(bought, nth, 0).astype(np.int64), ~bought)
     frame["kind"] = pd.Categorical.from_codes(
@@ -58,5 +54,10 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
     )
     known = bought & gap.notna().to_numpy()
     frame["gap_days"] = pd.arrays.IntegerArray(gap.fillna(0).to_numpy(dtype=np.int64), ~known)
-    frame["share_of_customer"] = np.where(counts & (spent > 0), ratio(minor, np.where(spent > 0, spent, 0)), np.nan)
-    return frame[inside].reset_index(drop=True)
+    frame["share_of_customer"] = np.where(
+        (counts | (minor == 0)) & (spent > 0), ratio(minor, np.where(spent > 0, spent, 0)), np.nan
+    )
+    frame.attrs[CARRIED] = [name for name in frame if name not in LEDGER_COLUMNS]
+    if time.from_ is not None:
+        frame = frame[frame["placed_on"] >= pd.Timestamp(time.from_)]
+    return frame.reset_index(drop=True)

@@ -1,18 +1,16 @@
 """Calendar periods: their first days, labels, and which are complete."""
 
 import datetime as dt
-from typing import Literal, get_args
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 from sqlglot import exp
 
+from fairladder.days import PERIODS, Period
 from fairladder.errors import UsageError, nearest
 from fairladder.sqltree import sql
 
-Period = Literal["day", "week", "month", "quarter", "year"]
-PERIODS: tuple[Period, ...] = get_args(Period)
 _STEPS = {"day": (1, "D"), "week": (7, "D"), "month": (1, "M"), "quarter": (3, "M"), "year": (12, "M")}
 
 

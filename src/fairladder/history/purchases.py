@@ -1,6 +1,7 @@
 """Orders with a group each, where the rows are: what growth, cohorts and breakdowns start from."""
 
-from collections.abc import Sequence
+import warnings
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import pandas as pd
@@ -8,7 +9,7 @@ import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.engine.protocol import Engine
-from fairladder.errors import UsageError, nearest
+from fairladder.errors import FairLadderWarning, UsageError, nearest
 from fairladder.order_book import Orders
 from fairladder.orders.rows import USED
 from fairladder.sqltree import column, named, select, sql
@@ -141,6 +142,30 @@ def _as_text(value: object) -> str:
         else f"{value:g}"
         if isinstance(value, float)
         else str(value)
+    )
+
+
+def group_apart(by: str | None, own: Sequence[str]) -> None:
+    """Raise UsageError for a group that would stand under the name of one of the table's ``own`` columns."""
+    if by in own:
+        raise UsageError(
+            f"A table by `{by}` has a column of that name itself. Rename the column in the orders, then ask again."
+        )
+
+
+def warn_of_unknown(by: str | None, groups: Iterable[str]) -> None:
+    """Warn where no order has a known group, so that the column says nothing."""
+    if by and (text := all_unknown(by, groups)):
+        warnings.warn(text, FairLadderWarning, stacklevel=3)
+
+
+def all_unknown(by: str, groups: Iterable[str]) -> str:
+    """What is to be said where every group is unknown; empty where one is known."""
+    if set(groups) != {UNKNOWN}:
+        return ""
+    return (
+        f"Warning: `{by}` is unknown for every order: its cells are blank or cannot be read, or the customers file has other ids. "
+        "Look at its values."
     )
 
 

@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from fairladder.orders.rows import LEFT_OUT, OUTSIDE, REASONS, TOTAL_ROW, UNKNOWN, USED
+from fairladder.orders.rows import LEFT_OUT, OUTSIDE, REASONS, REPEAT, TOTAL_ROW, UNKNOWN, USED
 
 #: More than this many in a hundred rows set aside means that the mapping is wrong, not the data.
 MOST_SET_ASIDE_PERCENT = 20
@@ -52,6 +52,11 @@ class Balance:
         return self.rows.get(OUTSIDE, 0)
 
     @property
+    def repeats(self) -> int:
+        """Rows that repeat another and were dropped for it."""
+        return self.rows.get(REPEAT, 0)
+
+    @property
     def reasons(self) -> dict[str, int]:
         """Rows set aside by reason, in the order in which reasons are tried."""
         return {REASONS[s]: self.rows[s] for s in REASONS if self.rows.get(s)}
@@ -68,12 +73,14 @@ class Balance:
 
     def lines(self) -> list[tuple[str, int, int]]:
         """What became of the rows, rows, minor units: the balance as a table, its total first."""
+        repeats = [("repeats dropped", self.repeats, self.amount(REPEAT))] if self.repeats else []
         return [
             ("rows read", self.rows_read, sum(self.amounts.values())),
             ("used", self.used, self.amount(USED)),
             ("set aside", self.set_aside, self.amount(*REASONS)),
             ("left out", self.left_out, self.amount(LEFT_OUT, UNKNOWN)),
             ("outside window", self.outside_window, self.amount(OUTSIDE)),
+            *repeats,
         ]
 
     def as_json(self) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from sqlglot import exp
 from fairladder.engine.protocol import exact_minor_name
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.orders.source import CellKind
-from fairladder.sqltree import sql
+from fairladder.sqltree import case, sql
 
 #: A sign of white space, whatever the alphabet, as a regular expression.
 SPACE = r"[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]"
@@ -32,7 +32,9 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
             "ELSE NULLIF(REGEXP_REPLACE(:c, :edges, '', 'g'), '') END",
             c=plain, edges=exp.Literal.string(_TRIM),
         )  # fmt: skip
-    if kind in ("float", "single", "decimal"):
+    if kind == "single":
+        return text(single(cell), "float")
+    if kind in ("float", "decimal"):
         return sql(
             "CASE WHEN ISNAN(CAST(:c AS DOUBLE)) THEN NULL WHEN :c = TRUNC(:c) AND ABS(:c) < 1e18 "
             "THEN CAST(CAST(:c AS BIGINT) AS VARCHAR) ELSE CAST(:c AS VARCHAR) END",
@@ -66,11 +68,13 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
     return sql(
         "CASE WHEN :plain THEN CAST(TRY_CAST(:c AS TIMESTAMP) AS DATE) "
         "WHEN SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
-        "AND (LENGTH(:c) = 10 OR TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
-        c=cell, plain=_to_the_second(cell), written=written,
+        "AND (LENGTH(:c) = 10 OR REGEXP_MATCHES(:c, :shape) AND TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
+        c=cell, plain=_to_the_second(cell), written=written, shape=exp.Literal.string(_TIME_BEHIND),
     )  # fmt: skip
 
 
+#: What may stand behind an ISO day: a time, and an offset that there can be. Of era names and zones in words nothing is known.
+_TIME_BEHIND = r"^.{10}(T| +)\d\d?:\d\d?(:\d\d?([.,]\d+)?)?( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))?$"
 #: Hours, minutes, seconds and am or pm at the end of a date, as people write them.
 _CLOCK = r"[ T,](\d{1,2})[:.](\d{2})(?:[:.](\d{2}(?:[.,]\d+)?))?(?: ?([AaPp])\.?[Mm]\.?)?"
 
@@ -142,10 +146,17 @@ def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
             most=_LARGEST,
         )
     if kind in ("whole", "decimal", "float", "single"):
-        # A 32-bit float stands for its own shortest text, which the way over text keeps.
-        wide = sql("TRY_CAST(CAST(:c AS VARCHAR) AS DOUBLE)" if kind == "single" else "CAST(:c AS DOUBLE)", c=cell)
+        wide = single(cell) if kind == "single" else sql("CAST(:c AS DOUBLE)", c=cell)
         return sql("CASE WHEN :w BETWEEN -:most AND :most THEN :w END", w=wide, most=_LARGEST)
     return sql("CAST(NULL AS DOUBLE)")
+
+
+def single(cell: exp.Expr) -> exp.Expr:
+    """A 32-bit float as the number that its shortest text says: the first of 6 to 9 digits that reads back as it."""
+    texts = [sql(f"CAST(PRINTF('%.{digits}g', CAST(:c AS DOUBLE)) AS DOUBLE)", c=cell) for digits in (6, 7, 8, 9)]
+    branches = [(sql("CAST(:t AS FLOAT) = :c", t=text, c=cell), text) for text in texts[:-1]]
+    plain = sql("CAST(:c AS DOUBLE)", c=cell)
+    return case([(sql("ABS(:p) <= :most", p=plain, most=_LARGEST), case(branches, texts[-1]))], plain)
 
 
 def cast_number(cell: exp.Expr) -> exp.Expr:

@@ -1,7 +1,7 @@
 """Order rows in a database: the work is done there; where it cannot be, the rows are brought here."""
 
 from fairladder.engine.database import Database
-from fairladder.orders.source import Source, kinds_of
+from fairladder.orders.source import Source, kinds_of, own_names
 from fairladder.scheme import OrdersPart
 
 
@@ -20,8 +20,8 @@ def open_database(url: str, settings: OrdersPart) -> Source:
             database.reader.offer(table),
             (f"{len(table):,} rows were brought here from {database.label}.",),
         )
-        return Source(
-            label, relation, kinds_of(database.reader.columns(relation), label), database.reader, text=False, told=told
-        )
+        kinds = kinds_of(database.reader.columns(relation), label)
+        return Source(label, own_names(relation, kinds), kinds, database.reader, text=False, told=told)
     types = database.columns(relation)
-    return Source(label, database.by_code_point(relation, types), kinds_of(types, label), database, text=False)
+    relation = own_names(database.by_code_point(relation, types), types)
+    return Source(label, relation, kinds_of(types, label), database, text=False)

@@ -59,7 +59,8 @@ def row_findings(balance: Balance, notes: Sequence[str]) -> list[Finding]:
     if len(usable) > 1:
         found.append(
             Finding("mixed-currencies", "error", len(usable), "amounts in different currencies would be added up", tuple(usable)[:5],
-                    "Choose one with `currency` under [money]; the others are then set aside.")
+                    "Choose one with `currency` under [money]; the others are then set aside. Or convert them: `rates` under [money] "
+                    "names a file of currency, day and rate.")
         )  # fmt: skip
     found += [Finding("reading", "note", 1, note, (), "") for note in notes]
     return found

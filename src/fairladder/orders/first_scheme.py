@@ -6,7 +6,7 @@ from sqlglot import exp
 
 from fairladder.orders.guess import Guess
 from fairladder.orders.source import Source
-from fairladder.sqltree import column, named, select, sql
+from fairladder.sqltree import cell_column, named, select, sql
 
 _ORDER = (
     "customer",
@@ -72,7 +72,7 @@ def _quoted(text: str) -> str:
 
 
 def _values(source: Source, name: str) -> list[str]:
-    cell = sql("TRIM(CAST(:c AS VARCHAR))", c=column(name))
+    cell = sql("TRIM(CAST(:c AS VARCHAR))", c=cell_column(name))
     query = select([named(cell, "value"), named(sql("COUNT(*)"), "n")], source.relation).group_by("1")
     query = query.order_by(exp.Ordered(this=exp.column("n"), desc=True), "value").limit(6)
     return [row["value"] for row in source.engine.table(query).to_pylist() if row["value"]]

@@ -9,7 +9,7 @@ from sqlglot import exp
 
 from fairladder.errors import SchemeError
 from fairladder.orders.source import Source
-from fairladder.sqltree import column, named, select, sql
+from fairladder.sqltree import cell_column, named, select, sql
 
 SAMPLE_ROWS = 5000
 #: Role → words that name it: English, German, French, Spanish, Italian, Dutch, Portuguese, the Nordic ones, Polish.
@@ -109,7 +109,7 @@ def _looked_at(source: Source) -> dict[str, _Look]:
     sample = select(["*"], source.relation).limit(SAMPLE_ROWS)
     found = {}
     for name, kind in source.columns.items():
-        cell = sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=column(name))
+        cell = sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(name))
         cells = select([named(cell, "c")], sample, "sample")
         date, number = exp.Literal.string(_DATE), exp.Literal.string(_NUMBER)
         counts = [

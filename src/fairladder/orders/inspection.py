@@ -13,6 +13,7 @@ from fairladder.orders.balance import major
 from fairladder.orders.findings import Finding
 from fairladder.orders.lines import KeptLines
 from fairladder.orders.rows import CODES, OUTSIDE, USED, Rows
+from fairladder.orders.signs import Signs, repeated_level, repeated_total
 from fairladder.orders.source import FILE
 from fairladder.sqltree import column, named, select, sql
 
@@ -96,16 +97,18 @@ def _lines_of(looked: Looked, orders: exp.Select) -> exp.Select:
 
 def _duplicate_rows(looked: Looked) -> Finding | None:
     twins = looked.engine.keep(_twins(looked))
-    told = _one(looked, "SUM(n - 1) AS n; SUM((n - 1) * minor) AS money", twins)
-    examples = _examples(looked, twins, "'rows ' || a || ' and ' || b", "a") if told["n"] else ()
+    told = _one(looked, "SUM(n - 1) AS n; SUM((n - 1) * minor) AS money; SUM(apart) AS apart", twins)
+    first = select([sql("'rows ' || a || ' and ' || b AS example")], twins).order_by("a", "b").limit(_SHOWN)
+    examples = tuple(r["example"] for r in looked.engine.table(first).to_pylist()) if told["n"] else ()
     looked.engine.forget(twins)
     if not told["n"]:
         return None
+    between = f" ({int(told['apart']):,} of them in several files)" if told["apart"] else ""
     return Finding(
         "duplicate-rows", "warning", int(told["n"]),
-        f"rows repeat another in every cell and add {_money(looked, told['money'])} to spend, if they were sent twice by mistake",
+        f"rows repeat another in every cell{between} and add {_money(looked, told['money'])} to spend, if they were sent twice by mistake",
         examples,
-        "Two equal lines of one order can be real. If not, take the repeats out of the export.",
+        'Two equal lines of one order can be real. If these are not, say `drop = "repeats"` under [orders] (--drop repeats).',
     )  # fmt: skip
 
 
@@ -113,11 +116,20 @@ def _twins(looked: Looked) -> exp.Select:
     """Groups of used rows that are alike in every cell; only orders without a mark for each of their rows can hold any."""
     used = select(["*"], looked.lines).where(sql("state = :u", u=USED))
     if looked.orders is not None and looked.kept.marked:
+        # Rows of an order that are in several files are looked at, too.
         unsure = select([sql("customer"), sql("order_id")], looked.orders)
         unsure = unsure.where(sql("state = :u AND BIT_COUNT(marks) < lines", u=USED))
         used = _lines_of(looked, unsure).where(sql("state = :u", u=USED))
-    columns = ["COUNT(*) AS n", "MIN(row) AS a", "MAX(row) AS b", "MIN(minor) AS minor"]
-    columns += [f"MIN({FILE}) AS {FILE}"] if looked.several_files else []
+    # Numbers of rows as text that sorts like them; the file stands behind, and what is in several is counted apart.
+    place = sql("LPAD(CAST(row AS VARCHAR), 12, ' ')") if not looked.several_files else sql(
+        "LPAD(CAST(row AS VARCHAR), 12, ' ') || ' of ' || :f", f=column(FILE)
+    )  # fmt: skip
+    home = column(FILE) if looked.several_files else exp.Literal.string("")
+    used = select(["*", named(place, "place"), named(home, "home")], used, "used")
+    columns = [
+        "COUNT(*) AS n", "LTRIM(MIN(place)) AS a", "LTRIM(MAX(place)) AS b", "MIN(minor) AS minor",
+        "CASE WHEN MIN(home) <> MAX(home) THEN COUNT(*) - 1 END AS apart",
+    ]  # fmt: skip
     keys = [*(["customer", "order_id"] if looked.rows.has_orders else []), "twin"]
     return select([sql(c) for c in columns], used, "used").group_by(*keys).having(sql("COUNT(*) > 1"))
 
@@ -125,22 +137,40 @@ def _twins(looked: Looked) -> exp.Select:
 def _repeated_total(looked: Looked) -> Finding | None:
     if looked.orders is None or looked.rows.scheme.orders.amount_is != "line":
         return None
-    several = select(["*"], looked.orders).where(sql("state = :u AND lines > 1 AND least <> 0", u=USED))
+    # Rows sent in two files repeat one another, which is another finding.
+    alone = " AND files = 1" if looked.rows.source.parts else ""
+    several = select(["*"], looked.orders).where(sql(f"state = :u AND lines > 1 AND least <> 0{alone}", u=USED))
     told = _one(
         looked, "COUNT(*) AS orders; COUNT(CASE WHEN least = most THEN 1 END) AS same; "
         "SUM(CASE WHEN least = most THEN amount - least END) AS money",
         several,
     )  # fmt: skip
-    if not told["orders"] or told["same"] * 2 <= told["orders"]:
+    signs = Signs(int(told["orders"]), int(told["same"]), int(told["money"] or 0))
+    if repeated_level(signs) is None:
         return None
     same = select([sql("customer"), sql("order_id")], several, "several").where(sql("least = most"))
+    return repeated_total(signs, looked.rows.scheme.money.decimals, _example_orders(looked, same))
+
+
+def _states(looked: Looked) -> Finding | None:
+    """The states there are, with rows and money each."""
+    name = looked.rows.roles.get("status")
+    if name is None:
+        return None
+    columns = ["status", "COUNT(*) AS n", "SUM(minor) AS money"]
+    used = select([sql(c) for c in columns], looked.lines).where(sql("state = :u", u=USED)).group_by("status")
+    rows = looked.engine.table(used.order_by("n DESC", "status").limit(_MOST_STATES)).to_pylist()
+    if not rows:
+        return None
+    told = [f"{r['status'] or '(blank)'}: {int(r['n']):,} rows, {_money(looked, r['money'])}" for r in rows]
     return Finding(
-        "repeated-total", "warning", int(told["same"]),
-        f"of {told['orders']:,} orders with several rows repeat one amount on each: the total was probably joined onto every "
-        f"line, and spend is {_money(looked, told['money'])} too high",
-        _example_orders(looked, same),
-        'If so, say `amount_is = "order"` under [orders]; it is then taken once.',
+        "states", "note", len(rows), f"states in `{name}` count: {'; '.join(told)}", tuple(told[:_SHOWN]),
+        f"To count some only: where = \"{name} NOT IN ('…')\" under [orders], with the states that do not stand.",
     )  # fmt: skip
+
+
+#: So many states are named; a column with more is none of states.
+_MOST_STATES = 12
 
 
 def _counted(looked: Looked) -> exp.Select:
@@ -236,5 +266,5 @@ def _money(looked: Looked, minor: Any) -> str:
 
 _Check = Callable[[Looked], Finding | None]
 _CHECKS: tuple[_Check, ...] = (
-    _duplicate_rows, _repeated_total, _shared_order, _straddling, _after_today, _excess_decimals, _serial_days,
+    _duplicate_rows, _repeated_total, _states, _shared_order, _straddling, _after_today, _excess_decimals, _serial_days,
 )  # fmt: skip

@@ -9,7 +9,7 @@ from fairladder.engine.protocol import Engine
 from fairladder.orders import cells
 from fairladder.orders.rows import CODES, REASONS, UNDECIDED, Rows
 from fairladder.orders.source import FILE
-from fairladder.sqltree import any_of, case, column, named, select, sql
+from fairladder.sqltree import any_of, case, cell_column, cell_name, column, named, select, sql
 
 
 def lines(rows: Rows, as_written: bool) -> exp.Select:
@@ -29,6 +29,8 @@ def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
     }
     if rows.has_orders:
         found["order_id"] = column("#order")
+        if rows.source.parts:
+            found["home"] = column(FILE)
     if rows.by_currency:
         found["currency"] = column("#currency")
     found |= {"minor": column("#minor"), "day": column("#day")}
@@ -42,6 +44,21 @@ def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
         found["offset"] = offset_flag()
     if (unread := rows.unread) is not None:
         found["unread"] = unread
+    return found | line_signs(rows)
+
+
+#: What the signs of each row come to in an order, and in a customer.
+SIGNS = ("void_rows", "void_money", "over_one", "below_one")
+
+
+def line_signs(rows: Rows) -> dict[str, exp.Expr]:
+    """Over the rows' tree: what tells of numbers that are wrong, of each row: ``SIGNS``, where there can be any."""
+    found: dict[str, exp.Expr] = {}
+    if (void := rows.void()) is not None:
+        found["void_rows"] = sql("CASE WHEN :v THEN 1 ELSE 0 END", v=void)
+        found["void_money"] = sql("CASE WHEN :v THEN :m END", v=void, m=column("#minor"))
+    if (units := rows.over_one()) is not None:
+        found["over_one"], found["below_one"] = units
     return found
 
 
@@ -61,7 +78,7 @@ def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
     Cells are compared as they are written, which costs less than trimming each; whatever is not among the channels as
     written is trimmed and looked up, and only then another.
     """
-    raw = sql("CAST(:c AS VARCHAR)", c=column(rows.roles.get("channel") or ""))
+    raw = sql("CAST(:c AS VARCHAR)", c=cell_column(rows.roles.get("channel") or ""))
     bits = [(exp.Literal.string(t), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
     cell = rows.text_of("channel")  # not the column `#channel`, which would be trimmed in every row
     trimmed = [(sql(":c IS NULL", c=cell), exp.convert(1))]
@@ -127,7 +144,9 @@ class KeptLines:
             return self.rows.tree(numbered=True)
         found: dict[str, exp.Expr] = {"#state": column("state"), "#row": column("row"), "#minor": column("minor")}
         for place, name in enumerate(self.rows.source.columns, start=1):
-            found[name] = exp.Anonymous(this="LIST_EXTRACT", expressions=[column("cells"), exp.convert(place)])
+            found[cell_name(name)] = exp.Anonymous(
+                this="LIST_EXTRACT", expressions=[column("cells"), exp.convert(place)]
+            )
         if self.rows.source.files_apart:
             found[f"#{FILE}"] = column(FILE)
         return select([named(tree, name) for name, tree in found.items()], self.tree(ids_put_aside=True))
@@ -166,16 +185,20 @@ def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp
     found = _columns(rows, as_written)
     bad_date = sql(":s = :b", s=found["state"], b=CODES["bad-date"])
     told_apart = {rows.roles.get("customer"), rows.roles.get("order")} if as_written and rows.has_orders else set()
-    others = [column(name) for name in rows.source.columns if name not in told_apart]
+    if rows.source.parts:
+        told_apart = told_apart | {FILE}  # the same row in two files is the same row
+    others = [cell_column(name) for name in rows.source.columns if name not in told_apart]
     found["twin"] = exp.Anonymous(this="HASH", expressions=others)
     found["off"] = sql(
         "CASE WHEN ABS(:exact - :m) > 1e-6 THEN :m - :exact END", exact=rows.unrounded(), m=found["minor"]
     )
     found["written"] = sql("CASE WHEN :bad THEN CAST(:p AS VARCHAR) END", bad=bad_date, p=column("#placed"))
     if rows.source.text:
-        cells_read = exp.Array(expressions=[column(name) for name in rows.source.columns])
+        cells_read = exp.Array(expressions=[cell_column(name) for name in rows.source.columns])
         aside = _could_be_set_aside(rows, found["state"], as_written)
         found["cells"] = sql("CASE WHEN :aside THEN :cells END", aside=aside, cells=cells_read)
+    if (status := rows.text_of("status")) is not None:
+        found["status"] = status
     if not in_order:
         found["row"] = column("#row")
     if rows.source.files_apart or rows.source.parts:
@@ -189,7 +212,7 @@ def _could_be_set_aside(rows: Rows, state: exp.Expr, as_written: bool) -> exp.Ex
     codes = sql(":s BETWEEN :first AND :last", s=state, first=min(*REASONS, UNDECIDED), last=max(*REASONS, UNDECIDED))
     if not as_written:
         return codes
-    ids = {role: column(name) for role in ("customer", "order") if (name := rows.roles.get(role))}
+    ids = {role: cell_column(name) for role in ("customer", "order") if (name := rows.roles.get(role))}
     return any_of([codes, _ids_could_put_aside(rows, ids)])
 
 

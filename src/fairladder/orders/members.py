@@ -1,6 +1,6 @@
 """The customers file: one row per customer, joined many-to-one and never multiplied."""
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -12,8 +12,9 @@ from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.rows import settle_kinds
 from fairladder.orders.source import Source, open_source
-from fairladder.scheme import CustomersPart
-from fairladder.sqltree import column, named, select, sql
+from fairladder.orders.written import DateStyle, day_in_style, settle_dates
+from fairladder.scheme import CustomersPart, OrdersPart
+from fairladder.sqltree import cell_column, cell_name, named, select, sql
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -29,16 +30,20 @@ class Members:
 
 
 def open_members(
-    file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str], engine: Engine
-) -> Members:
+    file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str], engine: Engine,
+    dates: Callable[[], DateStyle | None] = lambda: None,
+) -> Members:  # fmt: skip
     """Read a customers file. Rows with a blank id are set aside as ``no-customer``.
+
+    Text columns in which every cell is a number or a day become that; where days can be read day first or month first,
+    ``dates`` tells how those of the orders are written.
 
     Raises SchemeError where its id column is not found, DataError where an id stands on two rows or a column is named
     like a ``computed`` one.
     """
     import pandas as pd
 
-    source = open_source(file, engine.reader)
+    source = open_source(file, engine.reader, OrdersPart(encoding=settings.encoding))
     id_column = _id_column(settings, source, customer_column)
     name = settings.name or ("name" if "name" in source.columns else None)
     if name is not None and name not in source.columns:
@@ -50,14 +55,15 @@ def open_members(
             raise DataError(
                 f"{source.label} has a column `{other}`, and that is the name of a computed one. Rename it in the file."
             )
-    rows = _read(source, id_column, name)
+    rows = _read(source, id_column, name, dates)
     blank = rows["customer"].isna()
     everything_blank = rows.drop(columns="#row").isna().all(axis=1)
     aside = rows[blank & ~everything_blank]
     frame = rows[~blank].reset_index(drop=True)
     _no_repeats(frame, source)
     aside = pd.DataFrame({"row": aside["#row"], "reason": "no-customer"}).join(aside.drop(columns=["#row", "customer"]))
-    return Members(frame.drop(columns="#row"), aside, source.label)
+    shown = {cell_name(name): name for name in source.columns}
+    return Members(frame.drop(columns="#row").rename(columns=shown), aside.rename(columns=shown), source.label)
 
 
 def _id_column(settings: CustomersPart, source: Source, customer_column: str) -> str:
@@ -75,28 +81,64 @@ def _id_column(settings: CustomersPart, source: Source, customer_column: str) ->
     )
 
 
-def _read(source: Source, id_column: str, name: str | None) -> "pd.DataFrame":
+def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> "pd.DataFrame":
     others = [c for c in source.columns if c not in (id_column, name)]
     settled = settle_kinds(source, others) if source.text else {}
     trees = {"#row": sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
-    trees["customer"] = cells.text(column(id_column), source.columns[id_column])
+    trees["customer"] = cells.text(cell_column(id_column), source.columns[id_column])
     if name is not None:
-        trees["name"] = cells.text(column(name), source.columns[name])
+        trees["name"] = cells.text(cell_column(name), source.columns[name])
     for other in others:
         trees[other] = _cell(other, source, settled.get(other))
-    query = select([named(tree, key) for key, tree in trees.items()], source.relation)
+        if source.text and other not in settled and (style := _style(source, other, dates)) is not None:
+            trees[other] = _day(other, style)
+    inner = ("#row", "customer", "name")
+    query = select([named(t, n if n in inner else cell_name(n)) for n, t in trees.items()], source.relation)
     frame: pd.DataFrame = source.engine.table(query).to_pandas(date_as_object=False)
     days = frame.select_dtypes(include=["datetime"]).columns
     return frame.astype({**dict.fromkeys(days, "datetime64[s]"), "customer": "str"})
 
 
+#: What looks like a day that is not ISO: two numbers, or a number and a month's name, and a whole year.
+_DAY_LIKE = r"(\d{1,2}[./ -]+(\d{1,2}|[A-Za-z]{3,9}\.?)[., /-]+\d{4}|\d{4}[./]\d{1,2}[./]\d{1,2}|[A-Za-z]{3,9}\.? \d{1,2},? \d{4})([ T].*)?"
+
+
+def _style(source: Source, name: str, dates: Callable[[], DateStyle | None]) -> DateStyle | None:
+    """How the days of a text column are written, where every cell that is not blank is one; None of other columns."""
+    cell = cells.text(cell_column(name), "text")
+    iso = cells.day(cell, "text", None)
+    like = sql(
+        "BOOL_AND(:iso IS NOT NULL OR REGEXP_FULL_MATCH(:c, :p)) FILTER (WHERE :c IS NOT NULL)",
+        iso=iso,
+        c=cell,
+        p=_DAY_LIKE,
+    )
+    if not source.engine.table(select([named(like, "like")], source.relation))["like"].to_pylist()[0]:
+        return None
+    try:
+        style = settle_dates(source.relation, name, source.engine, told_as=name)
+    except DataError:
+        style = dates() or DateStyle("iso")
+    read = sql("BOOL_AND(:d IS NOT NULL) FILTER (WHERE :c IS NOT NULL)", d=_day(name, style), c=cell)
+    every = source.engine.table(select([named(read, "read")], source.relation))["read"].to_pylist()[0]
+    return style if every else None
+
+
+def _day(name: str, style: DateStyle) -> exp.Expr:
+    cell = cells.text(cell_column(name), "text")
+    iso = cells.day(cell, "text", None)
+    return (
+        iso if style.name == "iso" else sql("COALESCE(:iso, :styled)", iso=iso, styled=day_in_style(cell, style.name))
+    )
+
+
 def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expr:
     kind = source.columns[name]
     if settled == "number":
-        return cells.number(column(name), kind)
+        return cells.number(cell_column(name), kind)
     if settled == "day":
-        return cells.day(cells.text(column(name), kind), "text", None)
-    return cells.text(column(name), kind) if kind == "text" else column(name)
+        return cells.day(cells.text(cell_column(name), kind), "text", None)
+    return cells.text(cell_column(name), kind) if kind == "text" else cell_column(name)
 
 
 def _no_repeats(frame: "pd.DataFrame", source: Source) -> None:

@@ -11,7 +11,7 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.orders import cells
 from fairladder.orders.source import open_source
-from fairladder.sqltree import column, named, select
+from fairladder.sqltree import cell_column, named, select
 
 
 def open_rates(file: Any, engine: Engine) -> exp.Expr:
@@ -27,7 +27,7 @@ def open_rates(file: Any, engine: Engine) -> exp.Expr:
             f"{source.label}: rates need the columns `currency` and `rate` (and maybe `day`); `{missing[0]}` is missing."
         )
     names = [name for name in ("currency", "rate", "day") if name in source.columns]
-    trees = [named(cells.text(column(name), source.columns[name]), name) for name in names]
+    trees = [named(cells.text(cell_column(name), source.columns[name]), name) for name in names]
     rows = source.engine.table(select(trees, source.relation)).to_pylist()
     by_currency: dict[str, dict[dt.date, str]] = {}
     for number, row in enumerate(rows, start=source.first_row):

@@ -7,12 +7,13 @@ from typing import Any
 
 from sqlglot import exp
 
-from fairladder.conditions import Condition, Kind, parse_condition, to_engine
+from fairladder.conditions import ROLE, Condition, Kind, parse_condition, to_engine
 from fairladder.errors import SchemeError
 from fairladder.orders import cells
 from fairladder.orders.rates import open_rates
 from fairladder.orders.roles import Roles
-from fairladder.orders.source import CellKind, Source
+from fairladder.orders.source import FILE, CellKind, Source
+from fairladder.orders.states import says_void
 from fairladder.orders.written import (
     DateStyle,
     Mark,
@@ -25,10 +26,10 @@ from fairladder.orders.written import (
     sure_day,
 )
 from fairladder.scheme import Scheme
-from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
+from fairladder.sqltree import all_of, any_of, case, cell_column, column, named, select, sql
 
 #: What became of a row. UNDECIDED rows lack customer, order and date: blank, or a total, or ``no-customer``.
-USED, TOTAL_ROW, UNDECIDED, CONFLICT, LEFT_OUT, UNKNOWN, OUTSIDE = 0, 1, 2, 10, 20, 21, 30
+USED, TOTAL_ROW, UNDECIDED, CONFLICT, LEFT_OUT, UNKNOWN, REPEAT, OUTSIDE = 0, 1, 2, 10, 20, 21, 22, 30
 BLANK_ROW = -1
 REASONS: dict[int, str] = {
     TOTAL_ROW: "total-row", 3: "no-customer", 4: "no-order", 5: "no-date", 6: "bad-date", 7: "no-amount",
@@ -74,7 +75,7 @@ class Rows:
     def text_of(self, role: str) -> exp.Expr | None:
         """The role's cell as trimmed text, or None where the role is not given."""
         name = self.roles.get(role)
-        return cells.text(column(name), self.source.columns[name]) if name else None
+        return cells.text(cell_column(name), self.source.columns[name]) if name else None
 
     def tree(self, numbered: bool = False) -> exp.Select:
         """All source columns and, per row, ``#customer``, ``#order``, ``#day``, ``#minor`` and ``#state``.
@@ -89,14 +90,16 @@ class Rows:
         state = self.whole_state(column("#customer"), order, no_date, column("#cell_state"))
         judged = "#first" if conflicts else "#state"
         stated = select(["*", named(state, judged)], self._cells(relation, as_written=False), "cells")
-        return self._without_conflicts(stated) if conflicts else stated
+        judged_rows = self._without_conflicts(stated) if conflicts else stated
+        return self._without_repeats(judged_rows) if self.scheme.orders.drop else judged_rows
 
     @property
     def reads_as_written(self) -> bool:
         """Whether ``tree_as_written`` will do: nothing but the grouping needs the ids in their trimmed form."""
         ids = {"customer", "order", self.roles.get("customer"), self.roles.get("order")}
         named_ids = self.condition is not None and not ids.isdisjoint(self.condition.names)
-        return not named_ids and not (self.scheme.orders.amount_is == "order" and self.has_orders)
+        settings = self.scheme.orders
+        return not named_ids and not settings.drop and not (settings.amount_is == "order" and self.has_orders)
 
     def tree_as_written(self, numbered: bool = False) -> exp.Select:
         """Like ``tree``, with ids as written (text ids untrimmed), and ``#cell_state``, which leaves ids aside.
@@ -126,7 +129,7 @@ class Rows:
     def unrounded(self) -> exp.Expr:
         """The row's amount in minor units as a float, before its one rounding."""
         if self._quick:
-            amount: exp.Expr = sql("CAST(:c AS DOUBLE)", c=column(self.roles.factors[0]))
+            amount: exp.Expr = sql("CAST(:c AS DOUBLE)", c=cell_column(self.roles.factors[0]))
         else:
             amount = column("#factor0")
             for i in range(1, len(self.roles.factors)):
@@ -171,12 +174,12 @@ class Rows:
         if self._day_at_once:
             style = "iso" if self.dates is None else self.dates.name
             styles = [*([style] if style != "iso" else []), "iso"]
-            found["#day at once"] = day_at_once(column(self.roles.get("placed") or ""), styles)
+            found["#day at once"] = day_at_once(cell_column(self.roles.get("placed") or ""), styles)
         return [named(tree, name) for name, tree in found.items()]
 
     def placed_text(self) -> exp.Expr:
         """The cell of a text ``placed``, trimmed."""
-        return cells.text(column(self.roles.get("placed") or ""), "text")
+        return cells.text(cell_column(self.roles.get("placed") or ""), "text")
 
     def _read(self, as_written: bool) -> list[exp.Expr]:
         kinds, role = self.source.columns, self.roles.get
@@ -184,9 +187,9 @@ class Rows:
         for part in ("customer", "order"):
             if name := role(part):
                 plain = as_written and kinds[name] == "text"
-                found[f"#{part}"] = column(name) if plain else cells.key(column(name), kinds[name])
+                found[f"#{part}"] = cell_column(name) if plain else cells.key(cell_column(name), kinds[name])
         placed = role("placed") or ""
-        found["#placed"] = self.placed_text() if kinds[placed] == "text" else column(placed)
+        found["#placed"] = self.placed_text() if kinds[placed] == "text" else cell_column(placed)
         if self._day_at_once:  # trimming costs more than reading the day
             found["#placed"] = case([(sure_day(column("#day at once")), exp.null())], found["#placed"])
         for part in ("name", "channel", "currency"):
@@ -200,7 +203,7 @@ class Rows:
                 found[f"#factor{i}"] = number
             if name := role("discount"):
                 percent = self.scheme.orders.discount_as == "percent"
-                found["#discount"] = cells.discount(self._cell(name), kinds[name], percent, column(name))
+                found["#discount"] = cells.discount(self._cell(name), kinds[name], percent, cell_column(name))
         return [named(tree, name) for name, tree in found.items()]
 
     @property
@@ -215,8 +218,8 @@ class Rows:
         values = {n: column(f"#factor{i}") for i, n in enumerate(self.roles.factors)}
         values |= {n: column("#discount") for n in [self.roles.get("discount")] if n}
         tests = [
-            all_of([sql(":v IS NULL", v=values.get(n) or cells.number(column(n), "text")),
-                    sql(":c IS NOT NULL", c=cells.text(column(n), "text"))])
+            all_of([sql(":v IS NULL", v=values.get(n) or cells.number(cell_column(n), "text")),
+                    sql(":c IS NOT NULL", c=cells.text(cell_column(n), "text"))])
             for n in self._text_numbers if self.mark is None
         ]  # fmt: skip
         if tests:
@@ -227,6 +230,28 @@ class Rows:
             )
         return case(branches, exp.convert(0)) if branches else None
 
+    def void(self) -> exp.Expr | None:
+        """Over the rows' tree: whether a row's state says that its order does not stand; None without that role."""
+        status = self.text_of("status")
+        return says_void(status) if status is not None else None
+
+    def over_one(self) -> tuple[exp.Expr, exp.Expr] | None:
+        """Over the rows' tree: 1 where a discount is over 1, which a fraction cannot be, and 1 where it is a fraction.
+
+        Cells with a ``%`` are neither. None where the unit is given.
+        """
+        name = self.roles.get("discount")
+        if name is None or self.scheme.orders.discount_as is not None:
+            return None
+        number: exp.Expr = column("#discount")
+        if self.source.columns[name] == "text":
+            number = sql("CASE WHEN NOT CONTAINS(:c, '%') THEN :d END", c=cell_column(name), d=number)
+        over, part = (
+            sql("CASE WHEN :d > 1 THEN 1 ELSE 0 END", d=number),
+            "CASE WHEN :d > 0 AND :d < 1 THEN 1 ELSE 0 END",
+        )
+        return over, sql(part, d=number)
+
     @property
     def _text_numbers(self) -> list[str]:
         """Text columns that are numbers by their role."""
@@ -235,16 +260,16 @@ class Rows:
 
     def _plain(self, name: str) -> exp.Expr:
         assert self.mark is not None
-        cell = cells.text(column(name), "text")
+        cell = cells.text(cell_column(name), "text")
         if name != self.roles.get("discount"):
             careful = plain_number(cell, self.mark)
-            return plain_at_once(column(name), self.mark, careful) if self._glances else careful
+            return plain_at_once(cell_column(name), self.mark, careful) if self._glances else careful
         bare = plain_number(sql("RTRIM(RTRIM(:c, '%'))", c=cell), self.mark)
         return sql("CASE WHEN ENDS_WITH(:c, '%') THEN :b || '%' ELSE :b END", c=cell, b=bare)
 
     def _cell(self, name: str) -> exp.Expr:
         """A number column's cell as its value is read from it."""
-        return column(f"#plain {name}" if self.mark is not None and name in self._text_numbers else name)
+        return column(f"#plain {name}") if self.mark is not None and name in self._text_numbers else cell_column(name)
 
     @property
     def _quick(self) -> bool:
@@ -278,7 +303,7 @@ class Rows:
     def _minor(self) -> exp.Expr:
         kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
         if self._quick:
-            whole = cells.whole_minor(column(factors[0]), kinds[factors[0]], decimals)
+            whole = cells.whole_minor(cell_column(factors[0]), kinds[factors[0]], decimals)
             assert whole is not None
             return whole
         texts = [cells.text(self._cell(f), kinds[f]) for f in factors]
@@ -322,7 +347,7 @@ class Rows:
 
     def _no_amount(self) -> exp.Expr:
         kinds = self.source.columns
-        return any_of(cells.blank(column(f), kinds[f]) for f in self.roles.factors)
+        return any_of(cells.blank(cell_column(f), kinds[f]) for f in self.roles.factors)
 
     def _other_currency(self, code: exp.Expr) -> list[tuple[exp.Expr, exp.Expr]]:
         wanted = self.scheme.money.currency
@@ -368,8 +393,27 @@ class Rows:
         state = case([(hit, exp.Literal.number(CONFLICT))], column("#first"))
         return select(["*", named(state, "#state")], stated, "judged")
 
+    def _without_repeats(self, judged: exp.Select) -> exp.Select:
+        """Used rows that repeat another in every cell left out, but the first of them, by file where there are several."""
+        several = bool(self.source.parts)
+        cells_of = [cell_column(name) for name in self.source.columns if not (several and name == FILE)]
+        place = exp.Window(
+            this=exp.RowNumber(), partition_by=[column("#state"), *cells_of],
+            order=exp.Order(expressions=[exp.Ordered(this=column(FILE))]) if several else None,
+        )  # fmt: skip
+        placed = select(["*", named(place, "#place")], judged, "placed")
+        repeats = sql(
+            "CASE WHEN :s = :u AND :p > 1 THEN :r ELSE :s END", s=column("#state"), u=USED, p=column("#place"), r=REPEAT
+        )
+        inner = ["#state", "#place"]
+        everything = exp.Star(**{"except_": [exp.to_identifier(name, quoted=True) for name in inner]})
+        return select([everything, named(repeats, "#state")], placed, "counted")
+
     def condition_cells(self) -> dict[str, exp.Expr]:
-        """Name → value of every column that a condition on rows can name, by source name and by role name."""
+        """Name → value of every column that a condition on rows can name, by source name and by role name.
+
+        A role whose name is another column's is ``role.NAME``.
+        """
         values = {n: _typed(n, kind, self.settled.get(n)) for n, kind in self.source.columns.items()}
         scale = 10**self.scheme.money.decimals
         by_role: Mapping[str, exp.Expr | None] = {
@@ -385,7 +429,7 @@ class Rows:
             name = self.roles.get(role)
             if tree is None or (name is None and role != "amount"):
                 continue
-            values[role] = tree
+            values[role_key(role, self.source, self.roles)] = tree
             if name is not None:
                 values[name] = tree
         return values
@@ -397,12 +441,14 @@ class Rows:
 
 def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:
     if settled == "number":
-        return cells.number(column(name), kind)
+        return cells.number(cell_column(name), kind)
     if settled == "day":
-        return cells.day(cells.text(column(name), kind), "text", None)
+        return cells.day(cells.text(cell_column(name), kind), "text", None)
     if kind == "text":
-        return cells.text(column(name), kind)
-    return sql("CAST(:c AS DATE)", c=column(name)) if kind in ("timestamp", "instant") else column(name)
+        return cells.text(cell_column(name), kind)
+    if kind in ("float", "single", "decimal"):
+        return cells.number(cell_column(name), kind)
+    return sql("CAST(:c AS DATE)", c=cell_column(name)) if kind in ("timestamp", "instant") else cell_column(name)
 
 
 def _date(value: dt.date) -> exp.Expr:
@@ -424,10 +470,21 @@ def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -
     kinds: dict[str, Kind] = {name: settled.get(name, _KINDS[kind]) for name, kind in source.columns.items()}
     for role, name in [*roles.columns.items(), ("amount", "amount")]:
         kind = _ROLE_KINDS.get(role, "text")
-        kinds[role] = kind
-        if name in source.columns:
+        kinds[role_key(role, source, roles)] = kind
+        if name in source.columns and name == roles.get(role):
             kinds[name] = kind
     return kinds
+
+
+def role_key(role: str, source: Source, roles: Roles) -> str:
+    """What a role is called among the columns: its name, or ``role.NAME`` where that is another column's."""
+    other = any(name.casefold() == role and name != roles.get(role) for name in source.columns)
+    return f"{ROLE}.{role}" if other else role
+
+
+def _twofold(source: Source, roles: Roles) -> list[str]:
+    """Names of roles that are other columns' names, too."""
+    return [role for role in {*roles.columns, "amount"} if role_key(role, source, roles) != role]
 
 
 def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
@@ -447,9 +504,10 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
         return Rows(source, roles, scheme, None, {}, **known)
     loose = condition_kinds(source, roles, {})
     unsettled = [n for n in source.columns if source.text and n not in roles.columns.values()]
-    names = parse_condition(text, {**loose, **dict.fromkeys(unsettled, "any")}, "where").names
+    twofold = _twofold(source, roles)
+    names = parse_condition(text, {**loose, **dict.fromkeys(unsettled, "any")}, "where", twofold).names
     settled = settle_kinds(source, [n for n in unsettled if n in names])
-    condition = parse_condition(text, condition_kinds(source, roles, settled), "where")
+    condition = parse_condition(text, condition_kinds(source, roles, settled), "where", twofold)
     return Rows(source, roles, scheme, condition, settled, **known)
 
 
@@ -475,6 +533,14 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
     return replace(rows, dates=dates, mark=mark, evidence=tuple(proof), written_so=True)
 
 
+def written_dates(rows: Rows) -> DateStyle | None:
+    """How the orders' dates are written, asked or told by their own cells, whatever has been read so far."""
+    placed = rows.roles.get("placed") or ""
+    if rows.scheme.orders.date_format or rows.source.columns[placed] != "text":
+        return rows.dates
+    return settle_dates(rows.source.relation, placed, rows.source.engine, told_as=placed)
+
+
 def settled_at_first(rows: Rows) -> Rows:
     """The rows settled where most of the first show that dates or numbers are written otherwise, so that none is read twice."""
     source, unread = rows.source, rows.unread
@@ -496,8 +562,8 @@ def few_channels(rows: Rows) -> tuple[str, ...] | None:
         return None  # the bits are the embedded engine's way
     relation = source.relation
     if source.text:
-        relation = select([column(name)], relation).limit(FIRST_ROWS).subquery("first", copy=False)
-    written = cells.text(column(name), source.columns[name])
+        relation = select([cell_column(name)], relation).limit(FIRST_ROWS).subquery("first", copy=False)
+    written = cells.text(cell_column(name), source.columns[name])
     found = select([named(written, "channel")], relation).distinct(copy=False)
     channels = [c for c in source.engine.table(found)["channel"].to_pylist() if c is not None]
     return tuple(sorted(channels)) if len(channels) <= MOST_CHANNELS else None
@@ -515,7 +581,7 @@ def settle_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
         return {}
     tests = []
     for name in names:
-        cell = cells.text(column(name), "text")
+        cell = cells.text(cell_column(name), "text")
         tests.append(
             named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}")
         )

@@ -5,7 +5,7 @@ from sqlglot import exp
 from fairladder.orders import cells
 from fairladder.orders.rows import BLANK_ROW, LEFT_OUT, OUTSIDE, REASONS, TOTAL_ROW, UNDECIDED, UNKNOWN, USED, Rows
 from fairladder.orders.source import FILE
-from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
+from fairladder.sqltree import all_of, any_of, case, cell_column, column, named, select, sql
 
 _NO_CUSTOMER = next(state for state, reason in REASONS.items() if reason == "no-customer")
 
@@ -17,7 +17,7 @@ def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expr:
     all in minor units.
     """
     kinds = rows.source.columns
-    nothing = all_of(cells.blank(column(name), kind) for name, kind in kinds.items())
+    nothing = all_of(cells.blank(cell_column(name), kind) for name, kind in kinds.items())
     minor = column("#minor")
     sums = [exp.Literal.number(t) if t >= 0 else sql("-:t", t=-t) for t in totals]
     among = [exp.In(this=minor, expressions=sums)] if sums else []
@@ -49,7 +49,7 @@ def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: in
     names = [(sql(":w = :s", w=column("#why"), s=s), exp.Literal.string(r)) for s, r in REASONS.items()]
     # A column of the orders may itself be called row or reason.
     taken = {"row": "row (cell)", "reason": "reason (cell)"}
-    original = [named(sql("CAST(:c AS VARCHAR)", c=column(c)), taken.get(c, c)) for c in rows.source.columns]
+    original = [named(sql("CAST(:c AS VARCHAR)", c=cell_column(c)), taken.get(c, c)) for c in rows.source.columns]
     if rows.source.files_apart:
         original.insert(0, named(column(f"#{FILE}"), FILE))
     reason = named(case(names, exp.null()), "#reason")

@@ -8,7 +8,7 @@ from sqlglot import exp
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.source import FILE, CellKind, Source
-from fairladder.sqltree import all_of, column, named, select, sql
+from fairladder.sqltree import all_of, cell_column, cell_name, named, select, sql
 
 
 @dataclass(frozen=True)
@@ -49,12 +49,13 @@ def with_lines(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     relation = _join(orders, lines, keys, orders.relation, lines.relation, numbered=False)
     text = orders.text and lines.text
     return _Joined(
-        lines.label, relation, columns, orders.engine, text, 1, told, files_apart=True, orders=orders, lines=lines, keys=keys
+        lines.label, relation, columns, orders.engine, text, 1, told, files_apart=True, path=orders.path, orders=orders, lines=lines,
+        keys=keys
     )  # fmt: skip
 
 
 def _key(source: Source, name: str, table: str) -> exp.Expr:
-    cell = exp.Column(this=exp.to_identifier(name, quoted=True), table=exp.to_identifier(table))
+    cell = _of(table, name)
     return sql("CAST(:c AS VARCHAR)", c=cells.text(cell, source.columns[name]))
 
 
@@ -63,15 +64,17 @@ def _join(
 ) -> exp.Subquery:
     order_key, line_key = keys
     cells_of = [
-        named(sql("COALESCE(:a, :b)", a=_key(orders, order_key, "o"), b=_key(lines, line_key, "l")), order_key),
+        named(
+            sql("COALESCE(:a, :b)", a=_key(orders, order_key, "o"), b=_key(lines, line_key, "l")), cell_name(order_key)
+        ),
         *(_of("o", name) for name in orders.columns if name != order_key),
         *(_of("l", name) for name in lines.columns if name != line_key),
     ]
     if numbered:
-        cells_of.append(named(sql("COALESCE(:l, :o)", l=_of("l", "#row"), o=_of("o", "#row")), "#row"))
+        cells_of.append(named(sql("COALESCE(:l, :o)", l=_inner("l", "#row"), o=_inner("o", "#row")), "#row"))
         home = sql(
             "CASE WHEN :r IS NULL THEN :o ELSE :l END",
-            r=_of("l", "#row"),
+            r=_inner("l", "#row"),
             o=exp.Literal.string(orders.label),
             l=exp.Literal.string(lines.label),
         )
@@ -82,6 +85,11 @@ def _join(
 
 
 def _of(table: str, name: str) -> exp.Column:
+    """A column of one of the files."""
+    return _inner(table, cell_name(name))
+
+
+def _inner(table: str, name: str) -> exp.Column:
     return exp.Column(this=exp.to_identifier(name, quoted=True), table=exp.to_identifier(table))
 
 
@@ -141,7 +149,7 @@ def one_row_per_channel(source: Source, columns: Mapping[str, str]) -> Source:
     turned: dict[str, CellKind] = {**source.columns, "customer": "text", "channel": "text"}
     return _PerChannel(
         source.label, relation, turned, source.engine, source.text, source.first_row, (*source.told, told), source.files_apart,
-        source.parts, whole=source, by_channel=tuple(columns.items()),
+        source.path, source.parts, whole=source, by_channel=tuple(columns.items()),
     )  # fmt: skip
 
 
@@ -158,7 +166,7 @@ class _PerChannel(Source):
 
 def _per_channel(source: Source, columns: Mapping[str, str], relation: exp.Expr) -> exp.Subquery:
     ids = {
-        channel: sql("CAST(:t AS VARCHAR)", t=cells.text(column(name), source.columns[name]))
+        channel: sql("CAST(:t AS VARCHAR)", t=cells.text(cell_column(name), source.columns[name]))
         for channel, name in columns.items()
     }
     nobody = all_of([sql(":t IS NULL", t=tree) for tree in ids.values()])

@@ -1,11 +1,14 @@
 """Where the order rows come from: text files, Parquet, JSON, spreadsheets, standard input, frames."""
 
+import datetime as dt
 import glob
+import os
 import re
 import shutil
 import sys
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,10 +18,11 @@ from sqlglot import exp
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, UsageError
+from fairladder.orders.json_files import read_json
 from fairladder.orders.spreadsheets import read_sheet
-from fairladder.orders.text_files import COMPRESSED, as_utf8, writing_of
+from fairladder.orders.text_files import COMPRESSED, LONGEST_LINE, SAMPLE_BYTES, as_utf8, writing_of
 from fairladder.scheme import OrdersPart
-from fairladder.sqltree import named, select, sql
+from fairladder.sqltree import cell_column, cell_name, column, named, select, sql
 
 CellKind = Literal["text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"]
 
@@ -42,6 +46,8 @@ class Source:
     """What was found out on opening that people should know."""
     files_apart: bool = False
     """Whether ``numbered`` adds ``#file`` because rows are numbered in files of different kinds."""
+    path: Path | None = None
+    """The file that it is read from, where it is one."""
     parts: tuple["Source", ...] = field(default=(), repr=False)
     """The files that make up this one, where there are several; rows are numbered in each."""
 
@@ -58,7 +64,7 @@ class Source:
     def numbered(self) -> exp.Expr:
         """The relation with ``#row``, each row's number as a person sees it."""
         if self.parts:
-            return _union([part.numbered() for part in self.parts], [Path(part.label).name for part in self.parts])
+            return _union([part.numbered() for part in self.parts], _labels(self.parts))
         count = sql("ROW_NUMBER() OVER () + :n", n=self.first_row - 1)
         return select(["*", named(count, "#row")], self.relation).subquery("numbered", copy=False)
 
@@ -76,9 +82,12 @@ def open_source(orders: Any, engine: Embedded, settings: OrdersPart | None = Non
     if isinstance(orders, str | Path):
         if str(orders) == "-":
             return _open_stdin(engine, settings)
-        if glob.has_magic(str(orders)) and not Path(orders).exists():
-            return _open_several(str(orders), engine, settings)
+        # A name that exists is that file; only else is it a pattern.
+        if glob.has_magic(str(orders)) and not os.path.lexists(orders):
+            return _open_several(_matching(str(orders)), engine, settings, str(orders))
         return _open_path(Path(orders), engine, settings)
+    if isinstance(orders, list | tuple) and orders and all(isinstance(path, str | Path) for path in orders):
+        return _open_several([Path(path) for path in orders], engine, settings, f"{len(orders)} files")
     return _open_frame(orders, engine)
 
 
@@ -92,6 +101,8 @@ def _open_path(path: Path, engine: Embedded, settings: OrdersPart, label: str | 
         raise UsageError(f"There is no file {str(path)!r}.{hint}")
     if path.is_dir():
         raise UsageError(f"{str(path)!r} is a folder; name a file in it.")
+    if not path.is_file():
+        raise UsageError(f"{str(path)!r} is no file. Save the orders as one, or give `-` and pipe them in.")
     label = label or str(path)
     if path.stat().st_size == 0:
         raise DataError(f"The file {label!r} is empty. Export the orders again, with a header line.")
@@ -101,7 +112,31 @@ def _open_path(path: Path, engine: Embedded, settings: OrdersPart, label: str | 
             f"{label!r}: files ending in {ending or 'nothing'} are not read; use .csv, .tsv, .txt, .parquet, .json, .jsonl, "
             ".xlsx, .xls or .ods, text and JSON also with .gz or .zst."
         )
-    return _OPENERS[ending](path, engine, settings, label)
+    return _with_partitions(replace(_OPENERS[ending](path, engine, settings, label), path=path), path)
+
+
+def _with_partitions(source: Source, path: Path) -> Source:
+    """The source with a column for each folder written ``key=value``.
+
+    Raises DataError where the file has such a column itself and it says something else.
+    """
+    folders = [part.split("=", 1) for part in path.parts[:-1] if "=" in part.strip("=")]
+    for name, value in folders:
+        if not name:
+            continue
+        if name not in source.columns:
+            cell = named(exp.Literal.string(value), cell_name(name))
+            relation = select(["*", cell], source.relation).subquery("partition", copy=False)
+            source = replace(source, relation=relation, columns={**source.columns, name: "text"})
+            continue
+        own = sql("CAST(:c AS VARCHAR)", c=cell_column(name))
+        differs = select([named(own, "other")], source.relation).where(sql(":o IS DISTINCT FROM :v", o=own, v=value))
+        if found := source.engine.table(differs.limit(1))["other"].to_pylist():
+            raise DataError(
+                f"{source.label} is in a folder `{name}={value}`, and its own column `{name}` says `{found[0]}`. Rename "
+                "the folder, or take the column out of the file."
+            )
+    return source
 
 
 def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
@@ -114,8 +149,9 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
         source = engine.scratch("orders.csv")
         as_utf8(path, writing, source)
     if not writing.encoding.startswith("utf-8"):
+        shown = f" ({writing.evidence})" if writing.evidence else ""
         told.append(
-            f"{Path(label).name} is read as {writing.encoding}; say `encoding` under [orders] if letters look wrong."
+            f"{Path(label).name} is read as {writing.encoding}{shown}; say `encoding` under [orders] if letters look wrong."
         )
     if writing.separator not in (",", "\t"):
         told.append(f"{Path(label).name} is cut at `{writing.separator}`.")
@@ -127,8 +163,15 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
         "quote": exp.Literal.string(writing.quote),
         "escape": exp.Literal.string(writing.quote),
         "auto_detect": exp.false(),
-        "columns": exp.Struct(expressions=[_entry(name, exp.Literal.string("VARCHAR")) for name in names]),
+        "hive_partitioning": exp.false(),
+        "columns": exp.Struct(expressions=[_entry(cell_name(name), exp.Literal.string("VARCHAR")) for name in names]),
     }
+    if writing.last_line > LONGEST_LINE:
+        raise DataError(
+            f"The last line of {label!r} has {writing.last_line:,} bytes. Look for a quote that is not closed before it."
+        )
+    if writing.last_line > SAMPLE_BYTES:
+        options["max_line_size"] = exp.convert(2 * LONGEST_LINE)
     if source == path and path.suffix.lower() in COMPRESSED:
         options["compression"] = exp.Literal.string(COMPRESSED[path.suffix.lower()])
     relation = _table_function("read_csv", source, options)
@@ -136,19 +179,23 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
 
 
 def _open_parquet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001  # same call for all
-    relation = _table_function("read_parquet", path, {})
-    return Source(label, relation, _kinds(relation, engine, label), engine, text=False)
+    relation = _table_function("read_parquet", path, {"hive_partitioning": exp.false()})
+    kinds = _kinds(relation, engine, label)
+    return Source(label, own_names(relation, kinds), kinds, engine, text=False)
 
 
 def _open_json(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001
-    relation = _table_function("read_json", path, {"maximum_object_size": exp.convert(64 << 20)})
-    return Source(label, relation, _kinds(relation, engine, label), engine, text=False)
+    table, told = read_json(path, label)
+    names = _checked_names(table.column_names, label)
+    return Source(label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, told=tuple(told))
 
 
 def _open_spreadsheet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
     table, header_row, told = read_sheet(path, label, sheet=settings.sheet, header_row=settings.header_row)
     names = _checked_names(table.column_names, label)
-    return Source(label, engine.offer(table), dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(told))
+    return Source(
+        label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(told)
+    )
 
 
 _OPENERS: dict[str, Callable[[Path, Embedded, OrdersPart, str], Source]] = {
@@ -159,13 +206,27 @@ _OPENERS: dict[str, Callable[[Path, Embedded, OrdersPart, str], Source]] = {
 }
 
 
-def _open_several(pattern: str, engine: Embedded, settings: OrdersPart) -> Source:
-    paths = sorted(glob.glob(pattern, recursive=True))
-    if not paths:
+def _matching(pattern: str) -> list[Path]:
+    """The files named like a pattern, folders that exist taken by their name."""
+    there, *rest_of = Path(pattern).parts
+    folder = Path(there) if Path(there).exists() else Path()
+    rest_of = rest_of if Path(there).exists() else [there, *rest_of]
+    while (folder / rest_of[0]).exists():
+        folder, rest_of = folder / rest_of[0], rest_of[1:]
+    rest = os.path.join("", *rest_of)
+    found = sorted(glob.glob(rest, root_dir=folder, recursive=True))
+    if not found:
         raise UsageError(
             f"No file is named like {pattern!r}. Check the pattern, and quote it so that the shell leaves it alone."
         )
-    parts = tuple(_open_path(Path(path), engine, settings) for path in paths)
+    return [folder / name for name in found]
+
+
+def _open_several(paths: Sequence[Path], engine: Embedded, settings: OrdersPart, label: str) -> Source:
+    if len(set(paths)) < len(paths):
+        twice = next(path for i, path in enumerate(paths) if path in paths[:i])
+        raise UsageError(f"{str(twice)!r} is named twice, and its rows would count twice. Name each file once.")
+    parts = tuple(_open_path(path, engine, settings) for path in paths)
     first = parts[0]
     for part in parts[1:]:
         if set(part.columns) != set(first.columns):
@@ -181,22 +242,40 @@ def _open_several(pattern: str, engine: Embedded, settings: OrdersPart) -> Sourc
         raise DataError(
             f"{first.label!r} has a column `{FILE}`, which several files together need for their names. Rename it."
         )
-    relation = _union([part.relation for part in parts], [Path(part.label).name for part in parts])
-    columns: dict[str, CellKind] = dict(first.columns) if first.text else _kinds(relation, engine, pattern)
+    relation = _union([part.relation for part in parts], _labels(parts))
+    columns: dict[str, CellKind] = dict(first.columns)
+    if not first.text:
+        types = engine.columns(relation)
+        columns = {name: _kind_of(types[cell_name(name)]) for name in first.columns}
     told = (
         f"{len(parts)} files are read together; the column `{FILE}` says which a row is from.",
         *(t for p in parts for t in p.told),
     )
-    return Source(pattern, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts=parts)
+    return Source(label, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts=parts)
+
+
+def _labels(parts: Sequence[Source]) -> list[str]:
+    return short_names([Path(part.label) for part in parts])
+
+
+def short_names(paths: Sequence[Path]) -> list[str]:
+    """The files' names, with as many of their folders as tell them apart."""
+    for depth in range(1, max((len(path.parts) for path in paths), default=0) + 1):
+        names = [str(Path(*path.parts[-depth:])) for path in paths]
+        if len(set(names)) == len(names):
+            return names
+    return [str(path) for path in paths]
 
 
 def _union(relations: Sequence[exp.Expr], names: Sequence[str]) -> exp.Expr:
     """All rows of the relations, columns by name, with the name of each in a column."""
-    together: exp.Expr | None = None
-    for relation, name in zip(relations, names, strict=True):
-        one = select(["*", named(exp.Literal.string(name), FILE)], relation)
-        together = one if together is None else exp.Union(this=together, expression=one, distinct=False, by_name=True)
-    assert together is not None
+    first, *others = (
+        select(["*", named(exp.Literal.string(name), FILE)], relation)
+        for relation, name in zip(relations, names, strict=True)
+    )
+    together: exp.Expr = first
+    for one in others:
+        together = exp.Union(this=together, expression=one, distinct=False, by_name=True)
     return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("files")))
 
 
@@ -222,7 +301,9 @@ def _open_stdin(engine: Embedded, settings: OrdersPart) -> Source:
 
 
 def _table_function(name: str, path: Path, options: dict[str, exp.Expr]) -> exp.Table:
-    arguments = [exp.Literal.string(str(path)), *(exp.EQ(this=exp.column(k), expression=v) for k, v in options.items())]
+    # An absolute path whose signs of a pattern stand for themselves: the engine would expand them, and `~`, too.
+    plain = "".join(f"[{c}]" if c in "[*?" else c for c in str(path.absolute()))
+    arguments = [exp.Literal.string(plain), *(exp.EQ(this=exp.column(k), expression=v) for k, v in options.items())]
     return exp.Table(this=exp.Anonymous(this=name, expressions=arguments))
 
 
@@ -257,17 +338,64 @@ def _open_frame(frame: Any, engine: Embedded) -> Source:
     elif hasattr(frame, "to_arrow"):
         table = frame.to_arrow()
     elif hasattr(frame, "columns") and hasattr(frame, "iloc"):
-        try:
-            table = pa.Table.from_pandas(frame, preserve_index=False)
-        except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
-            raise DataError(f"A column of {label} mixes kinds of values: {'; '.join(map(str, error.args))}.") from error
+        # What the caller changes later is not changed here: pandas copies before it writes while this one stands.
+        frame = frame.copy(deep=False)
+        table = _arrow_of(frame, label)
     else:
         raise UsageError(
             f"Orders must be a path, a frame of pandas, Polars or Arrow, or a DuckDB relation, not {type(frame).__name__}."
         )
-    table = table.rename_columns(_checked_names([str(name) for name in table.column_names], label))
-    relation = engine.offer(table)
-    return Source(label, relation, _kinds(relation, engine, label), engine, text=False)
+    names = _checked_names([str(name) for name in table.column_names], label)
+    relation = _offered(table.rename_columns(names), engine, frame)
+    types = engine.columns(relation)
+    kinds = {name: _kind_of(types[cell_name(name)]) for name in names}
+    return Source(label, relation, kinds, engine, text=False)
+
+
+def _arrow_of(frame: Any, label: str) -> pa.Table:
+    """A pandas frame as an Arrow table; objects of several kinds become their text, whole numbers without ``.0``."""
+    columns = {}
+    for place, name in enumerate(frame.columns):
+        values = frame.iloc[:, place]
+        try:
+            if isinstance(values.dtype.kind, str) and values.dtype.kind == "c":
+                raise pa.ArrowInvalid("complex numbers")
+            dense = values.sparse.to_dense() if hasattr(values, "sparse") else values
+            columns[place] = pa.array(dense, from_pandas=True)
+        except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError) as error:
+            columns[place] = _mixed(values, name, label, error)
+    return pa.Table.from_arrays(list(columns.values()), names=[str(name) for name in frame.columns])
+
+
+def _mixed(values: Any, name: Any, label: str, error: Exception) -> pa.Array:
+    plain = [v if isinstance(v, str) or not hasattr(v, "item") else v.item() for v in values]
+    if all(v is None or v != v or isinstance(v, str | int | float | Decimal | dt.date) for v in plain):
+        return pa.array([None if v is None or v != v else _as_text(v) for v in plain], pa.string())
+    raise DataError(
+        f"The column `{name}` of {label} holds values that are no text, number or day: {'; '.join(map(str, error.args))}. "
+        "Turn them into text."
+    ) from error
+
+
+def _as_text(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float | Decimal) and abs(float(value)) < 1e15 and int(value) == value:
+        return str(int(value))
+    return value.isoformat(" ") if isinstance(value, dt.datetime) else str(value)
+
+
+def _offered(table: pa.Table, engine: Embedded, owner: Any = None) -> exp.Table:
+    """The table in the engine, its columns under names unlike ours."""
+    return engine.offer(table.rename_columns([cell_name(name) for name in table.column_names]), owner)
+
+
+def own_names(relation: exp.Expr, names: Iterable[str]) -> exp.Expr:
+    """A relation whose columns have names unlike ours; as it is where none is alike."""
+    names = list(names)
+    if all(cell_name(name) == name for name in names):
+        return relation
+    return select([named(column(name), cell_name(name)) for name in names], relation).subquery("own", copy=False)
 
 
 def _kinds(relation: exp.Expr, engine: Embedded, label: str) -> dict[str, CellKind]:

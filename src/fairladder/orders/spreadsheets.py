@@ -8,9 +8,14 @@ from typing import Any
 import pyarrow as pa
 
 from fairladder.errors import DataError, UsageError, nearest
+from fairladder.orders.sheet_xml import error_cells, reach
 
 #: A workbook that unpacks to more than this, or to 400 times its size, was not made by a person.
 MOST_UNPACKED = 4 << 30
+#: So many cells the reader can hold; a sheet with one cell at its far end has 17 billion.
+MOST_CELLS = 200_000_000
+#: What programs for spreadsheets keep of a text.
+LONGEST_CELL = 32_767
 
 
 def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | None) -> tuple[pa.Table, int, list[str]]:
@@ -38,10 +43,18 @@ def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | N
     told = []
     if sheet is None and len(names) > 1:
         told.append(f"The first sheet, `{names[0]}`, is read; there are {len(names)}. Say `sheet` for another.")
+    wanted = sheet or names[0]
+    last_row, last_column = reach(path, wanted)
+    if last_row * last_column > MOST_CELLS:
+        raise DataError(
+            f"{label!r}: the sheet reaches to row {last_row:,} and column {last_column:,}, far more than orders fill. Delete what "
+            "stands alone far right or far below, or export the table as CSV."
+        )
     try:
-        rows = book.get_sheet_by_name(sheet or names[0]).to_python(skip_empty_area=False)
+        rows = book.get_sheet_by_name(wanted).to_python(skip_empty_area=False)
     except calamine.CalamineError as error:
         raise DataError(f"{label!r}: the sheet cannot be read: {error}.") from None
+    told += _with_errors(rows, error_cells(path, wanted), label)
     at = header_row or _header_row(rows)
     if at > len(rows) or not any(_text(cell) for cell in rows[at - 1]):
         raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")
@@ -53,6 +66,25 @@ def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | N
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
         raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
     return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), at, told
+
+
+def _with_errors(rows: list[list[Any]], errors: dict[tuple[int, int], str], label: str) -> list[str]:
+    """Put errors of formulas, which are read as empty, into their cells, and say what people should know of odd cells."""
+    for (row, column), error in errors.items():
+        if row <= len(rows) and column <= len(rows[row - 1]):
+            rows[row - 1][column - 1] = error
+    told = []
+    if errors:
+        (row, column), error = min(errors.items())
+        told.append(
+            f"{len(errors):,} cells of {Path(label).name} hold errors of formulas, `{error}` in row {row}, column {column} for "
+            "instance. They are read as that text."
+        )
+    if any(isinstance(cell, str) and len(cell) == LONGEST_CELL for row in rows for cell in row):
+        told.append(
+            f"Cells of {Path(label).name} hold {LONGEST_CELL:,} characters, the most that a spreadsheet keeps: they were cut off."
+        )
+    return told
 
 
 def _small_enough(path: Path, label: str) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from fairladder.errors import DataError, UsageError
+from fairladder.errors import DataError, UsageError, shortened
 
 #: As much of a file is looked at to tell how it is written.
 SAMPLE_BYTES = 1 << 20
@@ -34,6 +34,10 @@ class Writing:
     names: tuple[str, ...]
     as_it_stands: bool
     """Whether the engine can read the file itself: UTF-8, one kind of line end, the header in the first line."""
+    evidence: str = ""
+    """What shows the encoding, where it was detected."""
+    last_line: int = 0
+    """Bytes of the last line, of which the engine would lose one that is very long without a word."""
 
 
 def writing_of(
@@ -45,9 +49,15 @@ def writing_of(
     """
     sample = _sample(path, SAMPLE_BYTES)
     whole = len(sample) < SAMPLE_BYTES
+    asked, evidence = encoding, ""
     encoding = encoding or _encoding(sample, whole, path)
-    if encoding == "utf-8" and not whole and path.stat().st_size <= READ_WHOLE_BYTES:
-        encoding = _encoding(_sample(path, 20 * READ_WHOLE_BYTES), True, path)
+    if not asked and encoding in ("utf-8", "") and not whole and path.stat().st_size <= READ_WHOLE_BYTES:
+        everything = _sample(path, 20 * READ_WHOLE_BYTES)
+        encoding = _encoding(everything, True, path)
+        evidence = "" if encoding else _detected(everything, path)[1]
+        encoding = encoding or _detected(everything, path)[0]
+    elif not encoding:
+        encoding, evidence = _detected(sample, path)
     text = _decoded(sample, encoding, whole, path)
     if "\0" in text:
         raise DataError(
@@ -66,7 +76,7 @@ def writing_of(
     pairs, bare = lines.count("\r\n"), lines.replace("\r\n", "")
     mixed = ("\r" in bare) + ("\n" in bare) + (pairs > 0) > 1
     plain = encoding in ("utf-8", "utf-8-sig") and at == 1 and not mixed
-    return Writing(encoding, separator, quote, at, names, plain)
+    return Writing(encoding, separator, quote, at, names, plain, evidence, _last_line(path))
 
 
 def as_utf8(path: Path, writing: Writing, target: Path) -> None:
@@ -76,7 +86,7 @@ def as_utf8(path: Path, writing: Writing, target: Path) -> None:
     """
     encoding = writing.encoding
     decode = io.IncrementalNewlineDecoder(codecs.getincrementaldecoder(encoding)(errors="strict"), translate=True)
-    with _opened(path) as source, target.open("wb") as out:
+    with opened(path) as source, target.open("wb") as out:
         done, above = 0, writing.header_row - 1
         while True:
             block = source.read(SAMPLE_BYTES)
@@ -94,13 +104,34 @@ def as_utf8(path: Path, writing: Writing, target: Path) -> None:
                 return
 
 
-def _opened(path: Path) -> pa.NativeFile:
+def opened(path: Path) -> pa.NativeFile:
+    """The file's bytes, unpacked."""
     return pa.input_stream(str(path), compression=COMPRESSED.get(path.suffix.lower()))
+
+
+def _last_line(path: Path) -> int:
+    """How many bytes follow the last end of a line but the very last."""
+    if path.suffix.lower() in COMPRESSED:
+        length = 0
+        with opened(path) as file:
+            while block := file.read(SAMPLE_BYTES):
+                *ended, rest = bytes(block).removesuffix(b"\n").rsplit(b"\n", 1)
+                length = len(rest) + (0 if ended else length)
+        return length
+    size, step = path.stat().st_size, SAMPLE_BYTES
+    with path.open("rb") as file:
+        while step < size:
+            file.seek(-step, 2)
+            tail = file.read(step).rstrip(b"\r\n")
+            if (at := max(tail.rfind(b"\n"), tail.rfind(b"\r"))) >= 0:
+                return len(tail) - at - 1
+            step *= 8
+    return size if size > SAMPLE_BYTES else 0
 
 
 def _sample(path: Path, size: int) -> bytes:
     try:
-        with _opened(path) as file:
+        with opened(path) as file:
             return bytes(file.read(size))
     except OSError as error:
         raise DataError(f"{str(path)!r} cannot be unpacked: {str(error).splitlines()[0]}.") from None
@@ -121,8 +152,26 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
     try:
         codecs.getincrementaldecoder("utf-8")().decode(sample, final=whole)
     except UnicodeDecodeError:
-        return "cp1252"
+        return ""
     return "utf-8"
+
+
+def _detected(sample: bytes, path: Path) -> tuple[str, str]:
+    """The encoding of a text that is not Unicode, and what shows it; a doubt is a question."""
+    from fairladder.orders.encodings import detected
+
+    found = detected(sample)
+    if found is None:
+        raise DataError(
+            f"{path.name!r} is not UTF-8, and its letters are those of no language in any encoding that is tried. Say how it is "
+            "written with `encoding`, or save it in UTF-8."
+        )
+    if found.rival is not None:
+        raise DataError(
+            f"{path.name!r} is not UTF-8, and its letters can be read in two ways: `{shortened(found.words[0], 40)}` as "
+            f"{found.encoding}, `{shortened(found.words[1], 40)}` as {found.rival}. Say which with `encoding`."
+        )
+    return found.encoding, found.evidence
 
 
 def _decoded(sample: bytes, encoding: str, whole: bool, path: Path) -> str:

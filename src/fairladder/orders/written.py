@@ -11,7 +11,7 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.orders import cells
 from fairladder.scheme import DATE_ORDERS, SPREADSHEET_DAYS
-from fairladder.sqltree import all_of, any_of, case, column, named, select, sql
+from fairladder.sqltree import all_of, any_of, case, cell_column, column, named, select, sql
 
 Mark = Literal[".", ","]
 _TIME = r"(?:[ T,]+\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d+)?)?(?: ?[AaPp]\.?[Mm]\.?)?)?"
@@ -41,12 +41,13 @@ class DateStyle:
 def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
     """The day that a trimmed text cell means when it is not ISO; NULL where the style does not read it."""
     if style == SPREADSHEET_DAYS:
-        number = sql("TRY_CAST(:c AS DOUBLE)", c=cell)
+        number = sql("CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) END", c=cell, p=_PLAIN)
         # Day 60 of spreadsheets is a 29 February 1900 that never was; from there on 1899-12-30 is day 0.
         return sql(
             "CASE WHEN :n BETWEEN 61 AND 2958465 THEN DATE '1899-12-30' + CAST(FLOOR(:n) AS INTEGER) END", n=number
         )
     whole_year = sql("REGEXP_MATCHES(:c, '[0-9]{4}')", c=cell)  # `%Y` would take 24 for the year 24
+    cell = sql("CASE WHEN REGEXP_MATCHES(:c, '[0-9]') THEN :c END", c=cell)  # the engine knows words for days, too
     if "%" in style:
         day = sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Literal.string(style))
         return sql("CASE WHEN :whole THEN :day END", whole=whole_year, day=day) if "%Y" in style else day
@@ -105,7 +106,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
 
     Raises DataError where day-first and month-first read equally many and differ, naming two cells.
     """
-    others = select([named(cells.text(column(name), "text"), "c")], relation)
+    others = select([named(cells.text(cell_column(name), "text"), "c")], relation)
     c = exp.column("c")
     days = {style: day_in_style(c, style) for style in DATE_ORDERS}
     foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
@@ -167,7 +168,7 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
     """
     if not names:
         return None, ""
-    parts = [select([named(cells.text(column(n), "text"), "c")], relation) for n in names]
+    parts = [select([named(cells.text(cell_column(n), "text"), "c")], relation) for n in names]
     together: exp.Expr = parts[0]
     for part in parts[1:]:
         together = exp.Union(this=together, expression=part, distinct=False)

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from fairladder.days import Period
 from fairladder.errors import DataError, UsageError
-from fairladder.history.periods import Period, checked_period, complete, floor, ordinal, start_of
+from fairladder.history.periods import checked_period, complete, floor, ordinal, start_of
 from fairladder.history.purchases import group_name, purchases
 from fairladder.order_book import Orders
 from fairladder.scoring import score

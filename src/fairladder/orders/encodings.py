@@ -1,0 +1,165 @@
+"""Which encoding a text is in that is not Unicode: the one under which its words are words of one language.
+
+Single-byte encodings can all be decoded somehow, so that a decoder's silence proves nothing. But a word has letters of one
+alphabet, and no language has ``ø``, ``ì`` and ``ý`` together, which is how Czech looks in the wrong encoding. For letters of
+two bytes (Chinese, Japanese, Korean) charset-normalizer, a detector with models of its own, is asked.
+"""
+
+import re
+import unicodedata
+from collections import Counter
+from dataclasses import dataclass
+from functools import cache
+from itertools import pairwise
+
+#: The letters beyond A to Z of the languages that single-byte encodings are made for; other alphabets by how common a letter is.
+_ALPHABETS = {
+    "German": "äöüß", "French": "àâæçèéêëîïôœùûüÿ", "Spanish": "áéíñóúü", "Portuguese": "àáâãçéêíóôõú", "Italian": "àèéìíîòóùú",
+    "Swedish": "åäöé", "Danish": "æøåé", "Dutch": "áèéëïóöü", "Icelandic": "áðéíóúýþæö", "Catalan": "àçèéíïòóúü",
+    "several": "àáâãäåæçèéêëíîïñóôöøùúûüß",
+    "Polish": "ąćęłńóśźż", "Czech": "áčďéěíňóřšťúůýž", "Slovak": "áäčďéíĺľňóôŕšťúýž", "Hungarian": "áéíóöőúüű",
+    "Romanian": "ăâîşţ", "Croatian": "čćđšž", "Slovenian": "čšž", "Turkish": "çğıi̇öşüâ", "Lithuanian": "ąčęėįšųūž",
+    "Latvian": "āčēģīķļņšūž", "Estonian": "äõöüšž",
+    "Greek": "αοιετσνηρκπυςμλάόίέήδγθύχφώβξζψωϊϋΐΰ", "Russian": "оеаинтсрвлкмдпуяыьгзбчйхжшюцщэфъё",
+    "Ukrainian": "оаинвієтрслкдмпуязьгбчйїхжшюцщєфґ", "Hebrew": "יוהלאתרשבמםנדקפכחעצזטסגןךףץ",
+    "Arabic": "اليمنوتربدسعةهكقحفجشأصطخىضذثزغظئءؤآإ",
+}  # fmt: skip
+_WEST = "German French Spanish Portuguese Italian Swedish Danish Dutch Icelandic Catalan several".split()
+_MIDDLE = "Polish Czech Slovak Hungarian Romanian Croatian Slovenian German".split()
+_CYRILLIC = ["Russian", "Ukrainian"]
+#: Tried in this order, each with the languages it is used for; of equals the first is taken.
+_SINGLE = {
+    "cp1252": _WEST, "cp1250": _MIDDLE, "cp1251": _CYRILLIC, "cp1253": ["Greek"], "cp1254": ["Turkish"], "cp1255": ["Hebrew"],
+    "cp1256": ["Arabic"], "cp1257": ["Lithuanian", "Latvian", "Estonian"], "iso8859-15": _WEST, "iso8859-2": _MIDDLE,
+    "iso8859-7": ["Greek"], "iso8859-9": ["Turkish"], "koi8-r": _CYRILLIC, "cp866": _CYRILLIC, "cp850": _WEST, "cp852": _MIDDLE,
+    "mac-roman": _WEST,
+}  # fmt: skip
+#: Today's usual ones, between which a doubt is worth a question; the others have to be better to be taken.
+_USUAL = ("cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1255", "cp1256")
+_DOUBLE = ("cp932", "euc_jp", "gb18030", "big5", "cp949")
+_WORD = re.compile(rb"[A-Za-z\x80-\xff]*[\x80-\xff][A-Za-z\x80-\xff]*")
+_MOST_WORDS = 3_000
+#: Below this share of letters that fit one language nothing is taken; two encodings closer than the margin are asked about.
+_LEAST, _MARGIN = 0.8, 0.02
+
+
+@dataclass(frozen=True)
+class Detected:
+    """The encoding, how sure it is (in words for people), and the rival that could be meant as well."""
+
+    encoding: str
+    evidence: str
+    rival: str | None = None
+    words: tuple[str, str] = ("", "")
+    """A word as this encoding and as the rival reads it."""
+
+
+def detected(sample: bytes) -> Detected | None:
+    """The encoding of bytes that are no UTF-8; None where nothing fits."""
+    words = Counter(_WORD.findall(sample)).most_common(_MOST_WORDS)
+    scored = sorted(
+        (_fit(words, encoding) for encoding in _SINGLE), key=lambda fit: (-round(fit[0], 3), fit[2] not in _USUAL)
+    )
+    best, language, encoding = scored[0]
+    if best < 0.97 and (double := _of_two_bytes(sample)):
+        return double
+    if best < _LEAST:
+        return None
+    evidence = (
+        f"{best:.0%} of its {_count(words):,} letters beyond A to Z are {language} so" if language else "only signs"
+    )
+    for other, _, name in scored[1:]:
+        if other < best - _MARGIN or not language:
+            break
+        if name not in _USUAL:
+            continue
+        differ = [w for w, _ in words if _decoded(w, name) != _decoded(w, encoding)]
+        if differ:
+            mine, theirs = str(_decoded(differ[0], encoding)), str(_decoded(differ[0], name))
+            return Detected(encoding, evidence, name, (mine, theirs))
+    return Detected(encoding, evidence)
+
+
+def _count(words: list[tuple[bytes, int]]) -> int:
+    return sum(sum(b > 127 for b in word) for word, _ in words)
+
+
+def _fit(words: list[tuple[bytes, int]], encoding: str) -> tuple[float, str, str]:
+    """The largest share of letters beyond A to Z that one language has, that language, and the encoding."""
+    letters: Counter[str] = Counter()
+    bad = 0
+    for word, _ in words:
+        text = _decoded(word, encoding)
+        if text is None:
+            return 0.0, "", encoding
+        odd = [c for c in text if ord(c) > 127]
+        if any(unicodedata.category(c) in ("Cc", "Cn", "Co") for c in odd):
+            bad += len(odd)
+        elif len(text) > 1:  # a sign or letter on its own shows nothing
+            if _is_word(text):
+                letters.update(c for c in text.lower() if c.isalpha() and ord(c) > 127)
+            else:
+                bad += len(odd)
+    total = bad + sum(letters.values())
+    if not total:
+        return 0.85, "", encoding  # signs alone, such as those of currency
+    share = {name: _likeness(letters, _ALPHABETS[name]) for name in _SINGLE[encoding]}
+    language = max(share, key=lambda name: share[name])
+    return share[language] / total, language, encoding
+
+
+def _likeness(letters: Counter[str], alphabet: str) -> float:
+    """How many of the letters are the language's; one of another alphabet than ours has the more common letters more often."""
+    own = sum(n for c, n in letters.items() if c in alphabet)
+    if _script(alphabet[0]) == "LATIN":
+        return own
+    common = sum(n for c, n in letters.items() if c in alphabet[:12])
+    return own * min(1.0, 0.4 + common / max(own, 1))
+
+
+def _is_word(text: str) -> bool:
+    """Letters of one alphabet, no capital behind a small letter beyond A to Z."""
+    letters = [c for c in text if c.isalpha()]
+    capital = any(b.isupper() and a.islower() and (ord(a) > 127 or ord(b) > 127) for a, b in pairwise(text))
+    return len(letters) == len(text) and len({_script(c) for c in letters}) == 1 and not capital
+
+
+@cache
+def _script(letter: str) -> str:
+    """The first word of a letter's name: LATIN, CYRILLIC, GREEK, …"""
+    return unicodedata.name(letter, "?").split(" ")[0]
+
+
+def _decoded(word: bytes, encoding: str) -> str | None:
+    try:
+        return word.decode(encoding)
+    except UnicodeDecodeError:
+        return None
+
+
+def _of_two_bytes(sample: bytes) -> Detected | None:
+    from charset_normalizer import from_bytes
+
+    found = [
+        m
+        for m in from_bytes(sample[: 1 << 18], cp_isolation=list(_DOUBLE))
+        if m.chaos < 0.1 and _signs_of_words(str(m))
+    ]
+    if not found:
+        return None
+    best, evidence = found[0], "its signs are words so, by charset-normalizer"
+    for other in found[1:]:
+        if other.chaos == best.chaos and other.coherence == best.coherence and str(other) != str(best):
+            return Detected(
+                best.encoding, evidence, other.encoding, (_first_signs(str(best)), _first_signs(str(other)))
+            )
+    return Detected(best.encoding, evidence)
+
+
+def _signs_of_words(text: str) -> bool:
+    odd = [c for c in text if ord(c) > 127]
+    return sum(unicodedata.category(c) == "Lo" for c in odd) * 10 >= len(odd) * 8 > 0
+
+
+def _first_signs(text: str) -> str:
+    return next(iter(re.findall(r"[^\x00-\x7f]+", text)), "")

@@ -1,0 +1,142 @@
+"""JSON as programs export it: a list of objects, or one on each line, every value read as the text it is written as."""
+
+import codecs
+import json
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from fairladder.errors import DataError, shortened
+from fairladder.orders.text_files import opened
+
+#: So much of the file is read at a time, and so many rows are turned into a table at a time.
+_BLOCK, _ROWS = 1 << 20, 50_000
+#: One object may be this long; more means that a bracket is not closed.
+LONGEST_OBJECT = 64 << 20
+_BETWEEN = re.compile(r"[\s,]*")
+_WHOLE = re.compile(r"(-?\d+)\.0+")
+
+
+def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
+    """The objects as a table of text columns, one for each name there is, and what people should know.
+
+    Numbers keep their digits (whole ones without ``.0``), true and false are those words, lists and objects inside are JSON
+    text, null and missing names are null. One object that holds a single list of objects stands for that list.
+
+    Raises DataError where the file holds anything but objects, or an object has a name twice.
+    """
+    tables: list[pa.Table] = []
+    rows: list[dict[str, Any]] = []
+    told: list[str] = []
+    for value in _rows(path, label, told):
+        if not isinstance(value, dict):
+            place = len(rows) + 1 + sum(table.num_rows for table in tables)
+            raise DataError(
+                f"{label}: value {place:,} is `{shortened(str(value), 40)}` and no object. "
+                'Write each row as {"column": value, …}.'
+            )
+        rows.append(value)
+        if len(rows) == _ROWS:
+            tables.append(_table(rows))
+            rows = []
+    tables.append(_table(rows))
+    found = pa.concat_tables(tables, promote_options="default")
+    if not found.num_columns:
+        raise DataError(f"{label} holds no rows with columns. Export the orders again.")
+    return found.combine_chunks(), told
+
+
+def _rows(path: Path, label: str, told: list[str]) -> Iterator[Any]:
+    values = _values(path, label)
+    first = next(values, None)
+    second = next(values, None)
+    if second is None and isinstance(first, dict):
+        inside = {k: v for k, v in first.items() if isinstance(v, list) and v and all(isinstance(r, dict) for r in v)}
+        if len(inside) == 1:
+            ((name, rows),) = inside.items()
+            told.append(f"The rows of {Path(label).name} are those of its list `{name}`.")
+            yield from rows
+            return
+    yield from (v for v in (first, second) if v is not None)
+    yield from values
+
+
+def _values(path: Path, label: str) -> Iterator[Any]:
+    """The values of a list, or one after another where there is none."""
+    decode = json.JSONDecoder(
+        object_pairs_hook=lambda pairs: _object(pairs, label), parse_float=_number, parse_int=str, parse_constant=str
+    ).raw_decode
+    text, at, listed, ended = "", 0, False, False
+    with opened(path) as file:
+        raw = file.read(_BLOCK)
+        encoding = json.detect_encoding(raw[:4]) if raw else "utf-8"
+
+        reader = codecs.getincrementaldecoder(encoding)("strict")
+        started = False
+        while True:
+            try:
+                text = text[at:] + reader.decode(raw, final=not raw)
+            except UnicodeDecodeError:
+                raise DataError(f"{label} is no {encoding} text throughout. Save it in UTF-8.") from None
+            at, last = 0, not raw
+            while True:
+                at = _BETWEEN.match(text, at).end()  # type: ignore[union-attr]
+                if not started and at < len(text):
+                    started, listed = True, text[at] == "["
+                    at += listed
+                    continue
+                if listed and at < len(text) and text[at] == "]":
+                    listed, ended, at = False, True, at + 1
+                    continue
+                if at >= len(text):
+                    break
+                if ended:
+                    raise DataError(f"{label} goes on after its list ends. Export the orders again.")
+                try:
+                    value, end = decode(text, at)
+                except json.JSONDecodeError as error:
+                    if last or len(text) - at > LONGEST_OBJECT:
+                        raise DataError(
+                            f"{label} is no JSON at `{shortened(text[at : at + 40])}`: {error.msg}. Export the orders again."
+                        ) from None
+                    break
+                except RecursionError:
+                    raise DataError(f"{label} nests too deep to be a table of orders.") from None
+                if end == len(text) and not last:
+                    break  # a number could go on in the next block
+                at = end
+                yield value
+            if last:
+                if listed:
+                    raise DataError(f"{label} ends before its list does. Was the export cut off?")
+                return
+            raw = file.read(_BLOCK)
+
+
+def _number(text: str) -> str:
+    whole = _WHOLE.fullmatch(text)
+    return whole[1] if whole else text
+
+
+def _object(pairs: list[tuple[str, Any]], label: str) -> dict[str, Any]:
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        twice = next(name for i, (name, _) in enumerate(pairs) if name in dict(pairs[:i]))
+        raise DataError(f"{label}: an object has `{shortened(twice, 40)}` twice. Give each value a name of its own.")
+    return found
+
+
+def _table(rows: list[dict[str, Any]]) -> pa.Table:
+    names = dict.fromkeys(name for row in rows for name in row)
+    return pa.table({name: pa.array([_text(row.get(name)) for row in rows], pa.string()) for name in names})
+
+
+def _text(value: Any) -> str | None:
+    if value is None or isinstance(value, str):
+        return value
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return json.dumps(value, ensure_ascii=False)

@@ -8,6 +8,7 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
+import psycopg
 import pytest
 import sqlalchemy
 
@@ -15,20 +16,15 @@ from fairladder.cli.app import main
 from fairladder.demo import FILES, SHOP
 
 #: Address of a PostgreSQL database that tests may write to; without one they skip what needs it.
-POSTGRES = os.environ.get("FAIRLADDER_POSTGRES")
+#: What each worker writes to is a schema of its own.
+POSTGRES, SCHEMA = os.environ.get("FAIRLADDER_POSTGRES"), f"test_{os.environ.get('PYTEST_XDIST_WORKER', 'alone')}"
+if POSTGRES:
+    with psycopg.connect(POSTGRES, autocommit=True) as first:
+        first.execute(f"CREATE SCHEMA IF NOT EXISTS {SCHEMA}".encode())
+    POSTGRES += f"?options=-csearch_path%3D{SCHEMA}"
 needs_postgres = pytest.mark.skipif(
     not POSTGRES, reason="no PostgreSQL: set FAIRLADDER_POSTGRES to the URL of an empty database"
 )
-
-
-def pytest_collection_modifyitems(items):
-    """What writes to the one PostgreSQL there is stays with one worker."""
-    for item in items:
-        if "postgres" in item.nodeid or any(
-            "POSTGRES" in str(m.kwargs.get("reason", "")) for m in item.iter_markers("skipif")
-        ):
-            item.add_marker(pytest.mark.xdist_group("postgres"))
-
 
 os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC: the machine's zone must never show
 
@@ -49,7 +45,7 @@ def in_database(kind, frame, folder, table="orders"):
         else POSTGRES.replace("postgresql:", "postgresql+psycopg:")
     )
     # A connection left open by a failed test would make the next one wait for ever.
-    waits = {} if kind == "sqlite" else {"options": "-c lock_timeout=20s"}
+    waits = {} if kind == "sqlite" else {"options": f"-c lock_timeout=20s -c search_path={SCHEMA}"}
     engine = sqlalchemy.create_engine(url, connect_args=waits)
     frame.to_sql(table, engine, if_exists="replace", index=False)
     engine.dispose()

@@ -11,6 +11,7 @@ from fairladder.orders.first_scheme import first_scheme
 from fairladder.orders.guess import guess_roles
 from fairladder.orders.opening import open_anything
 from fairladder.orders.roles import settle_roles
+from fairladder.orders.signs import sentences
 from fairladder.scheme import ROLES, scheme_from
 
 
@@ -23,6 +24,8 @@ class Beginning:
     balance: dict[str, Any]
     trouble: str
     """What is to settle first; empty where the scheme works."""
+    findings: tuple[str, ...] = ()
+    """What every command will have to say of these orders."""
 
 
 def begin(orders: Any, given: Mapping[str, str]) -> Beginning:
@@ -41,6 +44,7 @@ def begin(orders: Any, given: Mapping[str, str]) -> Beginning:
     try:
         tried = open_orders(orders, scheme=scheme_from(tomllib.loads(toml), "the first scheme"))
         tried.require_fit()
+        toml = first_scheme(source, guesses, dict(given), tried.states())
     except DataError as error:
         return Beginning(toml, roles, {}, str(error))
-    return Beginning(toml, roles, tried.balance.as_json(), "")
+    return Beginning(toml, roles, tried.balance.as_json(), "", tuple(sentences(tried.findings)))

@@ -22,6 +22,18 @@ CARRIED = "fairladder_carried"
 ALSO_MONEY = "fairladder_money"
 
 
+#: Weighted sums of scores, which have two decimals where the weights are no whole numbers.
+TWO_DECIMALS = frozenset({"score_total", "score_before", "score_after", "change"})
+
+
+def decimals_of(frame: "pd.DataFrame", name: object, decimals: int) -> int | None:
+    """How many decimals a column has in text formats; None where its numbers are written as they are."""
+    if is_money(frame, name):
+        return decimals
+    carried = name in frame.attrs.get(CARRIED, ())
+    return 2 if name in TWO_DECIMALS and not carried and frame[name].dtype.kind == "f" else None
+
+
 def is_money(frame: "pd.DataFrame", name: object) -> bool:
     """Whether a column is money of a result's own, and not a column of somebody's file that is called alike."""
     own = name in MONEY or name in frame.attrs.get(ALSO_MONEY, ())

@@ -256,7 +256,7 @@ def order_rows(
 
     Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``nth`` and ``before``
     (day of the purchase before) of purchases, and the orders' other columns, or those of ``columns``, where an order's
-    rows agree; where they do not, null; with ``mixed`` as text, named ``of NAME``, the text
+    rows agree, named ``of NAME``; where they do not, null; with ``mixed`` as text, the text
     ``mixed`` where they do not. ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
     """
     shown, others = _shown_columns(rows, columns)
@@ -272,7 +272,7 @@ def order_rows(
         keys = [column(k) for k in ("customer", "order")]
         grouped = [*keys, *(named(t, n) for n, t in _order_measures(rows, shown, mixed, sequence).items())]
         orders = select(grouped, lines, "lines").group_by(*keys, copy=False)
-    return _sequenced(orders, rows, shown, others, mixed, sequence)
+    return _sequenced(orders, rows, shown, others, sequence)
 
 
 def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequence: bool) -> exp.Select:
@@ -355,7 +355,7 @@ def order_rows_of(
     names = ["placed_on", "amount", "lines", *(["moment"] if sequence else []), *(f"of {n}" for n in shown)]
     texts = [named(_id_text(n), n) for n in ("customer", "order")]
     used = select([*texts, *(column(n) for n in names)], kept).where(sql(":s = :used", s=state, used=USED))
-    return _sequenced(used, rows, shown, others, mixed, sequence)
+    return _sequenced(used, rows, shown, others, sequence)
 
 
 def _id_text(name: str) -> exp.Expr:
@@ -408,16 +408,12 @@ def _order_measures(rows: Rows, shown: list[str], mixed: bool, sequence: bool) -
     return measures
 
 
-def _sequenced(
-    orders: exp.Select, rows: Rows, shown: list[str], others: list[str], mixed: bool, sequence: bool
-) -> exp.Select:
+def _sequenced(orders: exp.Select, rows: Rows, shown: list[str], others: list[str], sequence: bool) -> exp.Select:
     """Orders with their place in their customer's history."""
     keys = ["customer", *(["order"] if rows.has_orders else [])]
     last = ["order"] if rows.has_orders else ["amount", *(f"by {name}" for name in others)]
     found: list[exp.Expr] = [column(n) for n in (*keys, "placed_on", "amount", "lines")]
-    found += [
-        named(column(f"of {n}"), f"of {n}" if mixed else f"{n} (cell)" if n in LEDGER_COLUMNS else n) for n in shown
-    ]
+    found += [column(f"of {n}") for n in shown]
     if not sequence:
         return select(found, orders, "orders")
     paid = sql("CASE WHEN amount > 0 THEN 1 ELSE 0 END")

@@ -41,7 +41,8 @@ class FairLadderWarning(UserWarning):
 
 def nearest(name: str, known: Iterable[str]) -> str:
     """Advice naming the known name most like ``name``, or all known names where none is like it."""
-    names = [str(k) for k in known]
+    names = [shortened(str(k), 60) for k in known]
+    name = shortened(name, 60)
     folded = {n.casefold(): n for n in names}
     close = get_close_matches(name.casefold(), folded, n=1, cutoff=0.6)
     if close:

@@ -64,6 +64,35 @@ def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> l
     return notes
 
 
+#: With fewer customers a rung holds a handful, and with less history than so many usual gaps nobody can have left.
+FEW_CUSTOMERS, FEW_GAPS, FEW_DAYS = 30, 3, 90
+
+
+def too_few_to_advise(customers: pd.DataFrame) -> list[str]:
+    """Why these customers are too few, or their history too short, to say whom to keep and whom to leave alone; empty if not."""
+    bought = customers[(customers["orders"] > 0).to_numpy()]
+    if bought.empty:
+        return []
+    told = []
+    if len(bought) < FEW_CUSTOMERS:
+        who = "1 customer has" if len(bought) == 1 else f"{len(bought)} customers have"
+        told.append(
+            f"Too few to advise: only {who} a purchase, under {FEW_CUSTOMERS}. A rung holds a handful then, so look at each of them "
+            "and not at the segments."
+        )
+    days = (bought["last_order"].max() - bought["first_order"].min()).days
+    gap = bought["average_gap_days"].median()
+    least = FEW_DAYS if np.isnan(gap) else FEW_GAPS * gap
+    if days < least:
+        usual = (
+            "nobody has ordered on two days yet" if np.isnan(gap) else f"the usual gap between orders is {gap:.0f} days"
+        )
+        told.append(
+            f"Too early to advise: the orders span {days} days, and {usual}. Who seems to have left may just not be due yet."
+        )
+    return told
+
+
 #: A segment that holds more than this share of all customers hardly tells them apart.
 MOST_IN_ONE = 0.5
 

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 
-from fairladder.columns import is_money
+from fairladder.columns import decimals_of
 from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
@@ -101,8 +101,14 @@ def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
             )
             if risky.any():
                 values = texts.where(~risky, "'" + texts.astype(str))
-        safe[name] = values
-    return pd.DataFrame(safe)
+        safe[_safe_text(name) if isinstance(name, str) else name] = values
+    made = pd.DataFrame(safe)
+    made.attrs = dict(frame.attrs)
+    return made
+
+
+def _safe_text(text: str) -> str:
+    return f"'{text}" if text[:1] in _FORMULA and not _NUMBER.fullmatch(text) else text
 
 
 _FORMULA = frozenset("=+-@\t\r")
@@ -128,8 +134,8 @@ def rows_of(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
     for name, values in frame.items():
         if values.dtype.kind == "M":
             values = values.dt.strftime("%Y-%m-%d")
-        elif is_money(frame, name):
-            values = pd.Series(_in_units(values, decimals), index=values.index)
+        elif (places := decimals_of(frame, name, decimals)) is not None:
+            values = pd.Series(_in_units(values, places), index=values.index)
         columns[name] = values.astype(object).where(values.notna(), None)
     rows: list[dict[str, Any]] = pd.DataFrame(columns, index=frame.index).to_dict("records")
     return rows
@@ -139,8 +145,8 @@ def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:
     """The table for a text format: money as decimals, days as dates, the rest as it is."""
     columns = {}
     for name, values in frame.items():
-        if is_money(frame, name):
-            columns[str(name)] = _decimals(values, decimals)
+        if (places := decimals_of(frame, name, decimals)) is not None:
+            columns[str(name)] = _decimals(values, places)
         elif values.dtype.kind == "M":
             columns[str(name)] = pa.array(values).cast(pa.date32())
         else:

@@ -1,6 +1,7 @@
 """How results look, wherever they are shown: one colour a stance, and numbers as people read them."""
 
 import datetime as dt
+import unicodedata
 from math import isnan
 from typing import Any
 
@@ -16,6 +17,19 @@ INK, FAINT, PAPER = "#22272e", "#6b7280", "#ffffff"
 #: Light to dark, for shades that say how much.
 SHADES = ("#f1f5f9", "#c9d9e8", "#8fb1d0", "#5486b4", "#1d4e89")
 NOTHING = "–"
+
+
+def plain(text: str) -> str:
+    """Text of somebody's as it can be shown: signs that steer a terminal or turn the line round become ``�``."""
+    return text if text.isprintable() else "".join("�" if _steers(c) else c for c in text)
+
+
+def _steers(sign: str) -> bool:
+    return sign not in "\n\t" and (unicodedata.category(sign) == "Cc" or sign in _TURNING)
+
+
+#: Marks that change the direction of what follows.
+_TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f\u061c")
 
 
 def count(number: float) -> str:

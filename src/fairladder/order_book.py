@@ -1,6 +1,7 @@
 """The order book: opened orders, from which the balance, the customers and everything else are asked."""
 
 import datetime as dt
+import re
 import warnings
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -9,6 +10,7 @@ from decimal import Decimal
 from functools import cached_property
 from importlib import import_module
 from pathlib import Path
+from threading import RLock
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
@@ -51,16 +53,19 @@ from fairladder.orders.rows import (
     settled_at_first,
     written_dates,
 )
-from fairladder.orders.set_aside import orders_total, set_aside_rows, undecided_groups
+from fairladder.orders.set_aside import orders_total, set_aside_rows, shown_name, undecided_groups
 from fairladder.orders.shapes import one_row_per_channel, with_lines
 from fairladder.orders.signs import ALLOWED, Signs, allowed, pass_findings, sentences, signs_of, unmatched
 from fairladder.orders.source import Source, open_source
+from fairladder.orders.states_there import states_of
 from fairladder.reading import keep_rows, largest_unread, read_through
 from fairladder.scheme import Scheme, load_scheme, scheme_from
 
 if TYPE_CHECKING:
     import pandas as pd
 
+#: A column of more states than this is none of states.
+MOST_STATES = 40
 #: Columns that scoring adds; a customers file may not use their names.
 SCORE_COLUMNS = (
     "recency_score", "frequency_score", "monetary_score", "score_total", "score_code", "percentile", "percent_rank",
@@ -154,6 +159,7 @@ class Orders:
         self._customers_file = customers if customers is not None else scheme.customers.file
         self._kept: dict[Any, tuple[exp.Expr, bool, Rows]] = {}
         self._by_day: dict[dt.date, Orders] = {}
+        self._lock = RLock()
 
     def __repr__(self) -> str:
         return f"Orders({self._source.label!r}, {', '.join(f'{r}={c!r}' for r, c in self._roles.columns.items())})"
@@ -162,7 +168,7 @@ class Orders:
 
     def check(self) -> Check:
         """Balance, findings and set-aside rows; also where the orders are not fit to use."""
-        with self._engine.moment():
+        with self._lock, self._engine.moment():
             return self._checked()
 
     def _checked(self) -> Check:
@@ -172,21 +178,42 @@ class Orders:
             self.__dict__["set_aside"] = self._rows_aside(looked.kept.as_rows)
         finally:
             looked.kept.forget()
-        frame = self._measured
         there = {f.code for f in found}
         findings = [
             *row_findings(self.balance, self.notes),
             *found,
             *(f for f in self.findings if f.code not in there | {"repeated-total"}),
-            *customer_findings(frame, self.members.frame if self.members else None, self.scheme.money.decimals),
+            *(self._findings_by_currency() if len(self._currencies) > 1 else self._findings_of_customers()),
         ]
+        findings = allowed(findings, self.scheme.orders.allow)
+        return Check(self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json())
+
+    def _findings_of_customers(self) -> list[Finding]:
+        frame, members = self._measured, self.members.frame if self.members else None
+        findings = customer_findings(frame, members, self.scheme.money.decimals)
         from fairladder.fairness import fairness_of, in_words  # needs pandas, which is loaded while the engine works
 
         ties = fairness_of(frame, self.scheme)
-        if (finding := tie_finding(int(ties["parted"].sum()), in_words(ties))) is not None:
-            findings.append(finding)
-        findings = allowed(findings, self.scheme.orders.allow)
-        return Check(self.balance, tuple(findings), self.set_aside, self.as_of, self.as_of_from, self.scheme.as_json())
+        tied = tie_finding(int(ties["parted"].sum()), in_words(ties))
+        return [*findings, *([tied] if tied is not None else [])]
+
+    def _findings_by_currency(self) -> list[Finding]:
+        """What can be said of customers before one currency is chosen: each by itself, since sums of several mean nothing."""
+        groups, decimals = self._settle().table, self.scheme.money.decimals
+        if groups is None:
+            return []
+        found = []
+        for currency in self._currencies:
+            wanted = None if currency == "(blank)" else currency
+            codes = groups["currency"]
+            own = pc.is_null(codes) if wanted is None else pc.fill_null(pc.equal(codes, wanted), False)
+            table = groups.filter(own)
+            names = [c for c in ("name",) if c in table.column_names]
+            frame = with_measures(customers_frame(table, decimals, names), self.as_of, decimals)
+            found += [
+                replace(f, effect=f"{f.effect} (in {currency})") for f in customer_findings(frame, None, decimals)
+            ]
+        return found
 
     def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
         """One row per customer, sorted by id: the table of section 2 of the definitions.
@@ -199,11 +226,22 @@ class Orders:
         """
         if as_of is not None:
             return self.on(as_of).customers()
-        self.require_fit()
+        with self._lock:  # worked out by one thread, for all
+            self.require_fit()
+            measured = self._measured
         for finding in self.findings:
             if finding.level == "error":
                 warnings.warn("".join(sentences([finding])), FairLadderWarning, stacklevel=2)
-        return self._measured.copy(deep=False)  # pandas copies what is written to
+        return measured.copy(deep=False)  # pandas copies what is written to
+
+    def score(self) -> "pd.DataFrame":
+        """The customers with scores, tiers, segment and stance, by the scheme of these orders; see ``fairladder.score``.
+
+        Columns of the forecast are there where the scheme's rules speak of them. Raises as ``customers`` and ``score`` do.
+        """
+        customers = import_module("fairladder.value.columns").customers_to_score(self)  # later rooms, asked when wanted
+        scored: pd.DataFrame = import_module("fairladder.scoring").score(customers, self.scheme)
+        return scored
 
     def on(self, as_of: str | dt.date) -> "Orders":
         """The same orders with another day of reckoning."""
@@ -331,6 +369,7 @@ class Orders:
         """What every output has to say beside its figures."""
         read_so = self._reduced.offsets  # reading comes first: it settles how dates and numbers are written
         notes = [*self._source.told, *self._rows.evidence]
+        notes += _discounts_ignored(self._roles, self._source)
         if self._roles.guessed:
             told = ", ".join(f"{role} `{self._roles.columns[role]}`" for role in self._roles.guessed)
             notes.insert(0, f"Columns are guessed: {told}. `fairladder start` writes them down with the reasons.")
@@ -345,6 +384,19 @@ class Orders:
             why = f"from {time.from_} on" if time.from_ is not None else "that match `where`"
             notes.append(f"`orders`, `first_order` and segments speak of the rows {why} only.")
         return notes
+
+    def states(self) -> list[tuple[str | None, int, Decimal, bool]]:
+        """The states of the orders that count, the commonest first: state, rows, money, and whether it says that they do not stand.
+
+        Empty without a ``status`` role, and where there are so many that they are none.
+        """
+        query = states_of(self.rows)
+        if query is None:
+            return []
+        found = self._engine.table(query.limit(MOST_STATES + 1)).to_pylist()
+        scale = self.scheme.money.decimals
+        told = [(r["status"], int(r["n"]), Decimal(major(int(r["money"] or 0), scale)), bool(r["void"])) for r in found]
+        return told if len(told) <= MOST_STATES else []
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -391,7 +443,7 @@ class Orders:
             readable = sum(self.balance.amounts.values())
             query = set_aside_rows(self._rows, tree(), self._reduced.totals, readable)
             frame = self._engine.table(query).to_pandas()
-            parts.append(frame.rename(columns={"#row": "row", "#reason": "reason"}))
+            parts.append(frame.rename(columns=shown_name))
         if self.members is not None and len(self.members.set_aside):
             parts.append(self.members.set_aside.assign(file=self.members.label))
         if not parts:
@@ -449,6 +501,10 @@ class Orders:
         Where nothing has been asked before and ids as written will do, the orders are kept in the engine; otherwise they are
         read when the query runs. With ``history`` a window's first day does not shorten histories.
         """
+        with self._lock:
+            return self._order_table(columns, mixed, sequence, history)
+
+    def _order_table(self, columns: Sequence[str] | None, mixed: bool, sequence: bool, history: bool) -> exp.Select:
         whole = self.with_history() if history else self
         asked = (None if columns is None else tuple(columns), mixed, sequence)
         if whole is self and "_reduced" not in self.__dict__ and self._can_keep_orders(columns):
@@ -549,7 +605,21 @@ def _shaped(source: Source, scheme: Scheme) -> Source:
     return source
 
 
-_OPENED = ("scheme", "allow_set_aside", "_engine", "_source", "_roles", "_rows", "_customers_file")
+_OPENED = ("_lock", "scheme", "allow_set_aside", "_engine", "_source", "_roles", "_rows", "_customers_file")
+
+
+def _discounts_ignored(roles: Roles, source: Source) -> list[str]:
+    """A word for each column whose name says discount and that is not used."""
+    if roles.get("discount"):
+        return []
+    return [
+        f"`{name}` looks like a discount and is not used: amounts are taken as they stand. If they are before it, give "
+        "--unit-price-column, --quantity-column and --discount-column in place of an amount."
+        for name in source.columns if _DISCOUNT.search(name) and name not in roles.columns.values()
+    ]  # fmt: skip
+
+
+_DISCOUNT = re.compile("discount|rabat|remise|descuento|sconto|desconto|korting|nachlass|indirim", re.IGNORECASE)
 
 
 def _summed(table: pa.Table) -> list[dict[str, Any]]:

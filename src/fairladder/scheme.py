@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
 
-from fairladder.errors import SchemeError, nearest
+from fairladder.errors import SchemeError, nearest, shortened
 from fairladder.shares import fraction, percent
 
 Stance = Literal["keep", "grow", "welcome", "win-back", "leave"]
@@ -456,8 +456,12 @@ def load_scheme(path: str | Path) -> Scheme:
         raise SchemeError(f"The scheme file {str(file)!r} cannot be read: {error}.") from error
     try:
         settings = tomllib.loads(text)
+    except RecursionError:
+        raise SchemeError(f"{file} nests too deep to be a scheme.") from None
     except tomllib.TOMLDecodeError as error:
-        raise SchemeError(f"{file} is not valid TOML: {error}.") from error
+        raise SchemeError(f"{file} is not valid TOML: {shortened(str(error))}.") from error
+    except ValueError:
+        raise SchemeError(f"{file} holds a number with thousands of digits. Write one that can be meant.") from None
     scheme = scheme_from(settings, str(file), text)
     beside = {
         part: {key: str(file.parent / path)}
@@ -498,9 +502,17 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
         elif item["type"] == "missing":
             yield f"{spot}: this key is missing"
         else:
-            message = item["msg"].removeprefix("Value error, ")
-            got = "" if item["type"] == "value_error" else f", not {item['input']!r}"
+            message = _EXPECTED.get(item["type"]) or item["msg"].removeprefix("Value error, ")
+            got = "" if item["type"] == "value_error" else f", not {shortened(repr(item['input']), 80)}"
             yield f"{spot}: {message}{got}" if spot else message
+
+
+#: What is expected where a value is of another kind, in words of ours.
+_EXPECTED = {
+    "model_type": "this is a table of settings, [name] with keys below it", "dict_type": "this is a table, [name.key] with keys below it",
+    "tuple_type": "this is a list, written [a, b]", "string_type": "this is a text in quotes", "bool_type": "this is true or false",
+    "int_type": "this is a whole number", "date_type": "this is a day, written 2026-06-30 without quotes",
+}  # fmt: skip
 
 
 def _dotted(path: list[int | str]) -> str:

@@ -24,6 +24,7 @@ def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[s
     With ``within`` a ``GroupedLadder`` holds one for each group. Raises UsageError where a column is missing or is not of
     the kind that its ladder needs.
     """
+    _need_frame(customers)
     scheme = scheme or scheme_of(customers)
     bought = customers[_buyers(customers)]
     ladders: dict[str, AnyLadder] = {
@@ -65,6 +66,7 @@ def score(
     ConditionError
         A segment's condition is wrong.
     """
+    _need_frame(customers)
     scheme = scheme or scheme_of(customers)
     ladders = fit_ladders(customers, scheme) if ladders is None else ladders
     if missing := [name for name in (*SCORES, *scheme.tiers) if name not in ladders]:
@@ -83,7 +85,7 @@ def _with_tiers(scored: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyL
     bought = scored["orders"].to_numpy() > 0
     columns = {}
     for name, tier in scheme.tiers.items():
-        if name in scored.columns:
+        if name in scored.columns or name in ("segment", "stance"):
             raise SchemeError(
                 f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
             )
@@ -181,6 +183,14 @@ def _placed_on(ladder: AnyLadder, customers: pd.DataFrame, measure: str) -> NDAr
         _need(customers, (ladder.within,), "These ladders are within groups")
         return ladder.place(measure_values(customers, measure), group_labels(customers, ladder.within))
     return ladder.place(customers[measure])
+
+
+def _need_frame(customers: Any) -> None:
+    if not isinstance(customers, pd.DataFrame):
+        raise UsageError(
+            f"Customers to score are a pandas DataFrame, not {type(customers).__module__.split('.')[0]}'s {type(customers).__name__}. "
+            "Turn them into one, with `.to_pandas()` for instance."
+        )
 
 
 def _buyers(customers: pd.DataFrame) -> NDArray[np.bool_]:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
-from fairladder.errors import UsageError
+from fairladder.errors import UsageError, shortened
 from fairladder.scratch import beside, sweep_beside
 
 FORMATS = ("csv", "parquet", "json", "xlsx")
@@ -93,5 +93,9 @@ def replacing(path: str | Path) -> Iterator[Path]:
         new.replace(target)
     except OSError as error:
         raise UsageError(f"{str(path)!r} cannot be written: {error.strerror or error}.") from error
+    except Exception as error:
+        if not type(error).__module__.startswith("xlsxwriter"):
+            raise
+        raise UsageError(f"{str(path)!r} cannot be written: {shortened(str(error))}.") from error
     finally:
         new.unlink(missing_ok=True)

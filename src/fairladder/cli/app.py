@@ -27,6 +27,7 @@ from fairladder.cli import (
     value,
 )
 from fairladder.cli.options import command
+from fairladder.scratch import sweep_temporary
 
 
 class _QuickHelp(TyperGroup):
@@ -74,16 +75,13 @@ def _program() -> None:
 
 def main() -> None:
     """Run the command line; a signal to stop ends it as an error does, so that nothing half done is left."""
-    signal.signal(signal.SIGTERM, _stop)
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     sys.stdout, sys.stderr = sys.stdout or _Closed(), sys.stderr or open(os.devnull, "w")  # noqa: SIM115
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace" if stream is sys.stderr else "replace")
-    try:
-        app()
-    except KeyboardInterrupt:
-        print("Stopped.", file=sys.stderr)
-        sys.exit(130)
+    sweep_temporary()
+    app()
 
 
 class _Closed(io.TextIOBase):
@@ -92,7 +90,3 @@ class _Closed(io.TextIOBase):
     def write(self, _text: str) -> int:
         """Refuse."""
         raise OSError(errno.EBADF, "standard output is closed; open it, or name a file with --out")
-
-
-def _stop(number: int, _frame: object) -> None:
-    sys.exit(128 + number)

@@ -68,13 +68,12 @@ Ties = Annotated[
     str | None, option("--ties", help="Those tied at the limit: include or exclude.", metavar="HOW", panel=_HOW_MANY)
 ]
 Holdout = Annotated[
-    float | None,
+    str | None,
     option(
         "--holdout",
         help="Held out, in a hundred: 20 or 20%.",
         metavar="PERCENT",
         panel=_HOW_MANY,
-        parser=as_percent,
     ),
 ]
 Key = Annotated[
@@ -101,23 +100,21 @@ Until = Annotated[
     str | None, option("--until", help="Last day that counts; the results' last.", metavar="DAY", panel=_AFTER)
 ]
 Effect = Annotated[
-    float | None,
+    str | None,
     option(
         "--plan-effect",
         help="How large a holdout shows this rise: 0.02 or 2%.",
         metavar="FRACTION",
         panel=_AFTER,
-        parser=as_fraction,
     ),
 ]
 Base = Annotated[
-    float | None,
+    str | None,
     option(
         "--base-rate",
         help="Response without the campaign: 0.05 or 5%.",
         metavar="FRACTION",
         panel=_AFTER,
-        parser=as_fraction,
     ),
 ]
 FigureOf = Annotated[str | None, figure_option(FIGURES)]
@@ -142,12 +139,14 @@ def campaign(
         raise UsageError(
             "--plan-effect and --base-rate go together: the rise to be seen, and the response without the campaign."
         )
+    rise, base = as_fraction("--plan-effect", plan_effect), as_fraction("--base-rate", base_rate)
     if list_ and not results:
         raise UsageError("--list goes with --results, the orders by which it is measured.")
     options = {
         "when": when, "bought_from": day_of("--bought-from", bought_from), "bought_through": day_of("--bought-through", bought_through),
         "at_least": at_least, "exclude": exclude or None, "consent": consent, "contacted": contacted or None,
-        "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost, "by": by, "ties": ties, "holdout": holdout,
+        "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost, "by": by, "ties": ties,
+        "holdout": as_percent("--holdout", holdout),
     }  # fmt: skip
     read = [
         *(exclude or ()),
@@ -164,12 +163,10 @@ def campaign(
         return
     parts = _parts(lists)
     notes = [f"{n}: {told}" if len(lists) > 1 else told for n, made in lists.items() for told in made.notes]
-    if plan_effect is not None and base_rate is not None:
+    if rise is not None and base is not None:
         from fairladder.campaigns.lift import plan_holdout
 
-        notes += [
-            f"{n}: {plan_holdout(len(made.frame), base_rate, plan_effect).in_words()}" for n, made in lists.items()
-        ]
+        notes += [f"{n}: {plan_holdout(len(made.frame), base, rise).in_words()}" for n, made in lists.items()]
     receipts = [dict(made.receipt) for made in lists.values()]
     view = [piece for made in lists.values() for piece in views(made)]
     screen.give(request, orders, parts, view, notes=notes, told={"receipt": receipts}, safe=True)

@@ -57,7 +57,7 @@ def compare(
     if figure_of not in FIGURES or (figure_of == "sizes") != bool(every):
         hint = nearest(figure_of, FIGURES) if figure_of not in FIGURES else "sizes goes with --every, flows without."
         raise UsageError(f"--figure-of {figure_of}: {hint}")
-    known_period("--every", every)
+    known_period(every)
     orders = screen.opened(request, PATH_PARTS if every else PARTS, figures=True)
     with screen.busy(request, "Scoring both days"):
         from fairladder import comparison

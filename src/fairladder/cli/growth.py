@@ -33,7 +33,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
     from fairladder.cli import screen
 
     known_figure(figure_of, FIGURES)
-    known_period("--period", period)
+    known_period(period)
     orders = screen.opened(request, PARTS, figures=True)
     with screen.busy(request, "Counting who came when"):
         from fairladder.history import growth as history

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
 
 import typer
 
-from fairladder import shares
+from fairladder import looks, shares
 from fairladder.errors import FairLadderError, FairLadderWarning, UsageError, nearest
 
 if TYPE_CHECKING:
@@ -39,47 +39,35 @@ _WRITTEN = (
 )
 
 
-def option(
-    *names: str, help: str, panel: str, metavar: str | None = None, parser: Callable[[str], Any] | None = None,  # noqa: A002  # Typer's word
-    least: float | None = None, most: float | None = None,
-) -> Any:  # fmt: skip
-    """An option without a default to show, under a heading of the help; ``least`` and ``most`` bound a number."""
-    return typer.Option(
-        *names,
-        help=help,
-        rich_help_panel=panel,
-        metavar=metavar,
-        show_default=False,
-        parser=parser,
-        min=least,
-        max=most,
-    )
+def option(*names: str, help: str, panel: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
+    """An option without a default to show, under a heading of the help."""
+    return typer.Option(*names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False)
 
 
-def as_fraction(text: str) -> float:
-    """``0.2`` or ``20%`` of an option."""
-    return _share(shares.fraction, text)
+def as_fraction(option: str, text: str | None) -> float | None:
+    """``0.2`` or ``20%`` of an option, or None; UsageError for what is no share."""
+    return _share(option, shares.fraction, text)
 
 
-def as_percent(text: str) -> float:
-    """``20`` or ``20%`` of an option."""
-    return _share(shares.percent, text)
+def as_percent(option: str, text: str | None) -> float | None:
+    """``20`` or ``20%`` of an option, or None; UsageError for what is no share."""
+    return _share(option, shares.percent, text)
 
 
-def _share(read: Callable[[str], Any], text: str) -> float:
+def _share(option: str, read: Callable[[str], Any], text: str | None) -> float | None:
     try:
-        return float(read(text))
+        return None if text is None else float(read(text))
     except ValueError as error:
-        raise typer.BadParameter(f"{error}.") from None
+        raise UsageError(f"{option} {text}: {error}.") from None
 
 
-def known_period(option: str, period: str | None) -> None:
+def known_period(period: str | None) -> None:
     """Raise UsageError for a period that there is not, before any work is done."""
     if period is not None:
         from fairladder.days import PERIODS
 
         if period not in PERIODS:
-            raise UsageError(f"{option} {period}: periods are {', '.join(PERIODS)}. {nearest(period, PERIODS)}")
+            raise UsageError(f"There is no period {period!r}. {nearest(period, PERIODS)}")
 
 
 def _column(role: str, what: str) -> Any:
@@ -326,8 +314,11 @@ def with_errors_told(work: Callable[[], None]) -> None:
             work()
             sys.stdout.flush()
     except FairLadderError as error:
-        print(f"Error: {error}", file=sys.stderr)
+        print(looks.plain(f"Error: {error}"), file=sys.stderr)
         raise typer.Exit(error.exit_code) from error
+    except KeyboardInterrupt:
+        print("Stopped; nothing was written by halves.", file=sys.stderr)
+        raise typer.Exit(130) from None
     except BrokenPipeError:  # whoever read our output has seen enough
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115  # Python writes what is left at its end
         raise typer.Exit(0) from None

@@ -43,7 +43,7 @@ def retention(
     from fairladder.errors import UsageError
 
     known_figure(figure_of, FIGURES)
-    known_period("--period", period)
+    known_period(period)
     if goal is not None and goal < 2:  # one before the first order there is nobody
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     orders = screen.opened(request, PARTS, figures=True)

@@ -101,6 +101,7 @@ def score(
             _print_sql(as_sql, orders, ladders, scored)
             return
         notes = [
+            *fairness.too_few_to_advise(customers),
             *fairness.ladder_notes(customers, ladders),
             fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
         ]
@@ -163,11 +164,14 @@ def draw(
 
 def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[RenderableType]":
     """The segment table, the three answers, and rules that place nobody."""
+    from fairladder.fairness import too_few_to_advise
+
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["customers"]) for name, tier in orders.scheme.tiers.items()]
     drifted = [drift_view(parts["drift"])] if "drift" in parts else []
     steady = [_stability(parts["stability"], parts["unsettled"])] if "stability" in parts else []
-    return [_segments(orders, summary), _answers(summary), *_idle_rules(rules), *tiers, *drifted, *steady]
+    answers = _no_answers(few) if (few := too_few_to_advise(parts["customers"])) else _answers(summary)
+    return [_segments(orders, summary), answers, *_idle_rules(rules), *tiers, *drifted, *steady]
 
 
 def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "RenderableType":
@@ -241,6 +245,12 @@ def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":
 def _per_order(summary: "pd.DataFrame") -> float:
     orders = int(summary["orders"].sum())
     return float(summary["spend"].sum()) / orders if orders else float("nan")
+
+
+def _no_answers(reasons: "list[str]") -> "Text":
+    from rich.text import Text
+
+    return Text("\n").join(Text(reason, style="bold") for reason in reasons)
 
 
 _ANSWERS = (("keep", "The best"), ("win-back", "Need a retention campaign"), ("leave", "Safe to leave alone"))

@@ -41,7 +41,7 @@ def busy(request: Request, what: str) -> Iterator[None]:
 def note(request: Request, text: str) -> None:
     """One line on standard error, unless asked to be quiet."""
     if not request.quiet:
-        print(text, file=sys.stderr)
+        print(looks.plain(text), file=sys.stderr)
 
 
 def opened(
@@ -124,7 +124,7 @@ def give(
     chosen = request.part or next(iter(parts))
     errors = sentences([f for f in orders.findings if f.level == "error"])
     for text in errors:
-        print(text, file=sys.stderr)
+        print(looks.plain(text), file=sys.stderr)
     if request.out not in (None, "-"):
         out = str(request.out)
         if whole is not None and request.part is None and format_of(out) == "json":
@@ -148,7 +148,7 @@ def give(
 
 def show(*view: RenderableType) -> None:
     """Print for people, each piece set off by a blank line."""
-    console = Console(highlight=False, width=None if sys.stdout.isatty() else 110)
+    console = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else 110)
     for piece in view:
         console.print(piece)
         console.print()
@@ -159,19 +159,22 @@ def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
     lines = [
         f"{looks.reckoning(orders.as_of, orders.as_of_from)}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."
     ]
-    return Text("\n".join([*lines, *facts["notes"]]), style="dim")
+    return Text(looks.plain("\n".join([*lines, *facts["notes"]])), style="dim")
 
 
 def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1) -> Group:
     """A plain table under a title that says the finding; the first ``left`` columns are text, the rest numbers."""
     made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     for i, name in enumerate(columns):
-        made.add_column(name, justify="left" if i < left else "right", no_wrap=i == 0, overflow="fold")
+        made.add_column(looks.plain(name), justify="left" if i < left else "right", no_wrap=i == 0, overflow="fold")
     for row in rows:
-        made.add_row(*row)
-    return Group(Text(title, style="bold"), made)
+        made.add_row(*(looks.plain(cell) if isinstance(cell, str) else cell for cell in row))
+    return Group(Text(looks.plain(title), style="bold"), made)
 
 
 def stance_text(stance: str, *words: tuple[str, str]) -> Text:
     """A dot in the stance's colour, then the stance's name or other words with their styles."""
-    return Text.assemble(("● ", looks.STANCE_COLOURS.get(stance, "")), *(words or [(stance, "")]))
+    return Text.assemble(
+        ("● ", looks.STANCE_COLOURS.get(stance, "")),
+        *((looks.plain(word), style) for word, style in words or [(stance, "")]),
+    )

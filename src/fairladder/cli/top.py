@@ -23,11 +23,11 @@ By = Annotated[
 ]
 Count = Annotated[
     int | None,
-    option("--count", help="How many places; 10 if nothing is said.", metavar="NUMBER", panel="The list", least=1),
+    option("--count", help="How many places; 10 if nothing is said.", metavar="NUMBER", panel="The list"),
 ]
 Percent = Annotated[
-    float | None,
-    option("--percent", help="How many in a hundred: 5 or 5%.", metavar="PERCENT", panel="The list", parser=as_percent),
+    str | None,
+    option("--percent", help="How many in a hundred: 5 or 5%.", metavar="PERCENT", panel="The list"),
 ]
 Worst = Annotated[bool, option("--worst", help="Begin at the other end.", panel="The list")]
 Within = Annotated[
@@ -57,7 +57,7 @@ def top(
             customers_to_score(orders, by),
             by,
             count=count,
-            percent=percent,
+            percent=as_percent("--percent", percent),
             worst=worst,
             within=within,
             everybody=everybody,

@@ -45,28 +45,25 @@ By = Annotated[
     ),
 ]
 Margin = Annotated[
-    float | None,
-    option(
-        "--margin", help="What stays of revenue: 0.4 or 40%.", metavar="FRACTION", panel=_FORMULA, parser=as_fraction
-    ),
+    str | None,
+    option("--margin", help="What stays of revenue: 0.4 or 40%.", metavar="FRACTION", panel=_FORMULA),
 ]
 Retention = Annotated[
-    float | None,
+    str | None,
     option(
         "--retention",
         help="A figure of your own per period: 0.6 or 60%.",
         metavar="FRACTION",
         panel=_FORMULA,
-        parser=as_fraction,
     ),
 ]
 Horizon = Annotated[
     int | None,
-    option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST, least=1, most=3650),
+    option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST),
 ]
 Rate = Annotated[
-    float | None,
-    option("--discount-rate", help="Per year: 0.1 or 10%.", metavar="FRACTION", panel=_FORECAST, parser=as_fraction),
+    str | None,
+    option("--discount-rate", help="Per year: 0.1 or 10%.", metavar="FRACTION", panel=_FORECAST),
 ]
 Method = Annotated[
     str | None,
@@ -95,7 +92,6 @@ Periods = Annotated[
         help="How many periods the totals span; customers are then summed over them.",
         metavar="NUMBER",
         panel=_ALONE,
-        least=1,
     ),
 ]
 FigureOf = Annotated[str, figure_option(FIGURES)]
@@ -108,14 +104,20 @@ def value(
 ) -> None:  # fmt: skip
     """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
     from fairladder.cli import screen
+    from fairladder.value.forecast import checked_horizon
     from fairladder.value.formula import checked_retention
     from fairladder.value.margins import checked_margin
 
-    known_period("--period", period)
-    checked_margin(margin)
-    checked_retention(retention)
+    known_period(period)
+    stays, kept = as_fraction("--margin", margin), as_fraction("--retention", retention)
+    checked_margin(stays)
+    checked_retention(kept)
+    if horizon is not None:
+        checked_horizon(horizon)
+    if periods is not None and periods < 1:
+        raise UsageError(f"--periods {periods}: totals span one period or more.")
     if not request.orders:
-        _from_totals(request, revenue, order_count, retention, periods, period or "year", margin)
+        _from_totals(request, revenue, order_count, kept, periods, period or "year", stays)
         return
     given = [name for name, v in zip(_TOTALS, (revenue, order_count, periods), strict=True) if v is not None]
     if given:
@@ -123,7 +125,15 @@ def value(
     known_figure(figure_of, FIGURES)
     opened = screen.opened(request, PARTS, figures=True)
     found = _Answers(
-        opened, period or usual_period(opened), by, margin, retention, horizon, discount_rate, method, backtest
+        opened,
+        period or usual_period(opened),
+        by,
+        stays,
+        kept,
+        horizon,
+        as_fraction("--discount-rate", discount_rate),
+        method,
+        backtest,
     )
     whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
     with screen.busy(request, "Working out what customers are worth"):

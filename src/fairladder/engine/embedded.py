@@ -6,6 +6,7 @@ import weakref
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
+from threading import RLock
 from typing import Any
 
 import duckdb
@@ -13,7 +14,7 @@ import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.engine.protocol import exact_minor_functions
-from fairladder.errors import DataError
+from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
 from fairladder.sqltree import select
 
@@ -31,6 +32,7 @@ class Embedded:
         self._offered = 0
         self._scratched = 0
         self._owners: list[Any] = []
+        self._lock = RLock()  # a connection works for one thread at a time
         self._folder: Path | None = None
         self._connection.execute("SET TimeZone = 'UTC'")
         self._connection.execute("SET enable_progress_bar = false")
@@ -62,9 +64,10 @@ class Embedded:
 
     def offer(self, table: pa.Table, owner: Any = None) -> exp.Table:
         """Make an Arrow table readable in SQL; nothing is copied, and ``owner`` is held as long as this engine is."""
-        self._offered += 1
-        name = f"frame_{self._offered}"
-        self._connection.register(name, table)
+        with self._lock:
+            self._offered += 1
+            name = f"frame_{self._offered}"
+            self._connection.register(name, table)
         self._owners.append(owner)
         return exp.to_table(name)
 
@@ -75,23 +78,26 @@ class Embedded:
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → DuckDB type."""
         query = select(["*"], relation).limit(0)
-        return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect)}").fetchall()}
+        with self._lock:
+            return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect)}").fetchall()}
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query and bring back its rows as an Arrow table."""
-        with _told_plainly():
+        with self._lock, _told_plainly():
             return self._connection.sql(query.sql(self.dialect)).to_arrow_table()
 
     def keep(self, query: exp.Expr) -> exp.Table:
         """Run a query and keep its rows in the engine, on disk where they are many, until they are forgotten."""
-        self._offered += 1
-        name = f"kept_{self._offered}"
+        with self._lock:
+            self._offered += 1
+            name = f"kept_{self._offered}"
         self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect)}")
         return exp.to_table(name)
 
     def keeps_order(self, query: exp.Expr) -> bool:
         """Whether ``keep`` would store the query's rows in the order in which they are read: not behind a join."""
-        plan = self._run(f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect)}").fetchall()
+        with self._lock:
+            plan = self._run(f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect)}").fetchall()
         return "BATCH_CREATE_TABLE_AS" in str(plan)
 
     def forget(self, relation: exp.Expr) -> None:
@@ -103,7 +109,7 @@ class Embedded:
         return query.sql(self.dialect, pretty=True)
 
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
-        with _told_plainly():
+        with self._lock, _told_plainly():
             return self._connection.execute(text)
 
 
@@ -127,9 +133,13 @@ def _told_plainly() -> Iterator[None]:
     """The engine's errors as ours."""
     try:
         yield
+    except duckdb.InterruptException as error:
+        raise KeyboardInterrupt from error
     except duckdb.Error as error:
         raise DataError(_advice(str(error))) from error
     except RuntimeError as error:  # what the engine raises when a scan's Python object goes wrong
+        if "interrupt" in str(error).lower():
+            raise KeyboardInterrupt from error
         raise DataError(f"The rows could not be read: {error}.") from error
 
 
@@ -146,4 +156,7 @@ def _advice(message: str) -> str:
     if bad := re.search(r"CSV Error on Line: (\d+)", message):
         told = [t for t in message.splitlines()[1:] if t and not t.startswith(("Original Line", "Possible"))]
         return f"Line {bad[1]} of the orders cannot be read: {told[0] if told else message.splitlines()[0]}"
-    return f"The engine could not read these rows: {message.splitlines()[0]}"
+    if "No space left on device" in message or "Could not write file" in message:
+        return "There is no room left on the disk. Make some, or name a file on another one."
+    said = re.sub(r"^[A-Z]\w+( \w+)? Error: ", "", message.splitlines()[0])
+    return f"These rows could not be read: {shortened(said).rstrip('.')}. If the file opens elsewhere, export it anew as CSV."

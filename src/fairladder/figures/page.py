@@ -8,6 +8,7 @@ import matplotlib as mpl
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
+from matplotlib.text import Text
 
 from fairladder import looks
 
@@ -26,6 +27,16 @@ STYLE: Any = {
 }
 
 
+class _PlainFigure(Figure):
+    """A figure whose texts are shown as they are: names may hold dollar signs, which would be taken for formulas."""
+
+    def draw(self, renderer: Any) -> None:
+        """Draw."""
+        for text in self.findobj(Text):
+            text.set_parse_math(False)
+        super().draw(renderer)
+
+
 def page(title: str, subtitle: str, facts: Mapping[str, Any] | None) -> tuple[Figure, Axes]:
     """A figure with its title, what it shows, and the day and rows it speaks of in the footer."""
     figure, (axes,) = pages(title, subtitle, facts, [(0.17, 0.17, 0.78, 0.67)])
@@ -37,7 +48,7 @@ def pages(
 ) -> tuple[Figure, list[Axes]]:
     """The same with several axes, at ``places`` (left, bottom, width, height as shares of the page)."""
     with mpl.rc_context(STYLE):
-        figure = Figure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=looks.PAPER)
+        figure = _PlainFigure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=looks.PAPER)
         FigureCanvasAgg(figure)
         drawn = [figure.add_axes(place) for place in places]
     figure.text(0.04, 0.945, title, fontsize=17, fontweight="bold", color=looks.INK, va="center")

@@ -13,6 +13,12 @@ from fairladder.order_book import Orders
 from fairladder.sqltree import column
 
 
+def _own_name(name: str) -> str:
+    """A column of the orders under its own name, told apart from a column of ours that is called alike."""
+    own = name.removeprefix("of ")
+    return name if own == name else f"{own} (cell)" if own in LEDGER_COLUMNS else own
+
+
 def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) -> pd.DataFrame:
     """One row per order of the window, by day, customer and order id.
 
@@ -37,7 +43,7 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
     keys = ["placed_on", "customer", "order" if whole.rows.has_orders else "amount"]
     keys += [n for n in query.named_selects if n not in keys]  # to the last column, so that equal runs give equal files
     query = query.order_by(*(exp.Ordered(this=column(n)) for n in keys), copy=False)
-    frame = whole.run(query).to_pandas(date_as_object=False)
+    frame = whole.run(query).to_pandas(date_as_object=False).rename(columns=_own_name)
     scale = 10**money.decimals
     frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
     bought = (frame["amount"] > 0).to_numpy()

@@ -55,8 +55,9 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
     if kind == "timestamp":
         return sql("CASE WHEN ISFINITE(:c) THEN CAST(:c AS DATE) END", c=cell)
     if kind == "instant":
-        there = sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=cell)
-        return sql("CASE WHEN ISFINITE(:c) THEN CAST(:there AS DATE) END", c=cell, there=there)
+        instant = _instant(cell)
+        there = sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=instant)
+        return sql("CASE WHEN ISFINITE(:c) THEN CAST(:there AS DATE) END", c=instant, there=there)
     if kind != "text":
         return sql("CAST(NULL AS DATE)")
     written = sql("TRY_CAST(SUBSTRING(:c, 1, 10) AS DATE)", c=cell)
@@ -84,7 +85,7 @@ def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None)
     if kind == "timestamp":
         return cell
     if kind == "instant":
-        return sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=cell)
+        return sql("TIMEZONE(:z, :c)", z=exp.Literal.string(time_zone or "UTC"), c=_instant(cell))
     if kind != "text":
         return day
     clock = _clock(sql("CAST(:c AS VARCHAR)", c=cell))
@@ -95,6 +96,11 @@ def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None)
         )
     plain = sql("CASE WHEN :p THEN SUBSTRING(:c, 12, 8) ELSE :clock END", p=_to_the_second(cell), c=cell, clock=clock)
     return sql("CAST(:d AS VARCHAR) || :t", d=day, t=plain)
+
+
+def _instant(cell: exp.Expr) -> exp.Expr:
+    """An instant to the microsecond: of nanoseconds the engine knows neither zones nor ends."""
+    return sql("CAST(:c AS TIMESTAMPTZ)", c=cell)
 
 
 def _clock(text: exp.Expr) -> exp.Expr:

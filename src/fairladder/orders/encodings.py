@@ -158,7 +158,8 @@ def _of_two_bytes(sample: bytes) -> Detected | None:
 
 def _signs_of_words(text: str) -> bool:
     odd = [c for c in text if ord(c) > 127]
-    return sum(unicodedata.category(c) == "Lo" for c in odd) * 10 >= len(odd) * 8 > 0
+    # Narrow katakana are what two-byte letters of others look like in a Japanese encoding.
+    return sum(unicodedata.category(c) == "Lo" and not "\uff61" <= c <= "\uff9f" for c in odd) * 10 >= len(odd) * 8 > 0
 
 
 def _first_signs(text: str) -> str:

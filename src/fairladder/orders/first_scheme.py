@@ -1,6 +1,8 @@
 """The first scheme for an export: guessed roles with the reason for each, as commented TOML."""
 
 import json
+from collections.abc import Sequence
+from decimal import Decimal
 
 from sqlglot import exp
 
@@ -8,6 +10,8 @@ from fairladder.orders.guess import Guess
 from fairladder.orders.source import Source
 from fairladder.sqltree import cell_column, named, select, sql
 
+#: A state, its rows and money, and whether it says that an order does not stand.
+State = tuple[str | None, int, Decimal, bool]
 _ORDER = (
     "customer",
     "order",
@@ -24,8 +28,11 @@ _ORDER = (
 )
 
 
-def first_scheme(source: Source, guesses: list[Guess], given: dict[str, str]) -> str:
-    """TOML that works at once; what cannot be told from the rows stands there as a comment."""
+def first_scheme(source: Source, guesses: list[Guess], given: dict[str, str], states: Sequence[State] = ()) -> str:
+    """TOML that works at once; what cannot be told from the rows stands there as a comment.
+
+    ``states`` are those of the orders that count, with rows, money, and whether they say that an order does not stand.
+    """
     settled = {g.role: g for g in guesses if not g.rivals}
     lines = [f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.", "", "[orders]"]
     lines += [f"{key} = {_quoted(given[key])}" for key in ("table", "query") if key in given]
@@ -36,7 +43,7 @@ def first_scheme(source: Source, guesses: list[Guess], given: dict[str, str]) ->
             lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
     status = given.get("status") or (settled["status"].column if "status" in settled else None)
     lines += [
-        *([_where(source, status)] if status else []),
+        *(_where(source, status, states) if status else []),
         *([] if "order" in settled or "order" in given else ["# order = \"…\" # no order id was found: every row counts as one order"]),
         '# amount_is = "order" # where each row repeats its order\'s total',
         '# date_format = "day-first" # iso, day-first, month-first, year-first, or a pattern such as %d.%m.%y',
@@ -78,11 +85,24 @@ def _values(source: Source, name: str) -> list[str]:
     return [row["value"] for row in source.engine.table(query).to_pylist() if row["value"]]
 
 
-def _where(source: Source, status: str) -> str:
-    values = _values(source, status)
-    shown = values[-1] if values else "cancelled"
+def _where(source: Source, status: str, states: Sequence[State]) -> list[str]:
+    """The states there are, and a condition that leaves out those that say that an order does not stand."""
     name = status if status.isidentifier() else f'\\"{status}\\"'
-    return f"# where = \"{name} <> '{shown}'\" # `{status}` holds {', '.join(values)}"
+    if not states:
+        values = _values(source, status)
+        return [
+            f"# where = \"{name} <> '{values[-1] if values else 'cancelled'}'\" # `{status}` holds {', '.join(values)}"
+        ]
+    told = [f"#   {_one_line(state or '(blank)')}: {rows:,} rows, {money:,}{' - counts, and should it?' if void else ''}"
+            for state, rows, money, void in states]  # fmt: skip
+    void = [state for state, _, _, void in states if void and state] or [str(states[-1][0] or "cancelled")]
+    quoted = ", ".join("'" + _one_line(state).replace("'", "''").replace('"', '\\"') + "'" for state in void)
+    condition = f"{name} IS NULL OR {name} NOT IN ({quoted})"
+    return [f'# where = "{condition}" # without the sign in front, these do not count. `{status}` holds:', *told]
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())
 
 
 def _currency(source: Source, name: str) -> str:

@@ -15,6 +15,7 @@ from fairladder.orders.lines import KeptLines
 from fairladder.orders.rows import CODES, OUTSIDE, USED, Rows
 from fairladder.orders.signs import Signs, repeated_level, repeated_total
 from fairladder.orders.source import FILE
+from fairladder.orders.states import says_void
 from fairladder.sqltree import column, named, select, sql
 
 _SHOWN = 5
@@ -157,15 +158,17 @@ def _states(looked: Looked) -> Finding | None:
     name = looked.rows.roles.get("status")
     if name is None:
         return None
-    columns = ["status", "COUNT(*) AS n", "SUM(minor) AS money"]
-    used = select([sql(c) for c in columns], looked.lines).where(sql("state = :u", u=USED)).group_by("status")
+    columns = [*(sql(c) for c in ("status", "COUNT(*) AS n", "SUM(minor) AS money")),
+               named(sql("BOOL_OR(:v)", v=says_void(column("status"))), "void")]  # fmt: skip
+    used = select(columns, looked.lines).where(sql("state = :u", u=USED)).group_by("status")
     rows = looked.engine.table(used.order_by("n DESC", "status").limit(_MOST_STATES)).to_pylist()
     if not rows:
         return None
+    void = ", ".join(f"'{r['status']}'" for r in rows if r["void"]) or "'…'"
     told = [f"{r['status'] or '(blank)'}: {int(r['n']):,} rows, {_money(looked, r['money'])}" for r in rows]
     return Finding(
         "states", "note", len(rows), f"states in `{name}` count: {'; '.join(told)}", tuple(told[:_SHOWN]),
-        f"To count some only: where = \"{name} NOT IN ('…')\" under [orders], with the states that do not stand.",
+        f'To count some only: where = "{name} IS NULL OR {name} NOT IN ({void})" under [orders].',
     )  # fmt: skip
 
 

@@ -42,14 +42,20 @@ def orders_total(rows: Rows) -> exp.Select:
     return select([named(sql("SUM(amount)"), "total")], once, "orders")
 
 
+def shown_name(name: str) -> str:
+    """What a column of ``set_aside_rows`` is called to people; the orders may themselves have one called row or reason."""
+    own = name.removeprefix("of ")
+    if own == name:
+        return name.removeprefix("#")
+    return f"{own} (cell)" if own in ("row", "reason") else own
+
+
 def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: int) -> exp.Select:
-    """``row``, ``reason`` and the original cells as text, of every row of ``tree`` set aside, by row number."""
+    """``#row``, ``#reason`` and the original cells as text (``of NAME``), of every row of ``tree`` set aside, by row number."""
     again = case([(sql(":s = :u", s=column("#state"), u=UNDECIDED), decided(rows, totals, readable))], column("#state"))
     inner = select(["*", named(again, "#why")], tree, "order_rows")
     names = [(sql(":w = :s", w=column("#why"), s=s), exp.Literal.string(r)) for s, r in REASONS.items()]
-    # A column of the orders may itself be called row or reason.
-    taken = {"row": "row (cell)", "reason": "reason (cell)"}
-    original = [named(sql("CAST(:c AS VARCHAR)", c=cell_column(c)), taken.get(c, c)) for c in rows.source.columns]
+    original = [named(sql("CAST(:c AS VARCHAR)", c=cell_column(c)), f"of {c}") for c in rows.source.columns]
     if rows.source.files_apart:
         original.insert(0, named(column(f"#{FILE}"), FILE))
     reason = named(case(names, exp.null()), "#reason")

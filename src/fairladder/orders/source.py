@@ -361,6 +361,7 @@ def _arrow_of(frame: Any, label: str) -> pa.Table:
             if isinstance(values.dtype.kind, str) and values.dtype.kind == "c":
                 raise pa.ArrowInvalid("complex numbers")
             dense = values.sparse.to_dense() if hasattr(values, "sparse") else values
+            dense = dense.dt.to_timestamp() if str(dense.dtype).startswith("period[") else dense
             columns[place] = pa.array(dense, from_pandas=True)
         except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError) as error:
             columns[place] = _mixed(values, name, label, error)
@@ -414,6 +415,6 @@ def _kind_of(type_: str) -> CellKind:
     if width := re.match(r"DECIMAL\((\d+)", type_):
         return "decimal" if int(width[1]) <= 15 else "float"  # wider ones go the careful way, over their text
     if type_.startswith("TIMESTAMP"):
-        return "instant" if type_.endswith("TIME ZONE") else "timestamp"
+        return "instant" if "TIME ZONE" in type_ or "TZ" in type_ else "timestamp"
     kinds: dict[str, CellKind] = {"DOUBLE": "float", "FLOAT": "single", "DATE": "date", "BOOLEAN": "truth"}
     return kinds.get(type_, "text")

@@ -49,6 +49,8 @@ def writing_of(
     """
     sample = _sample(path, SAMPLE_BYTES)
     whole = len(sample) < SAMPLE_BYTES
+    if encoding is not None:
+        _known_encoding(encoding)
     asked, evidence = encoding, ""
     encoding = encoding or _encoding(sample, whole, path)
     if not asked and encoding in ("utf-8", "") and not whole and path.stat().st_size <= READ_WHOLE_BYTES:
@@ -154,6 +156,24 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
     except UnicodeDecodeError:
         return ""
     return "utf-8"
+
+
+def _known_encoding(name: str) -> None:
+    """Raise UsageError for what is no encoding of text."""
+    try:
+        is_text = codecs.lookup(name)._is_text_encoding
+    except (LookupError, ValueError):
+        is_text = False
+    if not is_text or name.lower().replace("-", "_") in (
+        "undefined",
+        "idna",
+        "punycode",
+        "unicode_escape",
+        "raw_unicode_escape",
+    ):
+        raise UsageError(
+            f"There is no encoding {shortened(name, 40)!r}; utf-8, utf-16, cp1252 and latin-1 are common ones."
+        )
 
 
 def _detected(sample: bytes, path: Path) -> tuple[str, str]:

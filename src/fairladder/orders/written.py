@@ -27,6 +27,8 @@ _NAMED = (
     "%d %b %Y %H:%M",
     "%d %b %Y %H:%M:%S",
 )
+#: What is read as a number whether or not it is settled that the mark is a point.
+_READ_ANYWAY = r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$"
 _PLAIN = r"^-?\d+(\.\d+)?$"
 
 
@@ -254,4 +256,6 @@ def plain_number(cell: exp.Expr, mark: Mark) -> exp.Expr:
     tidy = case([(usable, built)], exp.null())
     if mark == ",":
         return tidy
-    return sql("CASE WHEN REGEXP_MATCHES(:c, :p) THEN :c ELSE :t END", c=cell, p=exp.Literal.string(_PLAIN), t=tidy)
+    return sql(
+        "CASE WHEN REGEXP_MATCHES(:c, :p) THEN :c ELSE :t END", c=cell, p=exp.Literal.string(_READ_ANYWAY), t=tidy
+    )

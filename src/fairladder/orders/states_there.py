@@ -1,0 +1,18 @@
+"""The states that the orders which count are in."""
+
+from sqlglot import exp
+
+from fairladder.orders.rows import USED, Rows
+from fairladder.sqltree import column, named, select, sql
+
+
+def states_of(rows: Rows) -> exp.Select | None:
+    """``status``, ``n`` rows, ``money`` (minor units) and ``void`` (whether it says so) of used rows; None without that role."""
+    status, void = rows.text_of("status"), rows.void()
+    if status is None or void is None:
+        return None
+    cells_of = {"status": status, "void": void, "state": column("#state"), "minor": column("#minor")}
+    used = select([named(t, n) for n, t in cells_of.items()], rows.tree(), "order_rows")
+    columns = [sql("status"), sql("COUNT(*) AS n"), sql("SUM(minor) AS money"), sql("BOOL_OR(void) AS void")]
+    grouped = select(columns, used, "used").where(sql("state = :u", u=USED)).group_by("status")
+    return grouped.order_by("n DESC", "status")

@@ -26,6 +26,12 @@ needs_postgres = pytest.mark.skipif(
     not POSTGRES, reason="no PostgreSQL: set FAIRLADDER_POSTGRES to the URL of an empty database"
 )
 
+
+def times(examples):
+    """So many random examples: few by default, FAIRLADDER_MORE times as many on request."""
+    return int(examples * float(os.environ.get("FAIRLADDER_MORE", "1")))
+
+
 os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC: the machine's zone must never show
 
 

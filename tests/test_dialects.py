@@ -5,7 +5,7 @@ import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
-from conftest import POSTGRES, in_database
+from conftest import POSTGRES, in_database, times
 from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
 from fairladder.orders import cells
@@ -67,7 +67,7 @@ def agree(answers, rows):
 
 
 CELL = column("c")
-COMMON = {"max_examples": 12, "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
+COMMON = {"max_examples": times(4), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
 
 
 @settings(**COMMON)
@@ -88,7 +88,7 @@ def test_days_and_times_of_any_text(tmp_path_factory, dates):
     agree(read_everywhere(tmp_path_factory, rows, trees), rows)
 
 
-@settings(**{**COMMON, "max_examples": 6})
+@settings(**{**COMMON, "max_examples": times(2)})
 @given(st.lists(NUMBERS, min_size=10, max_size=40))
 def test_numbers_of_any_text(tmp_path_factory, numbers):
     rows = list(enumerate(numbers))
@@ -114,7 +114,7 @@ WRITTEN = st.one_of(
 )
 
 
-@settings(**{**COMMON, "max_examples": 40})
+@settings(**{**COMMON, "max_examples": times(10)})
 @given(
     st.lists(st.tuples(PADS, WRITTEN, PADS).map("".join), min_size=100, max_size=300),
     st.sampled_from(["iso", *DATE_ORDERS]),

@@ -108,3 +108,113 @@ def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
             below = sum(v == ranked[end] for v in ranked[:end])
             parted += min(below, sum(v == ranked[end] for v in ranked) - below)
     assert ties_at_cuts(values, rungs) == parted
+
+
+def write(path, rows, columns="member,slip,sold,total,product,state"):
+    path.write_text(columns + "\n" + "".join(",".join(map(str, row)) + "\n" for row in rows))
+    return path
+
+
+def test_rows_sent_twice_in_two_files_are_found_and_can_be_dropped(tmp_path, fairladder):
+    """Fourteen orders of 5.00, four of them in both files; one line of January stands twice in its own file."""
+    rows = [(f"m{i % 3}", f"s{i}", "2026-01-05", "5.00", "", "paid") for i in range(14)]
+    write(tmp_path / "jan.csv", [*rows[:7], rows[0]])
+    write(tmp_path / "feb.csv", rows[3:])
+    roles = {"customer": "member", "order": "slip", "placed": "sold", "amount": "total"}
+    check = fl.open_orders(str(tmp_path / "*.csv"), scheme={"orders": roles}).check()
+    twice = next(f for f in check.findings if f.code == "duplicate-rows")
+    assert (twice.count, "(4 of them in several files)" in twice.effect, "add 25.00 to spend" in twice.effect) == (
+        5,
+        True,
+        True,
+    )
+    assert twice.examples[0] == "rows 2 of feb.csv and 5 of jan.csv"
+    assert "repeated-total" not in {f.code for f in check.findings}
+    kept = fl.open_orders(
+        str(tmp_path / "*.csv"), scheme={"orders": {**roles, "drop": "repeats", "where": "file <> 'x'"}}
+    )
+    assert (kept.balance.repeats, kept.balance.amounts[22], kept.customers()["spend"].sum()) == (5, 2500, 70.0)
+    assert sum(n for _, n, _ in kept.balance.lines()[1:]) == kept.balance.rows_read
+    alone = fl.open_orders(
+        [tmp_path / "jan.csv", tmp_path / "feb.csv"],
+        scheme={"orders": {**roles, "drop": "repeats", "where": "file = 'feb.csv'"}},
+    )
+    assert alone.customers()["spend"].sum() == 55.0  # what is left out repeats nothing
+    done = fairladder(
+        "customers", tmp_path / "*.csv", "--drop", "repeats", *[f"--{r}-column={c}" for r, c in roles.items()]
+    )
+    assert "14 rows read" not in done.stdout
+    assert "19 rows read: 14 used, 5 repeats dropped" in done.stderr
+
+
+def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairladder):
+    """Eight orders of two lines that each repeat the order's total; two of them cancelled."""
+    rows = [
+        (f"m{i % 3}", f"s{i}", f"2026-0{i % 3 + 1}-05", f"{10 + i}.00", product, "Storniert" if i < 2 else "ok")
+        for i in range(8)
+        for product in "ab"
+    ]
+    orders = write(tmp_path / "orders.csv", rows)
+    told = "8 of 8 orders with several rows repeat one amount on each"
+    for command in ("customers", "score", "growth", "orders", "retention", "top", "check"):
+        done = fairladder(command, orders)
+        assert (done.returncode, f"Error: {told}" in done.stderr, bool(done.stdout)) == (
+            1,
+            command != "check",
+            True,
+        ), command
+        done = fairladder(command, orders, "--allow", "repeated-total")
+        assert (done.returncode, "Error" in done.stderr) == (0, False), command
+        assert "4 rows count although `state` says cancelled" in done.stderr + done.stdout
+    with pytest.warns(fl.FairLadderWarning, match="8 of 8"):
+        fl.open_orders(orders).customers()
+    states = next(f for f in fl.open_orders(orders).check().findings if f.code == "states")
+    assert states.examples == ("ok: 12 rows, 162.00", "Storniert: 4 rows, 42.00")
+    assert "state NOT IN ('Storniert')" in states.advice
+    scheme = tmp_path / "scheme.toml"
+    assert fairladder("start", orders, "--out", scheme).returncode == 0
+    condition = next(line for line in scheme.read_text().splitlines() if line.startswith("# where"))
+    scheme.write_text(scheme.read_text().replace(condition, condition[2:]))
+    left = fl.open_orders(orders, scheme=fl.load_scheme(scheme))
+    assert (left.balance.left_out, left.balance.used) == (4, 12)
+    assert fairladder("score", orders, "--allow", "repeated").stderr.startswith(
+        "Error: `repeated` is no error that can be allowed."
+    )
+    assert fairladder("score", write(tmp_path / "few.csv", rows[:8])).returncode == 0  # four orders may be chance
+
+
+def test_discounts_in_percent_are_asked_for(tmp_path, fairladder):
+    columns = "member,slip,sold,price,quantity,discount"
+    rows = [(f"m{i}", i, "2026-01-05", 10, 1, ["", 1, 5, 10, "15%"][i % 5]) for i in range(20)]
+    orders = write(tmp_path / "orders.csv", rows, columns)
+    given = [
+        f"--{r}-column={c}" for r, c in {"unit-price": "price", "quantity": "quantity", "discount": "discount"}.items()
+    ]
+    done = fairladder("customers", orders, *given, "--allow-set-aside")
+    assert (done.returncode, "8 rows have a discount over 1 in `discount`" in done.stderr) == (1, True)
+    assert '`discount_as = "percent"`' in fairladder("customers", orders, *given).stderr
+    right = fairladder("customers", orders, *given, "--discount-as", "percent")
+    # m0, m1, m10, m11 and m12: 10.00 less nothing, 1 %, nothing, 1 %, 5 %
+    assert [line.split(",")[9] for line in right.stdout.splitlines()[1:6]] == ["10.00", "9.90", "10.00", "9.90", "9.50"]
+    assert right.returncode == 0
+    assert (
+        "`discount` looks like a discount and is not used"
+        in fairladder("customers", write(tmp_path / "o.csv", rows, columns.replace("price", "amount"))).stderr
+    )
+
+
+def test_members_whose_ids_are_written_otherwise_are_an_error(tmp_path):
+    orders = write(tmp_path / "orders.csv", [(f"m{i % 20}", i, "05.02.2026", "5.00", "", "") for i in range(60)])
+    members = write(
+        tmp_path / "members.csv", [(f"M-{i}", "31.05.1980", "05.06.1990") for i in range(20)], "member,born,joined"
+    )
+    check = fl.open_orders(orders, customers=members, scheme={"orders": {"date_format": "day-first"}}).check()
+    (wrong,) = [f for f in check.findings if f.code == "unmatched-customers"]
+    assert (wrong.level, wrong.count) == ("error", 20)
+    assert f"the orders write `m0`, `m1`, `m10`, and {members} writes `M-0`, `M-1`, `M-10`" in wrong.effect
+    write(members, [(f"m{i}", "31.05.1980", "05.06.1990") for i in range(8, 40)], "member,born,joined")
+    orders = fl.open_orders(orders, customers=members, scheme={"orders": {"date_format": "day-first"}})
+    assert [f.code for f in orders.check().findings if f.level == "error"] == []  # 12 of 20 are on both sides
+    # Days of members are settled by their own cells, and where these can be either as the orders' are written.
+    assert orders.customers()["born"].max() == pd.Timestamp("1980-05-31")
+    assert orders.customers()["joined"].max() == pd.Timestamp("1990-06-05")

@@ -12,7 +12,7 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
-from conftest import POSTGRES, in_database
+from conftest import POSTGRES, in_database, times
 
 ENGINES = ["frame", "sqlite", *(["postgres"] if POSTGRES else [])]
 DAYS = st.dates(dt.date(2024, 11, 20), dt.date(2025, 6, 10))
@@ -53,7 +53,7 @@ def month(day):
     return day.replace(day=1)
 
 
-@settings(max_examples=25, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(8), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(LINES, st.sampled_from(["net", "ignore"]), st.sampled_from(ENGINES))
 def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds, engine):
     frame = frame_of(lines)
@@ -119,7 +119,7 @@ def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds,
     assert (found.repeat_retention.numerator, found.repeat_retention.denominator) == (both, base)
 
 
-@settings(max_examples=25, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(8), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(
     LINES,
     st.sampled_from(["channel", "category", "amount:0,3.5"]),

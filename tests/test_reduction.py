@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 import reference
-from conftest import POSTGRES, in_database
+from conftest import POSTGRES, in_database, times
 
 AS_OF = dt.date(2026, 3, 31)
 IDS = ["00412", " 00412", "412", "00412\u00a0", "a", "A", "b c", "", "  ", "Total", "sub-total :", "GRAND  TOTAL"]
@@ -78,7 +78,9 @@ def write_rows(path, rows):
     return path
 
 
-@settings(max_examples=24, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])  # too slow to shrink
+@settings(
+    max_examples=times(9), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)  # too slow to shrink
 @given(made=rows_of, grain=st.sampled_from(["line", "line", "order"]), refunds=st.sampled_from(["net", "ignore"]),
        decimals=st.integers(0, 3), start=st.sampled_from([None, None, dt.date(2025, 1, 1)]), where=st.booleans(),
        kind=st.sampled_from(["csv", "csv", "parquet", "frame", "sqlite", *(["postgres"] if POSTGRES else [])]), with_members=st.booleans())  # fmt: skip
@@ -145,7 +147,7 @@ def test_every_row_and_every_customer_as_defined(
         assert written(again, folder) == written(table, folder)
 
 
-@settings(max_examples=20, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(made=rows_of, kind=st.sampled_from(["csv", "parquet", "frame"]), refunds=st.sampled_from(["net", "ignore"]), where=st.booleans(),
        day=st.sampled_from([AS_OF, None]))  # fmt: skip
 def test_the_quick_ways_through_messy_rows_give_the_same(tmp_path_factory, made, kind, refunds, where, day):

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from scipy.special import gammaln
 
 import fairladder as fl
+from conftest import times
 from fairladder.demo import SHOP
 from fairladder.value.backtest import top_found
 from fairladder.value.buying import Buying
@@ -99,7 +100,7 @@ ROWS = st.tuples(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=times(25), deadline=None)
 @given(
     st.sampled_from(list(MODELS)), st.tuples(*[st.floats(-2.5, 2.5)] * 4), st.lists(ROWS, min_size=1, max_size=5),
     st.sampled_from([1 / 7, 30.4, 365.0]),

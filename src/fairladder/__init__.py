@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from fairladder.campaigns.lift import HoldoutPlan, Lift, lift, plan_holdout
     from fairladder.campaigns.listing import CampaignList, campaign, campaign_lists
     from fairladder.comparison import Comparison, Paths, compare, compare_scored, paths
-    from fairladder.errors import ConditionError, DataError, FairLadderError, SchemeError, UsageError
+    from fairladder.errors import ConditionError, DataError, FairLadderError, FairLadderWarning, SchemeError, UsageError
     from fairladder.explanation import Explanation, explain
     from fairladder.fairness import fairness_of
     from fairladder.files import write
@@ -44,7 +44,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 __all__ = [
     "Backtest", "Breakdown", "CampaignList", "Check", "Cohorts", "Comparison", "ConditionError", "DataError",
-    "Explanation", "FairLadderError", "Finding", "Forecast", "FormulaValue", "GroupedLadder", "HoldoutPlan",
+    "Explanation", "FairLadderError", "FairLadderWarning", "Finding", "Forecast", "FormulaValue", "GroupedLadder", "HoldoutPlan",
     "Ladder", "Lift", "Orders", "Paths", "SavedLadders", "Scheme", "SchemeError", "Stability", "UsageError",
     "backtest", "breakdown", "campaign", "campaign_lists", "channel_flow", "cohorts", "compare",
     "compare_scored", "customers_to_score", "drift", "explain", "fairness_of", "figures", "fit_ladders",
@@ -58,7 +58,7 @@ _HOMES = {
     "campaigns.lift": ("HoldoutPlan", "Lift", "lift", "plan_holdout"),
     "campaigns.listing": ("CampaignList", "campaign", "campaign_lists"),
     "comparison": ("Comparison", "Paths", "compare", "compare_scored", "paths"),
-    "errors": ("ConditionError", "DataError", "FairLadderError", "SchemeError", "UsageError"),
+    "errors": ("ConditionError", "DataError", "FairLadderError", "FairLadderWarning", "SchemeError", "UsageError"),
     "files": ("write",),
     "explanation": ("Explanation", "explain"),
     "history.breakdown": ("Breakdown", "breakdown"),

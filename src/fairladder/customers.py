@@ -157,6 +157,7 @@ def _repeated(several_files: bool) -> dict[str, str]:
     """
     one = "lines > 1 AND least <> 0" + (" AND files = 1" if several_files else "")
     return {
+        "all_orders": "COUNT(*)",
         "several_rows": f"COUNT(CASE WHEN {one} THEN 1 END)",
         "repeated_orders": f"COUNT(CASE WHEN {one} AND least = most THEN 1 END)",
         "repeated_money": f"CAST(SUM(CASE WHEN {one} AND least = most THEN amount - least END) AS BIGINT)",
@@ -347,7 +348,7 @@ def _flags(rows: Rows) -> list[str]:
 
 
 def order_rows_of(
-    rows: Rows, kept: exp.Expr, columns: Collection[str] | None, mixed: bool, sequence: bool, bare: bool
+    rows: Rows, kept: exp.Expr, columns: Collection[str] | None, sequence: bool, bare: bool
 ) -> exp.Select:
     """``order_rows`` from what ``kept_orders`` kept; ``bare`` where no row's id puts it aside, so that states tell all."""
     shown, others = _shown_columns(rows, columns)

@@ -511,7 +511,7 @@ class Orders:
             self._keep_orders(*asked)
         if whole is self and self.keeps_orders(columns, mixed=mixed, sequence=sequence):
             kept, bare, rows = self._kept[asked]
-            return order_rows_of(rows, kept, columns, mixed, sequence, bare)
+            return order_rows_of(rows, kept, columns, sequence, bare)
         return order_rows(whole.rows, columns=columns, mixed=mixed, sequence=sequence)
 
     def keeps_orders(self, columns: Sequence[str] | None = None, *, mixed: bool = False, sequence: bool = True) -> bool:

@@ -511,7 +511,7 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
 _EXPECTED = {
     "model_type": "this is a table of settings, [name] with keys below it", "dict_type": "this is a table, [name.key] with keys below it",
     "tuple_type": "this is a list, written [a, b]", "string_type": "this is a text in quotes", "bool_type": "this is true or false",
-    "int_type": "this is a whole number", "date_type": "this is a day, written 2026-06-30 without quotes",
+    "date_type": "this is a day, written 2026-06-30 without quotes",
 }  # fmt: skip
 
 

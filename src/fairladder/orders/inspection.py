@@ -141,14 +141,21 @@ def _repeated_total(looked: Looked) -> Finding | None:
     # Rows sent in two files repeat one another, which is another finding.
     alone = " AND files = 1" if looked.rows.source.parts else ""
     several = select(["*"], looked.orders).where(sql(f"state = :u AND lines > 1 AND least <> 0{alone}", u=USED))
+    everything = int(_one(looked, "COUNT(*) AS n", looked.orders, "state = :u", u=USED)["n"])
     told = _one(
         looked, "COUNT(*) AS orders; COUNT(CASE WHEN least = most THEN 1 END) AS same; "
         "SUM(CASE WHEN least = most THEN amount - least END) AS money",
         several,
     )  # fmt: skip
-    signs = Signs(int(told["orders"]), int(told["same"]), int(told["money"] or 0))
+    signs = Signs(everything, int(told["orders"]), int(told["same"]), int(told["money"] or 0))
     if repeated_level(signs) is None:
         return None
+    if (
+        signs.few
+        and looked.kept.marked
+        and not _one(looked, "COUNT(*) AS n", several, "least = most AND BIT_COUNT(marks) > 1")["n"]
+    ):
+        return None  # all rows of each are alike in every cell: they were sent twice, and `duplicate-rows` says so
     same = select([sql("customer"), sql("order_id")], several, "several").where(sql("least = most"))
     return repeated_total(signs, looked.rows.scheme.money.decimals, _example_orders(looked, same))
 

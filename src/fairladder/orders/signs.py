@@ -12,6 +12,8 @@ from fairladder.orders.rows import USED
 
 #: Errors that somebody who looked at them can allow by name.
 ALLOWED = ("repeated-total", "discount-unit", "unmatched-customers", "set-aside")
+#: Where fewer of a hundred orders have several rows, equal ones can be rows sent twice and no totals joined on.
+LEAST_PERCENT = 10
 #: So many orders with several rows, and so many in a hundred of them, are no chance when all rows repeat one amount.
 SURE_ORDERS, SURE_PERCENT = 5, 80
 
@@ -20,8 +22,9 @@ SURE_ORDERS, SURE_PERCENT = 5, 80
 class Signs:
     """Counts over the used rows and orders; of discounts over all rows. Money in minor units."""
 
+    all_orders: int = 0
     several_rows: int = 0
-    """Orders with several rows, and those of them that repeat one amount on each row, with what this adds to spend."""
+    """Orders, those with several rows, and those of them that repeat one amount on each row, with what this adds to spend."""
     repeated_orders: int = 0
     repeated_money: int = 0
     void_rows: int = 0
@@ -30,6 +33,11 @@ class Signs:
     over_one: int = 0
     """Rows whose discount is over 1 while nobody said that it is in percent, and rows whose discount is a fraction."""
     below_one: int = 0
+
+    @property
+    def few(self) -> bool:
+        """Whether so few orders have several rows that equal ones may be rows sent twice, of which ``check`` knows more."""
+        return self.several_rows * 100 < LEAST_PERCENT * self.all_orders
 
 
 def signs_of(groups: pa.Table) -> Signs:
@@ -47,8 +55,8 @@ def repeated_level(signs: Signs) -> Level | None:
     """How much it weighs that orders repeat one amount: None where most do not."""
     if signs.repeated_orders * 2 <= signs.several_rows or not signs.repeated_orders:
         return None
-    sure = signs.several_rows >= SURE_ORDERS and signs.repeated_orders * 100 >= SURE_PERCENT * signs.several_rows
-    return "error" if sure else "warning"
+    many = signs.several_rows >= SURE_ORDERS and not signs.few
+    return "error" if many and signs.repeated_orders * 100 >= SURE_PERCENT * signs.several_rows else "warning"
 
 
 def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) -> Finding | None:
@@ -68,7 +76,7 @@ def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) 
 
 def pass_findings(signs: Signs, decimals: int, status: str | None, discount: str | None) -> list[Finding]:
     """What the pass itself tells; ``status`` and ``discount`` are the columns of those roles."""
-    found = [f for f in [repeated_total(signs, decimals)] if f is not None]
+    found = [f for f in [None if signs.few else repeated_total(signs, decimals)] if f is not None]
     if signs.void_rows:
         found.append(
             Finding("cancelled-orders", "warning", signs.void_rows,

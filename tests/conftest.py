@@ -21,7 +21,7 @@ POSTGRES, SCHEMA = os.environ.get("FAIRLADDER_POSTGRES"), f"test_{os.environ.get
 if POSTGRES:
     with psycopg.connect(POSTGRES, autocommit=True) as first:
         first.execute(f"CREATE SCHEMA IF NOT EXISTS {SCHEMA}".encode())
-    POSTGRES += f"?options=-csearch_path%3D{SCHEMA}"
+    POSTGRES += f"?options=-csearch_path%3D{SCHEMA}&application_name={SCHEMA}"
 needs_postgres = pytest.mark.skipif(
     not POSTGRES, reason="no PostgreSQL: set FAIRLADDER_POSTGRES to the URL of an empty database"
 )

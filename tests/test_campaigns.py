@@ -1,6 +1,7 @@
 """Campaigns: lists that treat equals alike, holdouts nobody can argue with, intervals that cover, files that do no harm."""
 
 import datetime as dt
+import hashlib
 import json
 
 import numpy as np
@@ -14,7 +15,8 @@ import fairladder as fl
 from conftest import times
 from fairladder.campaigns.holdout import held_out
 from fairladder.campaigns.lift import newcombe, pooled_p, smallest_effect, welch
-from fairladder.files import made_safe
+from fairladder.campaigns.limit import within_limit
+from fairladder.files import made_safe, receipt_trouble
 
 DAY = st.dates(dt.date(2026, 1, 1), dt.date(2026, 1, 12))
 ROWS = st.lists(
@@ -61,6 +63,8 @@ def test_lists_hold_what_they_promise(rows, by, ties, limit, percent, random):
         # A customer's holdout status does not depend on who else is listed.
         alone = {c: bool(held_out(name, [c], made.campaign.holdout)[0]) for c in made.frame["customer"]}
         assert ((made.frame["group"] == "holdout") == made.frame["customer"].map(alone)).all()
+        # Another campaign's name draws anew: of 200 ids two draws of half agree on all by a chance of 2^-200.
+        assert (held_out(name, map(str, range(200)), 50) != held_out(f"{name}!", map(str, range(200)), 50)).any()
     assert not set(listed["customer"]) & set(lists["second"].frame["customer"])
     # Nobody who is left out stands as well as somebody who is in; by "exclude" never more than fit.
     customers = orders.customers().set_index("customer")
@@ -301,3 +305,51 @@ def test_the_command_from_list_to_lift(fairladder, shop):
         refused = fairladder(*asked, *wrong, cwd=shop)
         assert refused.returncode in (1, 2), wrong
         assert says in refused.stderr, refused.stderr
+
+
+def test_limits_that_fit_exactly():
+    ranks = np.array([1, 2, 2, 4])
+    inside = {
+        (places, ties): within_limit(ranks, places, ties).sum()
+        for places in (1, 2, 3, 4)
+        for ties in ("include", "exclude")
+    }
+    assert inside == {(1, "include"): 1, (1, "exclude"): 1, (2, "include"): 3, (2, "exclude"): 1, (3, "include"): 3, (3, "exclude"): 3,
+                      (4, "include"): 4, (4, "exclude"): 4}  # fmt: skip
+
+
+def test_a_list_and_its_receipt_belong_together(tmp_path, fairladder, shop):
+    """The receipt comes last and holds the list's digest, and those of the files that were read, wherever others bear their names."""
+    other = tmp_path / "orders.csv"
+    other.write_text("nothing to do with it")
+    listed, receipt = tmp_path / "list.csv", tmp_path / "list.settings.json"
+    base = (
+        "campaign",
+        shop / "orders.csv",
+        "--scheme",
+        shop / "scheme.toml",
+        "--name",
+        "autumn",
+        "--quiet",
+        "--as-of",
+        "2026-03-31",
+    )
+    made = ("--when", "stance = 'win-back'", "--holdout", "20%", "--out", listed)
+    assert fairladder(*base, *made, cwd=tmp_path).returncode == 0
+    told = json.loads(receipt.read_text())
+    assert told["digest"] == hashlib.sha256(listed.read_bytes()).hexdigest()
+    assert (
+        told["receipt"][0]["digests"]["files"]["orders.csv"]
+        == hashlib.sha256((shop / "orders.csv").read_bytes()).hexdigest()
+    )
+    assert receipt_trouble(listed) == ""
+    measure = ("campaign", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--as-of", "2026-03-31", *made[:4], "--name", "autumn", "--list", listed,
+               "--results", shop / "orders.csv")  # fmt: skip
+    assert "Warning" not in fairladder(*measure).stderr
+    listed.write_text(listed.read_text() + "\n")
+    assert "list.settings.json is not that of list.csv" in fairladder(*measure).stderr
+    receipt.unlink()
+    assert "list.csv stands without its receipt" in fairladder(*measure).stderr
+    assert fairladder(*base, "--when", "stance = 'win-back'", "--holdout", "0.2").stderr.startswith(
+        "Error: --holdout 0.2: this is in percent"
+    )

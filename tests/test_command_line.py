@@ -3,6 +3,11 @@
 import csv
 import io
 import json
+import os
+import socket
+import stat
+import subprocess
+import sys
 
 import pandas as pd
 import pyarrow.parquet as pq
@@ -221,3 +226,73 @@ def test_weights_points_and_codes():
     summary = fl.segment_summary(scored)
     assert summary["spend"].tolist() == [3.0, 11.0]
     assert summary["average_order_value"].tolist() == [1.5, 11 / 3]  # the refund is netted
+
+
+def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder, process):
+    """Through links, capitals and the settings beside a CSV; modes and links are kept; what is no plain file is refused."""
+    orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
+    orders.write_text("customer,placed,amount\n" + "".join(f"c{i},2026-01-0{i % 9 + 1},5\n" for i in range(40)))
+    scheme.write_text("[money]\ndecimals = 2\n")
+    (tmp_path / "link.csv").symlink_to(orders)
+    (tmp_path / "hard.csv").hardlink_to(orders)
+    before = orders.read_bytes()
+    for words in (["--out", orders], ["--out", tmp_path / "link.csv"], ["--out", tmp_path / "hard.csv"], ["--out", tmp_path / "ORDERS.csv"],
+                  ["--figure", tmp_path / "x.png", "--save-ladders", tmp_path / "X.PNG"], ["--out", "a.csv", "--save-ladders", "a.settings.json"],
+                  ["--out", "s.json", "--with-ladders", "s.json"]):  # fmt: skip
+        done = fairladder("score", orders, "--scheme", scheme, *words, cwd=tmp_path)
+        assert (done.returncode, done.stderr.count("\n")) == (2, 1), words
+        assert "which is read" in done.stderr or "name one file" in done.stderr
+    assert orders.read_bytes() == before
+    os.mkfifo(tmp_path / "pipe.csv")
+    assert "is no plain file" in fairladder("score", orders, "--out", tmp_path / "pipe.csv").stderr
+    kept = tmp_path / "kept.csv"
+    kept.write_text("old")
+    kept.chmod(0o640)
+    (tmp_path / "to-kept.csv").symlink_to(kept)
+    left = tmp_path / f".kept.fairladder-{socket.gethostname()}-999999.csv"  # of a process that is no more
+    left.write_text("half")
+    assert fairladder("customers", orders, "--out", tmp_path / "to-kept.csv").returncode == 0
+    assert kept.read_text().startswith("customer,orders")
+    assert (stat.S_IMODE(kept.stat().st_mode), (tmp_path / "to-kept.csv").is_symlink(), left.exists()) == (
+        0o640,
+        True,
+        False,
+    )
+    with open("/dev/full", "w") as full:
+        done = subprocess.run(
+            [sys.executable, "-m", "fairladder", "score", orders],
+            stdout=full,
+            stderr=subprocess.PIPE,
+            text=True,
+            check=False,
+        )
+    assert (done.returncode, done.stderr.splitlines()[-1]) == (
+        1,
+        "Error: the output could not be written: No space left on device.",
+    )
+    plain = {**os.environ, "PYTHONIOENCODING": "ascii", "PYTHONOPTIMIZE": "1"}
+    done = subprocess.run(
+        [sys.executable, "-m", "fairladder", "score", orders], capture_output=True, text=True, env=plain, check=False
+    )
+    assert (done.returncode, done.stdout) == (
+        0,
+        process("score", orders).stdout,
+    )  # no assert does work, no sign is lost from the table
+
+
+def test_names_are_shown_as_text(tmp_path, fairladder, monkeypatch):
+    names = ["[/b]x", "[link=http://e]z[/link]", "\x1b[31mred", "=1+1", "$a$b_c$", "\u202egnp.exe"]
+    frame = pd.DataFrame({"customer": [f"c{i % 6}" for i in range(60)], "placed": pd.date_range("2025-01-01", periods=60, freq="9D").strftime("%Y-%m-%d"),
+                          "amount": range(5, 65), "name": [names[i % 6] for i in range(60)], "=evil[/b]": "[bold]v"})  # fmt: skip
+    frame.to_csv(tmp_path / "o.csv", index=False)
+    monkeypatch.setattr("fairladder.cli.screen.for_people", lambda _: True)
+    done = fairladder("top", tmp_path / "o.csv", "--count", 6)
+    for shown in ("[/b]x", "[link=http://e]z[/link]", "\ufffd[31mred", "=1+1", "$a$b_c$", "\ufffdgnp.exe"):
+        assert shown in done.stdout, shown
+    assert "\x1b" not in done.stdout
+    score = fairladder("score", tmp_path / "o.csv", "--figure", tmp_path / "x.png")
+    assert score.returncode == 0
+    assert "Too few to advise: only 6 customers have a purchase, under 30." in score.stdout
+    assert "Safe to leave alone" not in score.stdout
+    fairladder("orders", tmp_path / "o.csv", "--out", tmp_path / "led.csv", "--spreadsheet-safe")
+    assert ",'=evil[/b]," in (tmp_path / "led.csv").read_text().splitlines()[0]

@@ -122,3 +122,44 @@ def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
         refused = fairladder(*wrong, cwd=shop)
         assert refused.returncode in (1, 2), wrong
         assert says in refused.stderr, refused.stderr
+
+
+def test_who_was_there_on_the_earlier_day():
+    """A buys before and after, B only after, C never; D joined the file between the days and E, who buys nothing, before."""
+    members = pd.DataFrame(
+        {"customer": list("ABCDE"), "joined": pd.to_datetime([None, "2025-06-01", None, "2026-05-01", "2025-06-01"])}
+    )
+    rows = [
+        ("A", dt.date(2026, 1, 1), 700),
+        ("A", dt.date(2026, 5, 1), 700),
+        ("B", dt.date(2026, 5, 1), 700),
+        ("X", dt.date(2026, 5, 1), 700),
+    ]
+    frame = pd.DataFrame([(c, d, m / 100) for c, d, m in rows], columns=["customer", "placed", "amount"])
+    for since, new in ((None, {"X"}), ("joined", {"X", "D"})):
+        scheme = {"time": {"as_of": LAST}, "customers": {"since": since} if since else {}}
+        found = fl.compare(
+            fl.open_orders(frame, customers=members, scheme=scheme, allow=["unmatched-customers"]), FIRST
+        )
+        flows = found.frame.set_index(["from_segment", "to_segment"])["customers"]
+        assert flows.groupby("from_segment").sum().to_dict().get("(new)") == len(new)
+        assert flows["no-orders-yet", "no-orders-yet"] == 3 - ("D" in new)
+        assert set(found.movers.loc[found.movers["from_segment"] == "(new)", "customer"]) == new
+    with pytest.raises(
+        fl.UsageError, match=r"since names `customer`, the day on which a customer joined: its cells are no days"
+    ):
+        fl.compare(
+            fl.open_orders(
+                frame, customers=members, scheme={"time": {"as_of": LAST}, "customers": {"since": "customer"}}
+            ),
+            FIRST,
+        )
+
+
+def test_the_footer_speaks_of_the_later_day(fairladder, shop):
+    done = fairladder(
+        "compare", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--then", "2025-12-31", "--now", "2026-03-31"
+    )
+    assert "As of 31 March 2026" in done.stderr
+    used = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").on("2026-03-31").balance.used
+    assert f"{used:,} used" in done.stderr

@@ -183,3 +183,30 @@ def test_one_customer_alone_and_one_without_purchase(shop, fairladder, tmp_path)
     assert not (tmp_path / "none.png").exists()
     both = fairladder("explain", *base[:1], "00026", *base[1:], "--segment", "quiet")
     assert both.stderr == "Error: Name customers by their ids, or a segment with --segment NAME.\n"
+
+
+def test_the_least_purchase_is_found_where_rules_speak_of_money():
+    """c0 spent 50.00, and 55.50 make a mainstay: 5.50 will do, 5.49 will not; likewise for averages, largest orders and tiers."""
+    frame = pd.DataFrame(
+        [(f"c{i}", f"o{i}", pd.Timestamp("2026-06-01"), 50.0 + 10 * i) for i in range(40)],
+        columns=["customer", "order", "placed", "amount"],
+    )
+    for when, amount in {
+        "spend >= 55.5": 550, "spend > 55.5": 551, "average_order_value <= 30": 1, "average_order_value > 60": 7001, "largest_order >= 61.25": 6125,
+        "smallest_order < 12 AND spend >= 61": 1100, "reward = 'best' AND orders = 2": 30000, "monetary_score = 3 AND orders > 1": None,
+    }.items():  # fmt: skip
+        segments = [
+            {"name": "there", "when": when, "stance": "keep"},
+            {"name": "rest", "otherwise": True, "stance": "leave"},
+        ]
+        tiers = {"reward": {"of": "spend", "top_percents": [25], "labels": ["best", "other"]}}
+        scheme = {"segments": segments, "tiers": tiers, "time": {"as_of": AS_OF.date()}}
+        (told,) = fl.explain(fl.open_orders(frame, scheme=scheme), ["c0"])
+        change = next((c for c in told.changes if c.kind == "purchase"), None)
+        if amount is not None and change is not None:
+            assert change.by == amount, when
+        if change is not None:
+            for by, moved in ((change.by, True), (change.by - 1, False)):
+                more = pd.DataFrame([("c0", "new", AS_OF, by / 100)], columns=list(frame.columns))
+                after = scored(pd.concat([frame, more]) if by else frame, scheme)
+                assert (after.loc["c0", "segment"] == "there") == moved, (when, by)

@@ -298,3 +298,45 @@ def test_what_is_kept_of_a_window_does_not_pass_for_the_whole_history():
     assert seen == [2, 3, 2]
     assert fl.breakdown(orders, "customer").frame["orders"].tolist() == [2, 2]
     assert fl.growth(orders)["new_customers"].sum() == 0
+
+
+def test_the_ledger_is_of_the_whole_history_and_in_one_order():
+    """Shares are of the whole spend up to the day; without ids equal days are told apart to the last column; one name of a day."""
+    frame = pd.DataFrame({"customer": list("aabaab"), "placed": ["2025-01-01", "2025-03-01", "2025-03-01", "2025-03-01", "2025-04-01", "2025-04-02"],
+                          "amount": [60.0, 20.0, 5.0, 20.0, 0.0, -5.0], "x": ["p", "r", "q", "q", "s", "t"], "name": ["n", "z", "b", "Z", "m", "c"]})  # fmt: skip
+    for refunds, shares in (("net", [0.6, 0.2, 0.2, 0.0]), ("ignore", [0.6, 0.2, 0.2, 0.0])):
+        texts = set()
+        for seed in range(4):
+            scheme = {"money": {"refunds": refunds}, "time": {"as_of": AS_OF}}
+            shuffled = frame.sample(frac=1, random_state=seed)
+            ledger = fl.order_ledger(fl.open_orders(shuffled, scheme=scheme))
+            texts.add(ledger.to_csv())
+            assert ledger.loc[ledger["customer"] == "a", "share_of_customer"].tolist() == shares
+            window = fl.order_ledger(
+                fl.open_orders(shuffled, scheme={**scheme, "time": {"as_of": AS_OF, "from": dt.date(2025, 2, 1)}})
+            )
+            pd.testing.assert_frame_equal(window, ledger[ledger["placed_on"] >= "2025-02-01"].reset_index(drop=True))
+            day = fl.open_orders(shuffled, scheme={"time": {"as_of": dt.date(2025, 3, 31)}}).customers()
+            assert day["name"].tolist() == ["z", "b"]  # of the latest day the greatest
+        assert len(texts) == 1
+    # Rows after the day of reckoning are outside even of a window that ends later, and what `where` leaves out is left out first.
+    later = {"time": {"as_of": dt.date(2025, 3, 1), "through": dt.date(2025, 12, 31)}, "orders": {"where": "x <> 's'"}}
+    balance = fl.open_orders(frame, scheme=later).balance
+    assert (balance.used, balance.left_out, balance.outside_window) == (4, 1, 1)
+
+
+def test_flat_spells_end_with_their_group():
+    """A's last two months and B's first two bring nobody new; they are two spells of two and not one of four."""
+    lines = [("a1", "A", "2025-01-05"), ("b1", "B", "2025-03-05"), ("b2", "B", "2025-04-05"), ("a2", "A", "2025-02-05")]
+    frame = pd.DataFrame([(c, g, d, 5.0) for c, g, d in lines], columns=["customer", "town", "placed", "amount"])
+    table = fl.growth(fl.open_orders(frame, scheme={"time": {"as_of": dt.date(2025, 4, 30)}}), by="town")
+    assert table.groupby("town")["flat"].apply(list).to_dict() == {
+        "A": [False, False, True, True],
+        "B": [True, True, False, False],
+    }
+    one = frame[frame["customer"] != "b2"]  # B: none in January and February, one in March, none in April
+    table = fl.growth(fl.open_orders(one, scheme={"time": {"as_of": dt.date(2025, 4, 30)}}), by="town")
+    assert table.groupby("town")["flat"].apply(list).to_dict()["B"] == [True, True, False, False]
+    a_first = one[one["customer"] != "a1"].assign(placed=["2025-01-05", "2025-02-05"])  # B in January, A in February
+    table = fl.growth(fl.open_orders(a_first, scheme={"time": {"as_of": dt.date(2025, 2, 28)}}), by="town")
+    assert not table["flat"].any()  # A's January and B's February stand side by side

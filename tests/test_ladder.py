@@ -80,6 +80,9 @@ def test_improving_alone_never_lowers_one(values, rungs, better, who, gain):
         ([9], 5, (0, 0, 9, 0, 0)),
         # Four on five: 1 + half up of 0, 4/3, 8/3, 4 → rungs 1, 2, 4, 5.
         ([1, 1, 1, 1], 5, (1, 1, 0, 1, 1)),
+        # Three on four, on six: 1 + half up of 0, 3/2, 3 → rungs 1, 3, 4; of 0, 5/2, 5 → 1, 4, 6.
+        ([2, 3, 4], 4, (2, 0, 3, 4)),
+        ([2, 3, 4], 6, (2, 0, 0, 3, 0, 4)),
     ],
 )
 def test_worked_partitions(counts, rungs, sizes):

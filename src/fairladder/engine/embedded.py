@@ -79,25 +79,25 @@ class Embedded:
         """Column name → DuckDB type."""
         query = select(["*"], relation).limit(0)
         with self._lock:
-            return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect)}").fetchall()}
+            return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect, copy=False)}").fetchall()}
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query and bring back its rows as an Arrow table."""
         with self._lock, _told_plainly():
-            return self._connection.sql(query.sql(self.dialect)).to_arrow_table()
+            return self._connection.sql(query.sql(self.dialect, copy=False)).to_arrow_table()
 
     def keep(self, query: exp.Expr) -> exp.Table:
         """Run a query and keep its rows in the engine, on disk where they are many, until they are forgotten."""
         with self._lock:
             self._offered += 1
             name = f"kept_{self._offered}"
-        self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect)}")
+        self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect, copy=False)}")
         return exp.to_table(name)
 
     def keeps_order(self, query: exp.Expr) -> bool:
         """Whether ``keep`` would store the query's rows in the order in which they are read: not behind a join."""
         with self._lock:
-            plan = self._run(f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect)}").fetchall()
+            plan = self._run(f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect, copy=False)}").fetchall()
         return "BATCH_CREATE_TABLE_AS" in str(plan)
 
     def forget(self, relation: exp.Expr) -> None:

@@ -99,7 +99,9 @@ def _lines_of(looked: Looked, orders: exp.Select) -> exp.Select:
 def _duplicate_rows(looked: Looked) -> Finding | None:
     twins = looked.engine.keep(_twins(looked))
     told = _one(looked, "SUM(n - 1) AS n; SUM((n - 1) * minor) AS money; SUM(apart) AS apart", twins)
-    first = select([sql("'rows ' || a || ' and ' || b AS example")], twins).order_by("a", "b").limit(_SHOWN)
+    first = (
+        select([sql("'rows ' || LTRIM(a) || ' and ' || LTRIM(b) AS example")], twins).order_by("a", "b").limit(_SHOWN)
+    )
     examples = tuple(r["example"] for r in looked.engine.table(first).to_pylist()) if told["n"] else ()
     looked.engine.forget(twins)
     if not told["n"]:
@@ -128,7 +130,7 @@ def _twins(looked: Looked) -> exp.Select:
     home = column(FILE) if looked.several_files else exp.Literal.string("")
     used = select(["*", named(place, "place"), named(home, "home")], used, "used")
     columns = [
-        "COUNT(*) AS n", "LTRIM(MIN(place)) AS a", "LTRIM(MAX(place)) AS b", "MIN(minor) AS minor",
+        "COUNT(*) AS n", "MIN(place) AS a", "MAX(place) AS b", "MIN(minor) AS minor",
         "CASE WHEN MIN(home) <> MAX(home) THEN COUNT(*) - 1 END AS apart",
     ]  # fmt: skip
     keys = [*(["customer", "order_id"] if looked.rows.has_orders else []), "twin"]

@@ -90,7 +90,8 @@ def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], 
         trees["name"] = cells.text(cell_column(name), source.columns[name])
     for other in others:
         trees[other] = _cell(other, source, settled.get(other))
-        if source.text and other not in settled and (style := _style(source, other, dates)) is not None:
+    for other in _day_like(source, [n for n in others if n not in settled]):
+        if (style := _style(source, other, dates)) is not None:
             trees[other] = _day(other, style)
     inner = ("#row", "customer", "name")
     query = select([named(t, n if n in inner else cell_name(n)) for n, t in trees.items()], source.relation)
@@ -103,18 +104,25 @@ def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], 
 _DAY_LIKE = r"(\d{1,2}[./ -]+(\d{1,2}|[A-Za-z]{3,9}\.?)[., /-]+\d{4}|\d{4}[./]\d{1,2}[./]\d{1,2}|[A-Za-z]{3,9}\.? \d{1,2},? \d{4})([ T].*)?"
 
 
+_ISO_LIKE = r"\d{4}-\d\d-\d\d([ T].*)?"
+
+
+def _day_like(source: Source, names: list[str]) -> list[str]:
+    """The text columns in which every cell that is not blank looks like a day, and some are."""
+    if not source.text or not names:
+        return []
+    tests = []
+    for name in names:
+        cell = cells.text(cell_column(name), "text")
+        fits = sql("REGEXP_FULL_MATCH(:c, :p) OR REGEXP_FULL_MATCH(:c, :iso)", c=cell, p=_DAY_LIKE, iso=_ISO_LIKE)
+        tests.append(named(sql("BOOL_AND(:fits) FILTER (WHERE :c IS NOT NULL)", fits=fits, c=cell), f"like {name}"))
+    told = source.engine.table(select(tests, source.relation)).to_pylist()[0]
+    return [name for name in names if told[f"like {name}"]]
+
+
 def _style(source: Source, name: str, dates: Callable[[], DateStyle | None]) -> DateStyle | None:
     """How the days of a text column are written, where every cell that is not blank is one; None of other columns."""
     cell = cells.text(cell_column(name), "text")
-    iso = cells.day(cell, "text", None)
-    like = sql(
-        "BOOL_AND(:iso IS NOT NULL OR REGEXP_FULL_MATCH(:c, :p)) FILTER (WHERE :c IS NOT NULL)",
-        iso=iso,
-        c=cell,
-        p=_DAY_LIKE,
-    )
-    if not source.engine.table(select([named(like, "like")], source.relation))["like"].to_pylist()[0]:
-        return None
     try:
         style = settle_dates(source.relation, name, source.engine, told_as=name)
     except DataError:

@@ -2,6 +2,7 @@
 
 import datetime as dt
 import json
+import threading
 
 import numpy as np
 import pandas as pd
@@ -363,3 +364,101 @@ def test_columns_of_somebodys_that_are_called_like_ours(tmp_path):
         assert "7" in text.to_numpy()
         assert "7.00" not in text[["revenue"]].to_numpy()
         assert text["spend" if name == "customers" else "amount"].str.fullmatch(r"-?\d+\.\d\d").all()
+
+
+def test_a_name_that_is_a_columns_and_a_roles_is_asked():
+    frame = pd.DataFrame(
+        {
+            "member": ["a", "b", "c"],
+            "day": "2026-01-01",
+            "total": [5.0, 6.0, 7.0],
+            "amount": [7, 7, 1],
+            "Customer": ["x", "y", "z"],
+        }
+    )
+    roles = {"customer": "member", "placed": "day", "amount": "total"}
+
+    def used(where):
+        return fl.open_orders(frame, scheme={"orders": {**roles, "where": where}}).customers()["customer"].tolist()
+
+    assert used('"amount" = 7') == ["a", "b"]
+    assert used("role.amount = 7") == used("total = 7") == ["c"]
+    assert used("\"Customer\" = 'y' OR role.customer = 'c'") == ["b", "c"]
+    for where in ("amount = 7", "AMOUNT = 7", "customer = 'x'"):
+        with pytest.raises(
+            fl.ConditionError,
+            match=r'is both a column and a role that another column plays\. Write `"\w+"` for the column and `role\.\w+` for',
+        ):
+            used(where)
+    members = pd.DataFrame({"member": ["a", "b"], "full_name": ["Ann", "Bo"]})
+    segments = [{"name": "ann", "when": "full_name = 'Ann' AND name = 'Ann' AND member = customer", "stance": "keep"},
+                {"name": "rest", "otherwise": True, "stance": "leave"}]  # fmt: skip
+    scheme = {"orders": roles, "customers": {"name": "full_name"}, "segments": segments}
+    orders = fl.open_orders(frame.drop(columns=["amount", "Customer"]), customers=members, scheme=scheme)
+    assert orders.score()["segment"].tolist() == ["ann", "rest", "rest"]
+    pd.testing.assert_frame_equal(fl.score(orders.customers()), orders.score())  # the frame knows the scheme
+    assert "CASE WHEN" in fl.scheme_sql(
+        orders.scheme, fl.fit_ladders(orders.customers()), {"customer": "text", "name": "text"}
+    )
+
+
+def test_several_currencies_are_told_apart_before_one_is_chosen():
+    frame = pd.DataFrame({"customer": list("aabA"), "order": range(4), "placed": ["2026-01-01", "2026-05-02", "2025-01-03", "2026-01-03"],
+                          "amount": [5, 7, 9, 1], "currency": ["EUR", "USD", "EUR", "USD"], "name": list("xxyx")})  # fmt: skip
+    findings = {(f.code, f.effect) for f in fl.open_orders(frame).check().findings}
+    assert ("one-customer-dominates", "64 % of all spend is one customer's (in EUR)") in findings
+    assert (
+        "id-near-twins",
+        "ids are alike but for case or spaces; the rarer ones hold 0 orders and 0.00 of spend (in USD)",
+    ) in findings
+    assert not any("a and a" in str(f) or "a, a" in str(f) for f in fl.open_orders(frame).check().findings)
+    with pytest.raises(
+        fl.DataError, match=r"Or convert them: `rates` under \[money\] names a file of currency, day and rate"
+    ):
+        fl.open_orders(frame).customers()
+
+
+def test_money_of_every_part_has_its_decimals_and_every_measure_its_column(shop, fairladder):
+    base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
+    answers = pd.read_csv(pd.io.common.StringIO(fairladder("value", *base, "--part", "answers").stdout), dtype=str)
+    for column in ("per_customer", "low", "high", "all_customers"):
+        assert answers[column].dropna().str.fullmatch(r"\d+\.\d\d").all()
+    done = fairladder(
+        "breakdown", *base, "--rows", "channel", "--measure", "spend", "--measure", "orders", "--shares", "total"
+    )
+    table = pd.read_csv(pd.io.common.StringIO(done.stdout))
+    assert table.columns.tolist() == ["row", "column", "spend", "spend_share", "orders", "orders_share"]
+    one = fairladder("breakdown", *base, "--rows", "channel", "--measure", "orders")
+    assert pd.read_csv(pd.io.common.StringIO(one.stdout))["orders"].tolist() == table["orders"].tolist()
+    assert "`born` is unknown" not in fairladder("growth", *base[:-1], "--by", "district").stderr
+    odd = fairladder("breakdown", *base[:-1], "--rows", "age(district):30,40")
+    assert "Warning: `age (district)` is unknown for every order" in odd.stderr
+
+
+def test_totals_of_weights_have_two_decimals(tmp_path):
+    scored = fl.open_orders(ROWS, scheme={"scores": {"weights": [1, 0.5, 0.25]}}).score()
+    fl.write(scored, tmp_path / "s.csv")
+    assert pd.read_csv(tmp_path / "s.csv", dtype=str)["score_total"].str.fullmatch(r"\d+\.\d\d").all()
+    with pytest.raises(fl.UsageError, match=r"Customers to score are a pandas DataFrame, not pyarrow's Table"):
+        fl.score(pa.table({"customer": ["a"]}))
+    with pytest.raises(fl.SchemeError, match=r"\[tiers\.segment\]: the customers have a column `segment` already"):
+        fl.open_orders(ROWS, scheme={"tiers": {"segment": {"of": "spend", "top_percents": [10]}}}).score()
+
+
+def test_threads_may_share_orders():
+    orders, wanted, wrong = fl.open_orders(ROWS), fl.open_orders(ROWS).customers(), []
+
+    def ask():
+        try:
+            pd.testing.assert_frame_equal(orders.customers(), wanted)
+            assert orders.check().balance.used == 3
+            assert len(fl.order_ledger(orders)) == 3
+        except Exception as error:
+            wrong.append(error)
+
+    threads = [threading.Thread(target=ask) for _ in range(6)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert wrong == []

@@ -264,10 +264,10 @@ def order_rows(
     lines = select(
         [named(t, n) for n, t in _line_cells(rows, shown, others, mixed, sequence).items()], rows.tree(), "order_rows"
     )
-    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
+    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED), copy=False)
     if customers is not None:
         ids = exp.In(this=_id_text("#customer"), expressions=[exp.Literal.string(c) for c in customers])
-        lines = lines.where(ids if customers else exp.false())
+        lines = lines.where(ids if customers else exp.false(), copy=False)
     orders = select(["*", named(exp.Literal.number(1), "lines")], lines, "lines")
     if rows.has_orders:
         keys = [column(k) for k in ("customer", "order")]
@@ -355,7 +355,7 @@ def order_rows_of(
     state = column("state") if bare else whole_state_of(rows, "order")
     names = ["placed_on", "amount", "lines", *(["moment"] if sequence else []), *(f"of {n}" for n in shown)]
     texts = [named(_id_text(n), n) for n in ("customer", "order")]
-    used = select([*texts, *(column(n) for n in names)], kept).where(sql(":s = :used", s=state, used=USED))
+    used = select([*texts, *(column(n) for n in names)], kept).where(sql(":s = :used", s=state, used=USED), copy=False)
     return _sequenced(used, rows, shown, others, sequence)
 
 

@@ -393,7 +393,7 @@ class Orders:
         query = states_of(self.rows)
         if query is None:
             return []
-        found = self._engine.table(query.limit(MOST_STATES + 1)).to_pylist()
+        found = self._engine.table(query.limit(MOST_STATES + 1, copy=False)).to_pylist()
         scale = self.scheme.money.decimals
         told = [(r["status"], int(r["n"]), Decimal(major(int(r["money"] or 0), scale)), bool(r["void"])) for r in found]
         return told if len(told) <= MOST_STATES else []

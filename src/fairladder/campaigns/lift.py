@@ -121,7 +121,7 @@ def _spent(orders: Orders, placed: exp.Select, first: dt.date, last: dt.date) ->
         "b": exp.cast(exp.Literal.string(last.isoformat()), "DATE"),
     }
     counts = "amount" if orders.scheme.money.refunds == "net" else "CASE WHEN amount > 0 THEN amount END"
-    inside = select(["*"], placed, "orders").where(sql("placed_on BETWEEN :a AND :b", **days))
+    inside = select(["*"], placed, "orders").where(sql("placed_on BETWEEN :a AND :b", **days), copy=False)
     measures = {
         "minor": sql(f"COALESCE(SUM({counts}), 0)"),
         "bought": sql("MAX(CASE WHEN amount > 0 THEN 1 ELSE 0 END)"),

@@ -222,7 +222,7 @@ def _bought(orders: Orders, settings: Campaign) -> pd.DataFrame:
         orders.order_table([], sequence=False, history=False),
         "orders",
     )
-    found = orders.run(placed.where(*wanted)).to_pandas(date_as_object=False)
+    found = orders.run(placed.where(*wanted, copy=False)).to_pandas(date_as_object=False)
     found = found.astype({"placed_on": "datetime64[s]"}).sort_values(
         ["customer", "amount", "placed_on"], ascending=[True, False, False]
     )

@@ -84,10 +84,15 @@ TOGETHER = "all"
 
 def _together(parts: "dict[str, pd.DataFrame]") -> "pd.DataFrame":
     """All measures in one table, a share beside each under its measure's name."""
-    first, *others = (part.rename(columns={"share": f"{name}_share"}) for name, part in parts.items())
-    for other in others:
-        first = first.merge(other, on=["row", "column"], how="outer", sort=False)
-    return first
+    import pandas as pd
+
+    keyed = [
+        part.rename(columns={"share": f"{name}_share"}).set_index(["row", "column"]) for name, part in parts.items()
+    ]
+    cells = dict.fromkeys(
+        cell for part in keyed for cell in part.index
+    )  # in the order of the first, whose rest may be another
+    return pd.concat([part.reindex(list(cells)) for part in keyed], axis=1).reset_index()
 
 
 def _table(one: "Breakdown") -> "RenderableType":

@@ -169,7 +169,7 @@ class Database:
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → its type in the embedded engine's words."""
-        empty = select(["*"], relation).limit(0)
+        empty = select(["*"], relation).limit(0, copy=False)
         with self.moment(), self._told_plainly():
             cursor = self._connection.exec_driver_sql(self._text(empty)).cursor
             described = [] if cursor is None else list(cursor.description)

@@ -77,9 +77,11 @@ class Embedded:
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → DuckDB type."""
-        query = select(["*"], relation).limit(0)
+        query = select(["*"], relation).limit(0, copy=False)
         with self._lock:
-            return {row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect, copy=False)}").fetchall()}
+            return {
+                row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect, copy=False)}").fetchall()
+            }
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query and bring back its rows as an Arrow table."""
@@ -97,7 +99,9 @@ class Embedded:
     def keeps_order(self, query: exp.Expr) -> bool:
         """Whether ``keep`` would store the query's rows in the order in which they are read: not behind a join."""
         with self._lock:
-            plan = self._run(f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect, copy=False)}").fetchall()
+            plan = self._run(
+                f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect, copy=False)}"
+            ).fetchall()
         return "BATCH_CREATE_TABLE_AS" in str(plan)
 
     def forget(self, relation: exp.Expr) -> None:

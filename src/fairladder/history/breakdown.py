@@ -202,7 +202,7 @@ class _Counted:
         base = select(["*", *{c.alias: c for c in cells}.values()], self.found.relation)
         since = self.orders.scheme.time.from_
         if since is not None:
-            base = base.where(sql("placed_on >= CAST(:d AS DATE)", d=exp.Literal.string(since.isoformat())))
+            base = base.where(sql("placed_on >= CAST(:d AS DATE)", d=exp.Literal.string(since.isoformat())), copy=False)
         keys = [named(self._key(i, long), f"axis{i}") for i in axis_set]
         told = select([*keys, *(named(sql(m), n) for n, m in measures.items())], base, "orders")
         if keys:

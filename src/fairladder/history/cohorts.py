@@ -89,7 +89,7 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
         column("customer"), named(start_of(column("placed_on"), unit), "period"), named(sql("SUM(amount)"), "amount"),
         named(sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "bought"), *group,
     ]  # fmt: skip
-    each = select(active, found.relation).where(keep).group_by(sql("1"), sql("2"), copy=False)
+    each = select(active, found.relation).where(keep, copy=False).group_by(sql("1"), sql("2"), copy=False)
     over = "OVER (PARTITION BY customer)"
     before = "OVER (PARTITION BY customer ORDER BY period ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING)"
     told = [

@@ -92,11 +92,11 @@ def channel_flow(orders: Orders) -> pd.DataFrame:
     found = purchases(orders, ["channel"], keep=True)
     bought = select(
         [column("customer"), named(column(group_name("channel")), "channel"), column("nth")], found.relation
-    ).where(sql("nth >= 1"))
-    first = select([column("customer"), sql("channel AS first_channel")], bought, "a").where(sql("nth = 1"))
+    ).where(sql("nth >= 1"), copy=False)
+    first = select([column("customer"), sql("channel AS first_channel")], bought, "a").where(sql("nth = 1"), copy=False)
     later = (
         select([column("customer"), sql("channel AS later_channel")], bought.copy(), "b")
-        .where(sql("nth > 1"))
+        .where(sql("nth > 1"), copy=False)
         .distinct()
     )
     joined = exp.select("first_channel", "later_channel", "COUNT(*) AS customers").from_(
@@ -116,7 +116,7 @@ def _links(orders: Orders) -> pd.DataFrame:
     found = purchases(orders, ["channel"], sequence=False)
     query = select(
         [column("customer"), named(column(group_name("channel")), "channel"), sql("COUNT(*) AS orders")], found.relation
-    ).where(sql("amount > 0"))
+    ).where(sql("amount > 0"), copy=False)
     frame = found.frame(query.group_by(sql("1"), sql("2"), copy=False))
     found.close()
     return frame

@@ -48,7 +48,7 @@ def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> p
     }
     keys = [named(start_of(column("placed_on"), unit), "period"), *([named(column(group_name(by)), by)] if by else [])]
     query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], found.relation)
-    query = query.where(sql("amount > 0") if ignoring else sql("amount <> 0"))
+    query = query.where(sql("amount > 0") if ignoring else sql("amount <> 0"), copy=False)
     frame = found.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))
     found.close()
     if frame.empty or orders.as_of is None:

@@ -77,7 +77,7 @@ def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
         **{group_name(n): sql("CAST(:c AS VARCHAR)", c=cell[n]) for n in own},
     }  # fmt: skip
     lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
-    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED))
+    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED), copy=False)
     one = "OVER (PARTITION BY customer, :o)"
     told = {
         "placed_on": sql(f"MIN(day) {one}", o=column("order")), "whole": sql(f"SUM(amount) {one}", o=column("order")),

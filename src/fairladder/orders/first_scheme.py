@@ -80,8 +80,8 @@ def _quoted(text: str) -> str:
 
 def _values(source: Source, name: str) -> list[str]:
     cell = sql("TRIM(CAST(:c AS VARCHAR))", c=cell_column(name))
-    query = select([named(cell, "value"), named(sql("COUNT(*)"), "n")], source.relation).group_by("1")
-    query = query.order_by(exp.Ordered(this=exp.column("n"), desc=True), "value").limit(6)
+    query = select([named(cell, "value"), named(sql("COUNT(*)"), "n")], source.relation).group_by("1", copy=False)
+    query = query.order_by(exp.Ordered(this=exp.column("n"), desc=True), "value", copy=False).limit(6, copy=False)
     return [row["value"] for row in source.engine.table(query).to_pylist() if row["value"]]
 
 

@@ -106,7 +106,7 @@ _SAID = {
 
 
 def _looked_at(source: Source) -> dict[str, _Look]:
-    sample = select(["*"], source.relation).limit(SAMPLE_ROWS)
+    sample = select(["*"], source.relation).limit(SAMPLE_ROWS, copy=False)
     found = {}
     for name, kind in source.columns.items():
         cell = sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(name))

@@ -65,7 +65,7 @@ def _one(looked: Looked, pattern: str, source: exp.Expr, where: str | None = Non
     """The single row of ``SELECT pattern FROM source``."""
     query = select([sql(p, **parts) for p in pattern.split("; ")], source, "looked")
     if where:
-        query = query.where(sql(where, **parts))
+        query = query.where(sql(where, **parts), copy=False)
     return dict(looked.engine.table(query).to_pylist()[0])
 
 
@@ -75,32 +75,38 @@ def _examples(
     """The first by row, and by file where there are several, which then stands behind the text."""
     order = [FILE, row] if looked.several_files else [row]
     whole = f"{text} || ' of ' || {FILE}" if looked.several_files else text
-    query = select([named(sql(whole, **parts), "example")], source, "looked").order_by(*order).limit(_SHOWN)
+    query = (
+        select([named(sql(whole, **parts), "example")], source, "looked")
+        .order_by(*order, copy=False)
+        .limit(_SHOWN, copy=False)
+    )
     if where:
-        query = query.where(sql(where, **parts))
+        query = query.where(sql(where, **parts), copy=False)
     return tuple(str(r["example"]) for r in looked.engine.table(query).to_pylist())
 
 
 def _example_orders(looked: Looked, orders: exp.Select) -> tuple[str, ...]:
     """The first of some orders (``customer``, ``order_id``, or the latter alone) and the row in which each begins."""
     columns = ["order_id", "MIN(row) AS row", *([f"ARG_MIN({FILE}, row) AS {FILE}"] if looked.several_files else [])]
-    first = select([sql(c) for c in columns], _lines_of(looked, orders), "lines").group_by("order_id")
+    first = select([sql(c) for c in columns], _lines_of(looked, orders), "lines").group_by("order_id", copy=False)
     return _examples(looked, first, "'order ' || order_id || ' from row ' || row")
 
 
 def _lines_of(looked: Looked, orders: exp.Select) -> exp.Select:
     """The rows, inside the window or out, of some orders."""
     keys = [column(n) for n in ("customer", "order_id") if n in {c.alias_or_name for c in orders.selects}]
-    counted = select(["*"], looked.lines).where(sql("state IN (:u, :o)", u=USED, o=OUTSIDE))
+    counted = select(["*"], looked.lines).where(sql("state IN (:u, :o)", u=USED, o=OUTSIDE), copy=False)
     among = exp.In(this=exp.Tuple(expressions=keys), query=select(keys, orders, "some").subquery(copy=False))
-    return counted.where(among)
+    return counted.where(among, copy=False)
 
 
 def _duplicate_rows(looked: Looked) -> Finding | None:
     twins = looked.engine.keep(_twins(looked))
     told = _one(looked, "SUM(n - 1) AS n; SUM((n - 1) * minor) AS money; SUM(apart) AS apart", twins)
     first = (
-        select([sql("'rows ' || LTRIM(a) || ' and ' || LTRIM(b) AS example")], twins).order_by("a", "b").limit(_SHOWN)
+        select([sql("'rows ' || LTRIM(a) || ' and ' || LTRIM(b) AS example")], twins)
+        .order_by("a", "b", copy=False)
+        .limit(_SHOWN, copy=False)
     )
     examples = tuple(r["example"] for r in looked.engine.table(first).to_pylist()) if told["n"] else ()
     looked.engine.forget(twins)
@@ -117,12 +123,12 @@ def _duplicate_rows(looked: Looked) -> Finding | None:
 
 def _twins(looked: Looked) -> exp.Select:
     """Groups of used rows that are alike in every cell; only orders without a mark for each of their rows can hold any."""
-    used = select(["*"], looked.lines).where(sql("state = :u", u=USED))
+    used = select(["*"], looked.lines).where(sql("state = :u", u=USED), copy=False)
     if looked.orders is not None and looked.kept.marked:
         # Rows of an order that are in several files are looked at, too.
         unsure = select([sql("customer"), sql("order_id")], looked.orders)
-        unsure = unsure.where(sql("state = :u AND BIT_COUNT(marks) < lines", u=USED))
-        used = _lines_of(looked, unsure).where(sql("state = :u", u=USED))
+        unsure = unsure.where(sql("state = :u AND BIT_COUNT(marks) < lines", u=USED), copy=False)
+        used = _lines_of(looked, unsure).where(sql("state = :u", u=USED), copy=False)
     # Numbers of rows as text that sorts like them; the file stands behind, and what is in several is counted apart.
     place = sql("LPAD(CAST(row AS VARCHAR), 12, ' ')") if not looked.several_files else sql(
         "LPAD(CAST(row AS VARCHAR), 12, ' ') || ' of ' || :f", f=column(FILE)
@@ -134,7 +140,11 @@ def _twins(looked: Looked) -> exp.Select:
         "CASE WHEN MIN(home) <> MAX(home) THEN COUNT(*) - 1 END AS apart",
     ]  # fmt: skip
     keys = [*(["customer", "order_id"] if looked.rows.has_orders else []), "twin"]
-    return select([sql(c) for c in columns], used, "used").group_by(*keys).having(sql("COUNT(*) > 1"))
+    return (
+        select([sql(c) for c in columns], used, "used")
+        .group_by(*keys, copy=False)
+        .having(sql("COUNT(*) > 1"), copy=False)
+    )
 
 
 def _repeated_total(looked: Looked) -> Finding | None:
@@ -142,7 +152,9 @@ def _repeated_total(looked: Looked) -> Finding | None:
         return None
     # Rows sent in two files repeat one another, which is another finding.
     alone = " AND files = 1" if looked.rows.source.parts else ""
-    several = select(["*"], looked.orders).where(sql(f"state = :u AND lines > 1 AND least <> 0{alone}", u=USED))
+    several = select(["*"], looked.orders).where(
+        sql(f"state = :u AND lines > 1 AND least <> 0{alone}", u=USED), copy=False
+    )
     everything = int(_one(looked, "COUNT(*) AS n", looked.orders, "state = :u", u=USED)["n"])
     told = _one(
         looked, "COUNT(*) AS orders; COUNT(CASE WHEN least = most THEN 1 END) AS same; "
@@ -158,7 +170,7 @@ def _repeated_total(looked: Looked) -> Finding | None:
         and not _one(looked, "COUNT(*) AS n", several, "least = most AND BIT_COUNT(marks) > 1")["n"]
     ):
         return None  # all rows of each are alike in every cell: they were sent twice, and `duplicate-rows` says so
-    same = select([sql("customer"), sql("order_id")], several, "several").where(sql("least = most"))
+    same = select([sql("customer"), sql("order_id")], several, "several").where(sql("least = most"), copy=False)
     return repeated_total(signs, looked.rows.scheme.money.decimals, _example_orders(looked, same))
 
 
@@ -169,8 +181,10 @@ def _states(looked: Looked) -> Finding | None:
         return None
     columns = [*(sql(c) for c in ("status", "COUNT(*) AS n", "SUM(minor) AS money")),
                named(sql("BOOL_OR(:v)", v=says_void(column("status"))), "void")]  # fmt: skip
-    used = select(columns, looked.lines).where(sql("state = :u", u=USED)).group_by("status")
-    rows = looked.engine.table(used.order_by("n DESC", "status").limit(_MOST_STATES)).to_pylist()
+    used = select(columns, looked.lines).where(sql("state = :u", u=USED), copy=False).group_by("status", copy=False)
+    rows = looked.engine.table(
+        used.order_by("n DESC", "status", copy=False).limit(_MOST_STATES, copy=False)
+    ).to_pylist()
     if not rows:
         return None
     void = ", ".join(f"'{r['status']}'" for r in rows if r["void"]) or "'…'"
@@ -190,19 +204,25 @@ def _counted(looked: Looked) -> exp.Select:
     money = "rows_amount" if looked.rows.scheme.orders.amount_is == "order" else "amount"
     columns = ["state", "customer", "order_id", "lines", f"{money} AS money"]
     assert looked.orders is not None
-    return select([sql(c) for c in columns], looked.orders).where(sql("state IN (:u, :o)", u=USED, o=OUTSIDE))
+    return select([sql(c) for c in columns], looked.orders).where(
+        sql("state IN (:u, :o)", u=USED, o=OUTSIDE), copy=False
+    )
 
 
 def _shared_order(looked: Looked) -> Finding | None:
     if looked.orders is None:
         return None
-    several = select([sql("order_id")], _counted(looked), "counted").group_by("order_id").having(sql("COUNT(*) > 1"))
+    several = (
+        select([sql("order_id")], _counted(looked), "counted")
+        .group_by("order_id", copy=False)
+        .having(sql("COUNT(*) > 1"), copy=False)
+    )
     if not _one(looked, "COUNT(*) AS n", several)["n"]:  # most often there are none, and this tells it soonest
         return None
     among = exp.In(this=column("order_id"), query=several.subquery(copy=False))
     columns = ["order_id", "COUNT(DISTINCT customer) AS customers", "SUM(money) AS money"]
-    shared = select([sql(c) for c in columns], _counted(looked), "counted").where(among)
-    shared = shared.group_by("order_id").having(sql("MIN(customer) <> MAX(customer)"))
+    shared = select([sql(c) for c in columns], _counted(looked), "counted").where(among, copy=False)
+    shared = shared.group_by("order_id", copy=False).having(sql("MIN(customer) <> MAX(customer)"), copy=False)
     told = _one(looked, "COUNT(*) AS n; SUM(customers) AS orders; SUM(money) AS money", shared)
     if not told["n"]:
         return None
@@ -221,8 +241,10 @@ def _straddling(looked: Looked) -> Finding | None:
         "customer", "order_id", "SUM(CASE WHEN state = :o THEN lines END) AS outside",
         "SUM(CASE WHEN state = :o THEN money END) AS outside_money",
     ]  # fmt: skip
-    cut = select([sql(c, o=OUTSIDE) for c in columns], _counted(looked), "counted").group_by("customer", "order_id")
-    cut = cut.having(sql("MIN(state) <> MAX(state)"))
+    cut = select([sql(c, o=OUTSIDE) for c in columns], _counted(looked), "counted").group_by(
+        "customer", "order_id", copy=False
+    )
+    cut = cut.having(sql("MIN(state) <> MAX(state)"), copy=False)
     told = _one(looked, "COUNT(*) AS n; SUM(outside) AS rows; SUM(outside_money) AS money", cut)
     if not told["n"]:
         return None

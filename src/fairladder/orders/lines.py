@@ -153,7 +153,11 @@ class KeptLines:
 
     def unread_dates(self) -> exp.Expr:
         """All dates in text that could not be read, in ``written``; only of rows as written."""
-        return select([column("written")], self.table).where(sql("written IS NOT NULL")).subquery("unread", copy=False)
+        return (
+            select([column("written")], self.table)
+            .where(sql("written IS NOT NULL"), copy=False)
+            .subquery("unread", copy=False)
+        )
 
     def orders_tree(self, ids_put_aside: bool) -> exp.Expr | None:
         """The orders; where ids can put a row aside, under the whole state even as written."""

@@ -380,9 +380,9 @@ class Rows:
         pair = [column("#customer"), column("#order")]
         disagree = (
             select(pair, stated, "stated")
-            .where(sql(":s IN (:used, :out)", s=column("#first"), used=USED, out=OUTSIDE))
-            .group_by(*pair)
-            .having(sql("MIN(:m) <> MAX(:m)", m=column("#minor")))
+            .where(sql(":s IN (:used, :out)", s=column("#first"), used=USED, out=OUTSIDE), copy=False)
+            .group_by(*pair, copy=False)
+            .having(sql("MIN(:m) <> MAX(:m)", m=column("#minor")), copy=False)
         )
         hit = all_of(
             [
@@ -547,10 +547,13 @@ def settled_at_first(rows: Rows) -> Rows:
     if unread is None or source.engine is not source.engine.reader:
         return rows
     first = replace(
-        source, relation=select(["*"], source.relation).limit(FIRST_ROWS // 100).subquery("first", copy=False)
+        source,
+        relation=select(["*"], source.relation).limit(FIRST_ROWS // 100, copy=False).subquery("first", copy=False),
     )
     told = select([named(unread, "unread")], replace(rows, source=first).tree_as_written(), "first_rows")
-    counts = source.engine.table(select([sql("unread"), sql("COUNT(*) AS n")], told, "told").group_by("unread"))
+    counts = source.engine.table(
+        select([sql("unread"), sql("COUNT(*) AS n")], told, "told").group_by("unread", copy=False)
+    )
     by_kind = dict(zip(counts["unread"].to_pylist(), counts["n"].to_pylist(), strict=True))
     return settled(rows, max(by_kind)) if sum(by_kind.values()) > 2 * by_kind.get(0, 0) else rows
 
@@ -562,7 +565,7 @@ def few_channels(rows: Rows) -> tuple[str, ...] | None:
         return None  # the bits are the embedded engine's way
     relation = source.relation
     if source.text:
-        relation = select([cell_column(name)], relation).limit(FIRST_ROWS).subquery("first", copy=False)
+        relation = select([cell_column(name)], relation).limit(FIRST_ROWS, copy=False).subquery("first", copy=False)
     written = cells.text(cell_column(name), source.columns[name])
     found = select([named(written, "channel")], relation).distinct(copy=False)
     channels = [c for c in source.engine.table(found)["channel"].to_pylist() if c is not None]

@@ -29,16 +29,16 @@ def undecided_groups(rows: Rows, tree: exp.Select, totals: list[int], readable: 
     """``state``, ``rows_read`` and ``rows_amount`` of the undecided ones among the rows of ``tree``."""
     state = decided(rows, totals, readable)
     undecided = select([named(state, "state"), column("#minor")], tree, "order_rows")
-    undecided = undecided.where(sql(":s = :u", s=column("#state"), u=UNDECIDED))
+    undecided = undecided.where(sql(":s = :u", s=column("#state"), u=UNDECIDED), copy=False)
     counts = [named(sql("COUNT(*)"), "rows_read"), named(sql("SUM(:m)", m=column("#minor")), "rows_amount")]
-    return select(["state", *counts], undecided, "undecided").group_by("state")
+    return select(["state", *counts], undecided, "undecided").group_by("state", copy=False)
 
 
 def orders_total(rows: Rows) -> exp.Select:
     """Sum of the totals of all usable orders, before ``where`` and window, for totals repeated on each line."""
     usable = sql(":s IN (:a, :b, :c, :d)", s=column("#state"), a=USED, b=LEFT_OUT, c=UNKNOWN, d=OUTSIDE)
     once = select([named(sql("MIN(:m)", m=column("#minor")), "amount")], rows.tree(), "order_rows")
-    once = once.where(usable).group_by(column("#customer"), column("#order"))
+    once = once.where(usable, copy=False).group_by(column("#customer"), column("#order"), copy=False)
     return select([named(sql("SUM(amount)"), "total")], once, "orders")
 
 
@@ -61,4 +61,4 @@ def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: in
     reason = named(case(names, exp.null()), "#reason")
     chosen = select([column("#row"), reason, *original], inner, "decided")
     wanted = exp.In(this=column("#why"), expressions=[exp.convert(s) for s in REASONS])
-    return chosen.where(wanted).order_by(column("#row"))
+    return chosen.where(wanted, copy=False).order_by(column("#row"), copy=False)

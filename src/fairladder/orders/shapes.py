@@ -101,9 +101,9 @@ def _once_each(orders: Source, key: str) -> None:
     keys = select([named(_key(orders, key, "o"), "k")], _aliased(orders.relation, "o"))
     twice = (
         select([sql("k"), sql("COUNT(*) AS n")], keys, "keys")
-        .where(sql("k IS NOT NULL"))
-        .group_by("k")
-        .having(sql("COUNT(*) > 1"))
+        .where(sql("k IS NOT NULL"), copy=False)
+        .group_by("k", copy=False)
+        .having(sql("COUNT(*) > 1"), copy=False)
     )
     found = orders.engine.table(select([sql("COUNT(*) AS n"), sql("MIN(k) AS k")], twice, "twice")).to_pylist()[0]
     if found["n"]:
@@ -173,10 +173,10 @@ def _per_channel(source: Source, columns: Mapping[str, str], relation: exp.Expr)
     none = select(
         ["*", named(sql("CAST(NULL AS VARCHAR)"), "customer"), named(sql("CAST(NULL AS VARCHAR)"), "channel")], relation
     )
-    together: exp.Expr = none.where(nobody)
+    together: exp.Expr = none.where(nobody, copy=False)
     for channel, tree in ids.items():
         one = select(["*", named(tree, "customer"), named(exp.Literal.string(channel), "channel")], relation).where(
-            sql(":t IS NOT NULL", t=tree)
+            sql(":t IS NOT NULL", t=tree), copy=False
         )
         together = exp.Union(this=together, expression=one, distinct=False)
     return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("by_channel")))

@@ -130,8 +130,10 @@ def _with_partitions(source: Source, path: Path) -> Source:
             source = replace(source, relation=relation, columns={**source.columns, name: "text"})
             continue
         own = sql("CAST(:c AS VARCHAR)", c=cell_column(name))
-        differs = select([named(own, "other")], source.relation).where(sql(":o IS DISTINCT FROM :v", o=own, v=value))
-        if found := source.engine.table(differs.limit(1))["other"].to_pylist():
+        differs = select([named(own, "other")], source.relation).where(
+            sql(":o IS DISTINCT FROM :v", o=own, v=value), copy=False
+        )
+        if found := source.engine.table(differs.limit(1, copy=False))["other"].to_pylist():
             raise DataError(
                 f"{source.label} is in a folder `{name}={value}`, and its own column `{name}` says `{found[0]}`. Rename "
                 "the folder, or take the column out of the file."

@@ -14,5 +14,5 @@ def states_of(rows: Rows) -> exp.Select | None:
     cells_of = {"status": status, "void": void, "state": column("#state"), "minor": column("#minor")}
     used = select([named(t, n) for n, t in cells_of.items()], rows.tree(), "order_rows")
     columns = [sql("status"), sql("COUNT(*) AS n"), sql("SUM(minor) AS money"), sql("BOOL_OR(void) AS void")]
-    grouped = select(columns, used, "used").where(sql("state = :u", u=USED)).group_by("status")
-    return grouped.order_by("n DESC", "status")
+    grouped = select(columns, used, "used").where(sql("state = :u", u=USED), copy=False).group_by("status", copy=False)
+    return grouped.order_by("n DESC", "status", copy=False)

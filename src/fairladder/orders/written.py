@@ -134,7 +134,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         named(sql("MIN(CASE WHEN :x THEN c END)", x=differ), "one"),
         named(sql("MAX(CASE WHEN :x THEN c END)", x=differ), "two"),
     ]  # fmt: skip
-    told = engine.table(select(columns, others, "cells").where(column("foreign"))).to_pylist()[0]
+    told = engine.table(select(columns, others, "cells").where(column("foreign"), copy=False)).to_pylist()[0]
     best = max(DATE_ORDERS, key=lambda style: told[style])
     if not told["cells"] or not told[best]:
         return DateStyle("iso")
@@ -192,7 +192,7 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
         exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("written"))),
     )
     bodies = select([exp.column("c"), exp.column("kind"), named(body, "b")], looked, "looked")
-    bodies = bodies.where(sql("kind <> 'other' OR REGEXP_MATCHES(c, '[0-9]')"))
+    bodies = bodies.where(sql("kind <> 'other' OR REGEXP_MATCHES(c, '[0-9]')"), copy=False)
     told = engine.table(select(columns, bodies, "bodies")).to_pylist()[0]
     if not told["odd"]:
         return None, ""

@@ -85,7 +85,7 @@ def buying_days(orders: Orders, until: dt.date) -> pd.DataFrame:
     told = select([column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], _buying_days(orders), "days")
     last_day = exp.cast(exp.Literal.string(until.isoformat()), "DATE")
     query = select([named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], told, "told")
-    query = query.where(sql("placed_on > first AND first <= :d", d=last_day))
+    query = query.where(sql("placed_on > first AND first <= :d", d=last_day), copy=False)
     frame = orders.run(query.group_by(sql("1"), copy=False)).to_pandas(date_as_object=False)
     frame["day"] = frame["day"].astype("datetime64[s]")
     return frame
@@ -96,7 +96,7 @@ def _buying_days(orders: Orders) -> exp.Select:
     placed = select(
         [column("customer"), column("placed_on"), column("amount")],
         orders.order_table([], sequence=False, history=False), "orders",
-    ).where(sql("amount > 0"))  # fmt: skip
+    ).where(sql("amount > 0"), copy=False)  # fmt: skip
     keys = [column("customer"), column("placed_on")]
     found = select([*keys, named(sql("SUM(amount)"), "amount")], placed, "placed")
     return found.group_by(*(column(k.name) for k in keys), copy=False)
@@ -132,7 +132,7 @@ def costs(orders: Orders) -> Costs | None:
         "cost": sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cost, s=scale),
     }
     rows = select([named(t, n) for n, t in read.items()], orders.rows.tree(), "order_rows")
-    rows = rows.where(sql(":s = :used", s=column("#state"), used=USED))
+    rows = rows.where(sql(":s = :used", s=column("#state"), used=USED), copy=False)
     sums = {"cost": "COALESCE(SUM(cost), 0)", "missing": "COUNT(CASE WHEN cost IS NULL THEN 1 END)"}
     query = select([column("customer"), *(named(sql(m), n) for n, m in sums.items())], rows, "costs")
     frame = orders.run(query.group_by(sql("1"), copy=False)).to_pandas()

@@ -103,7 +103,8 @@ def fit(
         )
     if penalised:
         findings.append(
-            f"Only {customers:,} customers: the {model} fit is held by a weak prior, a factor of 20 around the average either way."
+            f"Only {customers:,} customer{'' if customers == 1 else 's'}: the {model} fit is held by a weak prior, a factor of 20 "
+            "around the average either way."
         )
     return Fit(
         model, dict(zip(names, map(float, parameters), strict=True)), errors,

@@ -173,8 +173,9 @@ def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path
             assert (one["customer"], one["segment"], len(one["orders"])) == ("00363", "building", 5)
         else:
             assert set(parts) <= told.keys()
-        table = fairladder(name, *base[:1], *options, *base[1:], "--part", parts[-1])
-        assert table.stdout.count("\n") > 1, name
+        if name != "score":  # scoring a hundred samples once is enough
+            table = fairladder(name, *base[:1], *options, *base[1:], "--part", parts[-1])
+            assert table.stdout.count("\n") > 1, name
     wrong = fairladder("score", *base, "--figure", tmp_path / "x.png", "--figure-of", "stability")
     assert (wrong.returncode, wrong.stderr) == (2, "Error: --figure-of stability needs --stability.\n")
     assert not (tmp_path / "x.png").exists()

@@ -412,13 +412,13 @@ class _Changes:
 
         def customer(amount: int) -> "pd.Series[Any]":
             if amount not in after:
-                after[amount] = score(self.changed(today=amount), self.scheme).iloc[self.at]
+                after[amount] = self._scored_after(amount)
             return after[amount]
 
         def moved(amount: int) -> bool:
             return str(customer(amount)["segment"]) != was
 
-        amounts = sorted({1, *self._turning_points(customer)})
+        amounts = sorted({1, *self._turning_points(customer, after)})
         found = next((amount for amount in amounts if moved(amount)), None)
         if found is None:
             return None
@@ -430,8 +430,21 @@ class _Changes:
         text = f"One more purchase on {looks.day(self.as_of)}, {least}: segment {segment}."
         return Change("purchase", found, f"segment {was} → {segment}", segment, text)
 
-    def _turning_points(self, customer: "Callable[[int], pd.Series[Any]]") -> Iterator[int]:
-        """Amounts of a purchase at which a value in some rule reaches or passes a number in it."""
+    def _scored_after(self, amount: int) -> "pd.Series[Any]":
+        """This customer scored after one more purchase: ladders are fitted to all, and where no rule ranks all, only they are placed."""
+        customers = self.changed(today=amount)
+        if any("percent" in (segment.when or "").lower() for segment in self.scheme.segments):
+            return score(customers, self.scheme).iloc[self.at]
+        ladders = fit_ladders(customers, self.scheme)
+        return score(customers.iloc[[self.at]], self.scheme, ladders=ladders).iloc[0]
+
+    def _turning_points(
+        self, customer: "Callable[[int], pd.Series[Any]]", after: "dict[int, pd.Series[Any]]"
+    ) -> Iterator[int]:
+        """Amounts of a purchase at which a value in some rule reaches or passes a number in it.
+
+        ``customer`` scores after a purchase of an amount, ``after`` holds what it has scored so far.
+        """
         spend = to_minor(self.customers["spend"].to_numpy(), self.scheme.money.decimals)
         numbers = _rule_numbers(self.scheme, by_own_names(self.scored.iloc[[self.at]], self.scheme))
         scale = 10**self.scheme.money.decimals
@@ -443,12 +456,20 @@ class _Changes:
                 continue
             for passed in (_reaches, _exceeds):
                 before = passed(low, number)
-                if passed(high, number) != before:
-                    at = self._least(most, lambda n, name=name, number=number, passed=passed, before=before: (  # type: ignore[misc]
-                        (value := self._number(customer(n), name)) is not None and passed(value, number) != before
-                    ))  # fmt: skip
-                    if at is not None:
-                        yield at
+                if passed(high, number) == before:
+                    continue
+                # What is known of other amounts narrows the search: values move one way.
+                values = {amount: self._number(row, name) for amount, row in after.items()}
+                sides = {amount: passed(value, number) for amount, value in values.items() if value is not None}
+                under = max(amount for amount, side in sides.items() if side == before)
+                over = min(amount for amount, side in sides.items() if side != before)
+                while over - under > 1:
+                    middle = (under + over) // 2
+                    value = self._number(customer(middle), name)
+                    under, over = (
+                        (middle, over) if value is None or passed(value, number) == before else (under, middle)
+                    )
+                yield over
 
     def _number(self, row: "pd.Series[Any]", name: str) -> float | None:
         value = row.get(name)

@@ -233,8 +233,8 @@ def _holds(scored: pd.DataFrame, scheme: Scheme) -> list[NDArray[np.bool_]]:
 
 def by_own_names(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
     """The customers with their id and name under the names of their own columns, too, as conditions may write them."""
-    own = scheme.own_names().items()
-    return customers.assign(**{n: customers[ours] for n, ours in own if n not in customers and ours in customers})
+    own = {n: customers[ours] for n, ours in scheme.own_names().items() if n not in customers and ours in customers}
+    return customers.assign(**own) if own else customers
 
 
 def _placed(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:

@@ -29,7 +29,7 @@ def to_mask(condition: Condition, frame: "pd.DataFrame") -> tuple[NDArray[np.boo
 
 def frame_kinds(frame: "pd.DataFrame") -> dict[str, Kind]:
     """Kind of every column of a frame, as conditions see it."""
-    return {str(name): _KINDS.get(getattr(frame[name].dtype, "kind", "O"), "text") for name in frame.columns}
+    return {str(name): _KINDS.get(getattr(dtype, "kind", "O"), "text") for name, dtype in frame.dtypes.items()}
 
 
 _KINDS: dict[str, Kind] = {"i": "number", "u": "number", "f": "number", "b": "truth", "M": "day"}

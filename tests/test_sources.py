@@ -119,6 +119,13 @@ def expected(shop, rows, tmp_path_factory):
     return scored_bytes(pd.DataFrame(rows), shop, tmp_path_factory.mktemp("expected"))[0]
 
 
+@pytest.fixture(scope="module")
+def as_rows(shop, rows):
+    """Growth and findings of the same rows as a frame."""
+    grown = fl.growth(fl.open_orders(pd.DataFrame(rows), scheme=shop / "scheme.toml"), period="month")
+    return grown, checked(pd.DataFrame(rows), shop)[0]
+
+
 def checked(source, shop):
     """What `check` finds, notes on reading apart, and why rows are set aside, in their order; its examples."""
     check = fl.open_orders(source, scheme=shop / "scheme.toml").check()
@@ -133,17 +140,15 @@ def scored_bytes(source, shop, folder):
 
 
 @pytest.mark.parametrize("way", WAYS)
-def test_one_shop_many_exports(shop, rows, expected, tmp_path, way):
+def test_one_shop_many_exports(shop, rows, expected, as_rows, tmp_path, way):
     WAYS[way](rows, tmp_path / way)
     got, orders = scored_bytes(tmp_path / way, shop, tmp_path)
     assert got == expected
-    grown, as_rows = (
-        fl.growth(fl.open_orders(x, scheme=shop / "scheme.toml"), period="month")
-        for x in (tmp_path / way, pd.DataFrame(rows))
+    pd.testing.assert_frame_equal(
+        fl.growth(fl.open_orders(tmp_path / way, scheme=shop / "scheme.toml"), period="month"), as_rows[0]
     )
-    pd.testing.assert_frame_equal(grown, as_rows)
     found, examples = checked(tmp_path / way, shop)
-    assert found == checked(pd.DataFrame(rows), shop)[0]
+    assert found == as_rows[1]
     assert (" of half1.csv" in examples["duplicate-rows"][0]) == (way == "half*.csv")
     told = " ".join(orders.notes)
     said = {

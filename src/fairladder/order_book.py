@@ -180,7 +180,9 @@ class Orders:
             looked.kept.forget()
         there = {f.code for f in found}
         findings = [
-            *row_findings(self.balance, self.notes),
+            *row_findings(
+                self.balance, list(dict.fromkeys([*self.notes, *_discounts_ignored(self._roles, self._source)]))
+            ),
             *found,
             *(f for f in self.findings if f.code not in there | {"repeated-total"}),
             *(self._findings_by_currency() if len(self._currencies) > 1 else self._findings_of_customers()),
@@ -369,7 +371,8 @@ class Orders:
         """What every output has to say beside its figures."""
         read_so = self._reduced.offsets  # reading comes first: it settles how dates and numbers are written
         notes = [*self._source.told, *self._rows.evidence]
-        notes += _discounts_ignored(self._roles, self._source)
+        if self.scheme.orders.amount is None:  # who named the amount has chosen; `check` says it all the same
+            notes += _discounts_ignored(self._roles, self._source)
         if self._roles.guessed:
             told = ", ".join(f"{role} `{self._roles.columns[role]}`" for role in self._roles.guessed)
             notes.insert(0, f"Columns are guessed: {told}. `fairladder start` writes them down with the reasons.")

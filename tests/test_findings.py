@@ -170,7 +170,7 @@ def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairla
     with pytest.warns(fl.FairLadderWarning, match="8 of 8"):
         fl.open_orders(orders).customers()
     states = next(f for f in fl.open_orders(orders).check().findings if f.code == "states")
-    assert states.examples == ("ok: 12 rows, 174.00", "Storniert: 4 rows, 42.00")
+    assert states.effect == "states in `state` count: ok: 12 rows, 174.00; Storniert: 4 rows, 42.00"
     assert "state NOT IN ('Storniert')" in states.advice
     scheme = tmp_path / "scheme.toml"
     assert fairladder("start", orders, "--out", scheme).returncode == 0

@@ -118,7 +118,8 @@ def score(
         if saved is not None:
             parts["drift"] = saved_ladders.drift(saved, scored)
     pieces = views(orders, parts) if "segments" in parts else []
-    screen.give(request, orders, parts, pieces, notes=[n for n in notes if n])
+    seen = fairness.too_few_to_advise(customers) if pieces else []
+    screen.give(request, orders, parts, pieces, notes=[n for n in notes if n], seen=seen)
     if save_ladders is not None:
         saved_ladders.SavedLadders.of(ladders, orders.scheme, customers, orders.as_of).save(save_ladders)
         screen.note(request, f"Saved {len(ladders)} ladders in {save_ladders}.")

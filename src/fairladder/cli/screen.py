@@ -106,12 +106,13 @@ def give(
     notes: Sequence[str] = (),
     told: Mapping[str, Any] | None = None,
     safe: bool = False,
+    seen: Sequence[str] = (),
 ) -> None:
     """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen.
 
     ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
-    has to say beside the notes of the orders, ``told`` more facts; ``safe`` says whether CSV is made safe for spreadsheets unless
-    the person decides.
+    has to say beside the notes of the orders (of which ``view`` shows those in ``seen`` itself), ``told`` more facts; ``safe``
+    says whether CSV is made safe for spreadsheets unless the person decides.
     """
     from fairladder.files import as_json, csv_text, made_safe, write
     from fairladder.orders.signs import sentences
@@ -136,7 +137,8 @@ def give(
     elif not for_people(request):
         sys.stdout.write(csv_text(made_safe(parts[chosen]) if safe else parts[chosen], decimals))
         sys.stdout.flush()
-    below = {**facts, "notes": [n for n in facts["notes"] if n not in errors]}
+    shown = {*errors, *(seen if for_people(request) else ())}
+    below = {**facts, "notes": [n for n in facts["notes"] if n not in shown]}
     if for_people(request):
         show(*view, footer(orders, below))
     else:

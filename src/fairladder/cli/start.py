@@ -74,8 +74,9 @@ def _start(orders: str, out: Path, columns: list[str], rows_of: dict[str, str]) 
     rows: list[list[str | Text]] = [[role, name, Text(why, style="dim")] for role, name, why in begun.roles]
     title = f"Which column is what? {len(rows)} roles, now in {out}"
     screen.show(screen.table(title, ["role", "column", "why"], rows, left=3))
+    ready = f" The condition stands ready in {out}, behind a `#`." if "# where" in begun.toml else ""
     for told in begun.findings:
-        print(looks.plain(told), file=sys.stderr)
+        screen.show(Text(looks.plain(told) + ready))
     if begun.trouble:
         raise DataError(f"The scheme is written, but something is to settle first. {begun.trouble}")
     balance = begun.balance

@@ -93,10 +93,12 @@ def _where(source: Source, status: str, states: Sequence[State]) -> list[str]:
         return [
             f"# where = \"{name} <> '{values[-1] if values else 'cancelled'}'\" # `{status}` holds {', '.join(values)}"
         ]
-    told = [f"#   {_one_line(state or '(blank)')}: {rows:,} rows, {money:,}{' - counts, and should it?' if void else ''}"
-            for state, rows, money, void in states]  # fmt: skip
-    void = [state for state, _, _, void in states if void and state] or [str(states[-1][0] or "cancelled")]
-    quoted = ", ".join("'" + _one_line(state).replace("'", "''").replace('"', '\\"') + "'" for state in void)
+    told = []
+    for state, rows, money, void in states:
+        counts = " - counts, and should it?" if void else ""
+        told.append(f"#   {_one_line(state or '(blank)')}: {rows:,} row{'' if rows == 1 else 's'}, {money:,}{counts}")
+    void_ones = [state for state, _, _, void in states if void and state] or [str(states[-1][0] or "cancelled")]
+    quoted = ", ".join("'" + _one_line(state).replace("'", "''").replace('"', '\\"') + "'" for state in void_ones)
     condition = f"{name} IS NULL OR {name} NOT IN ({quoted})"
     return [f'# where = "{condition}" # without the sign in front, these do not count. `{status}` holds:', *told]
 

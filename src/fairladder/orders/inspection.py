@@ -188,9 +188,12 @@ def _states(looked: Looked) -> Finding | None:
     if not rows:
         return None
     void = ", ".join(f"'{r['status']}'" for r in rows if r["void"]) or "'…'"
-    told = [f"{r['status'] or '(blank)'}: {int(r['n']):,} rows, {_money(looked, r['money'])}" for r in rows]
+    told = [
+        f"{r['status'] or '(blank)'}: {int(r['n']):,} row{'' if r['n'] == 1 else 's'}, {_money(looked, r['money'])}"
+        for r in rows
+    ]
     return Finding(
-        "states", "note", len(rows), f"states in `{name}` count: {'; '.join(told)}", tuple(told[:_SHOWN]),
+        "states", "note", len(rows), f"states in `{name}` count: {'; '.join(told)}", (),
         f'To count some only: where = "{name} IS NULL OR {name} NOT IN ({void})" under [orders].',
     )  # fmt: skip
 

@@ -64,6 +64,8 @@ from fairladder.scheme import Scheme, load_scheme, scheme_from
 if TYPE_CHECKING:
     import pandas as pd
 
+#: So many other days of reckoning are kept with what was read for them.
+MOST_DAYS_KEPT = 4
 #: A column of more states than this is none of states.
 MOST_STATES = 40
 #: Columns that scoring adds; a customers file may not use their names.
@@ -254,6 +256,8 @@ class Orders:
         other.__dict__.update({k: v for k, v in self.__dict__.items() if k in _OPENED})
         other.scheme, other._kept, other._by_day = self.scheme.with_options(time={"as_of": day}), {}, {}
         other._rows = replace(self._rows, scheme=other.scheme)
+        while len(self._by_day) >= MOST_DAYS_KEPT:
+            self._by_day.pop(next(iter(self._by_day)))
         self._by_day[day] = other
         return other
 

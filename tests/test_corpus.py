@@ -457,3 +457,28 @@ def test_threads_may_share_orders():
     for thread in threads:
         thread.join()
     assert wrong == []
+
+
+def test_no_column_of_the_customers_file_clashes_either(tmp_path):
+    members = pd.DataFrame({"member": ["a", "b", "", ""], "#row": ["x", "y", "z", ""], "row": ["1", "2", "3", ""], "reason": ["p", "q", "r", ""],
+                            "#customer": ["k", "l", "m", ""], "state": ["s", "t", "u", ""]})  # fmt: skip
+    members.to_csv(tmp_path / "members.csv", index=False)
+    orders = fl.open_orders(
+        ROWS.rename(columns={"customer": "member"}),
+        customers=tmp_path / "members.csv",
+        scheme={"orders": {"customer": "member"}},
+    )
+    told = orders.customers()
+    assert told[["customer", "#row", "reason", "#customer", "state"]].to_numpy().tolist() == [
+        ["a", "x", "p", "k", "s"],
+        ["b", "y", "q", "l", "t"],
+    ]
+    (aside,) = orders.set_aside.to_dict("records")
+    assert [aside[n] for n in ("row", "reason", "#row", "row (cell)", "reason (cell)", "#customer")] == [
+        4,
+        "no-customer",
+        "z",
+        3,
+        "r",
+        "m",
+    ]

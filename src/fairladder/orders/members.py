@@ -11,6 +11,7 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.rows import settle_kinds
+from fairladder.orders.set_aside import shown_name
 from fairladder.orders.source import Source, open_source
 from fairladder.orders.written import DateStyle, day_in_style, settle_dates
 from fairladder.scheme import CustomersPart, OrdersPart
@@ -61,9 +62,10 @@ def open_members(
     aside = rows[blank & ~everything_blank]
     frame = rows[~blank].reset_index(drop=True)
     _no_repeats(frame, source)
-    aside = pd.DataFrame({"row": aside["#row"], "reason": "no-customer"}).join(aside.drop(columns=["#row", "customer"]))
     shown = {cell_name(name): name for name in source.columns}
-    return Members(frame.drop(columns="#row").rename(columns=shown), aside.rename(columns=shown), source.label)
+    cells_aside = aside.drop(columns=["#row", "customer"]).rename(columns=lambda n: shown_name(f"of {shown.get(n, n)}"))
+    aside = pd.DataFrame({"row": aside["#row"], "reason": "no-customer"}).join(cells_aside)
+    return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label)
 
 
 def _id_column(settings: CustomersPart, source: Source, customer_column: str) -> str:
@@ -84,17 +86,16 @@ def _id_column(settings: CustomersPart, source: Source, customer_column: str) ->
 def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> "pd.DataFrame":
     others = [c for c in source.columns if c not in (id_column, name)]
     settled = settle_kinds(source, others) if source.text else {}
-    trees = {"#row": sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
-    trees["customer"] = cells.text(cell_column(id_column), source.columns[id_column])
+    ours = {"#row": sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
+    ours["customer"] = cells.text(cell_column(id_column), source.columns[id_column])
     if name is not None:
-        trees["name"] = cells.text(cell_column(name), source.columns[name])
-    for other in others:
-        trees[other] = _cell(other, source, settled.get(other))
+        ours["name"] = cells.text(cell_column(name), source.columns[name])
+    theirs = {other: _cell(other, source, settled.get(other)) for other in others}
     for other in _day_like(source, [n for n in others if n not in settled]):
         if (style := _style(source, other, dates)) is not None:
-            trees[other] = _day(other, style)
-    inner = ("#row", "customer", "name")
-    query = select([named(t, n if n in inner else cell_name(n)) for n, t in trees.items()], source.relation)
+            theirs[other] = _day(other, style)
+    columns = [*(named(t, n) for n, t in ours.items()), *(named(t, cell_name(n)) for n, t in theirs.items())]
+    query = select(columns, source.relation)
     frame: pd.DataFrame = source.engine.table(query).to_pandas(date_as_object=False)
     days = frame.select_dtypes(include=["datetime"]).columns
     return frame.astype({**dict.fromkeys(days, "datetime64[s]"), "customer": "str"})

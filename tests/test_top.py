@@ -81,3 +81,17 @@ def test_command_says_what_ties(tmp_path, fairladder):
 def test_unknown_group_is_wrong_usage():
     with pytest.raises(fl.UsageError, match="There is no group `twon`"):
         fl.top(people([1.0]), within="twon")
+
+
+def test_a_rank_of_the_customers_own_is_kept_beside_ours():
+    customers = pd.DataFrame({"customer": list("abc"), "orders": 1, "spend": [1.0, 3.0, 2.0], "rank": ["x", "y", "y"]})
+    for within in (None, "rank"):
+        found = fl.top(customers, by="spend", count=1, within=within)
+        assert found.columns.tolist() == (
+            ["rank", "rank (cell)", "customer", "orders", "spend"]
+            if within
+            else ["rank", "customer", "orders", "spend", "rank (cell)"]
+        )
+        assert found[["customer", "rank (cell)"]].to_numpy().tolist() == (
+            [["a", "x"], ["b", "y"]] if within else [["b", "y"]]
+        )

@@ -64,9 +64,12 @@ def top(
         rank[members] = ranks(standing[members])
         wanted = (count or 10) if share is None else -(-share[0] * len(members) // share[1])
         listed[members] = rank[members] <= wanted
-    shown = chosen.assign(rank=rank)[listed]
+    # A column of the customers that is called like ours is told apart, as in the order ledger.
+    kept = {c: f"{c} (cell)" if c == "rank" else c for c in customers.columns if c != within or c == "rank"}
+    shown = chosen.rename(columns=kept).assign(rank=rank)[listed]
+    within = kept.get(within, within) if within is not None else None
     order = np.lexsort((shown["customer"].to_numpy(dtype=str), shown["rank"], group[listed]))
-    columns = ["rank", *([within] if within else []), *(c for c in customers.columns if c != within)]
+    columns = ["rank", *([within] if within else []), *(c for c in kept.values() if c != within)]
     return shown.iloc[order][columns].reset_index(drop=True)
 
 

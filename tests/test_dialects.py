@@ -67,7 +67,7 @@ def agree(answers, rows):
 
 
 CELL = column("c")
-COMMON = {"max_examples": times(4), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
+COMMON = {"max_examples": times(3), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
 
 
 @settings(**COMMON)
@@ -88,7 +88,7 @@ def test_days_and_times_of_any_text(tmp_path_factory, dates):
     agree(read_everywhere(tmp_path_factory, rows, trees), rows)
 
 
-@settings(**{**COMMON, "max_examples": times(2)})
+@settings(**{**COMMON, "max_examples": times(1)})
 @given(st.lists(NUMBERS, min_size=10, max_size=40))
 def test_numbers_of_any_text(tmp_path_factory, numbers):
     rows = list(enumerate(numbers))

@@ -157,7 +157,7 @@ def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairla
     ]
     orders = write(tmp_path / "orders.csv", rows)
     told = "8 of 8 orders with several rows repeat one amount on each"
-    for command in ("customers", "score", "growth", "orders", "retention", "top", "check"):
+    for command in ("customers", "growth", "orders", "top", "check"):
         done = fairladder(command, orders)
         assert (done.returncode, f"Error: {told}" in done.stderr, bool(done.stdout)) == (
             1,

@@ -144,9 +144,16 @@ def test_one_shop_many_exports(shop, rows, expected, as_rows, tmp_path, way):
     WAYS[way](rows, tmp_path / way)
     got, orders = scored_bytes(tmp_path / way, shop, tmp_path)
     assert got == expected
-    pd.testing.assert_frame_equal(
-        fl.growth(fl.open_orders(tmp_path / way, scheme=shop / "scheme.toml"), period="month"), as_rows[0]
-    )
+    if way in (
+        "continental.csv",
+        "turning.csv",
+        "lines.jsonl",
+        "columns.parquet",
+        "book.xlsx",
+        "half*.csv",
+    ):  # one of each kind
+        grown = fl.growth(fl.open_orders(tmp_path / way, scheme=shop / "scheme.toml"), period="month")
+        pd.testing.assert_frame_equal(grown, as_rows[0])
     found, examples = checked(tmp_path / way, shop)
     assert found == as_rows[1]
     assert (" of half1.csv" in examples["duplicate-rows"][0]) == (way == "half*.csv")

@@ -46,7 +46,7 @@ def applied(frame, who, change, by):
 
 @pytest.mark.parametrize(
     "segment",
-    ["mainstay", "drifting-mainstay", "one-and-gone", "fresh-face"],
+    ["mainstay", "drifting-mainstay", "building", "dependable", "cooling", "one-and-gone", "quiet", "fresh-face"],
 )
 def test_each_change_moves_the_customer_and_nothing_smaller_does(book, segment):
     frame, scheme = book

@@ -327,7 +327,10 @@ def with_errors_told(work: Callable[[], None]) -> None:
         print(f"Error: the output could not be written: {error.strerror or error}.", file=sys.stderr)
         raise typer.Exit(1) from error
     except RecursionError as error:
-        print("Error: something nests too deep to be read. Look at the scheme and the conditions.", file=sys.stderr)
+        print(
+            "Error: a scheme or a condition nests too deep to be read. Write `x IN (…)` for long lists, and fewer brackets.",
+            file=sys.stderr,
+        )
         raise typer.Exit(2) from error
 
 

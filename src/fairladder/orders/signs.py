@@ -103,8 +103,8 @@ def unmatched(ids: set[str], members: set[str], label: str) -> Finding | None:
     return Finding(
         "unmatched-customers", "error", smaller - same,
         f"of {smaller:,} ids are not on both sides: the orders write {ours}, and {label} writes {theirs}", (),
-        "Name the right columns with `customer` under [orders] and [customers], or write ids alike in both files. If they are right "
-        "so, say so with --allow unmatched-customers.",
+        "Name the right columns with `customer` under [orders] and [customers], or write ids alike in both files. If they are "
+        "right, say so with --allow unmatched-customers.",
     )  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-"""The states that the orders which count are in."""
+"""The states of the orders that count."""
 
 from sqlglot import exp
 

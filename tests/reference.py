@@ -57,7 +57,7 @@ def day(cell):
         return None
 
 
-def states(rows, decimals, as_of, start, grain, keep):
+def states(rows, decimals, as_of, start, grain, keep):  # noqa: C901  # the definitions' list of reasons, one after the other
     """Reason, ``left-out``, ``outside-window`` or ``used`` of each row, and its minor units where readable."""
     found = []
     for row in rows:

@@ -16,7 +16,7 @@ from conftest import times
 from fairladder.campaigns.holdout import held_out
 from fairladder.campaigns.lift import newcombe, pooled_p, smallest_effect, welch
 from fairladder.campaigns.limit import within_limit
-from fairladder.files import made_safe, receipt_trouble
+from fairladder.output.files import made_safe, receipt_trouble
 
 DAY = st.dates(dt.date(2026, 1, 1), dt.date(2026, 1, 12))
 ROWS = st.lists(

@@ -67,7 +67,7 @@ def test_frequency_and_value_by_hand():
     days = [dt.date(2026, 2, 1), dt.date(2026, 3, 1), *(dt.date(2026, m, 5) for m in (4, 5, 6))]
     found = fl.compare(opened([("a", d, 1000 if d <= FIRST else 2000) for d in days]), FIRST)
     assert found.parts["spend"].tolist() == [20, 0, 0, 15, 25, 0, 60]
-    assert "are not all in them" in found.findings[0]
+    assert "are not all in them" in found.notes[0]
 
 
 def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):

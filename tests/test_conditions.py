@@ -16,7 +16,7 @@ from conftest import POSTGRES, times
 from fairladder.conditions import frame_kinds, parse_condition, to_engine, to_mask
 from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
-from fairladder.portable import condition_sql
+from fairladder.scores.as_sql import condition_sql
 from fairladder.sqltree import column, named, select
 
 FRAME = pd.DataFrame(

@@ -399,9 +399,7 @@ def test_a_name_that_is_a_columns_and_a_roles_is_asked():
     orders = fl.open_orders(frame.drop(columns=["amount", "Customer"]), customers=members, scheme=scheme)
     assert orders.score()["segment"].tolist() == ["ann", "rest", "rest"]
     pd.testing.assert_frame_equal(fl.score(orders.customers()), orders.score())  # the frame knows the scheme
-    assert "CASE WHEN" in fl.scheme_sql(
-        orders.scheme, fl.fit_ladders(orders.customers()), {"customer": "text", "name": "text"}
-    )
+    assert "CASE WHEN" in fl.scheme_sql(orders.scheme, fl.fit_ladders(orders.customers()), orders.customers())
 
 
 def test_several_currencies_are_told_apart_before_one_is_chosen():

@@ -10,7 +10,7 @@ from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
 from fairladder.orders import cells
 from fairladder.orders.source import open_source
-from fairladder.orders.written import day_at_once, day_in_style, plain_at_once, plain_number, sure_day
+from fairladder.orders.writing import day_at_once, day_in_style, plain_at_once, plain_number, sure_day
 from fairladder.scheme import DATE_ORDERS, OrdersPart
 from fairladder.sqltree import column, named, select
 

@@ -92,8 +92,8 @@ def test_names_and_short_history():
 def test_spreadsheet_days_get_a_hint():
     lines = [(c, o, str(d), a) for c, o, d, a in calm()]
     told = found([*lines, ("c01", "x", "45123", 5)])
-    assert told["reading"].examples == ("row 201, 45123",)
-    assert "spreadsheet-days" in told["reading"].advice
+    assert told["serial-dates"].examples == ("row 201, 45123",)
+    assert "spreadsheet-days" in told["serial-dates"].advice
 
 
 @given(st.lists(st.integers(0, 6), max_size=40), st.integers(2, 6))

@@ -1,6 +1,7 @@
 """The house: lazy names, the shipped sample, figures that show the numbers, examples and docs that run."""
 
 import doctest
+import functools
 import runpy
 import subprocess
 import sys
@@ -10,10 +11,11 @@ import pytest
 from matplotlib.image import imread
 
 import fairladder as fl
-from fairladder.cli.options import Request
+from fairladder import columns
 from fairladder.demo import SHOP
 from fairladder.demo.generator import make_shop
 from fairladder.scheme import ROLES
+from fairladder.settings import with_option
 
 ROOT = Path(__file__).parents[1]
 
@@ -27,8 +29,8 @@ def test_import_is_light_and_every_public_name_is_there():
     assert fl.__all__ == sorted(fl.__all__)
     for name in fl.__all__:
         assert getattr(fl, name).__doc__, name
-    with pytest.raises(AttributeError, match="has no attribute 'scores'"):
-        fl.scores  # noqa: B018
+    with pytest.raises(AttributeError, match="has no attribute 'scorez'"):
+        fl.scorez  # noqa: B018
 
 
 def test_shipped_sample_is_what_the_generator_makes(tmp_path):
@@ -38,7 +40,53 @@ def test_shipped_sample_is_what_the_generator_makes(tmp_path):
 
 
 def test_every_role_has_an_option():
-    assert {f"{role}_column" for role in ROLES} <= set(Request.__dataclass_fields__)
+    assert {f"--{role.replace('_', '-')}-column" for role in ROLES} <= {s.option for s in with_option("orders")}
+
+
+def test_examples_in_docstrings_run(monkeypatch):
+    """Every public function that is quick shows how it is called, and gives what it says."""
+    monkeypatch.setattr(fl, "sample_orders", functools.cache(fl.sample_orders), raising=False)
+    homes = {
+        sys.modules[getattr(fl, name).__module__] for name in fl.__all__ if hasattr(getattr(fl, name), "__module__")
+    }
+    tried = [doctest.testmod(home) for home in homes]
+    assert sum(t.failed for t in tried) == 0
+    assert sum(t.attempted for t in tried) > 70
+
+
+def test_every_column_is_in_the_registry(scored):
+    table, _ = scored
+    assert (ROOT / "docs" / "columns.md").read_text("utf-8") == columns.as_markdown()
+    orders = fl.sample_orders()
+    numbers = {
+        "money": "f",
+        "share": "f",
+        "ratio": "f",
+        "count": "iu",
+        "days": "iuf",
+        "day": "M",
+        "score": "iu",
+        "points": "iuf",
+        "truth": "b",
+    }
+    made = {
+        "growth": orders.growth(),
+        "cohorts": orders.cohorts().frame,
+        "orders": orders.order_ledger(),
+        "segments": orders.segment_summary(),
+    }
+    for where, frame in {"customers": table, **made}.items():
+        (known,) = [{c.name: c for c in t} for t in columns.TABLES if t[0].table == where]
+        known |= {c.name: c for c in columns.SCORES} if where == "customers" else {}
+        for name, values in frame.items():
+            if name in known:
+                assert values.dtype.kind in numbers.get(known[name].kind, "OUT") or known[name].kind == "text", (
+                    where,
+                    name,
+                )
+                assert known[name].nulls or values.notna().all(), (where, name)
+            else:
+                assert name in frame.attrs.get(columns.CARRIED, ()) or name in orders.scheme.tiers, (where, name)
 
 
 @pytest.fixture(scope="module")

@@ -86,7 +86,7 @@ def test_two_good_answers_are_a_question(tmp_path, fairladder, columns, message)
 def test_start_takes_what_is_said_and_never_overwrites(tmp_path, fairladder):
     orders, scheme = tmp_path / "orders.csv", tmp_path / "mine.toml"
     pd.DataFrame({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}).to_csv(orders, index=False)
-    said = fairladder("start", orders, "--out", scheme, "--column", "customer=member")
+    said = fairladder("start", orders, "--out", scheme, "--customer-column", "member")
     assert said.returncode == 0, said.stderr
     assert 'customer = "member" # as you said' in scheme.read_text()
     again = fairladder("start", orders, "--out", scheme)

@@ -14,7 +14,6 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 from conftest import POSTGRES
-from fairladder.conditions import frame_kinds
 
 VALUES = st.lists(st.integers(-3, 12), min_size=1, max_size=40)
 PERCENTS = st.lists(
@@ -125,14 +124,14 @@ def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
     results = {}
     duck, lite = duckdb.connect(), sqlite3.connect(":memory:")
     duck.execute("CREATE TABLE customers AS SELECT * FROM dated")
-    results["duckdb"] = duck.sql(fl.scheme_sql(scheme, ladders, frame_kinds(scored), "duckdb")).df()
+    results["duckdb"] = duck.sql(fl.scheme_sql(scheme, ladders, scored, "duckdb")).df()
     written.to_sql("customers", lite, index=False)
-    results["sqlite"] = pd.read_sql(fl.scheme_sql(scheme, ladders, frame_kinds(scored), "sqlite"), lite)
+    results["sqlite"] = pd.read_sql(fl.scheme_sql(scheme, ladders, scored, "sqlite"), lite)
     lite.close()
     if POSTGRES:
         engine = sqlalchemy.create_engine(POSTGRES.replace("postgresql:", "postgresql+psycopg:"))
         dated.to_sql("customers", engine, index=False, if_exists="replace")
-        text = fl.scheme_sql(scheme, ladders, frame_kinds(scored), "postgres")
+        text = fl.scheme_sql(scheme, ladders, scored, "postgres")
         results["postgres"] = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), engine)
         engine.dispose()
     for dialect, result in results.items():
@@ -167,7 +166,7 @@ def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(shop, t
     spend = frame[frame["ladder"] == "monetary_score"]
     then, now = spend["customers_then"].to_numpy(), spend["customers_now"].to_numpy()
     p, q = then / then.sum(), now / now.sum()
-    assert spend["stability_index"].to_numpy() == pytest.approx(float(np.sum((q - p) * np.log(q / p))))
+    assert spend["drift_index"].to_numpy() == pytest.approx(float(np.sum((q - p) * np.log(q / p))))
     saved = fl.load_ladders(file)
     customers = fl.open_orders(orders, scheme=fl.load_scheme(scheme)).customers()
     bought = customers[customers["orders"] > 0]
@@ -188,7 +187,7 @@ def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
     scored = fl.score(customers, scheme, ladders=ladders)
     assert scored.loc[(scored["district"] == "Oxenholt"), "recency_score"].isna().all()
     assert scored.loc[(scored["district"] == "Quillmoor") & (scored["orders"] > 0), "score_code"].notna().all()
-    from fairladder.fairness import ladder_notes
+    from fairladder.scores.fairness import ladder_notes
 
     told = " ".join(ladder_notes(customers, ladders))
     assert "no ladder was saved for Oxenholt" in told

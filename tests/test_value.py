@@ -172,7 +172,7 @@ def test_parameters_are_recovered_and_ranges_cover(model):
     buying = Buying.of(x, t_x, T)
     fit = fit_ordering(model, buying)
     assert fit.converged
-    assert not fit.findings
+    assert not fit.notes
     for (name, value), wanted in zip(fit.parameters.items(), true, strict=True):
         assert abs(value - wanted) < 4 * fit.errors[name], name
         assert fit.errors[name] < 0.4 * wanted
@@ -213,10 +213,10 @@ def test_spend_by_integration_and_what_it_says_of_itself():
         assert spend.population_mean / unit == pytest.approx(4 * 40 / 4, rel=0.1)
     wild = fit_spend(n, random.gamma(4 * n, 1) / random.gamma(0.6, 1 / 40, 4000) / n)
     assert not wild.usable
-    assert "mean is infinite" in " ".join(wild.fit.findings)
+    assert "mean is infinite" in " ".join(wild.fit.notes)
     assert wild.expected(n, n).tolist() == n.tolist()
     tied = fit_spend(n, n * random.gamma(4 * n, 1) / random.gamma(5, 1 / 40, 4000) / n)
-    assert "place larger orders (rank correlation +" in " ".join(tied.fit.findings)
+    assert "place larger orders (rank correlation +" in " ".join(tied.fit.notes)
 
 
 @pytest.mark.parametrize(
@@ -238,7 +238,7 @@ def test_odd_histories_give_a_finite_answer_and_say_what_is_odd(days_of, says):
     ahead = fl.value_forecast(
         orders, method="beta-geometric", split="2015-01-01" if "often" in days_of else None, discount_rate=0.1
     )
-    assert says in " ".join(ahead.findings)
+    assert says in " ".join(ahead.notes)
     assert np.isfinite(ahead.frame.drop(columns="customer").to_numpy(dtype=float)).all()
     assert np.isfinite(ahead.models["value"]).all()
     total = ahead.totals()
@@ -323,7 +323,7 @@ def test_formula_worked_by_hand():
     ].tolist() == [30, 1, 0.5, 2, 30]
     assert row["value_if_lower"] == pytest.approx(30 * 0.5 / 0.55)
     assert row["quick_value"] == 295
-    assert [f.split(":")[0] for f in made.findings] == ["Only 2 complete months", "The orders span 55 days"]
+    assert [f.split(":")[0] for f in made.notes] == ["Only 2 complete months", "The orders span 55 days"]
     for wrong, says in (
         ({"retention": 1.0}, "keeps everybody for ever"), ({"retention": 62.0}, "for 60 % write 0.6"), ({"margin": 40.0}, "for 40 % write 0.4"),
         ({"period": "fortnight"}, "no period 'fortnight'"), ({"by": "chanel"}, "no column `chanel`"),
@@ -356,7 +356,7 @@ def test_margin_from_costs_and_what_refunds_take_back():
     )
     made = fl.value_formula(orders, period="month")
     assert made.frame["margin"].iloc[0] == pytest.approx(44.5 / 55)
-    for findings in (ahead.findings, made.findings):
+    for findings in (ahead.notes, made.notes):
         assert "1 rows have no cost and count as having cost nothing." in findings
     kept = fl.open_orders(rows, scheme=orders.scheme.with_options(value={"margin": 0.25, "horizon": 30}))
     assert (fl.value_forecast(kept).margin.share, fl.value_forecast(kept).horizon) == (0.25, 30)

@@ -2,6 +2,7 @@
 
 import datetime as dt
 from typing import Literal, get_args
+from zoneinfo import ZoneInfo
 
 from fairladder.errors import UsageError
 
@@ -19,3 +20,8 @@ def as_day(value: str | dt.date) -> dt.date:
         return dt.date.fromisoformat(value)
     except ValueError:
         raise UsageError(f"{value!r} is not a day; write it as 2026-06-30.") from None
+
+
+def today(time_zone: str | None) -> dt.date:
+    """The day that it is in the business time zone; in UTC without one."""
+    return dt.datetime.now(ZoneInfo(time_zone) if time_zone else dt.UTC).date()

@@ -11,6 +11,8 @@ from numpy.typing import ArrayLike, NDArray
 
 #: Whole numbers up to here are exact in a float, so their quotient in floats is rounded once.
 EXACT = 2**53
+#: Money has at most so many decimals, so whole units of 10^-4 hold any of it exactly and sums do not depend on the order of rows.
+EXACT_DECIMALS = 4
 #: Amounts and totals beyond this many minor units would not survive the way through a float and its text.
 MOST_MINOR_UNITS = 10**15
 

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from fairladder.errors import SchemeError, nearest, shortened
+from fairladder.settings import of_part
 from fairladder.shares import fraction, percent
 
 Stance = Literal["keep", "grow", "welcome", "win-back", "leave"]
@@ -43,10 +44,31 @@ def _share_or_none(value: Any) -> Any:
     return None if value is None else fraction(value)
 
 
+#: Model → the table of the scheme that it is.
+_PARTS_OF = {
+    "OrdersPart": "orders", "LinesPart": "lines", "MoneyPart": "money", "CustomersPart": "customers", "TimePart": "time",
+    "ScoresPart": "scores", "Tier": "tiers", "ValuePart": "value", "Segment": "segments", "Campaign": "campaigns",
+}  # fmt: skip
+
+
+def _described(schema: dict[str, Any], model: type[BaseModel]) -> None:
+    """Say in the JSON Schema what each key means, in the words that options and help have, too."""
+    for key, setting in of_part(_PARTS_OF.get(model.__name__, "")).items():
+        schema["properties"][key]["description"] = setting.sentence
+
+
 class Part(BaseModel):
     """A table of the scheme: unknown keys are errors, values keep their type, nothing changes afterwards."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True, json_schema_extra=_described)
+
+    @classmethod
+    def __pydantic_init_subclass__(cls, **_: Any) -> None:
+        """See that every key is said in ``settings``, from which options and help come, and none that is not there."""
+        settings = of_part(_PARTS_OF.get(cls.__name__, ""))
+        keys = {known.alias or name for name, known in cls.model_fields.items()}
+        if settings and keys != settings.keys():
+            raise TypeError(f"{cls.__name__} and `settings` differ in {sorted(keys ^ settings.keys())}")
 
 
 class OrdersPart(Part):
@@ -446,6 +468,10 @@ def load_scheme(path: str | Path) -> Scheme:
     """Read a scheme file. Relative paths in it are taken from the file's own folder.
 
     Raises SchemeError where the file is missing, is not TOML, or says something unknown.
+
+    >>> import fairladder as fl
+    >>> fl.load_scheme(fl.sample_shop("scheme.toml")).time.as_of.isoformat()
+    '2026-06-30'
     """
     file = Path(path)
     try:

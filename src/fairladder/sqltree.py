@@ -3,6 +3,7 @@
 Trees are built once and only read afterwards, so parts are shared and not copied: copying took most of the time.
 """
 
+import datetime as dt
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
 from typing import Any
@@ -19,6 +20,16 @@ def _parsed(pattern: str) -> exp.Expr:
 def sql(pattern: str, /, **parts: Any) -> exp.Expr:
     """The tree of ``pattern`` with each ``:name`` replaced by the tree or literal given under that name."""
     return exp.replace_placeholders(_parsed(pattern), **parts)
+
+
+def day_literal(day: dt.date) -> exp.Expr:
+    """A day, in the words of every engine."""
+    return exp.cast(exp.Literal.string(day.isoformat()), "DATE")
+
+
+def units(tree: exp.Expr, decimals: int) -> exp.Expr:
+    """Minor units as a float of major ones."""
+    return sql("(CAST(:m AS DOUBLE) / :scale)", m=tree, scale=10**decimals)
 
 
 def numeric(tree: exp.Expr) -> exp.Expr:

@@ -3,18 +3,21 @@
 import datetime as dt
 from dataclasses import dataclass
 from math import sqrt
+from typing import Any
 
 import numpy as np
 import pandas as pd
 from scipy.special import ndtr, ndtri, stdtr, stdtrit
 from sqlglot import exp
 
-from fairladder import looks
+from fairladder import wording
+from fairladder.book.read import Read
+from fairladder.book.spend import counted
 from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.numbers import ratio
-from fairladder.order_book import Orders
-from fairladder.sqltree import column, named, select, sql
+from fairladder.output.result import Answer
+from fairladder.sqltree import column, day_literal, named, select, sql
 
 _Z = float(ndtri(0.975))
 #: Chance with which a difference that is there is to be seen.
@@ -24,7 +27,7 @@ _CHANCE = 0.05
 
 
 @dataclass(frozen=True)
-class Lift:
+class Lift(Answer):
     """``frame``: a row for all (``segment`` is ``all``), then one for each segment.
 
     Columns: ``segment``; ``contacted`` and ``held_out`` (customers); ``bought_contacted``, ``bought_held_out`` (customers with a
@@ -46,27 +49,35 @@ class Lift:
             who = "held out" if not a["held_out"] else "contacted"
             return f"Nobody was {who}, so there is nothing to compare with: what the campaign brought cannot be told."
         points, low, high = (100 * a[f"response_{n}"] for n in ("lift", "low", "high"))
-        told = (
-            f"Of {looks.count(a['contacted'])} contacted {looks.percent(a['response_contacted'])} bought between {self.since} and "
-            f"{self.through}, of {looks.count(a['held_out'])} held out {looks.percent(a['response_held_out'])}: "
+        text = (
+            f"Of {wording.count(a['contacted'])} contacted {wording.percent(a['response_contacted'])} bought between {self.since} and "
+            f"{self.through}, of {wording.count(a['held_out'])} held out {wording.percent(a['response_held_out'])}: "
             f"{points:+.1f} points (95 % interval {low:+.1f} to {high:+.1f}). "
         )
         if a["response_p"] < _CHANCE:
             extra = a["response_lift"] * a["contacted"]
             way = "more" if extra > 0 else "fewer"
-            told += (
-                f"That is hardly chance (p = {a['response_p']:.3f}): about {looks.count(abs(extra))} {way} customers bought than "
+            text += (
+                f"That is hardly chance (p = {a['response_p']:.3f}): about {wording.count(abs(extra))} {way} customers bought than "
                 "would have anyway."
             )
         else:
-            told += (
+            text += (
                 f"That may be chance (p = {a['response_p']:.2f}). A holdout of this size shows only differences of about "
                 f"{100 * a['smallest_response']:.1f} points or more, so a smaller effect may be there unseen."
             )
-        return told
+        return text
 
     def __repr__(self) -> str:
         return f"{self.in_words()}\n{self.frame.to_string(index=False)}"
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``lift``."""
+        return {"lift": self.frame}
+
+    def facts(self) -> dict[str, Any]:
+        """The days of the window, and the finding in words."""
+        return {"since": self.since.isoformat(), "through": self.through.isoformat(), "finding": self.in_words()}
 
     def _repr_html_(self) -> str:
         return f"<p>{self.in_words()}</p>" + str(self.frame.to_html(index=False))
@@ -74,7 +85,7 @@ class Lift:
 
 def lift(
     listed: pd.DataFrame,
-    results: Orders,
+    results: Read,
     *,
     since: "str | dt.date | None" = None,
     through: "str | dt.date | None" = None,
@@ -114,29 +125,28 @@ def lift(
     return Lift(pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]), first, last)
 
 
-def _spent(orders: Orders, placed: exp.Select, first: dt.date, last: dt.date) -> pd.DataFrame:
+def _spent(orders: Read, placed: exp.Select, first: dt.date, last: dt.date) -> pd.DataFrame:
     """Customers with an order between two days: ``spend`` in major units, ``bought`` (1 with a purchase)."""
     days = {
-        "a": exp.cast(exp.Literal.string(first.isoformat()), "DATE"),
-        "b": exp.cast(exp.Literal.string(last.isoformat()), "DATE"),
+        "a": day_literal(first),
+        "b": day_literal(last),
     }
-    counts = "amount" if orders.scheme.money.refunds == "net" else "CASE WHEN amount > 0 THEN amount END"
     inside = select(["*"], placed, "orders").where(sql("placed_on BETWEEN :a AND :b", **days), copy=False)
     measures = {
-        "minor": sql(f"COALESCE(SUM({counts}), 0)"),
+        "minor": sql(f"COALESCE(SUM({counted(orders.scheme)}), 0)"),
         "bought": sql("MAX(CASE WHEN amount > 0 THEN 1 ELSE 0 END)"),
     }
     query = select([column("customer"), *(named(m, n) for n, m in measures.items())], inside, "placed").group_by(
         sql("1"), copy=False
     )
-    frame = orders.run(query).to_pandas()
+    frame = orders.frame(query)
     frame["spend"] = ratio(frame.pop("minor").to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
     return frame.astype({"customer": "str"})
 
 
 def _compared(part: pd.DataFrame) -> dict[str, float]:
-    told = (part["group"].astype(str) == "contact").to_numpy()
-    groups = {"contacted": part[told], "held_out": part[~told]}
+    contacted = (part["group"].astype(str) == "contact").to_numpy()
+    groups = {"contacted": part[contacted], "held_out": part[~contacted]}
     n = {name: len(g) for name, g in groups.items()}
     bought = {name: int(g["bought"].sum()) for name, g in groups.items()}
     rate = {name: bought[name] / n[name] if n[name] else np.nan for name in groups}
@@ -242,15 +252,15 @@ class HoldoutPlan:
 
     def in_words(self) -> str:
         """The plan in a sentence."""
-        wanted = f"a rise from {looks.percent(self.rate)} by {100 * self.effect:.1f} points"
+        wanted = f"a rise from {wording.percent(self.rate)} by {100 * self.effect:.1f} points"
         if self.held_out is None:
             least = "no effect at all" if np.isnan(self.smallest) else f"{100 * self.smallest:.1f} points or more"
             return (
-                f"{looks.count(self.customers)} customers are too few to show {wanted}: even with half of them held out they show "
+                f"{wording.count(self.customers)} customers are too few to show {wanted}: even with half of them held out they show "
                 f"{least}."
             )
         return (
-            f"To show {wanted} with 80 % chance, hold out {looks.count(self.held_out)} of {looks.count(self.customers)} customers: "
+            f"To show {wanted} with 80 % chance, hold out {wording.count(self.held_out)} of {wording.count(self.customers)} customers: "
             f"--holdout {self.percent:g}."
         )
 
@@ -259,6 +269,10 @@ def plan_holdout(customers: int, rate: float, effect: float) -> HoldoutPlan:
     """The smallest holdout among ``customers`` that shows a rise of the response ``rate`` by ``effect``, at 80 % chance and the 5 % level.
 
     Both are fractions (0.02 is 2 points). Raises UsageError where they cannot be.
+
+    >>> import fairladder as fl
+    >>> fl.plan_holdout(customers=20000, rate=0.05, effect=0.03).held_out
+    584
     """
     if customers < 2:
         raise UsageError(f"A comparison takes at least two customers, and the list has {customers}.")

@@ -12,31 +12,33 @@ from typing import Any
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from sqlglot import exp
 
-from fairladder import looks
+from fairladder import wording
+from fairladder.book.read import Read
+from fairladder.book.spend import nobody_bought
 from fairladder.campaigns.holdout import held_out, pseudonyms
 from fairladder.campaigns.limit import places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
+from fairladder.columns import better
 from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
-from fairladder.customers import LOW_IS_BETTER
 from fairladder.errors import DataError, UsageError, nearest
-from fairladder.files import digest_of, receipt_trouble
+from fairladder.frames import categorical
 from fairladder.numbers import half_away, ratio
-from fairladder.order_book import Orders
 from fairladder.orders.source import short_names
+from fairladder.output.files import digest_of, receipt_trouble
+from fairladder.output.result import Answer
 from fairladder.scheme import Campaign, scheme_from
-from fairladder.scoring import by_own_names, score
-from fairladder.sqltree import column, select, sql
-from fairladder.toplists import goodness, ranks
-from fairladder.value.columns import customers_to_score
+from fairladder.scores.scoring import by_own_names, score
+from fairladder.scores.top import goodness, ranks
+from fairladder.sqltree import column, day_literal, select, sql
+from fairladder.value.to_score import customers_to_score
 
 #: How consent is written; anything else, and nothing at all, is none.
 _YES = frozenset({"yes", "y", "true", "1", "1.0"})
 
 
 @dataclass(frozen=True)
-class CampaignList:
+class CampaignList(Answer):
     """A list, in the order of rank, then id.
 
     ``frame``: ``customer``, ``name`` (where known), ``group`` (``contact`` or ``holdout``), ``rank`` (by the campaign's
@@ -64,15 +66,23 @@ class CampaignList:
     def __repr__(self) -> str:
         held = len(self.frame) - len(self.contacts)
         share = f" ({100 * held / len(self.frame):.1f} %)" if len(self.frame) else ""
-        told = f"Campaign {self.campaign.name}: {len(self.contacts):,} to contact, {held:,} held out{share}"
-        return f"{told}\n{self.funnel.to_string(index=False)}"
+        text = f"Campaign {self.campaign.name}: {len(self.contacts):,} to contact, {held:,} held out{share}"
+        return f"{text}\n{self.funnel.to_string(index=False)}"
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``list``, ``contacts``, ``holdout`` and ``funnel``."""
+        return {"list": self.frame, "contacts": self.contacts, "holdout": self.holdout, "funnel": self.funnel}
+
+    def facts(self) -> dict[str, Any]:
+        """The receipt, by which the list can be made again and compared."""
+        return {"receipt": dict(self.receipt), "notes": list(self.notes)}
 
     def _repr_html_(self) -> str:
         return str(self.funnel.to_html(index=False)) + str(self.frame.head(20).to_html(index=False))
 
 
 def campaign(
-    orders: Orders, name: str | None = None, *, pseudonym_key: bytes | None = None, **options: Any
+    orders: Read, name: str | None = None, *, pseudonym_key: bytes | None = None, **options: Any
 ) -> CampaignList:
     """The list of one campaign.
 
@@ -84,6 +94,11 @@ def campaign(
 
     Raises UsageError for a wrong name, option, column or file; ConditionError for a wrong condition; DataError where nobody
     has a purchase.
+
+    >>> import fairladder as fl
+    >>> made = fl.campaign(fl.sample_orders(), when="stance = 'win-back'", limit=50, holdout=20)
+    >>> (len(made.contacts), len(made.holdout))
+    (42, 8)
     """
     known = {c.name: c for c in orders.scheme.campaigns}
     given = {k: v for k, v in options.items() if v is not None}
@@ -96,7 +111,7 @@ def campaign(
     return _listed(orders, settings, scored, set(), pseudonym_key)
 
 
-def campaign_lists(orders: Orders, *, pseudonym_key: bytes | None = None) -> dict[str, CampaignList]:
+def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[str, CampaignList]:
     """The lists of all campaigns of the scheme; whoever is on one, held out or not, is on none after it.
 
     Raises as ``campaign`` does, and UsageError where the scheme has no campaigns.
@@ -120,9 +135,9 @@ def campaign_lists(orders: Orders, *, pseudonym_key: bytes | None = None) -> dic
     return lists
 
 
-def _scored(orders: Orders, campaigns: Sequence[Campaign]) -> pd.DataFrame:
+def _scored(orders: Read, campaigns: Sequence[Campaign]) -> pd.DataFrame:
     customers = customers_to_score(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
-    if not (customers["orders"] > 0).any():
+    if nobody_bought(customers):
         raise DataError(
             "No customer has a purchase, so there is nobody to contact. `fairladder check` says what became of the rows."
         )
@@ -130,7 +145,7 @@ def _scored(orders: Orders, campaigns: Sequence[Campaign]) -> pd.DataFrame:
 
 
 def _listed(
-    orders: Orders, settings: Campaign, scored: pd.DataFrame, taken: Collection[str], pseudonym_key: bytes | None
+    orders: Read, settings: Campaign, scored: pd.DataFrame, taken: Collection[str], pseudonym_key: bytes | None
 ) -> CampaignList:
     assert orders.as_of is not None
     scored = by_own_names(scored, orders.scheme)
@@ -148,7 +163,7 @@ def _listed(
         still &= wanted
         steps.append((step, int(still.sum())))
     eligible = scored[still]
-    rank = ranks(goodness(eligible[settings.by], settings.by in LOW_IS_BETTER))
+    rank = ranks(goodness(eligible[settings.by], better(settings.by) == "low"))
     places, ties = _places(settings)
     if places is not None:
         inside = within_limit(rank, places, ties)
@@ -171,7 +186,7 @@ def _listed(
 
 
 def _wanted(
-    orders: Orders, settings: Campaign, scored: pd.DataFrame, condition: Condition | None, bought: pd.DataFrame | None,
+    orders: Read, settings: Campaign, scored: pd.DataFrame, condition: Condition | None, bought: pd.DataFrame | None,
     taken: Collection[str],
 ) -> Iterator[tuple[str, NDArray[np.bool_]]]:  # fmt: skip
     """Each thing that is asked of a customer, in the order of the funnel: its name, and who fulfils it."""
@@ -208,7 +223,7 @@ def _consent(scored: pd.DataFrame, settings: Campaign) -> NDArray[np.bool_]:
     return np.asarray(cells.astype(object).where(cells.notna(), "").astype(str).str.strip().str.casefold().isin(_YES))
 
 
-def _bought(orders: Orders, settings: Campaign) -> pd.DataFrame:
+def _bought(orders: Read, settings: Campaign) -> pd.DataFrame:
     """Customers with one single purchase as asked: ``amount`` (minor units) of their largest, and its ``placed_on``."""
     scale = 10**orders.scheme.money.decimals
     wanted = [sql("amount > 0")]
@@ -216,17 +231,17 @@ def _bought(orders: Orders, settings: Campaign) -> pd.DataFrame:
         wanted.append(sql("amount >= :n", n=_minor(settings.at_least, scale)))
     for day, test in ((settings.bought_from, "placed_on >= :d"), (settings.bought_through, "placed_on <= :d")):
         if day is not None:
-            wanted.append(sql(test, d=exp.cast(exp.Literal.string(day.isoformat()), "DATE")))
+            wanted.append(sql(test, d=day_literal(day)))
     placed = select(
         [column("customer"), column("placed_on"), column("amount")],
         orders.order_table([], sequence=False, history=False),
         "orders",
     )
-    found = orders.run(placed.where(*wanted, copy=False)).to_pandas(date_as_object=False)
-    found = found.astype({"placed_on": "datetime64[s]"}).sort_values(
+    bought = orders.frame(placed.where(*wanted, copy=False))
+    bought = bought.astype({"placed_on": "datetime64[s]"}).sort_values(
         ["customer", "amount", "placed_on"], ascending=[True, False, False]
     )
-    return found.drop_duplicates("customer").set_index("customer")
+    return bought.drop_duplicates("customer").set_index("customer")
 
 
 def _minor(amount: int | float, scale: int) -> int:
@@ -235,32 +250,32 @@ def _minor(amount: int | float, scale: int) -> int:
 
 
 def _frame(
-    orders: Orders, settings: Campaign, listed: pd.DataFrame, rank: NDArray[np.int64], out: NDArray[np.bool_],
+    orders: Read, settings: Campaign, listed: pd.DataFrame, rank: NDArray[np.int64], out: NDArray[np.bool_],
     bought: pd.DataFrame | None, names: list[str],
 ) -> pd.DataFrame:  # fmt: skip
     reasons = [settings.when] if settings.when else []
-    told: Any = "; ".join(reasons)
+    reason: Any = "; ".join(reasons)
     if bought is not None:
         orders_of = bought.loc[listed["customer"]]
         amounts = ratio(orders_of["amount"].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
         days = orders_of["placed_on"].dt.strftime("%Y-%m-%d")
         decimals = orders.scheme.money.decimals
-        told = ["; ".join([*reasons, f"bought {a:.{decimals}f} on {d}"]) for a, d in zip(amounts, days, strict=True)]
+        reason = ["; ".join([*reasons, f"bought {a:.{decimals}f} on {d}"]) for a, d in zip(amounts, days, strict=True)]
     elif not reasons:
-        told = "everybody"
+        reason = "everybody"
     first: dict[str, Any] = {"customer": listed["customer"].to_numpy()}
     if "name" in listed:
         first["name"] = listed["name"].to_numpy()
     first |= {
-        "group": pd.Categorical.from_codes(out.astype(np.int8), categories=["contact", "holdout"]), "rank": rank,
-        "segment": listed["segment"].to_numpy(), "reason": told,
+        "group": categorical(out.astype(np.int8), ["contact", "holdout"]), "rank": rank,
+        "segment": listed["segment"].to_numpy(), "reason": reason,
     }  # fmt: skip
     shown = [n for n in dict.fromkeys([settings.by, *names]) if n not in first]
     frame = pd.DataFrame(first, index=range(len(listed))).join(listed[shown].reset_index(drop=True))
-    return frame.assign(listed_on=pd.Series(pd.Timestamp(orders.as_of), index=frame.index, dtype="datetime64[s]"))
+    return frame.assign(listed_on=pd.Series(pd.Timestamp(str(orders.as_of)), index=frame.index, dtype="datetime64[s]"))
 
 
-def _receipt(orders: Orders, settings: Campaign, frame: pd.DataFrame, funnel: pd.DataFrame) -> dict[str, Any]:
+def _receipt(orders: Read, settings: Campaign, frame: pd.DataFrame, funnel: pd.DataFrame) -> dict[str, Any]:
     """Counts, settings and digests in plain values."""
     files = [f for f in (*orders.input_files, *map(Path, (*settings.exclude, *settings.contacted))) if f.is_file()]
     ids = "\n".join(f"{g} {c}" for g, c in zip(frame["group"].astype(str), frame["customer"], strict=True))
@@ -280,12 +295,12 @@ def _digest(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 
-def _notes(settings: Campaign, frame: pd.DataFrame, orders: Orders) -> list[str]:
-    notes = [f"Warning: {told}" for told in map(receipt_trouble, settings.contacted) if told]
+def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read) -> list[str]:
+    notes = [f"Warning: {sentence}" for sentence in map(receipt_trouble, settings.contacted) if sentence]
     if settings.holdout and len(frame):
         held = int((frame["group"] == "holdout").sum())
         notes.append(
-            f"Held out are {looks.count(held)} of {looks.count(len(frame))}: {looks.percent(held / len(frame))}, where "
+            f"Held out are {wording.count(held)} of {wording.count(len(frame))}: {wording.percent(held / len(frame))}, where "
             f"{settings.holdout:g} % were asked for."
         )
     places, ties = _places(settings)
@@ -299,10 +314,10 @@ def _notes(settings: Campaign, frame: pd.DataFrame, orders: Orders) -> list[str]
         )
         if len(frame) < places and (ties == "include" or not why):
             why = "nobody else is eligible"
-        notes.append(f"The limit is {looks.count(places)}, and {looks.count(len(frame))} are listed: {why}.")
+        notes.append(f"The limit is {wording.count(places)}, and {wording.count(len(frame))} are listed: {why}.")
     if settings.cost is not None:
         paid = half_away(int((frame["group"] == "contact").sum()) * Fraction(str(settings.cost)) * 100)
-        notes.append(f"Contacting them costs {looks.money(paid / 100, 2)} of {looks.money(settings.budget, 2)}.")
+        notes.append(f"Contacting them costs {wording.money(paid / 100, 2)} of {wording.money(settings.budget, 2)}.")
     if settings.bought_through and orders.as_of and settings.bought_through > orders.as_of:
         notes.append(
             f"The window for purchases ends on {settings.bought_through}, after the day of reckoning {orders.as_of}."

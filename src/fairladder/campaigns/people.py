@@ -9,9 +9,9 @@ import pandas as pd
 
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, FairLadderWarning, UsageError
-from fairladder.files import receipt_trouble
 from fairladder.orders import cells
 from fairladder.orders.source import Source, open_source
+from fairladder.output.files import receipt_trouble
 from fairladder.sqltree import cell_column, named, select
 
 #: What a spreadsheet would take for a formula, behind the apostrophe that keeps it from doing so.
@@ -24,11 +24,11 @@ def ids_in(files: Sequence[str], customer_column: str, engine: Engine) -> set[st
     An apostrophe before what a spreadsheet would take for a formula is taken off. Raises UsageError where a file is missing,
     DataError where no column is known for the id.
     """
-    found: set[str] = set()
+    ids: set[str] = set()
     for file in files:
         frame = _texts(open_source(file, engine.reader), (customer_column, "customer"), ())
-        found |= set(frame["customer"].dropna())
-    return found
+        ids |= set(frame["customer"].dropna())
+    return ids
 
 
 def contacted_since(files: Sequence[str], since: dt.date, engine: Engine) -> set[str]:
@@ -36,7 +36,7 @@ def contacted_since(files: Sequence[str], since: dt.date, engine: Engine) -> set
 
     Raises DataError where a file has no ``customer`` and ``listed_on``, or a day in it cannot be read.
     """
-    found: set[str] = set()
+    ids: set[str] = set()
     for file in files:
         source = open_source(file, engine.reader)
         if "listed_on" not in source.columns:
@@ -52,8 +52,8 @@ def contacted_since(files: Sequence[str], since: dt.date, engine: Engine) -> set
         recent = days >= pd.Timestamp(since)
         if "group" in frame:
             recent &= frame["group"] != "holdout"
-        found |= set(frame.loc[recent, "customer"].dropna())
-    return found
+        ids |= set(frame.loc[recent, "customer"].dropna())
+    return ids
 
 
 def _texts(source: Source, ids: Sequence[str], others: Sequence[str]) -> pd.DataFrame:

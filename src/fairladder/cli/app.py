@@ -57,10 +57,10 @@ app.command("growth", short_help="New customers, first and repeat revenue, flat 
 app.command("retention", short_help="Cohorts, rates, how many orders people get to.")(command(retention.retention))
 app.command("breakdown", short_help="Any two columns or bands against each other.")(command(breakdown.breakdown))
 app.command("value", short_help="What is a customer worth, so far and from here on?")(
-    command(value.value, needs_orders=False)
+    command(value.value, needs_orders=False, part="value")
 )
 app.command("campaign", short_help="Who gets the campaign, who is held out, and did it work?")(
-    command(campaign.campaign)
+    command(campaign.campaign, part="campaigns")
 )
 app.command("compare", short_help="Who moved between two days, and why spend changed.")(
     command(compare.compare, needs_orders=False)

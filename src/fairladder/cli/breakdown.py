@@ -4,11 +4,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from fairladder import looks
+from fairladder import wording
 from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.frames import row_of_largest
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
 
     from fairladder.history.breakdown import Breakdown
@@ -49,33 +51,37 @@ def breakdown(
     most: Most = 20, figure_of: FigureOf = "stacked",
 ) -> None:  # fmt: skip
     """Who buys what, where? Two columns or bands against each other, with shares; totals are counted from the rows."""
-    from fairladder.cli import screen
+    from fairladder.book.kept_orders import OrderTable
+    from fairladder.cli import door, screen
     from fairladder.errors import UsageError
+    from fairladder.history.axes import parsed_axis
 
     if not rows:
         raise UsageError("Say what to break down by: --rows COLUMN, and --columns COLUMN if you like.")
     known_figure(figure_of, FIGURES)
     asked = tuple(dict.fromkeys(measure or ["spend"]))
-    orders = screen.opened(request, (*asked, *([TOGETHER] if len(asked) > 1 else [])), figures=True)
+    kept = OrderTable(tuple(parsed_axis(text).column for text in (rows, columns) if text is not None), sequence=False)
+    orders = door.opened(request, (*asked, *([TOGETHER] if len(asked) > 1 else [])), figures=True, keep=kept)
     with screen.busy(request, "Breaking down the orders"):
         from fairladder.history import breakdown as history
 
-        found = {
+        breakdowns = {
             name: history.breakdown(orders, rows, columns, measure=name, shares=shares, most=most) for name in asked
         }
-    parts = {name: one.frame[["row", "column", name, *(["share"] if shares else [])]] for name, one in found.items()}
+    parts = {
+        name: one.frame[["row", "column", name, *(["share"] if shares else [])]] for name, one in breakdowns.items()
+    }
     if len(parts) > 1:
         parts = {TOGETHER: _together(parts), **parts}
-    notes = list(dict.fromkeys(note for one in found.values() for note in one.notes))
-    screen.give(request, orders, parts, [_table(one) for one in found.values()], notes=notes)
-    if request.figure is not None:
+    notes = list(dict.fromkeys(note for one in breakdowns.values() for note in one.notes))
+
+    def figure() -> "Figure":
         from fairladder import figures
-        from fairladder.targets import replacing
 
         make = figures.breakdown_stacked if figure_of == "stacked" else figures.breakdown_heat
-        with replacing(request.figure) as beside:
-            make(found[asked[0]], facts=orders.facts()).savefig(beside)
-        screen.note(request, f"Drew {request.figure}.")
+        return make(breakdowns[asked[0]], facts=orders.facts())
+
+    door.give(request, orders, parts, [_table(one) for one in breakdowns.values()], notes=notes, figure=figure)
 
 
 #: The part with all measures side by side, where there are several.
@@ -102,18 +108,20 @@ def _table(one: "Breakdown") -> "RenderableType":
 
     wide = one.wide()
     show = (
-        looks.percent
+        wording.percent
         if one.shares
-        else {"spend": looks.money, "average_order_value": lambda v: looks.money(v, 2)}.get(one.measure, looks.count)
+        else {"spend": wording.money, "average_order_value": lambda v: wording.money(v, 2)}.get(
+            one.measure, wording.count
+        )
     )
     rows: list[list[str | Text]] = []
     for name, row in wide.iterrows():
-        cells: list[str | Text] = [str(name), *(looks.NOTHING if looks.missing(v) else show(v) for v in row)]
+        cells: list[str | Text] = [str(name), *(wording.NOTHING if wording.missing(v) else show(v) for v in row)]
         rows.append([Text(str(c), style="bold") for c in cells] if name == "total" else cells)
     best = one.frame[(one.frame["column"] == "total") & (one.frame["row"] != "total")]
     what = one.measure.replace("_", " ")
     across = f" and {one.columns.title}" if one.columns else ""
-    told = f", the most in {best.loc[best[one.measure].idxmax(), 'row']}" if len(best) else ""
+    text = f", the most in {row_of_largest(best, best[one.measure]).row}" if len(best) else ""
     of = f"; shares of {'each ' if one.shares != 'total' else 'the '}{one.shares}" if one.shares else ""
-    title = f"{what[0].upper()}{what[1:]} by {one.rows.title}{across}{told}{of}"
+    title = f"{what[0].upper()}{what[1:]} by {one.rows.title}{across}{text}{of}"
     return table(title, [one.rows.title, *map(str, wide.columns)], rows)

@@ -1,81 +1,32 @@
 """``fairladder campaign``: who is contacted, who is held out and why; and, with ``--results``, what it brought."""
 
 import datetime as dt
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-from fairladder import looks
-from fairladder.cli.options import Request, as_fraction, as_percent, day_of, figure_option, option
+from fairladder import wording
+from fairladder.cli.options import Request, as_fraction, figure_option, option
 from fairladder.errors import UsageError, nearest
+from fairladder.frames import rows_of
+from fairladder.settings import WHO, of_part
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
 
+    from fairladder.api import Orders
     from fairladder.campaigns.lift import Lift
     from fairladder.campaigns.listing import CampaignList
-    from fairladder.order_book import Orders
 
 PARTS = ("list", "contacts", "holdout", "funnel")
 RESULT_PARTS = ("lift", *PARTS)
 FIGURES = ("funnel", "lift")
-_WHO, _HOW_MANY, _AFTER = "Who is eligible, and who is left out", "How many", "What it brought"
+_AFTER = "What it brought"
 
 
-Name = Annotated[
-    str | None,
-    option(
-        "--name",
-        help="One of the scheme's campaigns, or a name for a new one; all of them if nothing is said.",
-        metavar="NAME",
-        panel=_WHO,
-    ),
-]
-When = Annotated[str | None, option("--when", help="Condition on scored customers.", metavar="CONDITION", panel=_WHO)]
-BoughtFrom = Annotated[
-    str | None, option("--bought-from", help="One purchase on or after this day …", metavar="DAY", panel=_WHO)
-]
-BoughtThrough = Annotated[
-    str | None, option("--bought-through", help="… and on or before this one …", metavar="DAY", panel=_WHO)
-]
-AtLeast = Annotated[float | None, option("--at-least", help="… of at least this amount.", metavar="AMOUNT", panel=_WHO)]
-Exclude = Annotated[
-    list[str] | None,
-    option("--exclude", help="File of ids to leave out; may be given again.", metavar="FILE", panel=_WHO),
-]
-Consent = Annotated[
-    str | None, option("--consent", help="Column of the customers that must say yes.", metavar="COLUMN", panel=_WHO)
-]
-Contacted = Annotated[
-    list[str] | None, option("--contacted", help="An earlier list; may be given again.", metavar="FILE", panel=_WHO)
-]
-ContactedDays = Annotated[
-    int | None,
-    option(
-        "--contacted-days",
-        help="Leave out whoever an earlier list has from so many days ago on.",
-        metavar="DAYS",
-        panel=_WHO,
-    ),
-]
-Limit = Annotated[int | None, option("--limit", help="At most so many.", metavar="NUMBER", panel=_HOW_MANY)]
-Budget = Annotated[
-    float | None, option("--budget", help="As many as it pays for, at …", metavar="AMOUNT", panel=_HOW_MANY)
-]
-Cost = Annotated[float | None, option("--cost", help="… so much a contact.", metavar="AMOUNT", panel=_HOW_MANY)]
-By = Annotated[str | None, option("--by", help="The measure to rank by; spend.", metavar="COLUMN", panel=_HOW_MANY)]
-Ties = Annotated[
-    str | None, option("--ties", help="Those tied at the limit: include or exclude.", metavar="HOW", panel=_HOW_MANY)
-]
-Holdout = Annotated[
-    str | None,
-    option(
-        "--holdout",
-        help="Held out, in a hundred: 20 or 20%.",
-        metavar="PERCENT",
-        panel=_HOW_MANY,
-    ),
-]
+Name = Annotated[str | None, option("--name", help=of_part("campaigns")["name"].sentence, metavar="NAME", panel=WHO)]
 Key = Annotated[
     Path | None,
     option(
@@ -93,11 +44,13 @@ ListFile = Annotated[
     str | None,
     option("--list", help="The list that was used; made anew if nothing is said.", metavar="FILE", panel=_AFTER),
 ]
-Since = Annotated[
-    str | None, option("--since", help="First day that counts; the day after the list.", metavar="DAY", panel=_AFTER)
+MeasureFrom = Annotated[
+    str | None,
+    option("--measure-from", help="First day that counts; the day after the list.", metavar="DAY", panel=_AFTER),
 ]
-Until = Annotated[
-    str | None, option("--until", help="Last day that counts; the results' last.", metavar="DAY", panel=_AFTER)
+MeasureThrough = Annotated[
+    str | None,
+    option("--measure-through", help="Last day that counts; the results' last.", metavar="DAY", panel=_AFTER),
 ]
 Effect = Annotated[
     str | None,
@@ -121,14 +74,13 @@ FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
 
 def campaign(
-    request: Request, name: Name = None, when: When = None, bought_from: BoughtFrom = None, bought_through: BoughtThrough = None,
-    at_least: AtLeast = None, exclude: Exclude = None, consent: Consent = None, contacted: Contacted = None,
-    contacted_days: ContactedDays = None, limit: Limit = None, budget: Budget = None, cost: Cost = None, by: By = None,
-    ties: Ties = None, holdout: Holdout = None, pseudonym_key: Key = None, results: Results = None, list_: ListFile = None,
-    since: Since = None, until: Until = None, plan_effect: Effect = None, base_rate: Base = None, figure_of: FigureOf = None,
+    request: Request, options: Mapping[str, Any], name: Name = None, pseudonym_key: Key = None, results: Results = None,
+    list_: ListFile = None, measure_from: MeasureFrom = None, measure_through: MeasureThrough = None,
+    plan_effect: Effect = None, base_rate: Base = None,
+    figure_of: FigureOf = None,
 ) -> None:  # fmt: skip
     """Who exactly gets the campaign, why, and who is held out? With --results: did it work?"""
-    from fairladder.cli import screen
+    from fairladder.cli import door, screen
 
     figure_of = figure_of or ("lift" if results else "funnel")
     if figure_of not in FIGURES or (figure_of == "lift" and not results):
@@ -142,42 +94,41 @@ def campaign(
     rise, base = as_fraction("--plan-effect", plan_effect), as_fraction("--base-rate", base_rate)
     if list_ and not results:
         raise UsageError("--list goes with --results, the orders by which it is measured.")
-    options = {
-        "when": when, "bought_from": day_of("--bought-from", bought_from), "bought_through": day_of("--bought-through", bought_through),
-        "at_least": at_least, "exclude": exclude or None, "consent": consent, "contacted": contacted or None,
-        "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost, "by": by, "ties": ties,
-        "holdout": as_percent("--holdout", holdout),
-    }  # fmt: skip
     read = [
-        *(exclude or ()),
-        *(contacted or ()),
+        *options.get("exclude", ()),
+        *options.get("contacted", ()),
         pseudonym_key,
         list_,
         results if results and "://" not in results else None,
     ]
-    orders = screen.opened(request, RESULT_PARTS if results else PARTS, figures=True, inputs=read)
+    orders = door.opened(request, RESULT_PARTS if results else PARTS, figures=True, inputs=read)
     with screen.busy(request, "Making the list"):
-        lists = _lists(orders, name, {k: v for k, v in options.items() if v is not None}, _secret(pseudonym_key))
+        lists = _lists(orders, name, options, _secret(pseudonym_key))
     if results:
-        _measure(request, orders, lists, results, list_, (since, until), figure_of)
+        _measure(request, orders, lists, results, list_, (measure_from, measure_through), figure_of)
         return
     parts = _parts(lists)
-    notes = [f"{n}: {told}" if len(lists) > 1 else told for n, made in lists.items() for told in made.notes]
+    notes = [f"{n}: {sentence}" if len(lists) > 1 else sentence for n, made in lists.items() for sentence in made.notes]
     if rise is not None and base is not None:
         from fairladder.campaigns.lift import plan_holdout
 
         notes += [f"{n}: {plan_holdout(len(made.frame), base, rise).in_words()}" for n, made in lists.items()]
     receipts = [dict(made.receipt) for made in lists.values()]
     view = [piece for made in lists.values() for piece in views(made)]
-    screen.give(request, orders, parts, view, notes=notes, told={"receipt": receipts}, safe=True)
-    if request.figure is not None:
-        from fairladder import figures
-
-        _draw(request, figures.campaign_funnel(next(iter(lists.values())), facts=orders.facts()))
+    door.give(
+        request,
+        orders,
+        parts,
+        view,
+        notes=notes,
+        told={"receipt": receipts},
+        safe=True,
+        figure=lambda: _figure("funnel", orders, next(iter(lists.values()))),
+    )
 
 
 def _lists(
-    orders: "Orders", name: str | None, options: dict[str, Any], secret: bytes | None
+    orders: "Orders", name: str | None, options: Mapping[str, Any], secret: bytes | None
 ) -> "dict[str, CampaignList]":
     from fairladder.campaigns import listing
 
@@ -226,52 +177,49 @@ def _measure(
 ) -> None:  # fmt: skip
     from dataclasses import replace
 
+    from fairladder.api import Orders
+    from fairladder.book.kept_orders import OrderTable
+    from fairladder.book.read import read
     from fairladder.campaigns.lift import lift
     from fairladder.campaigns.people import read_list
-    from fairladder.cli import screen
-    from fairladder.files import receipt_trouble
+    from fairladder.cli import door, screen
+    from fairladder.output.files import receipt_trouble
 
     if len(lists) > 1:
         raise UsageError(f"--results measures one campaign; say which with --name: {', '.join(lists)}.")
     made = next(iter(lists.values()))
     own = request.scheme_or_default()  # its days are the list's, not the results'
-    later = replace(request, orders=results, as_of=None, from_=None, through=None).open_with(
-        own.model_copy(update={"time": own.time.model_copy(update={"as_of": None, "from_": None, "through": None})})
+    theirs = own.model_copy(
+        update={"time": own.time.model_copy(update={"as_of": None, "from_": None, "through": None})}
     )
+    opened = replace(request, orders=results, settings={**request.settings, "time": {}}).opened(theirs)
+    later = read(opened, OrderTable((), mixed=False, sequence=False), kind=Orders)
     listed = read_list(file, orders.rows.source.engine) if file else made.frame
     trouble = receipt_trouble(file) if file else ""
-    found = lift(listed, later, since=window[0], through=window[1])
-    screen.give(
+    measured = lift(listed, later, since=window[0], through=window[1])
+    door.give(
         request,
         later,
-        {"lift": found.frame, **_parts(lists)},
-        lift_view(found, made.campaign.name),
+        {"lift": measured.frame, **_parts(lists)},
+        lift_view(measured, made.campaign.name),
         notes=[
             *([f"Warning: {trouble}"] if trouble else []),
-            *([] if screen.for_people(request) else [found.in_words()]),
+            *([] if screen.for_people(request) else [measured.in_words()]),
         ],
         safe=True,
+        figure=lambda: _figure(figure_of, later, made, measured),
     )
-    if request.figure is not None:
-        from fairladder import figures
-
-        facts = later.facts()
-        drawn = (
-            figures.campaign_lift(found, facts=facts)
-            if figure_of == "lift"
-            else figures.campaign_funnel(made, facts=facts)
-        )
-        _draw(request, drawn)
 
 
-def _draw(request: Request, figure: Any) -> None:
-    from fairladder.cli import screen
-    from fairladder.targets import replacing
+def _figure(name: str, orders: "Orders", made: "CampaignList", measured: "Lift | None" = None) -> "Figure":
+    from fairladder import figures
 
-    assert request.figure is not None
-    with replacing(request.figure) as beside:
-        figure.savefig(beside)
-    screen.note(request, f"Drew {request.figure}.")
+    facts = orders.facts()
+    return (
+        figures.campaign_funnel(made, facts=facts)
+        if name != "lift" or measured is None
+        else figures.campaign_lift(measured, facts=facts)
+    )
 
 
 _SHOWN = 12
@@ -283,21 +231,21 @@ def views(made: "CampaignList") -> "list[RenderableType]":
 
     contacts, frame, by = made.contacts, made.frame, made.campaign.by
     steps = [
-        [s.step, looks.count(s.customers), f"− {looks.count(s.removed)}" if s.removed else ""]
-        for s in made.funnel.itertuples(index=False)
+        [s.step, wording.count(s.customers), f"− {wording.count(s.removed)}" if s.removed else ""]
+        for s in rows_of(made.funnel)
     ]
     held = len(frame) - len(contacts)
-    told = f"{looks.count(len(contacts))} customers" + (
-        f", and {looks.count(held)} held out to compare with" if held else ""
+    text = f"{wording.count(len(contacts))} customers" + (
+        f", and {wording.count(held)} held out to compare with" if held else ""
     )
-    funnel = table(f"Who gets {made.campaign.name}? {told}", ["step", "customers left", "out"], steps)
+    funnel = table(f"Who gets {made.campaign.name}? {text}", ["step", "customers left", "out"], steps)
     texts = ["customer", *(["name"] if "name" in frame else []), "group", "segment", "reason"]
     rows = [
-        [*("" if looks.missing(r[n]) else str(r[n]) for n in texts), looks.count(r["rank"]), _shown(r[by])]
+        [*("" if wording.missing(r[n]) else str(r[n]) for n in texts), wording.count(r["rank"]), _shown(r[by])]
         for _, r in frame.head(_SHOWN).iterrows()
     ]  # fmt: skip
     columns = [*texts, "rank", by]
-    more = f"; the first {_SHOWN} of {looks.count(len(frame))}" if len(frame) > _SHOWN else ""
+    more = f"; the first {_SHOWN} of {wording.count(len(frame))}" if len(frame) > _SHOWN else ""
     return [
         funnel,
         *([table(f"By {by}, equal customers alike{more}", columns, rows, left=len(texts))] if rows else []),
@@ -305,53 +253,53 @@ def views(made: "CampaignList") -> "list[RenderableType]":
 
 
 def _shown(cell: Any) -> str:
-    if looks.missing(cell):
-        return looks.NOTHING
-    return cell.date().isoformat() if isinstance(cell, dt.datetime) else looks.value(cell)
+    if wording.missing(cell):
+        return wording.NOTHING
+    return cell.date().isoformat() if isinstance(cell, dt.datetime) else wording.value(cell)
 
 
-def lift_view(found: "Lift", name: str) -> "list[RenderableType]":
+def lift_view(measured: "Lift", name: str) -> "list[RenderableType]":
     """The comparison overall and by segment, and what can be said of it."""
     from rich.text import Text
 
     from fairladder.cli.screen import table
 
-    rows = [[r["segment"], *_sizes(r), *_response(r), *_spend(r)] for _, r in found.frame.iterrows()]
+    rows = [[r["segment"], *_sizes(r), *_response(r), *_spend(r)] for _, r in measured.frame.iterrows()]
     columns = ["segment", "contacted", "held out", "bought", "held out", "points", "95 %", "p"]
     columns += ["spent each", "held out", "more each", "95 %", "p"]
-    first = found.frame.iloc[0]
-    spent = looks.money(first["spend_lift"], 2)
+    first = measured.frame.iloc[0]
+    spent = wording.money(first["spend_lift"], 2)
     title = f"Did {name} work? {_points(first['response_lift'])} points of response, {spent} of spend per customer"
     several = (
         " Segments are looked at one by one: of twenty, one would look clear by chance alone." if len(rows) > 2 else ""
     )
-    return [table(title, columns, rows), Text(found.in_words() + several)]
+    return [table(title, columns, rows), Text(measured.in_words() + several)]
 
 
 def _sizes(r: "pd.Series[Any]") -> list[str]:
-    return [looks.count(r["contacted"]), looks.count(r["held_out"])]
+    return [wording.count(r["contacted"]), wording.count(r["held_out"])]
 
 
 def _response(r: "pd.Series[Any]") -> list[str]:
-    rates = [looks.percent(r["response_contacted"]), looks.percent(r["response_held_out"])]
+    rates = [wording.percent(r["response_contacted"]), wording.percent(r["response_held_out"])]
     low, high = _points(r["response_low"]), _points(r["response_high"])
     return [*rates, _points(r["response_lift"]), _span(low, high), _p(r["response_p"])]
 
 
 def _spend(r: "pd.Series[Any]") -> list[str]:
     each, held, more, low, high = (
-        looks.money(r[f"spend_{n}"], 2) for n in ("contacted", "held_out", "lift", "low", "high")
+        wording.money(r[f"spend_{n}"], 2) for n in ("contacted", "held_out", "lift", "low", "high")
     )
     return [each, held, more, _span(low, high), _p(r["spend_p"])]
 
 
 def _span(low: str, high: str) -> str:
-    return looks.NOTHING if low == high == looks.NOTHING else f"{low} to {high}"
+    return wording.NOTHING if low == high == wording.NOTHING else f"{low} to {high}"
 
 
 def _points(share: float) -> str:
-    return looks.NOTHING if looks.missing(share) else f"{100 * share:+.1f}"
+    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.1f}"
 
 
 def _p(value: float) -> str:
-    return looks.NOTHING if looks.missing(value) else "under 0.001" if value < 0.001 else f"{value:.3f}"
+    return wording.NOTHING if wording.missing(value) else "under 0.001" if value < 0.001 else f"{value:.3f}"

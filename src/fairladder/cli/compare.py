@@ -3,15 +3,17 @@
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-from fairladder import looks
+from fairladder import wording
 from fairladder.cli.options import Request, figure_option, known_period, option
 from fairladder.errors import UsageError, nearest
+from fairladder.frames import row_of_largest, rows_of
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
 
-    from fairladder.comparison import Comparison, Paths
+    from fairladder.review.comparison import Comparison, Paths
 
 PARTS = ("segments", "rungs", "movers", "spend_change", "drift")
 PATH_PARTS = ("sizes", "paths")
@@ -44,7 +46,7 @@ def compare(
     scored_then: ScoredThen = None, scored_now: ScoredNow = None, figure_of: FigureOf = None,
 ) -> None:  # fmt: skip
     """Who moved since then, who came and returned, and what is the change of spend made of?"""
-    from fairladder.cli import screen
+    from fairladder.cli import door, screen
 
     if not request.orders:
         _of_files(request, scored_then, scored_now)
@@ -58,59 +60,48 @@ def compare(
         hint = nearest(figure_of, FIGURES) if figure_of not in FIGURES else "sizes goes with --every, flows without."
         raise UsageError(f"--figure-of {figure_of}: {hint}")
     known_period(every)
-    orders = screen.opened(request, PATH_PARTS if every else PARTS, figures=True)
+    orders = door.opened(request, PATH_PARTS if every else PARTS, figures=True)
     with screen.busy(request, "Scoring both days"):
-        from fairladder import comparison
+        from fairladder.review import comparison
 
         if every:
             walked = comparison.paths(orders, then, now, every=every)
-            parts, view, notes = {"sizes": walked.frame, "paths": walked.paths}, path_views(walked), []
+            parts, view, notes = walked.tables(), path_views(walked), []
         else:
             if ladders not in ("then", "each"):
                 raise UsageError(f"--ladders {ladders}: there are then and each.")
-            found = comparison.compare(orders, then, now, yardstick="then" if ladders == "then" else "each")
-            parts, view, notes = _tables(found), views(found), list(found.findings)
-    shown = orders.on(walked.days[-1] if every else found.now or then)  # the later day, and the rows used by then
-    screen.give(request, shown, parts, view, notes=notes)
-    if request.figure is not None:
+            compared = comparison.compare(orders, then, now, yardstick="then" if ladders == "then" else "each")
+            parts, view, notes = compared.tables(), views(compared), list(compared.notes)
+    shown = orders.on(walked.days[-1] if every else compared.now or then)  # the later day, and the rows used by then
+
+    def figure() -> "Figure":
         from fairladder import figures
-        from fairladder.targets import replacing
 
         facts = shown.facts()
-        figure = (
+        return (
             figures.segment_sizes(walked, facts=facts)
             if every
-            else figures.segment_flows(found, orders.scheme, facts=facts)
+            else figures.segment_flows(compared, orders.scheme, facts=facts)
         )
-        with replacing(request.figure) as beside:
-            figure.savefig(beside)
-        screen.note(request, f"Drew {request.figure}.")
+
+    door.give(request, shown, parts, view, notes=notes, figure=figure)
 
 
 def _of_files(request: Request, then: Path | None, now: Path | None) -> None:
-    import sys
 
-    from fairladder.cli import screen
-    from fairladder.comparison import compare_scored
-    from fairladder.files import csv_text, made_safe, write
-    from fairladder.targets import require_apart
+    from fairladder.cli import door
+    from fairladder.output.targets import require_apart
+    from fairladder.review.comparison import compare_scored
 
     if then is None or now is None:
         raise UsageError("Give ORDERS and --then DAY, or two kept scorings: --scored-then FILE and --scored-now FILE.")
     if request.out not in (None, "-"):
         require_apart({"--out": str(request.out)}, [then, now, *([request.scheme] if request.scheme else [])])
-    found = compare_scored(_read(then), _read(now), request.scheme_or_default())
-    parts = {n: t for n, t in _tables(found).items() if len(t.columns)}
+    compared = compare_scored(_read(then), _read(now), request.scheme_or_default())
+    parts = {n: t for n, t in compared.tables().items() if len(t.columns)}
     if request.part is not None and request.part not in parts:
         raise UsageError(f"--part {request.part}: this result has no such part. There are: {', '.join(parts)}.")
-    safe = bool(request.spreadsheet_safe)
-    if request.out not in (None, "-"):
-        write(parts, str(request.out), part=request.part, spreadsheet_safe=safe)
-    elif screen.for_people(request):
-        screen.show(*views(found))
-    else:
-        chosen = parts[request.part or "segments"]
-        sys.stdout.write(csv_text(made_safe(chosen) if safe else chosen, 2))
+    door.give(request, None, parts, views(compared))
 
 
 def _read(file: Path) -> "pd.DataFrame":
@@ -126,61 +117,51 @@ def _read(file: Path) -> "pd.DataFrame":
     raise UsageError(f"{str(file)!r}: kept scorings are read as .csv or .parquet.")
 
 
-def _tables(found: "Comparison") -> "dict[str, pd.DataFrame]":
-    return {
-        "segments": found.frame,
-        "rungs": found.rungs,
-        "movers": found.movers,
-        "spend_change": found.parts,
-        "drift": found.drift,
-    }
-
-
 _MOVES, _MOVERS = 8, 4
 
 
-def views(found: "Comparison") -> "list[RenderableType]":
+def views(compared: "Comparison") -> "list[RenderableType]":
     """From–to of segments, who rose and fell the most, what the change of spend is made of, and whether the ladders still fit."""
     from fairladder.cli.score import drift_view
     from fairladder.cli.screen import table
 
-    moved = found.frame[found.frame["from_segment"] != found.frame["to_segment"]].sort_values(
+    moved = compared.frame[compared.frame["from_segment"] != compared.frame["to_segment"]].sort_values(
         "customers", ascending=False
     )
-    stayed = int(found.frame.loc[found.frame["from_segment"] == found.frame["to_segment"], "customers"].sum())
+    stayed = int(compared.frame.loc[compared.frame["from_segment"] == compared.frame["to_segment"], "customers"].sum())
     rows = [
         [
             m.from_segment,
             f"→ {m.to_segment}",
-            looks.count(m.customers),
-            looks.money(m.spend_before),
-            looks.money(m.spend_after),
+            wording.count(m.customers),
+            wording.money(m.spend_before),
+            wording.money(m.spend_after),
         ]
-        for m in moved.head(_MOVES).itertuples(index=False)
+        for m in rows_of(moved.head(_MOVES))
     ]
-    when = f" between {looks.day(found.then)} and {looks.day(found.now)}" if found.then else ""
+    when = f" between {wording.day(compared.then)} and {wording.day(compared.now)}" if compared.then else ""
     more = f"; the largest {_MOVES} of {len(moved)} moves" if len(moved) > _MOVES else ""
     title = (
-        f"Who moved{when}? {looks.count(found.moved)} of {looks.count(found.moved + stayed)} customers, "
-        f"{looks.count(found.new)} are new, {looks.count(found.returned)} returned{more}"
+        f"Who moved{when}? {wording.count(compared.moved)} of {wording.count(compared.moved + stayed)} customers, "
+        f"{wording.count(compared.new)} are new, {wording.count(compared.returned)} returned{more}"
     )
     pieces = [table(title, ["from", "to", "customers", "spend then", "spend now"], rows, left=2)]
-    known = found.movers.dropna(subset="change")
+    known = compared.movers.dropna(subset="change")
     known = known[known["from_segment"] != "(new)"]
     rose, fell = known[known["change"] > 0], known[known["change"] < 0]
     fell = fell.sort_values(["change", "spend_after", "customer"], ascending=[True, False, True])
-    ends = [(told, part) for told, part in (("rose", rose), ("fell", fell)) if len(part)]
-    for told, part in ends:
+    ends = [(end, part) for end, part in (("rose", rose), ("fell", fell)) if len(part)]
+    for end, part in ends:
         names = ["name"] if "name" in part else []
         lines = [
-            [str(m.customer), *("" if looks.missing(m.name) else str(m.name) for _ in names), m.from_segment, f"→ {m.to_segment}",
-             f"{m.score_before:g} → {m.score_after:g}", looks.money(m.spend_before), looks.money(m.spend_after)]
-            for m in part.head(_MOVERS).itertuples(index=False)
+            [str(m.customer), *("" if wording.missing(m.name) else str(m.name) for _ in names), m.from_segment, f"→ {m.to_segment}",
+             f"{m.score_before:g} → {m.score_after:g}", wording.money(m.spend_before), wording.money(m.spend_after)]
+            for m in rows_of(part.head(_MOVERS))
         ]  # fmt: skip
         columns = ["customer", *names, "from", "to", "total score", "spend then", "spend now"]
         pieces.append(
             table(
-                f"Who {told} the most? {looks.count(len(part))} of those who moved {told}",
+                f"Who {end} the most? {wording.count(len(part))} of those who moved {end}",
                 columns,
                 lines,
                 left=3 + len(names),
@@ -188,21 +169,25 @@ def views(found: "Comparison") -> "list[RenderableType]":
         )
     return [
         *pieces,
-        *([_change(found)] if len(found.parts) else []),
-        *([drift_view(found.drift, "earlier")] if len(found.drift) else []),
+        *([_change(compared)] if len(compared.parts) else []),
+        *([drift_view(compared.drift, "earlier")] if len(compared.drift) else []),
     ]
 
 
-def _change(found: "Comparison") -> "RenderableType":
+def _change(compared: "Comparison") -> "RenderableType":
     from fairladder.cli.screen import table
 
-    parts = found.parts
+    parts = compared.parts
     before, after = float(parts["spend"].iloc[0]), float(parts["spend"].iloc[-1])
     inner = parts.iloc[1:-1]
-    largest = inner.loc[(inner["spend"] * (1 if after >= before else -1)).idxmax(), "part"]
+    largest = row_of_largest(inner, inner["spend"] * (1 if after >= before else -1)).part
     rows = [
-        [p.part, looks.count(p.customers), looks.money(p.spend, 2) if i in (0, len(parts) - 1) else f"{p.spend:+,.2f}"]
-        for i, p in enumerate(parts.itertuples(index=False))
+        [
+            p.part,
+            wording.count(p.customers),
+            wording.money(p.spend, 2) if i in (0, len(parts) - 1) else f"{p.spend:+,.2f}",
+        ]
+        for i, p in enumerate(rows_of(parts))
         if p.customers or i in (0, len(parts) - 1)
     ]
     title = f"What is the change of spend made of? {after - before:+,.0f}, above all from {largest}"
@@ -216,16 +201,14 @@ def path_views(walked: "Paths") -> "list[RenderableType]":
     wide = walked.frame.pivot(index="segment", columns="day", values="customers")
     days = list(wide.columns)[-8:]
     order = walked.frame.drop_duplicates("segment")["segment"]
-    rows = [[s, *(looks.count(wide.loc[s, d]) for d in days)] for s in order]
+    rows = [[s, *(wording.count(wide.loc[s, d]) for d in days)] for s in order]
     sizes = table(
-        f"How large are the segments? On the ladders of {looks.day(walked.days[0])}",
+        f"How large are the segments? On the ladders of {wording.day(walked.days[0])}",
         ["segment", *(f"{d:%Y-%m-%d}" for d in days)],
         rows,
     )
-    paths = [
-        [p.path, looks.count(p.customers), looks.money(p.spend)] for p in walked.paths.head(10).itertuples(index=False)
-    ]
+    paths = [[p.path, wording.count(p.customers), wording.money(p.spend)] for p in rows_of(walked.paths.head(10))]
     title = (
-        f"Which way do they go? The commonest of {looks.count(len(walked.paths))} paths over {len(walked.days)} days"
+        f"Which way do they go? The commonest of {wording.count(len(walked.paths))} paths over {len(walked.days)} days"
     )
     return [sizes, table(title, ["path", "customers", "spend now"], paths)]

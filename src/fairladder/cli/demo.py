@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from fairladder.cli.options import Request, with_errors_told
+from fairladder.cli.options import with_errors_told
 from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
@@ -25,15 +25,16 @@ def demo(
 def _tour(folder: Path) -> None:
     from rich.text import Text
 
-    from fairladder import scoring
-    from fairladder.cli import check, customers, score, screen
-    from fairladder.files import write
+    from fairladder.api import open_orders
+    from fairladder.cli import check, customers, door, score, screen
+    from fairladder.output.files import write
+    from fairladder.scores import scoring
 
     _lay_out(folder)
     results = folder / "results"
     results.mkdir(exist_ok=True)
     orders_file, scheme_file = folder / "orders.csv", folder / "scheme.toml"
-    orders = Request(orders=str(orders_file), scheme=scheme_file).open()
+    orders = open_orders(orders_file, scheme=scheme_file)
     typed = f"{orders_file} --scheme {scheme_file}"
 
     def step(line: str) -> None:
@@ -43,9 +44,9 @@ def _tour(folder: Path) -> None:
         Text("Quillmoor Yarns, an invented yarn studio: three years of orders, with the flaws of real exports.")
     )
     step(f"check {typed}")
-    found = orders.check()
-    screen.show(*check.views(orders, found))
-    write(found.set_aside, results / "set-aside.csv")
+    checked = orders.check()
+    screen.show(*check.views(orders, checked))
+    write(checked.set_aside, results / "set-aside.csv")
     step(f"customers {typed} --out {results / 'customers.csv'}")
     everybody = orders.customers()
     screen.show(customers.view(everybody))
@@ -63,13 +64,13 @@ def _tour(folder: Path) -> None:
     write(scored, results / "scored.parquet", facts=facts)
     write(parts, results / "scored.json", decimals=decimals, facts=facts)
     for name in ("segments", "grid", "ladders", "concentration"):
-        score.draw(results / f"{name}.png", name, scored, orders)
+        door.draw(results / f"{name}.png", score.figure(name, scored, orders))
     screen.show(_where_all_lies(folder, results, typed))
 
 
 def _lay_out(folder: Path) -> None:
     from fairladder.demo import FILES, SHOP
-    from fairladder.targets import replacing
+    from fairladder.output.targets import replacing
 
     if folder.exists() and not folder.is_dir():
         raise UsageError(f"{str(folder)!r} is a file; name a folder for the example.")
@@ -92,7 +93,7 @@ def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
     from fairladder.demo import FILES
 
     made = sorted(p.name for p in results.iterdir())
-    told = (
+    text = (
         f"  {folder}/: {', '.join(FILES)}\n"
         f"  {results}/: {', '.join(made)}\n\n"
         f"Other ways to segment the same members: scheme-points.toml, scheme-cells.toml and scheme-behaviour.toml.\n"
@@ -100,4 +101,4 @@ def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
         f"Or ask what they are worth, whom to write to, and who moved: fairladder value {typed}, the same with campaign in place of "
         "value, and with compare and --then 2025-12-31."
     )
-    return Text.assemble(("Where everything lies\n", "bold"), told)
+    return Text.assemble(("Where everything lies\n", "bold"), text)

@@ -4,16 +4,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from fairladder import looks
+from fairladder import wording
 from fairladder.cli.options import Request
 from fairladder.errors import UsageError, nearest
+from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
-    import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
 
-    from fairladder.explanation import Explanation
-    from fairladder.order_book import Orders
+    from fairladder.api import Orders
+    from fairladder.review.explanation import Explanation
 
 PARTS = ("changes", "standings", "rules", "orders")
 _FEW = 3
@@ -30,33 +31,33 @@ Count = Annotated[int, typer.Option("--count", help="How many of the segment.", 
 
 def explain(request: Request, ids: Ids = None, segment: Segment = None, count: Count = _FEW) -> None:
     """Why is this customer in that segment? Values, cuts, rungs, the rules tried, and the smallest changes that would move them."""
-    from fairladder.cli import screen
+    from fairladder.cli import door, screen
 
     if bool(ids) == (segment is not None):
         raise UsageError("Name customers by their ids, or a segment with --segment NAME.")
-    orders = screen.opened(request, PARTS, figures=True)
+    orders = door.opened(request, PARTS, figures=True)
     with screen.busy(request, "Explaining"):
-        from fairladder.explanation import explain as explained_of
+        from fairladder.review.explanation import explain as explained_of
+        from fairladder.review.explanation import tables_of
 
         chosen = list(dict.fromkeys(ids)) if ids else _of_segment(orders, str(segment), count)
         explained = explained_of(orders, chosen)
-    parts = tables(explained)
+    parts = tables_of(explained)
     view = [piece for one in explained for piece in pieces(one)]
     whole = {**orders.facts(), "explanations": [e.as_json() for e in explained]}
-    screen.give(request, orders, parts, view, whole)
-    if request.figure is not None:
-        from fairladder import figures
-        from fairladder.targets import replacing
 
-        with replacing(request.figure) as beside:
-            figures.explanation(explained[0], facts=orders.facts()).savefig(beside)
-        screen.note(request, f"Drew {request.figure}: customer {explained[0].customer}.")
+    def figure() -> "Figure":
+        from fairladder import figures
+
+        return figures.explanation(explained[0], facts=orders.facts())
+
+    door.give(request, orders, parts, view, whole=whole, figure=figure, drew=f": customer {explained[0].customer}")
 
 
 def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
     from fairladder.errors import DataError
-    from fairladder.scoring import score
-    from fairladder.value.columns import customers_to_score
+    from fairladder.scores.scoring import score
+    from fairladder.value.to_score import customers_to_score
 
     names = [s.name for s in orders.scheme.segments]
     if segment not in names:
@@ -66,28 +67,6 @@ def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
     if held.empty:
         raise DataError(f"Segment {segment} holds nobody, so there is nobody to explain.")
     return [str(c) for c in held["customer"].head(count)]
-
-
-def tables(explained: "list[Explanation]") -> "dict[str, pd.DataFrame]":
-    """The parts of several explanations, each with the customer's id."""
-    from dataclasses import asdict, fields
-
-    import pandas as pd
-
-    from fairladder.explanation import Change, RuleTried, Standing
-
-    parts = {}
-    for name, kind in (("changes", Change), ("standings", Standing), ("rules", RuleTried)):
-        rows = [
-            {"customer": e.customer, **{k: _cell(v) for k, v in asdict(one).items()}}
-            for e in explained for one in getattr(e, name)
-        ]  # fmt: skip
-        parts[name] = pd.DataFrame(rows, columns=["customer", *(f.name for f in fields(kind))])
-    return {**parts, "orders": pd.concat([e.frame for e in explained], ignore_index=True)}
-
-
-def _cell(value: object) -> object:
-    return "; ".join(map(str, value)) if isinstance(value, tuple) else value
 
 
 def pieces(e: "Explanation") -> "list[RenderableType]":
@@ -101,24 +80,24 @@ def pieces(e: "Explanation") -> "list[RenderableType]":
     view: list[RenderableType] = [title]
     rows = [
         [
-            s.name, s.label if s.label != str(s.rung) else f"{s.rung} of {s.rungs}", s.measure, looks.value(s.value),
-            looks.span(s.above, s.up_to),
-            looks.percent(s.percentile / 100), looks.count(s.same - 1),
+            s.name, s.label if s.label != str(s.rung) else f"{s.rung} of {s.rungs}", s.measure, wording.value(s.value),
+            wording.span(s.above, s.up_to),
+            wording.percent(s.percentile / 100), wording.count(s.same - 1),
         ]
         for s in e.standings
     ]  # fmt: skip
     if rows:
         columns = ["score or tier", "rung", "measure", "value", "the rung holds", "better than", "same value"]
         view.append(table("Where do they stand?", columns, rows, left=3))
-    told = []
+    texts = []
     for rule in e.rules:
         sign, words = ("✓", rule.condition) if rule.held else ("✗", " and ".join(rule.failed))
-        told.append(
+        texts.append(
             Text.assemble(
                 (f"{sign} {rule.segment}: ", "bold" if rule.held else ""), (words, "" if rule.held else "dim")
             )
         )
-    view.append(Text("\n").join([Text("Which rule placed them? The first that holds", style="bold"), *told]))
+    view.append(Text("\n").join([Text("Which rule placed them? The first that holds", style="bold"), *texts]))
     if e.changes:
         lines = [Text(f"• {c.text}") for c in e.changes]
         view.append(
@@ -136,10 +115,11 @@ def _orders(e: "Explanation") -> "RenderableType":
 
     shown = e.frame.iloc[::-1].head(_MOST_ORDERS)
     rows = [
-        [str(getattr(o, "order", "")), looks.day(o.placed_on), looks.money(o.amount, 2), "" if looks.missing(o.nth) else looks.count(o.nth),
-         looks.days(None if looks.missing(o.gap_days) else o.gap_days), looks.percent(o.share_of_customer)]
-        for o in shown.itertuples(index=False)
+        [str(getattr(o, "order", "")), wording.day(o.placed_on), wording.money(o.amount, 2),
+         "" if wording.missing(o.nth) else wording.count(o.nth),
+         wording.days(None if wording.missing(o.gap_days) else o.gap_days), wording.percent(o.share_of_customer)]
+        for o in rows_of(shown)
     ]  # fmt: skip
     more = f"; the latest {_MOST_ORDERS}" if len(e.frame) > _MOST_ORDERS else ""
-    title = f"What did they order? {looks.count(len(e.frame))} orders{more}"
+    title = f"What did they order? {wording.count(len(e.frame))} orders{more}"
     return table(title, ["order", "day", "amount", "nth", "days since the last", "share of their spend"], rows, left=2)

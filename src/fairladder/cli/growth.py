@@ -4,11 +4,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from fairladder import looks
+from fairladder import wording
 from fairladder.cli.options import Request, figure_option, known_figure, known_period
+from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
     from rich.text import Text
 
@@ -30,11 +32,12 @@ FigureOf = Annotated[str, figure_option(FIGURES)]
 
 def growth(request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = "running") -> None:
     """How do customers come, what do first and repeat orders bring, and where did growth go flat?"""
-    from fairladder.cli import screen
+    from fairladder.book.kept_orders import OrderTable
+    from fairladder.cli import door, screen
 
     known_figure(figure_of, FIGURES)
     known_period(period)
-    orders = screen.opened(request, PARTS, figures=True)
+    orders = door.opened(request, PARTS, figures=True, keep=OrderTable((by,) if by else ()))
     with screen.busy(request, "Counting who came when"):
         from fairladder.history import growth as history
 
@@ -51,19 +54,16 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
         if by
         else [_periods(table, period), _flat(spells, by, period)]
     )
-    screen.give(request, orders, {"growth": table, "flat_spells": spells}, view, notes=notes)
-    if request.figure is not None:
+
+    def figure() -> "Figure":
         from fairladder import figures
-        from fairladder.targets import replacing
 
         facts = orders.facts()
         if figure_of == "running":
-            figure = figures.growth_running(table, by, period=period, facts=facts)
-        else:
-            figure = figures.growth_revenue(table, period=period, facts=facts)
-        with replacing(request.figure) as beside:
-            figure.savefig(beside)
-        screen.note(request, f"Drew {request.figure}.")
+            return figures.growth_running(table, by, period=period, facts=facts)
+        return figures.growth_revenue(table, period=period, facts=facts)
+
+    door.give(request, orders, {"growth": table, "flat_spells": spells}, view, notes=notes, figure=figure)
 
 
 _SHOWN = 24
@@ -74,10 +74,10 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
 
     shown = table.tail(_SHOWN)
     rows = [
-        [f"{g.label}{'' if g.complete else ' …'}", looks.count(g.orders), looks.count(g.customers), looks.count(g.new_customers),
-         looks.count(g.returning_customers), looks.money(g.revenue), looks.money(g.new_revenue), looks.money(g.repeat_revenue),
-         looks.money(g.refunded), looks.count(g.new_customers_running)]
-        for g in shown.itertuples(index=False)
+        [f"{g.label}{'' if g.complete else ' …'}", wording.count(g.orders), wording.count(g.customers), wording.count(g.new_customers),
+         wording.count(g.returning_customers), wording.money(g.revenue), wording.money(g.new_revenue), wording.money(g.repeat_revenue),
+         wording.money(g.refunded), wording.count(g.new_customers_running)]
+        for g in rows_of(shown)
     ]  # fmt: skip
     columns = [
         period,
@@ -92,10 +92,10 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
         "customers so far",
     ]
     repeat, revenue = float(table["repeat_revenue"].sum()), float(table["revenue"].sum())
-    told = f"{looks.percent(repeat / revenue if revenue > 0 else None)} of revenue are repeat orders"
+    text = f"{wording.percent(repeat / revenue if revenue > 0 else None)} of revenue are repeat orders"
     more = f"; the latest {_SHOWN} of {len(table)} {period}s" if len(table) > _SHOWN else ""
     unfinished = "; … is not over yet" if not shown["complete"].all() else ""
-    return drawn(f"How do customers come? {told}{more}{unfinished}", columns, rows)
+    return drawn(f"How do customers come? {text}{more}{unfinished}", columns, rows)
 
 
 def _groups(table: "pd.DataFrame", by: str, period: str) -> "RenderableType":
@@ -103,13 +103,15 @@ def _groups(table: "pd.DataFrame", by: str, period: str) -> "RenderableType":
     from fairladder.cli.screen import table as drawn
 
     rows, last = [], 6
-    for group, rows_of in table.groupby(by, sort=False):
-        done = rows_of[rows_of["complete"]]
+    for group, held in table.groupby(by, sort=False):
+        done = held[held["complete"]]
         late, early = done["new_customers"].tail(last), done["new_customers"].iloc[-2 * last : -last]
         rows.append([
-            str(group), looks.count(rows_of["new_customers_running"].iloc[-1]), looks.count(rows_of["orders"].sum()),
-            looks.money(rows_of["revenue"].sum()), looks.money(rows_of["new_revenue"].sum()), looks.money(rows_of["repeat_revenue"].sum()),
-            looks.money(early.mean(), 1) if len(early) else looks.NOTHING, looks.money(late.mean(), 1) if len(late) else looks.NOTHING,
+            str(group), wording.count(held["new_customers_running"].iloc[-1]), wording.count(held["orders"].sum()),
+            wording.money(held["revenue"].sum()), wording.money(held["new_revenue"].sum()),
+            wording.money(held["repeat_revenue"].sum()),
+            wording.money(early.mean(), 1) if len(early) else wording.NOTHING,
+            wording.money(late.mean(), 1) if len(late) else wording.NOTHING,
         ])  # fmt: skip
     columns = [
         by,
@@ -121,7 +123,7 @@ def _groups(table: "pd.DataFrame", by: str, period: str) -> "RenderableType":
         f"new a {period}, before",
         f"new a {period}, last {last}",
     ]
-    total = looks.count(table.groupby(by)["new_customers_running"].last().sum())
+    total = wording.count(table.groupby(by)["new_customers_running"].last().sum())
     return drawn(f"Where do customers come from? {total} customers by {by}", columns, rows)
 
 
@@ -132,11 +134,11 @@ def _flat(spells: "pd.DataFrame", by: str | None, period: str) -> "Text":
         return Text(f"No flat spell: there is no run of two complete {period}s without a new customer.")
     lines = [Text("Where did growth go flat?", style="bold")]
     known = spells[~spells[spells.columns[0]].isin(["unknown", "mixed"])]
-    for s in (known if len(known) else spells).head(8).itertuples(index=False):
+    for s in rows_of((known if len(known) else spells).head(8)):
         group = f"{s[0]}: " if by else ""
         lines.append(
             Text(
-                f"• {group}no new customer from {s.first} to {s.last}, {s.periods} {period}s, at {looks.count(s.running)} customers"
+                f"• {group}no new customer from {s.first} to {s.last}, {s.periods} {period}s, at {wording.count(s.running)} customers"
             )
         )
     return Text("\n").join(lines)

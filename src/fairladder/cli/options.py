@@ -5,38 +5,24 @@ import inspect
 import os
 import sys
 import warnings
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, ExitStack
 from contextvars import ContextVar
-from dataclasses import MISSING, dataclass, fields
+from dataclasses import MISSING, dataclass, field, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
 
 import typer
 
-from fairladder import looks, shares
+from fairladder import shares, wording
 from fairladder.errors import FairLadderError, FairLadderWarning, UsageError, nearest
+from fairladder.settings import WINDOW, Setting, with_option
 
 if TYPE_CHECKING:
-    from fairladder.order_book import Orders
+    from fairladder.book.opened import Opened
     from fairladder.scheme import Scheme
 
-_WINDOW, _OUTPUT, _COLUMNS = "Rows and days", "Output", "Columns of the orders (where the scheme does not name them)"
-
-
-_WRITING = "How the file is written (where it does not tell)"
-_WRITTEN = (
-    "drop",
-    "discount_as",
-    "table",
-    "query",
-    "date_format",
-    "decimal_mark",
-    "separator",
-    "encoding",
-    "header_row",
-    "sheet",
-)
+_OUTPUT = "Output"
 
 
 def option(*names: str, help: str, panel: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
@@ -70,10 +56,6 @@ def known_period(period: str | None) -> None:
             raise UsageError(f"There is no period {period!r}. {nearest(period, PERIODS)}")
 
 
-def _column(role: str, what: str) -> Any:
-    return option(f"--{role.replace('_', '-')}-column", help=what, panel=_COLUMNS, metavar="NAME")
-
-
 def figure_option(figures: tuple[str, ...]) -> Any:
     """``--figure-of``, for commands that draw several figures."""
     return typer.Option(
@@ -103,42 +85,17 @@ class Request:
         ),
     ]
     scheme: Annotated[
-        Path | None, option("--scheme", help="The scheme: a TOML file of all settings.", panel=_WINDOW, metavar="FILE")
+        Path | None, option("--scheme", help="The scheme: a TOML file of all settings.", panel=WINDOW, metavar="FILE")
     ] = None
     customers: Annotated[
-        Path | None, option("--customers", help="A file with one row per customer.", panel=_WINDOW, metavar="FILE")
-    ] = None
-    as_of: Annotated[
-        str | None,
-        option("--as-of", help="Day of reckoning; rows after it do not count.", panel=_WINDOW, metavar="DAY"),
-    ] = None
-    from_: Annotated[str | None, option("--from", help="First day of the window.", panel=_WINDOW, metavar="DAY")] = None
-    through: Annotated[
-        str | None, option("--through", help="Last day of the window, itself included.", panel=_WINDOW, metavar="DAY")
-    ] = None
-    where: Annotated[
-        str | None,
-        option("--where", help="SQL condition on rows, added to the scheme's.", panel=_WINDOW, metavar="CONDITION"),
+        Path | None, option("--customers", help="A file with one row per customer.", panel=WINDOW, metavar="FILE")
     ] = None
     allow_set_aside: Annotated[
         bool,
         typer.Option(
-            "--allow-set-aside", help="Go on though over 20 % of rows cannot be used.", rich_help_panel=_WINDOW
+            "--allow-set-aside", help="Go on though over 20 % of rows cannot be used.", rich_help_panel=WINDOW
         ),
     ] = False
-    allow: Annotated[
-        list[str] | None,
-        option(
-            "--allow",
-            help="A finding that is an error, and right in this file: repeated-total, discount-unit, unmatched-customers.",
-            panel=_WINDOW,
-            metavar="FINDING",
-        ),
-    ] = None
-    drop: Annotated[
-        str | None,
-        option("--drop", help="repeats: rows that repeat another in every cell.", panel=_WINDOW, metavar="WHAT"),
-    ] = None
     out: Annotated[
         str | None,
         option(
@@ -170,52 +127,8 @@ class Request:
         ),
     ] = False
     quiet: Annotated[bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)] = False
-    customer_column: Annotated[str | None, _column("customer", "The customer's id.")] = None
-    order_column: Annotated[str | None, _column("order", "The order's id; without one every row is an order.")] = None
-    placed_column: Annotated[str | None, _column("placed", "Day or time of the order.")] = None
-    amount_column: Annotated[str | None, _column("amount", "The row's amount.")] = None
-    unit_price_column: Annotated[str | None, _column("unit_price", "Price of one, in place of an amount.")] = None
-    quantity_column: Annotated[str | None, _column("quantity", "How many, beside a unit price.")] = None
-    discount_column: Annotated[str | None, _column("discount", "Fraction off, beside a unit price.")] = None
-    name_column: Annotated[str | None, _column("name", "The customer's name.")] = None
-    channel_column: Annotated[str | None, _column("channel", "Where the order came from.")] = None
-    status_column: Annotated[str | None, _column("status", "State of the order.")] = None
-    currency_column: Annotated[str | None, _column("currency", "Currency of the amount.")] = None
-    cost_column: Annotated[str | None, _column("cost", "What the row cost the shop.")] = None
-    table: Annotated[
-        str | None,
-        option("--table", help="Table of the database that ORDERS is the address of.", panel=_WRITING, metavar="NAME"),
-    ] = None
-    query: Annotated[
-        str | None,
-        option("--query", help="SELECT that gives the rows, in place of a table.", panel=_WRITING, metavar="SQL"),
-    ] = None
-    date_format: Annotated[
-        str | None,
-        option("--date-format", help="day-first, month-first, … or %d.%m.%y.", panel=_WRITING, metavar="FORMAT"),
-    ] = None
-    decimal_mark: Annotated[
-        str | None, option("--decimal-mark", help="The decimal mark of numbers.", panel=_WRITING, metavar="MARK")
-    ] = None
-    separator: Annotated[
-        str | None, option("--separator", help="What stands between cells.", panel=_WRITING, metavar="SIGN")
-    ] = None
-    encoding: Annotated[
-        str | None, option("--encoding", help="utf-8, utf-16, cp1252, …", panel=_WRITING, metavar="NAME")
-    ] = None
-    header_row: Annotated[
-        int | None, option("--header-row", help="Row of the column names.", panel=_WRITING, metavar="NUMBER")
-    ] = None
-    sheet: Annotated[str | None, option("--sheet", help="Sheet of a workbook.", panel=_WRITING, metavar="NAME")] = None
-    amount_is: Annotated[
-        str | None,
-        option("--amount-is", help="line (rows add up) or order (each repeats it).", panel=_COLUMNS, metavar="GRAIN"),
-    ] = None
-
-    discount_as: Annotated[
-        str | None,
-        option("--discount-as", help="fraction (0 to 1) or percent (0 to 100).", panel=_COLUMNS, metavar="UNIT"),
-    ] = None
+    settings: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    """What options say of the scheme, by part and key; only what was given."""
 
     def scheme_or_default(self) -> "Scheme":
         """The scheme as it stands in its file."""
@@ -223,37 +136,54 @@ class Request:
 
         return load_scheme(self.scheme) if self.scheme else Scheme()
 
-    def open(self) -> "Orders":
-        """The orders, with the options laid over the scheme."""
-        return self.open_with(self.scheme_or_default())
+    def opened(self, scheme: "Scheme | None" = None) -> "Opened":
+        """The orders before they are read, with the options laid over the scheme, or over this one."""
+        from fairladder.book.opened import open_unread
 
-    def open_with(self, scheme: "Scheme") -> "Orders":
-        """The orders, with the options laid over this scheme."""
-        from fairladder.order_book import open_orders
-
-        roles = {
-            f.name.removesuffix("_column"): getattr(self, f.name) for f in fields(self) if f.name.endswith("_column")
-        }
-        if (self.amount_column and scheme.orders.unit_price) or (self.unit_price_column and scheme.orders.amount):
+        scheme = scheme or self.scheme_or_default()
+        orders, time = dict(self.settings.get("orders", {})), self.settings.get("time", {})
+        if ("amount" in orders and scheme.orders.unit_price) or ("unit_price" in orders and scheme.orders.amount):
             raise UsageError("The scheme and the options name two ways to the amount; change [orders] in the scheme.")
-        written = {name: getattr(self, name) for name in _WRITTEN}
-        given = scheme.orders.where
-        where = f"({given}) AND ({self.where})" if given and self.where else self.where
-        time = {
-            "as_of": day_of("--as-of", self.as_of),
-            "from": day_of("--from", self.from_),
-            "through": day_of("--through", self.through),
-        }
-        scheme = scheme.with_options(
-            orders={**roles, "amount_is": self.amount_is, "where": where, **written}, time=time
-        )
-        return open_orders(
-            self.orders,
-            customers=self.customers,
-            scheme=scheme,
-            allow_set_aside=self.allow_set_aside,
-            allow=self.allow or (),
-        )
+        if scheme.orders.where and "where" in orders:
+            orders["where"] = f"({scheme.orders.where}) AND ({orders['where']})"
+        if "allow" in orders:
+            orders["allow"] = [*scheme.orders.allow, *orders["allow"]]
+        scheme = scheme.with_options(orders=orders, time=time)
+        return open_unread(self.orders, self.customers, scheme, allow_set_aside=self.allow_set_aside)
+
+
+def read_setting(setting: Setting, given: Any) -> Any:
+    """What an option says, as the scheme has it; UsageError for what cannot be meant."""
+    match setting.given:
+        case "day":
+            return day_of(setting.option, given)
+        case "share":
+            return as_fraction(setting.option, given)
+        case "percent":
+            return as_percent(setting.option, given)
+        case "texts":
+            return given or None
+    return given
+
+
+_TYPES: Mapping[str, Any] = {"number": int | None, "amount": float | None, "texts": list[str] | None}
+
+
+def of_setting(setting: Setting) -> inspect.Parameter:
+    """The option of a setting, with the setting's own words as its help."""
+    kind = _TYPES.get(setting.given, str | None)
+    made = option(setting.option, help=setting.sentence, panel=setting.panel, metavar=setting.metavar)
+    return parameter(f"{setting.part}_{setting.key}", None, Annotated[kind, made])
+
+
+def settings_given(settings: Sequence[Setting], given: dict[str, Any]) -> dict[str, dict[str, Any]]:
+    """What options say, by part and key; their names are taken out of ``given``."""
+    by_part: dict[str, dict[str, Any]] = {}
+    for setting in settings:
+        value = read_setting(setting, given.pop(f"{setting.part}_{setting.key}"))
+        if value is not None:
+            by_part.setdefault(setting.part, {})[setting.key] = value
+    return by_part
 
 
 def day_of(option: str, text: str | None) -> Any:
@@ -266,32 +196,45 @@ def day_of(option: str, text: str | None) -> Any:
         raise UsageError(f"{option} {text}: that is not a day; write it as 2026-06-30.") from None
 
 
-def command(work: Callable[..., None], *, needs_orders: bool = True) -> Callable[..., None]:
+def command(work: Callable[..., None], *, needs_orders: bool = True, part: str = "") -> Callable[..., None]:
     """A function of a ``Request`` and options of its own, as a command with all shared options.
 
-    Without ``needs_orders`` ORDERS may be left out, and ``request.orders`` is then the empty text.
+    Without ``needs_orders`` ORDERS may be left out, and ``request.orders`` is then the empty text. With ``part`` the options of that
+    part of the scheme are the command's own, and it gets what they say as ``options``, by key.
 
     Errors that are meant for the person go to standard error, without a traceback; the exit code is theirs.
     """
-    shared = get_type_hints(Request, include_extras=True)
-    own = {n: p for n, p in inspect.signature(work).parameters.items() if n != "request"}
+    shared = {n: h for n, h in get_type_hints(Request, include_extras=True).items() if n != "settings"}
+    own = {n: p for n, p in inspect.signature(work).parameters.items() if n not in ("request", "options")}
     hints = get_type_hints(work, include_extras=True)
+    of_scheme, of_part = with_option("time", "orders"), with_option(part)
 
     @functools.wraps(work)
     def run(**given: Any) -> None:
-        request = Request(**{name: given.pop(name) for name in shared})
-        with_errors_told(lambda: work(request, **given))
+        def asked() -> None:
+            request = Request(**{n: given.pop(n) for n in shared}, settings=settings_given(of_scheme, given))
+            mine = {"options": settings_given(of_part, given).get(part, {})} if part else {}
+            work(request, **mine, **given)
 
-    ours = [_parameter(f.name, f.default, shared[f.name]) for f in fields(Request)]
+        with_errors_told(asked)
+
+    ours = [parameter(f.name, f.default, shared[f.name]) for f in fields(Request) if f.name in shared]
     if not needs_orders:
         ours[0] = ours[0].replace(default="")
-    theirs = [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
-    run.__signature__ = inspect.Signature([ours[0], *theirs, *ours[1:]])  # type: ignore[attr-defined]
-    run.__annotations__ = {p.name: p.annotation for p in [*ours, *theirs]}
+    theirs = [of_setting(s) for s in of_part]
+    theirs += [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
+    as_options(run, [ours[0], *theirs, *ours[1:], *(of_setting(s) for s in of_scheme)])
     return run
 
 
-def _parameter(name: str, default: Any, annotation: Any) -> inspect.Parameter:
+def as_options(run: Callable[..., None], parameters: list[inspect.Parameter]) -> None:
+    """Give a function the signature that its options are made of."""
+    run.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+    run.__annotations__ = {p.name: p.annotation for p in parameters}
+
+
+def parameter(name: str, default: Any, annotation: Any) -> inspect.Parameter:
+    """A parameter that is an option or an argument."""
     given = inspect.Parameter.empty if default is MISSING else default
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=given, annotation=annotation)
 
@@ -314,7 +257,7 @@ def with_errors_told(work: Callable[[], None]) -> None:
             work()
             sys.stdout.flush()
     except FairLadderError as error:
-        print(looks.plain(f"Error: {error}"), file=sys.stderr)
+        print(wording.plain(f"Error: {error}"), file=sys.stderr)
         raise typer.Exit(error.exit_code) from error
     except KeyboardInterrupt:
         print("Stopped; nothing was written by halves.", file=sys.stderr)

@@ -3,13 +3,14 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from fairladder import looks
+from fairladder import wording
 from fairladder.cli.growth import By, Period
 from fairladder.cli.options import Request, figure_option, known_figure, known_period
+from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -17,8 +18,8 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
     from rich.text import Text
 
+    from fairladder.api import Orders
     from fairladder.history.cohorts import Cohorts
-    from fairladder.order_book import Orders
 
 PARTS = ("cohorts", "rates", "order-counts", "one-before", "channels", "flow")
 FIGURES = ("cohorts", "order-counts", "gaps")
@@ -39,14 +40,17 @@ def retention(
     request: Request, period: Period = "month", by: By = None, goal: Goal = None, figure_of: FigureOf = "cohorts"
 ) -> None:
     """Do customers come back? Cohorts by their first purchase, two rates, and who orders a second and a fifth time."""
-    from fairladder.cli import screen
+    from fairladder.book.kept_orders import OrderTable
+    from fairladder.cli import door, screen
     from fairladder.errors import UsageError
 
     known_figure(figure_of, FIGURES)
     known_period(period)
     if goal is not None and goal < 2:  # one before the first order there is nobody
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
-    orders = screen.opened(request, PARTS, figures=True)
+    of_orders = request.part in (None, "cohorts", "rates")
+    kept = OrderTable((by,) if by else (), sequence=by is not None) if of_orders else None
+    orders = door.opened(request, PARTS, figures=True, keep=kept)
     answers = _Answers(orders, period, by, goal)
     parts = PARTS if "channel" in orders.roles else PARTS[:-2]
     if request.part is not None and request.part not in parts:
@@ -55,13 +59,7 @@ def retention(
     with screen.busy(request, "Following the customers"):
         tables = {name: answers.table(name) for name in (parts if whole else [request.part or PARTS[0]])}
         view = answers.views(tables) if whole else []
-    screen.give(request, orders, tables, view)
-    if request.figure is not None:
-        from fairladder.targets import replacing
-
-        with replacing(request.figure) as beside:
-            answers.figure(figure_of).savefig(beside)
-        screen.note(request, f"Drew {request.figure}.")
+    door.give(request, orders, tables, view, figure=lambda: answers.figure(figure_of))
 
 
 @dataclass
@@ -89,7 +87,7 @@ class _Answers:
         from fairladder.history import counts
 
         if part in ("cohorts", "rates"):
-            return self.cohorts.frame if part == "cohorts" else _rate_table(self.cohorts)
+            return self.cohorts.tables()[part]
         if part == "order-counts":
             return self.counts
         if part == "one-before":
@@ -115,26 +113,20 @@ class _Answers:
         return figures.gaps(order_ledger(self.orders), facts=facts)
 
 
-def _rate_table(found: "Cohorts") -> "pd.DataFrame":
-    import pandas as pd
-
-    rates = [(r.name, r.numerator, r.denominator, r.value) for r in (found.repeat_retention, found.cohort_retention)]
-    return pd.DataFrame(rates, columns=["rate", "numerator", "denominator", "value"])
-
-
 _MOST_K, _MOST_COHORTS = 12, 16
 
 
-def _cohorts(found: "Cohorts") -> "RenderableType":
+def _cohorts(cohorts: "Cohorts") -> "RenderableType":
     from fairladder.cli.screen import table
 
-    wide = found.wide().tail(_MOST_COHORTS)
-    ks = [k for k in wide.columns if k != "size" and k <= _MOST_K]
+    wide = cohorts.wide().tail(_MOST_COHORTS)
+    columns: list[Any] = list(wide.columns)
+    ks = [k for k in columns if k != "size" and k <= _MOST_K]
     rows = [
-        [str(name), looks.count(row["size"]), *("" if looks.missing(row[k]) else f"{100 * row[k]:.0f}" for k in ks)]
+        [str(name), wording.count(row["size"]), *("" if wording.missing(row[k]) else f"{100 * row[k]:.0f}" for k in ks)]
         for name, row in wide.iterrows()
     ]
-    average = found.average()
+    average = cohorts.average()
     rows.append(
         [
             "average",
@@ -143,17 +135,17 @@ def _cohorts(found: "Cohorts") -> "RenderableType":
         ]
     )
     back = average.get(1)
-    told = looks.percent(back) if back is not None else "nobody yet"
-    title = f"Do they come back? {told} of a cohort buy in the next {found.period}; percent active k {found.period}s after the first"
+    text = wording.percent(back) if back is not None else "nobody yet"
+    title = f"Do they come back? {text} of a cohort buy in the next {cohorts.period}; percent active k {cohorts.period}s after the first"
     return table(title, ["cohort", "size", *map(str, ks)], rows)
 
 
-def _rates(found: "Cohorts") -> "Text":
+def _rates(cohorts: "Cohorts") -> "Text":
     from rich.text import Text
 
-    told = [f"{found.repeat_retention} (active in one {found.period} and again in the next)",
-            f"{found.cohort_retention} (describes the table: older cohorts weigh more)"]  # fmt: skip
-    return Text("\n".join(told))
+    lines = [f"{cohorts.repeat_retention} (active in one {cohorts.period} and again in the next)",
+            f"{cohorts.cohort_retention} (describes the table: older cohorts weigh more)"]  # fmt: skip
+    return Text("\n".join(lines))
 
 
 def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
@@ -164,23 +156,23 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
     from fairladder.history.counts import largest_drop
 
     rows = [
-        [looks.count(c.n), looks.count(c.customers), looks.percent(c.share), looks.count(c.at_least_n),
-         looks.percent(c.went_on), looks.money(c.spend)]
-        for c in counts.head(10).itertuples(index=False)
+        [wording.count(c.n), wording.count(c.customers), wording.percent(c.share), wording.count(c.at_least_n),
+         wording.percent(c.went_on), wording.money(c.spend)]
+        for c in rows_of(counts.head(10))
     ]  # fmt: skip
     once, n = counts.iloc[0], int(counts["at_least_n"].iloc[0])
     once_told = (
-        f"{looks.percent(once['share'])} of {looks.count(n)} ordered once and spent {looks.money(once['spend'])}"
+        f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
     )
     title = f"How many orders do they get to? {once_told}"
-    told = [f"{looks.count(near)} customers stand one order before {goal}; --part one-before lists them."]
+    lines = [f"{wording.count(near)} customers stand one order before {goal}; --part one-before lists them."]
     if (drop := largest_drop(counts)) is not None:
-        at, reached, on = int(drop["n"]), looks.count(drop["at_least_n"]), looks.percent(drop["went_on"])
-        told.insert(
+        at, reached, on = int(drop["n"]), wording.count(drop["at_least_n"]), wording.percent(drop["went_on"])
+        lines.insert(
             0, f"The largest drop: of {reached} with {at} {'order' if at == 1 else 'orders'}, {on} came back once more."
         )
     columns = ["orders", "customers", "of all", "at least so many", "went on", "their spend"]
-    return Group(table(title, columns, rows), Text("\n".join(told)))
+    return Group(table(title, columns, rows), Text("\n".join(lines)))
 
 
 def _channels(channels: "pd.DataFrame") -> "RenderableType":
@@ -189,12 +181,12 @@ def _channels(channels: "pd.DataFrame") -> "RenderableType":
     rows = [
         [
             c.channel,
-            looks.count(c.customers),
-            looks.percent(c.share),
-            looks.count(c.orders),
-            looks.money(c.orders_per_customer, 1),
+            wording.count(c.customers),
+            wording.percent(c.share),
+            wording.count(c.orders),
+            wording.money(c.orders_per_customer, 1),
         ]
-        for c in channels.itertuples(index=False)
+        for c in rows_of(channels)
     ]
-    title = f"Who buys through one channel only? {looks.count(channels['customers'].sum())} customers"
+    title = f"Who buys through one channel only? {wording.count(channels['customers'].sum())} customers"
     return table(title, ["channel", "customers only here", "of its customers", "orders", "orders each"], rows)

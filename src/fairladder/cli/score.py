@@ -2,22 +2,24 @@
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from fairladder import looks
+from fairladder import wording
 from fairladder.cli.options import Request, figure_option, known_figure, option
+from fairladder.frames import row_of_largest, rows_of
 from fairladder.ladder.drift import MOVED, STEADY
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
     from rich.text import Text
 
-    from fairladder.fitting import AnyLadder
-    from fairladder.order_book import Orders
+    from fairladder.api import Orders
     from fairladder.scheme import Tier
+    from fairladder.scores.fitting import AnyLadder
 
 PARTS = ("customers", "segments", "rules")
 FIGURES = ("segments", "grid", "ladders", "concentration", "stability")
@@ -66,7 +68,7 @@ def score(
     figure_of: FigureOf = "segments",
 ) -> None:
     """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
-    from fairladder.cli import screen
+    from fairladder.cli import door, screen
     from fairladder.errors import DataError, UsageError
 
     known_figure(figure_of, FIGURES)
@@ -75,10 +77,10 @@ def score(
     if as_sql is not None:
         _require_dialect(as_sql)
     if save_ladders is not None:
-        from fairladder.targets import require_place
+        from fairladder.output.targets import require_place
 
         require_place(save_ladders)
-    orders = screen.opened(
+    orders = door.opened(
         request,
         (*PARTS, *(["drift"] if with_ladders else []), *(["stability", "unsettled"] if stability else [])),
         figures=True,
@@ -86,11 +88,13 @@ def score(
         inputs=[with_ladders],
     )
     with screen.busy(request, "Scoring the customers"):
-        from fairladder import fairness, saved_ladders, scoring
-        from fairladder.value.columns import customers_to_score
+        from fairladder.book.spend import nobody_bought
+        from fairladder.scores import fairness, scoring
+        from fairladder.scores import saved as saved_ladders
+        from fairladder.value.to_score import customers_to_score
 
         customers = customers_to_score(orders)
-        if not (customers["orders"] > 0).any():
+        if nobody_bought(customers):
             raise DataError(
                 "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."
             )
@@ -111,61 +115,55 @@ def score(
             parts["rules"] = scoring.rule_coverage(scored, orders.scheme)
             notes = [*fairness.segment_notes(parts["segments"]), *notes]
         if stability:
-            from fairladder.steadiness import stability as stability_of
+            from fairladder.review.stability import stability as stability_of
 
-            steadiness = stability_of(orders)
-            parts |= {"stability": steadiness.frame, "unsettled": steadiness.unsettled}
+            parts |= stability_of(orders).tables()
         if saved is not None:
             parts["drift"] = saved_ladders.drift(saved, scored)
     pieces = views(orders, parts) if "segments" in parts else []
     seen = fairness.too_few_to_advise(customers) if pieces else []
-    screen.give(request, orders, parts, pieces, notes=[n for n in notes if n], seen=seen)
+    notes = [n for n in notes if n]
+    door.give(
+        request, orders, parts, pieces, notes=notes, seen=seen,
+        figure=lambda: figure(figure_of, scored, orders, parts.get("stability")),
+    )  # fmt: skip
     if save_ladders is not None:
         saved_ladders.SavedLadders.of(ladders, orders.scheme, customers, orders.as_of).save(save_ladders)
         screen.note(request, f"Saved {len(ladders)} ladders in {save_ladders}.")
-    if request.figure is not None:
-        draw(request.figure, figure_of, scored, orders, parts.get("stability"))
-        screen.note(request, f"Drew {request.figure}.")
 
 
 def _require_dialect(dialect: str) -> None:
     from fairladder.errors import UsageError, nearest
-    from fairladder.portable import DIALECTS
+    from fairladder.scores.as_sql import DIALECTS
 
     if dialect not in DIALECTS:
         raise UsageError(f"--as-sql {dialect}: SQL is written for {', '.join(DIALECTS)}. {nearest(dialect, DIALECTS)}")
 
 
 def _print_sql(dialect: str, orders: "Orders", ladders: "Mapping[str, AnyLadder]", scored: "pd.DataFrame") -> None:
-    from fairladder.conditions import frame_kinds
-    from fairladder.portable import scheme_sql
+    from fairladder.scores.as_sql import scheme_sql
 
     print(f"-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of {orders.as_of}.")
-    print(scheme_sql(orders.scheme, ladders, frame_kinds(scored), dialect) + ";")
+    print(scheme_sql(orders.scheme, ladders, scored, dialect) + ";")
 
 
-def draw(
-    path: Path, name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None
-) -> None:
-    """Draw one of the figures to a file, as a whole or not at all."""
+def figure(name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None) -> "Figure":
+    """One of the figures of scored customers."""
     from fairladder import figures
-    from fairladder.targets import replacing
 
     facts = orders.facts()
-    if name == "stability":
-        assert stability is not None
-        figure = figures.stability(stability, facts=facts)
-    elif name in ("ladders", "concentration"):
-        figure = getattr(figures, name)(scored, orders.scheme, facts=facts)
+    if stability is not None and name == "stability":
+        return figures.stability(stability, facts=facts)
+    if name in ("ladders", "concentration"):
+        drawn: Figure = getattr(figures, name)(scored, orders.scheme, facts=facts)
     else:
-        figure = getattr(figures, name)(scored, facts=facts)
-    with replacing(path) as beside:
-        figure.savefig(beside)
+        drawn = getattr(figures, name)(scored, facts=facts)
+    return drawn
 
 
 def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[RenderableType]":
     """The segment table, the three answers, and rules that place nobody."""
-    from fairladder.fairness import too_few_to_advise
+    from fairladder.scores.fairness import too_few_to_advise
 
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["customers"]) for name, tier in orders.scheme.tiers.items()]
@@ -178,8 +176,8 @@ def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[Renderabl
 def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "RenderableType":
     from fairladder.cli.screen import table
 
-    rows = [[s.change, looks.count(s.customers), looks.percent(s.share)] for s in stability.itertuples(index=False)]
-    title = f"Would other choices place them elsewhere? {looks.count(len(unsettled))} customers stand within a hair of a cut"
+    rows = [[s.change, wording.count(s.customers), wording.percent(s.share)] for s in rows_of(stability)]
+    title = f"Would other choices place them elsewhere? {wording.count(len(unsettled))} customers stand within a hair of a cut"
     return table(title, ["if it were", "in another segment", "of all"], rows)
 
 
@@ -187,17 +185,19 @@ def _tier(name: str, tier: "Tier", scored: "pd.DataFrame") -> "RenderableType":
     from fairladder.cli.screen import table
 
     held = scored.groupby(name, observed=False)
-    counts, spend = held.size(), held["spend"].sum()
+    counts: Any = held.size()
+    spend: Any = held["spend"].sum()
     n, total = int(counts.sum()), float(spend.sum())
     rows = [
-        [label, looks.count(counts[label]), looks.percent(counts[label] / n if n else None), looks.money(spend[label]),
-         looks.percent(spend[label] / total if total else None)]
+        [label, wording.count(counts[label]), wording.percent(counts[label] / n if n else None), wording.money(spend[label]),
+         wording.percent(spend[label] / total if total else None)]
         for label in tier.names()
     ]  # fmt: skip
     way = f" within each {tier.within}" if tier.within else ""
     best = tier.names()[0]
-    share = looks.percent(spend[best] / total if total else None)
-    title = f"Tier {name} by {tier.of}{way}: {best} are {looks.count(counts[best])} of {looks.count(n)} customers, with {share} of spend"
+    share = wording.percent(spend[best] / total if total else None)
+    these = f"{wording.count(counts[best])} of {wording.count(n)} customers, with {share} of spend"
+    title = f"Tier {name} by {tier.of}{way}: {best} are {these}"
     return table(title, ["tier", "customers", "of all", "spend", "of all spend"], rows)
 
 
@@ -208,15 +208,15 @@ def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
     rows = []
     for (name, group), rungs in drift.groupby(["ladder", "group"], sort=False, dropna=False):
         first = rungs.iloc[0]
-        moved = rungs.loc[(rungs["share_now"] - rungs["share_then"]).abs().fillna(0).idxmax()]
-        told = f"rung {moved['rung']}: {looks.percent(moved['share_then'])} → {looks.percent(moved['share_now'])}"
+        moved = row_of_largest(rungs, (rungs["share_now"] - rungs["share_then"]).abs().fillna(0))
+        text = f"rung {moved['rung']}: {wording.percent(moved['share_then'])} → {wording.percent(moved['share_now'])}"
         grouped = drift.loc[drift["ladder"] == name, "group"].notna().any()
         of = f"{name}, {'(none)' if group is None or group != group else group}" if grouped else name
-        beyond = f"{looks.count(first['below'])} below, {looks.count(first['above'])} above"
-        rows.append([of, f"{first['stability_index']:.3f}", first["reading"], told, beyond])
-    indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["stability_index"].first()
+        beyond = f"{wording.count(first['below'])} below, {wording.count(first['above'])} above"
+        rows.append([of, f"{first['drift_index']:.3f}", first["verdict"], text, beyond])
+    indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["drift_index"].first()
     said = f"{(indices < STEADY).sum()} of {len(indices)} are steady, {(indices >= MOVED).sum()} should be fitted anew"
-    columns = ["ladder", "stability index", "reading", "moved the most", "beyond the old ends"]
+    columns = ["ladder", "drift index", "verdict", "moved the most", "beyond the old ends"]
     return table(f"Do the {whose} ladders still fit? {said}", columns, rows, left=1)
 
 
@@ -224,22 +224,23 @@ def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":
     from rich.text import Text
 
     from fairladder.cli.screen import stance_text, table
+    from fairladder.columns import SEGMENTS
 
-    columns = ["segment", "stance", "customers", "of all", "spend", "of all spend", "median days since", "per order"]
+    columns = [c.title for c in SEGMENTS if c.name != "orders"]
     rows: list[list[str | Text]] = [
         [
-            s.segment, stance_text(s.stance), looks.count(s.customers), looks.percent(s.customer_share), looks.money(s.spend),
-            looks.percent(s.spend_share), looks.days(s.median_recency_days), looks.money(s.average_order_value, 2),
+            s.segment, stance_text(s.stance), wording.count(s.customers), wording.percent(s.customer_share), wording.money(s.spend),
+            wording.percent(s.spend_share), wording.days(s.median_recency_days), wording.money(s.average_order_value, 2),
         ]
-        for s in summary.itertuples(index=False)
+        for s in rows_of(summary)
     ]  # fmt: skip
-    n, total = int(summary["customers"].sum()), looks.money(summary["spend"].sum())
+    n, total = int(summary["customers"].sum()), wording.money(summary["spend"].sum())
     bold = [
-        "all", "", looks.count(n), "", total, "", "", looks.money(_per_order(summary), 2),
+        "all", "", wording.count(n), "", total, "", "", wording.money(_per_order(summary), 2),
     ]  # fmt: skip
     rows.append([Text(cell, style="bold") for cell in bold])
     unit = f" {orders.scheme.money.currency}" if orders.scheme.money.currency else ""
-    title = f"Who are the customers, and what to do about them? {looks.count(n)} customers, {total}{unit} spent"
+    title = f"Who are the customers, and what to do about them? {wording.count(n)} customers, {total}{unit} spent"
     return table(title, columns, rows, left=2)
 
 
@@ -266,12 +267,12 @@ def _answers(summary: "pd.DataFrame") -> "Text":
     for stance, words in _ANSWERS:
         these = summary[(summary["stance"] == stance) & (summary["customers"] > 0)]
         if these.empty:
-            told = "nobody."
+            text = "nobody."
         else:
             n, share, spend = these["customers"].sum(), these["customer_share"].sum(), these["spend_share"].sum()
-            told = f"{looks.count(n)} customers ({looks.percent(share)}) with {looks.percent(spend)} of spend: "
-            told += ", ".join(these["segment"]) + "."
-        lines.append(stance_text(stance, (f"{words}: ", "bold"), (told, "")))
+            text = f"{wording.count(n)} customers ({wording.percent(share)}) with {wording.percent(spend)} of spend: "
+            text += ", ".join(these["segment"]) + "."
+        lines.append(stance_text(stance, (f"{words}: ", "bold"), (text, "")))
     return Text("\n").join(lines)
 
 
@@ -279,9 +280,9 @@ def _idle_rules(rules: "pd.DataFrame") -> "list[Text]":
     from rich.text import Text
 
     idle = rules[rules["placed"] == 0]
-    told = [
+    lines = [
         f"Segment {r.segment} holds nobody: " + ("no customer came down to its rule." if not r.reached else
         f"its {r.shadowed:,} were placed by earlier rules." if r.shadowed else "its condition holds for nobody.")
-        for r in idle.itertuples(index=False)
+        for r in rows_of(idle)
     ]  # fmt: skip
-    return [Text("\n".join(told))] if told else []
+    return [Text("\n".join(lines))] if lines else []

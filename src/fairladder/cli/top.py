@@ -2,7 +2,7 @@
 
 from typing import TYPE_CHECKING, Annotated
 
-from fairladder import looks
+from fairladder import columns, wording
 from fairladder.cli.options import Request, as_percent, option
 
 if TYPE_CHECKING:
@@ -46,14 +46,14 @@ def top(
     everybody: Everybody = False,
 ) -> None:
     """Who are the best or worst, by any measure? Everyone tied with the last place is in."""
-    from fairladder.cli import screen
+    from fairladder.cli import door, screen
 
-    orders = screen.opened(request, PARTS)
+    orders = door.opened(request, PARTS)
     with screen.busy(request, "Ranking the customers"):
-        from fairladder import toplists
-        from fairladder.value.columns import customers_to_score
+        from fairladder.scores.top import top as top_list
+        from fairladder.value.to_score import customers_to_score
 
-        frame = toplists.top(
+        frame = top_list(
             customers_to_score(orders, by),
             by,
             count=count,
@@ -63,50 +63,34 @@ def top(
             everybody=everybody,
         )
     places = None if percent is not None else count or 10
-    told = _tied(frame, places, within)
+    text = _tied(frame, places, within)
     if not screen.for_people(request):
-        screen.note(request, told)
+        screen.note(request, text)
     asked = f"{percent:g} %" if percent is not None else str(places)
     title = (
-        f"Who are the {'worst' if worst else 'best'} {asked} by {by}{f' in each {within}' if within else ''}? {told}"
+        f"Who are the {'worst' if worst else 'best'} {asked} by {by}{f' in each {within}' if within else ''}? {text}"
     )
-    screen.give(request, orders, {"customers": frame}, [view(frame, by, within, title)])
+    door.give(request, orders, {"customers": frame}, [view(frame, by, within, title)])
 
 
 def _tied(frame: "pd.DataFrame", places: int | None, within: str | None) -> str:
     """What to say of the number listed: more than asked for where people tie with the last place."""
     n = len(frame)
     if n == places and not within:
-        return f"{looks.count(n)} customers, nobody else ties with the last of them"
+        return f"{wording.count(n)} customers, nobody else ties with the last of them"
     if places is None or within:
-        return f"{looks.count(n)} customers, everyone tied with a last place included"
+        return f"{wording.count(n)} customers, everyone tied with a last place included"
     if n < places:
-        return f"There are only {looks.count(n)}"
-    return f"{looks.count(n)} customers, since {looks.count((frame['rank'] == frame['rank'].max()).sum())} tie for the last place"
+        return f"There are only {wording.count(n)}"
+    return f"{wording.count(n)} customers, since {wording.count((frame['rank'] == frame['rank'].max()).sum())} tie for the last place"
 
 
 def view(frame: "pd.DataFrame", by: str, within: str | None, title: str) -> "RenderableType":
     """The list with the measure and what helps to know the customers."""
-    from fairladder.cli.screen import table
+    from fairladder.cli.screen import cells_of, table
 
     beside = [c for c in ("orders", "spend", "last_order") if c != by]
     names = ["rank", *([within] if within else []), "customer", *(["name"] if "name" in frame else []), by, *beside]
-    rows = [
-        [_shown(name, value) for name, value in zip(names, row, strict=True)]
-        for row in frame[names].head(60).to_numpy(dtype=object)
-    ]
-    return table(title, [n.replace("_", " ") for n in names], rows, left=len(names) - 1 - len(beside))
-
-
-def _shown(name: str, value: object) -> str:
-    from fairladder.columns import MONEY
-
-    if looks.missing(value):
-        return looks.NOTHING
-    if hasattr(value, "strftime"):
-        return looks.day(value)
-    if name in MONEY:
-        return looks.money(value, 2)
-    if isinstance(value, float):
-        return f"{value:,.3g}" if abs(value) < 1000 else f"{value:,.0f}"
-    return looks.count(value) if isinstance(value, int) else str(value)
+    return table(
+        title, list(map(columns.title, names)), cells_of(frame.head(60), names), left=len(names) - 1 - len(beside)
+    )

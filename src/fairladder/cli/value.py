@@ -1,13 +1,16 @@
 """``fairladder value``: what customers are worth, so far, by formula and by forecast, each factor with its unit."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-from fairladder import looks
+from fairladder import wording
 from fairladder.cli.options import Request, as_fraction, figure_option, known_figure, known_period, option
 from fairladder.errors import UsageError
+from fairladder.frames import row_of_largest, rows_of
+from fairladder.settings import FORMULA
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -15,7 +18,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
     from rich.text import Text
 
-    from fairladder.order_book import Orders
+    from fairladder.api import Orders
     from fairladder.value.forecast import Forecast
     from fairladder.value.formula import FormulaValue
 
@@ -24,29 +27,21 @@ FIGURES = ("tracking", "calibration", "expected", "active")
 _TOTALS = ("revenue", "orders", "periods")
 
 
-_FORMULA, _FORECAST, _ALONE = (
-    "The formula",
-    "The forecast",
-    "Totals alone, without ORDERS (--customers is then a number)",
-)
+_ALONE = "Totals alone, without ORDERS (--customers is then a number)"
 Period = Annotated[
     str | None,
     option(
         "--period",
         help="day, week, month, quarter or year; by default what the history is long enough for.",
         metavar="PERIOD",
-        panel=_FORMULA,
+        panel=FORMULA,
     ),
 ]
 By = Annotated[
     str | None,
     option(
-        "--by", help="A column, cohort or segment: figures for each of its values.", metavar="COLUMN", panel=_FORMULA
+        "--by", help="A column, cohort or segment: figures for each of its values.", metavar="COLUMN", panel=FORMULA
     ),
-]
-Margin = Annotated[
-    str | None,
-    option("--margin", help="What stays of revenue: 0.4 or 40%.", metavar="FRACTION", panel=_FORMULA),
 ]
 Retention = Annotated[
     str | None,
@@ -54,33 +49,7 @@ Retention = Annotated[
         "--retention",
         help="A figure of your own per period: 0.6 or 60%.",
         metavar="FRACTION",
-        panel=_FORMULA,
-    ),
-]
-Horizon = Annotated[
-    int | None,
-    option("--horizon", help="How far to look ahead; 365.", metavar="DAYS", panel=_FORECAST),
-]
-Rate = Annotated[
-    str | None,
-    option("--discount-rate", help="Per year: 0.1 or 10%.", metavar="FRACTION", panel=_FORECAST),
-]
-Method = Annotated[
-    str | None,
-    option(
-        "--method",
-        help="best, naive, beta-geometric, central beta-geometric or Pareto.",
-        metavar="NAME",
-        panel=_FORECAST,
-    ),
-]
-Split = Annotated[
-    str | None,
-    option(
-        "--backtest",
-        help="Learn up to this day, test on the rest; a quarter if nothing is said.",
-        metavar="DAY",
-        panel=_FORECAST,
+        panel=FORMULA,
     ),
 ]
 Revenue = Annotated[float | None, option("--revenue", help="Revenue of the period(s).", metavar="AMOUNT", panel=_ALONE)]
@@ -98,18 +67,17 @@ FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def value(
-    request: Request, period: Period = None, by: By = None, margin: Margin = None, retention: Retention = None,
-    horizon: Horizon = None, discount_rate: Rate = None, method: Method = None, backtest: Split = None,
+    request: Request, options: Mapping[str, Any], period: Period = None, by: By = None, retention: Retention = None,
     revenue: Revenue = None, order_count: Count = None, periods: Periods = None, figure_of: FigureOf = "tracking",
 ) -> None:  # fmt: skip
     """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
-    from fairladder.cli import screen
+    from fairladder.cli import door, screen
     from fairladder.value.forecast import checked_horizon
     from fairladder.value.formula import checked_retention
     from fairladder.value.margins import checked_margin
 
     known_period(period)
-    stays, kept = as_fraction("--margin", margin), as_fraction("--retention", retention)
+    stays, kept, horizon = options.get("margin"), as_fraction("--retention", retention), options.get("horizon")
     checked_margin(stays)
     checked_retention(kept)
     if horizon is not None:
@@ -123,36 +91,30 @@ def value(
     if given:
         raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
     known_figure(figure_of, FIGURES)
-    opened = screen.opened(request, PARTS, figures=True)
-    found = _Answers(
+    opened = door.opened(request, PARTS, figures=True)
+    answers = _Answers(
         opened,
         period or usual_period(opened),
         by,
         stays,
         kept,
         horizon,
-        as_fraction("--discount-rate", discount_rate),
-        method,
-        backtest,
+        options.get("discount_rate"),
+        options.get("method"),
+        options.get("backtest"),
     )
     whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
     with screen.busy(request, "Working out what customers are worth"):
-        asked = [p for p in PARTS if found.has(p)] if whole else [request.part or "customers"]
-        tables = {name: found.table(name) for name in asked}
-        view = found.views() if whole else []
-    screen.give(request, opened, tables, view, notes=found.notes())
-    if request.figure is not None:
-        from fairladder.targets import replacing
-
-        with replacing(request.figure) as beside:
-            found.figure(figure_of).savefig(beside)
-        screen.note(request, f"Drew {request.figure}.")
+        asked = [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
+        tables = {name: answers.table(name) for name in asked}
+        view = answers.views() if whole else []
+    door.give(request, opened, tables, view, notes=answers.notes(), figure=lambda: answers.figure(figure_of))
 
 
 def usual_period(orders: "Orders") -> str:
     """A quarter, or what gives a shorter history some complete periods to compare."""
     first = orders.customers()["first_order"].min()
-    if orders.as_of is None or looks.missing(first):
+    if orders.as_of is None or wording.missing(first):
         return "quarter"
     days = (orders.as_of - first.date()).days
     return "quarter" if days >= 450 else "month" if days >= 150 else "week" if days >= 35 else "day"
@@ -163,10 +125,8 @@ def _from_totals(
     margin: float | None,
 ) -> None:  # fmt: skip
     """The formula from totals alone; ``--customers`` is their number."""
-    import sys
 
-    from fairladder.cli import screen
-    from fairladder.files import csv_text, write
+    from fairladder.cli import door
     from fairladder.value.formula import value_from_totals
 
     needed = {"--revenue": revenue, "--orders": orders, "--customers": request.customers, "--retention": retention}
@@ -179,14 +139,7 @@ def _from_totals(
         revenue=revenue or 0, orders=orders or 0, customers=_number(request.customers), retention=retention or 0,
         periods=periods or 1, period=period, margin=1.0 if margin is None else margin,
     )  # fmt: skip
-    if request.out not in (None, "-"):
-        write({"factors": made.factors(), "groups": made.frame}, str(request.out), part=request.part)
-    elif screen.for_people(request):
-        screen.show(_factors(made))
-    else:
-        sys.stdout.write(csv_text(made.factors(), 2))
-    for told in made.findings:
-        screen.note(request, told)
+    door.give(request, None, made.tables(), [_factors(made)], notes=made.notes)
 
 
 def _number(customers: Path | None) -> int:
@@ -239,17 +192,14 @@ class _Answers:
 
     def table(self, part: str) -> "pd.DataFrame":
         if part == "factors":
-            return self.formula.factors()
+            return self.formula.tables()[part]
         if part == "groups":
             return self.groups
         if part == "answers":
             return self.answers
-        if part in ("customers", "models"):
-            return self.forecast.frame if part == "customers" else self.forecast.models
-        tested = self.forecast.backtest
-        if tested is None:
+        if not self.has(part):
             raise UsageError(f"--part {part}: the history is too short for a backtest; give --backtest DAY to insist.")
-        return {"backtest": tested.frame, "calibration": tested.calibration, "tracking": tested.tracking}[part]
+        return self.forecast.tables()[part]
 
     @cached_property
     def groups(self) -> "pd.DataFrame":
@@ -287,8 +237,8 @@ class _Answers:
 
     def notes(self) -> list[str]:
         used = self.__dict__
-        told = [*self.formula.findings] if "formulas" in used else []
-        return [*told, *(self.forecast.findings if "forecast" in used else ())]
+        notes = [*self.formula.notes] if "formulas" in used else []
+        return [*notes, *(self.forecast.notes if "forecast" in used else ())]
 
     def views(self) -> "list[RenderableType]":
         pieces = [_three(self.answers), _factors(self.formula), _why(self)]
@@ -313,19 +263,19 @@ class _Answers:
 
 
 def _range(low: Any, high: Any, decimals: int = 0) -> str:
-    if looks.missing(low) and looks.missing(high):
-        return looks.NOTHING
-    return f"{looks.money(low, decimals)} to {looks.money(high, decimals)}"
+    if wording.missing(low) and wording.missing(high):
+        return wording.NOTHING
+    return f"{wording.money(low, decimals)} to {wording.money(high, decimals)}"
 
 
 def _three(answers: "pd.DataFrame") -> "RenderableType":
     from fairladder.cli.screen import table
 
     rows = [
-        [a.answer, a.speaks_of, looks.money(a.per_customer, 2), _range(a.low, a.high), looks.money(a.all_customers)]
-        for a in answers.itertuples(index=False)
+        [a.answer, a.speaks_of, wording.money(a.per_customer, 2), _range(a.low, a.high), wording.money(a.all_customers)]
+        for a in rows_of(answers)
     ]
-    each = [looks.money(v) for v in answers["per_customer"]]
+    each = [wording.money(v) for v in answers["per_customer"]]
     title = f"What is a customer worth? {each[0]} so far, {each[1]} by formula, {each[2]} more from here on"
     return table(title, ["answer", "what it speaks of", "per customer", "range", "all customers"], rows, left=2)
 
@@ -338,35 +288,35 @@ def _factors(made: "FormulaValue") -> "RenderableType":
             f.factor,
             f.unit,
             f[3],
-            looks.percent(f.value) if f.factor in ("retention", "margin") else looks.money(f.value, 2),
+            wording.percent(f.value) if f.factor in ("retention", "margin") else wording.money(f.value, 2),
         ]
-        for f in made.factors().itertuples(index=False)
+        for f in rows_of(made.factors())
     ]  # fmt: skip
     first = made.frame.iloc[0]
-    low, high = looks.money(first["value_if_lower"]), looks.money(first["value_if_higher"])
+    low, high = wording.money(first["value_if_lower"]), wording.money(first["value_if_higher"])
     title = f"How is the formula value made? With retention 5 points lower it is {low}, with 5 points more {high}"
     return table(title, ["factor", "unit", "from", "value"], rows, left=3)
 
 
-def _why(found: _Answers) -> "Text":
+def _why(answers: _Answers) -> "Text":
     """Why the answers differ: what each leaves out."""
     from rich.text import Text
 
-    ahead = found.forecast
-    first, last = found.orders.customers()["first_order"].min(), found.orders.as_of
-    by_period = {p: made.frame["formula_value"].iloc[0] for p, made in found.formulas.items()}
-    told = [
-        f"{looks.money(by_period[p])} by {p}" for p in ("day", "week", "month", "quarter", "year") if p in by_period
+    ahead = answers.forecast
+    first, last = answers.orders.customers()["first_order"].min(), answers.orders.as_of
+    by_period = {p: made.frame["formula_value"].iloc[0] for p, made in answers.formulas.items()}
+    texts = [
+        f"{wording.money(by_period[p])} by {p}" for p in ("day", "week", "month", "quarter", "year") if p in by_period
     ]
     lines = [
         Text("Why do they differ?", style="bold"),
         Text(
-            f"• So far counts what came in since {looks.day(first)}, up to {looks.day(last)}; new customers have had little time to spend, "
-            "and nothing yet to come is in it. It is revenue, whatever the margin."
+            f"• So far counts what came in since {wording.day(first)}, up to {wording.day(last)}; new customers have had little time to "
+            "spend, and nothing yet to come is in it. It is revenue, whatever the margin."
         ),
         Text(
             "• The formula takes customers for gone once they skip a period, though many only pause: "
-            f"{', '.join(told)}. A longer period forgives longer pauses."
+            f"{', '.join(texts)}. A longer period forgives longer pauses."
         ),
     ]
     if not ahead.frame["active_probability"].isna().all():
@@ -374,7 +324,7 @@ def _why(found: _Answers) -> "Text":
         lines.append(
             Text(
                 f"• The forecast looks {ahead.horizon} days ahead and no further. It counts everybody by the chance that they still "
-                f"order ({looks.percent(there)} on average), so those probably gone lower the average."
+                f"order ({wording.percent(there)} on average), so those probably gone lower the average."
             )
         )
     return Text("\n").join(lines)
@@ -384,14 +334,14 @@ def _groups(groups: "pd.DataFrame", by: str, period: str, horizon: int) -> "Rend
     from fairladder.cli.screen import table
 
     rows = [
-        [str(g[by]), looks.count(g["customers"]), looks.money(g["quick_value"]), looks.money(g["average_order_value"], 2),
-         looks.money(g["orders_per_period"], 2), looks.percent(g["retention"]), looks.money(g["formula_value"]),
-         looks.money(g["expected_value"] / g["customers"] if g["customers"] else None), looks.money(g["expected_value"]),
+        [str(g[by]), wording.count(g["customers"]), wording.money(g["quick_value"]), wording.money(g["average_order_value"], 2),
+         wording.money(g["orders_per_period"], 2), wording.percent(g["retention"]), wording.money(g["formula_value"]),
+         wording.money(g["expected_value"] / g["customers"] if g["customers"] else None), wording.money(g["expected_value"]),
          _range(g["value_low"], g["value_high"])]
         for _, g in groups.iterrows()
     ]  # fmt: skip
     own = groups.iloc[1:].dropna(subset="expected_value")
-    best = own.loc[(own["expected_value"] / own["customers"]).idxmax(), by] if len(own) else "none"
+    best = row_of_largest(own, own["expected_value"] / own["customers"])[by] if len(own) else "none"
     columns = [
         by, "customers", "so far each", "per order", f"orders a {period}", "retention", "formula", f"next {horizon} days each",
         "in all", "80 % range",
@@ -408,9 +358,9 @@ def _tested(ahead: "Forecast") -> "RenderableType":
     tested = ahead.backtest
     assert tested is not None
     rows = [
-        [b.method, looks.money(b.orders), looks.money(b.actual_orders), _signed(b.total_error),
-         f"{b.error:.3f}", f"{b.mean_absolute_error:.3f}", looks.percent(b.top_found), looks.percent(b.coverage)]
-        for b in tested.frame.itertuples(index=False)
+        [b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error),
+         f"{b.error:.3f}", f"{b.mean_absolute_error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage)]
+        for b in rows_of(tested.frame)
     ]  # fmt: skip
     columns = [
         "method",
@@ -423,10 +373,10 @@ def _tested(ahead: "Forecast") -> "RenderableType":
         "in 80 % range",
     ]
     chosen = "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as asked."
-    held = (tested.until - tested.split).days
-    title = f"Would it have been right? Learnt up to {looks.day(tested.split)}, tested on the {held} days after"
+    held = (tested.through - tested.split).days
+    title = f"Would it have been right? Learnt up to {wording.day(tested.split)}, tested on the {held} days after"
     return Group(table(title, columns, rows), Text(tested.in_words() + chosen))
 
 
 def _signed(share: float) -> str:
-    return looks.NOTHING if looks.missing(share) else f"{100 * share:+.1f} %"
+    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.1f} %"

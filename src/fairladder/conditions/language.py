@@ -113,14 +113,14 @@ class _Parsing:
         )
 
     def _walked(self, tree: exp.Expr) -> list[exp.Expr]:
-        found, waiting = [], [(tree, 1)]
+        nodes, waiting = [], [(tree, 1)]
         while waiting:
             node, depth = waiting.pop()
             if depth > DEEPEST:
                 raise self._too_deep()
-            found.append(node)
+            nodes.append(node)
             waiting += [(child, depth + 1) for child in node.iter_expressions()]
-        return found
+        return nodes
 
     def _known(self, node: exp.Expr) -> None:
         """Refuse nodes that the language lacks, and attributes that would be passed over in silence."""

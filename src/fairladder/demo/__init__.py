@@ -2,8 +2,20 @@
 
 from pathlib import Path
 
+from fairladder.errors import UsageError, nearest
+
 #: Where the shop's files lie in the package.
 SHOP = Path(__file__).parent / "shop"
 FILES = (
     "orders.csv", "members.csv", "scheme.toml", "scheme-points.toml", "scheme-cells.toml", "scheme-behaviour.toml",
 )  # fmt: skip
+
+
+def sample_shop(name: str) -> Path:
+    """Where a file of the sample shop lies in the package: ``orders.csv``, ``members.csv``, ``scheme.toml``, ….
+
+    Raises UsageError for a file that it does not have.
+    """
+    if name not in FILES:
+        raise UsageError(f"The sample shop has no file {name!r}. {nearest(name, FILES)}")
+    return SHOP / name

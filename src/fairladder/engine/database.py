@@ -17,6 +17,7 @@ from sqlglot.optimizer.eliminate_subqueries import eliminate_subqueries
 
 from fairladder.engine import postgres, sqlite
 from fairladder.engine.embedded import Embedded
+from fairladder.engine.layout import laid_out
 from fairladder.errors import DataError, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 
@@ -123,6 +124,11 @@ class Database:
                     table.set("db", exp.to_identifier("main"))
         return tree
 
+    @property
+    def steady(self) -> bool:
+        """Whether a moment lasts."""
+        return bool(self._moments)
+
     @contextmanager
     def moment(self) -> Iterator[None]:
         """While it lasts, all queries see the data as they stood at its first, and none can change them.
@@ -185,12 +191,12 @@ class Database:
             "i": "MAX(TYPEOF(:c) = 'integer')",
         }
         columns = [named(sql(test, c=column(n)), f"{kind} {n}") for n in names for kind, test in tests.items()]
-        told = self.table(select(columns, relation)).to_pylist()[0] if names else {}
+        counts = self.table(select(columns, relation)).to_pylist()[0] if names else {}
 
         def type_of(name: str) -> str:
-            if told[f"t {name}"] or not (told[f"f {name}"] or told[f"i {name}"]):
+            if counts[f"t {name}"] or not (counts[f"f {name}"] or counts[f"i {name}"]):
                 return "VARCHAR"
-            return "DOUBLE" if told[f"f {name}"] else "BIGINT"
+            return "DOUBLE" if counts[f"f {name}"] else "BIGINT"
 
         return {name: type_of(name) for name in names}
 
@@ -272,8 +278,11 @@ class Database:
         if named_first:
             before = tree.args.get("with_")
             tree.set("with_", exp.With(expressions=[*named_first, *(before.expressions if before else [])]))
-        text = tree.sql(_WRITERS.get(self.dialect, self.dialect), identify=True, pretty=pretty)
-        return text if pretty else text.replace("%", "%%") if self.dialect == "postgres" else text
+        writer = _WRITERS.get(self.dialect, self.dialect)
+        if pretty:
+            return laid_out(tree, writer, identify=True)
+        text = tree.sql(writer, identify=True)
+        return text.replace("%", "%%") if self.dialect == "postgres" else text
 
     def _needed(self, tree: exp.Expr) -> list[str]:
         """Names of the kept queries that a tree asks for, and that those ask for, each after those it asks for itself."""
@@ -420,8 +429,8 @@ def _arrow(name: str, values: tuple[Any, ...]) -> pa.Array:
     plain = [_plain(v) for v in values]
     if any(isinstance(v, Decimal) for v in plain):
         plain = [None if v is None else float(v) for v in plain]
-    found = pa.array(plain)
-    return found.cast(pa.int64()) if pa.types.is_null(found.type) else found
+    array = pa.array(plain)
+    return array.cast(pa.int64()) if pa.types.is_null(array.type) else array
 
 
 def _constant(value: Any) -> exp.Expr:

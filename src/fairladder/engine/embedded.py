@@ -13,6 +13,7 @@ import duckdb
 import pyarrow as pa
 from sqlglot import exp
 
+from fairladder.engine.layout import laid_out
 from fairladder.engine.protocol import exact_minor_functions
 from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
@@ -71,6 +72,11 @@ class Embedded:
         self._owners.append(owner)
         return exp.to_table(name)
 
+    @property
+    def steady(self) -> bool:
+        """Nobody else changes what this engine reads."""
+        return True
+
     def moment(self) -> AbstractContextManager[None]:
         """Nobody else changes what this engine reads."""
         return nullcontext()
@@ -110,7 +116,7 @@ class Embedded:
 
     def sql(self, query: exp.Expr) -> str:
         """The query as indented DuckDB SQL."""
-        return query.sql(self.dialect, pretty=True)
+        return laid_out(query, self.dialect)
 
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
         with self._lock, _told_plainly():
@@ -158,8 +164,8 @@ def _advice(message: str) -> str:
     if "not utf-8 encoded" in message and (line := re.search(r"CSV Error on Line: (\d+)", message)):
         return f'Line {line[1]} of the orders is not UTF-8. Say how the file is written, e.g. `encoding = "cp1252"` under [orders].'
     if bad := re.search(r"CSV Error on Line: (\d+)", message):
-        told = [t for t in message.splitlines()[1:] if t and not t.startswith(("Original Line", "Possible"))]
-        return f"Line {bad[1]} of the orders cannot be read: {told[0] if told else message.splitlines()[0]}"
+        lines = [t for t in message.splitlines()[1:] if t and not t.startswith(("Original Line", "Possible"))]
+        return f"Line {bad[1]} of the orders cannot be read: {lines[0] if lines else message.splitlines()[0]}"
     if "No space left on device" in message or "Could not write file" in message:
         return "There is no room left on the disk. Make some, or name a file on another one."
     said = re.sub(r"^[A-Z]\w+( \w+)? Error: ", "", message.splitlines()[0])

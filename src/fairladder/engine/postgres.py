@@ -56,8 +56,8 @@ def translated(node: exp.Expr) -> exp.Expr:
             changed.set("expression", _pattern(node.expression))
             return changed
         case exp.RegexpExtract():
-            found = exp.Anonymous(this="REGEXP_MATCH", expressions=[node.this, _pattern(node.expression)])
-            group = exp.Bracket(this=exp.paren(found), expressions=[node.args["group"]], offset=1)
+            match = exp.Anonymous(this="REGEXP_MATCH", expressions=[node.this, _pattern(node.expression)])
+            group = exp.Bracket(this=exp.paren(match), expressions=[node.args["group"]], offset=1)
             return sql("COALESCE(:g, '')", g=group)
         case exp.Contains():
             return sql("(STRPOS(:t, :part) > 0)", t=node.this, part=node.expression)
@@ -194,8 +194,8 @@ def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     shape = f"^{shape}$"
 
     def group(letter: str) -> exp.Expr:
-        found = exp.Anonymous(this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(shape))])
-        return exp.Bracket(this=exp.paren(found), expressions=[exp.convert(groups.index(letter) + 1)], offset=1)
+        match = exp.Anonymous(this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(shape))])
+        return exp.Bracket(this=exp.paren(match), expressions=[exp.convert(groups.index(letter) + 1)], offset=1)
 
     # Of two digits strptime reads 69 to 99 as the last century's.
     century = "CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y"

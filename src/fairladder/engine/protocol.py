@@ -29,6 +29,11 @@ class Engine(Protocol):
         """The embedded engine that reads files beside the orders; itself where it is that."""
         ...
 
+    @property
+    def steady(self) -> bool:
+        """Whether all that is read now is of one moment, because nobody else can change it or a ``moment`` lasts."""
+        ...
+
     def moment(self) -> AbstractContextManager[None]:
         """While it lasts, all queries see the data as they stand at its first."""
         ...

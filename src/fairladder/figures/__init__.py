@@ -10,7 +10,7 @@ from fairladder.figures.ladders import ladders
 from fairladder.figures.returning import cohort_map, gaps, order_counts
 from fairladder.figures.score_grid import grid
 from fairladder.figures.segment_shares import segments
-from fairladder.figures.steady import stability
+from fairladder.figures.stability import stability
 
 __all__ = [
     "breakdown_heat", "breakdown_stacked", "campaign_funnel", "campaign_lift", "cohort_map", "concentration",

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.errors import UsageError
 from fairladder.figures.page import STYLE, page
 from fairladder.history.breakdown import TOTAL, Breakdown
@@ -37,7 +37,7 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
         place, left = np.arange(len(wide))[::-1], np.zeros(len(wide))
         for j, name in enumerate(names):
             fill = _FILLS[j % len(_FILLS)]
-            axes.barh(place, shares[:, j], left=left, height=0.7, color=fill, edgecolor=looks.PAPER, label=str(name))
+            axes.barh(place, shares[:, j], left=left, height=0.7, color=fill, edgecolor=palette.PAPER, label=str(name))
             for y, start, share in zip(place, left, shares[:, j], strict=True):
                 if share >= 4:  # narrower pieces have no room for a figure
                     dark = fill in ("#1d4e89", "#5486b4", "#2f9e8f", "#858b93", "#c08a12")
@@ -48,10 +48,10 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
                         ha="center",
                         va="center",
                         fontsize=10,
-                        color=looks.PAPER if dark else looks.INK,
+                        color=palette.PAPER if dark else palette.INK,
                     )
             left = left + shares[:, j]
-        axes.set_yticks(place, [f"{name} ({looks.count(w[0])})" for name, w in zip(wide.index, whole, strict=True)])
+        axes.set_yticks(place, [f"{name} ({wording.count(w[0])})" for name, w in zip(wide.index, whole, strict=True)])
         axes.set_xlim(0, 100)
         axes.set_xticks([])
         axes.legend(frameon=False, ncols=min(len(names), 6), loc="lower left", bbox_to_anchor=(0, 1.0))
@@ -65,21 +65,21 @@ def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None) 
     inner = np.ma.masked_invalid(
         np.where((wide.index == TOTAL)[:, None] | (np.asarray(wide.columns) == TOTAL)[None, :], np.nan, values)
     )
-    show = looks.percent if found.shares else looks.money
+    show = wording.percent if found.shares else wording.money
     with mpl.rc_context(STYLE):
         measure = ("share of " if found.shares else "") + found.measure.replace("_", " ")
-        best = np.unravel_index(int(np.ma.argmax(inner)), inner.shape) if inner.count() else (0, 0)
+        best = divmod(int(np.ma.argmax(inner)), inner.shape[1]) if inner.count() else (0, 0)
         title = f"The most {measure}: {wide.index[best[0]]}" + (f", {wide.columns[best[1]]}" if found.columns else "")
         figure, axes = page(
             title, f"{measure} by {found.rows.title}" + (f" and {found.columns.title}" if found.columns else ""), facts
         )
         axes.set_position((0.17, 0.1, 0.79, 0.7))
-        axes.imshow(inner, cmap=LinearSegmentedColormap.from_list("cells", looks.SHADES), aspect="auto")
+        axes.imshow(inner, cmap=LinearSegmentedColormap.from_list("cells", palette.SHADES), aspect="auto")
         top = float(inner.max()) if inner.count() else 1.0
         for (i, j), v in np.ndenumerate(values):
             if np.isfinite(v):
                 shaded = not np.ma.getmaskarray(inner)[i, j]
-                ink = looks.PAPER if shaded and v > 0.6 * top else looks.INK
+                ink = palette.PAPER if shaded and v > 0.6 * top else palette.INK
                 axes.text(
                     j,
                     i,

@@ -11,11 +11,12 @@ from matplotlib.figure import Figure
 from matplotlib.patches import PathPatch
 from matplotlib.path import Path
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.campaigns.lift import Lift
 from fairladder.campaigns.listing import CampaignList
-from fairladder.comparison import GONE, NEW, Comparison, Paths
 from fairladder.figures.page import STYLE, page
+from fairladder.frames import rows_of
+from fairladder.review.comparison import GONE, NEW, Comparison, Paths
 from fairladder.scheme import Scheme
 
 _GREY = "#c8cdd3"
@@ -27,23 +28,25 @@ def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = N
     last = int(table["customers"].iloc[-1])
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{listed.campaign.name}: {looks.count(last)} of {looks.count(table['customers'].iloc[0])} customers are contacted",
+            f"{listed.campaign.name}: {wording.count(last)} of {wording.count(table['customers'].iloc[0])} customers are contacted",
             "Customers left after each step, and how many it takes out",
             facts,
         )
         axes.set_position((0.24, 0.14, 0.62, 0.7))
         at = np.arange(len(table))[::-1]
-        colours = [looks.STANCE_COLOURS["keep"] if i == len(table) - 1 else looks.SHADES[2] for i in range(len(table))]
+        colours = [
+            palette.STANCE_COLOURS["keep"] if i == len(table) - 1 else palette.SHADES[2] for i in range(len(table))
+        ]
         axes.barh(at, table["customers"], color=colours, height=0.68)
         for y, n, out in zip(at, table["customers"], table["removed"], strict=True):
-            axes.annotate(f" {looks.count(n)}", (n, y), va="center", fontsize=12)
+            axes.annotate(f" {wording.count(n)}", (n, y), va="center", fontsize=12)
             if out:
                 axes.annotate(
-                    f"− {looks.count(out)}",
+                    f"− {wording.count(out)}",
                     (1.03, y),
                     xycoords=("axes fraction", "data"),
                     va="center",
-                    color=looks.FAINT,
+                    color=palette.FAINT,
                 )
         axes.set_yticks(at, table["step"])
         axes.set_xticks([])
@@ -60,17 +63,17 @@ def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None) -> 
             "No holdout, so nothing to compare with" if table.empty else
             f"The campaign brought {100 * first['response_lift']:+.1f} points of response"
             + ("" if sure else ", which may be chance"),
-            f"Share who bought from {looks.day(measured.since)} to {looks.day(measured.through)}, contacted less held out, "
+            f"Share who bought from {wording.day(measured.since)} to {wording.day(measured.through)}, contacted less held out, "
             "with 95 % intervals",
             facts,
         )  # fmt: skip
         axes.set_position((0.2, 0.15, 0.52, 0.68))
         at = np.arange(len(table))[::-1]
         axes.axvline(0, color=_GREY, linewidth=1.2)
-        for y, row in zip(at, table.itertuples(index=False), strict=True):
+        for y, row in zip(at, rows_of(table), strict=True):
             whole = row.segment == "all"
             clear = row.response_low > 0 or row.response_high < 0
-            colour = looks.STANCE_COLOURS["keep"] if clear else looks.STANCE_COLOURS["leave"]
+            colour = palette.STANCE_COLOURS["keep"] if clear else palette.STANCE_COLOURS["leave"]
             axes.plot(
                 [100 * row.response_low, 100 * row.response_high],
                 [y, y],
@@ -80,10 +83,10 @@ def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None) -> 
                 alpha=0.55,
             )
             axes.plot(100 * row.response_lift, y, "o", color=colour, markersize=11 if whole else 8)
-            ours = f"{looks.percent(row.response_contacted)} of {looks.count(row.contacted)}"
-            told = f"{ours} against {looks.percent(row.response_held_out)} of {looks.count(row.held_out)}"
+            ours = f"{wording.percent(row.response_contacted)} of {wording.count(row.contacted)}"
+            text = f"{ours} against {wording.percent(row.response_held_out)} of {wording.count(row.held_out)}"
             axes.annotate(
-                told, (1.03, y), xycoords=("axes fraction", "data"), va="center", fontsize=10, color=looks.FAINT
+                text, (1.03, y), xycoords=("axes fraction", "data"), va="center", fontsize=10, color=palette.FAINT
             )
         axes.set_yticks(at, ["all customers" if s == "all" else s for s in table["segment"]])
         axes.set_xlabel("points of response")
@@ -97,8 +100,8 @@ def segment_flows(compared: Comparison, scheme: Scheme, *, facts: Mapping[str, A
     order = [*(s.name for s in scheme.segments), NEW, GONE]
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{looks.count(compared.moved)} customers changed segment, {looks.count(compared.new)} are new",
-            f"Customers by segment on {looks.day(compared.then)} (left) and {looks.day(compared.now)} (right); "
+            f"{wording.count(compared.moved)} customers changed segment, {wording.count(compared.new)} are new",
+            f"Customers by segment on {wording.day(compared.then)} (left) and {wording.day(compared.now)} (right); "
             "bands have the colour they came from",
             facts,
         )
@@ -111,21 +114,21 @@ def segment_flows(compared: Comparison, scheme: Scheme, *, facts: Mapping[str, A
         used = {side: dict.fromkeys(places[side], 0.0) for side in places}
         for one in (o for o in order if o in places["from"]):
             for row in sorted(
-                table[table["from_segment"] == one].itertuples(index=False),
+                rows_of(table[table["from_segment"] == one]),
                 key=lambda r: order.index(r.to_segment) if r.to_segment in order else 99,
             ):
                 left = places["from"][one][0] + used["from"][one]
                 right = places["to"][row.to_segment][0] + used["to"][row.to_segment]
-                colour = looks.STANCE_COLOURS.get(stance.get(one, ""), _GREY)
+                colour = palette.STANCE_COLOURS.get(stance.get(one, ""), _GREY)
                 _band(axes, left, right, float(row.customers), colour, 0.18 if one == row.to_segment else 0.5)
                 used["from"][one] += row.customers
                 used["to"][row.to_segment] += row.customers
         for side, x, align in (("from", 0.0, "right"), ("to", 1.0, "left")):
             for name, (base, n) in places[side].items():
-                colour = looks.STANCE_COLOURS.get(stance.get(name, ""), _GREY)
+                colour = palette.STANCE_COLOURS.get(stance.get(name, ""), _GREY)
                 axes.fill_between([x - 0.012, x + 0.012], base, base + n, color=colour, linewidth=0)
                 beside = x - 0.025 if align == "right" else x + 0.025
-                axes.annotate(f"{name}  {looks.count(n)}", (beside, base + n / 2), ha=align, va="center", fontsize=10)
+                axes.annotate(f"{name}  {wording.count(n)}", (beside, base + n / 2), ha=align, va="center", fontsize=10)
         axes.set_xlim(-0.32, 1.32)
         axes.set_ylim(top, 0)
         axes.set_xticks([])
@@ -176,8 +179,8 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> F
     most = str((wide.iloc[-1] - wide.iloc[0]).idxmax())
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{most} grew the most, from {looks.count(wide[most].iloc[0])} to {looks.count(wide[most].iloc[-1])} customers",
-            f"Customers by segment on {len(walked.days)} days, scored on the ladders of {looks.day(walked.days[0])}",
+            f"{most} grew the most, from {wording.count(wide[most].iloc[0])} to {wording.count(wide[most].iloc[-1])} customers",
+            f"Customers by segment on {len(walked.days)} days, scored on the ladders of {wording.day(walked.days[0])}",
             facts,
         )
         axes.set_position((0.07, 0.15, 0.69, 0.69))
@@ -185,11 +188,11 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> F
         ends = sorted(((float(wide[s].iloc[-1]), str(s)) for s in wide.columns), reverse=True)
         below = np.inf
         for at, name in ends:
-            colour = looks.STANCE_COLOURS[stance[name]]
+            colour = palette.STANCE_COLOURS[stance[name]]
             axes.plot(wide.index.to_numpy(), wide[name], color=colour, linewidth=2.2, marker="o", markersize=4)
             below = min(at, below - 0.045 * top)
             axes.annotate(
-                f"{name}: {looks.count(at)}",
+                f"{name}: {wording.count(at)}",
                 (1.02, below),
                 xycoords=("axes fraction", "data"),
                 va="center",
@@ -199,5 +202,5 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> F
         axes.set_ylim(min(0, below - 0.02 * top), 1.05 * top)
         step = max(len(wide) // 7, 1)
         axes.set_xticks(wide.index.to_numpy()[::step], [f"{d:%b %Y}" for d in wide.index[::step]])
-        axes.yaxis.set_major_formatter(lambda v, _: looks.count(v) if v >= 0 else "")
+        axes.yaxis.set_major_formatter(lambda v, _: wording.count(v) if v >= 0 else "")
     return figure

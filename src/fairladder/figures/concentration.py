@@ -8,12 +8,13 @@ import numpy as np
 import pandas as pd
 from matplotlib.figure import Figure
 
-from fairladder import looks
+from fairladder import palette
+from fairladder.book.spend import buyers
 from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, page
 from fairladder.scheme import Scheme
 
-_BEHIND = {"facecolor": looks.SHADES[1], "edgecolor": "none", "pad": 2}
+_BEHIND = {"facecolor": palette.SHADES[1], "edgecolor": "none", "pad": 2}
 _MARKS = (0.01, 0.05, 0.2, 0.5)
 
 
@@ -25,7 +26,7 @@ def concentration(
     Marks the ends of the scheme's first tier of spend, or the first 1, 5, 20 and 50 % of customers where there is none.
     Customers without a purchase are not drawn. Raises DataError where nobody has spent anything.
     """
-    bought = scored[(scored["orders"] > 0).to_numpy()]
+    bought = buyers(scored)
     spend = np.sort(np.maximum(bought["spend"].to_numpy(dtype=np.float64), 0))[::-1]
     if not spend.sum() > 0:
         raise DataError("Nobody has spent anything, so there is no share of it to draw.")
@@ -37,17 +38,17 @@ def concentration(
         figure, axes = page(
             title, "Share of spend brought by the best customers, in percent of all customers with a purchase", facts
         )
-        axes.fill_between(100 * people, 0, 100 * share, color=looks.SHADES[1], linewidth=0)
-        axes.plot(100 * people, 100 * share, color=looks.STANCE_COLOURS["keep"], linewidth=2.2)
-        axes.plot([0, 100], [0, 100], color=looks.PAPER, linewidth=1.5, linestyle="--")
-        axes.text(72, 68, "if all spent alike", fontsize=9.5, color=looks.FAINT, rotation=33, ha="center", va="top")
+        axes.fill_between(100 * people, 0, 100 * share, color=palette.SHADES[1], linewidth=0)
+        axes.plot(100 * people, 100 * share, color=palette.STANCE_COLOURS["keep"], linewidth=2.2)
+        axes.plot([0, 100], [0, 100], color=palette.PAPER, linewidth=1.5, linestyle="--")
+        axes.text(72, 68, "if all spent alike", fontsize=9.5, color=palette.FAINT, rotation=33, ha="center", va="top")
         for at, label in _marks(bought, scheme):
             held = float(np.interp(at, people, share))
-            axes.plot([100 * at] * 2, [0, 100 * held], color=looks.INK, linewidth=0.8)
-            axes.plot(100 * at, 100 * held, "o", color=looks.INK, markersize=5)
-            told = f"{label}: {100 * at:.1f} % bring {100 * held:.1f} %"
+            axes.plot([100 * at] * 2, [0, 100 * held], color=palette.INK, linewidth=0.8)
+            axes.plot(100 * at, 100 * held, "o", color=palette.INK, markersize=5)
+            text = f"{label}: {100 * at:.1f} % bring {100 * held:.1f} %"
             axes.annotate(
-                told,
+                text,
                 (100 * at, 100 * held),
                 xytext=(12, -4),
                 textcoords="offset points",

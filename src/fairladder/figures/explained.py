@@ -8,10 +8,10 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.errors import DataError
-from fairladder.explanation import Explanation, Standing
 from fairladder.figures.page import STYLE, page
+from fairladder.review.explanation import Explanation, Standing
 
 _MOST = 5
 
@@ -31,7 +31,7 @@ def explanation(explained: Explanation, *, facts: Mapping[str, Any] | None = Non
             f"{who}: {explained.segment}, to {explained.stance}", f"Placed by the rule {rule.condition}"[:150], facts
         )
         axes.set_position((0.17, 0.36, 0.79, 0.48))
-        colour = looks.STANCE_COLOURS.get(explained.stance, looks.INK)
+        colour = palette.STANCE_COLOURS.get(explained.stance, palette.INK)
         for line, standing in enumerate(shown):
             _strip(axes, len(shown) - 1 - line, standing, colour)
         axes.set_xlim(0, 1)
@@ -57,19 +57,19 @@ def _strip(axes: Axes, y: int, s: Standing, colour: str) -> None:
                 ((rung - 1) * width, y - 0.3),
                 width,
                 0.6,
-                facecolor=colour if own else looks.SHADES[0],
-                edgecolor=looks.PAPER,
+                facecolor=colour if own else palette.SHADES[0],
+                edgecolor=palette.PAPER,
                 linewidth=3,
             )
         )
-        ink = looks.PAPER if own else looks.FAINT
-        holds = looks.span(ends[place - 1], ends[place])
+        ink = palette.PAPER if own else palette.FAINT
+        holds = wording.span(ends[place - 1], ends[place])
         middle = (rung - 0.5) * width
-        told = f"{rung}: {s.measure} {looks.value(s.value)}" if own else str(rung)
+        text = f"{rung}: {s.measure} {wording.value(s.value)}" if own else str(rung)
         axes.text(
             middle,
             y + 0.1,
-            told,
+            text,
             ha="center",
             va="center",
             fontsize=10.5,

@@ -10,13 +10,13 @@ import pandas as pd
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.figures.page import STYLE, page, pages
 from fairladder.value.backtest import Backtest
 from fairladder.value.forecast import Forecast
 from fairladder.value.predict import NAIVE
 
-_HERE, _AHEAD = looks.INK, looks.STANCE_COLOURS["keep"]
+_HERE, _AHEAD = palette.INK, palette.STANCE_COLOURS["keep"]
 _SMOOTH = 4
 
 
@@ -28,9 +28,9 @@ def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None) 
     off = row["total_error"]
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"After the split {looks.count(row['actual_orders'])} orders came, {looks.count(row['orders'])} were expected"
-            + ("" if looks.missing(off) else f" ({100 * off:+.0f} %)"),
-            f"Repeat orders by week of customers who had bought by {looks.day(tested.split)}; the {best} model knows no season",
+            f"After the split {wording.count(row['actual_orders'])} orders came, {wording.count(row['orders'])} were expected"
+            + ("" if wording.missing(off) else f" ({100 * off:+.0f} %)"),
+            f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; the {best} model knows no season",
             facts,
         )
         axes.set_position((0.07, 0.17, 0.8, 0.67))
@@ -39,12 +39,12 @@ def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None) 
         smooth = table["actual"].rolling(_SMOOTH, center=True, min_periods=1).mean()
         axes.plot(week, smooth, color=_HERE, linewidth=2)
         axes.plot(week, table[best], color=_AHEAD, linewidth=2.5)
-        axes.axvline(split, color=looks.STANCE_COLOURS["win-back"], linewidth=1.5)
+        axes.axvline(split, color=palette.STANCE_COLOURS["win-back"], linewidth=1.5)
         top = float(max(table["actual"].max(), table[best].max()))
         axes.set_ylim(0, top * 1.12)
         axes.annotate(
-            f"learnt up to {looks.day(tested.split)} ", (split, top * 1.08), ha="right",
-            color=looks.STANCE_COLOURS["win-back"],
+            f"learnt up to {wording.day(tested.split)} ", (split, top * 1.08), ha="right",
+            color=palette.STANCE_COLOURS["win-back"],
         )  # fmt: skip
         ends = {
             f"came, mean of\n{_SMOOTH} weeks": (float(smooth.iloc[-1]), _HERE),
@@ -63,11 +63,12 @@ def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = Non
     table = tested.calibration
     better = tested.frame.set_index("method")["error"]
     share = 1 - better[best] / better[NAIVE] if better[NAIVE] > 0 else 0.0
+    held = (tested.through - tested.split).days
     with mpl.rc_context(STYLE):
         nearer = f"{abs(100 * share):.0f} % {'nearer to' if share >= 0 else 'further from'} the truth"
         figure, axes = page(
             f"The {best} model is {nearer} per customer than each one's past rate",
-            f"Orders per customer in the {(tested.until - tested.split).days} days after {looks.day(tested.split)}, by orders up to then",
+            f"Orders per customer in the {held} days after {wording.day(tested.split)}, by orders up to then",
             facts,
         )
         axes.set_position((0.07, 0.19, 0.88, 0.65))
@@ -81,10 +82,10 @@ def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = Non
             axes.bar(at + (i - 1) * 0.27, table[name], width=0.25, color=colour, label=told)
             for x, y in zip(at, table[name], strict=True):
                 axes.annotate(
-                    f"{y:.1f}", (x + (i - 1) * 0.27, y), ha="center", va="bottom", fontsize=9, color=looks.FAINT
+                    f"{y:.1f}", (x + (i - 1) * 0.27, y), ha="center", va="bottom", fontsize=9, color=palette.FAINT
                 )
         labels = [
-            f"{p}\n{looks.count(n)} customers" for p, n in zip(table["past_orders"], table["customers"], strict=True)
+            f"{p}\n{wording.count(n)} customers" for p, n in zip(table["past_orders"], table["customers"], strict=True)
         ]
         axes.set_xticks(at, labels)
         axes.legend(frameon=False, loc="upper left")
@@ -101,33 +102,33 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
     with mpl.rc_context(STYLE):
         figure, (left, right) = pages(
             f"A tenth of the customers hold {100 * tenth:.0f} % of the value expected in the next {ahead.horizon} days",
-            f"{looks.count(len(value))} customers, {looks.money(total)} in all by the {ahead.method} method",
+            f"{wording.count(len(value))} customers, {wording.money(total)} in all by the {ahead.method} method",
             facts, [(0.07, 0.18, 0.42, 0.62), (0.57, 0.18, 0.38, 0.62)],
         )  # fmt: skip
         edges = _edges(value)
         counts, _ = np.histogram(value, np.append(edges, np.inf))
-        names = [f"{looks.money(a)} to {looks.money(b)}" for a, b in pairwise(edges)]
-        names.append(f"{looks.money(edges[-1])} and more")
+        names = [f"{wording.money(a)} to {wording.money(b)}" for a, b in pairwise(edges)]
+        names.append(f"{wording.money(edges[-1])} and more")
         at = np.arange(len(counts))[::-1]
         left.barh(at, counts, color=_AHEAD, height=0.75)
         for y, n in zip(at, counts, strict=True):
-            left.annotate(f" {looks.count(n)}", (n, y), va="center", color=looks.FAINT)
+            left.annotate(f" {wording.count(n)}", (n, y), va="center", color=palette.FAINT)
         left.set_yticks(at, names)
         left.set_xticks([])
         left.set_position((0.17, 0.18, 0.3, 0.62))
-        left.set_title("Customers by expected value", loc="left", fontsize=12, color=looks.INK)
+        left.set_title("Customers by expected value", loc="left", fontsize=12, color=palette.INK)
         share = np.arange(1, len(value) + 1) / len(value)
-        right.fill_between(np.append(0, share), np.append(0, held), color=looks.SHADES[1])
+        right.fill_between(np.append(0, share), np.append(0, held), color=palette.SHADES[1])
         right.plot(np.append(0, share), np.append(0, held), color=_AHEAD, linewidth=2)
         right.plot([0, 1], [0, 1], color="#c8cdd3", linewidth=1)
         right.annotate(
-            f"  {100 * tenth:.0f} % of value\n  from 10 % of customers", (0.1, tenth), va="top", color=looks.INK
+            f"  {100 * tenth:.0f} % of value\n  from 10 % of customers", (0.1, tenth), va="top", color=palette.INK
         )
         right.plot([0.1], [tenth], "o", color=_AHEAD)
         for axis in (right.xaxis, right.yaxis):
             axis.set_major_formatter(lambda v, _: f"{100 * v:.0f} %")
         right.set_xlabel("customers, most valuable first")
-        right.set_title("Share of the expected value", loc="left", fontsize=12, color=looks.INK)
+        right.set_title("Share of the expected value", loc="left", fontsize=12, color=palette.INK)
         right.set_xlim(0, 1)
         right.set_ylim(0, 1.02)
     return figure
@@ -151,30 +152,36 @@ def value_active(ahead: Forecast, customers: pd.DataFrame, *, facts: Mapping[str
     counts = joined.pivot_table(index="row", columns="column", values="customer", aggfunc="size")
     there = float(joined["active_probability"].mean())
     with mpl.rc_context(STYLE):
-        told = (
+        text = (
             "no method tells who is active"
             if np.isnan(there)
             else f"{100 * there:.0f} % of customers still order, by the {ahead.method} model"
         )
         figure, axes = page(
-            f"About {told}" if not np.isnan(there) else told.capitalize(),
+            f"About {text}" if not np.isnan(there) else text.capitalize(),
             "Average chance of being active, by days since the last order (down) and orders so far (across); customers beneath",
             facts,
         )
         axes.set_position((0.17, 0.12, 0.78, 0.68))
-        shades = LinearSegmentedColormap.from_list("shades", looks.SHADES)
+        shades = LinearSegmentedColormap.from_list("shades", palette.SHADES)
         grid = chance.reindex(index=range(len(rows[1])), columns=range(len(columns[1])))
         axes.imshow(np.ma.masked_invalid(grid.to_numpy(np.float64)), cmap=shades, vmin=0, vmax=1, aspect="auto")
         for i in range(len(rows[1])):
             for j in range(len(columns[1])):
-                p = grid.iloc[i, j]
-                if not looks.missing(p):
-                    colour = looks.PAPER if p > 0.55 else looks.INK
+                p: Any = grid.iloc[i, j]
+                people: Any = counts.loc[i, j] if not wording.missing(p) else 0
+                if not wording.missing(p):
+                    colour = palette.PAPER if p > 0.55 else palette.INK
                     axes.annotate(
                         f"{100 * p:.0f} %", (j, i - 0.08), ha="center", va="center", color=colour, fontsize=13
                     )
                     axes.annotate(
-                        looks.count(counts.loc[i, j]), (j, i + 0.25), ha="center", va="center", color=colour, fontsize=9
+                        wording.count(people),
+                        (j, i + 0.25),
+                        ha="center",
+                        va="center",
+                        color=colour,
+                        fontsize=9,
                     )
         axes.set_xticks(range(len(columns[1])), columns[1])
         axes.set_yticks(range(len(rows[1])), rows[1])

@@ -9,7 +9,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.figures.page import STYLE, page
 from fairladder.history.growth import flat_spells
 
@@ -45,7 +45,7 @@ def growth_running(
         top = max(e[0] for e in ends)
         for y, (at, name, colour) in zip(_apart([e[0] for e in ends], top * 0.045), ends, strict=True):
             axes.annotate(
-                f"{name}: {looks.count(at)}",
+                f"{name}: {wording.count(at)}",
                 (1.01, y),
                 xycoords=("axes fraction", "data"),
                 va="center",
@@ -54,7 +54,7 @@ def growth_running(
             )
         axes.set_ylim(0, top * 1.06)
         _months(axes, table)
-        axes.yaxis.set_major_formatter(lambda v, _: looks.count(v))
+        axes.yaxis.set_major_formatter(lambda v, _: wording.count(v))
     return figure
 
 
@@ -98,9 +98,9 @@ def _title(table: pd.DataFrame, spells: pd.DataFrame, by: str | None, period: st
         else int(table["new_customers_running"].iloc[-1])
     )
     return (
-        f"{looks.count(total)} customers so far, and no {period} without a new one"
+        f"{wording.count(total)} customers so far, and no {period} without a new one"
         if spells.empty
-        else f"{looks.count(total)} customers so far"
+        else f"{wording.count(total)} customers so far"
     )
 
 
@@ -120,18 +120,25 @@ def growth_revenue(table: pd.DataFrame, *, period: str = "month", facts: Mapping
         place = np.arange(len(sums))
         hatch = ["" if labels.loc[p, "complete"] else "///" for p in sums.index]
         kinds = (
-            ("new_revenue", looks.STANCE_COLOURS["welcome"], "first orders"),
-            ("repeat_revenue", looks.STANCE_COLOURS["keep"], "repeat orders"),
+            ("new_revenue", palette.STANCE_COLOURS["welcome"], "first orders"),
+            ("repeat_revenue", palette.STANCE_COLOURS["keep"], "repeat orders"),
         )
         floor = np.zeros(len(sums))
         for name, colour, told in kinds:
             axes.bar(
-                place, sums[name], bottom=floor, color=colour, width=0.8, hatch=hatch, edgecolor=looks.PAPER, label=told
+                place,
+                sums[name],
+                bottom=floor,
+                color=colour,
+                width=0.8,
+                hatch=hatch,
+                edgecolor=palette.PAPER,
+                label=told,
             )
             floor = floor + sums[name].to_numpy()
-        axes.bar(place, sums["refunded"], color=looks.STANCE_COLOURS["win-back"], width=0.8, label="refunds")
+        axes.bar(place, sums["refunded"], color=palette.STANCE_COLOURS["win-back"], width=0.8, label="refunds")
         axes.legend(frameon=False, ncols=3, loc="upper left")
         step = max(len(place) // 8, 1)
         axes.set_xticks(place[::step], [labels.loc[p, "label"] for p in sums.index[::step]])
-        axes.yaxis.set_major_formatter(lambda v, _: looks.count(v))
+        axes.yaxis.set_major_formatter(lambda v, _: wording.count(v))
     return figure

@@ -10,13 +10,12 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import LogLocator, NullLocator
 
-from fairladder import looks
+from fairladder import columns, palette, wording
 from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, pages
-from fairladder.fitting import SCORES
 from fairladder.scheme import Scheme
+from fairladder.scores.fitting import SCORES
 
-_UNITS = {"recency_days": "days since the last order", "orders": "orders", "spend": "spend"}
 #: Where the largest value is this many times the middle one, heights are drawn by their logarithm.
 _LOG_FROM = 10
 
@@ -61,7 +60,7 @@ def _panel(axes: Axes, held: pd.DataFrame, name: str, measure: str, low_is_bette
         here = np.flatnonzero(rung == k)
         if not len(here):
             continue
-        shade = looks.SHADES[round((k - 1) * (len(looks.SHADES) - 1) / max(rungs - 1, 1))]
+        shade = palette.SHADES[round((k - 1) * (len(palette.SHADES) - 1) / max(rungs - 1, 1))]
         x = np.repeat(np.array([*here, here[-1] + 1]), 2)[1:-1]
         axes.fill_between(x, base, np.repeat(values[here], 2), color=shade, linewidth=0)
         middle = (here[0] + here[-1] + 1) / 2
@@ -79,7 +78,7 @@ def _panel(axes: Axes, held: pd.DataFrame, name: str, measure: str, low_is_bette
         axes.text(
             middle,
             -0.08,
-            looks.count(len(here)),
+            wording.count(len(here)),
             transform=axes.get_xaxis_transform(),
             ha="center",
             va="center",
@@ -93,20 +92,20 @@ def _panel(axes: Axes, held: pd.DataFrame, name: str, measure: str, low_is_bette
             ha="center",
             va="center",
             fontsize=8,
-            color=looks.FAINT,
+            color=palette.FAINT,
         )
     for j in range(1, rungs):
-        axes.axvline(n * j / rungs, color=looks.INK, linewidth=0.8, linestyle=":")
+        axes.axvline(n * j / rungs, color=palette.INK, linewidth=0.8, linestyle=":")
     axes.set_xlim(0, n)
     axes.set_ylim(base, top * (1.15 if log else 1.03))
     axes.set_xticks([])
     axes.tick_params(axis="y", labelsize=9)
-    axes.yaxis.set_major_formatter(lambda v, _: looks.count(v))
-    axes.set_title(f"{name}: {_UNITS[measure]}", fontsize=11.5, loc="left", color=looks.INK)
+    axes.yaxis.set_major_formatter(lambda v, _: wording.count(v))
+    axes.set_title(f"{name}: {columns.on_axis(measure)}", fontsize=11.5, loc="left", color=palette.INK)
 
 
 def _spread(values: Any) -> str:
-    low, high = looks.count(values.min()), looks.count(values.max())
+    low, high = wording.count(values.min()), wording.count(values.max())
     return low if low == high else f"{low}–{high}"
 
 

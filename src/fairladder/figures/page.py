@@ -10,18 +10,18 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 from matplotlib.text import Text
 
-from fairladder import looks
+from fairladder import palette, wording
 
 #: 1280 × 800 points at this many to the inch.
 _WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
 STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 11,
-    "text.color": looks.INK,
-    "axes.labelcolor": looks.FAINT,
+    "text.color": palette.INK,
+    "axes.labelcolor": palette.FAINT,
     "axes.edgecolor": "#c8cdd3",
-    "xtick.color": looks.INK,
-    "ytick.color": looks.INK,
+    "xtick.color": palette.INK,
+    "ytick.color": palette.INK,
     "svg.hashsalt": "fairladder",
     "svg.fonttype": "none",
 }
@@ -48,16 +48,16 @@ def pages(
 ) -> tuple[Figure, list[Axes]]:
     """The same with several axes, at ``places`` (left, bottom, width, height as shares of the page)."""
     with mpl.rc_context(STYLE):
-        figure = _PlainFigure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=looks.PAPER)
+        figure = _PlainFigure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=palette.PAPER)
         FigureCanvasAgg(figure)
         drawn = [figure.add_axes(place) for place in places]
-    figure.text(0.04, 0.945, title, fontsize=17, fontweight="bold", color=looks.INK, va="center")
-    figure.text(0.04, 0.895, subtitle, fontsize=11.5, color=looks.FAINT, va="center")
+    figure.text(0.04, 0.945, title, fontsize=17, fontweight="bold", color=palette.INK, va="center")
+    figure.text(0.04, 0.895, subtitle, fontsize=11.5, color=palette.FAINT, va="center")
     if facts:
         day = dt.date.fromisoformat(facts["as_of"]) if facts["as_of"] else None
-        as_of = looks.reckoning(day, facts["as_of_from"])
-        told = f"{as_of}. {looks.rows_read(facts['balance'])}. Source: {facts['source']}."
-        figure.text(0.04, 0.035, told, fontsize=9.5, color=looks.FAINT, va="center")
+        as_of = wording.reckoning(day, facts["as_of_from"])
+        text = f"{as_of}. {wording.rows_read(facts['balance'])}. Source: {facts['source']}."
+        figure.text(0.04, 0.035, text, fontsize=9.5, color=palette.FAINT, va="center")
     for axes in drawn:
         for side in axes.spines.values():
             side.set_visible(False)

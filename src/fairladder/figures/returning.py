@@ -9,37 +9,38 @@ import pandas as pd
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, page
+from fairladder.frames import rows_of
 from fairladder.history.cohorts import Cohorts
 from fairladder.history.counts import largest_drop
 
 _MOST_COHORTS, _MOST_N = 24, 15
 
 
-def cohort_map(found: Cohorts, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def cohort_map(table: Cohorts, *, facts: Mapping[str, Any] | None = None) -> Figure:
     """Retention by cohort (down) and periods since the first purchase (across), the latest 24 cohorts; the darker, the more."""
-    wide = found.wide().tail(_MOST_COHORTS)
+    wide = table.wide().tail(_MOST_COHORTS)
     values = wide.drop(columns="size").to_numpy(dtype=np.float64)[:, : _MOST_COHORTS + 1]
-    average = found.average()
+    average = table.average()
     with mpl.rc_context(STYLE):
-        told = looks.percent(average.get(1)) if 1 in average.index else "nobody yet"
+        text = wording.percent(average.get(1)) if 1 in average.index else "nobody yet"
         figure, axes = page(
-            f"Of a cohort, {told} buy again in the next {found.period}",
-            f"Percent of each cohort active k {found.period}s after the first purchase; size in brackets", facts,
+            f"Of a cohort, {text} buy again in the next {table.period}",
+            f"Percent of each cohort active k {table.period}s after the first purchase; size in brackets", facts,
         )  # fmt: skip
         axes.set_position((0.13, 0.13, 0.83, 0.7))
-        shade = LinearSegmentedColormap.from_list("active", looks.SHADES)
+        shade = LinearSegmentedColormap.from_list("active", palette.SHADES)
         later = values[:, 1:]
         most = float(np.nanmax(later)) if later.size and np.isfinite(later).any() else 1.0
         axes.imshow(np.ma.masked_invalid(values), cmap=shade, vmin=0, vmax=max(most, 0.01), aspect="auto")
         for (i, j), v in np.ndenumerate(values):
             if np.isfinite(v):
-                ink = looks.PAPER if v > 0.6 * most else looks.INK
+                ink = palette.PAPER if v > 0.6 * most else palette.INK
                 axes.text(j, i, f"{100 * v:.0f}", ha="center", va="center", fontsize=9, color=ink)
         axes.set_yticks(
-            range(len(wide)), [f"{name} ({looks.count(n)})" for name, n in wide["size"].items()], fontsize=9.5
+            range(len(wide)), [f"{name} ({wording.count(n)})" for name, n in wide["size"].items()], fontsize=9.5
         )
         axes.set_xticks(range(values.shape[1]), [str(k) for k in range(values.shape[1])])
         axes.xaxis.tick_top()
@@ -52,23 +53,24 @@ def order_counts(counts: pd.DataFrame, *, facts: Mapping[str, Any] | None = None
     with mpl.rc_context(STYLE):
         drop = largest_drop(counts)
         at = int(drop["n"]) if drop else 1
-        told = "Few have ordered yet"
+        text = "Few have ordered yet"
         if drop:
-            reached, orders = looks.count(drop["at_least_n"]), "order" if at == 1 else "orders"
-            told = f"Of {reached} with {at} {orders}, {looks.percent(drop['went_on'])} came back once more"
+            reached, orders = wording.count(drop["at_least_n"]), "order" if at == 1 else "orders"
+            text = f"Of {reached} with {at} {orders}, {wording.percent(drop['went_on'])} came back once more"
         figure, axes = page(
-            f"{told}: the largest drop" if drop else told,
+            f"{text}: the largest drop" if drop else text,
             "Customers by number of orders; under each, how many went on to one more",
             facts,
         )
         axes.set_position((0.06, 0.2, 0.9, 0.64))
-        colours = [looks.STANCE_COLOURS["win-back"] if n == at else looks.STANCE_COLOURS["keep"] for n in shown["n"]]
+        colours = [
+            palette.STANCE_COLOURS["win-back"] if n == at else palette.STANCE_COLOURS["keep"] for n in shown["n"]
+        ]
         axes.bar(shown["n"], shown["customers"], color=colours, width=0.75)
-        for c in shown.itertuples(index=False):
-            axes.text(c.n, c.customers, f"{looks.count(c.customers)}\n", ha="center", va="center", fontsize=10.5)
+        for c in rows_of(shown):
+            axes.text(c.n, c.customers, f"{wording.count(c.customers)}\n", ha="center", va="center", fontsize=10.5)
         went = [
-            "" if c.went_on == 0 and c.n == counts["n"].max() else f"{100 * c.went_on:.0f} %"
-            for c in shown.itertuples(index=False)
+            "" if c.went_on == 0 and c.n == counts["n"].max() else f"{100 * c.went_on:.0f} %" for c in rows_of(shown)
         ]
         axes.set_xticks(shown["n"], [f"{n}\n{w}" for n, w in zip(shown["n"], went, strict=True)])
         axes.set_xlabel("number of orders, and the share of those with at least so many who went on", labelpad=10)
@@ -84,18 +86,16 @@ def gaps(ledger: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Fig
         raise DataError("Nobody has ordered twice, so there are no days between orders to draw.")
     middle, late = float(np.median(days)), float(np.quantile(days, 0.9))
     with mpl.rc_context(STYLE):
-        title = (
-            f"Half of all repeat orders come within {looks.days(middle)} days, nine of ten within {looks.days(late)}"
-        )
+        title = f"Half of all repeat orders come within {wording.days(middle)} days, nine of ten within {wording.days(late)}"
         figure, axes = page(
-            title, f"Days between a purchase and the next, {looks.count(len(days))} repeat orders", facts
+            title, f"Days between a purchase and the next, {wording.count(len(days))} repeat orders", facts
         )
         axes.set_position((0.08, 0.17, 0.87, 0.67))
         reach = float(np.quantile(days, 0.99))
-        axes.hist(days[days <= reach], bins=40, color=looks.STANCE_COLOURS["keep"], edgecolor=looks.PAPER)
-        for at, told in ((middle, "half"), (late, "nine of ten")):
-            axes.axvline(at, color=looks.INK, linewidth=1, linestyle=":")
-            axes.text(at, axes.get_ylim()[1] * 0.97, f" {told}", va="top", fontsize=10)
+        axes.hist(days[days <= reach], bins=40, color=palette.STANCE_COLOURS["keep"], edgecolor=palette.PAPER)
+        for at, label in ((middle, "half"), (late, "nine of ten")):
+            axes.axvline(at, color=palette.INK, linewidth=1, linestyle=":")
+            axes.text(at, axes.get_ylim()[1] * 0.97, f" {label}", va="top", fontsize=10)
         axes.set_xlabel("days since the purchase before (the longest 1 % are not drawn)", labelpad=10)
-        axes.yaxis.set_major_formatter(lambda v, _: looks.count(v))
+        axes.yaxis.set_major_formatter(lambda v, _: wording.count(v))
     return figure

@@ -10,7 +10,7 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, page
 
@@ -31,19 +31,21 @@ def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Fig
         figure, axes = page(
             _title(held, rungs), "Customers per cell; the darker, the more they spent on average", facts
         )
-        shade = LinearSegmentedColormap.from_list("spend", looks.SHADES)
+        shade = LinearSegmentedColormap.from_list("spend", palette.SHADES)
         # Mean spends lie far apart, so shades follow their ranks: equal means, equal shades.
         ranks = cells["mean"].rank(method="average", pct=True)
-        for (f, r), cell in cells.iterrows():
-            tone = float(ranks.loc[(f, r)])
+        for at, cell in cells.iterrows():
+            place: Any = at
+            f, r = place
+            tone = float(ranks.loc[place])
             axes.add_patch(
-                Rectangle((r - 0.5, f - 0.5), 1, 1, facecolor=shade(tone), edgecolor=looks.PAPER, linewidth=3)
+                Rectangle((r - 0.5, f - 0.5), 1, 1, facecolor=shade(tone), edgecolor=palette.PAPER, linewidth=3)
             )
-            ink = looks.PAPER if tone > 0.6 else looks.INK
+            ink = palette.PAPER if tone > 0.6 else palette.INK
             axes.text(
                 r,
                 f + 0.09,
-                looks.count(cell["size"]),
+                wording.count(cell["size"]),
                 ha="center",
                 va="center",
                 fontsize=17,
@@ -51,7 +53,7 @@ def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Fig
                 color=ink,
             )
             axes.text(
-                r, f - 0.24, f"mean {looks.money(cell['mean'])}", ha="center", va="center", fontsize=10, color=ink
+                r, f - 0.24, f"mean {wording.money(cell['mean'])}", ha="center", va="center", fontsize=10, color=ink
             )
         axes.set_xlim(0.5, rungs + 0.5)
         axes.set_ylim(0.5, rungs + 0.5)
@@ -70,7 +72,7 @@ def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str)
         if not len(values):
             labels.append(f"{rung}\n(nobody)")
             continue
-        low, high = looks.count(values.min()), looks.count(values.max())
+        low, high = wording.count(values.min()), wording.count(values.max())
         one = unit.removesuffix("s") if high == "1" else unit
         labels.append(f"{rung}\n{low} {one}" if low == high else f"{rung}\n{low} to {high} {unit}")
     return labels
@@ -85,4 +87,5 @@ def _title(held: pd.DataFrame, rungs: int) -> str:
     if best.empty or total <= 0:
         return "Nobody stands on the top rung of both ladders"
     people, spend = len(best) / len(held), float(best["spend"].sum()) / total
-    return f"The {looks.count(len(best))} latest and most frequent buyers, {100 * people:.0f} % of all, bring {100 * spend:.0f} % of spend"
+    buyers = f"The {wording.count(len(best))} latest and most frequent buyers, {100 * people:.0f} % of all,"
+    return f"{buyers} bring {100 * spend:.0f} % of spend"

@@ -8,10 +8,11 @@ import numpy as np
 import pandas as pd
 from matplotlib.figure import Figure
 
-from fairladder import looks
+from fairladder import palette, wording
 from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, page
-from fairladder.scoring import segment_summary
+from fairladder.frames import row_of_largest, rows_of
+from fairladder.scores.scoring import segment_summary
 
 
 def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
@@ -30,19 +31,19 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) ->
             _title(summary), "Share of spend (full bar) beside share of customers (light bar), in percent", facts
         )
         place = np.arange(len(summary))[::-1]
-        colours = [looks.STANCE_COLOURS[s] for s in summary["stance"]]
+        colours = [palette.STANCE_COLOURS[s] for s in summary["stance"]]
         spend, people = 100 * summary["spend_share"].to_numpy(), 100 * summary["customer_share"].to_numpy()
         axes.barh(place + 0.19, spend, height=0.36, color=colours)
         axes.barh(place - 0.19, people, height=0.3, color=colours, alpha=0.38)
         reach = max(spend.max(), people.max())
-        for y, s, p, row in zip(place, spend, people, summary.itertuples(index=False), strict=True):
-            told = f"{s:.1f} % of spend, {looks.money(row.spend)}"
-            axes.text(max(s, 0) + reach * 0.008, y + 0.19, told, va="center", fontsize=10.5)
-            told = f"{p:.1f} % of customers, {looks.count(row.customers)}"
-            axes.text(p + reach * 0.008, y - 0.19, told, va="center", fontsize=10, color=looks.FAINT)
-        axes.set_yticks(place, [f"{row.segment}\n" for row in summary.itertuples(index=False)], fontsize=12)
-        for y, row in zip(place, summary.itertuples(index=False), strict=True):
-            colour = looks.STANCE_COLOURS[row.stance]
+        for y, s, p, row in zip(place, spend, people, rows_of(summary), strict=True):
+            text = f"{s:.1f} % of spend, {wording.money(row.spend)}"
+            axes.text(max(s, 0) + reach * 0.008, y + 0.19, text, va="center", fontsize=10.5)
+            text = f"{p:.1f} % of customers, {wording.count(row.customers)}"
+            axes.text(p + reach * 0.008, y - 0.19, text, va="center", fontsize=10, color=palette.FAINT)
+        axes.set_yticks(place, [f"{row.segment}\n" for row in rows_of(summary)], fontsize=12)
+        for y, row in zip(place, rows_of(summary), strict=True):
+            colour = palette.STANCE_COLOURS[row.stance]
             axes.text(
                 -0.0062,
                 y - 0.2,
@@ -62,8 +63,8 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) ->
 def _title(summary: pd.DataFrame) -> str:
     """The finding: what the stance that brings the most holds."""
     by_stance = summary.groupby("stance", observed=True, sort=False)[["customer_share", "spend_share"]].sum()
-    stance = by_stance["spend_share"].idxmax()
-    people, spend = by_stance.loc[stance, "customer_share"], by_stance.loc[stance, "spend_share"]
+    most = row_of_largest(by_stance, by_stance["spend_share"])
+    stance, people, spend = most.name, most.customer_share, most.spend_share
     return (
         f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and bring {100 * spend:.0f} % of spend"
     )

@@ -8,12 +8,14 @@ import numpy as np
 import pandas as pd
 from sqlglot import exp
 
+from fairladder.book.read import Read
+from fairladder.book.spend import counted
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.history.axes import Axis, in_natural_order, parsed_axis
 from fairladder.history.purchases import MIXED, Purchases, all_unknown, group_name, purchase_rows, purchases
 from fairladder.numbers import ratio
-from fairladder.order_book import Orders
-from fairladder.sqltree import case, column, named, select, sql
+from fairladder.output.result import Answer
+from fairladder.sqltree import case, column, day_literal, named, select, sql
 
 Measure = Literal["orders", "customers", "spend", "average_order_value", "lines"]
 MEASURES: tuple[Measure, ...] = get_args(Measure)
@@ -26,7 +28,7 @@ MOST_NAMES = 20
 
 
 @dataclass(frozen=True)
-class Breakdown:
+class Breakdown(Answer):
     """``frame``: one row a cell with ``row``, ``column``, all measures and ``share``; totals are rows named ``total``.
 
     Totals are worked out from the rows, so that customers in several cells count once and averages are of all orders.
@@ -49,6 +51,10 @@ class Breakdown:
         )
         return table.rename_axis(index=self.rows.title, columns=self.columns.title if self.columns else None)
 
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """All tables by name, the main one first."""
+        return {self.measure: self.frame}
+
     def __repr__(self) -> str:
         return str(self.wide().to_string()) + "".join(f"\n{note}" for note in self.notes)
 
@@ -57,7 +63,7 @@ class Breakdown:
 
 
 def breakdown(
-    orders: Orders,
+    orders: Read,
     rows: str,
     columns: str | None = None,
     *,
@@ -76,6 +82,11 @@ def breakdown(
 
     Raises UsageError for an unknown column, measure or share, and where such a column meets totals repeated on each row;
     DataError where no order counts.
+
+    >>> import fairladder as fl
+    >>> found = fl.breakdown(fl.sample_orders(), "channel", measure="orders")
+    >>> found.frame[["row", "orders"]].values.tolist()
+    [['post', 691], ['stall', 2355], ['web', 4188], ['total', 7234]]
     """
     if measure not in MEASURES:
         raise UsageError(f"There is no measure {measure!r}. {nearest(measure, MEASURES)}")
@@ -114,18 +125,18 @@ def breakdown(
     return Breakdown(frame, axes[0], axes[1] if columns else None, measure, shares, tuple(notes))
 
 
-def _relation(orders: Orders, names: list[str]) -> tuple[Purchases, bool]:
+def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
     """Orders with the axes' cells; rows in place of orders where a column differs within orders."""
-    found = purchases(orders, names, sequence=False, keep=True)
+    bought = purchases(orders, names, sequence=False, keep=True)
     of_orders = [n for n in names if n in orders.rows.condition_cells()]
     if not of_orders or not orders.rows.has_orders:
-        return found, False
+        return bought, False
     tests = [named(sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(group_name(n)), m=MIXED), n) for n in of_orders]
-    told = found.engine.table(select(tests, found.relation)).to_pylist()[0]
-    differing = [n for n in of_orders if told[n]]
+    counts = bought.engine.table(select(tests, bought.relation)).to_pylist()[0]
+    differing = [n for n in of_orders if counts[n]]
     if not differing:
-        return found, False
-    found.close()
+        return bought, False
+    bought.close()
     if orders.scheme.orders.amount_is == "order":
         raise UsageError(
             f'`{differing[0]}` differs within orders, and with `amount_is = "order"` an order\'s total belongs to no row of it. '
@@ -140,7 +151,7 @@ class _Counted:
 
     found: Purchases
     axes: Sequence[Axis]
-    orders: Orders
+    orders: Read
     by_row: bool
     made: dict[tuple[int, ...], pd.DataFrame] = field(default_factory=dict)
     """Tables counted so far: the axes, then those of them whose names are cut short, as negative numbers less one."""
@@ -156,8 +167,8 @@ class _Counted:
             return True
         number = sql("TRY_CAST(:c AS DOUBLE)", c=column(group_name(axis.column)))
         odd = named(sql("MAX(CASE WHEN :n <> ROUND(:n) THEN 1 ELSE 0 END)", n=number), "odd")
-        told = self.found.engine.table(select([odd], self.found.relation)).to_pylist()[0]
-        return not told["odd"] and all(e.denominator == 1 for e in axis.edges)
+        counts = self.found.engine.table(select([odd], self.found.relation)).to_pylist()[0]
+        return not counts["odd"] and all(e.denominator == 1 for e in axis.edges)
 
     def long_axes(self, measure: str, most: int) -> dict[int, tuple[int, list[str]]]:
         """Axis → how many names it has and the largest of them, where there are more than ``most``."""
@@ -188,26 +199,23 @@ class _Counted:
 
     def _counted(self, axis_set: list[int], long: dict[int, tuple[int, list[str]]]) -> pd.DataFrame:
         whole = "whole" if self.by_row else "amount"
-        ignoring = self.orders.scheme.money.refunds == "ignore"
         one_each = f"COUNT(DISTINCT CASE WHEN {whole} > 0 THEN order_key END)"
         measures = {
             "orders": one_each if self.by_row else "COUNT(CASE WHEN amount > 0 THEN 1 END)",
             "customers": f"COUNT(DISTINCT CASE WHEN {whole} > 0 THEN customer END)",
-            "spend": f"COALESCE(SUM(CASE WHEN {whole} > 0 THEN amount END), 0)"
-            if ignoring
-            else "COALESCE(SUM(amount), 0)",
+            "spend": f"COALESCE(SUM({counted(self.orders.scheme, whole)}), 0)",
             "lines": f"COALESCE(SUM(CASE WHEN {whole} > 0 THEN lines END), 0)",
         }
         cells = [named(column(group_name(self.axes[i].column)), f"in {self.axes[i].column}") for i in axis_set]
         base = select(["*", *{c.alias: c for c in cells}.values()], self.found.relation)
         since = self.orders.scheme.time.from_
         if since is not None:
-            base = base.where(sql("placed_on >= CAST(:d AS DATE)", d=exp.Literal.string(since.isoformat())), copy=False)
+            base = base.where(sql("placed_on >= :d", d=day_literal(since)), copy=False)
         keys = [named(self._key(i, long), f"axis{i}") for i in axis_set]
-        told = select([*keys, *(named(sql(m), n) for n, m in measures.items())], base, "orders")
+        query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], base, "orders")
         if keys:
-            told = told.group_by(*(sql(str(k + 1)) for k in range(len(keys))), copy=False)
-        return self.found.frame(told)
+            query = query.group_by(*(sql(str(k + 1)) for k in range(len(keys))), copy=False)
+        return self.found.frame(query)
 
     def _key(self, i: int, long: dict[int, tuple[int, list[str]]]) -> exp.Expr:
         tree = self.axes[i].tree(self._whole(i))

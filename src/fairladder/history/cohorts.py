@@ -7,12 +7,15 @@ from typing import Literal
 import numpy as np
 import pandas as pd
 
+from fairladder.book.read import Read
+from fairladder.book.spend import counting
+from fairladder.columns import RATES, names
 from fairladder.days import Period
 from fairladder.errors import DataError
 from fairladder.history.periods import checked_period, complete, label, ordinal, start_of, starts
 from fairladder.history.purchases import group_apart, group_name, purchases, warn_of_unknown
 from fairladder.numbers import ratio
-from fairladder.order_book import Orders
+from fairladder.output.result import Answer
 from fairladder.sqltree import column, named, select, sql
 
 
@@ -36,7 +39,7 @@ class Rate:
 
 
 @dataclass(frozen=True)
-class Cohorts:
+class Cohorts(Answer):
     """``frame``: ``cohort`` (first day), ``size``, ``k``, ``active``, ``retention`` (0..1) and ``revenue``, a row for each k.
 
     With a group, its column comes first. Cells of incomplete periods are null. ``repeat_retention`` pools consecutive
@@ -67,6 +70,11 @@ class Cohorts:
         sums = known.groupby("k")[["active", "size"]].sum()
         return sums["active"].astype(float) / sums["size"].where(sums["size"] > 0)
 
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``cohorts`` and ``rates``."""
+        rates = [(r.name, r.numerator, r.denominator, r.value) for r in (self.repeat_retention, self.cohort_retention)]
+        return {"cohorts": self.frame, "rates": pd.DataFrame(rates, columns=names(RATES))}
+
     def __repr__(self) -> str:
         return f"{self.repeat_retention}\n{self.cohort_retention}\n{self.wide().round(3).to_string()}"
 
@@ -74,25 +82,29 @@ class Cohorts:
         return str(self.wide().to_html())
 
 
-def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> Cohorts:
+def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Cohorts:
     """The cohort table of all customers with a purchase, by the period of the first.
 
     ``by`` groups customers by a column of their first order (its channel, say) or of the customers file. A window picks
     cohorts by their first period. Raises UsageError for an unknown period or column, DataError where nobody bought.
+
+    >>> import fairladder as fl
+    >>> fl.cohorts(fl.sample_orders(), period="year").repeat_retention
+    Rate(name='Repeat retention', numerator=463, denominator=787)
     """
     unit = checked_period(period)
     group_apart(by, ("cohort", "size", "k", "active", "retention", "revenue"))
-    found = purchases(orders, [by] if by else [], sequence=by is not None)
-    keep = sql("amount > 0") if orders.scheme.money.refunds == "ignore" else sql("amount <> 0")
+    bought = purchases(orders, [by] if by else [], sequence=by is not None)
+    keep = sql(counting(orders.scheme))
     group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by))), "of")] if by else []
     active = [
         column("customer"), named(start_of(column("placed_on"), unit), "period"), named(sql("SUM(amount)"), "amount"),
         named(sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "bought"), *group,
     ]  # fmt: skip
-    each = select(active, found.relation).where(keep, copy=False).group_by(sql("1"), sql("2"), copy=False)
+    each = select(active, bought.relation).where(keep, copy=False).group_by(sql("1"), sql("2"), copy=False)
     over = "OVER (PARTITION BY customer)"
     before = "OVER (PARTITION BY customer ORDER BY period ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING)"
-    told = [
+    columns = [
         column("period"), column("amount"), column("bought"),
         named(sql(f"MIN(CASE WHEN bought > 0 THEN period END) {over}"), "cohort"),
         named(sql(f"MAX(CASE WHEN bought > 0 THEN period END) {before}"), "then"),
@@ -100,9 +112,9 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     ]  # fmt: skip
     sums = [column("cohort"), column("period"), column("then"), *([column("of")] if by else []),
             named(sql("COUNT(CASE WHEN bought > 0 THEN 1 END)"), "active"), named(sql("SUM(amount)"), "revenue")]  # fmt: skip
-    query = select(sums, select(told, each, "active"), "told")
-    frame = found.frame(query.group_by(*(sql(str(i + 1)) for i in range(4 if by else 3)), copy=False))
-    found.close()
+    query = select(sums, select(columns, each, "active"), "told")
+    frame = bought.frame(query.group_by(*(sql(str(i + 1)) for i in range(4 if by else 3)), copy=False))
+    bought.close()
     frame = frame[
         frame["cohort"].notna() & (frame["period"] >= frame["cohort"])
     ]  # a refund can come before the first purchase
@@ -120,7 +132,7 @@ def cohorts(orders: Orders, *, period: str = "month", by: str | None = None) -> 
     return Cohorts(table, unit, by, _repeat_retention(frame, unit, orders), of_table)
 
 
-def _cells(frame: pd.DataFrame, unit: Period, by: str | None, orders: Orders) -> pd.DataFrame:
+def _cells(frame: pd.DataFrame, unit: Period, by: str | None, orders: Read) -> pd.DataFrame:
     """A row for each cohort and k, zeros where nobody was active, null where the period is not complete."""
     assert orders.as_of is not None
     days = starts(frame["cohort"].min().date(), orders.as_of, unit)
@@ -145,7 +157,7 @@ def _cells(frame: pd.DataFrame, unit: Period, by: str | None, orders: Orders) ->
     return pd.concat(tables, ignore_index=True)
 
 
-def _repeat_retention(frame: pd.DataFrame, unit: Period, orders: Orders) -> Rate:
+def _repeat_retention(frame: pd.DataFrame, unit: Period, orders: Read) -> Rate:
     """Σ |active in both| ÷ Σ |active in t − 1| over consecutive complete periods (t − 1, t)."""
     assert orders.as_of is not None
     bought = frame[frame["active"] > 0]

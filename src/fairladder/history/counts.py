@@ -6,22 +6,27 @@ import numpy as np
 import pandas as pd
 from sqlglot import exp
 
+from fairladder.book.read import Read
 from fairladder.errors import DataError, UsageError
+from fairladder.frames import row_of_largest
 from fairladder.history.purchases import group_name, in_order, purchases
-from fairladder.numbers import ratio
-from fairladder.order_book import Orders
+from fairladder.numbers import EXACT_DECIMALS, ratio, to_minor
 from fairladder.sqltree import column, named, select, sql
 
 #: Fewer customers than this say little about how many of them go on.
 FEW = 20
 
 
-def order_counts(orders: Orders) -> pd.DataFrame:
+def order_counts(orders: Read) -> pd.DataFrame:
     """One row per number of purchases n = 1, 2, … up to the largest, over whole histories up to the day of reckoning.
 
     Columns: ``n``, ``customers`` (with exactly n), ``share`` (of customers with a purchase, 0..1), ``at_least_n``,
     ``went_on`` (customers with more than n ÷ customers with at least n) and ``spend`` (of those with exactly n, major
     units). Raises DataError where nobody has a purchase.
+
+    >>> import fairladder as fl
+    >>> fl.order_counts(fl.sample_orders())[["n", "customers"]].head(3).values.tolist()
+    [[1, 315], [2, 152], [3, 104]]
     """
     customers = orders.with_history().customers()
     counts = customers["orders"].to_numpy(dtype=np.int64)
@@ -29,20 +34,24 @@ def order_counts(orders: Orders) -> pd.DataFrame:
         raise DataError("No customer has a purchase, so there are no order counts.")
     exactly = np.bincount(counts)[1:]
     at_least = exactly[::-1].cumsum()[::-1]
-    units = np.rint(customers["spend"].to_numpy() * 10**4).astype(np.int64)
+    units = to_minor(customers["spend"].to_numpy(), EXACT_DECIMALS)
     spend = np.zeros(len(exactly) + 1, dtype=np.int64)
     np.add.at(spend, counts, units)
     return pd.DataFrame({
         "n": np.arange(1, len(exactly) + 1), "customers": exactly, "share": ratio(exactly, at_least[0]), "at_least_n": at_least,
-        "went_on": ratio(at_least - exactly, at_least), "spend": ratio(spend[1:], 10**4),
+        "went_on": ratio(at_least - exactly, at_least), "spend": ratio(spend[1:], 10**EXACT_DECIMALS),
     })  # fmt: skip
 
 
-def one_before(orders: Orders, goal: int | None = None) -> pd.DataFrame:
+def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
     """Customers who stand one purchase before ``goal``, those who bought last first: the list to write to.
 
     Without a goal it is the number of purchases, from 2 on, that most customers have. Columns as of the customers table.
     Raises UsageError for a goal below 2.
+
+    >>> import fairladder as fl
+    >>> len(fl.one_before(fl.sample_orders(), goal=2))
+    315
     """
     goal = goal_of(order_counts(orders)) if goal is None else goal
     if goal < 2:  # one before the first order there is nobody
@@ -55,7 +64,7 @@ def one_before(orders: Orders, goal: int | None = None) -> pd.DataFrame:
 def goal_of(counts: pd.DataFrame) -> int:
     """The commonest number of purchases from 2 on; 2 where everybody has one."""
     more = counts[counts["n"] > 1]
-    return 2 if more.empty else int(more.loc[more["customers"].idxmax(), "n"])
+    return 2 if more.empty else int(row_of_largest(more, more["customers"]).n)
 
 
 def largest_drop(counts: pd.DataFrame) -> Mapping[str, float] | None:
@@ -64,11 +73,15 @@ def largest_drop(counts: pd.DataFrame) -> Mapping[str, float] | None:
     return None if sure.empty else sure.loc[sure["went_on"].idxmin()].to_dict()
 
 
-def one_channel(orders: Orders) -> pd.DataFrame:
+def one_channel(orders: Read) -> pd.DataFrame:
     """Customers who bought through a single channel, by channel: how many, and how often.
 
     Columns: ``channel``, ``customers`` (only here), ``share`` (of all customers who bought here, 0..1), ``orders`` and
     ``orders_per_customer``. Raises UsageError where the orders have no channel.
+
+    >>> import fairladder as fl
+    >>> fl.one_channel(fl.sample_orders())[["channel", "customers"]].values.tolist()
+    [['post', 91], ['stall', 259], ['web', 456]]
     """
     links = _links(orders)
     buyers = links.groupby("customer")["channel"].transform("size")
@@ -82,16 +95,20 @@ def one_channel(orders: Orders) -> pd.DataFrame:
     })  # fmt: skip
 
 
-def channel_flow(orders: Orders) -> pd.DataFrame:
+def channel_flow(orders: Read) -> pd.DataFrame:
     """From the channel of the first purchase to those of later ones: ``first_channel``, ``later_channel``, ``customers``.
 
     A customer counts once for each channel bought through later; ``later_channel`` is null for those who bought once.
     Raises UsageError where the orders have no channel.
+
+    >>> import fairladder as fl
+    >>> fl.channel_flow(fl.sample_orders()).head(2).values.tolist()
+    [['post', 'post', 84], ['post', 'web', 52]]
     """
     _need_channel(orders)
-    found = purchases(orders, ["channel"], keep=True)
+    purchased = purchases(orders, ["channel"], keep=True)
     bought = select(
-        [column("customer"), named(column(group_name("channel")), "channel"), column("nth")], found.relation
+        [column("customer"), named(column(group_name("channel")), "channel"), column("nth")], purchased.relation
     ).where(sql("nth >= 1"), copy=False)
     first = select([column("customer"), sql("channel AS first_channel")], bought, "a").where(sql("nth = 1"), copy=False)
     later = (
@@ -103,25 +120,25 @@ def channel_flow(orders: Orders) -> pd.DataFrame:
         first.subquery("f", copy=False), copy=False
     )
     joined = joined.join(later.subquery("l", copy=False), using=["customer"], join_type="left", copy=False)
-    frame = found.frame(joined.group_by("first_channel", "later_channel", copy=False))
-    found.close()
-    return frame.sort_values(["first_channel", "customers"], ascending=[True, False], kind="stable").reset_index(
-        drop=True
-    )
+    frame = purchased.frame(joined.group_by("first_channel", "later_channel", copy=False))
+    purchased.close()
+    by = ["first_channel", "customers", "later_channel"]  # to the last column, so that equal runs give equal files
+    return frame.sort_values(by, ascending=[True, False, True], ignore_index=True)
 
 
-def _links(orders: Orders) -> pd.DataFrame:
+def _links(orders: Read) -> pd.DataFrame:
     """Who bought through which channel, and how often."""
     _need_channel(orders)
-    found = purchases(orders, ["channel"], sequence=False)
+    bought = purchases(orders, ["channel"], sequence=False)
     query = select(
-        [column("customer"), named(column(group_name("channel")), "channel"), sql("COUNT(*) AS orders")], found.relation
+        [column("customer"), named(column(group_name("channel")), "channel"), sql("COUNT(*) AS orders")],
+        bought.relation,
     ).where(sql("amount > 0"), copy=False)
-    frame = found.frame(query.group_by(sql("1"), sql("2"), copy=False))
-    found.close()
+    frame = bought.frame(query.group_by(sql("1"), sql("2"), copy=False))
+    bought.close()
     return frame
 
 
-def _need_channel(orders: Orders) -> None:
+def _need_channel(orders: Read) -> None:
     if "channel" not in orders.roles:
         raise UsageError("The orders have no channel. Name its column under [orders] channel or with --channel-column.")

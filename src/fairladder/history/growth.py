@@ -5,24 +5,21 @@ import datetime as dt
 import numpy as np
 import pandas as pd
 
-from fairladder.columns import CARRIED
+from fairladder.book.read import Read
+from fairladder.book.spend import counting, ignores_refunds
+from fairladder.columns import CARRIED, GROWTH, names
 from fairladder.days import Period
 from fairladder.errors import DataError
 from fairladder.history.periods import checked_period, complete, label, ordinal, start_of, starts
 from fairladder.history.purchases import group_apart, group_name, in_order, purchases, warn_of_unknown
 from fairladder.numbers import ratio
-from fairladder.order_book import Orders
 from fairladder.sqltree import column, named, select, sql
 
-_COUNTS = ("orders", "customers", "new_customers")
-_MONEY = ("revenue", "new_revenue", "repeat_revenue", "refunded")
-_COLUMNS = (
-    "period", "label", "orders", "customers", "new_customers", "returning_customers", *_MONEY, "new_customers_running",
-    "complete", "flat",
-)  # fmt: skip
+_MONEY = tuple(c.name for c in GROWTH if c.kind == "money")
+_COLUMNS = names(GROWTH)
 
 
-def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> pd.DataFrame:
+def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.DataFrame:
     """One row per period (and group), from that of the first order that counts to that of the day of reckoning.
 
     Columns: ``period`` (its first day), ``label``, the group under its own name, ``orders``, ``customers`` (with a
@@ -33,24 +30,28 @@ def growth(orders: Orders, *, period: str = "month", by: str | None = None) -> p
     With a column of the orders a customer is new in the group of the first order only; all but ``customers`` add up over
     groups. Null groups are ``unknown``, orders whose rows disagree ``mixed``. A window picks the periods shown and changes
     none of their figures. Raises UsageError for an unknown period or column, DataError where no order counts.
+
+    >>> import fairladder as fl
+    >>> grown = fl.growth(fl.sample_orders(), period="year")
+    >>> grown[["label", "new_customers", "complete"]].values.tolist()
+    [['2023', 249, True], ['2024', 374, True], ['2025', 300, True], ['2026', 169, False]]
     """
     unit = checked_period(period)
     group_apart(by, _COLUMNS)
-    found = purchases(orders, [by] if by else [])
-    ignoring = orders.scheme.money.refunds == "ignore"
+    bought = purchases(orders, [by] if by else [])
     measures = {
         "orders": "COUNT(CASE WHEN amount > 0 THEN 1 END)",
         "customers": "COUNT(DISTINCT CASE WHEN amount > 0 THEN customer END)",
         "new_customers": "COUNT(CASE WHEN nth = 1 THEN 1 END)",
         "new_revenue": "COALESCE(SUM(CASE WHEN nth = 1 THEN amount END), 0)",
         "repeat_revenue": "COALESCE(SUM(CASE WHEN nth > 1 THEN amount END), 0)",
-        "refunded": "0" if ignoring else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
+        "refunded": "0" if ignores_refunds(orders.scheme) else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
     }
     keys = [named(start_of(column("placed_on"), unit), "period"), *([named(column(group_name(by)), by)] if by else [])]
-    query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], found.relation)
-    query = query.where(sql("amount > 0") if ignoring else sql("amount <> 0"), copy=False)
-    frame = found.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))
-    found.close()
+    query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], bought.relation)
+    query = query.where(sql(counting(orders.scheme)), copy=False)
+    frame = bought.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))
+    bought.close()
     if frame.empty or orders.as_of is None:
         raise DataError(
             "No order counts towards spend, so there is no growth to show. `fairladder check` says what became of the rows."
@@ -106,7 +107,8 @@ def _shown(whole: pd.DataFrame, unit: Period, since: dt.date | None) -> pd.DataF
     if since is None:
         return whole
     first = ordinal(pd.Series([pd.Timestamp(since)]), unit)[0]
-    return whole[ordinal(whole["period"], unit) >= first]
+    shown: pd.DataFrame = whole[ordinal(whole["period"], unit) >= first]
+    return shown
 
 
 def flat_spells(grown: pd.DataFrame, by: str | None = None) -> pd.DataFrame:
@@ -114,6 +116,11 @@ def flat_spells(grown: pd.DataFrame, by: str | None = None) -> pd.DataFrame:
 
     Spells before a group's first customer are left out: nothing had begun to grow. ``running`` is the number of customers
     that the group stood at.
+
+    >>> import fairladder as fl
+    >>> grown = fl.growth(fl.sample_orders(), by="district")
+    >>> fl.flat_spells(grown, by="district").head(1).values.tolist()
+    [['Saltmarsh', 'Mar 2025', 'Jun 2026', 16, 102]]
     """
     lines = []
     for group, rows in grown.groupby(by, sort=False) if by else [(None, grown)]:

@@ -6,20 +6,25 @@ import numpy as np
 import pandas as pd
 from sqlglot import exp
 
-from fairladder.columns import CARRIED
-from fairladder.customers import LEDGER_COLUMNS, order_rows
+from fairladder.book.order_rows import order_rows
+from fairladder.book.read import Read
+from fairladder.book.spend import counts
+from fairladder.columns import CARRIED, ORDERS, names
+from fairladder.frames import categorical
 from fairladder.numbers import ratio
-from fairladder.order_book import Orders
 from fairladder.sqltree import column
+
+#: An orders' column of such a name is told apart by `` (cell)``.
+_NAMES = names(ORDERS)
 
 
 def _own_name(name: str) -> str:
     """A column of the orders under its own name, told apart from a column of ours that is called alike."""
     own = name.removeprefix("of ")
-    return name if own == name else f"{own} (cell)" if own in LEDGER_COLUMNS else own
+    return name if own == name else f"{own} (cell)" if own in _NAMES else own
 
 
-def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) -> pd.DataFrame:
+def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> pd.DataFrame:
     """One row per order of the window, by day, customer and order id.
 
     Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day), ``amount`` (major units), ``lines``,
@@ -30,40 +35,37 @@ def order_ledger(orders: Orders, *, customers: Collection[str] | None = None) ->
 
     History before the window decides what is first and the gaps. ``customers`` picks ids. Raises DataError where the
     orders are not fit to use.
+
+    >>> import fairladder as fl
+    >>> ledger = fl.order_ledger(fl.sample_orders(), customers=["09302"])
+    >>> ledger[["nth", "kind", "amount"]].head(2).values.tolist()
+    [[1, 'first', 67.0], [2, 'repeat', 58.55]]
     """
-    if customers is None:
-        query = orders.order_table()
-        orders.require_fit()
-        whole = orders.with_history()
-    else:
-        orders.require_fit()
-        whole = orders.with_history()
-        query = order_rows(whole.rows, customers)
+    orders.require_fit()
+    query = orders.order_table() if customers is None else order_rows(orders.history, customers)
     time, money = orders.scheme.time, orders.scheme.money
-    keys = ["placed_on", "customer", "order" if whole.rows.has_orders else "amount"]
+    keys = ["placed_on", "customer", "order" if orders.rows.has_orders else "amount"]
     keys += [n for n in query.named_selects if n not in keys]  # to the last column, so that equal runs give equal files
     query = query.order_by(*(exp.Ordered(this=column(n)) for n in keys), copy=False)
-    frame = whole.run(query).to_pandas(date_as_object=False).rename(columns=_own_name)
+    frame = orders.frame(query).rename(columns=_own_name)
     scale = 10**money.decimals
     frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
     bought = (frame["amount"] > 0).to_numpy()
     nth = frame.pop("nth").to_numpy(dtype=np.float64, na_value=np.nan)
     gap = (frame["placed_on"] - pd.to_datetime(frame.pop("before")).astype("datetime64[s]")).dt.days
-    counts = bought if money.refunds == "ignore" else np.ones(len(frame), dtype=bool)
     minor = frame["amount"].to_numpy(dtype=np.int64)
+    counted = counts(minor, orders.scheme)
     # Shares are of the whole history up to the day: the window only picks what is shown.
-    spent = frame.assign(spend=np.where(counts, minor, 0)).groupby("customer")["spend"].transform("sum").to_numpy()
+    spent = frame.assign(spend=np.where(counted, minor, 0)).groupby("customer")["spend"].transform("sum").to_numpy()
     frame["amount"] = ratio(minor, scale)
     frame["nth"] = pd.arrays.IntegerArray(np.where(bought, nth, 0).astype(np.int64), ~bought)
-    frame["kind"] = pd.Categorical.from_codes(
-        np.where(~bought, -1, np.where(nth == 1, 0, 1)), categories=["first", "repeat"]
-    )
+    frame["kind"] = categorical(np.where(~bought, -1, np.where(nth == 1, 0, 1)), ["first", "repeat"])
     known = bought & gap.notna().to_numpy()
     frame["gap_days"] = pd.arrays.IntegerArray(gap.fillna(0).to_numpy(dtype=np.int64), ~known)
     frame["share_of_customer"] = np.where(
-        (counts | (minor == 0)) & (spent > 0), ratio(minor, np.where(spent > 0, spent, 0)), np.nan
+        (counted | (minor == 0)) & (spent > 0), ratio(minor, np.where(spent > 0, spent, 0)), np.nan
     )
-    frame.attrs[CARRIED] = [name for name in frame if name not in LEDGER_COLUMNS]
+    frame.attrs[CARRIED] = [name for name in frame if name not in _NAMES]
     if time.from_ is not None:
         frame = frame[frame["placed_on"] >= pd.Timestamp(time.from_)]
     return frame.reset_index(drop=True)

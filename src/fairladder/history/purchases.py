@@ -8,10 +8,12 @@ import pandas as pd
 import pyarrow as pa
 from sqlglot import exp
 
+from fairladder.book.kept_orders import OrderTable
+from fairladder.book.line_cells import LineCells
+from fairladder.book.read import Read
 from fairladder.engine.protocol import Engine
 from fairladder.errors import FairLadderWarning, UsageError, nearest
-from fairladder.order_book import Orders
-from fairladder.orders.rows import USED
+from fairladder.orders.states import RowState
 from fairladder.sqltree import column, named, select, sql
 
 #: What a null group is called, and one whose rows disagree.
@@ -35,9 +37,9 @@ class Purchases:
 
     def frame(self, query: exp.Select) -> pd.DataFrame:
         """A query's rows; days as ``datetime64[s]``."""
-        found: pd.DataFrame = self.engine.table(query).to_pandas(date_as_object=False)
-        days = found.select_dtypes(include=["datetime"]).columns
-        return found.astype(dict.fromkeys(days, "datetime64[s]"))
+        frame: pd.DataFrame = self.engine.table(query).to_pandas(date_as_object=False)
+        days = frame.select_dtypes(include=["datetime"]).columns
+        return frame.astype(dict.fromkeys(days, "datetime64[s]"))
 
     def close(self) -> None:
         """Let go of what the engine keeps."""
@@ -45,7 +47,7 @@ class Purchases:
             self.engine.forget(self.relation)
 
 
-def purchases(orders: Orders, by: Sequence[str] = (), *, sequence: bool = True, keep: bool = False) -> Purchases:
+def purchases(orders: Read, by: Sequence[str] = (), *, sequence: bool = True, keep: bool = False) -> Purchases:
     """All used orders up to the day of reckoning, with the named columns as text: of the orders, else of the customers.
 
     A group is ``unknown`` where it is null and ``mixed`` where an order's rows disagree. Without ``sequence`` there is no
@@ -53,44 +55,40 @@ def purchases(orders: Orders, by: Sequence[str] = (), *, sequence: bool = True, 
     customers file have.
     """
     own, theirs = _homes(orders, by)
-    query = orders.order_table(own, mixed=True, sequence=sequence)
     orders.require_fit()
+    query = orders.order_table(own, mixed=True, sequence=sequence)
     kept = ("customer", "placed_on", "amount", "lines", *(["nth"] if sequence else []))
     # To ask what is kept already costs less than to copy it.
-    kept_already = orders.keeps_orders(own, mixed=True, sequence=sequence)
+    kept_already = orders.keeps(OrderTable(tuple(own), True, sequence))
     cheap = kept_already and not sequence and not theirs
     return _grouped(orders, query, kept, own, theirs, keep and not cheap)
 
 
-def purchase_rows(orders: Orders, by: Sequence[str]) -> Purchases:
+def purchase_rows(orders: Read, by: Sequence[str]) -> Purchases:
     """The same row by row: ``amount`` is the row's, ``whole`` its order's total, ``order_key`` tells orders apart.
 
     For columns that differ within orders.
     """
     own, theirs = _homes(orders, by)
     orders.require_fit()
-    rows = orders.with_history().rows
-    cell = rows.condition_cells()
-    read = {
-        "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")), "order": sql("CAST(:c AS VARCHAR)", c=column("#order")),
-        "day": column("#day"), "amount": column("#minor"),
-        **{group_name(n): sql("CAST(:c AS VARCHAR)", c=cell[n]) for n in own},
-    }  # fmt: skip
+    rows = orders.history
+    line = LineCells(rows)
+    read = {**line.ids(), "day": line.day, "amount": line.minor, **line.own(own, "of", text=True)}
     lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
-    lines = lines.where(sql(":s = :used", s=column("#state"), used=USED), copy=False)
+    lines = lines.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
     one = "OVER (PARTITION BY customer, :o)"
-    told = {
+    windows = {
         "placed_on": sql(f"MIN(day) {one}", o=column("order")), "whole": sql(f"SUM(amount) {one}", o=column("order")),
         "order_key": sql("customer || ' ' || :o", o=column("order")), "lines": exp.Literal.number(1),
     }  # fmt: skip
     plain = [column(n) for n in ("customer", "amount", *map(group_name, own))]
-    query = select([*plain, *(named(t, n) for n, t in told.items())], lines, "lines")
+    query = select([*plain, *(named(t, n) for n, t in windows.items())], lines, "lines")
     return _grouped(
         orders, query, ("customer", "placed_on", "amount", "lines", "whole", "order_key"), own, theirs, keep=True
     )
 
 
-def _homes(orders: Orders, by: Sequence[str]) -> tuple[list[str], list[str]]:
+def _homes(orders: Read, by: Sequence[str]) -> tuple[list[str], list[str]]:
     """Which of the columns are the orders', and which the customers file's."""
     of_orders = set(orders.columns)
     of_members = set(orders.members.frame.columns) - {"customer"} if orders.members is not None else set()
@@ -102,18 +100,18 @@ def _homes(orders: Orders, by: Sequence[str]) -> tuple[list[str], list[str]]:
 
 
 def _grouped(
-    orders: Orders, query: exp.Select, kept: Sequence[str], own: list[str], theirs: list[str], keep: bool
+    orders: Read, query: exp.Select, kept: Sequence[str], own: list[str], theirs: list[str], keep: bool
 ) -> Purchases:
     """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers file."""
     engine: Engine = orders.engine
     groups = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in own]
-    found = select([*(column(n) for n in kept), *groups], query, "orders")
+    orders_there = select([*(column(n) for n in kept), *groups], query, "orders")
     if not theirs:
-        return _held(engine, found, keep)
+        return _held(engine, orders_there, keep)
     assert orders.members is not None
-    relation: exp.Expr = found.subquery("orders", copy=False)
+    relation: exp.Expr = orders_there.subquery("orders", copy=False)
     if engine.reader is not engine:  # the customers file is here, so the orders come here, too
-        relation = engine.reader.offer(engine.table(found))
+        relation = engine.reader.offer(engine.table(orders_there))
         engine = engine.reader
     side = orders.members.frame[["customer", *theirs]]
     side = side.astype(object).where(side.notna(), None)
@@ -123,9 +121,9 @@ def _grouped(
         )
         for n in side.columns
     }
-    told = engine.offer(pa.table(texts))
+    groups_there = engine.offer(pa.table(texts))
     joined = exp.select("*").from_(select(["*"], relation).subquery("o", copy=False), copy=False)
-    joined = joined.join(exp.alias_(told, "m", table=True), using=["customer"], join_type="left", copy=False)
+    joined = joined.join(exp.alias_(groups_there, "m", table=True), using=["customer"], join_type="left", copy=False)
     labels = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in theirs]
     whole = select([*(column(n) for n in (*kept, *map(group_name, own))), *labels], joined, "joined")
     return _held(engine, whole, keep)

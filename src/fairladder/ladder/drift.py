@@ -7,7 +7,7 @@ from math import log
 STEADY, MOVED = 0.1, 0.25
 
 
-def stability_index(then: Sequence[int], now: Sequence[int]) -> float:
+def drift_index(then: Sequence[int], now: Sequence[int]) -> float:
     """The population stability index Σ (q − p)·ln(q ÷ p) over rungs, p and q the shares then and now.
 
     A rung that one of them leaves empty counts as half a member there, so that the index stays finite. It is twice the
@@ -20,7 +20,7 @@ def stability_index(then: Sequence[int], now: Sequence[int]) -> float:
     return sum((b - a) * log(b / a) for a, b in zip(p, q, strict=True))
 
 
-def reading(index: float) -> str:
+def verdict(index: float) -> str:
     """What an index means, in the usual words."""
     if index != index:
         return "nobody to compare"

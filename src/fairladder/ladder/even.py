@@ -58,8 +58,8 @@ def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
                 spans[-1] = (spans[-1][0], max(hi, spans[-1][1]))
             else:
                 spans.append((lo, hi))
-    found = [lo + np.flatnonzero(ascending[lo:hi] != ascending[lo - 1 : hi - 1]) for lo, hi in spans]
-    return np.concatenate([[0], *found, [n]])
+    places = [lo + np.flatnonzero(ascending[lo:hi] != ascending[lo - 1 : hi - 1]) for lo, hi in spans]
+    return np.concatenate([[0], *places, [n]])
 
 
 def _near(ascending: NDArray[Any], targets: list[int], q: int) -> list[int] | None:
@@ -120,13 +120,13 @@ class _Problem:
 
     def windows(self, cost: int) -> list[tuple[int, int]]:
         """Half-open index ranges in which the cuts of a partition of at most this cost must lie."""
-        found = []
+        spans_there = []
         for k, target in enumerate(self.targets, start=1):
             reach = isqrt(cost * k * (self.k - k) // self.k) + 1
             lo = int(np.searchsorted(self.sums, -((reach - target) // self.q), side="left"))
             hi = int(np.searchsorted(self.sums, (target + reach) // self.q, side="right"))
-            found.append((max(lo, k), min(hi, self.d - self.k + k + 1)))
-        return found
+            spans_there.append((max(lo, k), min(hi, self.d - self.k + k + 1)))
+        return spans_there
 
     # -------------------------------------------------------------------------------- dropping what cannot be best
 

@@ -65,5 +65,5 @@ def members(groups: NDArray[Any], group: str | None) -> NDArray[np.bool_]:
 
 def known_groups(groups: NDArray[Any]) -> list[str | None]:
     """All groups, by name, null last."""
-    found = set(groups.tolist())
-    return [*sorted(g for g in found if g is not None), *([None] if None in found else [])]
+    names = set(groups.tolist())
+    return [*sorted(g for g in names if g is not None), *([None] if None in names else [])]

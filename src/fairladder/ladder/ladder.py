@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from fairladder.errors import UsageError
 from fairladder.ladder.even import even_partition, places_for_cuts
-from fairladder.ladder.percentiles import exclusive_cuts, inclusive_cuts, inverse_cuts
+from fairladder.ladder.quantiles import exclusive_cuts, inclusive_cuts, inverse_cuts
 from fairladder.ladder.ranks import Better
 
 Method = Literal["even", "inclusive", "exclusive", "inverse", "fixed"]
@@ -104,6 +104,11 @@ class Ladder:
         ------
         UsageError
             For an unknown method, a wrong number of rungs or shares, or values that are not numbers.
+
+        >>> import fairladder as fl
+        >>> ladder = fl.Ladder.fit([1, 1, 1, 2, 3, 9], rungs=3)
+        >>> (ladder.cuts, ladder.sizes)
+        ((1, 2), (3, 1, 2))
         """
         if (method == "fixed") != (cuts is not None):
             raise UsageError("`cuts` and the method `fixed` go together.")

@@ -3,7 +3,7 @@
 Text functions cost more than anything else here, so cells that plainly need no care pass by them.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from sqlglot import exp
 
@@ -29,8 +29,8 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
         return sql(
             # Begins and ends with a visible ASCII character: nothing to trim.
             "CASE WHEN :c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' THEN :c "
-            "ELSE NULLIF(REGEXP_REPLACE(:c, :edges, '', 'g'), '') END",
-            c=plain, edges=exp.Literal.string(_TRIM),
+            "ELSE :trimmed END",
+            c=plain, trimmed=_trimmed_with_care(cell),
         )  # fmt: skip
     if kind == "single":
         return text(single(cell), "float")
@@ -41,6 +41,17 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
             c=cell,
         )
     return sql("CAST(:c AS VARCHAR)", c=cell)
+
+
+def _trimmed_with_care(cell: exp.Expr) -> exp.Expr:
+    return sql(
+        "NULLIF(REGEXP_REPLACE(CAST(:c AS VARCHAR), :edges, '', 'g'), '')", c=cell, edges=exp.Literal.string(_TRIM)
+    )
+
+
+def trimmed_for_people(cell: exp.Expr) -> exp.Expr:
+    """``text`` of a text cell without the short cut, its white space said shortly, in words of the embedded engine."""
+    return sql("NULLIF(REGEXP_REPLACE(CAST(:c AS VARCHAR), '^[\\s\\p{Z}]+|[\\s\\p{Z}]+$', '', 'g'), '')", c=cell)
 
 
 def key(cell: exp.Expr, kind: CellKind) -> exp.Expr:
@@ -60,18 +71,37 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
         return sql("CASE WHEN ISFINITE(:c) THEN CAST(:there AS DATE) END", c=instant, there=there)
     if kind != "text":
         return sql("CAST(NULL AS DATE)")
-    written = sql("TRY_CAST(SUBSTRING(:c, 1, 10) AS DATE)", c=cell)
-    if time_zone:
-        there = sql("CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)", z=exp.Literal.string(time_zone), c=cell)
-        written = sql(
-            "CASE WHEN :offset THEN :there ELSE :written END", offset=offset(cell), there=there, written=written
-        )
     return sql(
-        "CASE WHEN :plain THEN CAST(TRY_CAST(:c AS TIMESTAMP) AS DATE) "
-        "WHEN SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
-        "AND (LENGTH(:c) = 10 OR REGEXP_MATCHES(:c, :shape) AND TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL) THEN :written END",
-        c=cell, plain=_to_the_second(cell), written=written, shape=exp.Literal.string(_TIME_BEHIND),
+        "CASE WHEN :plain THEN CAST(TRY_CAST(:c AS TIMESTAMP) AS DATE) WHEN :iso THEN :written END",
+        c=cell, plain=to_the_second(cell), iso=_iso(cell), written=_written_day(cell, time_zone, offset),
     )  # fmt: skip
+
+
+def day_with_care(cell: exp.Expr, time_zone: str | None) -> exp.Expr:
+    """``day`` of a text cell, without the short cut for those that need the least care."""
+    written = _written_day(cell, time_zone, offset_with_care)
+    return sql("CASE WHEN :iso THEN :written END", iso=_iso(cell), written=written)
+
+
+def _written_day(cell: exp.Expr, time_zone: str | None, has_offset: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
+    written = sql("TRY_CAST(SUBSTRING(:c, 1, 10) AS DATE)", c=cell)
+    if not time_zone:
+        return written
+    there = sql("CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)", z=exp.Literal.string(time_zone), c=cell)
+    return sql("CASE WHEN :offset THEN :there ELSE :written END", offset=has_offset(cell), there=there, written=written)
+
+
+def _iso(cell: exp.Expr) -> exp.Expr:
+    return sql(
+        "SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
+        "AND (LENGTH(:c) = 10 OR REGEXP_MATCHES(:c, :shape) AND TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL)",
+        c=cell, shape=exp.Literal.string(_TIME_BEHIND),
+    )  # fmt: skip
+
+
+def day_there_is(day: exp.Expr) -> exp.Expr:
+    """A day, or NULL before the year 1 and after 9999, which not every engine knows."""
+    return sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
 
 
 #: What may stand behind an ISO day: a time, and an offset that there can be. Of era names and zones in words nothing is known.
@@ -94,7 +124,7 @@ def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None)
         clock = sql(
             "CASE WHEN :o THEN :t ELSE :l END", o=offset(cell), t=_clock(sql("CAST(:t AS VARCHAR)", t=there)), l=clock
         )
-    plain = sql("CASE WHEN :p THEN SUBSTRING(:c, 12, 8) ELSE :clock END", p=_to_the_second(cell), c=cell, clock=clock)
+    plain = sql("CASE WHEN :p THEN SUBSTRING(:c, 12, 8) ELSE :clock END", p=to_the_second(cell), c=cell, clock=clock)
     return sql("CAST(:d AS VARCHAR) || :t", d=day, t=plain)
 
 
@@ -120,7 +150,7 @@ def _clock(text: exp.Expr) -> exp.Expr:
     return sql(":h || ':' || :m || ':' || REPLACE(:s, ',', '.')", h=whole, m=minute, s=second)
 
 
-def _to_the_second(cell: exp.Expr) -> exp.Expr:
+def to_the_second(cell: exp.Expr) -> exp.Expr:
     """Whether a text cell has the shape of ``2026-06-30 23:59:59``, which most have and which needs the least care."""
     return sql(
         "LENGTH(:c) = 19 AND ARRAY_EXTRACT(:c, 17) = ':' AND ARRAY_EXTRACT(:c, 5) = '-' AND ARRAY_EXTRACT(:c, 8) = '-'", c=cell
@@ -129,8 +159,12 @@ def _to_the_second(cell: exp.Expr) -> exp.Expr:
 
 def offset(cell: exp.Expr) -> exp.Expr:
     """Whether a text timestamp ends in an offset from UTC."""
-    if_odd = sql("LENGTH(:c) > 16 AND REGEXP_MATCHES(:c, '([Zz]|[+-]\\d\\d(:?\\d\\d)?)$')", c=cell)
-    return sql("CASE WHEN :plain THEN FALSE ELSE :odd END", plain=_to_the_second(cell), odd=if_odd)
+    return sql("CASE WHEN :plain THEN FALSE ELSE :odd END", plain=to_the_second(cell), odd=offset_with_care(cell))
+
+
+def offset_with_care(cell: exp.Expr) -> exp.Expr:
+    """``offset`` without the short cut for texts that plainly have none."""
+    return sql("LENGTH(:c) > 16 AND REGEXP_MATCHES(:c, '([Zz]|[+-]\\d\\d(:?\\d\\d)?)$')", c=cell)
 
 
 def blank(cell: exp.Expr, kind: CellKind) -> exp.Expr:

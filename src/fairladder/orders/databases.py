@@ -16,12 +16,12 @@ def open_database(url: str, settings: OrdersPart) -> Source:
     label = f"{settings.table or 'a query'} in {database.label}"
     if not database.works_itself:
         table = database.brought(relation)
-        relation, told = (
+        relation, notes = (
             database.reader.offer(table),
             (f"{len(table):,} rows were brought here from {database.label}.",),
         )
         kinds = kinds_of(database.reader.columns(relation), label)
-        return Source(label, own_names(relation, kinds), kinds, database.reader, text=False, told=told)
+        return Source(label, own_names(relation, kinds), kinds, database.reader, text=False, notes=notes)
     types = database.columns(relation)
     relation = own_names(database.by_code_point(relation, types), types)
     return Source(label, relation, kinds_of(types, label), database, text=False)

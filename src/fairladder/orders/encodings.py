@@ -140,15 +140,15 @@ def _decoded(word: bytes, encoding: str) -> str | None:
 def _of_two_bytes(sample: bytes) -> Detected | None:
     from charset_normalizer import from_bytes
 
-    found = [
+    matches = [
         m
         for m in from_bytes(sample[: 1 << 18], cp_isolation=list(_DOUBLE))
         if m.chaos < 0.1 and _signs_of_words(str(m))
     ]
-    if not found:
+    if not matches:
         return None
-    best, evidence = found[0], "its signs are words so, by charset-normalizer"
-    for other in found[1:]:
+    best, evidence = matches[0], "its signs are words so, by charset-normalizer"
+    for other in matches[1:]:
         if other.chaos == best.chaos and other.coherence == best.coherence and str(other) != str(best):
             return Detected(
                 best.encoding, evidence, other.encoding, (_first_signs(str(best)), _first_signs(str(other)))

@@ -107,7 +107,7 @@ _SAID = {
 
 def _looked_at(source: Source) -> dict[str, _Look]:
     sample = select(["*"], source.relation).limit(SAMPLE_ROWS, copy=False)
-    found = {}
+    looks = {}
     for name, kind in source.columns.items():
         cell = sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(name))
         cells = select([named(cell, "c")], sample, "sample")
@@ -117,12 +117,12 @@ def _looked_at(source: Source) -> dict[str, _Look]:
             sql("COUNT(CASE WHEN REGEXP_MATCHES(c, :p) THEN 1 END) AS numbers", p=number),
             sql("COUNT(CASE WHEN REGEXP_MATCHES(c, '[.,][0-9]{1,2}(\\D|$)') AND REGEXP_MATCHES(c, :p) THEN 1 END) AS fractions", p=number),
         ]  # fmt: skip
-        told = source.engine.table(select(counts, cells, "cells")).to_pylist()[0]
-        n = told["n"] or 1
-        dates = 1.0 if kind in ("date", "timestamp", "instant") else told["dates"] / n
-        numbers = 0.0 if dates > 0.8 else told["numbers"] / n
-        found[name] = _Look(told["n"], told["d"], dates, numbers, told["fractions"] / n)
-    return found
+        totals = source.engine.table(select(counts, cells, "cells")).to_pylist()[0]
+        n = totals["n"] or 1
+        dates = 1.0 if kind in ("date", "timestamp", "instant") else totals["dates"] / n
+        numbers = 0.0 if dates > 0.8 else totals["numbers"] / n
+        looks[name] = _Look(totals["n"], totals["d"], dates, numbers, totals["fractions"] / n)
+    return looks
 
 
 def _words_of(name: str) -> list[str]:

@@ -30,8 +30,8 @@ def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
     """
     tables: list[pa.Table] = []
     rows: list[dict[str, Any]] = []
-    told: list[str] = []
-    for value in _rows(path, label, told):
+    lines: list[str] = []
+    for value in _rows(path, label, lines):
         if not isinstance(value, dict):
             place = len(rows) + 1 + sum(table.num_rows for table in tables)
             raise DataError(
@@ -46,10 +46,10 @@ def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
     found = pa.concat_tables(tables, promote_options="default")
     if not found.num_columns:
         raise DataError(f"{label} holds no rows with columns. Export the orders again.")
-    return found.combine_chunks(), told
+    return found.combine_chunks(), lines
 
 
-def _rows(path: Path, label: str, told: list[str]) -> Iterator[Any]:
+def _rows(path: Path, label: str, notes: list[str]) -> Iterator[Any]:
     values = _values(path, label)
     first = next(values, None)
     second = next(values, None)
@@ -57,7 +57,7 @@ def _rows(path: Path, label: str, told: list[str]) -> Iterator[Any]:
         inside = {k: v for k, v in first.items() if isinstance(v, list) and v and all(isinstance(r, dict) for r in v)}
         if len(inside) == 1:
             ((name, rows),) = inside.items()
-            told.append(f"The rows of {Path(label).name} are those of its list `{name}`.")
+            notes.append(f"The rows of {Path(label).name} are those of its list `{name}`.")
             yield from rows
             return
     yield from (v for v in (first, second) if v is not None)
@@ -122,11 +122,11 @@ def _number(text: str) -> str:
 
 
 def _object(pairs: list[tuple[str, Any]], label: str) -> dict[str, Any]:
-    found = dict(pairs)
-    if len(found) < len(pairs):
+    record = dict(pairs)
+    if len(record) < len(pairs):
         twice = next(name for i, (name, _) in enumerate(pairs) if name in dict(pairs[:i]))
         raise DataError(f"{label}: an object has `{shortened(twice, 40)}` twice. Give each value a name of its own.")
-    return found
+    return record
 
 
 def _table(rows: list[dict[str, Any]]) -> pa.Table:

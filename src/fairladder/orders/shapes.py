@@ -43,13 +43,13 @@ def with_lines(orders: Source, lines: Source, order_key: str, line_key: str) -> 
         raise DataError(f"{orders.label} and {lines.label} both have a column `{name}`. Rename it in one of them.")
     _once_each(orders, order_key)
     unmatched = _unmatched(orders, lines, order_key, line_key)
-    told = (*orders.told, *lines.told, f"{lines.label} is joined to {orders.label} by the order: {unmatched}.")
+    notes = (*orders.notes, *lines.notes, f"{lines.label} is joined to {orders.label} by the order: {unmatched}.")
     columns = {**orders.columns, **{n: k for n, k in lines.columns.items() if n != line_key}}
     keys = (order_key, line_key)
     relation = _join(orders, lines, keys, orders.relation, lines.relation, numbered=False)
     text = orders.text and lines.text
     return _Joined(
-        lines.label, relation, columns, orders.engine, text, 1, told, files_apart=True, path=orders.path, orders=orders, lines=lines,
+        lines.label, relation, columns, orders.engine, text, 1, notes, files_apart=True, path=orders.path, orders=orders, lines=lines,
         keys=keys
     )  # fmt: skip
 
@@ -105,10 +105,10 @@ def _once_each(orders: Source, key: str) -> None:
         .group_by("k", copy=False)
         .having(sql("COUNT(*) > 1"), copy=False)
     )
-    found = orders.engine.table(select([sql("COUNT(*) AS n"), sql("MIN(k) AS k")], twice, "twice")).to_pylist()[0]
-    if found["n"]:
+    repeats = orders.engine.table(select([sql("COUNT(*) AS n"), sql("MIN(k) AS k")], twice, "twice")).to_pylist()[0]
+    if repeats["n"]:
         raise DataError(
-            f"repeated-orders: {orders.label} holds {found['n']:,} order ids on more than one row, `{found['k']}` for instance. Their "
+            f"repeated-orders: {orders.label} holds {repeats['n']:,} order ids on more than one row, `{repeats['k']}` for instance. Their "
             "lines would count twice; keep one row for each order, or read the file as lines."
         )
 
@@ -122,10 +122,10 @@ def _unmatched(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     on = sql(":a = :b", a=_key(orders, order_key, "o"), b=_key(lines, line_key, "l"))
     joined = joined.join(_aliased(lines.relation, "l"), on=on, join_type="full", copy=False)
     counts = [sql("COUNT(CASE WHEN a IS NULL THEN 1 END) AS l"), sql("COUNT(CASE WHEN b IS NULL THEN 1 END) AS o")]
-    told = orders.engine.table(select(counts, joined, "joined")).to_pylist()[0]
-    if not told["l"] and not told["o"]:
+    totals = orders.engine.table(select(counts, joined, "joined")).to_pylist()[0]
+    if not totals["l"] and not totals["o"]:
         return "every row finds its other side"
-    return f"{told['l']:,} lines without an order and {told['o']:,} orders without a line are set aside"
+    return f"{totals['l']:,} lines without an order and {totals['o']:,} orders without a line are set aside"
 
 
 def one_row_per_channel(source: Source, columns: Mapping[str, str]) -> Source:
@@ -144,11 +144,11 @@ def one_row_per_channel(source: Source, columns: Mapping[str, str]) -> Source:
             raise DataError(
                 f"{source.label} has a column `{name}`, which channel_customers makes. Rename it in the file."
             )
-    told = f"Rows with an id in several of {', '.join(f'`{c}`' for c in columns.values())} count once for each."
+    text = f"Rows with an id in several of {', '.join(f'`{c}`' for c in columns.values())} count once for each."
     relation = _per_channel(source, columns, source.relation)
     turned: dict[str, CellKind] = {**source.columns, "customer": "text", "channel": "text"}
     return _PerChannel(
-        source.label, relation, turned, source.engine, source.text, source.first_row, (*source.told, told), source.files_apart,
+        source.label, relation, turned, source.engine, source.text, source.first_row, (*source.notes, text), source.files_apart,
         source.path, source.parts, whole=source, by_channel=tuple(columns.items()),
     )  # fmt: skip
 

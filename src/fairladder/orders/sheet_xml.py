@@ -35,10 +35,10 @@ def error_cells(path: Path, sheet: str) -> dict[tuple[int, int], str]:
 
 def column_number(letters: str) -> int:
     """``A`` → 1, ``AA`` → 27."""
-    found = 0
+    number = 0
     for letter in letters:
-        found = found * 26 + ord(letter) - 64
-    return found
+        number = number * 26 + ord(letter) - 64
+    return number
 
 
 def _blocks(path: Path, sheet: str) -> Iterator[bytes]:

@@ -42,7 +42,7 @@ class Source:
     """Cells are text as typed, their kinds are ours to settle."""
     first_row: int = 1
     """Number of the first data row, as a person sees it."""
-    told: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
     """What was found out on opening that people should know."""
     files_apart: bool = False
     """Whether ``numbered`` adds ``#file`` because rows are numbered in files of different kinds."""
@@ -133,9 +133,9 @@ def _with_partitions(source: Source, path: Path) -> Source:
         differs = select([named(own, "other")], source.relation).where(
             sql(":o IS DISTINCT FROM :v", o=own, v=value), copy=False
         )
-        if found := source.engine.table(differs.limit(1, copy=False))["other"].to_pylist():
+        if rows_there := source.engine.table(differs.limit(1, copy=False))["other"].to_pylist():
             raise DataError(
-                f"{source.label} is in a folder `{name}={value}`, and its own column `{name}` says `{found[0]}`. Rename "
+                f"{source.label} is in a folder `{name}={value}`, and its own column `{name}` says `{rows_there[0]}`. Rename "
                 "the folder, or take the column out of the file."
             )
     return source
@@ -145,20 +145,20 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
     separator = settings.separator
     writing = writing_of(path, encoding=settings.encoding, separator=separator, header_row=settings.header_row)
     names = _checked_names(list(writing.names), label)
-    told = []
+    lines = []
     source = path
     if not writing.as_it_stands:
         source = engine.scratch("orders.csv")
         as_utf8(path, writing, source)
     if not writing.encoding.startswith("utf-8"):
         shown = f" ({writing.evidence})" if writing.evidence else ""
-        told.append(
+        lines.append(
             f"{Path(label).name} is read as {writing.encoding}{shown}; say `encoding` under [orders] if letters look wrong."
         )
     if writing.separator not in (",", "\t"):
-        told.append(f"{Path(label).name} is cut at `{writing.separator}`.")
+        lines.append(f"{Path(label).name} is cut at `{writing.separator}`.")
     if writing.header_row > 1:
-        told.append(f"The header of {Path(label).name} is taken from line {writing.header_row}.")
+        lines.append(f"The header of {Path(label).name} is taken from line {writing.header_row}.")
     options: dict[str, exp.Expr] = {
         "header": exp.true(),
         "delim": exp.Literal.string(writing.separator),
@@ -177,7 +177,7 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
     if source == path and path.suffix.lower() in COMPRESSED:
         options["compression"] = exp.Literal.string(COMPRESSED[path.suffix.lower()])
     relation = _table_function("read_csv", source, options)
-    return Source(label, relation, dict.fromkeys(names, "text"), engine, True, writing.header_row + 1, tuple(told))
+    return Source(label, relation, dict.fromkeys(names, "text"), engine, True, writing.header_row + 1, tuple(lines))
 
 
 def _open_parquet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001  # same call for all
@@ -187,16 +187,16 @@ def _open_parquet(path: Path, engine: Embedded, settings: OrdersPart, label: str
 
 
 def _open_json(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001
-    table, told = read_json(path, label)
+    table, notes = read_json(path, label)
     names = _checked_names(table.column_names, label)
-    return Source(label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, told=tuple(told))
+    return Source(label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, notes=tuple(notes))
 
 
 def _open_spreadsheet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
-    table, header_row, told = read_sheet(path, label, sheet=settings.sheet, header_row=settings.header_row)
+    table, header_row, notes = read_sheet(path, label, sheet=settings.sheet, header_row=settings.header_row)
     names = _checked_names(table.column_names, label)
     return Source(
-        label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(told)
+        label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(notes)
     )
 
 
@@ -216,12 +216,12 @@ def _matching(pattern: str) -> list[Path]:
     while (folder / rest_of[0]).exists():
         folder, rest_of = folder / rest_of[0], rest_of[1:]
     rest = os.path.join("", *rest_of)
-    found = sorted(glob.glob(rest, root_dir=folder, recursive=True))
-    if not found:
+    paths = sorted(glob.glob(rest, root_dir=folder, recursive=True))
+    if not paths:
         raise UsageError(
             f"No file is named like {pattern!r}. Check the pattern, and quote it so that the shell leaves it alone."
         )
-    return [folder / name for name in found]
+    return [folder / name for name in paths]
 
 
 def _open_several(paths: Sequence[Path], engine: Embedded, settings: OrdersPart, label: str) -> Source:
@@ -249,11 +249,11 @@ def _open_several(paths: Sequence[Path], engine: Embedded, settings: OrdersPart,
     if not first.text:
         types = engine.columns(relation)
         columns = {name: _kind_of(types[cell_name(name)]) for name in first.columns}
-    told = (
+    notes = (
         f"{len(parts)} files are read together; the column `{FILE}` says which a row is from.",
-        *(t for p in parts for t in p.told),
+        *(t for p in parts for t in p.notes),
     )
-    return Source(label, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts=parts)
+    return Source(label, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, notes, parts=parts)
 
 
 def _labels(parts: Sequence[Source]) -> list[str]:

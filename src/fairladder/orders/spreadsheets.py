@@ -40,9 +40,9 @@ def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | N
     names = book.sheet_names
     if sheet is not None and sheet not in names:
         raise UsageError(f"{label!r} has no sheet {sheet!r}. {nearest(sheet, names)}")
-    told = []
+    lines = []
     if sheet is None and len(names) > 1:
-        told.append(f"The first sheet, `{names[0]}`, is read; there are {len(names)}. Say `sheet` for another.")
+        lines.append(f"The first sheet, `{names[0]}`, is read; there are {len(names)}. Say `sheet` for another.")
     wanted = sheet or names[0]
     last_row, last_column = reach(path, wanted)
     if last_row * last_column > MOST_CELLS:
@@ -54,18 +54,18 @@ def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | N
         rows = book.get_sheet_by_name(wanted).to_python(skip_empty_area=False)
     except calamine.CalamineError as error:
         raise DataError(f"{label!r}: the sheet cannot be read: {error}.") from None
-    told += _with_errors(rows, error_cells(path, wanted), label)
+    lines += _with_errors(rows, error_cells(path, wanted), label)
     at = header_row or _header_row(rows)
     if at > len(rows) or not any(_text(cell) for cell in rows[at - 1]):
         raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")
     if at > 1 and header_row is None:
-        told.append(f"The header is taken from row {at}.")
+        lines.append(f"The header is taken from row {at}.")
     header = [(i, _text(cell)) for i, cell in enumerate(rows[at - 1]) if _text(cell)]
     columns = {name or "": [_text(row[i]) for row in rows[at:]] for i, name in header}
     if len(columns) < len(header):
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
         raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
-    return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), at, told
+    return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), at, lines
 
 
 def _with_errors(rows: list[list[Any]], errors: dict[tuple[int, int], str], label: str) -> list[str]:
@@ -73,18 +73,18 @@ def _with_errors(rows: list[list[Any]], errors: dict[tuple[int, int], str], labe
     for (row, column), error in errors.items():
         if row <= len(rows) and column <= len(rows[row - 1]):
             rows[row - 1][column - 1] = error
-    told = []
+    lines = []
     if errors:
         (row, column), error = min(errors.items())
-        told.append(
+        lines.append(
             f"{len(errors):,} cells of {Path(label).name} hold errors of formulas, `{error}` in row {row}, column {column} for "
             "instance. They are read as that text."
         )
     if any(isinstance(cell, str) and len(cell) == LONGEST_CELL for row in rows for cell in row):
-        told.append(
+        lines.append(
             f"Cells of {Path(label).name} hold {LONGEST_CELL:,} characters, the most that a spreadsheet keeps: they were cut off."
         )
-    return told
+    return lines
 
 
 def _small_enough(path: Path, label: str) -> None:

@@ -1,23 +1,178 @@
-"""States of orders that speak against counting them, in the words of several languages."""
+"""What becomes of a row: the states there are, and the trees that decide between them."""
+
+from enum import IntEnum
 
 from sqlglot import exp
 
-from fairladder.sqltree import sql
-
-#: Cancelled, void, returned, draft, test and unpaid, as exports write them.
-_VOID = (
-    "cancel(l?ed|ad[oa]|led)?|void(ed)?|returned|draft|test|unpaid|not paid|failed|declined|abandoned|expired|"
-    "storn(iert|o|ov[aá]no)|abgebrochen|retour(niert)?|zur[uü]ckgegeben|entwurf|unbezahlt|nicht bezahlt|abgelehnt|"
-    "annul[eé]e?|retourn[eé]e?|brouillon|impay[eé]e?|refus[eé]e?|anulad[oa]|devuelt[oa]|borrador|impagad[oa]|"
-    "annullat[oa]|res[oa]|restituit[oa]|bozza|non pagat[oa]|devolvid[oa]|rascunho|n[aã]o pag[oa]|"
-    "geannuleerd|geretourneerd|concept|onbetaald|annull?eret|returneret|kladde|ubetalt|avbruten|makulerad|returnerad|utkast|obetald|"
-    "anulowan[eayo]|zwr[oó]con[eayo]|szkic|nieop[lł]acon[eayo]|zru[sš]eno|vr[aá]ceno|nezaplaceno|iptal|iade|taslak|"
-    "отмен[её]н|возврат|черновик|не оплачен|ακυρωμένη?|キャンセル|已取消|취소"
-)
-_BESIDE = "[^a-zà-öø-ÿ]"
+from fairladder.conditions import to_engine
+from fairladder.orders import cells
+from fairladder.orders.recipe import Recipe
+from fairladder.orders.source import FILE
+from fairladder.sqltree import all_of, any_of, case, cell_column, column, day_literal, named, select, sql
 
 
-def says_void(status: exp.Expr) -> exp.Expr:
-    """Whether a state's text says that the order does not stand."""
-    pattern = exp.Literal.string(f"(^|{_BESIDE})({_VOID})({_BESIDE}|$)")
-    return sql("COALESCE(REGEXP_MATCHES(LOWER(:s), :p), FALSE)", s=status, p=pattern)
+class RowState(IntEnum):
+    """What became of a row, under the numbers that stand in queries; of several the first holds."""
+
+    BLANK_ROW = -1
+    """Nothing at all stands in it, so that it is not even counted as read."""
+    USED = 0
+    TOTAL_ROW = 1
+    UNDECIDED = 2
+    """It lacks customer, order and date: blank, a total, or ``NO_CUSTOMER``, which the sums of all rows decide."""
+    NO_CUSTOMER = 3
+    NO_ORDER = 4
+    NO_DATE = 5
+    BAD_DATE = 6
+    NO_AMOUNT = 7
+    BAD_AMOUNT = 8
+    OTHER_CURRENCY = 9
+    CONFLICTING_TOTAL = 10
+    LEFT_OUT = 20
+    """``where`` does not hold for it."""
+    UNKNOWN = 21
+    """``where`` is unknown for it, because of a blank cell."""
+    REPEAT = 22
+    """It repeats another row and was dropped for it."""
+    OUTSIDE = 30
+    """It lies after the day of reckoning, or outside the window."""
+    NEITHER = 40
+    """Of groups as written: it lacks both order and date, until its customer is looked at."""
+
+    @property
+    def reason(self) -> str:
+        """The reason as the definitions name it: ``no-customer``."""
+        return self.name.lower().replace("_", "-")
+
+
+#: The states of rows that are set aside, in the order in which they are tried.
+SET_ASIDE = (RowState.TOTAL_ROW, *(s for s in RowState if RowState.NO_CUSTOMER <= s <= RowState.CONFLICTING_TOTAL))
+_TOTAL_WORDS = ("total", "grand total", "subtotal", "sub-total", "sub total")
+
+
+def whole_state(
+    recipe: Recipe,
+    customer: exp.Expr,
+    no_order: exp.Expr | None,
+    no_date: exp.Expr,
+    cell_state: exp.Expr,
+) -> exp.Expr:
+    """State of a row from its trimmed customer id, whether its order id and date are blank, and ``#cell_state``."""
+    nobody = sql(":c IS NULL", c=customer)
+    branches = [
+        *(
+            [(_says_total(customer, recipe.plainly), exp.Literal.number(RowState.TOTAL_ROW))]
+            if recipe.kind("customer") == "text"
+            else []
+        ),
+        (all_of([nobody, no_date, *([no_order] if no_order else [])]), exp.Literal.number(RowState.UNDECIDED)),
+        (nobody, exp.Literal.number(RowState.NO_CUSTOMER)),
+        *([(no_order, exp.Literal.number(RowState.NO_ORDER))] if no_order else []),
+    ]
+    return sql("CAST(:s AS TINYINT)", s=case(branches, cell_state))
+
+
+def _says_total(customer: exp.Expr, plainly: bool) -> exp.Expr:
+    words = exp.Tuple(expressions=[exp.Literal.string(w) for w in _TOTAL_WORDS])
+    said = sql(
+        "LOWER(REGEXP_REPLACE(TRIM(REGEXP_REPLACE(:c, '\\s*:$', '')), '\\s+', ' ', 'g')) IN :words",
+        c=customer,
+        words=words,
+    )
+    if plainly:
+        return said
+    # Only an id that ends like one of the words is worth the regular expressions.
+    return sql("CASE WHEN ARRAY_EXTRACT(:c, -1) IN ('l', 'L', ':') THEN :said ELSE FALSE END", c=customer, said=said)
+
+
+def cell_state(recipe: Recipe) -> exp.Expr:
+    """The first reason that matches, ids aside; blank cells are looked at only where it matters."""
+    code = {state: exp.Literal.number(state) for state in RowState}
+    no_day = sql(":d IS NULL", d=column("#day"))
+    kind = recipe.kind("placed") or "text"
+    no_placed = sql("(:p IS NULL)", p=column("#placed")) if kind == "text" else cells.blank(column("#placed"), kind)
+    branches = [
+        (all_of([no_day, no_placed]), code[RowState.NO_DATE]),
+        (no_day, code[RowState.BAD_DATE]),
+        (sql(":m IS NULL AND :b", m=column("#minor"), b=_no_amount(recipe)), code[RowState.NO_AMOUNT]),
+        *([] if recipe.rates is None else _other_currency(recipe, code[RowState.OTHER_CURRENCY])),
+        (sql(":m IS NULL", m=column("#minor")), code[RowState.BAD_AMOUNT]),
+        *(_other_currency(recipe, code[RowState.OTHER_CURRENCY]) if recipe.rates is None else []),
+        *_left_out(recipe),
+        *_outside(recipe),
+    ]
+    return sql("CAST(:r AS TINYINT)", r=case(branches, exp.Literal.number(RowState.USED)))
+
+
+def _no_amount(recipe: Recipe) -> exp.Expr:
+    kinds = recipe.source.columns
+    return any_of(cells.blank(cell_column(f), kinds[f]) for f in recipe.roles.factors)
+
+
+def _other_currency(recipe: Recipe, code: exp.Expr) -> list[tuple[exp.Expr, exp.Expr]]:
+    wanted = recipe.scheme.money.currency
+    if wanted is None or recipe.roles.get("currency") is None:
+        return []
+    if recipe.rates is not None:
+        return [(sql(":r IS NULL", r=column("#rate")), code)]
+    return [(sql(":c IS DISTINCT FROM :w", c=column("#currency"), w=exp.Literal.string(wanted)), code)]
+
+
+def _left_out(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:
+    if recipe.condition is None:
+        return []
+    values = recipe.condition_cells()
+    holds = to_engine(recipe.condition, values)
+    unknown = (sql(":h IS NULL", h=holds), exp.Literal.number(RowState.UNKNOWN))
+    return [unknown, (sql("NOT :h", h=holds), exp.Literal.number(RowState.LEFT_OUT))]
+
+
+def _outside(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:
+    time = recipe.scheme.time
+    ends = [d for d in (time.as_of, time.through) if d is not None]
+    beyond = []
+    if time.from_ is not None:
+        beyond.append(sql(":d < :day", d=column("#day"), day=day_literal(time.from_)))
+    if ends:
+        beyond.append(sql(":d > :day", d=column("#day"), day=day_literal(min(ends))))
+    return [(test, exp.Literal.number(RowState.OUTSIDE)) for test in beyond]
+
+
+def without_conflicts(stated: exp.Select) -> exp.Select:
+    """Orders whose repeated totals disagree, among the rows that ``where`` keeps."""
+    pair = [column("#customer"), column("#order")]
+    disagree = (
+        select(pair, stated, "stated")
+        .where(sql(":s IN (:used, :out)", s=column("#first"), used=RowState.USED, out=RowState.OUTSIDE), copy=False)
+        .group_by(*pair, copy=False)
+        .having(sql("MIN(:m) <> MAX(:m)", m=column("#minor")), copy=False)
+    )
+    hit = all_of(
+        [
+            sql(":s IN (:used, :out)", s=column("#first"), used=RowState.USED, out=RowState.OUTSIDE),
+            exp.In(this=exp.Tuple(expressions=pair), query=disagree.subquery(copy=False)),
+        ]
+    )
+    state = case([(hit, exp.Literal.number(RowState.CONFLICTING_TOTAL))], column("#first"))
+    return select(["*", named(state, "#state")], stated, "judged")
+
+
+def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
+    """Used rows that repeat another in every cell left out, but the first of them, by file where there are several."""
+    several = bool(recipe.source.parts)
+    cells_of = [cell_column(name) for name in recipe.source.columns if not (several and name == FILE)]
+    place = exp.Window(
+        this=exp.RowNumber(), partition_by=[column("#state"), *cells_of],
+        order=exp.Order(expressions=[exp.Ordered(this=column(FILE))]) if several else None,
+    )  # fmt: skip
+    placed = select(["*", named(place, "#place")], judged, "placed")
+    repeats = sql(
+        "CASE WHEN :s = :u AND :p > 1 THEN :r ELSE :s END",
+        s=column("#state"),
+        u=RowState.USED,
+        p=column("#place"),
+        r=RowState.REPEAT,
+    )
+    inner = ["#state", "#place"]
+    everything = exp.Star(**{"except_": [exp.to_identifier(name, quoted=True) for name in inner]})
+    return select([everything, named(repeats, "#state")], placed, "counted")

@@ -180,18 +180,18 @@ def _detected(sample: bytes, path: Path) -> tuple[str, str]:
     """The encoding of a text that is not Unicode, and what shows it; a doubt is a question."""
     from fairladder.orders.encodings import detected
 
-    found = detected(sample)
-    if found is None:
+    detection = detected(sample)
+    if detection is None:
         raise DataError(
             f"{path.name!r} is not UTF-8, and its letters are those of no language in any encoding that is tried. Say how it is "
             "written with `encoding`, or save it in UTF-8."
         )
-    if found.rival is not None:
+    if detection.rival is not None:
         raise DataError(
-            f"{path.name!r} is not UTF-8, and its letters can be read in two ways: `{shortened(found.words[0], 40)}` as "
-            f"{found.encoding}, `{shortened(found.words[1], 40)}` as {found.rival}. Say which with `encoding`."
+            f"{path.name!r} is not UTF-8, and its letters can be read in two ways: `{shortened(detection.words[0], 40)}` as "
+            f"{detection.encoding}, `{shortened(detection.words[1], 40)}` as {detection.rival}. Say which with `encoding`."
         )
-    return found.encoding, found.evidence
+    return detection.encoding, detection.evidence
 
 
 def _decoded(sample: bytes, encoding: str, whole: bool, path: Path) -> str:

@@ -7,9 +7,10 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from fairladder.book.read import Read
 from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
-from fairladder.order_book import Orders
+from fairladder.output.result import Answer
 from fairladder.value.histories import Histories, buying_days, histories
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.ordering import MODELS, fit_ordering
@@ -26,7 +27,7 @@ _SEED = 20260630
 
 
 @dataclass(frozen=True)
-class Backtest:
+class Backtest(Answer):
     """``frame``: a row for each method, best first.
 
     Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the days held back; ``total_error`` = forecast ÷ actual
@@ -42,9 +43,9 @@ class Backtest:
     calibration: pd.DataFrame
     tracking: pd.DataFrame
     split: dt.date
-    until: dt.date
+    through: dt.date
     customers: int
-    findings: tuple[str, ...]
+    notes: tuple[str, ...]
 
     @property
     def winner(self) -> str:
@@ -66,21 +67,25 @@ class Backtest:
     def in_words(self) -> str:
         """What the backtest says of the forecast, in a sentence or two."""
         best = self.frame.iloc[0]
-        held = (self.until - self.split).days
+        held = (self.through - self.split).days
         against = "the best model's" if self.winner == NAIVE else "the naive forecast's"
-        told = (
+        text = (
             f"Learning up to {self.split} and tested on the {held} days after, the {best['method']} method comes nearest: its "
             f"error per customer is {100 * self.better_by:.0f} % below {against}, and it expects "
             f"{best['orders']:,.0f} orders where {best['actual_orders']:,.0f} came ({100 * best['total_error']:+.0f} %)."
         )
         if self.convincing:
-            return told
+            return text
         if self.winner == NAIVE:
-            return f"{told} No model beats each customer's own past rate, so that is what the forecast uses."
-        return f"{told} That is far off: take the forecast as an order of customers, not as an amount."
+            return f"{text} No model beats each customer's own past rate, so that is what the forecast uses."
+        return f"{text} That is far off: take the forecast as an order of customers, not as an amount."
 
     def __repr__(self) -> str:
         return f"{self.in_words()}\n{self.frame.to_string(index=False)}"
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``backtest``, ``calibration`` and ``tracking``."""
+        return {"backtest": self.frame, "calibration": self.calibration, "tracking": self.tracking}
 
     def _repr_html_(self) -> str:
         return f"<p>{self.in_words()}</p>" + str(self.frame.to_html(index=False))
@@ -89,12 +94,12 @@ class Backtest:
 def default_split(past: Histories) -> dt.date | None:
     """The day that leaves a quarter of the history, at most a year, to compare with; None where that is too short."""
     first = past.frame["first"].min().date()
-    held = min((past.until - first).days // 4, 365)
-    split = past.until - dt.timedelta(days=held)
+    held = min((past.through - first).days // 4, 365)
+    split = past.through - dt.timedelta(days=held)
     return split if held >= LEAST_HELD and (split - first).days >= LEAST_PAST else None
 
 
-def backtest(orders: Orders, split: str | dt.date | None = None) -> Backtest:
+def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
     """Let every method learn up to ``split`` and forecast the days from there to the day of reckoning.
 
     ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a year. Only customers who
@@ -118,7 +123,7 @@ def backtest(orders: Orders, split: str | dt.date | None = None) -> Backtest:
     brought = past.frame["later_bought"].to_numpy(np.float64)
     rows = [_judged(name, made, later, brought) for name, made in predictions.items()]
     frame = pd.DataFrame(rows).sort_values("error", kind="stable", ignore_index=True)
-    findings = tuple(dict.fromkeys(f for fit in fits.values() for f in fit.findings))
+    notes = tuple(dict.fromkeys(f for fit in fits.values() for f in fit.notes))
     return Backtest(
         frame,
         _calibration(past, predictions, later),
@@ -126,7 +131,7 @@ def backtest(orders: Orders, split: str | dt.date | None = None) -> Backtest:
         day,
         orders.as_of,
         len(later),
-        findings,
+        notes,
     )
 
 
@@ -171,14 +176,14 @@ def _calibration(past: Histories, predictions: dict[str, Prediction], later: Arr
     return means.assign(past_orders=label)
 
 
-def _tracking(orders: Orders, past: Histories, fits: dict[str, Fit]) -> pd.DataFrame:
+def _tracking(orders: Read, past: Histories, fits: dict[str, Fit]) -> pd.DataFrame:
     """Repeat orders by week, of customers who had bought by the split."""
     assert orders.as_of is not None
     first = past.frame["first"].to_numpy().astype("datetime64[D]").astype(np.int64)
-    split = int(np.datetime64(past.until, "D").astype(np.int64))
+    split = int(np.datetime64(past.through, "D").astype(np.int64))
     end = int(np.datetime64(orders.as_of, "D").astype(np.int64))
     weeks = np.arange(int(_monday(first).min()), end + 1, 7)
-    happened = buying_days(orders, past.until)
+    happened = buying_days(orders, past.through)
     day = happened["day"].to_numpy().astype("datetime64[D]").astype(np.int64)
     actual = np.bincount((_monday(day) - weeks[0]) // 7, happened["customers"], minlength=len(weeks))
     table = {"week": pd.DatetimeIndex(weeks.astype("datetime64[D]")).as_unit("s"), "actual": actual.astype(np.int64)}

@@ -87,7 +87,7 @@ class BetaGeometric:
         r, alpha, a, b = p
         ahead = t / (alpha + T)
         steep = (r + x) * ahead / (a + b + x)
-        found = np.empty(len(x))
+        expected = np.empty(len(x))
         for nodes, least, most in _NODES:
             rows = np.flatnonzero((steep >= least) & (steep < most))
             seen, back = np.unique(x[rows], return_inverse=True)
@@ -97,8 +97,8 @@ class BetaGeometric:
                 for part in np.array_split(these, max(len(these) * nodes // 1_000_000, 1)):
                     row, of = rows[part], back[part] - few[0] if len(few) else back[part]
                     gone = -np.expm1(-(r + x[row])[:, None] * np.log1p(at[of] * ahead[row, None])) / at[of]
-                    found[row] = np.einsum("ij,ij->i", weights[of], gone)
-        return found
+                    expected[row] = np.einsum("ij,ij->i", weights[of], gone)
+        return expected
 
     def expected_from_start(self, p: Array, t: Array) -> Array:
         """Expected repeat purchases of a new customer in the first ``t`` days, (times,)."""

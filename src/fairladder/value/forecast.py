@@ -7,10 +7,11 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from fairladder.book.read import Read
+from fairladder.columns import FORECAST, names
 from fairladder.errors import UsageError, nearest
-from fairladder.order_book import Orders
+from fairladder.output.result import Answer
 from fairladder.value.backtest import Backtest, backtest, default_split
-from fairladder.value.columns import FORECAST_COLUMNS
 from fairladder.value.histories import Histories, costs, histories
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.margins import Margin, checked_rate, margin_of
@@ -23,7 +24,7 @@ _SEED = 20260630
 
 
 @dataclass(frozen=True)
-class Forecast:
+class Forecast(Answer):
     """The forecast. ``frame``: a row for each customer with a purchase, sorted by id.
 
     Columns: ``customer``; ``spend_to_date`` and ``margin_to_date`` (major units; the latter only where margin or cost is
@@ -40,7 +41,7 @@ class Forecast:
     fits: dict[str, Fit]
     spend: SpendModel
     backtest: Backtest | None
-    findings: tuple[str, ...]
+    notes: tuple[str, ...]
     as_of: dt.date
     _ratios: Array = field(repr=False)
     _variance: Array = field(repr=False)
@@ -70,7 +71,9 @@ class Forecast:
         unknown = np.isnan(self._variance).any()
         table["value_low"] = np.nan if unknown else np.maximum(low, 0)
         table["value_high"] = np.nan if unknown else high
-        return table.rename_axis("group" if groups is None or groups.name is None else groups.name).reset_index()
+        named = "group" if groups is None or groups.name is None else str(groups.name)
+        totals: pd.DataFrame = table.rename_axis(named).reset_index()
+        return totals
 
     @property
     def models(self) -> pd.DataFrame:
@@ -90,12 +93,25 @@ class Forecast:
             f"({total['value_low']:,.0f} to {total['value_high']:,.0f})"
         )
 
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``customers``, ``models`` and, where there is one, those of the ``backtest``."""
+        tested = self.backtest.tables() if self.backtest is not None else {}
+        return {"customers": self.frame, "models": self.models, **tested}
+
+    def facts(self) -> dict[str, Any]:
+        """Day of reckoning, method, horizon in days, and notes."""
+        facts = {"as_of": self.as_of.isoformat(), "method": self.method, "horizon": self.horizon}
+        return {**facts, "discount_rate": self.discount_rate, "notes": list(self.notes)}
+
     def _repr_html_(self) -> str:
         return f"<p>{self!r}</p>" + str(self.frame.head(20).to_html(index=False))
 
 
+_NAMES = names(FORECAST)
+
+
 def value_forecast(
-    orders: Orders,
+    orders: Read,
     *,
     horizon: int | None = None,
     margin: float | None = None,
@@ -145,9 +161,7 @@ def value_forecast(
     fits = {name: fit_ordering(model, buying) for name, model in MODELS.items()}
     spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
-    findings = (
-        [] if tested is not None else ["The history is too short to hold months back, so the forecast is untested."]
-    )
+    notes = [] if tested is not None else ["The history is too short to hold months back, so the forecast is untested."]
     chosen: tuple[OrderingModel, Fit] | None = (MODELS[best], fits[best]) if best in MODELS else None
     random = np.random.default_rng(seed)
     predicted = predict(past, chosen, spend, horizon, random)
@@ -155,9 +169,9 @@ def value_forecast(
     net = kept.after_refunds
     factor = _discount(buying, chosen, predicted, horizon, discount_rate) * net * kept.share
     frame = _frame(orders, past, predicted, factor, net, kept)
-    findings += [*(fits[best].findings if best in fits else []), *spend.fit.findings, *kept.findings]
+    notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
     return Forecast(
-        frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(findings), past.until,
+        frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
         ratios, predicted.variance * factor**2,
     )  # fmt: skip
 
@@ -168,14 +182,14 @@ def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
     Columns: ``active_probability``, ``expected_orders``, ``expected_order_value``, ``expected_value``, ``value_low``,
     ``value_high``. Raises UsageError where customers have such a column already.
     """
-    taken = [name for name in FORECAST_COLUMNS if name in customers]
+    taken = [name for name in _NAMES if name in customers]
     if taken:
         raise UsageError(
             f"The customers have a column `{taken[0]}` already, which is what a forecast's column is called; rename it."
         )
-    side = forecast.frame[["customer", *FORECAST_COLUMNS]]
+    side = forecast.frame[["customer", *_NAMES]]
     joined = customers[["customer"]].merge(side, on="customer", how="left", validate="one_to_one")
-    return customers.assign(**{name: joined[name].to_numpy() for name in FORECAST_COLUMNS})
+    return customers.assign(**{name: joined[name].to_numpy() for name in _NAMES})
 
 
 def checked_horizon(horizon: int) -> None:
@@ -205,7 +219,7 @@ def _discount(
 
 
 def _frame(
-    orders: Orders, past: Histories, predicted: Prediction, factor: Array, net: float, kept: Margin
+    orders: Read, past: Histories, predicted: Prediction, factor: Array, net: float, kept: Margin
 ) -> pd.DataFrame:
     customers = orders.customers()[["customer", "spend"]].set_index("customer")["spend"]
     ids = past.frame["customer"]

@@ -8,16 +8,18 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from fairladder.book.read import Read
+from fairladder.book.spend import counting
 from fairladder.days import Period
 from fairladder.errors import DataError, UsageError
 from fairladder.history.periods import checked_period, complete, floor, ordinal, start_of
 from fairladder.history.purchases import group_name, purchases
-from fairladder.order_book import Orders
-from fairladder.scoring import score
+from fairladder.output.result import Answer
+from fairladder.scores.scoring import score
 from fairladder.sqltree import column, named, select, sql
-from fairladder.value.columns import customers_to_score
 from fairladder.value.histories import Costs, costs
 from fairladder.value.margins import checked_margin
+from fairladder.value.to_score import customers_to_score
 
 #: Fewer complete periods than this tell little of how long customers stay.
 FEW_PERIODS = 4
@@ -28,7 +30,7 @@ COHORT, SEGMENT = "cohort", "segment"
 
 
 @dataclass(frozen=True)
-class FormulaValue:
+class FormulaValue(Answer):
     """Quick and formula values. ``frame``: a row for all customers, then one for each group.
 
     Columns: the group; ``customers`` (with a purchase); ``revenue`` and ``quick_value`` = revenue ÷ customers;
@@ -46,7 +48,7 @@ class FormulaValue:
     """Complete periods; None where totals were given."""
     retention_from: str
     margin_from: str
-    findings: tuple[str, ...]
+    notes: tuple[str, ...]
     groups: "pd.Series[str] | None" = None
     """Customer id → group; None without groups."""
 
@@ -67,12 +69,16 @@ class FormulaValue:
     def __repr__(self) -> str:
         return f"{self.factors().to_string(index=False)}\n{self.frame.to_string(index=False)}"
 
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``factors`` and ``groups``."""
+        return {"factors": self.factors(), "groups": self.frame}
+
     def _repr_html_(self) -> str:
         return str(self.factors().to_html(index=False)) + str(self.frame.to_html(index=False))
 
 
 def value_formula(
-    orders: Orders,
+    orders: Read,
     *,
     period: str = "month",
     by: str | None = None,
@@ -86,12 +92,17 @@ def value_formula(
     scheme's, else from the ``cost`` role, else 1), ``retention`` a figure given by hand, 0 ≤ retention < 1.
 
     Raises UsageError for wrong options, DataError where no order counts or no period is complete.
+
+    >>> import fairladder as fl
+    >>> made = fl.value_formula(fl.sample_orders(), period="quarter", margin=0.4)
+    >>> round(made.frame["formula_value"].iloc[0], 2).item()
+    167.68
     """
     return formula_by_period(orders, (period,), by=by, margin=margin, retention=retention)[period]
 
 
 def formula_by_period(
-    orders: Orders,
+    orders: Read,
     periods: Sequence[str],
     *,
     by: str | None = None,
@@ -120,7 +131,7 @@ def formula_by_period(
 
 
 def _of_period(
-    active: pd.DataFrame, orders: Orders, unit: Period, by: str | None, margin: float | None, retention: float | None,
+    active: pd.DataFrame, orders: Read, unit: Period, by: str | None, margin: float | None, retention: float | None,
     cost: Costs | None,
 ) -> FormulaValue:  # fmt: skip
     assert orders.as_of is not None
@@ -144,22 +155,22 @@ def _of_period(
         else "none given: revenue, not profit"
     )
     whole = rows[0]
-    told = f"{whole['retained']:,} came back ÷ {whole['could_return']:,} could" if retention is None else "given"
+    text = f"{whole['retained']:,} came back ÷ {whole['could_return']:,} could" if retention is None else "given"
     if whole["retention"] == 1:
         raise DataError(
             f"Every customer comes back in the next {unit}, so retention is 1 and the lifespan has no end. Give --retention, or "
             "take a shorter --period."
         )
     table = pd.DataFrame(rows)
-    findings = _findings(whole, unit, periods, orders, retention)
+    notes = _notes(whole, unit, periods, orders, retention)
     return FormulaValue(
         table,
         unit,
         by or "group",
         periods,
-        told,
+        text,
         origin,
-        (*findings, *(cost.findings if cost else ())),
+        (*notes, *(cost.notes if cost else ())),
         _homes(active) if by else None,
     )
 
@@ -178,6 +189,11 @@ def value_from_totals(
 
     Every figure is of the same ``period``, so that a yearly frequency cannot meet a monthly lifespan. The quick value is null
     for several periods, in which customers are counted more than once. Raises UsageError for figures that cannot be.
+
+    >>> import fairladder as fl
+    >>> made = fl.value_from_totals(revenue=12000, orders=300, customers=100, retention=0.6, margin=0.5)
+    >>> made.frame["formula_value"].iloc[0].item()
+    150.0
     """
     unit = checked_period(period)
     checked_retention(retention)
@@ -208,20 +224,20 @@ def checked_retention(retention: float | None) -> None:
         raise UsageError(f"A retention of {retention:g} is no fraction; for 60 % write 0.6.")
 
 
-def _active(orders: Orders, unit: Period, by: str | None) -> pd.DataFrame:
+def _active(orders: Read, unit: Period, by: str | None) -> pd.DataFrame:
     """One row for each customer and period with an order: ``bought`` (purchases), ``amount``, and its group."""
     of_column = by is not None and by not in (COHORT, SEGMENT)
-    found = purchases(orders, [by] if of_column and by else [], sequence=of_column)
-    counts = sql("amount > 0") if orders.scheme.money.refunds == "ignore" else sql("amount <> 0")
+    bought = purchases(orders, [by] if of_column and by else [], sequence=of_column)
+    counts = sql(counting(orders.scheme))
     keys = [column("customer"), named(start_of(column("placed_on"), unit), "period")]
     measures = {"bought": sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "amount": sql("SUM(amount)")}
     if of_column and by:
         measures["group"] = sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by)))
-    query = select([*keys, *(named(m, n) for n, m in measures.items())], found.relation).where(counts)
-    frame = found.frame(query.group_by(sql("1"), sql("2"), copy=False)).sort_values(
+    query = select([*keys, *(named(m, n) for n, m in measures.items())], bought.relation).where(counts)
+    frame = bought.frame(query.group_by(sql("1"), sql("2"), copy=False)).sort_values(
         ["customer", "period"], ignore_index=True
     )
-    found.close()
+    bought.close()
     if not (frame["bought"] > 0).any():
         raise DataError(
             "No customer has a purchase, so there is no value to tell. `fairladder check` says what became of the rows."
@@ -306,24 +322,24 @@ def _few(periods: int, unit: str) -> str:
     )
 
 
-def _findings(whole: dict[str, Any], unit: Period, periods: int, orders: Orders, given: float | None) -> list[str]:
-    found = []
+def _notes(whole: dict[str, Any], unit: Period, periods: int, orders: Read, given: float | None) -> list[str]:
+    notes = []
     if periods < FEW_PERIODS:
-        found.append(_few(periods, unit))
+        notes.append(_few(periods, unit))
     lifespan = whole["lifespan_periods"]
     if lifespan > periods:
-        found.append(
+        notes.append(
             f"The lifespan of {lifespan:.1f} {unit}s is longer than the {periods} complete {unit}s there are: nobody has yet been "
             "seen to stay that long, so the figure reaches beyond the data."
         )
     span = (orders.customers()["last_order"].max() - orders.customers()["first_order"].min()).days
     if span < 365:
-        found.append(
+        notes.append(
             f"The orders span {span} days: customers who come once a year have had no time to return and count as lost, which "
             "makes the lifespan short and the value low."
         )
     if np.isnan(whole["retention"]):
-        found.append(f"Nobody could come back yet: there is only one complete {unit}, so there is no formula value.")
+        notes.append(f"Nobody could come back yet: there is only one complete {unit}, so there is no formula value.")
     elif whole["retention"] == 0 and given is None:
-        found.append(f"Nobody came back in the {unit} after, so the lifespan is one {unit}. Is the --period too short?")
-    return found
+        notes.append(f"Nobody came back in the {unit} after, so the lifespan is one {unit}. Is the --period too short?")
+    return notes

@@ -8,31 +8,32 @@ import pandas as pd
 from numpy.typing import NDArray
 from sqlglot import exp
 
+from fairladder.book.line_cells import LineCells
+from fairladder.book.read import Read
 from fairladder.errors import DataError
 from fairladder.numbers import ratio
-from fairladder.order_book import Orders
-from fairladder.orders.rows import USED
-from fairladder.sqltree import column, named, select, sql
+from fairladder.orders.states import RowState
+from fairladder.sqltree import column, day_literal, named, select, sql
 from fairladder.value.buying import Buying
 from fairladder.value.likelihood import Array
 
 
 @dataclass(frozen=True)
 class Histories:
-    """Customers with a purchase on or before ``until``, one row each, sorted by id.
+    """Customers with a purchase on or before ``through``, one row each, sorted by id.
 
-    ``frame``: ``customer``, ``first`` and ``last`` (days of purchases up to ``until``), ``days`` (with a purchase),
+    ``frame``: ``customer``, ``first`` and ``last`` (days of purchases up to ``through``), ``days`` (with a purchase),
     ``bought`` (their purchases, major units), and of the time after: ``later_days``, ``later_bought``.
     """
 
     frame: pd.DataFrame
-    until: dt.date
+    through: dt.date
 
     @property
     def buying(self) -> Buying:
         """Repeat purchases, the last of them and the observation in days; purchases of one day count once."""
         frame = self.frame
-        end = pd.Series(pd.Timestamp(self.until), index=frame.index)
+        end = pd.Series(pd.Timestamp(self.through), index=frame.index)
         return Buying.of(frame["days"] - 1, _apart(frame["first"], frame["last"]), _apart(frame["first"], end))
 
     @property
@@ -45,8 +46,8 @@ def _apart(first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]") ->
     return np.asarray((then - first).dt.days, dtype=np.int64)
 
 
-def histories(orders: Orders, until: dt.date | None = None) -> Histories:
-    """The histories up to ``until`` (default: the day of reckoning), and what followed up to the day of reckoning.
+def histories(orders: Read, through: dt.date | None = None) -> Histories:
+    """The histories up to ``through`` (default: the day of reckoning), and what followed up to the day of reckoning.
 
     Raises DataError where nobody has a purchase by then.
     """
@@ -56,8 +57,8 @@ def histories(orders: Orders, until: dt.date | None = None) -> Histories:
         raise DataError(
             "No row is used, so there is no history to learn from. `fairladder check` says what became of them."
         )
-    end = until or orders.as_of
-    last_day = exp.cast(exp.Literal.string(end.isoformat()), "DATE")
+    end = through or orders.as_of
+    last_day = day_literal(end)
     measures = {
         "first": "MIN(CASE WHEN placed_on <= :d THEN placed_on END)",
         "last": "MAX(CASE WHEN placed_on <= :d THEN placed_on END)",
@@ -68,7 +69,7 @@ def histories(orders: Orders, until: dt.date | None = None) -> Histories:
     }
     query = select([column("customer"), *(named(sql(m, d=last_day), n) for n, m in measures.items())], days, "days")
     query = query.group_by(sql("1"), copy=False).order_by("customer", copy=False)
-    frame = orders.run(query).to_pandas(date_as_object=False)
+    frame = orders.frame(query)
     frame = frame[frame["days"] > 0].reset_index(drop=True)
     if frame.empty:
         raise DataError(f"Nobody has a purchase on or before {end}, so there is no history to learn from.")
@@ -79,27 +80,27 @@ def histories(orders: Orders, until: dt.date | None = None) -> Histories:
     return Histories(frame, end)
 
 
-def buying_days(orders: Orders, until: dt.date) -> pd.DataFrame:
-    """How many customers who had bought by ``until`` bought again on each day: ``day``, ``customers``; first days apart."""
+def buying_days(orders: Read, through: dt.date) -> pd.DataFrame:
+    """How many customers who had bought by ``through`` bought again on each day: ``day``, ``customers``; first days apart."""
     first = "OVER (PARTITION BY customer)"
-    told = select([column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], _buying_days(orders), "days")
-    last_day = exp.cast(exp.Literal.string(until.isoformat()), "DATE")
-    query = select([named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], told, "told")
+    firsts = select([column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], _buying_days(orders), "days")
+    last_day = day_literal(through)
+    query = select([named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], firsts, "told")
     query = query.where(sql("placed_on > first AND first <= :d", d=last_day), copy=False)
-    frame = orders.run(query.group_by(sql("1"), copy=False)).to_pandas(date_as_object=False)
+    frame = orders.frame(query.group_by(sql("1"), copy=False))
     frame["day"] = frame["day"].astype("datetime64[s]")
     return frame
 
 
-def _buying_days(orders: Orders) -> exp.Select:
+def _buying_days(orders: Read) -> exp.Select:
     """One row for each customer and day with a purchase."""
     placed = select(
         [column("customer"), column("placed_on"), column("amount")],
         orders.order_table([], sequence=False, history=False), "orders",
     ).where(sql("amount > 0"), copy=False)  # fmt: skip
     keys = [column("customer"), column("placed_on")]
-    found = select([*keys, named(sql("SUM(amount)"), "amount")], placed, "placed")
-    return found.group_by(*(column(k.name) for k in keys), copy=False)
+    days = select([*keys, named(sql("SUM(amount)"), "amount")], placed, "placed")
+    return days.group_by(*(column(k.name) for k in keys), copy=False)
 
 
 @dataclass(frozen=True)
@@ -115,26 +116,26 @@ class Costs:
         return float(self.each.sum())
 
     @property
-    def findings(self) -> tuple[str, ...]:
+    def notes(self) -> tuple[str, ...]:
         """What a reader has to know."""
         return (f"{self.missing:,} rows have no cost and count as having cost nothing.",) if self.missing else ()
 
 
-def costs(orders: Orders) -> Costs | None:
+def costs(orders: Read) -> Costs | None:
     """The costs of the ``cost`` role, each row's rounded once to minor units; None without it."""
     orders.require_fit()
-    cost = orders.rows.condition_cells().get("cost")
-    if cost is None:
+    line = LineCells(orders.rows)
+    if line.cost is None:
         return None
-    scale = 10**orders.scheme.money.decimals
-    read = {
-        "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")),
-        "cost": sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cost, s=scale),
-    }
+    read = {"customer": line.id("customer"), "cost": line.cost}
     rows = select([named(t, n) for n, t in read.items()], orders.rows.tree(), "order_rows")
-    rows = rows.where(sql(":s = :used", s=column("#state"), used=USED), copy=False)
+    rows = rows.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
     sums = {"cost": "COALESCE(SUM(cost), 0)", "missing": "COUNT(CASE WHEN cost IS NULL THEN 1 END)"}
     query = select([column("customer"), *(named(sql(m), n) for n, m in sums.items())], rows, "costs")
-    frame = orders.run(query.group_by(sql("1"), copy=False)).to_pandas()
-    each = pd.Series(ratio(frame["cost"].to_numpy(dtype=np.int64), scale), index=frame["customer"], name="cost")
+    frame = orders.frame(query.group_by(sql("1"), copy=False))
+    each = pd.Series(
+        ratio(frame["cost"].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals),
+        index=frame["customer"],
+        name="cost",
+    )
     return Costs(each, int(frame["missing"].sum()))

@@ -26,7 +26,7 @@ VAGUE = 1.0
 class Fit:
     """A fitted model: ``parameters`` and ``errors`` (standard errors, None where the likelihood has no curvature) by name.
 
-    ``covariance`` is that of the logarithms of the parameters, 0 for those at a bound; ``findings`` say in words what a
+    ``covariance`` is that of the logarithms of the parameters, 0 for those at a bound; ``notes`` say in words what a
     reader has to know before using it. Times are in days, amounts in major units.
     """
 
@@ -38,7 +38,7 @@ class Fit:
     converged: bool
     at_bound: tuple[str, ...]
     penalised: bool
-    findings: tuple[str, ...]
+    notes: tuple[str, ...]
     covariance: Array = field(repr=False)
 
     @property
@@ -92,33 +92,33 @@ def fit(
     deviations = np.sqrt(np.diag(covariance))
     at_bound = tuple(n for n, ok in zip(names, free, strict=True) if not ok)
     errors = {n: float(p * d) if ok else None for n, p, d, ok in zip(names, parameters, deviations, known, strict=True)}
-    findings = []
+    notes = []
     if not settled:
-        findings.append(f"The {model} fit stopped before its maximum; take its parameters as rough.")
+        notes.append(f"The {model} fit stopped before its maximum; take its parameters as rough.")
     vague = [n for n, d, ok in zip(names, deviations, known, strict=True) if ok and d > VAGUE]
     vague += [n for n, ok, inside in zip(names, known, free, strict=True) if inside and not ok]
     if vague:
-        findings.append(
+        notes.append(
             f"The data hardly tell {', '.join(vague)} of the {model} model apart: other values would fit as well."
         )
     if penalised:
-        findings.append(
+        notes.append(
             f"Only {customers:,} customer{'' if customers == 1 else 's'}: the {model} fit is held by a weak prior, a factor of 20 "
             "around the average either way."
         )
     return Fit(
         model, dict(zip(names, map(float, parameters), strict=True)), errors,
         -value * max(customers, 1) + weight * float(best @ best) / 2 + constant, customers, settled, at_bound, penalised,
-        tuple(findings), covariance,
+        tuple(notes), covariance,
     )  # fmt: skip
 
 
 def _descend(of: Objective, start: Array) -> tuple[Array, float]:
-    found = minimize(
+    optimum = minimize(
         of, np.clip(start, LOW, HIGH), jac=True, method="L-BFGS-B", bounds=[(LOW, HIGH)] * len(start),
         options={"maxiter": 300, "ftol": 1e-13, "gtol": 1e-8},
     )  # fmt: skip
-    return np.asarray(found.x), float(found.fun)
+    return np.asarray(optimum.x), float(optimum.fun)
 
 
 def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float, bool]:
@@ -138,14 +138,14 @@ def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float,
 
         bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
         inverse = (axes / np.maximum(bend, 1e-8 * max(float(bend.max()), 1e-9))) @ axes.T
-        found = minimize(
+        optimum = minimize(
             inner, best[free], jac=True, method="BFGS",
             options={"gtol": 3e-8, "maxiter": 60, "hess_inv0": (inverse + inverse.T) / 2},
         )  # fmt: skip
-        if found.fun <= value:
+        if optimum.fun <= value:
             best = best.copy()
-            best[free] = np.clip(found.x, LOW, HIGH)
-            value, slope[free] = float(found.fun), found.jac
+            best[free] = np.clip(optimum.x, LOW, HIGH)
+            value, slope[free] = float(optimum.fun), optimum.jac
     return best, value, not free.any() or bool(np.abs(slope[free]).max() < 1e-6)
 
 

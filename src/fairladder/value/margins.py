@@ -2,8 +2,8 @@
 
 from dataclasses import dataclass
 
+from fairladder.book.read import Read
 from fairladder.errors import DataError, UsageError
-from fairladder.order_book import Orders
 from fairladder.value.histories import Histories, costs
 
 
@@ -16,7 +16,7 @@ class Margin:
     after_refunds: float
     given: bool = False
     from_cost: bool = False
-    findings: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
 
 
 def checked_margin(margin: float | None) -> None:
@@ -31,7 +31,7 @@ def checked_rate(rate: float) -> None:
         raise UsageError(f"A yearly discount rate of {rate:g} is no fraction; for 10 % write 0.1.")
 
 
-def margin_of(orders: Orders, past: Histories, margin: float | None) -> Margin:
+def margin_of(orders: Read, past: Histories, margin: float | None) -> Margin:
     """The margin given, or 1 − cost ÷ revenue where rows carry their cost, or 1.
 
     Raises UsageError for a margin that is no fraction, or where costs come to as much as the revenue; DataError where
@@ -53,4 +53,4 @@ def margin_of(orders: Orders, past: Histories, margin: float | None) -> Margin:
             f"Costs ({cost.total:,.0f}) come to as much as the revenue ({spend:,.0f}), so no margin is left to forecast. Is the "
             "cost column the cost of the row? Otherwise give --margin."
         )
-    return Margin(share, "1 − cost ÷ revenue", net, from_cost=True, findings=cost.findings)
+    return Margin(share, "1 − cost ÷ revenue", net, from_cost=True, notes=cost.notes)

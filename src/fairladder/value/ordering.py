@@ -102,27 +102,27 @@ class _Sum:
 
 def _with_limits(fitted: Fit, buying: Buying) -> Fit:
     """What it means where a parameter runs away to its bound: customers do not differ in something, or never do it."""
-    findings, p = list(fitted.findings), fitted.parameters
+    notes, p = list(fitted.notes), fitted.parameters
     if not float(buying.weight @ buying.x):
-        findings.insert(0, "Nobody has ordered on a second day, so there is nothing to learn an ordering rate from.")
+        notes.insert(0, "Nobody has ordered on a second day, so there is nothing to learn an ordering rate from.")
     elif {"r", "alpha"} & set(fitted.at_bound):
-        findings.append(
+        notes.append(
             f"The {fitted.model} model finds everybody ordering at the same rate, once in {p['alpha'] / p['r']:,.0f} days."
         )
     if {"a", "b", "s", "beta"} & set(fitted.at_bound):
         if "s" in p:
             days = p["beta"] / p["s"]
-            never, told = (
+            never, words = (
                 days > 100 * buying.unit,
                 f"everybody equally likely to leave, after {days:,.0f} days on average",
             )
         else:
             chance = p["a"] / (p["a"] + p["b"])
-            never, told = (
+            never, words = (
                 chance < 1e-3,
                 f"everybody equally likely to leave after an order, {100 * chance:.1f} % each time",
             )
         if never:
-            told = "nobody leaving for good in these orders; its forecast is that all stay at their rate of ordering"
-        findings.append(f"The {fitted.model} model finds {told}.")
-    return replace(fitted, findings=tuple(findings))
+            words = "nobody leaving for good in these orders; its forecast is that all stay at their rate of ordering"
+        notes.append(f"The {fitted.model} model finds {words}.")
+    return replace(fitted, notes=tuple(notes))

@@ -106,21 +106,21 @@ def _correlation(n: Array, mean: Array) -> float:
 
 
 def _with_words(fitted: Fit, correlation: float) -> Fit:
-    findings = list(fitted.findings)
+    notes = list(fitted.notes)
     if fitted.parameters["q"] <= 1:
-        findings.append(
+        notes.append(
             "The spend model's mean is infinite (q ≤ 1): a few orders are so large that no average can be told. Each "
             "customer's own average stands in its place."
         )
     elif {"q", "gamma"} & set(fitted.at_bound):
-        findings.append("The spend model finds no difference between customers' order values beyond chance.")
+        notes.append("The spend model finds no difference between customers' order values beyond chance.")
     elif fitted.at_bound:
-        findings.append("The spend model finds each customer's orders alike; their own average is the forecast.")
+        notes.append("The spend model finds each customer's orders alike; their own average is the forecast.")
     if abs(correlation) > DEPENDENT:
         way = "larger" if correlation > 0 else "smaller"
-        findings.append(
+        notes.append(
             f"Customers who order more often place {way} orders (rank correlation {correlation:+.2f}), though the spend model "
             "takes the two for independent: forecasts of frequent customers are "
             f"{'low' if correlation > 0 else 'high'} to that extent."
         )
-    return replace(fitted, findings=tuple(findings))
+    return replace(fitted, notes=tuple(notes))

@@ -1,0 +1,91 @@
+"""The account of a pass: the balance of its groups, with the rows decided that only the sums of all rows can decide."""
+
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from fairladder.book.balance import Balance, balance_of
+from fairladder.book.lines import KeptLines
+from fairladder.book.set_aside import orders_total, undecided_groups
+from fairladder.book.signs import Signs, signs_of
+from fairladder.orders.rows import Rows
+from fairladder.orders.states import SET_ASIDE, RowState
+
+
+@dataclass(frozen=True)
+class Account:
+    """What one pass over the rows tells beside the customers."""
+
+    balance: Balance
+    totals: tuple[int, ...]
+    """Sums in minor units by which a row without customer, order and date is known for a total."""
+    latest: dt.date | None
+    """The latest day of a row that counts; None where none does, or a day was given."""
+    offsets: bool
+    """Whether text timestamps with an offset are read as the day they are written with."""
+    signs: Signs
+
+    @property
+    def readable(self) -> int:
+        """Sum of all amounts that could be read, in minor units."""
+        return sum(self.balance.amounts.values())
+
+    @property
+    def currencies(self) -> list[str]:
+        """Currencies among usable rows, where the orders carry a currency column."""
+        return [
+            currency
+            for currency, sums in self.balance.by_currency.items()
+            if any(state not in SET_ASIDE for state in sums)
+        ]
+
+
+def used_groups(groups: pa.Table) -> pa.Table:
+    """The groups of rows that count."""
+    return groups.filter(pc.equal(groups["state"], int(RowState.USED)))
+
+
+def account_of(rows: Rows, groups: pa.Table, kept: KeptLines | None = None) -> Account:
+    """The account of groups by state; ``kept`` saves reading some rows again."""
+    names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in groups.column_names else [])
+    summed, decimals, used = _summed(groups.select(names)), rows.scheme.money.decimals, used_groups(groups)
+    settled, totals = _decided(rows, summed, balance_of(summed, decimals), kept)
+    return Account(
+        balance_of(settled, decimals),
+        totals,
+        pc.max(used["latest_row"]).as_py() if "latest_row" in used.column_names else None,
+        "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py()),
+        signs_of(groups),
+    )
+
+
+def _decided(
+    rows: Rows, groups: Sequence[dict[str, Any]], balance: Balance, kept: KeptLines | None
+) -> tuple[Sequence[dict[str, Any]], tuple[int, ...]]:
+    """Settle rows that lack customer, order and date, now that the sums are known."""
+    if not balance.rows.get(RowState.UNDECIDED):
+        return groups, ()
+    engine = rows.source.engine
+    usable = balance.amount(*(s for s in balance.rows if s not in SET_ASIDE and s != RowState.UNDECIDED))
+    totals = [usable]
+    if rows.scheme.orders.amount_is == "order" and rows.has_orders:
+        totals += [t for t in engine.table(orders_total(rows))["total"].to_pylist() if t is not None]
+    whole = [int(t) for t in totals]
+    tree = rows.tree() if kept is None else kept.as_rows()
+    extra = engine.table(undecided_groups(rows, tree, whole, sum(balance.amounts.values()))).to_pylist()
+    others = [g for g in groups if g["state"] != RowState.UNDECIDED]
+    return [*others, *(g for g in extra if g["state"] != RowState.BLANK_ROW)], tuple(whole)
+
+
+def _summed(table: pa.Table) -> list[dict[str, Any]]:
+    """Rows and amounts by state and currency."""
+    keys = ["state"] + (["currency"] if "currency" in table.column_names else [])
+    summed = table.group_by(keys).aggregate([("rows_read", "sum"), ("rows_amount", "sum")])
+    return [
+        {**{k: g[k] for k in keys}, "rows_read": g["rows_read_sum"], "rows_amount": g["rows_amount_sum"]}
+        for g in summed.to_pylist()
+    ]

@@ -1,0 +1,121 @@
+"""The balance: rows read = used + set aside + left out + outside the window, and the same for the amounts."""
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from fairladder.orders.states import SET_ASIDE, RowState
+
+#: More than this many in a hundred rows set aside means that the mapping is wrong, not the data.
+MOST_SET_ASIDE_PERCENT = 20
+
+
+@dataclass(frozen=True)
+class Balance:
+    """Counts of rows and sums of readable amounts (minor units), by what became of the rows."""
+
+    rows: Mapping[int, int]
+    amounts: Mapping[int, int]
+    decimals: int
+    by_currency: Mapping[str, Mapping[int, int]] = field(default_factory=dict)
+    """Currency → state → sum, where the orders carry a currency column."""
+
+    @property
+    def rows_read(self) -> int:
+        """All rows but blank ones."""
+        return sum(self.rows.values())
+
+    @property
+    def used(self) -> int:
+        """Rows that count."""
+        return self.rows.get(RowState.USED, 0)
+
+    @property
+    def set_aside(self) -> int:
+        """Rows that could not be used."""
+        return sum(self.reasons.values())
+
+    @property
+    def left_out(self) -> int:
+        """Rows that do not match ``where``."""
+        return self.rows.get(RowState.LEFT_OUT, 0) + self.unknown
+
+    @property
+    def unknown(self) -> int:
+        """Of the rows left out, those for which the condition is unknown because of a blank cell."""
+        return self.rows.get(RowState.UNKNOWN, 0)
+
+    @property
+    def outside_window(self) -> int:
+        """Rows after ``as_of`` or outside ``from`` and ``through``."""
+        return self.rows.get(RowState.OUTSIDE, 0)
+
+    @property
+    def repeats(self) -> int:
+        """Rows that repeat another and were dropped for it."""
+        return self.rows.get(RowState.REPEAT, 0)
+
+    @property
+    def reasons(self) -> dict[str, int]:
+        """Rows set aside by reason, in the order in which reasons are tried."""
+        return {s.reason: self.rows[s] for s in SET_ASIDE if self.rows.get(s)}
+
+    @property
+    def mostly_unusable(self) -> bool:
+        """Whether more rows are set aside, totals not counted, than bad data explains."""
+        bad = self.set_aside - self.rows.get(RowState.TOTAL_ROW, 0)
+        return bad * 100 > MOST_SET_ASIDE_PERCENT * self.rows_read
+
+    def amount(self, *states: int) -> int:
+        """Sum of the readable amounts of rows in the given states, in minor units."""
+        return sum(self.amounts.get(s, 0) for s in states)
+
+    def lines(self) -> list[tuple[str, int, int]]:
+        """What became of the rows, rows, minor units: the balance as a table, its total first."""
+        repeats = [("repeats dropped", self.repeats, self.amount(RowState.REPEAT))] if self.repeats else []
+        return [
+            ("rows read", self.rows_read, sum(self.amounts.values())),
+            ("used", self.used, self.amount(RowState.USED)),
+            ("set aside", self.set_aside, self.amount(*SET_ASIDE)),
+            ("left out", self.left_out, self.amount(RowState.LEFT_OUT, RowState.UNKNOWN)),
+            ("outside window", self.outside_window, self.amount(RowState.OUTSIDE)),
+            *repeats,
+        ]
+
+    def as_json(self) -> dict[str, Any]:
+        """Rows and amounts (major units, as exact decimal text) under the names of the definitions."""
+        names = {label: label.replace(" ", "_") for label, _, _ in self.lines()}
+        counts = {names[label]: rows for label, rows, _ in self.lines()}
+        amounts = {names[label]: major(minor, self.decimals) for label, _, minor in self.lines()}
+        by_currency = {
+            currency: {
+                "used": major(sums.get(RowState.USED, 0), self.decimals),
+                "set_aside": major(sum(sums.get(s, 0) for s in SET_ASIDE), self.decimals),
+                "left_out": major(sums.get(RowState.LEFT_OUT, 0) + sums.get(RowState.UNKNOWN, 0), self.decimals),
+                "outside_window": major(sums.get(RowState.OUTSIDE, 0), self.decimals),
+            }
+            for currency, sums in self.by_currency.items()
+        }
+        extra = {"by_currency": by_currency} if by_currency else {}
+        return {**counts, "reasons": self.reasons, "amounts": amounts, **extra}
+
+
+def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int) -> Balance:
+    """The balance of the reduction's groups: mappings with state, rows_read, rows_amount and maybe currency."""
+    rows: Counter[int] = Counter()
+    amounts: Counter[int] = Counter()
+    by_currency: dict[str, Counter[int]] = {}
+    for group in groups:
+        state, amount = int(group["state"]), int(group["rows_amount"] or 0)
+        rows[state] += int(group["rows_read"])
+        amounts[state] += amount
+        if "currency" in group:
+            by_currency.setdefault(group["currency"] or "(blank)", Counter())[state] += amount
+    return Balance(rows, amounts, decimals, {k: by_currency[k] for k in sorted(by_currency)})
+
+
+def major(minor: int, decimals: int) -> str:
+    """Minor units as exact text in major units: 123456 → ``1234.56``."""
+    sign, digits = "-" if minor < 0 else "", str(abs(minor)).rjust(decimals + 1, "0")
+    return sign + (f"{digits[:-decimals]}.{digits[-decimals:]}" if decimals else digits)

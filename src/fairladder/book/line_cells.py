@@ -1,0 +1,75 @@
+"""What is read of a row, whatever is asked: the one builder of the cells of order lines, over the rows' tree."""
+
+from dataclasses import dataclass
+
+from sqlglot import exp
+
+from fairladder.orders import cells
+from fairladder.orders.rows import Rows
+from fairladder.orders.source import FILE
+from fairladder.sqltree import column, sql
+
+
+@dataclass(frozen=True)
+class LineCells:
+    """Trees over ``Rows.tree``, or over ``Rows.tree_as_written``, whose ids are as written and whose states leave them aside."""
+
+    rows: Rows
+    as_written: bool = False
+
+    @property
+    def state(self) -> exp.Expr:
+        """What became of the row, a ``RowState``."""
+        return column("#cell_state" if self.as_written else "#state")
+
+    @property
+    def minor(self) -> exp.Expr:
+        """The amount in minor units."""
+        return column("#minor")
+
+    @property
+    def day(self) -> exp.Expr:
+        """The calendar day."""
+        return column("#day")
+
+    @property
+    def moment(self) -> exp.Expr:
+        """Something that sorts like day and time."""
+        kind, zone = self.rows.kind("placed") or "text", self.rows.scheme.time.time_zone
+        placed = self.rows.placed_text() if kind == "text" else column("#placed")
+        return cells.moment(placed, self.day, kind, zone)
+
+    @property
+    def home(self) -> exp.Expr:
+        """The file that the row is in, where there are several."""
+        return column(FILE)
+
+    def of_role(self, role: str) -> exp.Expr:
+        """The cell of an id, a name, a channel or a currency, as the rows' tree has it."""
+        return column(f"#{role}")
+
+    def id(self, role: str) -> exp.Expr:
+        """The id of a customer or an order as text; as written where the rows are."""
+        return self.of_role(role) if self.as_written else as_text(self.of_role(role))
+
+    def own(self, names: list[str], prefix: str, text: bool = False) -> dict[str, exp.Expr]:
+        """Columns of the orders' own as conditions see them, under ``PREFIX NAME``; as ``text`` where they are to be groups."""
+        there = self.rows.condition_cells()
+        return {f"{prefix} {name}": as_text(there[name]) if text else there[name] for name in names}
+
+    def ids(self) -> dict[str, exp.Expr]:
+        """``customer`` and, where orders have ids, ``order``, as text or as written."""
+        trees = {"customer": self.id("customer")}
+        return trees | ({"order": self.id("order")} if self.rows.has_orders else {})
+
+    @property
+    def cost(self) -> exp.Expr | None:
+        """What the row cost the shop in minor units, rounded once; None without the role."""
+        cost = self.rows.condition_cells().get("cost")
+        scale = 10**self.rows.scheme.money.decimals
+        return None if cost is None else sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cost, s=scale)
+
+
+def as_text(tree: exp.Expr) -> exp.Expr:
+    """The tree as text."""
+    return sql("CAST(:c AS VARCHAR)", c=tree)

@@ -1,0 +1,261 @@
+"""What is asked of each row, as one table: worked out on the way to a query, or kept in the engine so that rows are read once."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from sqlglot import exp
+
+from fairladder.book.line_cells import LineCells
+from fairladder.engine.protocol import Engine
+from fairladder.orders import cells
+from fairladder.orders.rows import Rows
+from fairladder.orders.source import FILE
+from fairladder.orders.states import SET_ASIDE, RowState, whole_state
+from fairladder.sqltree import any_of, case, cell_column, cell_name, column, named, select, sql
+
+
+def lines(rows: Rows, as_written: bool) -> exp.Select:
+    """``state``, ``customer``, ``minor`` and ``day`` of each row, and what else there is of these: ``order_id``,
+    ``currency``, ``name``, ``channel`` or its bit ``channel_bits``, ``offset`` (1 where a text timestamp carries one), ``unread``.
+
+    With ``as_written`` ids are untrimmed, and the state leaves them aside.
+    """
+    tree = rows.tree_as_written() if as_written else rows.tree()
+    return select([named(t, name) for name, t in _columns(rows, as_written).items()], tree, "order_rows")
+
+
+def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
+    line = LineCells(rows, as_written)
+    trees: dict[str, exp.Expr] = {"state": line.state, "customer": line.of_role("customer")}
+    if rows.has_orders:
+        trees["order_id"] = line.of_role("order")
+        if rows.source.parts:
+            trees["home"] = line.home
+    if rows.by_currency:
+        trees["currency"] = line.of_role("currency")
+    trees |= {"minor": line.minor, "day": line.day}
+    if rows.roles.get("name"):
+        trees["name"] = line.of_role("name")
+    if rows.channels is not None:
+        trees["channel_bits"] = _channel_bit(rows, rows.channels)
+    elif rows.roles.get("channel"):
+        trees["channel"] = line.of_role("channel")
+    if reads_offsets(rows):
+        trees["offset"] = offset_flag()
+    if (unread := rows.unread) is not None:
+        trees["unread"] = unread
+    return trees | line_signs(rows)
+
+
+#: What the signs of each row come to in an order, and in a customer.
+SIGNS = ("void_rows", "void_money", "over_one", "below_one")
+
+
+def line_signs(rows: Rows) -> dict[str, exp.Expr]:
+    """Over the rows' tree: what tells of numbers that are wrong, of each row: ``SIGNS``, where there can be any."""
+    trees: dict[str, exp.Expr] = {}
+    if rows.plainly:
+        return trees
+    if (void := rows.void()) is not None:
+        trees["void_rows"] = sql("CASE WHEN :v THEN 1 ELSE 0 END", v=void)
+        trees["void_money"] = sql("CASE WHEN :v THEN :m END", v=void, m=column("#minor"))
+    if (units := rows.over_one()) is not None:
+        trees["over_one"], trees["below_one"] = units
+    return trees
+
+
+def reads_offsets(rows: Rows) -> bool:
+    """Whether text timestamps with an offset could be read as the day they are written with."""
+    return rows.kind("placed") == "text" and rows.scheme.time.time_zone is None
+
+
+def offset_flag() -> exp.Expr:
+    """Over the rows' tree: 1 where a text timestamp ends in an offset from UTC, else 0."""
+    return sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
+
+
+def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
+    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are one, and which.
+
+    Cells are compared as they are written, which costs less than trimming each; whatever is not among the channels as
+    written is trimmed and looked up, and only then another.
+    """
+    raw = sql("CAST(:c AS VARCHAR)", c=cell_column(rows.roles.get("channel") or ""))
+    bits = [(exp.Literal.string(t), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
+    cell = rows.text_of("channel")  # not the column `#channel`, which would be trimmed in every row
+    trimmed = [(sql(":c IS NULL", c=cell), exp.convert(1))]
+    trimmed += [(sql(":c = :t", c=cell, t=text), bit) for text, bit in bits]
+    careful = case(trimmed, exp.convert(other_channel(channels)))
+    width = "SMALLINT" if len(channels) < 14 else "BIGINT"
+    return sql(
+        f"CAST(:bit AS {width})", bit=case([(sql(":c = :t", c=raw, t=text), bit) for text, bit in bits], careful)
+    )
+
+
+def other_channel(channels: tuple[str, ...]) -> int:
+    """The bit of channels that are not among these."""
+    return int(2 ** (len(channels) + 1))
+
+
+# ---------------------------------------------------------------------------------------------------- rows that are kept
+
+
+@dataclass(frozen=True)
+class KeptLines:
+    """Rows read once and kept in the engine, with what the findings look at; ``forget`` drops them.
+
+    Beside the columns of ``lines``: ``twin``, alike for rows of an order (without order ids, of all) whose cells are all alike;
+    ``off``, what rounding added to an amount with too many decimals, in minor units; ``written``, the date cell of rows whose
+    date cannot be read; ``cells``, of text files all cells of a row that could be set aside; ``file``, where there are several;
+    and ``row``.
+    """
+
+    rows: Rows
+    as_written: bool
+    table: exp.Expr
+    in_order: bool
+    """Whether the rows stand in the order of their source, so that their place tells their number."""
+    orders: exp.Expr | None = None
+    """A kept table of their orders (``customers.orders_of``), where they have ids."""
+
+    @property
+    def engine(self) -> Engine:
+        """Where the rows are kept."""
+        return self.rows.source.engine
+
+    @property
+    def marked(self) -> bool:
+        """Whether orders of these rows have ``marks``, which not every database can make."""
+        return self.engine is self.engine.reader
+
+    def tree(self, ids_put_aside: bool) -> exp.Expr:
+        """The rows with their number; where ids can put a row aside, their state is the whole one even as written."""
+        # Rows kept in order stand in the order in which they were read.
+        row = sql("rowid + :n", n=self.rows.source.first_row) if self.in_order else column("row")
+        state: exp.Expr = column("state")
+        if self.as_written and ids_put_aside:
+            state = whole_state_of(self.rows, "order_id")
+        others = [
+            column(n) for n in _kept_columns(self.rows, self.as_written, self.in_order) if n not in ("state", "row")
+        ]
+        return select([named(state, "state"), named(row, "row"), *others], self.table).subquery("kept", copy=False)
+
+    def as_rows(self) -> exp.Select:
+        """The rows as ``Rows.tree`` has them, numbered; source columns hold only the cells of rows that could be set aside."""
+        if not self.rows.source.text:  # reading typed columns again costs little
+            return self.rows.tree(numbered=True)
+        trees: dict[str, exp.Expr] = {"#state": column("state"), "#row": column("row"), "#minor": column("minor")}
+        for place, name in enumerate(self.rows.source.columns, start=1):
+            trees[cell_name(name)] = exp.Anonymous(
+                this="LIST_EXTRACT", expressions=[column("cells"), exp.convert(place)]
+            )
+        if self.rows.source.files_apart:
+            trees[f"#{FILE}"] = column(FILE)
+        return select([named(tree, name) for name, tree in trees.items()], self.tree(ids_put_aside=True))
+
+    def unread_dates(self) -> exp.Expr:
+        """All dates in text that could not be read, in ``written``; only of rows as written."""
+        return (
+            select([column("written")], self.table)
+            .where(sql("written IS NOT NULL"), copy=False)
+            .subquery("unread", copy=False)
+        )
+
+    def orders_tree(self, ids_put_aside: bool) -> exp.Expr | None:
+        """The orders; where ids can put a row aside, under the whole state even as written."""
+        if self.orders is None or not (self.as_written and ids_put_aside):
+            return self.orders
+        state = named(whole_state_of(self.rows, "order_id"), "state")
+        return select([state, sql("* EXCLUDE (state)")], self.orders).subquery("stated", copy=False)
+
+    def forget(self) -> None:
+        """Let the engine drop the rows and their orders."""
+        for table in (self.table, self.orders):
+            if table is not None:
+                self.engine.forget(table)
+
+
+def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
+    """Read all rows and keep what is asked of each."""
+    source, engine = rows.source, rows.source.engine
+    for in_order in (True, False) if source.stands_alone else (False,):
+        tree = rows.tree_as_written(not in_order) if as_written else rows.tree(not in_order)
+        columns = [named(t, name) for name, t in _kept_columns(rows, as_written, in_order).items()]
+        query = select(columns, tree, "order_rows")
+        if not in_order or engine.reader.keeps_order(query):
+            break
+    return KeptLines(rows, as_written, engine.keep(query), in_order)
+
+
+def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp.Expr]:
+    trees = _columns(rows, as_written)
+    bad_date = sql(":s = :b", s=trees["state"], b=RowState.BAD_DATE)
+    told_apart = {rows.roles.get("customer"), rows.roles.get("order")} if as_written and rows.has_orders else set()
+    if rows.source.parts:
+        told_apart = told_apart | {FILE}  # the same row in two files is the same row
+    others = [cell_column(name) for name in rows.source.columns if name not in told_apart]
+    trees["twin"] = exp.Anonymous(this="HASH", expressions=others)
+    trees["off"] = sql(
+        "CASE WHEN ABS(:exact - :m) > 1e-6 THEN :m - :exact END", exact=rows.unrounded(), m=trees["minor"]
+    )
+    trees["written"] = sql("CASE WHEN :bad THEN CAST(:p AS VARCHAR) END", bad=bad_date, p=column("#placed"))
+    if rows.source.text:
+        cells_read = exp.Array(expressions=[cell_column(name) for name in rows.source.columns])
+        aside = _could_be_set_aside(rows, trees["state"], as_written)
+        trees["cells"] = sql("CASE WHEN :aside THEN :cells END", aside=aside, cells=cells_read)
+    if (status := rows.text_of("status")) is not None:
+        trees["status"] = status
+    if not in_order:
+        trees["row"] = column("#row")
+    if rows.source.files_apart or rows.source.parts:
+        trees[FILE] = column(f"#{FILE}" if rows.source.files_apart else FILE)
+    return trees
+
+
+def _could_be_set_aside(rows: Rows, state: exp.Expr, as_written: bool) -> exp.Expr:
+    """Whether a row could be set aside; ids as written are looked at just as far as costs nothing."""
+    # No list of codes: the engine would join with a long one, and rows would lose their order.
+    codes = sql(
+        ":s BETWEEN :first AND :last",
+        s=state,
+        first=min(*SET_ASIDE, RowState.UNDECIDED),
+        last=max(*SET_ASIDE, RowState.UNDECIDED),
+    )
+    if not as_written:
+        return codes
+    ids = {role: cell_column(name) for role in ("customer", "order") if (name := rows.roles.get(role))}
+    return any_of([codes, _ids_could_put_aside(rows, ids)])
+
+
+def _ids_could_put_aside(rows: Rows, ids: Mapping[str, exp.Expr]) -> exp.Expr:
+    """Whether ids as written could be blank or a total's words; True of more than are."""
+    tests = [sql(":c IS NULL", c=cell) for cell in ids.values()]
+    # White space, whatever the alphabet, sorts outside of the visible ASCII characters.
+    tests += [sql(":c < '!' OR :c >= CHR(127)", c=cell) for role, cell in ids.items() if rows.kind(role) == "text"]
+    if rows.kind("customer") == "text":
+        customer = ids["customer"]
+        begins = any_of(sql(":c >= :a AND :c < :b", c=customer, a=a, b=chr(ord(a) + 1)) for a in "GSTgst")
+        tests.append(sql(":begins AND CONTAINS(LOWER(:c), 'total')", begins=begins, c=customer))
+    return any_of(tests)
+
+
+def trimmed_ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
+    """The ids as written of a table of rows or orders, trimmed; ``order`` names its column of order ids."""
+    return {r: cells.text(c, "text") if rows.kind(r) == "text" else c for r, c in _ids(rows, order).items()}
+
+
+def _ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
+    trees: dict[str, exp.Expr] = {"customer": column("customer")}
+    return trees | ({"order": column(order)} if rows.has_orders else {})
+
+
+def whole_state_of(rows: Rows, order: str) -> exp.Expr:
+    """The whole state of rows or orders as written: their own, unless their ids put them aside."""
+    ids = trimmed_ids(rows, order)
+    no_order = sql(":o IS NULL", o=ids["order"]) if rows.has_orders else None
+    dateless = sql("state = :d", d=RowState.NO_DATE)
+    whole = whole_state(rows, ids["customer"], no_order, dateless, column("state"))
+    # Ids that plainly put nothing aside need no closer look, which would cost more than all the rest.
+    return sql(
+        "CASE WHEN :looks THEN :whole ELSE state END", looks=_ids_could_put_aside(rows, _ids(rows, order)), whole=whole
+    )

@@ -1,0 +1,161 @@
+"""The customers file: one row per customer, joined many-to-one and never multiplied."""
+
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from sqlglot import exp
+
+from fairladder.book.set_aside import shown_name
+from fairladder.conditions import Kind
+from fairladder.engine.protocol import Engine
+from fairladder.errors import DataError, SchemeError, nearest
+from fairladder.orders import cells
+from fairladder.orders.source import Source, open_source
+from fairladder.orders.writing import DateStyle, day_in_style, settle_dates, settled_kinds
+from fairladder.scheme import CustomersPart, OrdersPart
+from fairladder.sqltree import cell_column, cell_name, named, select, sql
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True)
+class Members:
+    """The customers file's rows by id (``frame``, column ``customer`` first) and its rows without an id."""
+
+    frame: "pd.DataFrame"
+    set_aside: "pd.DataFrame"
+    label: str
+
+
+def open_members(
+    file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str], engine: Engine,
+    dates: Callable[[], DateStyle | None] = lambda: None,
+) -> Members:  # fmt: skip
+    """Read a customers file. Rows with a blank id are set aside as ``no-customer``.
+
+    Text columns in which every cell is a number or a day become that; where days can be read day first or month first,
+    ``dates`` tells how those of the orders are written.
+
+    Raises SchemeError where its id column is not found, DataError where an id stands on two rows or a column is named
+    like a ``computed`` one.
+    """
+    import pandas as pd
+
+    source = open_source(file, engine.reader, OrdersPart(encoding=settings.encoding))
+    id_column = _id_column(settings, source, customer_column)
+    name = settings.name or ("name" if "name" in source.columns else None)
+    if name is not None and name not in source.columns:
+        raise SchemeError(
+            f"{source.label} has no column `{name}`, which [customers] name asks for. {nearest(name, source.columns)}"
+        )
+    for other in source.columns:
+        if other in computed and other not in (id_column, name):
+            raise DataError(
+                f"{source.label} has a column `{other}`, and that is the name of a computed one. Rename it in the file."
+            )
+    rows = _read(source, id_column, name, dates)
+    blank = rows["customer"].isna()
+    everything_blank = rows.drop(columns="#row").isna().all(axis=1)
+    aside = rows[blank & ~everything_blank]
+    frame = rows[~blank].reset_index(drop=True)
+    _no_repeats(frame, source)
+    shown = {cell_name(name): name for name in source.columns}
+    cells_aside = aside.drop(columns=["#row", "customer"]).rename(columns=lambda n: shown_name(f"of {shown.get(n, n)}"))
+    aside = pd.DataFrame({"row": aside["#row"], "reason": "no-customer"}).join(cells_aside)
+    return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label)
+
+
+def _id_column(settings: CustomersPart, source: Source, customer_column: str) -> str:
+    if settings.customer is not None and settings.customer not in source.columns:
+        raise SchemeError(
+            f"{source.label} has no column `{settings.customer}`, which [customers] customer asks for. "
+            f"{nearest(settings.customer, source.columns)}"
+        )
+    for name in (settings.customer, customer_column, "customer"):
+        if name is not None and name in source.columns:
+            return name
+    raise SchemeError(
+        f"{source.label}: no column is known for the customer's id. Name it under [customers] customer. "
+        f"{nearest(customer_column, source.columns)}"
+    )
+
+
+def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> "pd.DataFrame":
+    others = [c for c in source.columns if c not in (id_column, name)]
+    settled = settled_kinds(source, others) if source.text else {}
+    ours = {"#row": sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
+    ours["customer"] = cells.text(cell_column(id_column), source.columns[id_column])
+    if name is not None:
+        ours["name"] = cells.text(cell_column(name), source.columns[name])
+    theirs = {other: _cell(other, source, settled.get(other)) for other in others}
+    for other in _day_like(source, [n for n in others if n not in settled]):
+        if (style := _style(source, other, dates)) is not None:
+            theirs[other] = _day(other, style)
+    columns = [*(named(t, n) for n, t in ours.items()), *(named(t, cell_name(n)) for n, t in theirs.items())]
+    query = select(columns, source.relation)
+    frame: pd.DataFrame = source.engine.table(query).to_pandas(date_as_object=False)
+    days = frame.select_dtypes(include=["datetime"]).columns
+    return frame.astype({**dict.fromkeys(days, "datetime64[s]"), "customer": "str"})
+
+
+#: What looks like a day that is not ISO: two numbers, or a number and a month's name, and a whole year.
+_DAY_LIKE = r"(\d{1,2}[./ -]+(\d{1,2}|[A-Za-z]{3,9}\.?)[., /-]+\d{4}|\d{4}[./]\d{1,2}[./]\d{1,2}|[A-Za-z]{3,9}\.? \d{1,2},? \d{4})([ T].*)?"
+
+
+_ISO_LIKE = r"\d{4}-\d\d-\d\d([ T].*)?"
+
+
+def _day_like(source: Source, names: list[str]) -> list[str]:
+    """The text columns in which every cell that is not blank looks like a day, and some are."""
+    if not source.text or not names:
+        return []
+    tests = []
+    for name in names:
+        cell = cells.text(cell_column(name), "text")
+        fits = sql("REGEXP_FULL_MATCH(:c, :p) OR REGEXP_FULL_MATCH(:c, :iso)", c=cell, p=_DAY_LIKE, iso=_ISO_LIKE)
+        tests.append(named(sql("BOOL_AND(:fits) FILTER (WHERE :c IS NOT NULL)", fits=fits, c=cell), f"like {name}"))
+    counts = source.engine.table(select(tests, source.relation)).to_pylist()[0]
+    return [name for name in names if counts[f"like {name}"]]
+
+
+def _style(source: Source, name: str, dates: Callable[[], DateStyle | None]) -> DateStyle | None:
+    """How the days of a text column are written, where every cell that is not blank is one; None of other columns."""
+    cell = cells.text(cell_column(name), "text")
+    try:
+        style = settle_dates(source.relation, name, source.engine, told_as=name)
+    except DataError:
+        style = dates() or DateStyle("iso")
+    read = sql("BOOL_AND(:d IS NOT NULL) FILTER (WHERE :c IS NOT NULL)", d=_day(name, style), c=cell)
+    every = source.engine.table(select([named(read, "read")], source.relation))["read"].to_pylist()[0]
+    return style if every else None
+
+
+def _day(name: str, style: DateStyle) -> exp.Expr:
+    cell = cells.text(cell_column(name), "text")
+    iso = cells.day(cell, "text", None)
+    return (
+        iso if style.name == "iso" else sql("COALESCE(:iso, :styled)", iso=iso, styled=day_in_style(cell, style.name))
+    )
+
+
+def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expr:
+    kind = source.columns[name]
+    if settled == "number":
+        return cells.number(cell_column(name), kind)
+    if settled == "day":
+        return cells.day(cells.text(cell_column(name), kind), "text", None)
+    return cells.text(cell_column(name), kind) if kind == "text" else cell_column(name)
+
+
+def _no_repeats(frame: "pd.DataFrame", source: Source) -> None:
+    twice = frame[frame["customer"].duplicated(keep=False)]
+    if twice.empty:
+        return
+    first = twice["customer"].iloc[0]
+    rows = ", ".join(str(r) for r in twice.loc[twice["customer"] == first, "#row"].head(5))
+    raise DataError(
+        f"repeated-customers: {source.label} holds {twice['customer'].nunique()} ids on more than one row, the first "
+        f"`{first}` (rows {rows}). Joining them would count orders twice; keep one row for each customer."
+    )

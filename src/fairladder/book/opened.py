@@ -1,0 +1,87 @@
+"""Opened orders, of which nothing has been read yet: where they are, what their columns mean, and the settings."""
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from fairladder.book.signs import ALLOWED
+from fairladder.engine.protocol import Engine
+from fairladder.errors import UsageError, nearest
+from fairladder.orders.anywhere import open_anything
+from fairladder.orders.roles import Roles, settle_roles
+from fairladder.orders.rows import Rows, open_rows
+from fairladder.orders.shapes import one_row_per_channel, with_lines
+from fairladder.orders.source import Source, open_source
+from fairladder.scheme import Scheme
+
+
+@dataclass(frozen=True)
+class Opened:
+    """What ``read`` reads: the recipe for the rows, and the customers file beside them. Questions are asked of what it gives."""
+
+    rows: Rows
+    customers_file: Any
+    allow_set_aside: bool = False
+
+    @property
+    def scheme(self) -> Scheme:
+        """All settings."""
+        return self.rows.scheme
+
+    @property
+    def source(self) -> Source:
+        """Where the rows are."""
+        return self.rows.source
+
+    @property
+    def engine(self) -> Engine:
+        """What runs queries there."""
+        return self.rows.source.engine
+
+    @property
+    def roles(self) -> Roles:
+        """Which column plays which role."""
+        return self.rows.roles
+
+    @property
+    def columns(self) -> list[str]:
+        """Names of all columns that conditions on rows and groups can name."""
+        return list(self.rows.condition_cells())
+
+    @property
+    def input_files(self) -> list[Path]:
+        """The files that the orders and what goes with them are read from, which no output may replace."""
+        files = [part.path for part in (self.source.parts or (self.source,)) if part.path is not None]
+        others = [self.customers_file, self.scheme.lines.file, self.scheme.money.rates]
+        return [*files, *(Path(f) for f in others if isinstance(f, str | Path) and str(f) != "-")]
+
+    def with_rows(self, rows: Rows) -> "Opened":
+        """The same under another scheme, or with what has been settled of the rows."""
+        return replace(self, rows=rows)
+
+
+def open_unread(orders: Any, customers: Any, scheme: Scheme, *, allow_set_aside: bool = False) -> Opened:
+    """Find the orders, their columns and their roles; ``read`` does the rest.
+
+    Raises UsageError, SchemeError, ConditionError and DataError as ``fairladder.open_orders`` does.
+    """
+    for code in scheme.orders.allow:
+        if code not in ALLOWED:
+            raise UsageError(f"`{code}` is no error that can be allowed. {nearest(code, ALLOWED)}")
+    source = _shaped(open_anything(orders, scheme.orders), scheme)
+    roles = settle_roles(scheme.order_columns(), source)
+    file = customers if customers is not None else scheme.customers.file
+    return Opened(open_rows(source, roles, scheme), file, allow_set_aside or "set-aside" in scheme.orders.allow)
+
+
+def _shaped(source: Source, scheme: Scheme) -> Source:
+    """The source with lines joined on and a row per channel, where the scheme says so."""
+    if scheme.lines.file is not None:
+        order = scheme.order_columns().order or ""
+        if source.engine is not source.engine.reader:
+            raise UsageError("[lines] joins files. In a database, join the two in --query.")
+        lines = open_source(scheme.lines.file, source.engine.reader)
+        source = with_lines(source, lines, order, scheme.lines.order or order)
+    if scheme.orders.channel_customers:
+        source = one_row_per_channel(source, scheme.orders.channel_customers)
+    return source

@@ -1,0 +1,87 @@
+"""The pass over the rows: how they are written is settled, ids are grouped as they stand where that will do."""
+
+from dataclasses import dataclass, replace
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from fairladder.book.lines import KeptLines, keep_lines, other_channel
+from fairladder.book.reduction import orders_of, reduction
+from fairladder.orders.rows import Rows
+from fairladder.orders.settling import few_channels, settled, settled_at_first
+
+
+@dataclass(frozen=True)
+class Pass:
+    """The reduction's groups, the rows as they were read for them, and where these were kept."""
+
+    table: pa.Table
+    rows: Rows
+    kept: KeptLines | None
+
+
+def read_through(rows: Rows, keep: bool) -> Pass:
+    """Reduce the rows; with ``keep`` they are read into the engine first and reduced from there.
+
+    What the first rows do not show (a new channel, dates or numbers written otherwise) is found from the groups, and the rows
+    are then read again. Raises DataError where two ways of reading are equally good.
+    """
+    first = settled_at_first(rows)
+    passed = _grouped(replace(first, channels=few_channels(first)), keep)
+    if _has_other_channels(passed):
+        passed = _again(passed, replace(passed.rows, channels=None))
+    unread = largest_unread(passed.table)
+    if unread:
+        kept = passed.kept if passed.kept is not None and passed.kept.as_written else None
+        better = settled(passed.rows, unread, kept.unread_dates() if kept is not None else None)
+        same = replace(better.writing, settled=False) == passed.rows.writing
+        passed = replace(passed, rows=better) if same else _again(passed, better)
+    return passed
+
+
+def largest_unread(table: pa.Table) -> int:
+    """The largest of ``Rows.unread`` among the groups."""
+    return int(pc.max(table["unread"]).as_py() or 0) if "unread" in table.column_names else 0
+
+
+def keep_rows(rows: Rows, as_written: bool) -> KeptLines:
+    """The rows and, where they have ids, their orders, kept in the engine."""
+    lines = keep_lines(rows, as_written)
+    return (
+        replace(lines, orders=rows.source.engine.keep(orders_of(rows, as_written, lines))) if rows.has_orders else lines
+    )
+
+
+def _again(passed: Pass, rows: Rows) -> Pass:
+    if passed.kept is not None:
+        passed.kept.forget()
+    return _grouped(rows, keep=passed.kept is not None)
+
+
+def _grouped(rows: Rows, keep: bool) -> Pass:
+    """The groups, with ids grouped as written where that gives the same."""
+    if rows.reads_as_written:
+        passed = _reduced(rows, keep, as_written=True)
+        if "untrimmed" not in passed.table.column_names or not _any(passed.table["untrimmed"]):
+            return passed
+        if passed.kept is not None:
+            passed.kept.forget()
+    return _reduced(rows, keep, as_written=False)
+
+
+def _reduced(rows: Rows, keep: bool, as_written: bool) -> Pass:
+    kept = keep_rows(rows, as_written) if keep else None
+    orders = None if kept is None else kept.orders or orders_of(rows, as_written, kept)
+    return Pass(rows.source.engine.table(reduction(rows, as_written, orders)), rows, kept)
+
+
+def _has_other_channels(passed: Pass) -> bool:
+    """Whether channels turned up that the first rows do not have."""
+    if passed.rows.channels is None:
+        return False
+    bits = passed.table["channel_bits"].cast(pa.int64())
+    return _any(pc.not_equal(pc.bit_wise_and(bits, other_channel(passed.rows.channels)), 0))
+
+
+def _any(values: pa.ChunkedArray) -> bool:
+    return bool(pc.any(values.cast(pa.bool_())).as_py())

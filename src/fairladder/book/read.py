@@ -1,0 +1,395 @@
+"""Reading, the one step between opened orders and answers: what comes of it is never changed, and is what questions are asked of."""
+
+import datetime as dt
+import re
+import warnings
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from functools import cached_property
+from importlib import import_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar
+
+import numpy as np
+import pyarrow as pa
+from sqlglot import exp
+
+from fairladder.book.account import Account, account_of, used_groups
+from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
+from fairladder.book.findings import Finding
+from fairladder.book.kept_orders import KeptOrders, OrderTable, can_keep, keep_orders
+from fairladder.book.lines import KeptLines
+from fairladder.book.measures import NAMES, customers_frame, with_measures
+from fairladder.book.members import Members, open_members
+from fairladder.book.opened import Opened
+from fairladder.book.order_rows import order_rows
+from fairladder.book.order_states import states_of
+from fairladder.book.passes import read_through
+from fairladder.book.set_aside import set_aside_rows, shown_name
+from fairladder.book.signs import allowed, pass_findings, sentences, unmatched
+from fairladder.columns import CARRIED, SCHEME, SCORES, names
+from fairladder.days import as_day, today
+from fairladder.engine.protocol import Engine
+from fairladder.errors import DataError, FairLadderWarning
+from fairladder.orders.rows import Rows
+from fairladder.orders.settling import written_dates
+from fairladder.scheme import Scheme
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: So many other days of reckoning are kept with what was read for them.
+MOST_DAYS_KEPT = 4
+#: A column of more states than this is none of states.
+MOST_STATES = 40
+#: What the reading keeps in the engine beside the customers: every row (for ``check``), or every order (for what is asked of orders).
+Keep = Literal["rows"] | OrderTable | None
+
+
+@dataclass(frozen=True)
+class Read:
+    """Orders that have been read, once and in one pass. The data is never changed, and neither is this."""
+
+    opened: Opened
+    """The same before reading, its rows as they turned out to be written."""
+    account: Account
+    """The balance of all rows, and what else the pass told."""
+    first_groups: pa.Table | None = field(repr=False)
+    """The used groups of the reduction, where the pass made them."""
+    kept_rows: KeptLines | None = field(default=None, repr=False)
+    kept_orders: KeptOrders | None = field(default=None, repr=False)
+    _days: "dict[dt.date, Self]" = field(default_factory=dict, repr=False, compare=False)
+    """A memo of ``on``, on which no answer depends."""
+
+    def __repr__(self) -> str:
+        roles = ", ".join(f"{r}={c!r}" for r, c in self.opened.roles.columns.items())
+        return f"{type(self).__name__}({self.opened.source.label!r}, {roles})"
+
+    # ------------------------------------------------------------------------------------------- what was read
+
+    @property
+    def scheme(self) -> Scheme:
+        """All settings."""
+        return self.opened.scheme
+
+    @property
+    def rows(self) -> Rows:
+        """The rows as trees to build queries from."""
+        return self.opened.rows
+
+    @property
+    def engine(self) -> Engine:
+        """What runs queries where the rows are."""
+        return self.opened.engine
+
+    @property
+    def roles(self) -> dict[str, str]:
+        """Role → column of the orders."""
+        return dict(self.opened.roles.columns)
+
+    @property
+    def columns(self) -> list[str]:
+        """Names of all columns that conditions on rows and groups can name."""
+        return self.opened.columns
+
+    @property
+    def input_files(self) -> list[Path]:
+        """The files that the orders and what goes with them are read from, which no output may replace."""
+        return self.opened.input_files
+
+    @property
+    def balance(self) -> Balance:
+        """What became of the rows read."""
+        return self.account.balance
+
+    @cached_property
+    def as_of(self) -> dt.date | None:
+        """The day of reckoning; None where no row is used and no day is set.
+
+        Raises DataError where the day would be the orders' latest and that is still to come.
+        """
+        time, now = self.scheme.time, today(self.scheme.time.time_zone)
+        day = time.as_of or time.through or self.account.latest
+        if time.as_of is None and day is not None and day > now:
+            raise DataError(
+                f"The {self.as_of_from} is {day}, and that is after today ({now}). Say which day to reckon from "
+                "with --as-of or `as_of` under [time]; rows after it are left outside the window."
+            )
+        return day
+
+    @property
+    def as_of_from(self) -> str:
+        """Where the day of reckoning comes from, in words."""
+        time = self.scheme.time
+        return "day asked for" if time.as_of else "end of the window" if time.through else "latest day among the orders"
+
+    @cached_property
+    def members(self) -> Members | None:
+        """The customers file, where there is one."""
+        if self.opened.customers_file is None:
+            return None
+        return open_members(
+            self.opened.customers_file,
+            self.scheme.customers,
+            self.opened.roles.columns["customer"],
+            {*NAMES, *names(SCORES)},
+            self.engine,
+            lambda: written_dates(self.rows),
+        )
+
+    @property
+    def notes(self) -> list[str]:
+        """What every output has to say beside its figures."""
+        opened, time = self.opened, self.scheme.time
+        notes = [*opened.source.notes, *self.rows.writing.evidence]
+        if self.scheme.orders.amount is None:  # who named the amount has chosen; `check` says it all the same
+            notes += discounts_ignored(opened)
+        if opened.roles.guessed:
+            text = ", ".join(f"{role} `{opened.roles.columns[role]}`" for role in opened.roles.guessed)
+            notes.insert(0, f"Columns are guessed: {text}. `fairladder start` writes them down with the reasons.")
+        if not self.rows.has_orders:
+            notes.append("No order column is known, so every row counts as one order.")
+        if self.account.offsets:
+            notes.append("Some timestamps carry an offset; their day is taken as written. Set `time_zone` to convert.")
+        if self.rows.kind("placed") == "instant" and time.time_zone is None:
+            notes.append("Order times are instants; their day is taken in UTC. Set `time_zone` to convert.")
+        if time.from_ is not None or self.balance.left_out:
+            why = f"from {time.from_} on" if time.from_ is not None else "that match `where`"
+            notes.append(f"`orders`, `first_order` and segments speak of the rows {why} only.")
+        return notes
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """What every command has to say of numbers that are probably wrong; errors that are allowed by name are warnings."""
+        role, groups, members = self.opened.roles.get, self.first_groups, self.members
+        findings = pass_findings(self.account.signs, self.scheme.money.decimals, role("status"), role("discount"))
+        if groups is not None and members is not None:
+            apart = unmatched(set(groups["customer"].to_pylist()), set(members.frame["customer"]), members.label)
+            findings += [apart] if apart is not None else []
+        return tuple(allowed(findings, self.scheme.orders.allow))
+
+    def facts(self) -> dict[str, Any]:
+        """What stands beside every result: day of reckoning and its origin, source, settings, balance, notes."""
+        return {
+            "as_of": self.as_of.isoformat() if self.as_of else None,
+            "as_of_from": self.as_of_from,
+            "source": self.opened.source.name,
+            "settings": self.scheme.as_json(),
+            "balance": self.balance.as_json(),
+            "notes": [*sentences(self.findings), *self.notes],
+        }
+
+    def require_fit(self) -> None:
+        """Raise DataError where so much is set aside that the mapping must be wrong, or currencies mix."""
+        balance = self.balance
+        if balance.mostly_unusable and not self.opened.allow_set_aside:
+            reasons = ", ".join(f"{n:,} {reason}" for reason, n in balance.reasons.items())
+            percent = (
+                ' Or discounts are in percent: say `discount_as = "percent"` under [orders].'
+                if self.account.signs.over_one
+                else ""
+            )
+            raise DataError(
+                f"{balance.set_aside:,} of {balance.rows_read:,} rows are set aside ({reasons}): more than "
+                f"{MOST_SET_ASIDE_PERCENT} %, so the columns are probably mapped wrongly. Look at `fairladder check`, "
+                "correct [orders] in the scheme, or pass --allow-set-aside." + percent
+            )
+        if len(currencies := self.account.currencies) > 1:
+            raise DataError(
+                f"The orders are in several currencies ({', '.join(currencies)}), which must not be added up. Choose "
+                "one with `currency` under [money]; the others are then set aside. Or convert them: `rates` under [money] names "
+                "a file of currency, day and rate."
+            )
+
+    # ------------------------------------------------------------------------------------------------ questions
+
+    def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
+        """One row per customer, sorted by id: the table of section 2 of the definitions.
+
+        Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency and tenure are null
+        without a purchase. Customers of the customers file without orders are in it, with its other columns.
+        ``as_of`` (a day or its ISO text) overrides the scheme's; rows after it are outside the window.
+
+        Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the customers file.
+        """
+        if as_of is not None:
+            return self.on(as_of).customers()
+        self.require_fit()
+        measured = self.measured
+        for finding in self.findings:
+            if finding.level == "error":
+                warnings.warn("".join(sentences([finding])), FairLadderWarning, stacklevel=2)
+        return measured.copy(deep=False)  # pandas copies what is written to
+
+    def on(self, as_of: str | dt.date) -> Self:
+        """The same orders with another day of reckoning, read for it."""
+        day, days = as_day(as_of), self._days
+        if day in days:
+            return days[day]
+        scheme = self.scheme.with_options(time={"as_of": day})
+        opened = self.opened.with_rows(replace(self.rows, scheme=scheme))
+        if self.scheme.time.through is None and day == (self.scheme.time.as_of or self.account.latest):
+            other = replace(self, opened=opened, _days={})  # the same rows count
+        else:
+            other = read(opened, kind=type(self))
+        while len(days) >= MOST_DAYS_KEPT:
+            days.pop(next(iter(days)), None)
+        days[day] = other
+        return other
+
+    def with_history(self) -> Self:
+        """The same orders with everything before the window's first day, for what is asked of whole histories."""
+        return self if self.scheme.time.from_ is None else read(self._whole, kind=type(self))
+
+    @property
+    def history(self) -> Rows:
+        """The rows with those before the window's first day."""
+        return self._whole.rows
+
+    @property
+    def _whole(self) -> Opened:
+        if self.scheme.time.from_ is None:
+            return self.opened
+        time = self.scheme.time.model_copy(update={"from_": None, "as_of": self.as_of})
+        return self.opened.with_rows(replace(self.rows, scheme=self.scheme.model_copy(update={"time": time})))
+
+    def run(self, query: exp.Expr) -> pa.Table:
+        """Run a query built from ``rows`` where the rows are."""
+        return self.engine.table(query)
+
+    def frame(self, query: exp.Expr) -> "pd.DataFrame":
+        """The rows of such a query, days as ``datetime64``."""
+        frame: pd.DataFrame = self.run(query).to_pandas(date_as_object=False)
+        return frame
+
+    def order_table(
+        self, columns: Sequence[str] | None = None, *, mixed: bool = False, sequence: bool = True, history: bool = True
+    ) -> exp.Select:
+        """The used orders as ``order_rows`` has them, for any number of queries: those that are kept, or to be read by them.
+
+        With ``history`` a window's first day does not shorten histories.
+        """
+        wanted = OrderTable(None if columns is None else tuple(columns), mixed, sequence)
+        if self.kept_orders is not None and self.keeps(wanted):
+            return self.kept_orders.query(wanted)
+        return order_rows(
+            self.history if history else self.rows, columns=wanted.columns, mixed=mixed, sequence=sequence
+        )
+
+    def keeps(self, wanted: OrderTable) -> bool:
+        """Whether these orders are kept in the engine, so that to ask for them is cheap."""
+        return self.kept_orders is not None and self.kept_orders.table.serves(wanted)
+
+    def states(self) -> list[tuple[str | None, int, Decimal, bool]]:
+        """The states of the orders that count, the commonest first: state, rows, money, and whether it says that they do not stand.
+
+        Empty without a ``status`` role, and where there are so many that they are none.
+        """
+        query = states_of(self.rows)
+        if query is None:
+            return []
+        there = self.run(query.limit(MOST_STATES + 1, copy=False)).to_pylist()
+        scale = self.scheme.money.decimals
+        lines = [
+            (r["status"], int(r["n"]), Decimal(major(int(r["money"] or 0), scale)), bool(r["void"])) for r in there
+        ]
+        return lines if len(lines) <= MOST_STATES else []
+
+    @cached_property
+    def groups(self) -> pa.Table:
+        """The used groups of the reduction, one row per customer; read anew where the pass was for orders."""
+        if self.first_groups is not None:
+            return self.first_groups
+        return used_groups(read_through(self.rows, keep=False).table)
+
+    @cached_property
+    def measured(self) -> "pd.DataFrame":
+        """The customers table, whether or not the orders are fit to use."""
+        decimals = self.scheme.money.decimals
+        extra = [c for c in ("name", "only_channel") if c in self.groups.column_names]
+        frame = customers_frame(self.groups, decimals, extra)
+        if self.members is not None:
+            frame = _joined(frame, self.members.frame)
+        measured = with_measures(frame, self.as_of, decimals)
+        measured.attrs[CARRIED] = [name for name in measured if name not in NAMES]
+        measured.attrs[SCHEME] = self.scheme.model_dump_json(by_alias=True, exclude_defaults=True)
+        return measured
+
+    @cached_property
+    def set_aside(self) -> "pd.DataFrame":
+        """Every row set aside: ``row`` (as a person sees it), ``reason``, and the original cells as text."""
+        return self.set_aside_of(lambda: self.rows.tree(numbered=True))
+
+    def set_aside_of(self, tree: Callable[[], exp.Select]) -> "pd.DataFrame":
+        """``set_aside`` of the rows of a numbered tree."""
+        import pandas as pd
+
+        parts: list[pd.DataFrame] = []
+        if self.balance.set_aside:
+            query = set_aside_rows(self.rows, tree(), list(self.account.totals), self.account.readable)
+            parts.append(self.run(query).to_pandas().rename(columns=shown_name))
+        if self.members is not None and len(self.members.set_aside):
+            parts.append(self.members.set_aside.assign(file=self.members.label))
+        if not parts:
+            apart = ["file"] if self.opened.source.files_apart else []
+            return pd.DataFrame(columns=["row", "reason", *apart, *self.opened.source.columns])
+        return pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
+
+
+R = TypeVar("R", bound="Read")
+
+
+def read(opened: Opened, keep: Keep = None, *, kind: type[R]) -> R:
+    """Read the rows once: how they are written is settled, their balance taken, and customers or orders made of them.
+
+    ``keep`` says what is kept in the engine for later questions; what cannot be kept is read again when it is asked for.
+    Raises DataError where two ways of reading the cells are equally good.
+    """
+    with ThreadPoolExecutor(1) as aside, opened.engine.moment():
+        aside.submit(import_module, "pandas")  # the engine works without Python's lock, so this costs nothing
+        rows = opened.rows
+        if isinstance(keep, OrderTable) and opened.scheme.time.from_ is None:
+            wanted = replace(keep, columns=None if keep.columns is None else _there(keep.columns, opened))
+            if can_keep(rows, wanted):
+                rows, kept, states = keep_orders(rows, wanted)
+                if kept is not None:
+                    return kind(opened.with_rows(rows), account_of(rows, states), None, kept_orders=kept)
+        passed = read_through(rows, keep == "rows" and rows.embedded)
+        account = account_of(passed.rows, passed.table, passed.kept)
+        return kind(opened.with_rows(passed.rows), account, used_groups(passed.table), passed.kept)
+
+
+def _there(columns: Sequence[str], opened: Opened) -> tuple[str, ...]:
+    """The columns that the orders have; those of the customers file come later."""
+    own = set(opened.columns)
+    return tuple(name for name in columns if name in own)
+
+
+def discounts_ignored(opened: Opened) -> list[str]:
+    """A word for each column whose name says discount and that is not used."""
+    if opened.roles.get("discount"):
+        return []
+    return [
+        f"`{name}` looks like a discount and is not used: amounts are taken as they stand. If they are before it, give "
+        "--unit-price-column, --quantity-column and --discount-column in place of an amount."
+        for name in opened.source.columns if _DISCOUNT.search(name) and name not in opened.roles.columns.values()
+    ]  # fmt: skip
+
+
+_DISCOUNT = re.compile("discount|rabat|remise|descuento|sconto|desconto|korting|nachlass|indirim", re.IGNORECASE)
+
+
+def _joined(frame: "pd.DataFrame", members: "pd.DataFrame") -> "pd.DataFrame":
+    """Customers from both sides, one row each; whoever has no orders gets counts of 0 and empty days."""
+    names = [c for c in members.columns if c != "customer"]
+    given = members.rename(columns={"name": "#name"})
+    both = frame.merge(given, on="customer", how="outer", validate="one_to_one", sort=False)
+    counts = [c for c in frame.columns if both[c].dtype.kind == "f" and frame[c].dtype.kind == "i"]
+    both[counts] = both[counts].fillna(0).astype(np.int64)
+    if "name" in names:
+        ours = both.pop("#name")
+        both["name"] = ours.fillna(both["name"]) if "name" in both else ours
+    order = np.argsort(both["customer"].to_numpy(dtype=object), kind="stable")
+    return both.iloc[order].reset_index(drop=True)

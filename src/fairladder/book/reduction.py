@@ -1,0 +1,211 @@
+"""The reduction: order rows → orders → customers, as one query of aggregates that merge, and its measures.
+
+Two GROUP BYs, COUNT, SUM, MIN and MAX only. Rows that are not used travel along under their state, so that one pass
+over the data gives the customers and the balance together.
+"""
+
+from typing import TYPE_CHECKING
+
+from sqlglot import exp
+
+from fairladder.book.lines import (
+    SIGNS,
+    KeptLines,
+    line_signs,
+    lines,
+    reads_offsets,
+)
+from fairladder.book.spend import ignores_refunds
+from fairladder.orders import cells
+from fairladder.orders.rows import Rows
+from fairladder.orders.states import RowState, whole_state
+from fairladder.sqltree import case, column, named, select, sql
+
+if TYPE_CHECKING:
+    pass
+
+
+def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp.Select:
+    """The whole reduction as one tree: a row per customer with used rows, and rows for each other state of rows.
+
+    Columns: ``state``, ``currency``, ``customer`` (text), counts, days, amounts in minor units, and for the balance
+    ``rows_read`` and ``rows_amount``. With ``as_written`` ids are grouped as they stand, and ``untrimmed`` tells where
+    that will not do because two ways of writing could be one id. ``kept`` is a table of ``orders_of``, where there is one.
+    """
+    customers = _customers(rows, as_written, orders_of(rows, as_written) if kept is None else kept)
+    names = [c.alias for c in customers.selects if c.alias not in ("state", "customer", "untrimmed_order")]
+    trees = {"state": exp.column("state"), "customer": sql("CAST(customer AS VARCHAR)")}
+    if as_written:
+        kind = rows.kind("customer") or "text"
+        trimmed = cells.text(exp.column("customer"), kind) if kind == "text" else exp.column("customer")
+        state, dateless = exp.column("state"), sql("state IN (:a, :b)", a=RowState.NO_DATE, b=RowState.NEITHER)
+        orderless = sql("state IN (:a, :b)", a=RowState.NO_ORDER, b=RowState.NEITHER) if rows.has_orders else None
+        trees["state"] = whole_state(rows, trimmed, orderless, dateless, state)
+        if kind == "text":
+            trees["customer"] = trimmed
+            names.append("untrimmed")
+            trees["untrimmed"] = sql("untrimmed_order OR COALESCE(:t <> customer, FALSE)", t=trimmed)
+    if rows.channels is not None:
+        names.insert(names.index("channel_bits"), "only_channel")
+        trees["only_channel"] = _only_channel(rows.channels)
+    columns = [named(trees.get(n, exp.column(n, quoted=True)), n) for n in ["state", "customer", *names]]
+    return select(columns, customers, "customers").order_by("state", "customer", copy=False)
+
+
+def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
+    """Orders → customers. What counts for purchases only is null in the other orders, so that one pass will do."""
+    time = rows.scheme.time
+    has = set(_order_columns(rows, as_written))
+    state: exp.Expr = exp.column("state")
+    untrimmed: dict[str, exp.Expr] = {}
+    if as_written:
+        untrimmed["untrimmed_order"] = exp.false()
+        if rows.has_orders and rows.kind("order") == "text":
+            order = cells.text(exp.column("order_id"), "text")
+            neither = sql(
+                "CASE WHEN state = :d THEN :n ELSE :o END", d=RowState.NO_DATE, n=RowState.NEITHER, o=RowState.NO_ORDER
+            )
+            state = sql("CASE WHEN :o IS NULL THEN :n ELSE state END", o=order, n=neither)
+            untrimmed["untrimmed_order"] = sql("COALESCE(:o <> order_id, FALSE)", o=order)
+    paid = {name: sql("CASE WHEN amount > 0 THEN :c END", c=exp.column(name)) for name in ("amount", "day", "lines")}
+    if "channel" in has:
+        paid["channel"] = sql("CASE WHEN amount > 0 THEN COALESCE(channel, '') END")
+    if "channel_bits" in has:
+        paid["channel"] = sql("CASE WHEN amount > 0 THEN channel_bits END")
+    parts = [named(tree, f"paid_{name}") for name, tree in paid.items()]
+    parts += [named(tree, name) for name, tree in untrimmed.items()]
+    others = [
+        exp.column(n)
+        for n in (
+            "currency",
+            "customer",
+            "amount",
+            "rows_amount",
+            "lines",
+            "latest",
+            "name",
+            "offsets",
+            "unread",
+            "least",
+            "most",
+            "files",
+            *SIGNS,
+        )
+        if n in has
+    ]
+    divided = select([named(state, "state"), *others, *parts], orders, "orders")
+    measures = {
+        "orders": "COUNT(paid_amount)",
+        "refunds": "COUNT(CASE WHEN amount < 0 THEN 1 END)",
+        "zero_orders": "COUNT(CASE WHEN amount = 0 THEN 1 END)",
+        "lines": "SUM(paid_lines)",
+        "first_order": "MIN(paid_day)",
+        "last_order": "MAX(paid_day)",
+        "spend": "SUM(paid_amount)" if ignores_refunds(rows.scheme) else "SUM(amount)",
+        "smallest_order": "MIN(paid_amount)",
+        "largest_order": "MAX(paid_amount)",
+        "rows_read": "SUM(lines)",
+        "rows_amount": "SUM(rows_amount)" if "rows_amount" in has else "SUM(amount)",
+        **({"latest_row": "MAX(latest)"} if time.as_of is None and time.through is None else {}),
+        **({"name": "SUBSTRING(MAX(name), 11)"} if "name" in has else {}),
+        **({"only_channel": _ONE_TEXT} if "channel" in has else {}),
+        **({"channel_bits": "BIT_OR(paid_channel)"} if "channel_bits" in has else {}),
+        **({"offsets": "MAX(offsets)"} if "offsets" in has else {}),
+        **({"unread": "MAX(unread)"} if "unread" in has else {}),
+        **({"untrimmed_order": "BOOL_OR(untrimmed_order)"} if as_written else {}),
+        **(repeated_totals("files" in has) if "least" in has else {}),
+        **{name: f"CAST(SUM({name}) AS BIGINT)" for name in SIGNS if name in has},
+    }  # fmt: skip
+    keys = [exp.column(n) for n in ("state", "customer", "currency") if n in has]
+    columns = [*(named(k, k.name) for k in keys), *(named(sql(tree), name) for name, tree in measures.items())]
+    return select(columns, divided, "divided").group_by(*keys, copy=False)
+
+
+def repeated_totals(several_files: bool) -> dict[str, str]:
+    """Orders with several rows, those of them that repeat one amount on each, and what that adds to spend.
+
+    Rows that are in several files repeat one another, which says nothing of totals.
+    """
+    one = "lines > 1 AND least <> 0" + (" AND files = 1" if several_files else "")
+    return {
+        "all_orders": "COUNT(*)",
+        "several_rows": f"COUNT(CASE WHEN {one} THEN 1 END)",
+        "repeated_orders": f"COUNT(CASE WHEN {one} AND least = most THEN 1 END)",
+        "repeated_money": f"CAST(SUM(CASE WHEN {one} AND least = most THEN amount - least END) AS BIGINT)",
+    }
+
+
+_ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"
+
+
+def _only_channel(channels: tuple[str, ...]) -> exp.Expr:
+    """The one channel of all purchases, from their bits."""
+    branches = [(sql("channel_bits = :b", b=2 ** (i + 1)), exp.Literal.string(t)) for i, t in enumerate(channels)]
+    return case(branches, exp.cast(exp.null(), "VARCHAR"))
+
+
+def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> exp.Select:
+    """Order rows → orders, from ``kept`` where the rows are kept; without order ids a row is one.
+
+    Rows that are not used become one per state, unless ids are as written. From kept rows there are the ``least`` and ``most``
+    amount, too, and in the embedded engine ``marks``: as many bits as rows only where all rows of the order differ.
+    """
+    columns = _order_columns(rows, as_written, looked_at=kept is not None)
+    if kept is not None and kept.marked and rows.has_orders:
+        columns["marks"] = sql("BIT_OR(CAST(1 AS BIGINT) << CAST(twin % 63 AS INTEGER))")
+    trees = [named(t, name) for name, t in columns.items()]
+    orders = select(trees, lines(rows, as_written) if kept is None else kept.table, "order_lines")
+    keys = [c for c in orders.selects if c.alias in ("state", "customer", "order_id", "currency")]
+    return orders.group_by(*(exp.convert(i + 1) for i in range(len(keys))), copy=False) if rows.has_orders else orders
+
+
+def _order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict[str, exp.Expr]:
+    """Name → tree of an order's columns: its keys first, then what its rows make of it."""
+    trees: dict[str, exp.Expr] = {"state": column("state")}
+    counts = (
+        sql("state = :used OR state = :out", used=RowState.USED, out=RowState.OUTSIDE)
+        if looked_at
+        else sql("state = :u", u=RowState.USED)
+    )
+    for name in ("customer", *(["order_id"] if rows.has_orders else [])):
+        trees[name] = column(name) if as_written else sql("CASE WHEN :u THEN :c END", u=counts, c=column(name))
+    if rows.by_currency:
+        trees["currency"] = column("currency")
+    each = not rows.has_orders
+    repeated = rows.scheme.orders.amount_is == "order"
+    minor, day = column("minor"), column("day")
+    trees |= {
+        "amount": minor if each else sql(f"CAST({'MIN' if repeated else 'SUM'}(:m) AS BIGINT)", m=minor),
+        "day": day if each else sql("MIN(:d)", d=day),
+        "lines": exp.Literal.number(1) if each else sql("CAST(COUNT(*) AS INTEGER)"),
+    }
+    if repeated and not each:
+        trees["rows_amount"] = sql("SUM(:m)", m=minor)
+    if rows.scheme.time.as_of is None and rows.scheme.time.through is None:
+        trees["latest"] = day if each else sql("MAX(:d)", d=day)
+    if rows.roles.get("name"):
+        # ISO days sort as text, so the greatest pair is the latest name, and of one day the greatest.
+        dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=column("name"))
+        trees["name"] = dated if each else sql("MAX(:x)", x=dated)
+    if rows.channels is not None:
+        trees["channel_bits"] = column("channel_bits") if each else sql("BIT_OR(:b)", b=column("channel_bits"))
+    elif rows.roles.get("channel"):
+        written = sql("COALESCE(:x, '')", x=column("channel"))
+        agreed = "CASE WHEN MIN(:x) = MAX(:x) THEN NULLIF(MIN(:x), '') END"
+        trees["channel"] = column("channel") if each else sql(agreed, x=written)
+    if reads_offsets(rows):
+        trees["offsets"] = column("offset") if each else sql("MAX(:x)", x=column("offset"))
+    if rows.unread is not None:
+        trees["unread"] = column("unread") if each else sql("MAX(:x)", x=column("unread"))
+    if not each and (looked_at or tells_repeats(rows)):
+        trees |= {"least": sql("MIN(:m)", m=minor), "most": sql("MAX(:m)", m=minor)}
+    if not each and rows.source.parts:
+        trees["files"] = sql("CASE WHEN MIN(home) = MAX(home) THEN 1 ELSE 2 END")
+    for name in line_signs(rows):
+        trees[name] = column(name) if each else sql("CAST(SUM(:x) AS BIGINT)", x=column(name))
+    return trees
+
+
+def tells_repeats(rows: Rows) -> bool:
+    """Whether an order's rows add up, so that one amount on each of them is a sign of its total joined on."""
+    return rows.has_orders and rows.scheme.orders.amount_is == "line" and not rows.plainly

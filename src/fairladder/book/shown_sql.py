@@ -1,0 +1,178 @@
+"""The reduction as SQL for people: what repeats named once, a step a time with a word about each. It runs as it stands."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from sqlglot import exp
+
+from fairladder.book.opened import Opened
+from fairladder.book.reduction import reduction
+from fairladder.engine.layout import laid_out
+from fairladder.engine.protocol import EXACT_MINOR
+from fairladder.orders import cells
+from fairladder.orders.rows import Rows
+from fairladder.orders.settling import settled
+from fairladder.orders.states import RowState
+from fairladder.sqltree import column, sql
+
+_STATES = ", ".join(f"{s.value} {s.name.lower().replace('_', ' ')}" for s in RowState if 0 <= s < RowState.NEITHER)
+#: Step of the reduction → its name for people, and what it does.
+_STEPS = {
+    "written": ("as_plain_numbers", "Numbers as they are written, as plain ones: signs of currency and thousands taken off."),
+    "read": ("cells_read", "What the cells say: ids trimmed and blank ones null, numbers as numbers."),
+    "dated": ("with_days", "The calendar day of each row."),
+    "valued": ("with_amounts", "The amount of each row in whole minor units, rounded once."),
+    "cells": ("with_cell_states", "What becomes of each row, ids aside. The first that holds of: " + _STATES + "."),
+    "stated": ("with_states", "The same with the ids looked at."),
+    "judged": ("without_conflicts", "Orders whose repeated totals disagree are set aside."),
+    "placed": ("copies_counted", "Rows that repeat another in every cell are counted."),
+    "order_rows": ("all_rows", "What becomes of each row, blank ids and total rows included."),
+    "order_lines": ("lines", "What the orders are made of."),
+    "orders": ("order_totals", "Rows to orders. Rows that do not count become one for each state."),
+    "divided": ("purchases_apart", "What counts for purchases only is null in the other orders."),
+    "customers": ("customer_totals", "Orders to customers: counts, days and sums in minor units. The rest follows from these."),
+}  # fmt: skip
+
+
+def reduction_sql(opened: Opened) -> str:
+    """The reduction of these orders as text in the dialect of their engine.
+
+    What is run takes short cuts for speed and looks out for signs of trouble; this is the plain way to the same customers and the
+    same balance. How dates and numbers are written is settled first, for which the cells are looked at.
+    """
+    rows = replace(settled(opened.rows, 2), plainly=True)
+    query = in_steps(reduction(rows, as_written=False))
+    if rows.source.engine is not rows.source.engine.reader:
+        return opened.engine.sql(query)
+    return with_macros(query, rows)
+
+
+def in_steps(query: exp.Select) -> exp.Select:
+    """The query with the queries that it selects from named one after the other."""
+    steps: list[tuple[str, exp.Select]] = []
+    last = _unnested(query.copy(), steps)
+    for name, step in steps:
+        last = last.with_(name, as_=step, copy=False)
+    return last
+
+
+def _unnested(query: exp.Select, steps: list[tuple[str, exp.Select]]) -> exp.Select:
+    source = query.args["from_"].this
+    if isinstance(source, exp.Subquery) and isinstance(source.this, exp.Select) and source.alias in _STEPS:
+        name, comment = _STEPS[source.alias]
+        inner = _unnested(source.this, steps)
+        inner.add_comments([f" {comment} "])
+        steps.append((name, inner))
+        query.args["from_"].set("this", exp.to_table(name))
+    for projection in query.selects:  # `"day" AS "day"` says no more than `"day"`
+        if (
+            isinstance(projection, exp.Alias)
+            and isinstance(projection.this, exp.Column)
+            and projection.this.name == projection.alias
+        ):
+            projection.replace(projection.this)
+    return query
+
+
+def with_macros(query: exp.Select, rows: Rows) -> str:
+    """The text of a query whose common expressions are macros of the embedded engine, written before it."""
+    wanted: list[exp.Expr] = [query]
+    for name, comment, template, body in _macros(rows):
+        if sum(_named(tree, name, template) for tree in wanted):  # in all of them, so not `any`
+            wanted.append(_macro(name, ["cell"], body, comment))
+    exact = {f.name.lower() for f in query.find_all(exp.Anonymous) if f.name.lower().startswith(EXACT_MINOR)}
+    wanted += [_exact(name, rows) for name in sorted(exact)]
+    return ";\n".join(laid_out(tree, "duckdb") for tree in reversed(wanted))
+
+
+def _macros(rows: Rows) -> Iterator[tuple[str, str, exp.Expr, exp.Expr]]:
+    """What contains others first: name, what it gives, the expression over ``cell`` that it stands for, and its body.
+
+    Bodies do without the short cuts of the expressions, which are of no interest to people.
+    """
+    cell, zone = column("cell"), rows.scheme.time.time_zone
+    day, plain_day = cells.day(cell, "text", zone), cells.day_with_care(cell, zone)
+    yield (
+        "day_of",
+        "The day that a text says, null where it says none.",
+        cells.day_there_is(day),
+        cells.day_there_is(plain_day),
+    )
+    yield (
+        "as_day",
+        "The day of a text like 2026-06-30, with or without a time and an offset from UTC.",
+        plain_day,
+        plain_day,
+    )
+    offset = cells.offset_with_care(cell)
+    yield "has_offset", "Whether a time ends in an offset from UTC.", offset, offset
+    number = cells.number(cell, "text")
+    yield "number_of", "The number that a text says, null where it says none.", number, number
+    yield (
+        "trimmed",
+        "A text without white space around it, null where nothing is left.",
+        cells.text(cell, "text"),
+        cells.trimmed_for_people(cell),
+    )
+
+
+def _macro(name: str, parameters: list[str], body: exp.Expr, comment: str) -> exp.Create:
+    function = exp.UserDefinedFunction(
+        this=exp.to_table(name), expressions=[exp.to_identifier(p) for p in parameters], wrapped=True
+    )
+    made = exp.Create(
+        this=function, kind="MACRO", replace=True, expression=body.copy(),
+        properties=exp.Properties(expressions=[exp.TemporaryProperty()]),
+    )  # fmt: skip
+    made.add_comments([f" {comment} "])
+    return made
+
+
+def _exact(name: str, rows: Rows) -> exp.Create:
+    """``exact_minor`` in plain SQL, for amounts of which a float cannot be sure."""
+    factors = (
+        ["price", "quantity", "discount"] if name.split("rated")[0].endswith(("product", "product_")) else ["amount"]
+    )
+    factors += ["rate"] if name.endswith("rated") else []
+    product: exp.Expr = exp.convert(10**rows.scheme.money.decimals)
+    for factor in factors:
+        number = sql("CAST(:f AS DECIMAL(38, 9))", f=column(factor))
+        if factor == "discount":
+            unit = 100 if "percent" in name else 1
+            number = sql("(1 - COALESCE(:n, 0) / :u)", n=number, u=unit)
+        product = sql(":p * :n", p=product, n=number)
+    return _macro(
+        name,
+        factors,
+        sql("CAST(ROUND(:p) AS BIGINT)", p=product),
+        "Minor units, where a float may round unlike the decimal.",
+    )
+
+
+def _named(tree: exp.Expr, name: str, template: exp.Expr) -> bool:
+    """Call the macro wherever the template stands in the tree; whether it did anywhere."""
+    anywhere = False
+    for node in list(tree.walk()):
+        bound: list[exp.Expr] = []
+        if type(node) is type(template) and _matches(template, node, bound) and node.parent is not None:
+            node.replace(exp.Anonymous(this=name, expressions=[bound[0].copy()]))
+            anywhere = True
+    return anywhere
+
+
+def _matches(template: object, node: object, bound: list[exp.Expr]) -> bool:
+    if isinstance(template, exp.Column) and template.name == "cell":
+        if isinstance(node, exp.Expr):
+            bound.append(node)
+        return bool(bound) and node == bound[0]
+    if isinstance(template, exp.Expr):
+        return type(template) is type(node) and all(
+            _matches(template.args.get(k), node.args.get(k), bound) for k in {*template.args, *node.args}
+        )
+    if isinstance(template, list):
+        return (
+            isinstance(node, list)
+            and len(template) == len(node)
+            and all(_matches(t, n, bound) for t, n in zip(template, node, strict=True))
+        )
+    return template == node or not (template or node)

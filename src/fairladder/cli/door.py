@@ -1,0 +1,154 @@
+"""The one door of every command: orders come in once the outputs are sure to be possible, and results go out in every form."""
+
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import typer
+from rich.console import RenderableType
+
+from fairladder import wording
+from fairladder.cli import screen
+from fairladder.cli.options import Request, until_the_end
+from fairladder.errors import UsageError
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    import pandas as pd
+    from matplotlib.figure import Figure
+
+    from fairladder.api import Orders
+    from fairladder.book.opened import Opened
+    from fairladder.book.read import Keep
+    from fairladder.output.result import Result
+
+
+def opened(
+    request: Request, parts: tuple[str, ...], figures: bool = False, *, outputs: "Mapping[str, Path | None] | None" = None,
+    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None,
+) -> "Orders":  # fmt: skip
+    """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
+
+    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it.
+    """
+    from fairladder.api import Orders
+    from fairladder.book.read import read
+    from fairladder.book.shown_sql import reduction_sql
+
+    _check_targets(request, parts, figures)
+    orders = request.opened()
+    until_the_end(orders.engine.moment())  # so that all figures of a command are of one
+    _check_apart(request, orders, outputs or {}, inputs)
+    if request.show_sql:
+        print(reduction_sql(orders) + ";")
+        raise typer.Exit(0)
+    return read(orders, keep, kind=Orders)
+
+
+def _check_apart(
+    request: Request, orders: "Opened", outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]"
+) -> None:
+    """Raise UsageError where a file would be written that is read, or two into one."""
+    from fairladder.output.targets import require_apart, require_place, settings_path
+
+    out = request.out if request.out not in (None, "-") else None
+    beside = settings_path(out) if out and out.lower().endswith(".csv") else None
+    asked = {"--out": out, "the settings beside --out": beside, "--figure": request.figure, **outputs}
+    written = {name: path for name, path in asked.items() if path is not None}
+    for path in written.values():
+        require_place(path)
+    campaigns = orders.scheme.campaigns
+    listed = [f for c in campaigns for f in (*c.exclude, *c.contacted)]
+    require_apart(written, [f for f in (*orders.input_files, request.scheme, *listed, *inputs) if f is not None])
+
+
+def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
+    """Raise UsageError for outputs that cannot be, before any work is done."""
+    from fairladder.cli.options import known_part
+    from fairladder.output.targets import format_of, require_place
+
+    known_part(request.part, parts)
+    if request.out not in (None, "-"):
+        format_of(str(request.out))
+        require_place(str(request.out))
+    if request.figure is None:
+        return
+    if not figures:
+        raise UsageError("This command draws no figure; `fairladder score` does.")
+    if request.figure.suffix.lower() not in (".png", ".svg", ".pdf"):
+        raise UsageError(f"--figure {request.figure}: figures are drawn as .png, .svg or .pdf.")
+    require_place(request.figure)
+
+
+def give(
+    request: Request,
+    orders: "Orders | None",
+    parts: "Mapping[str, pd.DataFrame]",
+    view: Sequence[RenderableType],
+    *,
+    whole: Mapping[str, Any] | None = None,
+    notes: Sequence[str] = (),
+    told: Mapping[str, Any] | None = None,
+    safe: bool = False,
+    seen: Sequence[str] = (),
+    figure: "Callable[[], Figure] | None" = None,
+    drew: str = "",
+) -> None:
+    """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen; and its figure.
+
+    ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
+    has to say beside the notes of the orders (of which ``view`` shows those in ``seen`` itself), ``told`` more facts; ``safe``
+    says whether CSV is made safe for spreadsheets unless the person decides; ``drew`` is a word behind the figure's name. Without
+    ``orders`` there are no facts. Leaves with exit code 1 where a finding of the orders is an error.
+    """
+    from fairladder.book.signs import sentences
+    from fairladder.output.result import Result
+
+    facts = _facts(orders, notes, told)
+    errors = sentences([f for f in orders.findings if f.level == "error"]) if orders is not None else []
+    for text in errors:
+        print(wording.plain(text), file=sys.stderr)
+    decimals = 2 if orders is None else orders.scheme.money.decimals
+    _write(
+        request,
+        Result(parts, facts, decimals, whole),
+        safe if request.spreadsheet_safe is None else request.spreadsheet_safe,
+    )
+    shown = {*errors, *(seen if screen.for_people(request) else ())}
+    below = list(notes) if facts is None or orders is None else [n for n in facts["notes"] if n not in shown]
+    foot = [] if facts is None or orders is None else [screen.footer(orders, {**facts, "notes": below})]
+    if screen.for_people(request):
+        screen.show(*view, *foot)
+    for line in [] if screen.for_people(request) and foot else foot[0].plain.splitlines() if foot else below:
+        screen.note(request, line)
+    if request.figure is not None and figure is not None:
+        draw(request.figure, figure())
+        screen.note(request, f"Drew {request.figure}{drew}.")
+    if errors:
+        raise typer.Exit(1)
+
+
+def draw(path: "Path", figure: "Figure") -> None:
+    """Draw to a file, as a whole or not at all."""
+    from fairladder.output.targets import replacing
+
+    with replacing(path) as beside:
+        figure.savefig(beside)
+
+
+def _facts(orders: "Orders | None", notes: Sequence[str], told: Mapping[str, Any] | None) -> dict[str, Any] | None:
+    if orders is None:
+        return None
+    facts = orders.facts()
+    return {**facts, "notes": [*facts["notes"], *notes], **(told or {})}
+
+
+def _write(request: Request, result: "Result", safe: bool) -> None:
+    if request.out not in (None, "-"):
+        result.to_file(str(request.out), part=request.part, spreadsheet_safe=safe)
+        chosen = result.chosen(request.part)
+        screen.note(request, f"Wrote {request.out}: {len(result.parts[chosen]):,} rows ({chosen.replace('_', ' ')}).")
+    elif not screen.for_people(request):
+        sys.stdout.write(result.as_csv(request.part, spreadsheet_safe=safe))
+        sys.stdout.flush()

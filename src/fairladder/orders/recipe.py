@@ -1,0 +1,163 @@
+"""How the rows of a source are to be read: roles, settings, the condition, and how dates and numbers are written."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from sqlglot import exp
+
+from fairladder.conditions import ROLE, Condition, Kind
+from fairladder.orders import cells
+from fairladder.orders.roles import Roles
+from fairladder.orders.source import CellKind, Source
+from fairladder.orders.status_words import says_void
+from fairladder.orders.writing import Writing
+from fairladder.scheme import Scheme
+from fairladder.sqltree import cell_column, column, sql
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """What is known of the rows of a source before they are read, and what their cells say."""
+
+    source: Source
+    roles: Roles
+    scheme: Scheme
+    condition: Condition | None
+    kinds: Mapping[str, Kind]
+    """Kinds of the text columns that the condition names, where their cells settle one."""
+    writing: Writing
+    """How dates and numbers in text are written."""
+    rates: exp.Expr | None = None
+    """The rates of exchange into the chosen currency, where there are any."""
+    channels: tuple[str, ...] | None = None
+    """All channels there are, where they are known and few: each then has a bit, and orders are told apart faster."""
+    plainly: bool = False
+    """Whether a query is for people: without short cuts for speed, and without a look at what only findings speak of."""
+
+    @property
+    def has_orders(self) -> bool:
+        """Whether rows carry an order id; else each row is one order."""
+        return self.roles.get("order") is not None
+
+    def kind(self, role: str) -> CellKind | None:
+        """Kind of a role's column, None where the role is not given."""
+        name = self.roles.get(role)
+        return self.source.columns[name] if name else None
+
+    def text_of(self, role: str) -> exp.Expr | None:
+        """The role's cell as trimmed text, or None where the role is not given."""
+        name = self.roles.get(role)
+        return cells.text(cell_column(name), self.source.columns[name]) if name else None
+
+    @property
+    def by_currency(self) -> bool:
+        """Whether amounts are in the currencies that the rows name."""
+        return self.roles.get("currency") is not None and self.rates is None
+
+    @property
+    def embedded(self) -> bool:
+        """Whether the embedded engine reads, where most text cells can be read in one step and the rest with care."""
+        return self.source.engine is self.source.engine.reader and not self.plainly
+
+    @property
+    def text_numbers(self) -> list[str]:
+        """Text columns that are numbers by their role."""
+        columns = [n for r in ("amount", "unit_price", "quantity", "discount", "cost") if (n := self.roles.get(r))]
+        return [n for n in columns if self.source.columns[n] == "text"]
+
+    def cell(self, name: str) -> exp.Expr:
+        """A number column's cell as its value is read from it."""
+        return (
+            column(f"#plain {name}")
+            if self.writing.mark is not None and name in self.text_numbers
+            else cell_column(name)
+        )
+
+    @property
+    def exact(self) -> bool:
+        """Whether the amount is one column of exact numbers, which is minor units in one step."""
+        factors = self.roles.factors
+        return self.rates is None and len(factors) == 1 and self.source.columns[factors[0]] in ("whole", "decimal")
+
+    def condition_cells(self) -> dict[str, exp.Expr]:
+        """Name → value of every column that a condition on rows can name, by source name and by role name.
+
+        A role whose name is another column's is ``role.NAME``.
+        """
+        values = {n: _typed(n, kind, self.kinds.get(n)) for n, kind in self.source.columns.items()}
+        scale = 10**self.scheme.money.decimals
+        by_role: Mapping[str, exp.Expr | None] = {
+            "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")),
+            "order": sql("CAST(:c AS VARCHAR)", c=column("#order")) if self.has_orders else None,
+            "placed": column("#day"),
+            "amount": sql("(CAST(:m AS DOUBLE) / :scale)", m=column("#minor"), scale=scale),
+            **{r: self.number_cell(r) for r in ("unit_price", "quantity", "discount", "cost")},
+            "status": self.text_of("status"),
+            **{r: column(f"#{r}") for r in ("name", "channel", "currency")},
+        }
+        for role, tree in by_role.items():
+            name = self.roles.get(role)
+            if tree is None or (name is None and role != "amount"):
+                continue
+            values[role_key(role, self.source, self.roles)] = tree
+            if name is not None:
+                values[name] = tree
+        return values
+
+    def number_cell(self, role: str) -> exp.Expr | None:
+        """The role's cell as a float, or None where the role is not given."""
+        name = self.roles.get(role)
+        return cells.number(self.cell(name), self.source.columns[name]) if name else None
+
+    def void(self) -> exp.Expr | None:
+        """Over the rows' tree: whether a row's state says that its order does not stand; None without that role."""
+        status = self.text_of("status")
+        return says_void(status) if status is not None else None
+
+    def placed_text(self) -> exp.Expr:
+        """The cell of a text ``placed``, trimmed."""
+        return cells.text(cell_column(self.roles.get("placed") or ""), "text")
+
+
+def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:
+    if settled == "number":
+        return cells.number(cell_column(name), kind)
+    if settled == "day":
+        return cells.day(cells.text(cell_column(name), kind), "text", None)
+    if kind == "text":
+        return cells.text(cell_column(name), kind)
+    if kind in ("float", "single", "decimal"):
+        return cells.number(cell_column(name), kind)
+    return sql("CAST(:c AS DATE)", c=cell_column(name)) if kind in ("timestamp", "instant") else cell_column(name)
+
+
+def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -> dict[str, Kind]:
+    """Name → kind of every column that a condition on rows can name; ``settled`` overrides plain text columns."""
+    kinds: dict[str, Kind] = {name: settled.get(name, _KINDS[kind]) for name, kind in source.columns.items()}
+    for role, name in [*roles.columns.items(), ("amount", "amount")]:
+        kind = _ROLE_KINDS.get(role, "text")
+        kinds[role_key(role, source, roles)] = kind
+        if name in source.columns and name == roles.get(role):
+            kinds[name] = kind
+    return kinds
+
+
+def role_key(role: str, source: Source, roles: Roles) -> str:
+    """What a role is called among the columns: its name, or ``role.NAME`` where that is another column's."""
+    other = any(name.casefold() == role and name != roles.get(role) for name in source.columns)
+    return f"{ROLE}.{role}" if other else role
+
+
+def twofold_roles(source: Source, roles: Roles) -> list[str]:
+    """Names of roles that are other columns' names, too."""
+    return [role for role in {*roles.columns, "amount"} if role_key(role, source, roles) != role]
+
+
+_KINDS: dict[CellKind, Kind] = {
+    "text": "text", "whole": "number", "decimal": "number", "float": "number", "single": "number", "date": "day", "timestamp": "day",
+    "instant": "day", "truth": "truth",
+}  # fmt: skip
+_ROLE_KINDS: dict[str, Kind] = {
+    "placed": "day", "amount": "number", "unit_price": "number", "quantity": "number", "discount": "number",
+    "cost": "number",
+}  # fmt: skip

@@ -1,0 +1,76 @@
+"""How the rows turn out to be written: settled by what most cells show, into new rows that say so."""
+
+from dataclasses import replace
+
+from sqlglot import exp
+
+from fairladder.orders import cells
+from fairladder.orders.rows import Rows
+from fairladder.orders.writing import DateStyle, Writing, settle_dates, settle_mark
+from fairladder.sqltree import cell_column, named, select, sql
+
+#: Rows of a text file that are looked at for its channels.
+FIRST_ROWS = 100_000
+#: Channels that have a bit of their own beside the one for a blank cell.
+MOST_CHANNELS = 60
+
+
+def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
+    """The rows with how their text dates and numbers are written, as most cells show it.
+
+    ``unread`` is the largest of ``Rows.unread``; a table ``foreign`` with all unread dates in ``written`` saves looking for them.
+    Raises DataError where two ways are equally good.
+    """
+    placed, engine = rows.roles.get("placed") or "", rows.source.engine
+    dates, mark, proof = rows.writing.dates, rows.writing.mark, list(rows.writing.evidence)
+    if unread and dates is None and rows.source.columns[placed] == "text":
+        relation, name = (rows.source.relation, placed) if foreign is None else (foreign, "written")
+        dates = settle_dates(relation, name, engine, told_as=placed)
+        if dates.evidence:
+            proof.append(f"Dates in `{placed}` are read {dates.name}: {dates.evidence}.")
+    if unread > 1 and mark is None:
+        mark, shown = settle_mark(rows.source.relation, rows.text_numbers, engine)
+        if shown:
+            proof.append(f"Numbers: {shown}.")
+    if dates is not None and dates.name == "iso":
+        dates = rows.writing.dates  # nothing is written otherwise
+    return replace(rows, writing=Writing(dates, mark, tuple(proof), settled=True))
+
+
+def written_dates(rows: Rows) -> DateStyle | None:
+    """How the orders' dates are written, asked or told by their own cells, whatever has been read so far."""
+    placed = rows.roles.get("placed") or ""
+    if rows.scheme.orders.date_format or rows.source.columns[placed] != "text":
+        return rows.writing.dates
+    return settle_dates(rows.source.relation, placed, rows.source.engine, told_as=placed)
+
+
+def settled_at_first(rows: Rows) -> Rows:
+    """The rows settled where most of the first show that dates or numbers are written otherwise, so that none is read twice."""
+    source, unread = rows.source, rows.unread
+    if unread is None or source.engine is not source.engine.reader:
+        return rows
+    first = replace(
+        source,
+        relation=select(["*"], source.relation).limit(FIRST_ROWS // 100, copy=False).subquery("first", copy=False),
+    )
+    flags = select([named(unread, "unread")], replace(rows, source=first).tree_as_written(), "first_rows")
+    counts = source.engine.table(
+        select([sql("unread"), sql("COUNT(*) AS n")], flags, "told").group_by("unread", copy=False)
+    )
+    by_kind = dict(zip(counts["unread"].to_pylist(), counts["n"].to_pylist(), strict=True))
+    return settled(rows, max(by_kind)) if sum(by_kind.values()) > 2 * by_kind.get(0, 0) else rows
+
+
+def few_channels(rows: Rows) -> tuple[str, ...] | None:
+    """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
+    source, name = rows.source, rows.roles.get("channel")
+    if name is None or source.engine is not source.engine.reader:
+        return None  # the bits are the embedded engine's way
+    relation = source.relation
+    if source.text:
+        relation = select([cell_column(name)], relation).limit(FIRST_ROWS, copy=False).subquery("first", copy=False)
+    written = cells.text(cell_column(name), source.columns[name])
+    query = select([named(written, "channel")], relation).distinct(copy=False)
+    channels = [c for c in source.engine.table(query)["channel"].to_pylist() if c is not None]
+    return tuple(sorted(channels)) if len(channels) <= MOST_CHANNELS else None

@@ -1,0 +1,309 @@
+"""Dates and numbers in text: settled once a column, by what most cells show, with the evidence kept for people."""
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from sqlglot import exp
+
+from fairladder.conditions import Kind
+from fairladder.engine.protocol import Engine
+from fairladder.errors import DataError
+from fairladder.orders import cells
+from fairladder.orders.source import Source
+from fairladder.scheme import DATE_ORDERS, SPREADSHEET_DAYS
+from fairladder.sqltree import all_of, any_of, case, cell_column, column, named, select, sql
+
+Mark = Literal[".", ","]
+_TIME = r"(?:[ T,]+\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d+)?)?(?: ?[AaPp]\.?[Mm]\.?)?)?"
+_NUMERIC = rf"^(\d{{1,2}})[./ -](\d{{1,2}})[./ -](\d{{4}}){_TIME}$"
+_YEAR_FIRST = rf"^(\d{{4}})[./](\d{{1,2}})[./](\d{{1,2}}){_TIME}$"
+_NAMED = (
+    "%d %b %Y",
+    "%d %B %Y",
+    "%d. %B %Y",
+    "%d-%b-%Y",
+    "%b %d, %Y",
+    "%B %d, %Y",
+    "%d %b %Y %H:%M",
+    "%d %b %Y %H:%M:%S",
+)
+#: What is read as a number whether or not it is settled that the mark is a point.
+_READ_ANYWAY = r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$"
+_PLAIN = r"^-?\d+(\.\d+)?$"
+
+
+@dataclass(frozen=True)
+class DateStyle:
+    """How the dates of a column are written, and what showed it (empty where all are ISO)."""
+
+    name: str
+    evidence: str = ""
+
+
+@dataclass(frozen=True)
+class Writing:
+    """How dates and numbers in text are written, as far as it was asked for or settled."""
+
+    dates: DateStyle | None = None
+    """Of dates beside ISO."""
+    mark: Mark | None = None
+    """The decimal mark, where some numbers are not plain."""
+    evidence: tuple[str, ...] = ()
+    """What settled them, in words."""
+    settled: bool = False
+    """Whether the cells have been asked; those that are still unread stay so."""
+
+
+def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
+    """The day that a trimmed text cell means when it is not ISO; NULL where the style does not read it."""
+    if style == SPREADSHEET_DAYS:
+        number = sql("CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) END", c=cell, p=_PLAIN)
+        # Day 60 of spreadsheets is a 29 February 1900 that never was; from there on 1899-12-30 is day 0.
+        return sql(
+            "CASE WHEN :n BETWEEN 61 AND 2958465 THEN DATE '1899-12-30' + CAST(FLOOR(:n) AS INTEGER) END", n=number
+        )
+    whole_year = sql("REGEXP_MATCHES(:c, '[0-9]{4}')", c=cell)  # `%Y` would take 24 for the year 24
+    cell = sql("CASE WHEN REGEXP_MATCHES(:c, '[0-9]') THEN :c END", c=cell)  # the engine knows words for days, too
+    if "%" in style:
+        day = sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Literal.string(style))
+        return sql("CASE WHEN :whole THEN :day END", whole=whole_year, day=day) if "%Y" in style else day
+    named_month = sql(
+        "CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Array(expressions=[exp.Literal.string(p) for p in _NAMED])
+    )
+    pattern, parts = {
+        "day-first": (_NUMERIC, r"\3-\2-\1"), "month-first": (_NUMERIC, r"\3-\1-\2"), "year-first": (_YEAR_FIRST, r"\1-\2-\3"),
+    }[style]  # fmt: skip
+    turned = sql(
+        "TRY_CAST(REGEXP_REPLACE(:c, :pattern, :parts) AS DATE)",
+        c=cell, pattern=exp.Literal.string(pattern), parts=exp.Literal.string(parts),
+    )  # fmt: skip
+    return sql(
+        "CASE WHEN REGEXP_MATCHES(:c, :pattern) THEN :turned WHEN REGEXP_MATCHES(:c, '[A-Za-z]{3}') AND :whole THEN :named END",
+        c=cell, whole=whole_year, pattern=exp.Literal.string(pattern), turned=turned, named=named_month,
+    )  # fmt: skip
+
+
+_DAYS = {
+    "iso": ("%Y-%m-%d",), "day-first": ("%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y"), "month-first": ("%m/%d/%Y", "%m-%d-%Y", "%m.%d.%Y"),
+    "year-first": ("%Y/%m/%d", "%Y.%m.%d"),
+}  # fmt: skip
+_CLOCKS = ("T%H:%M:%S", " %H:%M:%S", "", " %H:%M")
+#: Years before this one may stand for two or three digits and blanks, and are left to a careful look.
+_SURE_FROM = "1000-01-01"
+
+
+def day_at_once(cell: exp.Expr, styles: Sequence[str]) -> exp.Expr:
+    """The day of an untrimmed text cell in its commonest forms, in one step; what is ``sure_day`` of it holds.
+
+    The embedded engine's way: ``2026-06-30 23:59:59``, ``2026-06-30 23:59`` and ``2026-06-30`` are ``iso``, and so on in the
+    other styles. With the right length no part can be short but the year. A pattern that fails costs the engine ten times one
+    that fits, so each is tried only on cells of its shape.
+    """
+    branches = []
+    for style in styles:
+        for pattern in (day + clock for day in _DAYS.get(style, ()) for clock in _CLOCKS):
+            shape = re.sub("%.", "__", pattern.replace("%Y", "____"))
+            like = sql("LENGTH(:c) = :n AND :c LIKE :shape", c=cell, n=len(shape), shape=shape)
+            if style == "iso":  # the usual one, whose pattern is look enough
+                like = sql(
+                    f"LENGTH(:c) = :n{' AND CONTAINS(:c, :t)' if 'T' in pattern else ''}", c=cell, n=len(shape), t="T"
+                )
+            branches.append((like, sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=pattern)))
+    return case(branches, exp.null())
+
+
+def sure_day(at_once: exp.Expr) -> exp.Expr:
+    """Whether a day read at once is what a careful look would read."""
+    return sql("(:d >= CAST(:sure AS DATE))", d=at_once, sure=_SURE_FROM)
+
+
+def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> DateStyle:
+    """The style that reads most cells of a text column (for people, ``told_as``) beside the ISO ones.
+
+    Raises DataError where day-first and month-first read equally many and differ, naming two cells.
+    """
+    others = select([named(cells.text(cell_column(name), "text"), "c")], relation)
+    c = exp.column("c")
+    days = {style: day_in_style(c, style) for style in DATE_ORDERS}
+    foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
+    if engine is engine.reader:
+        # Where the second part is no month, day-first need not be tried; what it reads, month-first reads turned round.
+        first = sql("CASE WHEN SUBSTRING(c, 4, 2) <= '12' THEN :d END", d=day_at_once(c, ["day-first"]))
+        others = select([c, named(first, "day-first at once")], others, "trimmed")
+        turned = "CASE WHEN DAY(:d) <= 12 THEN MAKE_DATE(YEAR(:d), DAY(:d), MONTH(:d)) END"
+        d = column("day-first at once")
+        other = case([(sure_day(d), sql(turned, d=d))], day_at_once(c, ["month-first"]))
+        others = select([c, d, named(other, "month-first at once")], others, "glanced")
+        days, foreign = _glanced_at(days, foreign)
+    others = select(
+        [c, named(foreign, "foreign"), *(named(tree, style) for style, tree in days.items())], others, "read"
+    )
+    days_read = {style: column(style) for style in DATE_ORDERS}
+    differ = sql(":a IS DISTINCT FROM :b", a=days_read["day-first"], b=days_read["month-first"])
+    columns = [
+        named(sql("COUNT(*)"), "cells"),
+        *(named(sql("COUNT(:d)", d=tree), style) for style, tree in days_read.items()),
+        *(named(sql("COUNT(CASE WHEN :d IS NOT NULL AND :o IS NULL THEN 1 END)", d=days_read[a], o=days_read[b]), f"only {a}")
+          for a, b in (("day-first", "month-first"), ("month-first", "day-first"))),
+        named(sql("MIN(CASE WHEN :x THEN c END)", x=differ), "one"),
+        named(sql("MAX(CASE WHEN :x THEN c END)", x=differ), "two"),
+    ]  # fmt: skip
+    counts = engine.table(select(columns, others, "cells").where(column("foreign"), copy=False)).to_pylist()[0]
+    best = max(DATE_ORDERS, key=lambda style: counts[style])
+    if not counts["cells"] or not counts[best]:
+        return DateStyle("iso")
+    if best != "year-first" and counts["day-first"] == counts["month-first"] and counts["one"] is not None:
+        raise DataError(
+            f"The dates in `{told_as}` can be read day first or month first, `{counts['one']}` and `{counts['two']}` for instance, and no "
+            'other cell settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
+        )
+    proof = f"{counts[best]:,} of {counts['cells']:,} dates that are not ISO read so"
+    rival = {"day-first": "only day-first", "month-first": "only month-first"}.get(best)
+    more = f", {counts[rival]:,} of them in no other order" if rival and counts[rival] else ""
+    return DateStyle(best, proof + more)
+
+
+def _glanced_at(days: dict[str, exp.Expr], foreign: exp.Expr) -> tuple[dict[str, exp.Expr], exp.Expr]:
+    """The same with a careful look only where no style reads at once: what one of the two does, year-first does not."""
+    first, other = (sure_day(column(f"{style} at once")) for style in ("day-first", "month-first"))
+    either = any_of([first, other])
+    glanced = {
+        style: case(
+            [(sure_day(column(f"{style} at once")), column(f"{style} at once")), (either, exp.null())], days[style]
+        )
+        for style in ("day-first", "month-first")
+    }
+    glanced["year-first"] = case([(either, exp.null())], days["year-first"])
+    return glanced, case([(either, exp.true())], foreign)
+
+
+def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[Mark | None, str]:
+    """The decimal mark of all number columns of a text source, and the evidence; None where all cells are plain.
+
+    Raises DataError where commas could be either, naming two cells.
+    """
+    if not names:
+        return None, ""
+    parts = [select([named(cells.text(cell_column(n), "text"), "c")], relation) for n in names]
+    together: exp.Expr = parts[0]
+    for part in parts[1:]:
+        together = exp.Union(this=together, expression=part, distinct=False)
+    comma = r"(^|[^,])\.\d{3},\d*$|^[^,]*,(\d{0,2}|\d{4,})$|\.\d{3}\."
+    point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},"
+    # Most cells are of the two plain kinds, so that one or two looks tell them.
+    kinds = [(sql("REGEXP_MATCHES(c, :p)", p=_PLAIN), exp.convert("plain")),
+             (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"), exp.convert("comma"))]  # fmt: skip
+    body = sql("CASE WHEN kind = 'other' THEN REGEXP_REPLACE(c, '[^0-9.,]', '', 'g') ELSE c END")
+    columns = [
+        sql("COUNT(CASE WHEN kind <> 'plain' THEN 1 END) AS odd"),
+        sql("COUNT(CASE WHEN kind = 'comma' OR kind = 'other' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS comma", p=comma),
+        sql("COUNT(CASE WHEN kind <> 'comma' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS point", p=point),
+        sql("MIN(CASE WHEN CONTAINS(b, ',') THEN c END) AS one"),
+        sql("MAX(CASE WHEN CONTAINS(b, ',') THEN c END) AS two"),
+    ]
+    looked = select(
+        [exp.column("c"), named(case(kinds, exp.convert("other")), "kind")],
+        exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("written"))),
+    )
+    bodies = select([exp.column("c"), exp.column("kind"), named(body, "b")], looked, "looked")
+    bodies = bodies.where(sql("kind <> 'other' OR REGEXP_MATCHES(c, '[0-9]')"), copy=False)
+    counts = engine.table(select(columns, bodies, "bodies")).to_pylist()[0]
+    if not counts["odd"]:
+        return None, ""
+    if counts["comma"] == counts["point"] and counts["one"] is not None:
+        raise DataError(
+            f"The commas in `{counts['one']}` and `{counts['two']}` can be decimal marks or thousands, and "
+            f"{'as many cells show the one as the other' if counts['comma'] else 'no other cell settles it'}. "
+            'Say `decimal_mark = ","` or "." under [orders].'
+        )
+    mark: Mark = "," if counts["comma"] > counts["point"] else "."
+    shown = {",": counts["comma"], ".": counts["point"]}[mark]
+    against = {",": counts["point"], ".": counts["comma"]}[mark]
+    but = f", {against:,} show the other" if against else ""
+    return mark, f"{shown:,} amounts show a decimal {'comma' if mark == ',' else 'point'}{but}"
+
+
+def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:
+    """``plain_number`` of an untrimmed text cell: one look for those without signs but a minus, ``careful`` for the rest."""
+    thousands, decimal = (".", ",") if mark == "," else (",", ".")
+    common = rf"-?(\d+|\d{{1,3}}(\{thousands}\d{{3}})+)(\{decimal}\d+)?"
+    bare = sql("REPLACE(REPLACE(:c, :t, ''), :d, '.')", c=cell, t=thousands, d=decimal)
+    return sql(
+        "CASE WHEN REGEXP_FULL_MATCH(:c, :p) THEN :bare ELSE :careful END", c=cell, p=common, bare=bare, careful=careful
+    )
+
+
+def plain_number(cell: exp.Expr, mark: Mark) -> exp.Expr:
+    """A trimmed text cell as a plain decimal text: signs of currency, spaces and thousands taken off, minus in front.
+
+    NULL where it is no number under this mark; cells that are plain already stay as they are where the mark is a point.
+    """
+    thousands, decimal = (r"\.", ",") if mark == "," else (",", r"\.")
+    bare = sql(
+        "REGEXP_REPLACE(:c, :off, '', 'g')",
+        c=cell,
+        off=exp.Literal.string(r"\p{Sc}|[\s\x{a0}\x{2009}\x{202f}'’]|^[A-Z]{3}\b|\b[A-Z]{3}$"),
+    )
+    bare = sql("REPLACE(:b, '−', '-')", b=bare)
+    shape = rf"^(\(|-|\+)?(\d{{1,3}}(?:{thousands}\d{{3}})+|\d*)(?:{decimal}(\d+))?(\)|-)?$"
+    digits = sql(
+        "REPLACE(REGEXP_EXTRACT(:b, :s, 2), :t, '')",
+        b=bare,
+        s=exp.Literal.string(shape),
+        t=exp.Literal.string("." if mark == "," else ","),
+    )
+    minus = sql(
+        "CASE WHEN REGEXP_EXTRACT(:b, :s, 1) IN ('(', '-') OR REGEXP_EXTRACT(:b, :s, 4) = '-' THEN '-' ELSE '' END",
+        b=bare,
+        s=exp.Literal.string(shape),
+    )
+    rest = sql("REGEXP_EXTRACT(:b, :s, 3)", b=bare, s=exp.Literal.string(shape))
+    whole = sql("CASE WHEN :d = '' THEN '0' ELSE :d END", d=digits)
+    built = sql("CASE WHEN :r = '' THEN :m || :w ELSE :m || :w || '.' || :r END", m=minus, w=whole, r=rest)
+    closed = sql("(STARTS_WITH(:b, '(') = ENDS_WITH(:b, ')'))", b=bare)
+    usable = sql(
+        "REGEXP_MATCHES(:b, :s) AND REGEXP_MATCHES(:b, '[0-9]') AND :closed",
+        b=bare,
+        s=exp.Literal.string(shape),
+        closed=closed,
+    )
+    tidy = case([(usable, built)], exp.null())
+    if mark == ",":
+        return tidy
+    return sql(
+        "CASE WHEN REGEXP_MATCHES(:c, :p) THEN :c ELSE :t END", c=cell, p=exp.Literal.string(_READ_ANYWAY), t=tidy
+    )
+
+
+def settled_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
+    """Number or day, for the named text columns in which every cell that is not blank is one."""
+    if not names:
+        return {}
+    tests = []
+    for name in names:
+        cell = cells.text(cell_column(name), "text")
+        tests.append(
+            named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}")
+        )
+        tests.append(
+            named(
+                sql(
+                    "BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10) FILTER (WHERE :c IS NOT NULL)",
+                    c=cell,
+                ),
+                f"day {name}",
+            )
+        )
+    answer = source.engine.table(select(tests, source.relation)).to_pylist()[0]
+    kinds: dict[str, Kind] = {}
+    for name in names:
+        if answer[f"number {name}"]:
+            kinds[name] = "number"
+        elif answer[f"day {name}"]:
+            kinds[name] = "day"
+    return kinds
+
+
+_PLAIN_NUMBER = exp.Literal.string(r"-?(0|[1-9]\d*)(\.\d+)?")

@@ -1,0 +1,1 @@
+"""The one door out: tables to files, whole or not at all."""

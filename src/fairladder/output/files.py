@@ -1,0 +1,197 @@
+"""Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half file is ever seen."""
+
+import hashlib
+import json
+import re
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+
+from fairladder.columns import decimals_of
+from fairladder.engine.embedded import write_csv
+from fairladder.errors import UsageError, nearest
+from fairladder.numbers import to_minor
+from fairladder.output.targets import format_of, replacing, require_place, settings_path
+from fairladder.output.workbook import write_workbook
+from fairladder.scratch import a_scratch_folder
+
+
+def write(
+    result: pd.DataFrame | Mapping[str, pd.DataFrame],
+    path: str | Path,
+    *,
+    part: str | None = None,
+    decimals: int = 2,
+    facts: Mapping[str, Any] | None = None,
+    spreadsheet_safe: bool = False,
+) -> None:
+    """Write a table, or one of several by name, to a file whose ending says the format.
+
+    ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO, nulls empty; ``facts`` stand
+    beside it in ``NAME.settings.json``. ``parquet``
+    holds the unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every table as a
+    list of rows under its name; without ``part`` all of them. ``xlsx`` has a sheet for each, its data never a formula. With
+    ``spreadsheet_safe`` text that a spreadsheet would take for a formula stands behind an apostrophe in CSV. The file is
+    replaced as a whole or not at all.
+
+    Raises UsageError for an unknown ending or part, or where the file cannot be written.
+
+    >>> import fairladder as fl
+    >>> import pathlib, tempfile
+    >>> path = pathlib.Path(tempfile.mkdtemp()) / "best.csv"
+    >>> fl.write(fl.sample_orders().top(count=1), path)
+    >>> len(path.read_text().splitlines())
+    2
+    """
+    tables = {"rows": result} if isinstance(result, pd.DataFrame) else dict(result)
+    if part is not None and part not in tables:
+        raise UsageError(f"There is no part {part!r} in this result. {nearest(part, tables)}")
+    first = tables[part or next(iter(tables))]
+    kind = format_of(path)
+    if kind == "csv" and facts is not None:
+        require_place(settings_path(path))
+    with replacing(path) as beside:
+        if kind == "csv":
+            write_csv(as_text_table(made_safe(first) if spreadsheet_safe else first, decimals), str(beside))
+            digest = digest_of(beside)
+        elif kind == "parquet":
+            _write_parquet(first, beside, facts)
+        elif kind == "xlsx":
+            write_workbook(tables if part is None else {part: first}, beside, decimals, facts)
+        else:
+            chosen = tables if part is None else {part: first}
+            beside.write_text(
+                as_json({**(facts or {}), **{n: json_rows(t, decimals) for n, t in chosen.items()}}), "utf-8"
+            )
+    if kind == "csv" and facts is not None:
+        # Last, with the file's digest: whoever reads a file without its facts, or with another's, can see it.
+        with replacing(settings_path(path)) as told:
+            told.write_text(as_json({**facts, "digest": digest}), "utf-8")
+
+
+def digest_of(path: str | Path) -> str:
+    """SHA-256 of a file's bytes."""
+    with open(path, "rb") as opened:
+        return hashlib.file_digest(opened, "sha256").hexdigest()
+
+
+def receipt_trouble(path: str | Path) -> str:
+    """What is wrong with the facts that stand beside a CSV; empty where they are its own, or it is no CSV."""
+    if Path(path).suffix.lower() != ".csv":
+        return ""
+    name, beside = Path(path).name, settings_path(path)
+    try:
+        receipt = json.loads(beside.read_text("utf-8"))
+    except FileNotFoundError:
+        return (
+            f"{name} stands without its receipt {beside.name}, so nobody can tell whether it is the list that was made."
+        )
+    except (OSError, ValueError):
+        return f"The receipt {beside.name} beside {name} cannot be read."
+    if not isinstance(receipt, dict) or receipt.get("digest") != digest_of(path):
+        return f"The receipt {beside.name} is not that of {name}: the list was changed since, or is another one."
+    return ""
+
+
+def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
+    """An apostrophe before text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage return and is no plain number."""
+    safe = {}
+    for name, values in frame.items():
+        if values.dtype == object or isinstance(values.dtype, pd.CategoricalDtype | pd.StringDtype):
+            texts = values.astype(object).where(values.notna(), None)
+            risky = texts.map(lambda v: isinstance(v, str) and v[:1] in _FORMULA and not _NUMBER.fullmatch(v)).to_numpy(
+                dtype=bool
+            )
+            if risky.any():
+                values = texts.where(~risky, "'" + texts.astype(str))
+        safe[_safe_text(name) if isinstance(name, str) else name] = values
+    made = pd.DataFrame(safe)
+    made.attrs = dict(frame.attrs)
+    return made
+
+
+def _safe_text(text: str) -> str:
+    return f"'{text}" if text[:1] in _FORMULA and not _NUMBER.fullmatch(text) else text
+
+
+_FORMULA = frozenset("=+-@\t\r")
+_NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
+
+
+def csv_text(frame: pd.DataFrame, decimals: int) -> str:
+    """The table as the CSV that ``write`` would write."""
+    with a_scratch_folder() as folder:
+        path = folder / "table.csv"
+        write_csv(as_text_table(frame, decimals), str(path))
+        return path.read_text("utf-8")
+
+
+def as_json(value: Any) -> str:
+    """JSON text, indented, with what JSON does not know (NaN, days) refused rather than guessed."""
+    return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
+
+
+def json_rows(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
+    """The rows as plain JSON values: money rounded to its decimals, days as ISO text, nulls as None."""
+    columns = {}
+    for name, values in frame.items():
+        if values.dtype.kind == "M":
+            values = values.dt.strftime("%Y-%m-%d")
+        elif (places := decimals_of(frame, name, decimals)) is not None:
+            values = pd.Series(_in_units(values, places), index=values.index)
+        columns[name] = values.astype(object).where(values.notna(), None)
+    rows: Any = pd.DataFrame(columns, index=frame.index).to_dict("records")
+    return list(rows)
+
+
+def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:
+    """The table for a text format: money as decimals, days as dates, the rest as it is."""
+    columns = {}
+    for name, values in frame.items():
+        if (places := decimals_of(frame, name, decimals)) is not None:
+            columns[str(name)] = _decimals(values, places)
+        elif values.dtype.kind == "M":
+            columns[str(name)] = pa.array(values).cast(pa.date32())
+        else:
+            made = pa.array(values, from_pandas=True)
+            # A decimal with no room before its point would be written without the zero there.
+            columns[str(name)] = (
+                made.cast(pa.decimal128(38, made.type.scale)) if pa.types.is_decimal(made.type) else made
+            )
+    return pa.table(columns)
+
+
+def _in_units(values: "pd.Series[Any]", decimals: int) -> np.ndarray[Any, np.dtype[np.float64]]:
+    floats = values.to_numpy(dtype=np.float64, na_value=np.nan)
+    known = ~np.isnan(floats)
+    out = np.full(len(floats), np.nan)
+    out[known] = to_minor(floats[known], decimals) / 10**decimals
+    return out
+
+
+def _decimals(values: "pd.Series[Any]", decimals: int) -> pa.Array:
+    """Floats as exact decimals, halves away from zero by their shortest text."""
+    floats = values.to_numpy(dtype=np.float64, na_value=np.nan)
+    null = np.isnan(floats)
+    minor = to_minor(np.where(null, 0.0, floats), decimals)
+    both = np.empty((len(minor), 2), dtype="<i8")  # the low and the high half of a 128-bit whole number
+    both[:, 0], both[:, 1] = minor, minor >> 63
+    valid = np.packbits(~null, bitorder="little")
+    return pa.Array.from_buffers(pa.decimal128(18, decimals), len(minor), [pa.py_buffer(valid), pa.py_buffer(both)])
+
+
+def _write_parquet(frame: pd.DataFrame, path: Path, facts: Mapping[str, Any] | None) -> None:
+    import pyarrow.parquet as pq
+
+    table = pa.Table.from_pandas(frame, preserve_index=False)
+    days = [(i, f) for i, f in enumerate(table.schema) if pa.types.is_timestamp(f.type)]
+    for i, field in days:
+        table = table.set_column(i, field.name, table[i].cast(pa.date32()))
+    metadata = {b"fairladder": json.dumps(facts, ensure_ascii=False).encode()} if facts else {}
+    # Measures hardly repeat, so a dictionary of them would cost time and save nothing.
+    repeating = [f.name for f in table.schema if pa.types.is_dictionary(f.type) or pa.types.is_integer(f.type)]
+    pq.write_table(table.replace_schema_metadata(metadata), path, use_dictionary=repeating)

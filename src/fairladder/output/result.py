@@ -1,0 +1,73 @@
+"""What an answer is made of when it leaves: its tables, the facts beside them, and the one way into any kind of file."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from fairladder.output.files import as_json, csv_text, made_safe, write
+from fairladder.output.targets import format_of, replacing
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+class Answer:
+    """The base of what functions return when it is more than one table: ``frame``, the tables by name, and files of them."""
+
+    if TYPE_CHECKING:  # a field of most answers, worked out by some
+
+        @property
+        def frame(self) -> pd.DataFrame:
+            """The main table."""
+            ...
+
+    def tables(self) -> "dict[str, pd.DataFrame]":
+        """All tables by name, the main one first."""
+        return {"frame": self.frame}
+
+    def facts(self) -> dict[str, Any]:
+        """What has to be known beside the tables, as plain values; empty where nothing has."""
+        return {}
+
+    def to_file(
+        self, path: str | Path, *, part: str | None = None, decimals: int = 2, spreadsheet_safe: bool = False
+    ) -> None:
+        """Write the tables as ``fairladder.write`` does: the main one, or ``part``, to CSV and Parquet, all to JSON and workbooks.
+
+        Raises UsageError for an unknown ending or part, or where the file cannot be written.
+        """
+        Result(self.tables(), self.facts() or None, decimals).to_file(
+            path, part=part, spreadsheet_safe=spreadsheet_safe
+        )
+
+    def _repr_html_(self) -> str:
+        return str(self.frame.to_html(index=False))
+
+
+@dataclass(frozen=True)
+class Result:
+    """Tables by name, the main one first, with ``facts`` that stand beside them in every kind of file."""
+
+    parts: "Mapping[str, pd.DataFrame]"
+    facts: Mapping[str, Any] | None = None
+    decimals: int = 2
+    whole: Mapping[str, Any] | None = field(default=None, repr=False)
+    """What a JSON file holds, where that is more than the facts and all tables."""
+
+    def chosen(self, part: str | None) -> str:
+        """The name of the table that a file with room for one holds."""
+        return part or next(iter(self.parts))
+
+    def to_file(self, path: str | Path, *, part: str | None = None, spreadsheet_safe: bool = False) -> None:
+        """Write to the kind of file that the ending says, as a whole or not at all."""
+        if self.whole is not None and part is None and format_of(path) == "json":
+            with replacing(path) as beside:
+                beside.write_text(as_json(self.whole), "utf-8")
+            return
+        write(self.parts, path, part=part, decimals=self.decimals, facts=self.facts, spreadsheet_safe=spreadsheet_safe)
+
+    def as_csv(self, part: str | None = None, *, spreadsheet_safe: bool = False) -> str:
+        """The CSV of one table."""
+        table = self.parts[self.chosen(part)]
+        return csv_text(made_safe(table) if spreadsheet_safe else table, self.decimals)

@@ -1,0 +1,13 @@
+"""The colours, wherever something is drawn or printed: one a stance."""
+
+#: Told apart by readers with any common colour blindness, and by lightness in print.
+STANCE_COLOURS = {
+    "keep": "#1d4e89",
+    "grow": "#2f9e8f",
+    "welcome": "#c08a12",
+    "win-back": "#c4512d",
+    "leave": "#858b93",
+}
+INK, FAINT, PAPER = "#22272e", "#6b7280", "#ffffff"
+#: Light to dark, for shades that say how much.
+SHADES = ("#f1f5f9", "#c9d9e8", "#8fb1d0", "#5486b4", "#1d4e89")

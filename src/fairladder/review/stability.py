@@ -1,0 +1,147 @@
+"""How much of a scoring hangs on choices that could as well have been others: the day, the rungs, the method, the sample."""
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from fairladder.book.read import Read
+from fairladder.book.spend import nobody_bought
+from fairladder.errors import DataError
+from fairladder.frames import rows_of
+from fairladder.ladder import GroupedLadder, Ladder
+from fairladder.output.result import Answer
+from fairladder.scheme import Scheme
+from fairladder.scores.fitting import SCORES, AnyLadder
+from fairladder.scores.scoring import fit_ladders, score
+from fairladder.value.to_score import customers_to_score
+
+#: Who keeps the segment in fewer of the resamples than this stands within a hair of a cut.
+SETTLED = 0.9
+_MOST_RESAMPLES, _FEWEST_RESAMPLES, _CUSTOMERS_IN_ALL = 200, 20, 2_000_000
+
+
+@dataclass(frozen=True)
+class Stability(Answer):
+    """How many customers would be in another segment, by what is changed (``frame``), and who is unsettled (``customers``).
+
+    ``frame``: ``change``, ``customers`` (in another segment), ``share`` (of all, 0..1). ``customers``, the least settled
+    first: ``customer``, ``segment``, ``keeps_segment`` (share of resamples, 0..1), ``other_segment`` (the commonest other,
+    null where there is none), ``a_day_matters`` (a day earlier or later moves them).
+    """
+
+    frame: pd.DataFrame
+    customers: pd.DataFrame
+    resamples: int
+
+    @property
+    def unsettled(self) -> pd.DataFrame:
+        """Customers within a hair of a cut: kept in under 90 % of resamples, or moved by a day."""
+        hair = (self.customers["keeps_segment"] < SETTLED) | self.customers["a_day_matters"]
+        return self.customers[hair]
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``stability`` and ``unsettled``."""
+        return {"stability": self.frame, "unsettled": self.unsettled}
+
+    def __repr__(self) -> str:
+        lines = "".join(f"\n  {r.change}: {r.customers:,} ({100 * r.share:.1f} %)" for r in rows_of(self.frame))
+        return f"Customers in another segment after:{lines}\n{len(self.unsettled):,} stand within a hair of a cut"
+
+
+def stability(orders: Read, *, resamples: int | None = None, seed: int = 0) -> Stability:
+    """Score anew with one choice changed at a time, and count who lands in another segment.
+
+    The changes: a day earlier and later, quartiles in place of the scheme's rungs (stretched over them, so that the rules
+    still speak of the same numbers), each other method, and ladders fitted to ``resamples`` bootstrap samples of the
+    customers (drawn with replacement; 200, fewer from 10,000 customers on), from ``seed``. Raises DataError where nobody
+    has a purchase.
+    """
+    customers, scheme, day = customers_to_score(orders), orders.scheme, orders.as_of
+    if day is None or nobody_bought(customers):
+        raise DataError("No customer has a purchase, so there is nobody to score.")
+    ladders = fit_ladders(customers, scheme)
+    segment = _segments(customers, scheme, ladders)
+    moved: dict[str, NDArray[np.bool_]] = {}
+    for name, other in (("a day earlier", day - dt.timedelta(days=1)), ("a day later", day + dt.timedelta(days=1))):
+        moved[name] = _moved(segment, _segments(customers_to_score(orders.on(other)), scheme))
+    moved["quartiles in place of the rungs"] = _moved(
+        segment, _segments(customers, scheme, _in_quartiles(customers, scheme, ladders))
+    )
+    for method in ("even", "inclusive", "exclusive", "inverse"):
+        if method != scheme.scores.method:
+            other_scheme = _with_method(scheme, method)
+            moved[f"method {method}"] = _moved(segment, _segments(customers, other_scheme))
+    times = resamples or max(_FEWEST_RESAMPLES, min(_MOST_RESAMPLES, _CUSTOMERS_IN_ALL // len(customers)))
+    keeps, others, per_resample = _bootstrapped(customers, scheme, segment, times, seed)
+    lines = [(name, int(m.sum()), float(m.mean())) for name, m in moved.items()]
+    typical = int(np.median(per_resample))
+    lines.append((f"another sample of customers (median of {times})", typical, typical / len(customers)))
+    table = pd.DataFrame({
+        "customer": customers["customer"].to_numpy(), "segment": segment.to_numpy(), "keeps_segment": keeps,
+        "other_segment": others, "a_day_matters": moved["a day earlier"] | moved["a day later"],
+    })  # fmt: skip
+    table = table.sort_values(["keeps_segment", "customer"], kind="stable").reset_index(drop=True)
+    return Stability(pd.DataFrame(lines, columns=["change", "customers", "share"]), table, times)
+
+
+def _segments(
+    customers: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder] | None = None
+) -> "pd.Series[str]":
+    """Customer id → segment."""
+    scored = score(customers, scheme, ladders=ladders)
+    return pd.Series(scored["segment"].astype(str).to_numpy(), index=scored["customer"].to_numpy())
+
+
+def _moved(before: "pd.Series[str]", after: "pd.Series[str]") -> NDArray[np.bool_]:
+    """Who is elsewhere after, or not there any more."""
+    return np.asarray(after.reindex(before.index).fillna("").to_numpy() != before.to_numpy())
+
+
+def _with_method(scheme: Scheme, method: str) -> Scheme:
+    return scheme.model_copy(update={"scores": scheme.scores.model_copy(update={"method": method, "shares": None})})
+
+
+def _in_quartiles(customers: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder]) -> dict[str, AnyLadder]:
+    scores = scheme.scores.model_copy(update={"rungs": 4, "method": "even", "shares": None})
+    four = fit_ladders(customers, scheme.model_copy(update={"scores": scores, "tiers": {}}))
+    return {**ladders, **{name: _stretched(four[name], scheme.scores.rungs) for name in SCORES}}
+
+
+def _stretched(ladder: AnyLadder, rungs: int) -> AnyLadder:
+    """The ladder on ``rungs`` rungs from end to end: rung 1 stays 1, the highest becomes the highest, the others between."""
+    if isinstance(ladder, GroupedLadder):
+        each = {group: _stretched(one, rungs) for group, one in ladder.ladders.items()}
+        return GroupedLadder(ladder.within, {g: one for g, one in each.items() if isinstance(one, Ladder)})
+    steps = ladder.rungs - 1
+    place = [1 + (2 * i * (rungs - 1) + steps) // (2 * steps) for i in range(ladder.rungs)]
+    reached = [sum(p <= j for p in place) for j in range(1, rungs)]
+    return Ladder(
+        tuple(ladder.cuts[min(n, steps) - 1] if n else -np.inf for n in reached), ladder.better, ladder.method
+    )
+
+
+def _bootstrapped(
+    customers: pd.DataFrame, scheme: Scheme, segment: "pd.Series[str]", times: int, seed: int
+) -> tuple[NDArray[np.float64], list[str | None], NDArray[np.int64]]:
+    """Per customer the share of resamples that keep the segment and the commonest other; per resample how many move."""
+    names = [s.name for s in scheme.segments]
+    code = {name: i for i, name in enumerate(names)}
+    home = segment.map(code).to_numpy()
+    counts = np.zeros((len(customers), len(names)), dtype=np.int32)
+    generator, everybody = np.random.default_rng(seed), np.arange(len(customers))
+    moved = np.zeros(times, dtype=np.int64)
+    for i in range(times):
+        sample = customers.iloc[np.sort(generator.choice(everybody, len(everybody)))]
+        if nobody_bought(sample):
+            sample = customers
+        there = _segments(customers, scheme, fit_ladders(sample, scheme)).map(code).to_numpy()
+        counts[everybody, there] += 1
+        moved[i] = int((there != home).sum())
+    keeps = counts[everybody, home] / times
+    counts[everybody, home] = 0
+    commonest, most = counts.argmax(axis=1), counts.max(axis=1)
+    return keeps, [names[c] if m else None for c, m in zip(commonest, most, strict=True)], moved

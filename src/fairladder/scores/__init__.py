@@ -1,0 +1,1 @@
+"""Customers on ladders: scores, segments, tiers, top lists, saved ladders, the scheme as SQL, fairness."""

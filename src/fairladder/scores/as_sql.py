@@ -1,0 +1,150 @@
+"""The whole scheme as one portable SQL statement: ladders, tiers and rules, for a database that keeps the customers."""
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from sqlglot import exp
+
+from fairladder.conditions import Kind, frame_kinds, parse_condition, to_engine
+from fairladder.engine import postgres, sqlite
+from fairladder.engine.layout import laid_out
+from fairladder.errors import UsageError, nearest
+from fairladder.ladder import GroupedLadder
+from fairladder.scheme import Scheme
+from fairladder.scores.fitting import SCORES, AnyLadder
+from fairladder.sqltree import case, column, named, numeric, select, sql
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+DIALECTS = ("duckdb", "sqlite", "postgres")
+
+
+def scheme_sql(
+    scheme: Scheme, ladders: Mapping[str, AnyLadder], customers: "pd.DataFrame", dialect: str = "duckdb"
+) -> str:
+    """A SELECT over a table ``customers`` that adds scores, total, code, tiers, segment and stance.
+
+    ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), and are of the kinds of this frame.
+    Run in DuckDB, SQLite or PostgreSQL it gives what ``score`` gives with the same ladders. Percentile columns are left
+    out: they need all customers, not a rule. Raises UsageError for another
+    dialect, or ladders within groups of a column that is no text.
+
+    >>> import fairladder as fl
+    >>> orders = fl.sample_orders()
+    >>> scored = orders.score()
+    >>> text = fl.scheme_sql(orders.scheme, fl.fit_ladders(orders.customers()), scored, "sqlite")
+    >>> text.splitlines()[0]
+    'WITH scored AS ('
+    """
+    if dialect not in DIALECTS:
+        raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
+    kinds = frame_kinds(customers)
+    scores = [named(_for_buyers(_rung(ladders[n], m, kinds)), n) for n, (m, _) in SCORES.items()]
+    layers = [
+        ("scored", "The rung of each score, for customers with a purchase.", scores),
+        ("totalled", "The scores added up by their weights, and side by side.", _totals(scheme)),
+        ("tiered", "The label of each tier.", [named(_for_buyers(_tier(t, ladders[n], kinds)), n) for n, t in scheme.tiers.items()]),
+        ("placed", "The segment of the first rule that holds.", [named(_segment(scheme, kinds), "segment")]),
+    ]  # fmt: skip
+    last, tree = "customers", exp.Select()
+    for name, comment, added in layers:
+        if not added:
+            continue
+        layer = select(["*", *added], exp.to_table(last))
+        layer.add_comments([f" {comment} "])
+        tree = tree.with_(name, as_=layer, copy=False)
+        last = name
+    stances = [(sql("segment = :n", n=s.name), exp.Literal.string(s.stance)) for s in scheme.segments]
+    tree = tree.select("*", named(case(stances, exp.null()), "stance"), copy=False).from_("placed", copy=False)
+    return laid_out(_in_dialect(tree, dialect), dialect)
+
+
+def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
+    """A condition in the words of a dialect, over columns of its own names; true, false or null as ``score`` takes it.
+
+    Raises ConditionError where it is wrong.
+    """
+    tree = to_engine(parse_condition(text, kinds), {name: column(name) for name in kinds})
+    return str(_in_dialect(exp.Select().select(tree), dialect).expressions[0].sql(dialect))
+
+
+def _for_buyers(tree: exp.Expr) -> exp.Expr:
+    return sql("CASE WHEN orders > 0 THEN :t END", t=tree)
+
+
+def _rung(ladder: AnyLadder, measure: str, kinds: Mapping[str, Kind]) -> exp.Expr:
+    if not isinstance(ladder, GroupedLadder):
+        tree: exp.Expr = ladder.sql_tree(measure)
+        return tree
+    if kinds.get(ladder.within) != "text":
+        raise UsageError(f"In SQL, ladders can be within groups of text only, and `{ladder.within}` is none.")
+    group = column(ladder.within)
+    branches = [
+        (sql(":g IS NULL", g=group) if name is None else sql(":g = :n", g=group, n=exp.Literal.string(name)), one.sql_tree(measure))
+        for name, one in ladder.ladders.items()
+    ]  # fmt: skip
+    return case(branches, exp.null())
+
+
+def _tier(tier: Any, ladder: AnyLadder, kinds: Mapping[str, Kind]) -> exp.Expr:
+    labels = exp.Case(this=exp.paren(_rung(ladder, tier.of, kinds)))
+    for place, label in enumerate(tier.names()):
+        labels = labels.when(exp.convert(tier.size - place), exp.Literal.string(label), copy=False)
+    return labels
+
+
+def _totals(scheme: Scheme) -> list[exp.Expr]:
+    total: exp.Expr | None = None
+    for name, weight in zip(SCORES, scheme.scores.weights, strict=True):
+        part = sql(":w * :s", w=exp.convert(weight), s=column(name))
+        total = part if total is None else sql(":a + :b", a=total, b=part)
+    assert total is not None
+    if any(isinstance(w, float) and not w.is_integer() for w in scheme.scores.weights):
+        total = sql("ROUND(CAST(:t AS DOUBLE) + 1e-9, 2)", t=exp.paren(total))  # halves go up, whatever their float
+    code = sql("CAST(:r AS VARCHAR) || '-' || CAST(:f AS VARCHAR) || '-' || CAST(:m AS VARCHAR)",
+               r=column("recency_score"), f=column("frequency_score"), m=column("monetary_score"))  # fmt: skip
+    return [named(total, "score_total"), named(code, "score_code")]
+
+
+def _segment(scheme: Scheme, kinds: Mapping[str, Kind]) -> exp.Expr:
+    others = {name: ours for name, ours in scheme.own_names().items() if name not in kinds and ours in kinds}
+    cells = {name: column(others.get(name, name)) for name in (*kinds, *others)}
+    kinds = {**kinds, **{name: kinds[ours] for name, ours in others.items()}}
+    rules = [
+        (to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells), exp.Literal.string(s.name))
+        for s in scheme.segments if s.when is not None
+    ]  # fmt: skip
+    return case(rules, exp.Literal.string(scheme.segments[-1].name))
+
+
+def _in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
+    if dialect == "duckdb":
+        return tree
+
+    def changed(node: exp.Expr) -> exp.Expr:
+        match node:
+            case exp.Like() if dialect == "postgres":
+                return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
+            case exp.Like():  # SQLite's LIKE does not tell capitals from small letters
+                signs = {"%": "*", "_": "?", "*": "[*]", "?": "[?]", "[": "[[]"}
+                pattern: str = "".join(signs.get(c, c) for c in node.expression.name)
+                return exp.Glob(this=node.this, expression=exp.Literal.string(pattern))
+            case exp.Lower() | exp.Upper():
+                return postgres.letter_by_letter(node) if dialect == "postgres" else sqlite.letter_by_letter(node)
+            case exp.Round() if dialect == "sqlite":
+                return sqlite.half_away(node)
+            case exp.Round() if dialect == "postgres":
+                digits = node.args.get("decimals") or exp.convert(0)
+                return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=numeric(node.this), n=digits)
+            case exp.Cast() if dialect == "sqlite" and node.to.this == exp.DType.DATE:
+                inner: exp.Expr = node.this  # days are ISO text there
+                return inner
+        return node
+
+    copy = tree.copy()
+    for node in reversed(list(copy.walk())):
+        other = changed(node)
+        if other is not node:
+            node.replace(other)
+    return copy

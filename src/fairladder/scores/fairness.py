@@ -1,0 +1,112 @@
+"""What fairness does here, in figures: who would be parted from an equal elsewhere, and how even the rungs are all the same."""
+
+from collections.abc import Mapping
+
+import numpy as np
+import pandas as pd
+
+from fairladder.book.spend import buyers
+from fairladder.frames import rows_of
+from fairladder.ladder import GroupedLadder, Ladder, ties_at_cuts
+from fairladder.scheme import Scheme
+from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values
+
+
+def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
+    """One row per score, over the customers with a purchase and without groups.
+
+    Columns: ``score``, ``measure``, ``parted`` (customers whom a split of the ranks, in row order, into equal counts sets
+    apart from an identical one), ``size_deviation`` of our ladder and ``size_deviation_inclusive`` of the spreadsheet's
+    method: the largest |n_k − n·p_k| ÷ n, 0..1, NaN without purchases.
+
+    >>> import fairladder as fl
+    >>> orders = fl.sample_orders()
+    >>> fl.fairness_of(orders.customers(), orders.scheme)["parted"].tolist()
+    [6, 147, 1]
+    """
+    rungs = (scheme or Scheme()).scores.rungs
+    bought = buyers(customers)
+    lines = []
+    for name, (measure, better) in SCORES.items():
+        values = measure_values(bought, measure)
+        worst_first = np.asarray(values, dtype=np.float64) * (1 if better == "high" else -1)
+        ours = Ladder.fit(values, rungs=rungs, better=better).size_deviation
+        theirs = Ladder.fit(values, rungs=rungs, better=better, method="inclusive").size_deviation
+        lines.append((name, measure, ties_at_cuts(worst_first, rungs), ours, theirs))
+    return pd.DataFrame(lines, columns=["score", "measure", "parted", "size_deviation", "size_deviation_inclusive"])
+
+
+def in_words(table: pd.DataFrame) -> str:
+    """The table as one sentence, empty where nobody would be parted."""
+    if not table["parted"].sum():
+        return ""
+    some = table[table["parted"] > 0]
+    counts = ", ".join(f"{r.parted:,} by {r.measure}" for r in rows_of(some))
+    ours, theirs = (
+        " and ".join(f"{100 * v:.1f}" for v in some[name]) for name in ("size_deviation", "size_deviation_inclusive")
+    )
+    return (
+        f"Equal counts by row order would part customers from identical ones: {counts}. Here nobody is parted; rungs are off by "
+        f"{ours} % at most, by a spreadsheet's percentiles {theirs} %."
+    )
+
+
+def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> list[str]:
+    """What has to be said of ladders beside the scores: rungs that hold nobody, groups that are small or have no ladder."""
+    notes = []
+    for name, ladder in ladders.items():
+        if isinstance(ladder, GroupedLadder):
+            if ladder.small:
+                named = ", ".join(str(g) for g in ladder.small[:5])
+                notes.append(
+                    f"{name}: {len(ladder.small):,} groups have fewer than {2 * ladder.rungs} members ({named})."
+                )
+            bought = buyers(customers)
+            if unseen := ladder.unseen(group_labels(bought, ladder.within)):
+                notes.append(
+                    f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}; customers there have none."
+                )
+        elif ladder.empty and sum(ladder.sizes):
+            notes.append(f"{name}: nobody stands on rung {', '.join(map(str, ladder.empty))}.")
+    return notes
+
+
+#: With fewer customers a rung holds a handful, and with less history than so many usual gaps nobody can have left.
+FEW_CUSTOMERS, FEW_GAPS, FEW_DAYS = 30, 3, 90
+
+
+def too_few_to_advise(customers: pd.DataFrame) -> list[str]:
+    """Why these customers are too few, or their history too short, to say whom to keep and whom to leave alone; empty if not."""
+    bought = buyers(customers)
+    if bought.empty:
+        return []
+    lines = []
+    if len(bought) < FEW_CUSTOMERS:
+        who = "1 customer has" if len(bought) == 1 else f"{len(bought)} customers have"
+        lines.append(
+            f"Too few to advise: only {who} a purchase, under {FEW_CUSTOMERS}. A rung holds a handful then, so look at each of them "
+            "and not at the segments."
+        )
+    days = (bought["last_order"].max() - bought["first_order"].min()).days
+    gap = bought["average_gap_days"].median()
+    least = FEW_DAYS if np.isnan(gap) else FEW_GAPS * gap
+    if days < least:
+        usual = (
+            "nobody has ordered on two days yet" if np.isnan(gap) else f"the usual gap between orders is {gap:.0f} days"
+        )
+        lines.append(
+            f"Too early to advise: the orders span {days} days, and {usual}. Who seems to have left may just not be due yet."
+        )
+    return lines
+
+
+#: A segment that holds more than this share of all customers hardly tells them apart.
+MOST_IN_ONE = 0.5
+
+
+def segment_notes(summary: pd.DataFrame) -> list[str]:
+    """A warning for a segment that holds over half of all customers."""
+    return [
+        f"Segment {s.segment} holds {100 * s.customer_share:.0f} % of all customers; a rule that takes so many hardly tells them apart."
+        for s in rows_of(summary) if s.customer_share > MOST_IN_ONE
+    ]  # fmt: skip

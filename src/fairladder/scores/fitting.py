@@ -1,0 +1,104 @@
+"""Ladders fitted to columns of customers, as the scheme asks: for the three scores, and for tiers."""
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from fairladder import columns
+from fairladder.conditions import frame_kinds
+from fairladder.errors import UsageError, nearest
+from fairladder.ladder import GroupedLadder, Ladder, spend_ladder, top_ladder
+from fairladder.ladder.ranks import Better
+from fairladder.numbers import EXACT_DECIMALS, to_minor
+from fairladder.scheme import Scheme, Tier
+
+AnyLadder = Ladder | GroupedLadder
+
+#: Score → its measure and which end of it is better, in the order of weights and of ``score_code``.
+SCORES: Mapping[str, tuple[str, Better]] = {
+    "recency_score": ("recency_days", "low"),
+    "frequency_score": ("orders", "high"),
+    "monetary_score": ("spend", "high"),
+}
+
+
+def fit_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme) -> AnyLadder:
+    """The ladder of a score, for the customers with a purchase."""
+    scores = scheme.scores
+
+    def fit(values: NDArray[np.generic]) -> Ladder:
+        shares = scores.shares if scores.method == "even" else None
+        return Ladder.fit(values, rungs=scores.rungs, method=scores.method, better=better, shares=shares)
+
+    return _fitted(bought, measure, scores.within, fit)
+
+
+def fit_tier(bought: pd.DataFrame, tier: Tier) -> AnyLadder:
+    """The ladder of a tier, for the customers with a purchase.
+
+    Raises UsageError where its column is missing, is no number or day, or has no total that anybody could hold a part of.
+    """
+    better = tier.better or columns.better(tier.of)
+    if tier.spend_percents is not None and (
+        not columns.has_total(tier.of) or frame_kinds(bought).get(tier.of) == "day"
+    ):
+        raise UsageError(
+            f"`spend_percents` needs a measure that adds up, such as spend or orders; `{tier.of}` does not."
+        )
+
+    def fit(values: NDArray[np.generic]) -> Ladder:
+        if tier.top_percents is not None:
+            return top_ladder(values, tier.top_percents, better=better, ties=tier.ties)
+        if tier.spend_percents is not None:
+            known = np.asarray(values, dtype=np.float64)
+            whole = to_minor(known[~np.isnan(known)], EXACT_DECIMALS)
+            return spend_ladder(whole, tier.spend_percents, better=better, unit=10**EXACT_DECIMALS)
+        return Ladder.fit(values, rungs=tier.rungs or 0, better=better, shares=tier.shares)
+
+    return _fitted(bought, tier.of, tier.within, fit)
+
+
+def _fitted(bought: pd.DataFrame, measure: str, within: str | None, fit: Callable[[Any], Ladder]) -> AnyLadder:
+    values = measure_values(bought, measure)
+    if within is None:
+        return fit(values)
+    return GroupedLadder.fit(within, values, group_labels(bought, within), fit)
+
+
+def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]:
+    """A column of numbers (floats, NaN for null; whole numbers where none is null) or days, shape (n,).
+
+    Raises UsageError where there is no such column, or it holds neither.
+    """
+    if measure not in customers.columns:
+        raise UsageError(
+            f"There is no measure `{measure}` among the customers' columns. {nearest(measure, map(str, customers.columns))}"
+        )
+    column = customers[measure]
+    if frame_kinds(customers[[measure]])[measure] not in ("number", "day"):
+        raise UsageError(
+            f"`{measure}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order."
+        )
+    if column.dtype.kind == "M":
+        days: NDArray[np.generic] = column.to_numpy().astype("datetime64[D]")
+        return days
+    if column.dtype.kind in "iu" and not column.isna().any():
+        whole: NDArray[np.generic] = column.to_numpy(dtype=np.int64)
+        return whole
+    numbers: NDArray[np.generic] = column.to_numpy(dtype=np.float64, na_value=np.nan)
+    return numbers
+
+
+def group_labels(customers: pd.DataFrame, within: str) -> NDArray[np.object_]:
+    """Each customer's group as text, None where it is null; shape (n,)."""
+    if within not in customers.columns:
+        raise UsageError(
+            f"There is no group `{within}` among the customers' columns. {nearest(within, map(str, customers.columns))}"
+        )
+    column = customers[within]
+    labels: NDArray[np.object_] = column.astype(str).to_numpy(dtype=object, copy=True)
+    labels[column.isna().to_numpy(dtype=bool)] = None
+    return labels

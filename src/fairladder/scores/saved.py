@@ -1,0 +1,143 @@
+"""Ladders kept in a file, to score another month with the same yardstick, and how far customers have drifted on them."""
+
+import datetime as dt
+import json
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from fairladder.book.spend import bought, buyers
+from fairladder.errors import DataError, UsageError
+from fairladder.ladder import GroupedLadder, Ladder
+from fairladder.ladder.drift import drift_index, verdict
+from fairladder.ladder.grouped import members
+from fairladder.output.files import as_json
+from fairladder.output.targets import replacing
+from fairladder.scheme import Scheme
+from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values
+
+_KIND = "fairladder ladders"
+
+
+@dataclass(frozen=True)
+class SavedLadders:
+    """Ladders by name of their score or tier, and where they come from."""
+
+    ladders: Mapping[str, AnyLadder]
+    measures: Mapping[str, str]
+    """Name → the column that the ladder is of."""
+    as_of: dt.date | None
+    customers: int
+    """Customers with a purchase when they were fitted."""
+    settings: Mapping[str, Any] = field(repr=False)
+
+    @classmethod
+    def of(
+        cls, ladders: Mapping[str, AnyLadder], scheme: Scheme, customers: pd.DataFrame, as_of: dt.date | None
+    ) -> "SavedLadders":
+        """Ladders just fitted to ``customers``, as a thing to save."""
+        measures = {n: m for n, (m, _) in SCORES.items()} | {n: t.of for n, t in scheme.tiers.items()}
+        paying = int(bought(customers).sum())
+        return cls(dict(ladders), {n: measures[n] for n in ladders}, as_of, paying, scheme.as_json())
+
+    def save(self, path: str | Path) -> None:
+        """Write them as JSON, whole or not at all."""
+        plain = {
+            "kind": _KIND, "as_of": self.as_of.isoformat() if self.as_of else None, "customers": self.customers,
+            "ladders": {n: {"of": self.measures[n], **ladder.to_dict()} for n, ladder in self.ladders.items()},
+            "settings": self.settings,
+        }  # fmt: skip
+        with replacing(path) as beside:
+            beside.write_text(as_json(plain), "utf-8")
+
+    def for_scheme(self, scheme: Scheme) -> Mapping[str, AnyLadder]:
+        """The ladders, once it is sure that they are those that the scheme asks for.
+
+        Raises UsageError naming the ladder that is missing, is of another column, or has another number of rungs.
+        """
+        wanted = {n: (m, scheme.scores.rungs) for n, (m, _) in SCORES.items()}
+        wanted |= {n: (t.of, t.size) for n, t in scheme.tiers.items()}
+        for name, (measure, rungs) in wanted.items():
+            if name not in self.ladders:
+                raise UsageError(f"The saved ladders have none for `{name}`. Save them anew with this scheme.")
+            if self.measures[name] != measure or self.ladders[name].rungs != rungs:
+                raise UsageError(
+                    f"The saved ladder `{name}` has {self.ladders[name].rungs} rungs of `{self.measures[name]}`, and the scheme asks "
+                    f"for {rungs} of `{measure}`. Save it anew with this scheme."
+                )
+        return self.ladders
+
+
+def load_ladders(path: str | Path) -> SavedLadders:
+    """Ladders that ``SavedLadders.save`` wrote. Raises UsageError where there is no such file, DataError where it is another."""
+    try:
+        plain = json.loads(Path(path).read_text("utf-8"))
+    except FileNotFoundError:
+        raise UsageError(
+            f"There is no file {str(path)!r}. `fairladder score … --save-ladders FILE` writes one."
+        ) from None
+    except ValueError:
+        plain = None
+    if not isinstance(plain, dict) or plain.get("kind") != _KIND:
+        raise DataError(f"{str(path)!r} holds no saved ladders. `fairladder score … --save-ladders FILE` writes them.")
+    kinds = {n: GroupedLadder if "groups" in ladder else Ladder for n, ladder in plain["ladders"].items()}
+    ladders = {n: kinds[n].from_dict(ladder) for n, ladder in plain["ladders"].items()}
+    day = dt.date.fromisoformat(plain["as_of"]) if plain["as_of"] else None
+    return SavedLadders(
+        ladders, {n: lad["of"] for n, lad in plain["ladders"].items()}, day, plain["customers"], plain["settings"]
+    )
+
+
+def drift(saved: SavedLadders, customers: pd.DataFrame) -> pd.DataFrame:
+    """How the customers with a purchase stand on saved ladders now: one row per ladder, group and rung.
+
+    Columns: ``ladder``, ``group`` (null without groups), ``rung``, ``customers_then``, ``share_then``, ``customers_now``,
+    ``share_now`` (0..1), ``drift_index`` (of the whole ladder; under 0.1 steady, from 0.25 on moved), ``verdict``,
+    ``below`` and ``above`` (customers with values beyond the ends of those seen then). ``customers`` must have the columns
+    that the ladders are of.
+
+    >>> import fairladder as fl
+    >>> orders = fl.sample_orders()
+    >>> customers = orders.customers()
+    >>> saved = fl.SavedLadders.of(fl.fit_ladders(customers), orders.scheme, customers, orders.as_of)
+    >>> fl.drift(saved, orders.score())["verdict"].unique().tolist()
+    ['steady']
+    """
+    bought = buyers(customers)
+    lines = [
+        line
+        for name, ladder in saved.ladders.items()
+        for group, one, here in _single(ladder, bought)
+        for line in _lines(name, group, one, measure_values(bought, saved.measures[name])[here])
+    ]
+    columns = [
+        "ladder", "group", "rung", "customers_then", "share_then", "customers_now", "share_now", "drift_index", "verdict",
+        "below", "above",
+    ]  # fmt: skip
+    return pd.DataFrame(lines, columns=columns)
+
+
+def _single(ladder: AnyLadder, bought: pd.DataFrame) -> Iterator[tuple[str | None, Ladder, Any]]:
+    if isinstance(ladder, Ladder):
+        yield None, ladder, slice(None)
+        return
+    groups = group_labels(bought, ladder.within)
+    for group, one in ladder.ladders.items():
+        yield group, one, members(groups, group)
+
+
+def _lines(name: str, group: str | None, ladder: Ladder, values: Any) -> Iterator[tuple[Any, ...]]:
+    rungs = ladder.place(values)
+    now = np.bincount(rungs, minlength=ladder.rungs + 1)[1:].tolist()
+    then, index = list(ladder.sizes), drift_index(ladder.sizes, now)
+    numbers = values.astype(np.int64) if ladder.days else np.asarray(values, dtype=np.float64)
+    low, high = ladder.ends or (-np.inf, np.inf)
+    below, above = int((numbers < low).sum()), int((numbers > high).sum())
+    for rung in range(ladder.rungs, 0, -1):
+        t, n = then[rung - 1], now[rung - 1]
+        share_then, share_now = t / sum(then) if sum(then) else np.nan, n / sum(now) if sum(now) else np.nan
+        yield name, group, rung, t, share_then, n, share_now, index, verdict(index), below, above

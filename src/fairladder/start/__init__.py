@@ -1,0 +1,1 @@
+"""The first scheme for an export, written and tried."""

@@ -1,0 +1,107 @@
+"""The first scheme for an export: guessed roles with the reason for each, as commented TOML."""
+
+import json
+from collections.abc import Mapping, Sequence
+from decimal import Decimal
+from typing import Any
+
+from sqlglot import exp
+
+from fairladder.orders.guess import Guess
+from fairladder.orders.source import Source
+from fairladder.scheme import ROLES
+from fairladder.sqltree import cell_column, named, select, sql
+
+#: A state, its rows and money, and whether it says that an order does not stand.
+State = tuple[str | None, int, Decimal, bool]
+
+
+_HINTS = {
+    "amount_is": '# amount_is = "order" # where each row repeats its order\'s total',
+    "date_format": '# date_format = "day-first" # iso, day-first, month-first, year-first, or a pattern such as %d.%m.%y',
+}
+
+
+def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any], states: Sequence[State] = ()) -> str:
+    """TOML that works at once; what cannot be told from the rows stands there as a comment.
+
+    ``states`` are those of the orders that count, with rows, money, and whether they say that an order does not stand.
+    """
+    settled = {g.role: g for g in guesses if not g.rivals}
+    lines = [f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.", "", "[orders]"]
+    lines += [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in given.items() if key not in ROLES]
+    for role in ROLES:
+        if role in given:
+            lines.append(f"{role} = {_quoted(given[role])} # as you said")
+        elif role in settled:
+            lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
+    status = given.get("status") or (settled["status"].column if "status" in settled else None)
+    lines += [
+        *(_where(source, status, states) if status else []),
+        *([] if "order" in settled or "order" in given else ["# order = \"…\" # no order id was found: every row counts as one order"]),
+        *(hint for key, hint in _HINTS.items() if key not in given),
+        "",
+        "[money]",
+        "decimals = 2",
+        'refunds = "net" # "ignore" leaves refunds out of spend',
+        *([_currency(source, settled["currency"].column)] if "currency" in settled else []),
+        "",
+        "[customers]",
+        '# file = "customers.csv" # one row per customer, beside this file',
+        "",
+        "[time]",
+        "# as_of = 2026-06-30 # without it: the latest day among the orders",
+        '# time_zone = "Europe/Lisbon" # where the business keeps its days',
+        "",
+        "[scores]",
+        "rungs = 5",
+        'method = "even"',
+        "",
+        "# Without [[segments]] the rules that come with Fair Ladder hold. One of your own looks like this; the last needs",
+        "# `otherwise = true` in place of `when`.",
+        "# [[segments]]",
+        '# name = "mainstay"',
+        '# when = "recency_score >= 4 AND frequency_score >= 4 AND monetary_score >= 4"',
+        '# stance = "keep" # keep, grow, welcome, win-back or leave',
+    ]  # fmt: skip
+    return "\n".join(lines) + "\n"
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _values(source: Source, name: str) -> list[str]:
+    cell = sql("TRIM(CAST(:c AS VARCHAR))", c=cell_column(name))
+    query = select([named(cell, "value"), named(sql("COUNT(*)"), "n")], source.relation).group_by("1", copy=False)
+    query = query.order_by(exp.Ordered(this=exp.column("n"), desc=True), "value", copy=False).limit(6, copy=False)
+    return [row["value"] for row in source.engine.table(query).to_pylist() if row["value"]]
+
+
+def _where(source: Source, status: str, states: Sequence[State]) -> list[str]:
+    """The states there are, and a condition that leaves out those that say that an order does not stand."""
+    name = status if status.isidentifier() else f'\\"{status}\\"'
+    if not states:
+        values = _values(source, status)
+        return [
+            f"# where = \"{name} <> '{values[-1] if values else 'cancelled'}'\" # `{status}` holds {', '.join(values)}"
+        ]
+    lines = []
+    for state, rows, money, void in states:
+        counts = " - counts, and should it?" if void else ""
+        lines.append(f"#   {_one_line(state or '(blank)')}: {rows:,} row{'' if rows == 1 else 's'}, {money:,}{counts}")
+    void_ones = [state for state, _, _, void in states if void and state] or [str(states[-1][0] or "cancelled")]
+    quoted = ", ".join("'" + _one_line(state).replace("'", "''").replace('"', '\\"') + "'" for state in void_ones)
+    condition = f"{name} IS NULL OR {name} NOT IN ({quoted})"
+    return [f'# where = "{condition}" # without the sign in front, these do not count. `{status}` holds:', *lines]
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())
+
+
+def _currency(source: Source, name: str) -> str:
+    values = _values(source, name)
+    return (
+        f"# currency = {_quoted(values[0] if values else 'EUR')} # the one to keep; `{name}` holds {', '.join(values)}"
+    )

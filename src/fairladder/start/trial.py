@@ -1,0 +1,51 @@
+"""The first scheme for an export, tried on it."""
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from fairladder.book.opened import open_unread
+from fairladder.book.read import Read, read
+from fairladder.book.signs import sentences
+from fairladder.errors import DataError
+from fairladder.orders.anywhere import open_anything
+from fairladder.orders.guess import guess_roles
+from fairladder.orders.roles import settle_roles
+from fairladder.scheme import ROLES, scheme_from
+from fairladder.start.first_scheme import first_scheme
+
+
+@dataclass(frozen=True)
+class Trial:
+    """A first scheme: its TOML, the roles with their reasons, and how it fared on the orders."""
+
+    toml: str
+    roles: list[tuple[str, str, str]]
+    balance: dict[str, Any]
+    trouble: str
+    """What is to settle first; empty where the scheme works."""
+    findings: tuple[str, ...] = ()
+    """What every command will have to say of these orders."""
+
+
+def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
+    """Guess the roles that are not given, write the scheme, and try it on the orders.
+
+    Raises SchemeError where two columns are equally good for a role that matters, or a role finds no column.
+    """
+    known = {role: given[role] for role in ROLES if role in given}
+    scheme = scheme_from({"orders": dict(given)}, "options")
+    source = open_anything(orders, scheme.orders)
+    settle_roles(scheme.orders, source)  # asks where two columns are equally good
+    guesses = [g for g in guess_roles(source, known) if not g.rivals]
+    toml = first_scheme(source, guesses, dict(given))
+    why = {g.role: (g.column, g.why) for g in guesses} | {role: (name, "as you said") for role, name in known.items()}
+    roles = [(role, *why[role]) for role in ROLES if role in why]
+    try:
+        tried = read(open_unread(orders, None, scheme_from(tomllib.loads(toml), "the first scheme")), kind=Read)
+        tried.require_fit()
+        toml = first_scheme(source, guesses, dict(given), tried.states())
+    except DataError as error:
+        return Trial(toml, roles, {}, str(error))
+    return Trial(toml, roles, tried.balance.as_json(), "", tuple(sentences(tried.findings)))

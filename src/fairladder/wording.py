@@ -1,0 +1,97 @@
+"""Numbers, days and shares in the words in which people read them."""
+
+import datetime as dt
+import unicodedata
+from math import isnan
+from typing import Any
+
+NOTHING = "–"
+
+
+def plain(text: str) -> str:
+    """Text of somebody's as it can be shown: signs that steer a terminal or turn the line round become ``�``."""
+    return text if text.isprintable() else "".join("�" if _steers(c) else c for c in text)
+
+
+def _steers(sign: str) -> bool:
+    return sign not in "\n\t" and (unicodedata.category(sign) == "Cc" or sign in _TURNING)
+
+
+#: Marks that change the direction of what follows.
+_TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f\u061c")
+
+
+def count(number: float) -> str:
+    """Whole number with thousands marked."""
+    return f"{int(number):,}"
+
+
+def money(amount: Any, decimals: int = 0) -> str:
+    """Amount with thousands marked; a dash where there is none."""
+    return NOTHING if missing(amount) else f"{float(amount):,.{decimals}f}"
+
+
+def value(number: Any) -> str:
+    """A measure's value: whole numbers and amounts with thousands marked, days and names as they are, nothing for null."""
+    if number is None:
+        return ""
+    return f"{number:,.2f}" if isinstance(number, float) else f"{number:,}" if isinstance(number, int) else str(number)
+
+
+def span(above: Any, up_to: Any) -> str:
+    """What a rung holds: ``above 45, up to 149``."""
+    bounds = [
+        f"above {value(above)}" if above is not None else "",
+        f"up to {value(up_to)}" if up_to is not None else "",
+    ]
+    return ", ".join(b for b in bounds if b) or "everything"
+
+
+def percent(share: Any) -> str:
+    """Share 0..1 in percent, with one decimal; ``under 0.1 %`` rather than a zero that is none."""
+    if missing(share):
+        return NOTHING
+    return "under 0.1 %" if 0 < share < 0.0005 else f"{100 * share:.1f} %"
+
+
+def days(number: Any) -> str:
+    """Whole days (halves up, never negative) with thousands marked; a dash where there are none."""
+    return NOTHING if missing(number) else f"{int(float(number) + 0.5):,}"
+
+
+def day(value: Any) -> str:
+    """``30 June 2026``; a dash where there is no day."""
+    return NOTHING if value is None or value != value else f"{value.day} {value:%B %Y}"
+
+
+def cell(value: Any, kind: str | None) -> str:
+    """A cell by the kind of its column (``columns.Kind``), or by its looks where nobody knows the kind; a dash for null."""
+    if missing(value):
+        return NOTHING
+    if kind == "money":
+        return money(value, 2)
+    if kind == "share":
+        return percent(value)
+    if hasattr(value, "strftime"):
+        return day(value)
+    if isinstance(value, float):
+        return f"{value:,.3g}" if abs(value) < 1000 else f"{value:,.0f}"
+    return count(value) if isinstance(value, int) else str(value)
+
+
+def missing(value: Any) -> bool:
+    """Whether a cell is null in any of the ways of a DataFrame."""
+    return value is None or (isinstance(value, float) and isnan(value)) or str(value) in ("<NA>", "NaT")
+
+
+def reckoning(as_of: dt.date | None, came_from: str) -> str:
+    """``As of 30 June 2026 (day asked for)``."""
+    return f"As of {day(as_of)} ({came_from})" if as_of else "Without a day of reckoning: no row is used"
+
+
+def rows_read(balance: dict[str, Any]) -> str:
+    """``18,119 rows read: 17,367 used, 289 set aside, 463 left out`` of a balance as JSON."""
+    parts = [(balance[name], name.replace("_", " ")) for name in ("used", "set_aside", "left_out", "outside_window", "repeats_dropped")
+             if name in balance]  # fmt: skip
+    text = ", ".join(f"{count(n)} {name}" for n, name in parts if n or name == "used")
+    return f"{count(balance['rows_read'])} rows read: {text}"

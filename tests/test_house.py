@@ -54,6 +54,10 @@ def test_examples_in_docstrings_run(monkeypatch):
     assert sum(t.attempted for t in tried) > 70
 
 
+def test_the_page_of_the_interface_is_current():
+    assert runpy.run_path(str(ROOT / "docs" / "api.py"))["page"]() == (ROOT / "docs" / "api.md").read_text("utf-8")
+
+
 def test_every_column_is_in_the_registry(scored):
     table, _ = scored
     assert (ROOT / "docs" / "columns.md").read_text("utf-8") == columns.as_markdown()

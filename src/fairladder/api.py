@@ -195,9 +195,9 @@ def sample_orders() -> Orders:
 
 
 def open_orders(
-    orders: Any,
+    orders: object,
     *,
-    customers: Any = None,
+    customers: object = None,
     scheme: str | Path | Scheme | Mapping[str, Any] | None = None,
     allow_set_aside: bool = False,
     allow: Sequence[str] = (),

@@ -82,13 +82,29 @@ class CampaignList(Answer):
 
 
 def campaign(
-    orders: Read, name: str | None = None, *, pseudonym_key: bytes | None = None, **options: Any
+    orders: Read,
+    name: str | None = None,
+    *,
+    when: str | None = None,
+    bought_from: dt.date | None = None,
+    bought_through: dt.date | None = None,
+    at_least: float | None = None,
+    exclude: Sequence[str] | None = None,
+    consent: str | None = None,
+    contacted: Sequence[str] | None = None,
+    contacted_days: int | None = None,
+    limit: int | None = None,
+    budget: float | None = None,
+    cost: float | None = None,
+    by: str | None = None,
+    ties: str | None = None,
+    holdout: float | str | None = None,
+    pseudonym_key: bytes | None = None,
 ) -> CampaignList:
     """The list of one campaign.
 
-    ``name`` is that of one of the scheme's ``[[campaigns]]``, whose keys ``options`` override; or of a new one made of
-    ``options`` alone (keys as in the scheme: ``when``, ``bought_from``, ``bought_through``, ``at_least``, ``exclude``,
-    ``consent``, ``contacted`` and ``contacted_days``, ``limit`` or ``budget`` and ``cost``, ``by``, ``ties``, ``holdout``). Campaigns
+    ``name`` is that of one of the scheme's ``[[campaigns]]``, whose keys the others override; or of a new one made of
+    them alone. They mean what they mean in the scheme. Campaigns
     that stand before it in the scheme do not take people from it here; ``campaign_lists`` makes all of them together.
     With ``pseudonym_key`` ids become keyed hashes and names are left out.
 
@@ -101,7 +117,12 @@ def campaign(
     (42, 8)
     """
     known = {c.name: c for c in orders.scheme.campaigns}
-    given = {k: v for k, v in options.items() if v is not None}
+    options: dict[str, Any] = {
+        "when": when, "bought_from": bought_from, "bought_through": bought_through, "at_least": at_least, "exclude": exclude,
+        "consent": consent, "contacted": contacted, "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost,
+        "by": by, "ties": ties, "holdout": holdout,
+    }  # fmt: skip
+    given = {k: list(v) if k in ("exclude", "contacted") else v for k, v in options.items() if v is not None}
     if name is not None and name not in known and not given:
         hint = nearest(name, known) if known else "The scheme has no [[campaigns]]."
         raise UsageError(f"There is no campaign `{name}` in the scheme. {hint}")

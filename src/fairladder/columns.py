@@ -302,6 +302,11 @@ def has_total(measure: str) -> bool:
     return known is None or known.adds_up
 
 
+def measures() -> list[str]:
+    """The columns of customers by which they can be ranked, cut and listed."""
+    return [c.name for c in (*CUSTOMERS, *SCORES, *FORECAST) if c.kind not in ("id", "text")]
+
+
 def title(name: str) -> str:
     """The head of a column of customers for people."""
     known = of_customers(name)

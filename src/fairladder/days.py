@@ -4,7 +4,7 @@ import datetime as dt
 from typing import Literal, get_args
 from zoneinfo import ZoneInfo
 
-from fairladder.errors import UsageError
+from fairladder.errors import UsageError, nearest
 
 Period = Literal["day", "week", "month", "quarter", "year"]
 PERIODS: tuple[Period, ...] = get_args(Period)
@@ -25,3 +25,10 @@ def as_day(value: str | dt.date) -> dt.date:
 def today(time_zone: str | None) -> dt.date:
     """The day that it is in the business time zone; in UTC without one."""
     return dt.datetime.now(ZoneInfo(time_zone) if time_zone else dt.UTC).date()
+
+
+def checked_period(period: str) -> Period:
+    """The period, or UsageError naming those there are."""
+    if period not in PERIODS:
+        raise UsageError(f"There is no period {period!r}. {nearest(period, PERIODS)}")
+    return period

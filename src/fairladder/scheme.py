@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
 
+from fairladder import columns
 from fairladder.errors import SchemeError, nearest, shortened
 from fairladder.settings import of_part
 from fairladder.shares import fraction, percent
@@ -55,6 +56,8 @@ def _described(schema: dict[str, Any], model: type[BaseModel]) -> None:
     """Say in the JSON Schema what each key means, in the words that options and help have, too."""
     for key, setting in of_part(_PARTS_OF.get(model.__name__, "")).items():
         schema["properties"][key]["description"] = setting.sentence
+        if setting.measure:
+            schema["properties"][key]["examples"] = columns.measures()
 
 
 class Part(BaseModel):

@@ -28,6 +28,8 @@ class Setting:
     metavar: str = ""
     panel: str = ""
     given: Given = "text"
+    measure: bool = False
+    """Whether it names a measure of customers, any of ours or of a column of their file."""
 
 
 def _role(role: str, sentence: str) -> Setting:
@@ -86,8 +88,8 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("scores", "weights", "Weights of recency, frequency and monetary score in their sum."),
     Setting("scores", "shares", "Share of customers for each rung, the worst first, where they are not alike."),
     Setting("scores", "within", "A column: ladders are fitted for each of its values apart."),
-    Setting("scores", "percentile_of", "The measure of `percentile` and `percent_rank`."),
-    Setting("tiers", "of", "The measure that the tiers cut."),
+    Setting("scores", "percentile_of", "The measure of `percentile` and `percent_rank`.", measure=True),
+    Setting("tiers", "of", "The measure that the tiers cut.", measure=True),
     Setting("tiers", "top_percents", "Edges from the best down, in a hundred customers."),
     Setting("tiers", "spend_percents", "Edges from the best down, in a hundred of the measure's total."),
     Setting("tiers", "rungs", "Number of even tiers."),
@@ -118,7 +120,7 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("campaigns", "limit", "At most so many.", "--limit", "NUMBER", HOW_MANY, "number"),
     Setting("campaigns", "budget", "As many as it pays for, at …", "--budget", "AMOUNT", HOW_MANY, "amount"),
     Setting("campaigns", "cost", "… so much a contact.", "--cost", "AMOUNT", HOW_MANY, "amount"),
-    Setting("campaigns", "by", "The measure to rank by; spend.", "--by", "COLUMN", HOW_MANY),
+    Setting("campaigns", "by", "The measure to rank by; spend.", "--by", "COLUMN", HOW_MANY, measure=True),
     Setting("campaigns", "ties", "Those tied at the limit: include or exclude.", "--ties", "HOW", HOW_MANY),
     Setting("campaigns", "holdout", "Held out, in a hundred: 20 or 20%.", "--holdout", "PERCENT", HOW_MANY, "percent"),
 )  # fmt: skip

@@ -113,11 +113,11 @@ def _flags(rows: Rows) -> list[str]:
 
 
 def order_rows_of(
-    rows: Rows, kept: exp.Expr, columns: Collection[str] | None, sequence: bool, bare: bool
+    rows: Rows, kept: exp.Expr, columns: Collection[str] | None, sequence: bool, states_tell_all: bool
 ) -> exp.Select:
-    """``order_rows`` from what ``kept_orders`` kept; ``bare`` where no row's id puts it aside, so that states tell all."""
+    """``order_rows`` from what ``kept_orders`` kept; ``states_tell_all`` where no row's id puts it aside."""
     shown, others = _shown_columns(rows, columns)
-    state = column("state") if bare else whole_state_of(rows, "order")
+    state = column("state") if states_tell_all else whole_state_of(rows, "order")
     names = ["placed_on", "amount", "lines", *(["moment"] if sequence else []), *(f"of {n}" for n in shown)]
     texts = [named(as_text(column(n)), n) for n in ("customer", "order")]
     used = select([*texts, *(column(n) for n in names)], kept).where(

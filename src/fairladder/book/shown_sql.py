@@ -7,8 +7,8 @@ from sqlglot import exp
 
 from fairladder.book.opened import Opened
 from fairladder.book.reduction import reduction
+from fairladder.engine.exact import EXACT_MINOR
 from fairladder.engine.layout import laid_out
-from fairladder.engine.protocol import EXACT_MINOR
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import settled

@@ -4,7 +4,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 from fairladder import wording
-from fairladder.cli.options import Request, figure_option, known_period, option
+from fairladder.cli.options import Request, figure_option, option
+from fairladder.days import checked_period
 from fairladder.errors import UsageError, nearest
 from fairladder.frames import row_of_largest, rows_of
 
@@ -59,7 +60,8 @@ def compare(
     if figure_of not in FIGURES or (figure_of == "sizes") != bool(every):
         hint = nearest(figure_of, FIGURES) if figure_of not in FIGURES else "sizes goes with --every, flows without."
         raise UsageError(f"--figure-of {figure_of}: {hint}")
-    known_period(every)
+    if every is not None:
+        checked_period(every)
     orders = door.opened(request, PATH_PARTS if every else PARTS, figures=True)
     with screen.busy(request, "Scoring both days"):
         from fairladder.review import comparison

@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import wording
-from fairladder.cli.options import Request, figure_option, known_figure, known_period
+from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.days import checked_period
 from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
     from fairladder.cli import door, screen
 
     known_figure(figure_of, FIGURES)
-    known_period(period)
+    checked_period(period)
     orders = door.opened(request, PARTS, figures=True, keep=OrderTable((by,) if by else ()))
     with screen.busy(request, "Counting who came when"):
         from fairladder.history import growth as history

@@ -47,15 +47,6 @@ def _share(option: str, read: Callable[[str], Any], text: str | None) -> float |
         raise UsageError(f"{option} {text}: {error}.") from None
 
 
-def known_period(period: str | None) -> None:
-    """Raise UsageError for a period that there is not, before any work is done."""
-    if period is not None:
-        from fairladder.days import PERIODS
-
-        if period not in PERIODS:
-            raise UsageError(f"There is no period {period!r}. {nearest(period, PERIODS)}")
-
-
 def figure_option(figures: tuple[str, ...]) -> Any:
     """``--figure-of``, for commands that draw several figures."""
     return typer.Option(

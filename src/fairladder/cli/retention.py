@@ -9,7 +9,8 @@ import typer
 
 from fairladder import wording
 from fairladder.cli.growth import By, Period
-from fairladder.cli.options import Request, figure_option, known_figure, known_period
+from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.days import checked_period
 from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
@@ -45,7 +46,7 @@ def retention(
     from fairladder.errors import UsageError
 
     known_figure(figure_of, FIGURES)
-    known_period(period)
+    checked_period(period)
     if goal is not None and goal < 2:  # one before the first order there is nobody
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     of_orders = request.part in (None, "cohorts", "rates")

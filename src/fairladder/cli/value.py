@@ -1,13 +1,14 @@
 """``fairladder value``: what customers are worth, so far, by formula and by forecast, each factor with its unit."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from fairladder import wording
-from fairladder.cli.options import Request, as_fraction, figure_option, known_figure, known_period, option
+from fairladder.cli.options import Request, as_fraction, figure_option, known_figure, option
+from fairladder.days import checked_period
 from fairladder.errors import UsageError
 from fairladder.frames import row_of_largest, rows_of
 from fairladder.settings import FORMULA
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
 
 PARTS = ("customers", "answers", "factors", "groups", "models", "backtest", "calibration", "tracking")
 FIGURES = ("tracking", "calibration", "expected", "active")
+#: Parts that the formula has something to say of; of all but the factors the forecast has.
+_OF_FORMULA = ("answers", "factors", "groups")
 _TOTALS = ("revenue", "orders", "periods")
 
 
@@ -76,7 +79,8 @@ def value(
     from fairladder.value.formula import checked_retention
     from fairladder.value.margins import checked_margin
 
-    known_period(period)
+    if period is not None:
+        checked_period(period)
     stays, kept, horizon = options.get("margin"), as_fraction("--retention", retention), options.get("horizon")
     checked_margin(stays)
     checked_retention(kept)
@@ -108,7 +112,7 @@ def value(
         asked = [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
         tables = {name: answers.table(name) for name in asked}
         view = answers.views() if whole else []
-    door.give(request, opened, tables, view, notes=answers.notes(), figure=lambda: answers.figure(figure_of))
+    door.give(request, opened, tables, view, notes=answers.notes(asked), figure=lambda: answers.figure(figure_of))
 
 
 def usual_period(orders: "Orders") -> str:
@@ -235,10 +239,10 @@ class _Answers:
         table.attrs[ALSO_MONEY] = ["low", "high"]
         return table
 
-    def notes(self) -> list[str]:
-        used = self.__dict__
-        notes = [*self.formula.notes] if "formulas" in used else []
-        return [*notes, *(self.forecast.notes if "forecast" in used else ())]
+    def notes(self, parts: Sequence[str]) -> list[str]:
+        """What has to be said beside these parts."""
+        notes = [*self.formula.notes] if set(_OF_FORMULA) & set(parts) else []
+        return [*notes, *(self.forecast.notes if set(parts) - {"factors"} else ())]
 
     def views(self) -> "list[RenderableType]":
         pieces = [_three(self.answers), _factors(self.formula), _why(self)]

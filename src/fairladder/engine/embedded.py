@@ -13,8 +13,8 @@ import duckdb
 import pyarrow as pa
 from sqlglot import exp
 
+from fairladder.engine.exact import exact_minor_functions
 from fairladder.engine.layout import laid_out
-from fairladder.engine.protocol import exact_minor_functions
 from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
 from fairladder.sqltree import select

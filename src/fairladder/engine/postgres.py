@@ -5,7 +5,8 @@ import re
 from sqlglot import exp
 
 from fairladder.conditions import letters
-from fairladder.engine.protocol import CURRENCY_SIGNS, EXACT_MINOR
+from fairladder.engine.exact import EXACT_MINOR
+from fairladder.engine.protocol import CURRENCY_SIGNS
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.sqltree import case, numeric, sql
 

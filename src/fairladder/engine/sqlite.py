@@ -12,7 +12,8 @@ from sqlglot import exp
 from sqlglot.dialects.sqlite import SQLite
 
 from fairladder.conditions import letters
-from fairladder.engine.protocol import CURRENCY_SIGNS, exact_minor_functions
+from fairladder.engine.exact import exact_minor_functions
+from fairladder.engine.protocol import CURRENCY_SIGNS
 from fairladder.numbers import half_away_decimals
 from fairladder.sqltree import sql
 

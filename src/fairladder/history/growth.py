@@ -8,9 +8,9 @@ import pandas as pd
 from fairladder.book.read import Read
 from fairladder.book.spend import counting, ignores_refunds
 from fairladder.columns import CARRIED, GROWTH, names
-from fairladder.days import Period
+from fairladder.days import Period, checked_period
 from fairladder.errors import DataError
-from fairladder.history.periods import checked_period, complete, label, ordinal, start_of, starts
+from fairladder.history.periods import complete, label, ordinal, start_of, starts
 from fairladder.history.purchases import group_apart, group_name, in_order, purchases, warn_of_unknown
 from fairladder.numbers import ratio
 from fairladder.sqltree import column, named, select, sql

@@ -7,18 +7,10 @@ import pandas as pd
 from numpy.typing import NDArray
 from sqlglot import exp
 
-from fairladder.days import PERIODS, Period
-from fairladder.errors import UsageError, nearest
+from fairladder.days import Period
 from fairladder.sqltree import sql
 
 _STEPS = {"day": (1, "D"), "week": (7, "D"), "month": (1, "M"), "quarter": (3, "M"), "year": (12, "M")}
-
-
-def checked_period(period: str) -> Period:
-    """The period, or UsageError naming those there are."""
-    if period not in PERIODS:
-        raise UsageError(f"There is no period {period!r}. {nearest(period, PERIODS)}")
-    return period
 
 
 def start_of(day: exp.Expr, period: Period) -> exp.Expr:

@@ -1,1 +1,1 @@
-"""Order rows in: sources, roles, cells, set-aside rows, findings, balance."""
+"""Order rows in: a source to cells to rows; roles, how things are written, what becomes of a row."""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 
 from sqlglot import exp
 
-from fairladder.engine.protocol import exact_minor_name
+from fairladder.engine.exact import exact_minor_name
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.orders.source import CellKind
 from fairladder.sqltree import case, sql

@@ -12,9 +12,9 @@ import pandas as pd
 from fairladder import wording
 from fairladder.book.read import Read
 from fairladder.book.spend import counted, nobody_bought
-from fairladder.days import as_day
+from fairladder.days import as_day, checked_period
 from fairladder.errors import DataError, UsageError, nearest
-from fairladder.history.periods import checked_period, starts
+from fairladder.history.periods import starts
 from fairladder.numbers import EXACT_DECIMALS, half_away, ratio, to_minor
 from fairladder.output.result import Answer
 from fairladder.scheme import STANCES, Scheme

@@ -10,9 +10,9 @@ import pandas as pd
 
 from fairladder.book.read import Read
 from fairladder.book.spend import counting
-from fairladder.days import Period
+from fairladder.days import Period, checked_period
 from fairladder.errors import DataError, UsageError
-from fairladder.history.periods import checked_period, complete, floor, ordinal, start_of
+from fairladder.history.periods import complete, floor, ordinal, start_of
 from fairladder.history.purchases import group_name, purchases
 from fairladder.output.result import Answer
 from fairladder.scores.scoring import score

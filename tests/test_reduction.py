@@ -3,6 +3,7 @@
 import csv
 import datetime as dt
 import io
+import itertools
 import random
 
 import duckdb
@@ -164,17 +165,33 @@ def test_the_quick_ways_through_messy_rows_give_the_same(tmp_path_factory, made,
     scheme = fl.Scheme().with_options(
         orders={"where": "state <> 'void'" if where else None}, money={"refunds": refunds}, time={"as_of": day}
     )
-    slow, kept = (fl.open_orders(source, scheme=scheme, allow_set_aside=True) for _ in range(2))
+    slow, *others = (
+        fl.open_orders(source, scheme=scheme, allow_set_aside=True, keep=k)
+        for k in (None, ["channel"], "orders", "rows")
+    )
     check = slow.check()
-    for columns, mixed in ((["channel"], True), (None, False)):
-        ours, theirs = (o.run(o.order_table(columns, mixed=mixed)).to_pandas() for o in (kept, slow))
-        key = ["customer", "order"]
-        pd.testing.assert_frame_equal(
-            ours.sort_values(key, ignore_index=True), theirs.sort_values(key, ignore_index=True), check_dtype=False
-        )
-    assert (kept.balance, kept.as_of, kept.notes) == (slow.balance, slow.as_of, slow.notes)
-    pd.testing.assert_frame_equal(kept.customers(), slow.customers())
-    assert kept.check().findings == check.findings
+    for kept in others:
+        for columns, mixed, sequence in (
+            (["channel"], True, True),
+            (None, False, True),
+            (["channel"], False, False),
+            ([], False, False),
+        ):
+            asked = [o.frame(o.order_table(columns, mixed=mixed, sequence=sequence)) for o in (kept, slow)]
+            ours, theirs = (f.sort_values(["customer", "order"], ignore_index=True) for f in asked)
+            pd.testing.assert_frame_equal(ours, theirs, check_dtype=False)
+        assert (kept.balance, kept.as_of, kept.notes) == (slow.balance, slow.as_of, slow.notes)
+        pd.testing.assert_frame_equal(kept.customers(), slow.customers())
+        assert kept.check().findings == check.findings
+        assert kept.check().set_aside.equals(check.set_aside)
+    days = [
+        slow.as_of,
+        slow.as_of - dt.timedelta(days=40),
+    ]  # one whose rows have been read already, and one whose have not
+    for day, orders in itertools.product(days, (slow, *others)):
+        fresh = fl.open_orders(source, scheme=scheme.with_options(time={"as_of": day}), allow_set_aside=True)
+        pd.testing.assert_frame_equal(orders.on(day).customers(), fresh.customers())
+        assert orders.on(day).check().findings == fresh.check().findings
 
 
 def written(table, folder):

@@ -230,7 +230,7 @@ class Read:
             return days[day]
         scheme = self.scheme.with_options(time={"as_of": day})
         opened = self.opened.with_rows(replace(self.rows, scheme=scheme))
-        if self.scheme.time.through is None and day == (self.scheme.time.as_of or self.account.latest):
+        if day == (self.scheme.time.as_of or self.account.latest):
             other = replace(self, opened=opened, _days={})  # the same rows count
         else:
             other = read(opened, kind=type(self))

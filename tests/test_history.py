@@ -340,3 +340,24 @@ def test_flat_spells_end_with_their_group():
     a_first = one[one["customer"] != "a1"].assign(placed=["2025-01-05", "2025-02-05"])  # B in January, A in February
     table = fl.growth(fl.open_orders(a_first, scheme={"time": {"as_of": dt.date(2025, 2, 28)}}), by="town")
     assert not table["flat"].any()  # A's January and B's February stand side by side
+
+
+def test_orders_kept_with_their_columns_serve_only_what_they_can():
+    frame = pd.DataFrame(
+        {
+            "customer": list("aab"),
+            "order": list("112"),
+            "placed": "2026-01-01",
+            "amount": 5.0,
+            "channel": ["web", "stall", "web"],
+        }
+    )
+    for keep in (None, "orders", ["channel"], ["channel", "nothing there"]):
+        orders = fl.open_orders(frame, keep=keep)
+        assert fl.order_ledger(orders)["channel"].fillna("").tolist() == ["", "web"]
+        assert fl.breakdown(orders, "channel", measure="orders").frame["row"].tolist() == ["stall", "web", "total"]
+        plain = orders.frame(orders.order_table(["channel"], sequence=False)).sort_values("customer")
+        assert plain["of channel"].fillna("").tolist() == [
+            "",
+            "web",
+        ]  # by row where its rows disagree, and null as a cell

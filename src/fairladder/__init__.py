@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from fairladder.scores.fairness import fairness_of
     from fairladder.scores.saved import SavedLadders, drift, load_ladders
     from fairladder.scores.scoring import fit_ladders, rule_coverage, score, segment_summary
+    from fairladder.scores.selection import select
     from fairladder.scores.top import top
     from fairladder.value.backtest import Backtest, backtest
     from fairladder.value.forecast import Forecast, value_forecast, with_forecast
@@ -66,6 +67,7 @@ _HOMES = {
     "scores.saved": ("SavedLadders", "drift", "load_ladders"),
     "book.findings": ("Finding",),
     "scheme": ("Scheme", "load_scheme"),
+    "scores.selection": ("select",),
     "scores.top": ("top",),
     "value.backtest": ("Backtest", "backtest"),
     "value.to_score": ("customers_to_score",),

@@ -70,6 +70,7 @@ class Orders(Read):
         worst: bool = False,
         within: str | None = None,
         everybody: bool = False,
+        ties: str = "include",
     ) -> "pd.DataFrame":
         """The best or worst customers by any measure, everyone tied with the last of them included; see ``fairladder.top``.
 
@@ -82,7 +83,9 @@ class Orders(Read):
         from fairladder.value.to_score import customers_to_score
 
         customers = customers_to_score(self, by)
-        return top(customers, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody)
+        return top(
+            customers, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
+        )
 
     def growth(self, *, period: str = "month", by: str | None = None) -> "pd.DataFrame":
         """A row per period: orders, customers, first and repeat revenue; see ``fairladder.growth``."""

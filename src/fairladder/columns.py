@@ -290,16 +290,21 @@ def of_customers(name: str) -> Column | None:
     return _OF_CUSTOMERS.get(name)
 
 
+def known(name: str) -> Column | None:
+    """What a column is, in whatever result, where it is ours: that of customers first."""
+    return of_customers(name) or next((column for column in every() if column.name == name), None)
+
+
 def better(measure: str) -> Better:
     """Which end of a measure of customers is better; more is, where it is not ours."""
-    known = of_customers(measure)
-    return known.better if known is not None else "high"
+    found = of_customers(measure)
+    return found.better if found is not None else "high"
 
 
 def has_total(measure: str) -> bool:
     """Whether a measure adds up over customers, so that somebody can hold a share of its total; any that is not ours may."""
-    known = of_customers(measure)
-    return known is None or known.adds_up
+    found = of_customers(measure)
+    return found is None or found.adds_up
 
 
 def measures() -> list[str]:
@@ -309,14 +314,14 @@ def measures() -> list[str]:
 
 def title(name: str) -> str:
     """The head of a column of customers for people."""
-    known = of_customers(name)
-    return known.title if known is not None else name.replace("_", " ")
+    found = known(name)
+    return found.title if found is not None else name.replace("_", " ")
 
 
 def on_axis(name: str) -> str:
     """How a column of customers reads beside an axis."""
-    known = of_customers(name)
-    return known.on_axis if known is not None and known.on_axis else title(name)
+    found = of_customers(name)
+    return found.on_axis if found is not None and found.on_axis else title(name)
 
 
 def is_money_name(name: object) -> bool:

@@ -30,6 +30,8 @@ ROLES = (
 #: How dates other than ISO ones may be written, in the order in which equally good ones are taken.
 DATE_ORDERS = ("day-first", "month-first", "year-first")
 SPREADSHEET_DAYS = "spreadsheet-days"
+#: Numbers since the first of January 1970 → how many of them are a second.
+EPOCHS = {"epoch-seconds": 1, "epoch-milliseconds": 1000}
 
 
 def _as_tuple(value: Any) -> Any:
@@ -48,7 +50,7 @@ def _share_or_none(value: Any) -> Any:
 #: Model → the table of the scheme that it is.
 _PARTS_OF = {
     "OrdersPart": "orders", "LinesPart": "lines", "MoneyPart": "money", "CustomersPart": "customers", "TimePart": "time",
-    "ScoresPart": "scores", "Tier": "tiers", "ValuePart": "value", "Segment": "segments", "Campaign": "campaigns",
+    "ScoresPart": "scores", "OutputPart": "output", "Tier": "tiers", "ValuePart": "value", "Segment": "segments", "Campaign": "campaigns",
 }  # fmt: skip
 
 
@@ -107,7 +109,7 @@ class OrdersPart(Part):
     @field_validator("date_format")
     @classmethod
     def _known_format(cls, style: str | None) -> str | None:
-        names = ("iso", *DATE_ORDERS, SPREADSHEET_DAYS)
+        names = ("iso", *DATE_ORDERS, SPREADSHEET_DAYS, *EPOCHS)
         if style is None or style in names:
             return style
         letters = set(re.findall(r"%-?([A-Za-z])", style))
@@ -316,6 +318,20 @@ class ValuePart(Part):
     backtest: dt.date | None = None
 
 
+class OutputPart(Part):
+    """``[output]``: how CSV files are written, for whoever opens them."""
+
+    separator: Literal[",", ";", "\t", "|"] = ","
+    decimal_mark: Literal[".", ","] = "."
+    byte_order_mark: bool = False
+
+    @model_validator(mode="after")
+    def _marks_differ(self) -> "OutputPart":
+        if self.separator == self.decimal_mark:
+            raise ValueError('a decimal comma needs another `separator`, such as ";"')
+        return self
+
+
 class Segment(Part):
     """One rule of ``[[segments]]``; the first whose condition holds places the customer."""
 
@@ -395,6 +411,7 @@ class Scheme(Part):
     time: TimePart = TimePart()
     scores: ScoresPart = ScoresPart()
     value: ValuePart = ValuePart()
+    output: OutputPart = OutputPart()
     tiers: dict[str, Tier] = Field(default_factory=dict)
     segments: Annotated[tuple[Segment, ...], BeforeValidator(_as_tuple)] = DEFAULT_SEGMENTS
     campaigns: Annotated[tuple[Campaign, ...], BeforeValidator(_as_tuple)] = ()

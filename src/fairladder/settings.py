@@ -7,13 +7,14 @@ differ. It stands apart from the models because the help of the command line sho
 from dataclasses import dataclass
 from typing import Literal
 
-#: What an option is given as: text, a whole number, an amount, a day, a share (0.2 or 20%), a percent (20 or 20%), texts again and again.
-Given = Literal["text", "number", "amount", "day", "share", "percent", "texts"]
+#: What an option is given as: text, a whole number, an amount, a day, a share (0.2 or 20%), a percent (20 or 20%), texts again and
+#: again, yes by being there.
+Given = Literal["text", "number", "amount", "day", "share", "percent", "texts", "flag"]
 #: Headings of the help.
 WINDOW, COLUMNS, WRITING = (
     "Rows and days", "Columns of the orders (where the scheme does not name them)", "How the file is written (where it does not tell)",
 )  # fmt: skip
-FORMULA, FORECAST = "The formula", "The forecast"
+FORMULA, FORECAST, OUTPUT = "The formula", "The forecast", "Output"
 WHO, HOW_MANY = "Who is eligible, and who is left out", "How many"
 
 
@@ -107,6 +108,12 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("value", "discount_rate", "Per year: 0.1 or 10%.", "--discount-rate", "FRACTION", FORECAST, "share"),
     Setting("value", "method", "best, naive, beta-geometric, central beta-geometric or Pareto.", "--method", "NAME", FORECAST),
     Setting("value", "backtest", "Learn up to this day, test on the rest; a quarter if nothing is said.", "--backtest", "DAY", FORECAST),
+    Setting("output", "separator", "What stands between the cells of CSV files: , ; | or a tab.", "--out-separator", "SIGN",
+            OUTPUT),
+    Setting("output", "decimal_mark", "The decimal mark of CSV files: . or a comma, which needs another separator.",
+            "--out-decimal-mark", "MARK", OUTPUT),
+    Setting("output", "byte_order_mark", "Begin CSV files with the mark by which spreadsheets know UTF-8.",
+            "--byte-order-mark", "", OUTPUT, "flag"),
     Setting("campaigns", "name", "One of the scheme's campaigns, or a name for a new one; all of them if nothing is said."),
     Setting("campaigns", "when", "Condition on scored customers.", "--when", "CONDITION", WHO),
     Setting("campaigns", "bought_from", "One purchase on or after this day …", "--bought-from", "DAY", WHO, "day"),

@@ -135,9 +135,7 @@ def _style(source: Source, name: str, dates: Callable[[], DateStyle | None]) -> 
 def _day(name: str, style: DateStyle) -> exp.Expr:
     cell = cells.text(cell_column(name), "text")
     iso = cells.day(cell, "text", None)
-    return (
-        iso if style.name == "iso" else sql("COALESCE(:iso, :styled)", iso=iso, styled=day_in_style(cell, style.name))
-    )
+    return iso if style.name == "iso" else sql("COALESCE(:iso, :styled)", iso=iso, styled=day_in_style(cell, style))
 
 
 def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expr:

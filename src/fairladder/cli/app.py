@@ -5,11 +5,12 @@ import io
 import os
 import signal
 import sys
-from typing import Any
+from typing import Annotated, Any
 
 import typer
 from typer.core import TyperGroup
 
+from fairladder import __version__
 from fairladder.cli import (
     breakdown,
     campaign,
@@ -68,8 +69,18 @@ app.command("compare", short_help="Who moved between two days, and why spend cha
 app.command("explain", short_help="Why is this customer in that segment?")(command(explain.explain))
 
 
+def _print_version(asked: bool) -> None:
+    if asked:
+        print(f"fairladder {__version__}")
+        raise typer.Exit(0)
+
+
 @app.callback()
-def _program() -> None:
+def _program(
+    version: Annotated[
+        bool, typer.Option("--version", help="Print the version and stop.", callback=_print_version, is_eager=True)
+    ] = False,  # its callback does it
+) -> None:
     """From a table of orders to scored, segmented customers: totals that add up, equal customers treated equally."""
 
 

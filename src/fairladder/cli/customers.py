@@ -2,8 +2,9 @@
 
 from typing import TYPE_CHECKING
 
-from fairladder import columns, wording
-from fairladder.cli.options import Request
+from fairladder import columns as registry
+from fairladder import wording
+from fairladder.cli.options import Columns, Request, Sort, When, names_in
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -13,16 +14,20 @@ PARTS = ("customers",)
 _SHOWN = 12
 
 
-def customers(request: Request) -> None:
+def customers(request: Request, when: When = None, sort: Sort = None, columns: Columns = None) -> None:
     """One row per customer: when last, how often, how much, per order, what share of the whole?"""
     from fairladder.cli import door, screen
 
     orders = door.opened(request, PARTS)
     with screen.busy(request, "Reducing the orders to customers"):
-        frame = orders.customers()
+        from fairladder.scores.selection import select
+        from fairladder.value.to_score import customers_to_score
+
+        everybody = customers_to_score(orders, when or "", sort or "")
+        frame = select(everybody, when=when, sort=sort, columns=names_in(columns))
     if not orders.balance.used:
         screen.note(request, "No row can be used, so nobody has orders here; `fairladder check` says why.")
-    door.give(request, orders, {"customers": frame}, [view(frame)])
+    door.give(request, orders, {"customers": frame}, [view(select(everybody, when=when))])
 
 
 def view(frame: "pd.DataFrame") -> "RenderableType":
@@ -38,4 +43,4 @@ def view(frame: "pd.DataFrame") -> "RenderableType":
     title = (
         f"Who spent the most? {wording.count(bought)} customers bought; the first {len(most)} bring {held} of all spend"
     )
-    return table(title, list(map(columns.title, names)), cells_of(most, names), left=names.index("orders"))
+    return table(title, list(map(registry.title, names)), cells_of(most, names), left=names.index("orders"))

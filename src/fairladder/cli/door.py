@@ -1,5 +1,6 @@
 """The one door of every command: orders come in once the outputs are sure to be possible, and results go out in every form."""
 
+import json
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
@@ -22,6 +23,10 @@ if TYPE_CHECKING:
     from fairladder.book.opened import Opened
     from fairladder.book.read import Keep
     from fairladder.output.result import Result
+
+
+#: ``--fail-on`` → levels of findings at which a command leaves with 1.
+FAIL_ON = {"error": {"error"}, "warning": {"error", "warning"}, "never": set[str]()}
 
 
 def opened(
@@ -54,7 +59,13 @@ def _check_apart(
 
     out = request.out if request.out not in (None, "-") else None
     beside = settings_path(out) if out and out.lower().endswith(".csv") else None
-    asked = {"--out": out, "the settings beside --out": beside, "--figure": request.figure, **outputs}
+    asked = {
+        "--out": out,
+        "the settings beside --out": beside,
+        "--figure": request.figure,
+        "--facts": request.facts,
+        **outputs,
+    }
     written = {name: path for name, path in asked.items() if path is not None}
     for path in written.values():
         require_place(path)
@@ -103,16 +114,24 @@ def give(
     ``orders`` there are no facts. Leaves with exit code 1 where a finding of the orders is an error.
     """
     from fairladder.book.signs import sentences
+    from fairladder.output.files import CsvStyle
     from fairladder.output.result import Result
+    from fairladder.output.targets import replacing
 
     facts = _facts(orders, notes, told)
     errors = sentences([f for f in orders.findings if f.level == "error"]) if orders is not None else []
     for text in errors:
         print(wording.plain(text), file=sys.stderr)
     decimals = 2 if orders is None else orders.scheme.money.decimals
+    csv = CsvStyle() if orders is None else CsvStyle(**orders.scheme.output.model_dump())
+    if request.fail_on not in FAIL_ON:
+        raise UsageError(f"--fail-on {request.fail_on}: there are {', '.join(FAIL_ON)}.")
+    if request.facts is not None and facts is not None:
+        with replacing(request.facts) as beside:
+            beside.write_text(json.dumps(facts, ensure_ascii=False) + "\n", "utf-8")
     _write(
         request,
-        Result(parts, facts, decimals, whole),
+        Result(parts, facts, decimals, csv, whole),
         safe if request.spreadsheet_safe is None else request.spreadsheet_safe,
     )
     shown = {*errors, *(seen if screen.for_people(request) else ())}
@@ -125,7 +144,8 @@ def give(
     if request.figure is not None and figure is not None:
         draw(request.figure, figure())
         screen.note(request, f"Drew {request.figure}{drew}.")
-    if errors:
+    levels = {f.level for f in orders.findings} if orders is not None else set()
+    if levels & FAIL_ON[request.fail_on]:
         raise typer.Exit(1)
 
 

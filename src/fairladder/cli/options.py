@@ -47,6 +47,26 @@ def _share(option: str, read: Callable[[str], Any], text: str | None) -> float |
         raise UsageError(f"{option} {text}: {error}.") from None
 
 
+_SHOWN = "What is shown (nobody's figures change by it)"
+When = Annotated[
+    str | None,
+    option(
+        "--when", help="Only customers for whom this SQL condition holds; --where picks the rows that count.", panel=_SHOWN,
+        metavar="CONDITION",
+    ),
+]  # fmt: skip
+Sort = Annotated[str | None, option("--sort", help="By this column, the best first.", panel=_SHOWN, metavar="COLUMN")]
+Columns = Annotated[
+    str | None,
+    option("--columns", help="These only, in this order, with commas between.", panel=_SHOWN, metavar="NAMES"),
+]
+
+
+def names_in(text: str | None) -> list[str] | None:
+    """The names of an option with commas between, or None."""
+    return None if text is None else [name.strip() for name in text.split(",") if name.strip()]
+
+
 def figure_option(figures: tuple[str, ...]) -> Any:
     """``--figure-of``, for commands that draw several figures."""
     return typer.Option(
@@ -117,6 +137,24 @@ class Request:
             "--show-sql", help="Print the SQL of the reduction instead of running it.", rich_help_panel=_OUTPUT
         ),
     ] = False
+    facts: Annotated[
+        Path | None,
+        option(
+            "--facts",
+            help="Write what stands beside the result here, as JSON on one line.",
+            panel=_OUTPUT,
+            metavar="FILE",
+        ),
+    ] = None
+    fail_on: Annotated[
+        str,
+        option(
+            "--fail-on",
+            help="Exit with 1 where a finding is an error, or a warning: error, warning or never.",
+            panel=_OUTPUT,
+            metavar="LEVEL",
+        ),
+    ] = "error"
     quiet: Annotated[bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)] = False
     settings: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     """What options say of the scheme, by part and key; only what was given."""
@@ -139,7 +177,7 @@ class Request:
             orders["where"] = f"({scheme.orders.where}) AND ({orders['where']})"
         if "allow" in orders:
             orders["allow"] = [*scheme.orders.allow, *orders["allow"]]
-        scheme = scheme.with_options(orders=orders, time=time)
+        scheme = scheme.with_options(orders=orders, time=time, output=self.settings.get("output", {}))
         return open_unread(self.orders, self.customers, scheme, allow_set_aside=self.allow_set_aside)
 
 
@@ -154,16 +192,24 @@ def read_setting(setting: Setting, given: Any) -> Any:
             return as_percent(setting.option, given)
         case "texts":
             return given or None
+        case "flag":
+            return given or None
     return given
 
 
-_TYPES: Mapping[str, Any] = {"number": int | None, "amount": float | None, "texts": list[str] | None}
+_TYPES: Mapping[str, Any] = {
+    "flag": bool | None,
+    "number": int | None,
+    "amount": float | None,
+    "texts": list[str] | None,
+}
 
 
 def of_setting(setting: Setting) -> inspect.Parameter:
     """The option of a setting, with the setting's own words as its help."""
     kind = _TYPES.get(setting.given, str | None)
-    made = option(setting.option, help=setting.sentence, panel=setting.panel, metavar=setting.metavar)
+    names = [setting.option] if setting.given != "flag" else [f"{setting.option}/ "]
+    made = option(*names, help=setting.sentence, panel=setting.panel, metavar=setting.metavar)
     return parameter(f"{setting.part}_{setting.key}", None, Annotated[kind, made])
 
 
@@ -198,7 +244,7 @@ def command(work: Callable[..., None], *, needs_orders: bool = True, part: str =
     shared = {n: h for n, h in get_type_hints(Request, include_extras=True).items() if n != "settings"}
     own = {n: p for n, p in inspect.signature(work).parameters.items() if n not in ("request", "options")}
     hints = get_type_hints(work, include_extras=True)
-    of_scheme, of_part = with_option("time", "orders"), with_option(part)
+    of_scheme, of_part = with_option("time", "orders", "output"), with_option(part)
 
     @functools.wraps(work)
     def run(**given: Any) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from fairladder import wording
-from fairladder.cli.options import Request, figure_option, known_figure, option
+from fairladder.cli.options import Columns, Request, Sort, When, figure_option, known_figure, names_in, option
 from fairladder.frames import row_of_largest, rows_of
 from fairladder.ladder.drift import MOVED, STEADY
 
@@ -66,6 +66,9 @@ def score(
     as_sql: AsSql = None,
     stability: Stability = False,
     figure_of: FigureOf = "segments",
+    when: When = None,
+    sort: Sort = None,
+    columns: Columns = None,
 ) -> None:
     """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
     from fairladder.cli import door, screen
@@ -91,6 +94,7 @@ def score(
         from fairladder.book.spend import nobody_bought
         from fairladder.scores import fairness, scoring
         from fairladder.scores import saved as saved_ladders
+        from fairladder.scores.selection import select
         from fairladder.value.to_score import customers_to_score
 
         customers = customers_to_score(orders)
@@ -109,7 +113,7 @@ def score(
             *fairness.ladder_notes(customers, ladders),
             fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
         ]
-        parts = {"customers": scored}
+        parts = {"customers": select(scored, when=when, sort=sort, columns=names_in(columns))}
         if request.part or screen.for_people(request) or str(request.out).endswith(".json"):
             parts["segments"] = scoring.segment_summary(scored, orders.scheme)
             parts["rules"] = scoring.rule_coverage(scored, orders.scheme)
@@ -120,7 +124,7 @@ def score(
             parts |= stability_of(orders).tables()
         if saved is not None:
             parts["drift"] = saved_ladders.drift(saved, scored)
-    pieces = views(orders, parts) if "segments" in parts else []
+    pieces = views(orders, {**parts, "customers": scored}) if "segments" in parts else []
     seen = fairness.too_few_to_advise(customers) if pieces else []
     notes = [n for n in notes if n]
     door.give(

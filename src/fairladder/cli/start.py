@@ -13,7 +13,10 @@ from fairladder.settings import with_option
 Orders = Annotated[
     str, typer.Argument(help="The orders, as for the other commands.", metavar="[ORDERS]", show_default=False)
 ]
-Out = Annotated[Path, typer.Option("--out", help="The scheme to write; never over another file.", metavar="FILE")]
+Out = Annotated[
+    Path,
+    typer.Option("--out", help="The scheme to write, never over another file; - is standard output.", metavar="FILE"),
+]
 Schema = Annotated[bool, typer.Option("--json-schema", help="Print the JSON Schema of schemes, for editors, and stop.")]
 
 
@@ -57,9 +60,14 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
 
     if not orders:
         raise UsageError("Name the orders: fairladder start ORDERS.")
-    if out.exists():
+    if str(out) != "-" and out.exists():
         raise UsageError(f"{str(out)!r} is there already and is not overwritten. Name another with --out.")
     begun = try_first_scheme(orders, given)
+    if str(out) == "-":
+        sys.stdout.write(begun.toml)
+        if begun.trouble:
+            raise DataError(f"The scheme is written, but something must be settled first. {begun.trouble}")
+        return
     with replacing(out) as beside:
         beside.write_text(begun.toml, "utf-8")
     rows: list[list[str | Text]] = [[role, name, Text(why, style="dim")] for role, name, why in begun.roles]
@@ -69,7 +77,7 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
     for sentence in begun.findings:
         screen.show(Text(wording.plain(sentence) + ready))
     if begun.trouble:
-        raise DataError(f"The scheme is written, but something is to settle first. {begun.trouble}")
+        raise DataError(f"The scheme is written, but something must be settled first. {begun.trouble}")
     balance = begun.balance
     again = "URL" if "://" in orders else orders  # an address may hold a password
     used = wording.percent(balance["used"] / balance["rows_read"]) if balance["rows_read"] else "none"

@@ -2,8 +2,9 @@
 
 from typing import TYPE_CHECKING, Annotated
 
-from fairladder import columns, wording
-from fairladder.cli.options import Request, as_percent, option
+from fairladder import columns as registry
+from fairladder import wording
+from fairladder.cli.options import Columns, Request, When, as_percent, names_in, option
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,6 +34,10 @@ Worst = Annotated[bool, option("--worst", help="Begin at the other end.", panel=
 Within = Annotated[
     str | None, option("--within", help="A list for each value of a column.", metavar="COLUMN", panel="The list")
 ]
+Ties = Annotated[
+    str,
+    option("--ties", help="Those tied with the last place: include or exclude.", metavar="HOW", panel="The list"),
+]
 Everybody = Annotated[bool, option("--everybody", help="Customers without a purchase, too.", panel="The list")]
 
 
@@ -44,23 +49,28 @@ def top(
     worst: Worst = False,
     within: Within = None,
     everybody: Everybody = False,
+    ties: Ties = "include",
+    when: When = None,
+    columns: Columns = None,
 ) -> None:
     """Who are the best or worst, by any measure? Everyone tied with the last place is in."""
     from fairladder.cli import door, screen
 
     orders = door.opened(request, PARTS)
     with screen.busy(request, "Ranking the customers"):
+        from fairladder.scores.selection import select
         from fairladder.scores.top import top as top_list
         from fairladder.value.to_score import customers_to_score
 
         frame = top_list(
-            customers_to_score(orders, by),
+            select(customers_to_score(orders, by, when or ""), when=when),
             by,
             count=count,
             percent=as_percent("--percent", percent),
             worst=worst,
             within=within,
             everybody=everybody,
+            ties=ties,
         )
     places = None if percent is not None else count or 10
     text = _tied(frame, places, within)
@@ -70,7 +80,8 @@ def top(
     title = (
         f"Who are the {'worst' if worst else 'best'} {asked} by {by}{f' in each {within}' if within else ''}? {text}"
     )
-    door.give(request, orders, {"customers": frame}, [view(frame, by, within, title)])
+    listed = select(frame, columns=names_in(columns))
+    door.give(request, orders, {"customers": listed}, [view(frame, by, within, title)])
 
 
 def _tied(frame: "pd.DataFrame", places: int | None, within: str | None) -> str:
@@ -92,5 +103,5 @@ def view(frame: "pd.DataFrame", by: str, within: str | None, title: str) -> "Ren
     beside = [c for c in ("orders", "spend", "last_order") if c != by]
     names = ["rank", *([within] if within else []), "customer", *(["name"] if "name" in frame else []), by, *beside]
     return table(
-        title, list(map(columns.title, names)), cells_of(frame.head(60), names), left=len(names) - 1 - len(beside)
+        title, list(map(registry.title, names)), cells_of(frame.head(60), names), left=len(names) - 1 - len(beside)
     )

@@ -129,12 +129,12 @@ def _gigabytes(setting: tuple[Any, ...] | None) -> float:
     return float(amount) * {"GiB": 1, "TiB": 1024}.get(unit, 0)
 
 
-def write_csv(table: pa.Table, path: str) -> None:
-    """Write an Arrow table as CSV (UTF-8, comma, LF, nulls empty), rows in their order."""
+def write_csv(table: pa.Table, path: str, separator: str = ",") -> None:
+    """Write an Arrow table as CSV (UTF-8, LF, nulls empty), rows in their order."""
     connection = duckdb.connect()
     connection.register("result", table)
     with _told_plainly():
-        connection.execute("COPY result TO ? (FORMAT csv, HEADER, DELIMITER ',', QUOTE '\"')", [path])
+        connection.execute(f"COPY result TO ? (FORMAT csv, HEADER, DELIMITER '{separator}', QUOTE '\"')", [path])
     connection.close()
 
 

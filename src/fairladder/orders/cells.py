@@ -87,16 +87,22 @@ def _written_day(cell: exp.Expr, time_zone: str | None, has_offset: Callable[[ex
     written = sql("TRY_CAST(SUBSTRING(:c, 1, 10) AS DATE)", c=cell)
     if not time_zone:
         return written
-    there = sql("CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)", z=exp.Literal.string(time_zone), c=cell)
+    zone = exp.Literal.string(time_zone)
+    there = sql("CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)", z=zone, c=_with_plain_offset(cell))
     return sql("CASE WHEN :offset THEN :there ELSE :written END", offset=has_offset(cell), there=there, written=written)
 
 
 def _iso(cell: exp.Expr) -> exp.Expr:
     return sql(
         "SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
-        "AND (LENGTH(:c) = 10 OR REGEXP_MATCHES(:c, :shape) AND TRY_CAST(:c AS TIMESTAMPTZ) IS NOT NULL)",
-        c=cell, shape=exp.Literal.string(_TIME_BEHIND),
+        "AND (LENGTH(:c) = 10 OR REGEXP_MATCHES(:c, :shape) AND TRY_CAST(:plain AS TIMESTAMPTZ) IS NOT NULL)",
+        c=cell, shape=exp.Literal.string(_TIME_BEHIND), plain=_with_plain_offset(cell),
     )  # fmt: skip
+
+
+def _with_plain_offset(cell: exp.Expr) -> exp.Expr:
+    """A text timestamp with its offset as engines know it: `` +0200`` is ``+02:00``."""
+    return sql("REGEXP_REPLACE(:c, ' ?([+-][0-9][0-9]):?([0-5][0-9])$', '\\1:\\2')", c=cell)
 
 
 def day_there_is(day: exp.Expr) -> exp.Expr:
@@ -120,7 +126,8 @@ def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None)
         return day
     clock = _clock(sql("CAST(:c AS VARCHAR)", c=cell))
     if time_zone:
-        there = sql("TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ))", z=exp.Literal.string(time_zone), c=cell)
+        zone = exp.Literal.string(time_zone)
+        there = sql("TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ))", z=zone, c=_with_plain_offset(cell))
         clock = sql(
             "CASE WHEN :o THEN :t ELSE :l END", o=offset(cell), t=_clock(sql("CAST(:t AS VARCHAR)", t=there)), l=clock
         )

@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from functools import cache
 from itertools import pairwise
 
+from fairladder.orders.words import known_words, words_of
+
 #: The letters beyond A to Z of the languages that single-byte encodings are made for; other alphabets by how common a letter is.
 _ALPHABETS = {
     "German": "äöüß", "French": "àâæçèéêëîïôœùûüÿ", "Spanish": "áéíñóúü", "Portuguese": "àáâãçéêíóôõú", "Italian": "àèéìíîòóùú",
@@ -68,16 +70,26 @@ def detected(sample: bytes) -> Detected | None:
     evidence = (
         f"{best:.0%} of its {_count(words):,} letters beyond A to Z are {language} so" if language else "only signs"
     )
-    for other, _, name in scored[1:]:
-        if other < best - _MARGIN or not language:
-            break
-        if name not in _USUAL:
-            continue
+    rivals = [name for fit, _, name in scored[1:] if fit >= best - _MARGIN and language and name in _USUAL]
+    for name in rivals:
         differ = [w for w, _ in words if _decoded(w, name) != _decoded(w, encoding)]
-        if differ:
+        if not differ:
+            continue
+        known, known_there = _known(differ, encoding), _known(differ, name)
+        if len(known_there) > len(known):  # words of column names and currencies settle what letters leave open
+            encoding, evidence = name, f"`{known_there[0]}` is a word so"
+        elif len(known_there) == len(known):
             mine, theirs = str(_decoded(differ[0], encoding)), str(_decoded(differ[0], name))
             return Detected(encoding, evidence, name, (mine, theirs))
+        else:
+            evidence = f"`{known[0]}` is a word so"
     return Detected(encoding, evidence)
+
+
+def _known(words: list[bytes], encoding: str) -> list[str]:
+    """The words that are known of column names or currencies, as an encoding reads them."""
+    texts = [text for word in words if (text := _decoded(word, encoding)) is not None]
+    return [text for text in texts if set(words_of(text)) & known_words()]
 
 
 def _count(words: list[tuple[bytes, int]]) -> int:

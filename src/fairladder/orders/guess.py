@@ -1,48 +1,22 @@
 """Which column plays which role, guessed from names in several languages and from what the cells hold."""
 
-import re
-import unicodedata
 from collections.abc import Mapping
-from dataclasses import dataclass
-
-from sqlglot import exp
+from dataclasses import dataclass, replace
 
 from fairladder.errors import SchemeError
+from fairladder.orders.calendars import plain
+from fairladder.orders.looks import Look, Sample, sample_of
 from fairladder.orders.source import Source
-from fairladder.sqltree import cell_column, named, select, sql
+from fairladder.orders.words import ROLE_WORDS, words_of
 
-SAMPLE_ROWS = 5000
-#: Role → words that name it: English, German, French, Spanish, Italian, Dutch, Portuguese, the Nordic ones, Polish.
-_WORDS: dict[str, str] = {
-    "customer": "customer client kunde kunden cliente klant kund asiakas klient member buyer user account debitor acheteur comprador "
-    "membre mitglied shopper contact konto socio household",
-    "order": "order orders invoice receipt slip bestellung bestell auftrag rechnung beleg commande facture pedido factura "
-    "ordine fattura bestelling bon ordre zamowienie tilaus transaction ticket encomenda fatura ordernr basket booking",
-    "placed": "date datum fecha data day time timestamp created placed sold dato paivamaara jour tag zeit giorno dag purchased when",
-    "amount": "amount total betrag summe umsatz montant somme importe monto importo totale bedrag totaal valor belopp summa kwota revenue "
-    "sales value turnover paid spend",
-    "unit_price": "price preis einzelpreis stueckpreis prix precio prezzo prijs preco pris cena",
-    "quantity": "quantity qty menge anzahl stueck quantite cantidad quantita aantal quantidade antal units pieces ilosc stk count",
-    "discount": "discount rabatt remise descuento sconto korting desconto rabat",
-    "name": "name nom nombre nome naam namn navn nimi nazwa fullname",
-    "channel": "channel kanal canal canale kanaal store shop filiale branch",
-    "status": "status state stato estado etat statut zustand tila",
-    "currency": "currency waehrung devise moneda valuta moeda",
-    "cost": "cost costs kosten cout coste costo custo wareneinsatz",
-}  # fmt: skip
-_ID = set("id no nr num number nummer numero code key ref reference nro".split())
+_ID = set("id no nr num number nummer numero code key ref reference nro kod cislo numer szam №".split())
 #: Words that speak against a role, or of a lesser candidate for it.
 _AGAINST: dict[str, str] = {
     "placed": "ship shipped shipping delivery delivered lieferung liefer birth born geburt update updated modified due paid joined",
-    "amount": "tax vat mwst steuer shipping versand porto discount rabatt cost unit price quantity subtotal",
-    "customer": "name group segment type country email city since",
-    "order": "date datum total amount status line item position",
+    "amount": "tax vat mwst steuer shipping versand porto postage fee discount rabatt cost unit price quantity subtotal credit",
+    "customer": "name group segment type country email city since date",
+    "order": "date datum total amount status line item position name type",
 }
-_DATE = (
-    r"^(\d{4}-\d{1,2}-\d{1,2}|\d{1,2}[./-]\d{1,2}[./-]\d{2,4}|\d{4}[./]\d{1,2}[./]\d{1,2}"
-    r"|\d{1,2}[. ]+[A-Za-z]{3,9}\.? \d{4})([T ,].*)?$"
-)
-_NUMBER = r"^[-+(]?\s*\p{Sc}?\s*[0-9][0-9.,' ]*\s*\p{Sc}?\)?-?$"
 
 
 @dataclass(frozen=True)
@@ -54,17 +28,8 @@ class Guess:
     why: str
     rivals: tuple[str, ...] = ()
     """Columns that are as good: then nothing is settled."""
-
-
-@dataclass(frozen=True)
-class _Look:
-    """What a sample of a column's cells shows; shares are of the cells that are not blank."""
-
-    cells: int
-    distinct: int
-    dates: float
-    numbers: float
-    fractions: float
+    date_format: str = ""
+    """How days are written, where they are plain numbers."""
 
 
 def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
@@ -72,10 +37,11 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
 
     A role without any candidate has no guess. ``given`` columns are not guessed for other roles.
     """
-    looks = _looked_at(source)
+    sample = sample_of(source)
+    looks = sample.looks
     taken = set(given.values())
     guesses: dict[str, Guess] = {}
-    for role in _WORDS:
+    for role in ROLE_WORDS:
         if role in given:
             continue
         scored = {n: _score(role, n, look) for n, look in looks.items() if n not in taken}
@@ -83,7 +49,53 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
             guesses[role] = guess
             if not guess.rivals:
                 taken.add(guess.column)
+    guesses = _with_contents(guesses, sample, given)
     return list(_without_needless(guesses, given).values())
+
+
+def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
+    """What names leave open, told by what the cells hold: the only day there is, and who comes back on other days."""
+    known, taken = dict(guesses), {*given.values(), *(g.column for g in guesses.values() if not g.rivals)}
+    if "placed" not in known and "placed" not in given:
+        days = [n for n, look in sample.looks.items() if look.dates > 0.8 and n not in taken]
+        if len(days) == 1:
+            known["placed"] = Guess("placed", days[0], "the only column that holds dates")
+            taken.add(days[0])
+    placed = given.get("placed") or (known["placed"].column if "placed" in known else None)
+    if placed is None or placed not in sample.cells:
+        return known
+    free = {n: look for n, look in sample.looks.items() if n not in taken}
+    ids = {n: sample.days_each(n, placed) for n, look in free.items() if _can_be_id(look)}
+    if "customer" not in known and "customer" not in given:
+        back = [n for n, days in ids.items() if days >= _COMES_BACK and free[n].distinct * 50 > free[n].cells]
+        mails = [n for n, look in free.items() if look.addresses > 0.8]
+        if len(back) == 1 or (not back and len(mails) == 1):
+            name = (back or mails)[0]
+            why = (
+                "its values come back on other days, as customers do"
+                if back
+                else "its cells are addresses, and no column holds other ids"
+            )
+            known["customer"] = Guess(
+                "customer", name, f"{why}; {free[name].distinct:,} different values in {free[name].cells:,} rows"
+            )
+            ids.pop(name, None)
+    if "order" not in known and "order" not in given:
+        once = [n for n, days in ids.items() if days < 1.0001 and free[n].distinct * 5 > free[n].cells]
+        if len(once) == 1 and "customer" in {*known, *given}:
+            look = free[once[0]]
+            told = f"each of its values is of one day, as orders are; {look.distinct:,} different values in {look.cells:,} rows"
+            known["order"] = Guess("order", once[0], told)
+    return known
+
+
+#: Values that come on so many different days, on average, are customers and no orders.
+_COMES_BACK = 1.15
+
+
+def _can_be_id(look: Look) -> bool:
+    whole = look.dates < 0.5 and look.fractions < 0.2 and not look.records
+    return whole and look.digits > 0.8 and look.distinct > 1 and look.addresses < 0.5
 
 
 def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]) -> dict[str, str]:
@@ -105,52 +117,31 @@ _SAID = {
 }  # fmt: skip
 
 
-def _looked_at(source: Source) -> dict[str, _Look]:
-    sample = select(["*"], source.relation).limit(SAMPLE_ROWS, copy=False)
-    looks = {}
-    for name, kind in source.columns.items():
-        cell = sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(name))
-        cells = select([named(cell, "c")], sample, "sample")
-        date, number = exp.Literal.string(_DATE), exp.Literal.string(_NUMBER)
-        counts = [
-            sql("COUNT(c) AS n"), sql("COUNT(DISTINCT c) AS d"), sql("COUNT(CASE WHEN REGEXP_MATCHES(c, :p) THEN 1 END) AS dates", p=date),
-            sql("COUNT(CASE WHEN REGEXP_MATCHES(c, :p) THEN 1 END) AS numbers", p=number),
-            sql("COUNT(CASE WHEN REGEXP_MATCHES(c, '[.,][0-9]{1,2}(\\D|$)') AND REGEXP_MATCHES(c, :p) THEN 1 END) AS fractions", p=number),
-        ]  # fmt: skip
-        totals = source.engine.table(select(counts, cells, "cells")).to_pylist()[0]
-        n = totals["n"] or 1
-        dates = 1.0 if kind in ("date", "timestamp", "instant") else totals["dates"] / n
-        numbers = 0.0 if dates > 0.8 else totals["numbers"] / n
-        looks[name] = _Look(totals["n"], totals["d"], dates, numbers, totals["fractions"] / n)
-    return looks
-
-
-def _words_of(name: str) -> list[str]:
-    """A column name's words: ``KundenNr`` → kunden, nr; accents and case are taken off."""
-    plain = unicodedata.normalize("NFKD", name.replace("ß", "ss").replace("ł", "l")).encode("ascii", "ignore").decode()
-    apart = re.sub(r"([a-z])([A-Z])", r"\1 \2", plain)
-    return [word.lower() for word in re.findall(r"[A-Za-z]+", apart)]
-
-
 def _names(role: str, words: list[str]) -> int:
     """How well a name's words name the role: 0 not at all, 2 inside a longer word, 3 as a word of its own."""
-    known = _WORDS[role].split()
+    known = [plain(k) for k in ROLE_WORDS[role].split()]
     if set(words) & set(known):
+        return 3
+    if any(
+        not k.isascii() and not k[0].islower() and k in w for w in words for k in known
+    ):  # scripts that do not part words
         return 3
     return 2 if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known) else 0
 
 
-def _score(role: str, name: str, look: _Look) -> int:
+def _score(role: str, name: str, look: Look) -> int:
     """How good a column is for a role; 0 or less: not at all. Name and contents both count, and can both refuse."""
-    words = _words_of(name)
+    words = words_of(name)
     score = 2 * _names(role, words)
     against = set(_AGAINST.get(role, "").split())
     score -= 3 * sum(w in against or (len(w) > 5 and any(len(a) > 4 and a in w for a in against)) for w in words)
     fits = {
-        "placed": look.dates > 0.8,
+        "placed": look.dates > 0.8 or bool(look.stamp and _names("placed", words) and not set(words) & _ID),
         **dict.fromkeys(("amount", "unit_price", "quantity", "cost"), look.numbers > 0.8),
         "discount": look.numbers > 0.8 or look.cells == 0 or look.fractions > 0.5,
-        **dict.fromkeys(("customer", "order"), look.dates < 0.5 and look.fractions < 0.2 and look.distinct > 1),
+        **dict.fromkeys(
+            ("customer", "order"), look.dates < 0.5 and look.fractions < 0.2 and look.distinct > 1 and not look.records
+        ),
         **dict.fromkeys(("name", "channel", "status", "currency"), look.dates < 0.5 and look.fractions < 0.2),
     }[role]
     if not fits or (not look.cells and role != "discount"):
@@ -165,22 +156,20 @@ def _score(role: str, name: str, look: _Look) -> int:
         )
     if role == "amount" and score > 0:
         score += 1 * (look.fractions > 0.3) + 2 * bool({"line", "total", "amount", "betrag"} & set(words))
-    if role == "amount" and score == 0 and look.fractions > 0.5 and not any(_names(r, words) for r in _WORDS):
+    if role == "amount" and score == 0 and look.fractions > 0.5 and not any(_names(r, words) for r in ROLE_WORDS):
         score = 1
     if role == "channel":
         score = score if look.distinct <= 50 else 0
     return score
 
 
-def _best(role: str, scored: dict[str, int], looks: dict[str, _Look]) -> Guess | None:
+def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess | None:
     if not scored:
         return None
     top = max(scored.values())
     best = [n for n, score in scored.items() if score == top]
     look, name = looks[best[0]], best[0]
-    by_name = (
-        f"its name says {_SAID[role]}" if _names(role, _words_of(name)) else "the only column that holds such cells"
-    )
+    by_name = f"its name says {_SAID[role]}" if _names(role, words_of(name)) else "its cells are such"
     held = {
         "placed": f"{100 * look.dates:.0f} % of its cells are dates",
         "customer": f"{look.distinct:,} different values in {look.cells:,} rows",
@@ -191,7 +180,10 @@ def _best(role: str, scored: dict[str, int], looks: dict[str, _Look]) -> Guess |
         if role in _NUMERIC
         else f"{look.distinct:,} different values",
     )
-    return Guess(role, name, f"{by_name}; {held}", tuple(best[1:]))
+    stamp = look.stamp if role == "placed" and look.dates <= 0.8 else ""
+    if stamp:
+        held = f"its cells are whole numbers that can be days, as {stamp}"
+    return Guess(role, name, f"{by_name}; {held}", tuple(best[1:]), stamp)
 
 
 _NUMERIC = ("amount", "unit_price", "quantity", "discount", "cost")
@@ -200,8 +192,13 @@ _NUMERIC = ("amount", "unit_price", "quantity", "discount", "cost")
 def _without_needless(guesses: dict[str, Guess], given: Mapping[str, str]) -> dict[str, Guess]:
     """An amount makes price and quantity needless; without one they make the amount, both or neither."""
     kept = dict(guesses)
+    prices = [g for role, g in kept.items() if role == "unit_price"]
+    if not {"amount", "unit_price", "quantity"} & given.keys() and not {"amount", "quantity"} & kept.keys() and prices:
+        kept["amount"] = replace(
+            prices[0], role="amount", why=f"{prices[0].why}; there are no quantities, so it is the row's amount"
+        )
     priced = {"unit_price", "quantity"} <= kept.keys() | given.keys()
-    weak = "amount" in kept and not _names("amount", _words_of(kept["amount"].column))
+    weak = "amount" in kept and not _names("amount", words_of(kept["amount"].column))
     if "unit_price" in given or (weak and priced):
         kept.pop("amount", None)
     if "amount" in kept or "amount" in given or not priced:

@@ -23,8 +23,9 @@ _WHOLE = re.compile(r"(-?\d+)\.0+")
 def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
     """The objects as a table of text columns, one for each name there is, and what people should know.
 
-    Numbers keep their digits (whole ones without ``.0``), true and false are those words, lists and objects inside are JSON
-    text, null and missing names are null. One object that holds a single list of objects stands for that list.
+    Numbers keep their digits (whole ones without ``.0``), true and false are those words, objects inside become columns such
+    as ``customer.id``, lists are JSON text, null and missing names are null. One object that holds a single list of objects
+    stands for that list.
 
     Raises DataError where the file holds anything but objects, or an object has a name twice.
     """
@@ -38,7 +39,7 @@ def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
                 f"{label}: value {place:,} is `{shortened(str(value), 40)}` and no object. "
                 'Write each row as {"column": value, …}.'
             )
-        rows.append(value)
+        rows.append(_flat(value, label))
         if len(rows) == _ROWS:
             tables.append(_table(rows))
             rows = []
@@ -47,6 +48,21 @@ def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
     if not found.num_columns:
         raise DataError(f"{label} holds no rows with columns. Export the orders again.")
     return found.combine_chunks(), lines
+
+
+def _flat(record: dict[str, Any], label: str, before: str = "") -> dict[str, Any]:
+    """The record with those inside it under names of both, ``customer.id``; lists stay lists."""
+    flat: dict[str, Any] = {}
+    for name, value in record.items():
+        inside = (
+            _flat(value, label, f"{before}{name}.") if isinstance(value, dict) and value else {f"{before}{name}": value}
+        )
+        if twice := flat.keys() & inside.keys():
+            raise DataError(
+                f"{label}: an object has `{shortened(min(twice), 40)}` twice. Give each value a name of its own."
+            )
+        flat |= inside
+    return flat
 
 
 def _rows(path: Path, label: str, notes: list[str]) -> Iterator[Any]:

@@ -15,6 +15,8 @@ class Roles:
     columns: dict[str, str]
     guessed: tuple[str, ...] = ()
     """The roles that were guessed."""
+    date_format: str = ""
+    """How days are written, where a guessed column holds them as plain numbers."""
 
     def get(self, role: str) -> str | None:
         """The role's column, or None."""
@@ -65,7 +67,8 @@ def _guessed(known: dict[str, str], source: Source) -> Roles:
     columns = {**known, **settled_or_ask(guesses, source, NEEDED)}
     if _missing(columns):
         _complete(columns, source)
-    return Roles(columns, tuple(role for role in columns if role not in known))
+    written = next((g.date_format for g in guesses if g.role == "placed" and not g.rivals), "")
+    return Roles(columns, tuple(role for role in columns if role not in known), written)
 
 
 #: Roles for which two equally good columns are a question, not a shrug.

@@ -195,7 +195,11 @@ class Rows(Recipe):
     def _day(self) -> exp.Expr:
         day = cells.day(column("#placed"), self.kind("placed") or "text", self.scheme.time.time_zone)
         if self.writing.dates is not None and self.writing.dates.name != "iso":
-            day = sql("COALESCE(:d, :s)", d=day, s=day_in_style(column("#placed"), self.writing.dates.name))
+            day = sql(
+                "COALESCE(:d, :s)",
+                d=day,
+                s=day_in_style(column("#placed"), self.writing.dates, self.scheme.time.time_zone),
+            )
         day = cells.day_there_is(day)
         once = column("#day at once")
         return case([(sure_day(once), once)], day) if self._day_at_once else day
@@ -226,7 +230,11 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     text, asked = scheme.orders.where, scheme.orders
     if scheme.money.rates and not roles.get("currency"):
         raise SchemeError("[money] rates needs to know the rows' currency: name its column under [orders] currency.")
-    writing = Writing(DateStyle(asked.date_format) if asked.date_format else None, asked.decimal_mark)
+    written = asked.date_format or roles.date_format
+    evidence: tuple[str, ...] = ()
+    if roles.date_format and not asked.date_format:
+        evidence = (f"The numbers in `{roles.get('placed')}` are guessed to be days, as {roles.date_format}.",)
+    writing = Writing(DateStyle(written) if written else None, asked.decimal_mark, evidence)
     rates = open_rates(scheme.money.rates, source.engine) if scheme.money.rates else None
     if text is None:
         return Rows(source, roles, scheme, None, {}, writing, rates)

@@ -40,7 +40,7 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
 def written_dates(rows: Rows) -> DateStyle | None:
     """How the orders' dates are written, asked or told by their own cells, whatever has been read so far."""
     placed = rows.roles.get("placed") or ""
-    if rows.scheme.orders.date_format or rows.source.columns[placed] != "text":
+    if rows.scheme.orders.date_format or rows.roles.date_format or rows.source.columns[placed] != "text":
         return rows.writing.dates
     return settle_dates(rows.source.relation, placed, rows.source.engine, told_as=placed)
 

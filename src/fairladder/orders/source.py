@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 import sys
+import zipfile
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
@@ -19,7 +20,7 @@ from fairladder.engine.embedded import Embedded
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, UsageError
 from fairladder.orders.json_files import read_json
-from fairladder.orders.spreadsheets import read_sheet
+from fairladder.orders.spreadsheets import MOST_UNPACKED, read_sheet
 from fairladder.orders.text_files import COMPRESSED, LONGEST_LINE, SAMPLE_BYTES, as_utf8, writing_of
 from fairladder.scheme import OrdersPart
 from fairladder.sqltree import cell_column, cell_name, column, named, select, sql
@@ -110,7 +111,7 @@ def _open_path(path: Path, engine: Embedded, settings: OrdersPart, label: str | 
     if ending not in _OPENERS:
         raise UsageError(
             f"{label!r}: files ending in {ending or 'nothing'} are not read; use .csv, .tsv, .txt, .parquet, .json, .jsonl, "
-            ".xlsx, .xls or .ods, text and JSON also with .gz or .zst."
+            ".xlsx, .xls or .ods, text and JSON also with .gz or .zst, any of them alone in a .zip."
         )
     return _with_partitions(replace(_OPENERS[ending](path, engine, settings, label), path=path), path)
 
@@ -200,11 +201,35 @@ def _open_spreadsheet(path: Path, engine: Embedded, settings: OrdersPart, label:
     )
 
 
+def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
+    """The one file that is packed in a ZIP archive."""
+    try:
+        with zipfile.ZipFile(path) as packed:
+            inside = [i for i in packed.infolist() if not i.is_dir() and not i.filename.startswith(("__MACOSX/", "."))]
+            if len(inside) != 1:
+                names = ", ".join(f"`{i.filename}`" for i in inside[:5]) or "nothing"
+                raise DataError(
+                    f"{label!r} holds {len(inside):,} files ({names}). Unpack it, and name the files that are orders."
+                )
+            if inside[0].file_size > max(MOST_UNPACKED, 400 * path.stat().st_size):
+                raise DataError(
+                    f"{label!r} would unpack to {inside[0].file_size:,} bytes, which no orders do. It is not read."
+                )
+            target = engine.scratch(Path(inside[0].filename).name)
+            with packed.open(inside[0]) as source, target.open("wb") as out:
+                shutil.copyfileobj(source, out)
+    except (zipfile.BadZipFile, RuntimeError, NotImplementedError) as error:
+        raise DataError(f"{label!r} cannot be unpacked: {error}. Unpack it, and name the file in it.") from None
+    opened = _open_path(target, engine, settings, label)
+    return replace(opened, notes=(f"{Path(label).name} holds `{inside[0].filename}`, which is read.", *opened.notes))
+
+
 _OPENERS: dict[str, Callable[[Path, Embedded, OrdersPart, str], Source]] = {
     **dict.fromkeys((".csv", ".tsv", ".tab", ".txt"), _open_text),
     **dict.fromkeys((".parquet", ".pq"), _open_parquet),
     **dict.fromkeys((".json", ".jsonl", ".ndjson"), _open_json),
     **dict.fromkeys((".xlsx", ".xlsm", ".xls", ".ods"), _open_spreadsheet),
+    ".zip": _open_zip,
 }
 
 

@@ -41,9 +41,10 @@ def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | N
     if sheet is not None and sheet not in names:
         raise UsageError(f"{label!r} has no sheet {sheet!r}. {nearest(sheet, names)}")
     lines = []
+    wanted = sheet or _fullest(book, names)
     if sheet is None and len(names) > 1:
-        lines.append(f"The first sheet, `{names[0]}`, is read; there are {len(names)}. Say `sheet` for another.")
-    wanted = sheet or names[0]
+        which = "The first sheet" if wanted == names[0] else "The fullest sheet"
+        lines.append(f"{which}, `{wanted}`, is read; there are {len(names)}. Say `sheet` for another.")
     last_row, last_column = reach(path, wanted)
     if last_row * last_column > MOST_CELLS:
         raise DataError(
@@ -66,6 +67,28 @@ def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | N
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
         raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
     return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), at, lines
+
+
+def _fullest(book: Any, names: list[str]) -> str:
+    """The sheet that orders most likely stand in: the first one that is no cover, or else the one with the most cells.
+
+    A cover has less than a tenth of the rows of the fullest sheet.
+    """
+    if len(names) == 1:
+        return names[0]
+    sizes = {name: _filled(book, name) for name in names}
+    return next(name for name in names if sizes[name] * 10 >= max(sizes.values()))
+
+
+def _filled(book: Any, name: str) -> int:
+    """Rows of a sheet with several cells; 0 of one that cannot be read."""
+    try:
+        sheet = book.get_sheet_by_name(name)
+        if sheet.height * sheet.width > MOST_CELLS:
+            return 0
+        return sum(sum(cell not in ("", None) for cell in row) > 1 for row in sheet.to_python())
+    except Exception:  # a chart, or what else stands on a sheet of its own
+        return 0
 
 
 def _with_errors(rows: list[list[Any]], errors: dict[tuple[int, int], str], label: str) -> list[str]:

@@ -8,6 +8,7 @@ from fairladder.conditions import to_engine
 from fairladder.orders import cells
 from fairladder.orders.recipe import Recipe
 from fairladder.orders.source import FILE
+from fairladder.orders.words import TOTAL_WORDS
 from fairladder.sqltree import all_of, any_of, case, cell_column, column, day_literal, named, select, sql
 
 
@@ -47,7 +48,6 @@ class RowState(IntEnum):
 
 #: The states of rows that are set aside, in the order in which they are tried.
 SET_ASIDE = (RowState.TOTAL_ROW, *(s for s in RowState if RowState.NO_CUSTOMER <= s <= RowState.CONFLICTING_TOTAL))
-_TOTAL_WORDS = ("total", "grand total", "subtotal", "sub-total", "sub total")
 
 
 def whole_state(
@@ -73,7 +73,7 @@ def whole_state(
 
 
 def _says_total(customer: exp.Expr, plainly: bool) -> exp.Expr:
-    words = exp.Tuple(expressions=[exp.Literal.string(w) for w in _TOTAL_WORDS])
+    words = exp.Tuple(expressions=[exp.Literal.string(w) for w in TOTAL_WORDS])
     said = sql(
         "LOWER(REGEXP_REPLACE(TRIM(REGEXP_REPLACE(:c, '\\s*:$', '')), '\\s+', ' ', 'g')) IN :words",
         c=customer,
@@ -81,8 +81,8 @@ def _says_total(customer: exp.Expr, plainly: bool) -> exp.Expr:
     )
     if plainly:
         return said
-    # Only an id that ends like one of the words is worth the regular expressions.
-    return sql("CASE WHEN ARRAY_EXTRACT(:c, -1) IN ('l', 'L', ':') THEN :said ELSE FALSE END", c=customer, said=said)
+    # Only an id that ends in no digit is worth the regular expressions.
+    return sql("CASE WHEN ARRAY_EXTRACT(:c, -1) BETWEEN '0' AND '9' THEN FALSE ELSE :said END", c=customer, said=said)
 
 
 def cell_state(recipe: Recipe) -> exp.Expr:

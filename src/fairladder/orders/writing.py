@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from sqlglot import exp
@@ -11,14 +11,20 @@ from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.orders import cells
+from fairladder.orders.calendars import months_in, order_of_short
+from fairladder.orders.numbers_in_text import WORDS
 from fairladder.orders.source import Source
-from fairladder.scheme import DATE_ORDERS, SPREADSHEET_DAYS
+from fairladder.scheme import DATE_ORDERS, EPOCHS, SPREADSHEET_DAYS
 from fairladder.sqltree import all_of, any_of, case, cell_column, column, named, select, sql
 
 Mark = Literal[".", ","]
 _TIME = r"(?:[ T,]+\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d+)?)?(?: ?[AaPp]\.?[Mm]\.?)?)?"
-_NUMERIC = rf"^(\d{{1,2}})[./ -](\d{{1,2}})[./ -](\d{{4}}){_TIME}$"
-_YEAR_FIRST = rf"^(\d{{4}})[./](\d{{1,2}})[./](\d{{1,2}}){_TIME}$"
+_BETWEEN = r"(?: *[./-] *| +)"
+_NUMERIC = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{4}})\.?{_TIME}$"
+_YEAR_FIRST = rf"^(\d{{4}}) *[./年년] *(\d{{1,2}}) *[./月월] *(\d{{1,2}}) *[.日일]?{_TIME}$"
+_SHORT = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{2}}){_TIME}$"
+#: What may stand between a day's number, a month's name and a year.
+_BESIDE = r"(?:st|nd|rd|th|er|º|ª)?[ .,/-]*(?:(?:de|del|of|d)[ '’])?"
 _NAMED = (
     "%d %b %Y",
     "%d %B %Y",
@@ -40,6 +46,10 @@ class DateStyle:
 
     name: str
     evidence: str = ""
+    months: tuple[tuple[str, int], ...] = ()
+    """Words of months → their numbers, where months are named."""
+    short: bool = False
+    """Whether years have two digits: 69 to 99 are of the last century."""
 
 
 @dataclass(frozen=True)
@@ -56,8 +66,15 @@ class Writing:
     """Whether the cells have been asked; those that are still unread stay so."""
 
 
-def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
+def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -> exp.Expr:
     """The day that a trimmed text cell means when it is not ISO; NULL where the style does not read it."""
+    style = how.name
+    if how.months:
+        return _day_of_named(cell, how.months)
+    if how.short:
+        return _day_of_short(cell, style)
+    if style in EPOCHS:
+        return _day_since_epoch(cell, EPOCHS[style], time_zone)
     if style == SPREADSHEET_DAYS:
         number = sql("CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) END", c=cell, p=_PLAIN)
         # Day 60 of spreadsheets is a 29 February 1900 that never was; from there on 1899-12-30 is day 0.
@@ -83,6 +100,47 @@ def day_in_style(cell: exp.Expr, style: str) -> exp.Expr:
         "CASE WHEN REGEXP_MATCHES(:c, :pattern) THEN :turned WHEN REGEXP_MATCHES(:c, '[A-Za-z]{3}') AND :whole THEN :named END",
         c=cell, whole=whole_year, pattern=exp.Literal.string(pattern), turned=turned, named=named_month,
     )  # fmt: skip
+
+
+def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]]) -> exp.Expr:
+    """The day of a cell with a month's name: before or behind the day's number, or behind the year."""
+    words = "|".join(re.escape(word) for word, _ in sorted(months, key=lambda m: -len(m[0])))
+    shapes = (
+        (rf"(\d{{1,2}}){_BESIDE}({words})\.?{_BESIDE}(\d{{4}})", (3, 2, 1)),
+        (rf"({words})\.?{_BESIDE}(\d{{1,2}}){_BESIDE}(\d{{4}})", (3, 1, 2)),
+        (rf"(\d{{4}}){_BESIDE}({words})\.?{_BESIDE}(\d{{1,2}})", (1, 2, 3)),
+    )
+    branches = []
+    for shape, places in shapes:
+        pattern = exp.Literal.string(rf"(^|[^0-9]){shape}([^0-9]|$)")
+        year, month, day = (sql("REGEXP_EXTRACT(:c, :p, :g)", c=cell, p=pattern, g=place + 1) for place in places)
+        number = case(
+            [(sql(":m = :w", m=month, w=exp.Literal.string(w)), exp.Literal.string(f"{n:02}")) for w, n in months],
+            exp.null(),
+        )
+        read = sql("TRY_CAST(:y || '-' || :m || '-' || LPAD(:d, 2, '0') AS DATE)", y=year, m=number, d=day)
+        branches.append((sql("REGEXP_MATCHES(:c, :p)", c=cell, p=pattern), read))
+    return case(branches, exp.null())
+
+
+def _day_of_short(cell: exp.Expr, style: str) -> exp.Expr:
+    """The day of a cell whose year has two digits, as C's ``%y`` reads it."""
+    day, month, year = {"day-first": (1, 2, 3), "month-first": (2, 1, 3), "year-first": (3, 2, 1)}[style]
+    pattern = exp.Literal.string(_SHORT)
+    d, m, y = (sql("LPAD(REGEXP_EXTRACT(:c, :p, :g), 2, '0')", c=cell, p=pattern, g=g) for g in (day, month, year))
+    read = sql(
+        "TRY_CAST(CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y || '-' || :m || '-' || :d AS DATE)", y=y, m=m, d=d
+    )
+    return sql("CASE WHEN REGEXP_MATCHES(:c, :p) THEN :read END", c=cell, p=pattern, read=read)
+
+
+def _day_since_epoch(cell: exp.Expr, per_second: int, time_zone: str | None) -> exp.Expr:
+    """The day of a number of seconds, or of parts of one, since 1970: an instant, in the business time zone or in UTC."""
+    number = sql(
+        "CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) / :n END", c=cell, p=_PLAIN, n=per_second
+    )
+    there = sql("TIMEZONE(:z, TO_TIMESTAMP(:n))", z=exp.Literal.string(time_zone or "UTC"), n=number)
+    return sql("CASE WHEN :n BETWEEN 0 AND 4102444800 THEN CAST(:there AS DATE) END", n=number, there=there)
 
 
 _DAYS = {
@@ -126,7 +184,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
     """
     others = select([named(cells.text(cell_column(name), "text"), "c")], relation)
     c = exp.column("c")
-    days = {style: day_in_style(c, style) for style in DATE_ORDERS}
+    days = {style: day_in_style(c, DateStyle(style)) for style in DATE_ORDERS}
     foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
     if engine is engine.reader:
         # Where the second part is no month, day-first need not be tried; what it reads, month-first reads turned round.
@@ -152,6 +210,13 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
     ]  # fmt: skip
     counts = engine.table(select(columns, others, "cells").where(column("foreign"), copy=False)).to_pylist()[0]
     best = max(DATE_ORDERS, key=lambda style: counts[style])
+    if counts[best] * 100 < counts["cells"] * 99:
+        rarer = _rarer_style(relation, name, engine, told_as)
+        if rarer is not None and rarer[1] > counts[best]:
+            return replace(
+                rarer[0],
+                evidence=f"{rarer[1]:,} of {counts['cells']:,} dates that are not ISO read so{rarer[0].evidence}",
+            )
     if not counts["cells"] or not counts[best]:
         return DateStyle("iso")
     if best != "year-first" and counts["day-first"] == counts["month-first"] and counts["one"] is not None:
@@ -163,6 +228,53 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
     rival = {"day-first": "only day-first", "month-first": "only month-first"}.get(best)
     more = f", {counts[rival]:,} of them in no other order" if rival and counts[rival] else ""
     return DateStyle(best, proof + more)
+
+
+#: So many different cells are looked at for names of months and years of two digits.
+_MOST_CELLS = 5_000
+
+
+def _rarer_style(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> tuple[DateStyle, int] | None:
+    """A style with named months or years of two digits, and how many cells it reads; None where the cells show neither.
+
+    Raises DataError where a language, or the order of day and month, is open.
+    """
+    others = select([named(cells.text(cell_column(name), "text"), "c")], relation)
+    c = exp.column("c")
+    foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
+    distinct = select([c], others, "trimmed").where(foreign, copy=False).distinct(copy=False).order_by("c", copy=False)
+    texts = engine.table(distinct.limit(_MOST_CELLS, copy=False))["c"].to_pylist()
+    if not any(re.search(r"\d", text) for text in texts):
+        return None
+    style = None
+    if named_so := months_in(texts):
+        months, language, rival = named_so
+        if rival:
+            raise DataError(
+                f"The months in `{told_as}`, {', '.join(f'`{m}`' for m in list(months)[:3])} for instance, are words of several languages "
+                "that mean different months. Write the dates in numbers, or export a longer period."
+            )
+        style = DateStyle("named months", f", months in {_name_of_language(language)}", tuple(months.items()))
+    elif short := order_of_short(texts):
+        order, open_ones = short
+        if open_ones:
+            raise DataError(
+                f"The dates in `{told_as}` have years of two digits and can be read day first or month first, `{open_ones[0]}` and "
+                f'`{open_ones[1]}` for instance. Say `date_format = "%d.%m.%y"` or the like under [orders].'
+            )
+        style = DateStyle(order, ", years of two digits", short=True)
+    if style is None:
+        return None
+    count = select([named(sql("COUNT(:d)", d=day_in_style(c, style)), "n")], others, "trimmed").where(
+        foreign, copy=False
+    )
+    return style, int(engine.table(count)["n"].to_pylist()[0])
+
+
+def _name_of_language(language: str) -> str:
+    from babel import Locale
+
+    return Locale.parse(language).get_display_name("en") or language
 
 
 def _glanced_at(days: dict[str, exp.Expr], foreign: exp.Expr) -> tuple[dict[str, exp.Expr], exp.Expr]:
@@ -195,7 +307,10 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
     # Most cells are of the two plain kinds, so that one or two looks tell them.
     kinds = [(sql("REGEXP_MATCHES(c, :p)", p=_PLAIN), exp.convert("plain")),
              (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"), exp.convert("comma"))]  # fmt: skip
-    body = sql("CASE WHEN kind = 'other' THEN REGEXP_REPLACE(c, '[^0-9.,]', '', 'g') ELSE c END")
+    body = sql(
+        "CASE WHEN kind = 'other' THEN REGEXP_REPLACE(REGEXP_REPLACE(c, :words, '', 'g'), '[^0-9.,]', '', 'g') ELSE c END",
+        words=exp.Literal.string(rf"^(?:{WORDS})|(?:{WORDS})$"),
+    )
     columns = [
         sql("COUNT(CASE WHEN kind <> 'plain' THEN 1 END) AS odd"),
         sql("COUNT(CASE WHEN kind = 'comma' OR kind = 'other' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS comma", p=comma),
@@ -244,7 +359,9 @@ def plain_number(cell: exp.Expr, mark: Mark) -> exp.Expr:
     bare = sql(
         "REGEXP_REPLACE(:c, :off, '', 'g')",
         c=cell,
-        off=exp.Literal.string(r"\p{Sc}|[\s\x{a0}\x{2009}\x{202f}'’]|^[A-Z]{3}\b|\b[A-Z]{3}$"),
+        off=exp.Literal.string(
+            rf"^(?:{WORDS})|(?:{WORDS})$|\p{{Sc}}|[\s\x{{a0}}\x{{2009}}\x{{202f}}'’]|^[A-Z]{{3}}\b|\b[A-Z]{{3}}$"
+        ),
     )
     bare = sql("REPLACE(:b, '−', '-')", b=bare)
     shape = rf"^(\(|-|\+)?(\d{{1,3}}(?:{thousands}\d{{3}})+|\d*)(?:{decimal}(\d+))?(\)|-)?$"

@@ -1,9 +1,11 @@
 """Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half file is ever seen."""
 
+import codecs
 import hashlib
 import json
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -11,13 +13,24 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 
-from fairladder.columns import decimals_of
+from fairladder import wording
+from fairladder.columns import CARRIED, decimals_of, is_money, title
+from fairladder.columns import known as known_column
 from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
 from fairladder.output.targets import format_of, replacing, require_place, settings_path
 from fairladder.output.workbook import write_workbook
 from fairladder.scratch import a_scratch_folder
+
+
+@dataclass(frozen=True)
+class CsvStyle:
+    """How CSV is written for whoever opens it: by default with commas, a decimal point, and no byte-order mark."""
+
+    separator: str = ","
+    decimal_mark: str = "."
+    byte_order_mark: bool = False
 
 
 def write(
@@ -28,13 +41,15 @@ def write(
     decimals: int = 2,
     facts: Mapping[str, Any] | None = None,
     spreadsheet_safe: bool = False,
+    csv: CsvStyle | None = None,
 ) -> None:
     """Write a table, or one of several by name, to a file whose ending says the format.
 
     ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO, nulls empty; ``facts`` stand
     beside it in ``NAME.settings.json``. ``parquet``
     holds the unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every table as a
-    list of rows under its name; without ``part`` all of them. ``xlsx`` has a sheet for each, its data never a formula. With
+    list of rows under its name; without ``part`` all of them. ``md`` and ``html`` are a table for people, such as for a mail,
+    its numbers as they are read. ``xlsx`` has a sheet for each, its data never a formula. With
     ``spreadsheet_safe`` text that a spreadsheet would take for a formula stands behind an apostrophe in CSV. The file is
     replaced as a whole or not at all.
 
@@ -56,12 +71,14 @@ def write(
         require_place(settings_path(path))
     with replacing(path) as beside:
         if kind == "csv":
-            write_csv(as_text_table(made_safe(first) if spreadsheet_safe else first, decimals), str(beside))
+            _write_csv(made_safe(first) if spreadsheet_safe else first, beside, decimals, csv or CsvStyle())
             digest = digest_of(beside)
         elif kind == "parquet":
             _write_parquet(first, beside, facts)
         elif kind == "xlsx":
             write_workbook(tables if part is None else {part: first}, beside, decimals, facts)
+        elif kind in ("md", "html"):
+            beside.write_text((as_markdown if kind == "md" else as_html)(first, decimals), "utf-8")
         else:
             chosen = tables if part is None else {part: first}
             beside.write_text(
@@ -122,12 +139,57 @@ _FORMULA = frozenset("=+-@\t\r")
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 
 
-def csv_text(frame: pd.DataFrame, decimals: int) -> str:
+def csv_text(frame: pd.DataFrame, decimals: int, csv: CsvStyle | None = None) -> str:
     """The table as the CSV that ``write`` would write."""
     with a_scratch_folder() as folder:
         path = folder / "table.csv"
-        write_csv(as_text_table(frame, decimals), str(path))
-        return path.read_text("utf-8")
+        _write_csv(frame, path, decimals, csv or CsvStyle())
+        with path.open(encoding="utf-8", newline="") as file:
+            return file.read()
+
+
+def _write_csv(frame: pd.DataFrame, path: Path, decimals: int, style: CsvStyle) -> None:
+    table = as_text_table(frame, decimals)
+    if style.decimal_mark == ",":
+        table = pa.table(
+            {name: _with_comma(values) for name, values in zip(table.column_names, table.columns, strict=True)}
+        )
+    write_csv(table, str(path), style.separator)
+    if style.byte_order_mark:
+        path.write_bytes(codecs.BOM_UTF8 + path.read_bytes())
+
+
+def _with_comma(values: pa.ChunkedArray) -> pa.ChunkedArray:
+    if not (pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)):
+        return values
+    texts = [None if v is None else repr(v) if isinstance(v, float) else str(v) for v in values.to_pylist()]
+    return pa.chunked_array([pa.array([None if t is None else t.replace(".", ",") for t in texts], pa.string())])
+
+
+def as_markdown(frame: pd.DataFrame, decimals: int) -> str:
+    """The table in Markdown, its cells as people read them."""
+    cells = _for_people(frame, decimals)
+    numbers = ["--:" if kind in "iuf" else "---" for kind in (frame[name].dtype.kind for name in frame)]
+    lines = [list(cells.columns), numbers, *cells.to_numpy(dtype=object).tolist()]
+    return "".join(f"| {' | '.join(str(c).replace('|', chr(92) + '|') for c in line)} |\n" for line in lines)
+
+
+def as_html(frame: pd.DataFrame, decimals: int) -> str:
+    """The table in HTML, its cells as people read them."""
+    return str(_for_people(frame, decimals).to_html(index=False, border=0)) + "\n"
+
+
+def _for_people(frame: pd.DataFrame, decimals: int) -> pd.DataFrame:
+    def shown(name: str, value: Any) -> str:
+        if wording.missing(value):
+            return ""
+        if is_money(frame, name):
+            return wording.money(value, decimals)
+        known = known_column(name) if name not in frame.attrs.get(CARRIED, ()) else None
+        return wording.plain(wording.cell(value, known.kind if known else None))
+
+    cells = {title(str(name)): [shown(str(name), value) for value in frame[name].astype(object)] for name in frame}
+    return pd.DataFrame(cells)
 
 
 def as_json(value: Any) -> str:

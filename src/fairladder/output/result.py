@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from fairladder.output.files import as_json, csv_text, made_safe, write
+from fairladder.output.files import CsvStyle, as_json, csv_text, made_safe, write
 from fairladder.output.targets import format_of, replacing
 
 if TYPE_CHECKING:
@@ -52,6 +52,7 @@ class Result:
     parts: "Mapping[str, pd.DataFrame]"
     facts: Mapping[str, Any] | None = None
     decimals: int = 2
+    csv: CsvStyle = field(default_factory=CsvStyle)
     whole: Mapping[str, Any] | None = field(default=None, repr=False)
     """What a JSON file holds, where that is more than the facts and all tables."""
 
@@ -65,9 +66,11 @@ class Result:
             with replacing(path) as beside:
                 beside.write_text(as_json(self.whole), "utf-8")
             return
-        write(self.parts, path, part=part, decimals=self.decimals, facts=self.facts, spreadsheet_safe=spreadsheet_safe)
+        write(
+            self.parts, path, part=part, decimals=self.decimals, facts=self.facts, spreadsheet_safe=spreadsheet_safe, csv=self.csv,
+        )  # fmt: skip
 
     def as_csv(self, part: str | None = None, *, spreadsheet_safe: bool = False) -> str:
         """The CSV of one table."""
         table = self.parts[self.chosen(part)]
-        return csv_text(made_safe(table) if spreadsheet_safe else table, self.decimals)
+        return csv_text(made_safe(table) if spreadsheet_safe else table, self.decimals, self.csv)

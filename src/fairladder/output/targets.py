@@ -10,7 +10,7 @@ from pathlib import Path
 from fairladder.errors import UsageError, shortened
 from fairladder.scratch import beside, sweep_beside
 
-FORMATS = ("csv", "parquet", "json", "xlsx")
+FORMATS = ("csv", "parquet", "json", "xlsx", "md", "html")
 
 
 def format_of(path: str | Path) -> str:

@@ -19,6 +19,7 @@ def top(
     worst: bool = False,
     within: str | None = None,
     everybody: bool = False,
+    ties: str = "include",
 ) -> pd.DataFrame:
     """The best customers by a measure, with their ``rank`` as the first column; by rank, then by id.
 
@@ -38,6 +39,9 @@ def top(
         A column: a list for each of its values, null being a group of its own.
     everybody
         Count customers without a purchase, too.
+    ties
+        ``exclude`` leaves out those who tie with the last place where there is no room for all of them, so that nobody is listed
+        before an equal; there can be fewer.
 
     | value | rank |
     |------:|-----:|
@@ -55,6 +59,8 @@ def top(
     [[1, '09302', 9172.55], [2, '09755', 7442.07]]
     """
     share = _checked(customers, by, count, percent, within)
+    if ties not in ("include", "exclude"):
+        raise UsageError(f"Ties are include or exclude, not {ties!r}.")
     chosen = customers if everybody else buyers(customers)
     if chosen.empty:
         raise DataError("No customer has a purchase, so there is no best and no worst.")
@@ -70,6 +76,9 @@ def top(
         rank[members] = ranks(standing[members])
         wanted = (count or 10) if share is None else -(-share[0] * len(members) // share[1])
         listed[members] = rank[members] <= wanted
+        if ties == "exclude" and listed[members].sum() > wanted:  # nobody is chosen among equals
+            last = rank[members][listed[members]].max()
+            listed[members] &= rank[members] < last
     # A column of the customers that is called like ours is told apart, as in the order ledger.
     kept = {c: f"{c} (cell)" if c == "rank" else c for c in customers.columns if c != within or c == "rank"}
     shown = chosen.rename(columns=kept).assign(rank=rank)[listed]

@@ -1,0 +1,92 @@
+"""Dates as people write them beside the usual orders: months by their names in any language, and years of two digits."""
+
+import re
+import unicodedata
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from functools import lru_cache
+
+#: Languages in whose words months are known, the commonest in exports first; their words are those of the Unicode locale data.
+LANGUAGES = (
+    "en", "de", "fr", "es", "it", "nl", "pt", "sv", "da", "nb", "fi", "pl", "cs", "sk", "hu", "ro", "hr", "sl", "sr", "bg", "ru",
+    "uk", "el", "tr", "et", "lv", "lt", "ca", "eu", "gl", "is", "ga", "id", "vi", "sr_Latn", "mk", "sq", "af",
+)  # fmt: skip
+_WORD = re.compile(r"[^\W\d_]+")
+_AROUND = re.compile(
+    r"(?<!\d)(\d{1,2})(?:st|nd|rd|th|er|º|ª|\.)?[\s.,/-]*(?:de |of |d['’])?([^\W\d_]{3,})|([^\W\d_]{3,})(?=[\s.,/-]*\d)"
+)
+
+
+def plain(word: str) -> str:
+    """A word without case, accents and points, as names of months are compared."""
+    apart = unicodedata.normalize("NFKD", word.casefold().replace("ł", "l").replace("ı", "i"))
+    return "".join(c for c in apart if not unicodedata.combining(c) and c != ".")
+
+
+@lru_cache(maxsize=len(LANGUAGES))
+def _months(language: str) -> Mapping[str, int]:
+    """Every way to write a month in a language → its number; shortened forms that could be two months are left out."""
+    from babel.dates import get_month_names
+
+    forms: dict[str, set[int]] = {}
+    for context in ("format", "stand-alone"):
+        for width in ("wide", "abbreviated"):
+            for number, name in get_month_names(width, context, language).items():
+                word = plain(name)
+                for form in {word, word[:3], word[:4]} if width == "wide" else {word}:
+                    forms.setdefault(form, set()).add(number)
+    return {form: min(numbers) for form, numbers in forms.items() if len(numbers) == 1 and len(form) > 2}
+
+
+def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
+    """The months' words in dates → their numbers, with the language, and another in which they would be other months (or none).
+
+    None where the texts hold no words in the place of a month that all are months of one language.
+    """
+    words = Counter(a or b for text in texts for a, b in _words_beside_days(text))
+    if not words:
+        return None
+    fits = []
+    for language in LANGUAGES:
+        known = _months(language)
+        found = {word: known[plain(word)] for word in words if plain(word) in known}
+        fits.append((sum(words[w] for w in found), language, found))
+    most = max(count for count, _, _ in fits)
+    if most * 10 < sum(words.values()) * 9:
+        return None
+    best = [(language, found) for count, language, found in fits if count == most]
+    language, found = best[0]
+    rival = next((other for other, numbers in best if numbers != found), "")
+    return found, language, rival
+
+
+def _words_beside_days(text: str) -> list[tuple[str, str]]:
+    """Words that stand behind a day's number, or else before one; a weekday in front of both is neither."""
+    behind = [m[2] for m in _AROUND.finditer(text) if m[2]]
+    return (
+        [(behind[0], "")]
+        if behind and plain(behind[0]) not in ("uhr", "kl")
+        else [("", m[3]) for m in _AROUND.finditer(text) if m[3]][:1]
+    )
+
+
+_SHORT = re.compile(r"(\d{1,2})[./ -](\d{1,2})[./ -](\d{2})(?!\d)")
+
+
+def order_of_short(texts: Sequence[str]) -> tuple[str, tuple[str, str] | None] | None:
+    """Which of day, month and year comes first where years have two digits; two texts that leave it open, where they do.
+
+    The year is the part of which there are fewer different ones, for orders are of few years and many days.
+    """
+    parts = [tuple(map(int, m.groups())) for text in texts if (m := _SHORT.match(text))]
+    if not parts or len(parts) * 10 < len(texts) * 9:
+        return None
+    firsts, lasts = {p[0] for p in parts}, {p[2] for p in parts}
+    if len(firsts) < len(lasts) and max(p[2] for p in parts) <= 31:
+        return ("year-first", None) if all(1 <= p[1] <= 12 for p in parts) else None
+    day_first = sum(1 <= p[0] <= 31 and 1 <= p[1] <= 12 for p in parts)
+    month_first = sum(1 <= p[0] <= 12 and 1 <= p[1] <= 31 for p in parts)
+    if day_first == month_first and any(p[0] != p[1] for p in parts):
+        unlike = [text for text in texts if (m := _SHORT.match(text)) and m[1] != m[2]]
+        return "day-first", (min(unlike), max(unlike))
+    return ("day-first" if day_first >= month_first else "month-first"), None

@@ -1,0 +1,60 @@
+"""Words of column names in some twenty languages, and which role they name."""
+
+import re
+from functools import cache
+
+from fairladder.orders.calendars import plain
+from fairladder.orders.numbers_in_text import CURRENCY_WORDS
+
+#: Role → words that name it, without accents, in some twenty languages; words of four letters and more also begin or end longer ones.
+ROLE_WORDS: dict[str, str] = {
+    "customer": "customer client kunde kunden cliente klant kund asiakas klient member buyer user account debitor acheteur "
+    "comprador membre mitglied shopper contact konto socio household subscriber patron guest gast donor card karte "
+    "medlem kundenr jasen tag zakaznik zakaznika klijent kupac ugyfel vevo clientul musteri uye клиент покупатель "
+    "заказчик пользователь πελατης 顧客 客户 会員 会员 고객 회원",
+    "order": "order orders invoice receipt slip bestellung bestell auftrag rechnung beleg commande facture pedido factura "
+    "ordine fattura bestelling bon ordre zamowienie tilaus transaction ticket encomenda fatura ordernr basket "
+    "booking buchung kvitto kvittering objednavka objednavky faktura racun narudzba rendeles szamla comanda siparis "
+    "заказ заказа счет чек παραγγελια 注文 订单 주문 sale",
+    "placed": "date datum fecha data day time timestamp created placed sold dato paivamaara jour tag zeit giorno dag "
+    "purchased when ordered gebucht bestellt booked charged dt paivays dátum datumu tarih tarihi zi дата ημερομηνια "
+    "日付 日 日期 날짜 posted bought",
+    "amount": "amount total betrag summe umsatz montant somme importe monto importo totale bedrag totaal valor belopp summa "
+    "kwota revenue sales value turnover paid spend sum belob belop castka cena iznos osszeg suma tutar toplam сумма "
+    "итого стоимость ποσο 金額 金额 合計 금액 net netto gross brutto debit amt",
+    "unit_price": "price preis einzelpreis stueckpreis prix precio prezzo prijs preco pris cena цена fiyat 単価 单价",
+    "quantity": "quantity qty menge anzahl stueck quantite cantidad quantita aantal quantidade antal units pieces ilosc stk "
+    "count mnozstvi kolicina mennyiseg adet количество 数量 수량",
+    "discount": "discount rabatt remise descuento sconto korting desconto rabat",
+    "name": "name nom nombre nome naam namn navn nimi nazwa fullname",
+    "channel": "channel kanal canal canale kanaal store shop filiale branch",
+    "status": "status state stato estado etat statut zustand tila",
+    "currency": "currency waehrung devise moneda valuta moeda",
+    "cost": "cost costs kosten cout coste costo custo wareneinsatz",
+}  # fmt: skip
+
+
+def words_of(name: str) -> list[str]:
+    """A column name's words: ``KundenNr`` → kunden, nr; accents and case are taken off."""
+    apart = re.sub(r"([a-zà-ÿ])([A-ZÀ-Þ])", r"\1 \2", name.replace("ß", "ss").replace("ø", "o").replace("Ø", "O"))
+    return [plain(word) for word in re.findall(r"[^\W\d_]+|№", apart)]
+
+
+@cache
+def known_words() -> frozenset[str]:
+    """All words of roles and currencies, without accents: what an export's own words are likely to be."""
+    roles = {plain(word) for words in ROLE_WORDS.values() for word in words.split()}
+    return frozenset(roles | {plain(word) for word in CURRENCY_WORDS})
+
+
+#: What stands in the customer's place of a row of totals, in small letters, whole.
+TOTAL_WORDS = (
+    "total", "grand total", "subtotal", "sub-total", "sub total", "summe", "gesamt", "gesamtsumme", "zwischensumme", "endsumme",
+    "insgesamt",
+    "total général", "sous-total", "totale", "subtotale", "totale generale", "suma", "suma total", "total general",
+    "total geral",
+    "totaal", "subtotaal", "eindtotaal", "summa", "delsumma", "totalt", "i alt", "yhteensä", "välisumma", "razem", "suma częściowa",
+    "celkem", "celkom", "mezisoučet", "összesen", "részösszeg", "ukupno", "skupaj", "toplam", "ara toplam", "genel toplam",
+    "итого", "всего",
+    "разом", "общо", "σύνολο", "合計", "小計", "總計", "总计", "合计", "小计", "합계", "소계",
+)  # fmt: skip

@@ -1,0 +1,211 @@
+"""Strangers' exports: some of the forty of benchmarks/exports.py, read from the file alone; dates and amounts in many languages."""
+
+import datetime as dt
+import json
+import runpy
+import zipfile
+from pathlib import Path
+
+import pandas as pd
+import pytest
+from babel.dates import format_date
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import fairladder as fl
+from conftest import times
+
+EXPORTS = runpy.run_path(str(Path(__file__).parents[1] / "benchmarks" / "exports.py"))
+SOME = (
+    "guest bookings",
+    "web shop",
+    "polish",
+    "epoch seconds",
+    "cover sheet",
+    "nested records",
+    "packed",
+    "japanese",
+    "danish till",
+    "only e-mail",
+    "subtotals",
+)
+
+
+@pytest.mark.parametrize("export", [e for e in EXPORTS["EXPORTS"] if e.name in SOME], ids=lambda e: e.name)
+def test_an_export_gives_its_truth_from_the_file_alone(export, tmp_path):
+    assert EXPORTS["judged"](export, 7, tmp_path) == ("right", "")
+
+
+@settings(max_examples=times(12), deadline=None)
+@given(
+    language=st.sampled_from(["de", "fr", "es", "it", "nl", "pt", "sv", "fi", "pl", "cs", "hu", "ru", "tr", "el"]),
+    pattern=st.sampled_from(["d MMMM yyyy", "d. MMM yyyy", "EEE d MMMM yyyy", "yyyy MMMM d"]),
+    first=st.dates(dt.date(1995, 1, 1), dt.date(2030, 1, 1)),
+)
+def test_months_are_read_in_their_language(language, pattern, first):
+    days = [first + dt.timedelta(days=31 * i) for i in range(24)]
+    rows = pd.DataFrame(
+        {
+            "customer": "a",
+            "order": range(24),
+            "placed": [format_date(d, pattern, language) for d in days],
+            "amount": 1.0,
+        }
+    )
+    ledger = fl.order_ledger(fl.open_orders(rows, scheme={"time": {"as_of": dt.date(2040, 1, 1)}}))
+    assert ledger["placed_on"].dt.date.tolist() == days
+
+
+def test_years_of_two_digits_days_in_other_scripts_and_what_is_left_open(tmp_path):
+    def placed(*cells):
+        rows = pd.DataFrame({"customer": "a", "order": range(len(cells)), "placed": list(cells), "amount": 1.0})
+        return fl.order_ledger(fl.open_orders(rows, scheme={"time": {"as_of": dt.date(2040, 1, 1)}}))[
+            "placed_on"
+        ].dt.date.tolist()
+
+    assert placed("13/01/24", "02/02/24", "03.12.25") == [
+        dt.date(2024, 1, 13),
+        dt.date(2024, 2, 2),
+        dt.date(2025, 12, 3),
+    ]
+    assert placed("24-02-13", "24-12-31", "25-01-30", "24-03-01") == [
+        dt.date(2024, 2, 13),
+        dt.date(2024, 3, 1),
+        dt.date(2024, 12, 31),
+        dt.date(2025, 1, 30),
+    ]
+    assert placed("3. 4. 2026", "13. 4. 2026") == [dt.date(2026, 4, 3), dt.date(2026, 4, 13)]
+    assert placed("2026年6月3日", "2026. 06. 30.") == [dt.date(2026, 6, 3), dt.date(2026, 6, 30)]
+    assert placed("2026-06-30 23:30:00 +0200", "2026-07-01T01:00:00-0500") == [
+        dt.date(2026, 6, 30),
+        dt.date(2026, 7, 1),
+    ]
+    with pytest.raises(
+        fl.DataError, match=r"years of two digits and can be read day first or month first, `02/03/24` and `05/06/24`"
+    ):
+        placed("02/03/24", "05/06/24")
+    # Numbers are days only where the column is guessed and its name says day; the output says so.
+    rows = "account;ticket;date;sum\n" + "".join(f"K{i % 3};T{i};{45000 + i};{i},50\n" for i in range(9))
+    (tmp_path / "serial.csv").write_text(rows)
+    orders = fl.open_orders(tmp_path / "serial.csv")
+    assert (orders.as_of, orders.notes[2]) == (
+        dt.date(2023, 3, 23),
+        "The numbers in `date` are guessed to be days, as spreadsheet-days.",
+    )
+    with pytest.raises(fl.DataError, match="9 bad-date"):
+        fl.open_orders(
+            tmp_path / "serial.csv",
+            scheme={"orders": {"customer": "account", "order": "ticket", "placed": "date", "amount": "sum"}},
+        ).customers()
+
+
+@pytest.mark.parametrize(
+    "cell",
+    [
+        "1.234,50 kr",
+        "kr 1.234,50",
+        "R$ 1.234,50",
+        "1 234,50 Kč",
+        "1.234,50 руб.",
+        "1.234,50 TL",
+        "1.234,50 zł",
+        "SEK 1.234,50",
+    ],
+)
+def test_words_of_currencies_are_taken_off_and_nothing_else(cell):
+    rows = pd.DataFrame({"customer": list("ab"), "order": [1, 2], "placed": "2026-01-01", "amount": [cell, "2,25"]})
+    assert fl.open_orders(rows).customers()["spend"].tolist() == [1234.5, 2.25]
+    rows["amount"] = ["1,2k", "2,25"]  # a thousand is no currency
+    assert fl.open_orders(rows, allow_set_aside=True).set_aside["reason"].tolist() == ["bad-amount"]
+
+
+def test_archives_with_several_files_and_records_that_clash_are_asked_about(tmp_path):
+    with zipfile.ZipFile(tmp_path / "two.zip", "w") as packed:
+        packed.writestr("a.csv", "x")
+        packed.writestr("b.csv", "x")
+    with pytest.raises(fl.DataError, match=r"holds 2 files \(`a.csv`, `b.csv`\). Unpack it"):
+        fl.open_orders(tmp_path / "two.zip")
+    (tmp_path / "torn.zip").write_bytes((tmp_path / "two.zip").read_bytes()[:40])
+    with pytest.raises(fl.DataError, match="cannot be unpacked"):
+        fl.open_orders(tmp_path / "torn.zip")
+    (tmp_path / "o.json").write_text(
+        json.dumps([{"customer": {"id": "a"}, "customer.id": "b", "placed": "2026-01-01", "amount": 1}])
+    )
+    with pytest.raises(fl.DataError, match=r"an object has `customer.id` twice"):
+        fl.open_orders(tmp_path / "o.json")
+
+
+def test_what_is_shown_is_chosen_sorted_and_written_as_people_need_it(shop, tmp_path, fairladder):
+    orders, scheme = shop / "orders.csv", ["--scheme", shop / "scheme.toml"]
+    scored = fl.open_orders(orders, scheme=shop / "scheme.toml").score()
+    out = tmp_path / "shown.csv"
+    asked = [
+        "--when",
+        "segment = 'mainstay' AND recency_days < 20",
+        "--sort",
+        "recency_days",
+        "--columns",
+        "customer,recency_days,average_gap_days,spend",
+    ]
+    style = ["--out-separator", ";", "--out-decimal-mark", ",", "--byte-order-mark", "--facts", tmp_path / "facts.json"]
+    assert fairladder("score", orders, *scheme, *asked, *style, "--out", out).returncode == 0
+    text = out.read_bytes().decode("utf-8-sig").splitlines()
+    wanted = scored[(scored["segment"] == "mainstay") & (scored["recency_days"] < 20)].sort_values(
+        ["recency_days", "customer"]
+    )
+    assert text[0] == "customer;recency_days;average_gap_days;spend"
+    one = wanted.iloc[0]
+    assert text[
+        1
+    ] == f"{one.customer};{one.recency_days};{str(one.average_gap_days).replace('.', ',')};{one.spend:.2f}".replace(
+        f"{one.spend:.2f}", f"{one.spend:.2f}".replace(".", ",")
+    )
+    assert len(text) == len(wanted) + 1
+    assert out.read_bytes().startswith(b"\xef\xbb\xbf")
+    assert json.loads((tmp_path / "facts.json").read_text())["balance"]["used"] == 17023
+    assert (
+        "a decimal comma needs another `separator`"
+        in fairladder("score", orders, *scheme, "--out-decimal-mark", ",").stderr
+    )
+    names = fl.select(scored, sort="name", columns=["name"])["name"]
+    assert names.dropna().tolist() == sorted(scored["name"].dropna())
+    assert names.isna().tolist() == sorted(scored["name"].isna())  # nulls last
+    assert (
+        fairladder("customers", orders, *scheme, "--sort", "spent").stderr
+        == "Error: The customers have no column `spent`. Did you mean `spend`?\n"
+    )
+    table = tmp_path / "table.md"
+    fairladder("top", orders, *scheme, "--count", 2, "--columns", "rank,customer,spend", "--out", table)
+    assert table.read_text().splitlines() == [
+        "| rank | customer | spend |",
+        "| --: | --- | --: |",
+        "| 1 | 09302 | 9,172.55 |",
+        "| 2 | 09755 | 7,442.07 |",
+    ]
+    fairladder("top", orders, *scheme, "--count", 2, "--out", tmp_path / "table.html")
+    assert "<td>9,172.55</td>" in (tmp_path / "table.html").read_text()
+    bad = tmp_path / "bad.csv"
+    bad.write_text(
+        "customer,order,placed,amount,status\n"
+        + "".join(f"c{i},{i},2026-01-0{1 + i % 9},5,{'cancelled' if i < 3 else 'paid'}\n" for i in range(40))
+    )
+    levels = [
+        fairladder("customers", bad, "--fail-on", level).returncode for level in ("never", "error", "warning", "often")
+    ]
+    assert levels == [0, 0, 1, 2]
+    assert fairladder("--version").stdout == "fairladder 0.1.0\n"
+
+
+def test_lists_without_room_for_all_who_tie_leave_them_out_when_told():
+    customers = pd.DataFrame({"customer": list("abcde"), "orders": [5, 4, 4, 4, 1], "spend": 1.0, "recency_days": 1})
+    for count, included, excluded in (
+        (1, "a", "a"),
+        (2, "abcd", "a"),
+        (3, "abcd", "a"),
+        (4, "abcd", "abcd"),
+        (5, "abcde", "abcde"),
+    ):
+        assert "".join(fl.top(customers, "orders", count=count)["customer"]) == included
+        assert "".join(fl.top(customers, "orders", count=count, ties="exclude")["customer"]) == excluded
+    with pytest.raises(fl.UsageError, match="Ties are include or exclude"):
+        fl.top(customers, "orders", ties="some")

@@ -10,7 +10,7 @@ from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
 from fairladder.orders import cells
 from fairladder.orders.source import open_source
-from fairladder.orders.writing import day_at_once, day_in_style, plain_at_once, plain_number, sure_day
+from fairladder.orders.writing import DateStyle, day_at_once, day_in_style, plain_at_once, plain_number, sure_day
 from fairladder.scheme import DATE_ORDERS, OrdersPart
 from fairladder.sqltree import column, named, select
 
@@ -79,9 +79,9 @@ def test_days_and_times_of_any_text(tmp_path_factory, dates):
         "iso": cells.day(trimmed, "text", None),
         "lisbon": cells.day(trimmed, "text", "Europe/Lisbon"),
         "tokyo": cells.day(trimmed, "text", "Asia/Tokyo"),
-        "first": day_in_style(trimmed, "day-first"),
-        "month": day_in_style(trimmed, "month-first"),
-        "pattern": day_in_style(trimmed, "%d.%m.%Y"),
+        "first": day_in_style(trimmed, DateStyle("day-first")),
+        "month": day_in_style(trimmed, DateStyle("month-first")),
+        "pattern": day_in_style(trimmed, DateStyle("%d.%m.%Y")),
         "moment": cells.moment(trimmed, cells.day(trimmed, "text", None), "text", None),
     }
     trees = {name: cells.sql("CAST(:t AS VARCHAR)", t=tree) for name, tree in trees.items()}
@@ -126,7 +126,7 @@ def test_what_is_read_at_once_is_what_a_careful_look_reads(texts, style):
     trimmed = cells.text(CELL, "text")
     careful = cells.day(trimmed, "text", "Europe/Lisbon")
     if style != "iso":
-        careful = cells.sql("COALESCE(:iso, :styled)", iso=careful, styled=day_in_style(trimmed, style))
+        careful = cells.sql("COALESCE(:iso, :styled)", iso=careful, styled=day_in_style(trimmed, DateStyle(style)))
     once = day_at_once(CELL, [style, "iso"])
     plain = {mark: plain_number(trimmed, mark) for mark in (",", ".")}
     trees = {

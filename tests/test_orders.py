@@ -168,7 +168,7 @@ def test_a_failing_write_leaves_what_was_there(tmp_path):
     [
         (3, "Orders must be a path, a frame of pandas, Polars or Arrow, or a DuckDB relation, not int."),
         ("orders.doc", "'orders.doc': files ending in .doc are not read; use .csv, .tsv, .txt, .parquet, .json, .jsonl, .xlsx, .xls or .ods, "
-         "text and JSON also with .gz or .zst."),
+         "text and JSON also with .gz or .zst, any of them alone in a .zip."),
         (pd.DataFrame({"customer": ["a"], "Customer": ["b"]}), "the DataFrame: the column name `Customer` stands twice in the header. Rename one of them."),
         (pd.DataFrame({"who": ["a"], "amount": [1]}), "the DataFrame: no column is known for `customer` and `placed`. Name it under [orders] in "
          "the scheme or with --customer-column NAME --placed-column NAME. The columns are: `who`, `amount`."),

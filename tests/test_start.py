@@ -70,7 +70,7 @@ def test_start_guesses_right_and_its_scheme_works(tmp_path, fairladder, export):
         ({"customer": PEOPLE, "date_one": ISO, "date_two": ISO, "total": MONEY}, "`date_one` or `date_two` could be the day of the order. Say which with --placed-column NAME."),
         ({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}, "`client` or `member` could be the customer's id. Say which with --customer-column NAME."),
         ({"customer": PEOPLE, "date": ISO, "net_value": MONEY, "gross_value": MONEY}, "`net_value` or `gross_value` could be the amount. Say which with --amount-column NAME."),
-        ({"a": PEOPLE, "b": ISO, "c": MONEY}, "no column is known for `customer`. Name it under [orders] in the scheme or with --customer-column NAME. The columns are: `a`, `b`, `c`."),
+        ({"a": ["-"] * N, "b": ISO, "c": MONEY}, "no column is known for `customer`. Name it under [orders] in the scheme or with --customer-column NAME. The columns are: `a`, `b`, `c`."),
     ],
 )  # fmt: skip
 def test_two_good_answers_are_a_question(tmp_path, fairladder, columns, message):

@@ -90,3 +90,9 @@ def order_of_short(texts: Sequence[str]) -> tuple[str, tuple[str, str] | None] |
         unlike = [text for text in texts if (m := _SHORT.match(text)) and m[1] != m[2]]
         return "day-first", (min(unlike), max(unlike))
     return ("day-first" if day_first >= month_first else "month-first"), None
+
+
+def day_before_year(texts: Sequence[str]) -> bool:
+    """Whether of the two numbers beside a month's name the first is the day: there are more different days than years."""
+    parts = [numbers for text in texts if len(numbers := re.findall(r"\d+", text)) >= 2]
+    return len({p[0] for p in parts}) >= len({p[1] for p in parts})

@@ -55,6 +55,7 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
 
 def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
     """What names leave open, told by what the cells hold: the only day there is, and who comes back on other days."""
+    guesses = _addresses_before_names(guesses, sample)
     known, taken = dict(guesses), {*given.values(), *(g.column for g in guesses.values() if not g.rivals)}
     if "placed" not in known and "placed" not in given:
         days = [n for n, look in sample.looks.items() if look.dates > 0.8 and n not in taken]
@@ -87,6 +88,20 @@ def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str
             told = f"each of its values is of one day, as orders are; {look.distinct:,} different values in {look.cells:,} rows"
             known["order"] = Guess("order", once[0], told)
     return known
+
+
+def _addresses_before_names(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
+    """Of a customer's address and name, the address: two people can have one name."""
+    customer = guesses.get("customer")
+    if customer is None or not customer.rivals:
+        return guesses
+    mails = [n for n in (customer.column, *customer.rivals) if sample.looks[n].addresses > 0.8]
+    others = [n for n in (customer.column, *customer.rivals) if n not in mails]
+    if len(mails) != 1 or not all("name" in words_of(n) or _names("name", words_of(n)) for n in others):
+        return guesses
+    look = sample.looks[mails[0]]
+    why = f"its cells are addresses, and people may share a name; {look.distinct:,} different values in {look.cells:,} rows"
+    return {**guesses, "customer": Guess("customer", mails[0], why)}
 
 
 #: Values that come on so many different days, on average, are customers and no orders.

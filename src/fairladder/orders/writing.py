@@ -11,7 +11,7 @@ from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.orders import cells
-from fairladder.orders.calendars import months_in, order_of_short
+from fairladder.orders.calendars import day_before_year, months_in, order_of_short
 from fairladder.orders.numbers_in_text import WORDS
 from fairladder.orders.source import Source
 from fairladder.scheme import DATE_ORDERS, EPOCHS, SPREADSHEET_DAYS
@@ -20,7 +20,7 @@ from fairladder.sqltree import all_of, any_of, case, cell_column, column, named,
 Mark = Literal[".", ","]
 _TIME = r"(?:[ T,]+\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d+)?)?(?: ?[AaPp]\.?[Mm]\.?)?)?"
 _BETWEEN = r"(?: *[./-] *| +)"
-_NUMERIC = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{4}})\.?{_TIME}$"
+_NUMERIC = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{4}})\.?(?: ?г\.?)?{_TIME}$"
 _YEAR_FIRST = rf"^(\d{{4}}) *[./年년] *(\d{{1,2}}) *[./月월] *(\d{{1,2}}) *[.日일]?{_TIME}$"
 _SHORT = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{2}}){_TIME}$"
 #: What may stand between a day's number, a month's name and a year.
@@ -70,7 +70,7 @@ def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -
     """The day that a trimmed text cell means when it is not ISO; NULL where the style does not read it."""
     style = how.name
     if how.months:
-        return _day_of_named(cell, how.months)
+        return _day_of_named(cell, how.months, how.short)
     if how.short:
         return _day_of_short(cell, style)
     if style in EPOCHS:
@@ -102,14 +102,16 @@ def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -
     )  # fmt: skip
 
 
-def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]]) -> exp.Expr:
+def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]], short: bool) -> exp.Expr:
     """The day of a cell with a month's name: before or behind the day's number, or behind the year."""
     words = "|".join(re.escape(word) for word, _ in sorted(months, key=lambda m: -len(m[0])))
-    shapes = (
+    shapes: list[tuple[str, tuple[int, int, int]]] = [
         (rf"(\d{{1,2}}){_BESIDE}({words})\.?{_BESIDE}(\d{{4}})", (3, 2, 1)),
         (rf"({words})\.?{_BESIDE}(\d{{1,2}}){_BESIDE}(\d{{4}})", (3, 1, 2)),
         (rf"(\d{{4}}){_BESIDE}({words})\.?{_BESIDE}(\d{{1,2}})", (1, 2, 3)),
-    )
+    ]
+    if short:
+        shapes = [(shape.replace(r"(\d{4})", r"(\d{2})"), places) for shape, places in shapes[:2]]
     branches = []
     for shape, places in shapes:
         pattern = exp.Literal.string(rf"(^|[^0-9]){shape}([^0-9]|$)")
@@ -118,7 +120,9 @@ def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]]) -> exp.Expr
             [(sql(":m = :w", m=month, w=exp.Literal.string(w)), exp.Literal.string(f"{n:02}")) for w, n in months],
             exp.null(),
         )
-        read = sql("TRY_CAST(:y || '-' || :m || '-' || LPAD(:d, 2, '0') AS DATE)", y=year, m=number, d=day)
+        if short:
+            year = sql("CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y", y=year)
+        read = sql("TRY_CAST(:y || '-' || :m || '-' || LPAD(:d, 2, '0') AS DATE)", y=exp.paren(year), m=number, d=day)
         branches.append((sql("REGEXP_MATCHES(:c, :p)", c=cell, p=pattern), read))
     return case(branches, exp.null())
 
@@ -254,7 +258,11 @@ def _rarer_style(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
                 f"The months in `{told_as}`, {', '.join(f'`{m}`' for m in list(months)[:3])} for instance, are words of several languages "
                 "that mean different months. Write the dates in numbers, or export a longer period."
             )
-        style = DateStyle("named months", f", months in {_name_of_language(language)}", tuple(months.items()))
+        short_years = not any(re.search(r"\d{4}", text) for text in texts)
+        if short_years and not day_before_year(texts):
+            return None
+        told = f", months in {_name_of_language(language)}{', years of two digits' if short_years else ''}"
+        style = DateStyle("named months", told, tuple(months.items()), short_years)
     elif short := order_of_short(texts):
         order, open_ones = short
         if open_ones:

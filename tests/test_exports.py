@@ -3,6 +3,7 @@
 import datetime as dt
 import json
 import runpy
+import shlex
 import zipfile
 from pathlib import Path
 
@@ -14,6 +15,9 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 from conftest import times
+from fairladder.cli.helping import EXAMPLES as HELP
+from fairladder.cli.helping import GROUPS
+from fairladder.settings import SETTINGS
 
 EXPORTS = runpy.run_path(str(Path(__file__).parents[1] / "benchmarks" / "exports.py"))
 SOME = (
@@ -209,3 +213,19 @@ def test_lists_without_room_for_all_who_tie_leave_them_out_when_told():
         assert "".join(fl.top(customers, "orders", count=count, ties="exclude")["customer"]) == excluded
     with pytest.raises(fl.UsageError, match="Ties are include or exclude"):
         fl.top(customers, "orders", ties="some")
+
+
+def test_the_examples_of_every_help_run_and_what_is_shared_is_shown(shop, fairladder):
+    for command, examples in HELP.items():
+        shown = fairladder(command, "--help").stdout
+        assert "--date-format" not in shown.split("Shared by all commands")[0]
+        for line in examples[: 2 if command in ("campaign", "customers") else 1]:
+            assert line.split(" --")[0] in shown
+            done = fairladder(*shlex.split(line), "--quiet", cwd=shop)
+            assert (done.returncode, "Traceback" in done.stderr) == (0, False), (line, done.stderr)
+    for group in GROUPS:
+        assert "what it means" in fairladder("help", group).stdout
+    assert "--header-row" in fairladder("help", "writing").stdout
+    keys = fairladder("help", "scheme").stdout
+    assert all(s.key in keys for s in SETTINGS)
+    assert fairladder("help", "colums").stdout == "Which group? Did you mean `columns`?\n"

@@ -76,11 +76,36 @@ def test_start_guesses_right_and_its_scheme_works(tmp_path, fairladder, export):
 def test_two_good_answers_are_a_question(tmp_path, fairladder, columns, message):
     orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
     pd.DataFrame(columns).to_csv(orders, index=False)
-    for words in (("start", orders, "--out", scheme), ("score", orders)):
-        done = fairladder(*words)
-        assert (done.returncode, done.stdout) == (2, "")
-        assert message in done.stderr
-    assert not scheme.exists()
+    done = fairladder("score", orders)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert message in done.stderr
+    begun = fairladder("start", orders, "--out", scheme)  # writes all that is known, and a line to fill in
+    assert begun.returncode == 1
+    assert "something must be settled first" in begun.stderr
+    assert message in begun.stderr
+    role, column = FILLED[tuple(columns)]
+    (line,) = [one for one in scheme.read_text().splitlines() if one.startswith(f'# {role} = "…" # to fill in')]
+    scheme.write_text(scheme.read_text().replace(line, f'{role} = "{column}"'))
+    assert column in line
+    assert fairladder("score", orders, "--scheme", scheme).returncode == 0
+
+
+#: What somebody fills in where start could not tell.
+FILLED = {
+    ("customer", "date_one", "date_two", "total"): ("placed", "date_two"), ("client", "member", "date", "total"): ("customer", "member"),
+    ("customer", "date", "net_value", "gross_value"): ("amount", "gross_value"), ("a", "b", "c"): ("customer", "a"),
+}  # fmt: skip
+
+
+def test_start_writes_down_how_numbers_are_days(tmp_path, fairladder):
+    orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
+    rows = "".join(f"K{i % 5};T{i};{1750000000 + 86400 * i};{i},50\n" for i in range(40))
+    orders.write_text("account;ticket;created;sum\n" + rows)
+    assert fairladder("start", orders, "--out", scheme).returncode == 0
+    assert 'date_format = "epoch-seconds"' in scheme.read_text()
+    alone, told = (fairladder("customers", orders, *more).stdout for more in ((), ("--scheme", scheme)))
+    assert alone == told
+    assert fairladder("start", orders, "--out", "-").stdout == scheme.read_text()
 
 
 def test_start_takes_what_is_said_and_never_overwrites(tmp_path, fairladder):

@@ -27,6 +27,7 @@ from fairladder.cli import (
     top,
     value,
 )
+from fairladder.cli.helping import epilog, show_help
 from fairladder.cli.options import command
 from fairladder.scratch import sweep_temporary
 
@@ -49,24 +50,38 @@ app = typer.Typer(
 )
 app.command("demo", short_help="The sample shop, and the whole example on it.")(demo.demo)
 app.command("start", short_help="A first scheme for your orders, each guess explained.")(start.start)
-app.command("check", short_help="Are these orders fit to use?")(command(check.check))
-app.command("customers", short_help="One row per customer.")(command(customers.customers))
-app.command("top", short_help="The best or worst by any measure.")(command(top.top))
-app.command("score", short_help="Scores, segments, and what to do about whom.")(command(score.score))
-app.command("orders", short_help="One row per order: first or repeat, gap, share.")(command(orders.orders))
-app.command("growth", short_help="New customers, first and repeat revenue, flat spells.")(command(growth.growth))
-app.command("retention", short_help="Cohorts, rates, how many orders people get to.")(command(retention.retention))
-app.command("breakdown", short_help="Any two columns or bands against each other.")(command(breakdown.breakdown))
-app.command("value", short_help="What is a customer worth, so far and from here on?")(
+app.command("check", short_help="Are these orders fit to use?", epilog=epilog("check"))(command(check.check))
+app.command("customers", short_help="One row per customer.", epilog=epilog("customers"))(command(customers.customers))
+app.command("top", short_help="The best or worst by any measure.", epilog=epilog("top"))(command(top.top))
+app.command("score", short_help="Scores, segments, and what to do about whom.", epilog=epilog("score"))(
+    command(score.score)
+)
+app.command("orders", short_help="One row per order: first or repeat, gap, share.", epilog=epilog("orders"))(
+    command(orders.orders)
+)
+app.command("growth", short_help="New customers, first and repeat revenue, flat spells.", epilog=epilog("growth"))(
+    command(growth.growth)
+)
+app.command("retention", short_help="Cohorts, rates, how many orders people get to.", epilog=epilog("retention"))(
+    command(retention.retention)
+)
+app.command("breakdown", short_help="Any two columns or bands against each other.", epilog=epilog("breakdown"))(
+    command(breakdown.breakdown)
+)
+app.command("value", short_help="What is a customer worth, so far and from here on?", epilog=epilog("value"))(
     command(value.value, needs_orders=False, part="value")
 )
-app.command("campaign", short_help="Who gets the campaign, who is held out, and did it work?")(
-    command(campaign.campaign, part="campaigns")
-)
-app.command("compare", short_help="Who moved between two days, and why spend changed.")(
+app.command(
+    "campaign", short_help="Who gets the campaign, who is held out, and did it work?", epilog=epilog("campaign")
+)(command(campaign.campaign, part="campaigns"))
+app.command("compare", short_help="Who moved between two days, and why spend changed.", epilog=epilog("compare"))(
     command(compare.compare, needs_orders=False)
 )
-app.command("explain", short_help="Why is this customer in that segment?")(command(explain.explain))
+app.command("explain", short_help="Why is this customer in that segment?", epilog=epilog("explain"))(
+    command(explain.explain)
+)
+
+app.command("help", short_help="What all commands share, and every key of a scheme.")(show_help)
 
 
 def _print_version(asked: bool) -> None:

@@ -8,11 +8,13 @@ import warnings
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, ExitStack
 from contextvars import ContextVar
+from copy import copy
 from dataclasses import MISSING, dataclass, field, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
 
 import typer
+from typer.models import OptionInfo
 
 from fairladder import shares, wording
 from fairladder.errors import FairLadderError, FairLadderWarning, UsageError, nearest
@@ -111,7 +113,7 @@ class Request:
         str | None,
         option(
             "--out",
-            help="Write here: .csv, .parquet, .json or .xlsx; - is standard output.",
+            help="Write here: .csv, .parquet, .json, .xlsx, .md or .html; - is standard output.",
             panel=_OUTPUT,
             metavar="FILE",
         ),
@@ -255,13 +257,26 @@ def command(work: Callable[..., None], *, needs_orders: bool = True, part: str =
 
         with_errors_told(asked)
 
-    ours = [parameter(f.name, f.default, shared[f.name]) for f in fields(Request) if f.name in shared]
+    ours = [parameter(f.name, f.default, _hidden(shared[f.name])) for f in fields(Request) if f.name in shared]
     if not needs_orders:
         ours[0] = ours[0].replace(default="")
     theirs = [of_setting(s) for s in of_part]
     theirs += [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
-    as_options(run, [ours[0], *theirs, *ours[1:], *(of_setting(s) for s in of_scheme)])
+    as_options(run, [ours[0], *theirs, *ours[1:], *(_hidden_setting(s) for s in of_scheme)])
     return run
+
+
+def _hidden(annotation: Any) -> Any:
+    """An option that ``fairladder help`` shows, so that a command's own help shows its own."""
+    kind, info = annotation.__origin__, copy(annotation.__metadata__[0])
+    if isinstance(info, OptionInfo):
+        info.hidden = True
+    return Annotated[kind, info]
+
+
+def _hidden_setting(setting: Setting) -> inspect.Parameter:
+    made = of_setting(setting)
+    return made.replace(annotation=_hidden(made.annotation))
 
 
 def as_options(run: Callable[..., None], parameters: list[inspect.Parameter]) -> None:

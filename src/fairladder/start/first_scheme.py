@@ -35,6 +35,11 @@ def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any],
             lines.append(f"{role} = {_quoted(given[role])} # as you said")
         elif role in settled:
             lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
+        elif (open_ones := _candidates(role, source, guesses, given)) is not None:
+            lines.append(f'# {role} = "…" # to fill in, and the sign in front to take off. It could be {open_ones}')
+    if (placed := settled.get("placed")) and placed.date_format and "date_format" not in given:
+        lines.append(f'date_format = "{placed.date_format}" # its cells are whole numbers that can be days so')
+        given = {**given, "date_format": placed.date_format}
     status = given.get("status") or (settled["status"].column if "status" in settled else None)
     lines += [
         *(_where(source, status, states) if status else []),
@@ -65,6 +70,17 @@ def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any],
         '# stance = "keep" # keep, grow, welcome, win-back or leave',
     ]  # fmt: skip
     return "\n".join(lines) + "\n"
+
+
+def _candidates(role: str, source: Source, guesses: list[Guess], given: Mapping[str, Any]) -> str | None:
+    """The columns that could play a role which has to be known and is not, in words; None where it need not be."""
+    rivals = next((g for g in guesses if g.role == role and g.rivals), None)
+    priced = {"unit_price", "quantity"} <= {*given, *(g.role for g in guesses if not g.rivals)}
+    if rivals is None and (role not in ("customer", "placed", "amount") or (role == "amount" and priced)):
+        return None
+    taken = {*given.values(), *(g.column for g in guesses if not g.rivals)}
+    names = [rivals.column, *rivals.rivals] if rivals else [name for name in source.columns if name not in taken]
+    return ", ".join(_one_line(name) for name in names[:12]) or "none of the columns, which all play other roles"
 
 
 def _quoted(text: str) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 from fairladder.book.opened import open_unread
 from fairladder.book.read import Read, read
 from fairladder.book.signs import sentences
-from fairladder.errors import DataError
+from fairladder.errors import DataError, SchemeError
 from fairladder.orders.anywhere import open_anything
 from fairladder.orders.guess import guess_roles
 from fairladder.orders.roles import settle_roles
@@ -32,20 +32,24 @@ class Trial:
 def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
     """Guess the roles that are not given, write the scheme, and try it on the orders.
 
-    Raises SchemeError where two columns are equally good for a role that matters, or a role finds no column.
+    Where two columns are equally good for a role that matters, or a role finds none, its line stands there to be filled in.
     """
     known = {role: given[role] for role in ROLES if role in given}
     scheme = scheme_from({"orders": dict(given)}, "options")
     source = open_anything(orders, scheme.orders)
-    settle_roles(scheme.orders, source)  # asks where two columns are equally good
-    guesses = [g for g in guess_roles(source, known) if not g.rivals]
-    toml = first_scheme(source, guesses, dict(given))
+    everything = guess_roles(source, known)
+    guesses = [g for g in everything if not g.rivals]
+    toml = first_scheme(source, everything, dict(given))
     why = {g.role: (g.column, g.why) for g in guesses} | {role: (name, "as you said") for role, name in known.items()}
     roles = [(role, *why[role]) for role in ROLES if role in why]
     try:
+        settle_roles(scheme.orders, source)  # asks where two columns are equally good, or none is
+    except SchemeError as error:
+        return Trial(toml, roles, {}, str(error))
+    try:
         tried = read(open_unread(orders, None, scheme_from(tomllib.loads(toml), "the first scheme")), kind=Read)
         tried.require_fit()
-        toml = first_scheme(source, guesses, dict(given), tried.states())
+        toml = first_scheme(source, everything, dict(given), tried.states())
     except DataError as error:
         return Trial(toml, roles, {}, str(error))
     return Trial(toml, roles, tried.balance.as_json(), "", tuple(sentences(tried.findings)))

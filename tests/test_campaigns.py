@@ -109,6 +109,7 @@ def test_exclusions_consent_and_earlier_lists(tmp_path):
     )
     made = fl.campaign(orders, consent="news")
     assert set(made.frame["customer"]) == set(ids) - {"silent", "asked-not-to-be"}
+    assert made.notes[0] == "Consent by `news`: 6 yes, 1 no, 1 blank."
     # What was made safe for a spreadsheet is read back as it was; an apostrophe of the id's own stays.
     fl.write(made.frame.head(3), tmp_path / "out.csv", spreadsheet_safe=True)
     assert "'=1+1," in (tmp_path / "out.csv").read_text()
@@ -256,6 +257,65 @@ def test_lift_of_a_list_by_hand():
         < smallest_effect(0.1, 2001 - plan.held_out, plan.held_out - 1)
     )
     assert fl.plan_holdout(50, 0.1, 0.05).held_out is None
+
+
+def test_consent_in_other_languages_is_seen_and_said():
+    said = {
+        "ja": 1,
+        "Sí": 1,
+        "oui": 1,
+        "tak": 1,
+        "はい": 1,
+        "1.0": 1,
+        "nein": 0,
+        "ne": 0,
+        "нет": 0,
+        "0.0": 0,
+        "maybe": None,
+        "10": None,
+        "x": None,
+    }
+    people = pd.DataFrame({"customer": [f"k{i}" for i in range(len(said))], "news": list(said)})
+    orders = fl.open_orders(
+        people[["customer"]].assign(placed=pd.Timestamp("2026-01-05"), amount=5.0), customers=people
+    )
+    made = fl.campaign(orders, consent="news")
+    assert set(made.frame["customer"]) == set(people["customer"][people["news"].map(said) == 1])
+    wanted = "Warning: Consent by `news`: 6 yes, 4 no, 0 blank, and 3 neither (`10`, `maybe`, `x`), which counts as no."
+    assert made.notes[0].startswith(wanted)
+
+
+def test_a_list_from_then_needs_no_conditions_and_a_plan_no_list(fairladder, shop):
+    then = [
+        "campaign",
+        "orders.csv",
+        "--when",
+        "orders >= 1",
+        "--holdout",
+        20,
+        "--as-of",
+        "2026-03-31",
+        "--out",
+        "then.csv",
+        "--quiet",
+    ]
+    assert fairladder(*then, cwd=shop).returncode == 0
+    asked = ["campaign", "orders.csv", "--results", "orders.csv", "--list", "then.csv"]
+    by_scheme = fairladder(*asked, "--as-of", "2026-05-15", "--out", "lift.csv", cwd=shop)
+    assert "Measured up to the day of reckoning, 15 May 2026" in by_scheme.stderr
+    stated = fairladder(*asked, "--measure-through", "2026-05-15", "--out", "stated.csv", cwd=shop)
+    assert (by_scheme.returncode, stated.returncode) == (0, 0), stated.stderr
+    assert (shop / "lift.csv").read_bytes() == (shop / "stated.csv").read_bytes()
+    whole = fairladder(*asked, "--out", "whole.csv", "--when", "orders = 1", cwd=shop)
+    assert "between 2026-04-01 and 2026-06-30" in whole.stderr
+    assert "the conditions given make no other" in whole.stderr
+    assert (shop / "whole.csv").read_bytes() != (shop / "stated.csv").read_bytes()
+    assert "has no funnel" in fairladder(*asked, "--figure", "f.png", "--figure-of", "funnel", cwd=shop).stderr
+    plan = fairladder("campaign", "orders.csv", "--plan-effect", "12%", "--base-rate", "10%", cwd=shop)
+    count = (fl.open_orders(shop / "orders.csv").customers()["orders"] > 0).sum()
+    told = fl.plan_holdout(int(count), 0.1, 0.12)
+    assert (plan.returncode, told.in_words() in plan.stderr) == (0, True), plan.stderr
+    assert plan.stdout.splitlines()[1].split(",")[:4] == [str(count), "0.1", "0.12", str(told.held_out)]
 
 
 def test_the_command_from_list_to_lift(fairladder, shop):

@@ -158,7 +158,7 @@ def test_options_in_place_of_a_scheme(fairladder, tmp_path):
         (["score", "orders.csv", "--where", "amont > 3"], 2, "where: `amont > 3` names the column `amont`, which is not there. Did you mean `amount`?"),
         (["score", "orders.csv", "--as-of", "30.6.2026"], 2, "--as-of 30.6.2026: that is not a day; write it as 2026-06-30."),
         (["score", "orders.csv", "--from", "2026-02-01", "--through", "2026-01-01"], 2, "`through` (2026-01-01) lies before `from` (2026-02-01)"),
-        (["score", "orders.csv", "--out", "x.doc"], 2, "'x.doc': results are not written as doc; end the name in .csv, .parquet, .json, .xlsx."),
+        (["score", "orders.csv", "--out", "x.doc"], 2, "'x.doc': results are not written as doc; end the name in .csv, .parquet, .json, .xlsx, .md, .html."),
         (["score", "orders.csv", "--out", "no/x.csv"], 2, "There is no folder 'no' to write 'x.csv' into. Make it first."),
         (["score", "orders.csv", "--part", "people"], 2, "--part people: this result has no such part. There are: customers, segments, rules."),
         (["check", "orders.csv", "--figure", "x.png"], 2, "This command draws no figure; `fairladder score` does."),

@@ -22,13 +22,13 @@ _TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u20
 
 
 def count(number: float) -> str:
-    """Whole number with thousands marked."""
-    return f"{int(number):,}"
+    """Whole number with thousands marked; a fraction is rounded as in ``money``, so that figures and tables agree."""
+    return f"{int(number):,}" if number == int(number) else money(number)
 
 
 def money(amount: Any, decimals: int = 0) -> str:
     """Amount with thousands marked; a dash where there is none."""
-    return NOTHING if missing(amount) else f"{float(amount):,.{decimals}f}"
+    return NOTHING if missing(amount) else f"{round(float(amount), decimals) + 0.0:,.{decimals}f}"  # + 0.0: never -0
 
 
 def value(number: Any) -> str:

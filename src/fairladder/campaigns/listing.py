@@ -25,6 +25,7 @@ from fairladder.errors import DataError, UsageError, nearest
 from fairladder.frames import categorical
 from fairladder.numbers import half_away, ratio
 from fairladder.orders.source import short_names
+from fairladder.orders.words import NO_WORDS, YES_WORDS, said
 from fairladder.output.files import digest_of, receipt_trouble
 from fairladder.output.result import Answer
 from fairladder.scheme import Campaign, scheme_from
@@ -32,9 +33,6 @@ from fairladder.scores.scoring import by_own_names, score
 from fairladder.scores.top import goodness, ranks
 from fairladder.sqltree import column, day_literal, select, sql
 from fairladder.value.to_score import customers_to_score
-
-#: How consent is written; anything else, and nothing at all, is none.
-_YES = frozenset({"yes", "y", "true", "1", "1.0"})
 
 
 @dataclass(frozen=True)
@@ -202,7 +200,11 @@ def _listed(
     funnel = pd.DataFrame(steps, columns=["step", "customers"])
     funnel["removed"] = -funnel["customers"].diff().fillna(0).astype(np.int64)
     return CampaignList(
-        settings, frame, funnel, _receipt(orders, settings, frame, funnel), tuple(_notes(settings, frame, orders))
+        settings,
+        frame,
+        funnel,
+        _receipt(orders, settings, frame, funnel),
+        tuple(_notes(settings, frame, orders, scored)),
     )
 
 
@@ -219,7 +221,7 @@ def _wanted(
     if settings.exclude:
         yield "not excluded", ~ids.isin(ids_in(settings.exclude, orders.roles["customer"], engine)).to_numpy()
     if settings.consent:
-        yield "gave consent", _consent(scored, settings)
+        yield "gave consent", _consent(scored, settings).isin(YES_WORDS).to_numpy(dtype=bool)
     if settings.contacted and orders.as_of is not None:
         since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
         yield "not contacted lately", ~ids.isin(contacted_since(settings.contacted, since, engine)).to_numpy()
@@ -234,14 +236,32 @@ def _places(settings: Campaign) -> "tuple[int | None, Any]":
     return settings.limit, settings.ties or "include"
 
 
-def _consent(scored: pd.DataFrame, settings: Campaign) -> NDArray[np.bool_]:
+def _consent(scored: pd.DataFrame, settings: Campaign) -> "pd.Series[str]":
+    """What stands in the column of consent, as words are compared; empty where there is nothing."""
     if settings.consent not in scored:
         hint = nearest(str(settings.consent), map(str, scored.columns))
         raise UsageError(
             f"Campaign `{settings.name}`: there is no consent column `{settings.consent}` among the customers. {hint}"
         )
     cells = scored[settings.consent]
-    return np.asarray(cells.astype(object).where(cells.notna(), "").astype(str).str.strip().str.casefold().isin(_YES))
+    return cells.astype(object).where(cells.notna(), "").astype(str).map(said)
+
+
+def _consent_note(scored: pd.DataFrame, settings: Campaign) -> str:
+    """What the column of consent was seen to hold: whom to contact is nothing to guess in silence."""
+    answers = _consent(scored, settings)
+    yes, blank = int(answers.isin(YES_WORDS).sum()), int((answers == "").sum())
+    other = answers[~answers.isin(YES_WORDS | NO_WORDS)]
+    no = len(answers) - yes - blank - len(other)
+    text = f"Consent by `{settings.consent}`: {wording.count(yes)} yes, {wording.count(no)} no, {wording.count(blank)} blank."
+    if other.empty:
+        return text
+    seen = other.value_counts().sort_index().sort_values(ascending=False, kind="stable").index
+    shown = ", ".join(f"`{wording.plain(word)}`" for word in seen[:3]) + (" and others" if len(seen) > 3 else "")
+    return (
+        f"Warning: {text[:-1]}, and {wording.count(len(other))} neither ({shown}), which counts as no. "
+        "Write yes or no there where it should be otherwise."
+    )
 
 
 def _bought(orders: Read, settings: Campaign) -> pd.DataFrame:
@@ -316,8 +336,10 @@ def _digest(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 
-def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read) -> list[str]:
+def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, scored: pd.DataFrame) -> list[str]:
     notes = [f"Warning: {sentence}" for sentence in map(receipt_trouble, settings.contacted) if sentence]
+    if settings.consent:
+        notes.append(_consent_note(scored, settings))
     if settings.holdout and len(frame):
         held = int((frame["group"] == "holdout").sum())
         notes.append(

@@ -21,7 +21,8 @@ Rows = Annotated[
     str,
     typer.Option(
         "--rows",
-        help="A column, COLUMN:30,40,50 in bands, or age(COLUMN):30,40,50 at the order.",
+        help="A column, COLUMN:30,40,50 in bands, age(COLUMN):30,40,50 at the order, or a part of its day: "
+        "year(placed), quarter(placed), month(placed), week(placed), calendar-month(placed), weekday(placed).",
         metavar="AXIS",
         show_default=False,
     ),
@@ -60,7 +61,9 @@ def breakdown(
         raise UsageError("Say what to break down by: --rows COLUMN, and --columns COLUMN if you like.")
     known_figure(figure_of, FIGURES)
     asked = tuple(dict.fromkeys(measure or ["spend"]))
-    kept = OrderTable(tuple(parsed_axis(text).column for text in (rows, columns) if text is not None), sequence=False)
+    kept = OrderTable(
+        tuple(n for text in (rows, columns) if text is not None for n in parsed_axis(text).columns), sequence=False
+    )
     orders = door.opened(request, (*asked, *([TOGETHER] if len(asked) > 1 else [])), figures=True, keep=kept)
     with screen.busy(request, "Breaking down the orders"):
         from fairladder.history import breakdown as history

@@ -2,6 +2,7 @@
 
 import datetime as dt
 from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 
 PARTS = ("list", "contacts", "holdout", "funnel")
 RESULT_PARTS = ("lift", *PARTS)
+LISTED_PARTS = ("lift", "list", "contacts", "holdout")
 FIGURES = ("funnel", "lift")
 _AFTER = "What it brought"
 
@@ -101,11 +103,21 @@ def campaign(
         list_,
         results if results and "://" not in results else None,
     ]
-    orders = door.opened(request, RESULT_PARTS if results else PARTS, figures=True, inputs=read)
+    parts_there = LISTED_PARTS if list_ else RESULT_PARTS if results else PARTS
+    orders = door.opened(request, parts_there, figures=True, inputs=read)
+    if results and list_:
+        notes = [f"The list is read from {list_}; the conditions given make no other."] if options else []
+        listed = _Listed.from_file(list_, name or "the campaign", orders)
+        _measure(request, orders, listed, results, (measure_from, measure_through), figure_of, notes)
+        return
+    asks_nobody = results is None and name is None and not options and not orders.scheme.campaigns
+    if rise is not None and base is not None and asks_nobody:
+        _plan(request, orders, base, rise)
+        return
     with screen.busy(request, "Making the list"):
         lists = _lists(orders, name, options, _secret(pseudonym_key))
     if results:
-        _measure(request, orders, lists, results, list_, (measure_from, measure_through), figure_of)
+        _measure(request, orders, _Listed.made_now(lists), results, (measure_from, measure_through), figure_of, [])
         return
     parts = _parts(lists)
     notes = [f"{n}: {sentence}" if len(lists) > 1 else sentence for n, made in lists.items() for sentence in made.notes]
@@ -171,55 +183,117 @@ def _parts(lists: "dict[str, CampaignList]") -> "dict[str, pd.DataFrame]":
     }  # fmt: skip
 
 
-def _measure(
-    request: Request, orders: "Orders", lists: "dict[str, CampaignList]", results: str, file: str | None,
-    window: tuple[str | None, str | None], figure_of: str,
-) -> None:  # fmt: skip
-    from dataclasses import replace
+@dataclass(frozen=True)
+class _Listed:
+    """The list that results are measured by: made now by the same settings, or as it was written then."""
 
+    name: str
+    frame: "pd.DataFrame"
+    parts: "dict[str, pd.DataFrame]"
+    made: "CampaignList | None" = None
+    trouble: str = ""
+
+    @classmethod
+    def made_now(cls, lists: "dict[str, CampaignList]") -> "_Listed":
+        if len(lists) > 1:
+            raise UsageError(f"--results measures one campaign; say which with --name: {', '.join(lists)}.")
+        made = next(iter(lists.values()))
+        return cls(made.campaign.name, made.frame, _parts(lists), made)
+
+    @classmethod
+    def from_file(cls, file: str, name: str, orders: "Orders") -> "_Listed":
+        from fairladder.campaigns.people import read_list
+        from fairladder.output.files import receipt_trouble
+
+        frame = read_list(file, orders.rows.source.engine)
+        groups = {
+            part: frame[frame["group"] == group] for part, group in (("contacts", "contact"), ("holdout", "holdout"))
+        }
+        return cls(name, frame, {"list": frame, **groups}, None, receipt_trouble(file) or "")
+
+
+def _measure(
+    request: Request, orders: "Orders", listed: _Listed, results: str, window: tuple[str | None, str | None], figure_of: str,
+    notes: list[str],
+) -> None:  # fmt: skip
     from fairladder.api import Orders
     from fairladder.book.kept_orders import OrderTable
     from fairladder.book.read import read
     from fairladder.campaigns.lift import lift
-    from fairladder.campaigns.people import read_list
     from fairladder.cli import door, screen
-    from fairladder.output.files import receipt_trouble
 
-    if len(lists) > 1:
-        raise UsageError(f"--results measures one campaign; say which with --name: {', '.join(lists)}.")
-    made = next(iter(lists.values()))
     own = request.scheme_or_default()  # its days are the list's, not the results'
     theirs = own.model_copy(
         update={"time": own.time.model_copy(update={"as_of": None, "from_": None, "through": None})}
     )
     opened = replace(request, orders=results, settings={**request.settings, "time": {}}).opened(theirs)
     later = read(opened, OrderTable((), mixed=False, sequence=False), kind=Orders)
-    listed = read_list(file, orders.rows.source.engine) if file else made.frame
-    trouble = receipt_trouble(file) if file else ""
-    measured = lift(listed, later, since=window[0], through=window[1])
+    until, why = _until(window[1], orders, listed, later)
+    measured = lift(listed.frame, later, since=window[0], through=until)
     door.give(
         request,
         later,
-        {"lift": measured.frame, **_parts(lists)},
-        lift_view(measured, made.campaign.name),
+        {"lift": measured.frame, **listed.parts},
+        lift_view(measured, listed.name),
         notes=[
-            *([f"Warning: {trouble}"] if trouble else []),
+            *([f"Warning: {listed.trouble}"] if listed.trouble else []),
+            *notes,
+            *why,
             *([] if screen.for_people(request) else [measured.in_words()]),
         ],
         safe=True,
-        figure=lambda: _figure(figure_of, later, made, measured),
+        figure=lambda: _figure(figure_of, later, listed.made, measured),
     )
 
 
-def _figure(name: str, orders: "Orders", made: "CampaignList", measured: "Lift | None" = None) -> "Figure":
+def _until(through: str | None, orders: "Orders", listed: _Listed, later: "Orders") -> tuple[str | None, list[str]]:
+    """The last day that is measured: the day of reckoning asked for, where it lies after the list's and within the results."""
+    asked = orders.scheme.time.as_of
+    if through or asked is None or later.as_of is None or listed.frame.empty:
+        return through, []
+    import pandas as pd
+
+    if not pd.Timestamp(listed.frame["listed_on"].max()).date() < asked <= later.as_of:
+        return None, []
+    return str(asked), [f"Measured up to the day of reckoning, {wording.day(asked)}; --measure-through says otherwise."]
+
+
+def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
+    """How large a holdout has to be among all who have bought, where no list is asked for."""
+    import pandas as pd
+    from rich.text import Text
+
+    from fairladder.campaigns.lift import plan_holdout
+    from fairladder.cli import door, screen
+
+    if request.figure is not None:
+        raise UsageError("There is no list yet, so there is no funnel to draw. Give conditions, or leave out --figure.")
+    customers = orders.customers()
+    plan = plan_holdout(int((customers["orders"] > 0).sum()), base, rise)
+    told = f"{plan.in_words()} These are all with a purchase; give conditions to plan for those who would be listed."
+    frame = pd.DataFrame(
+        [
+            {
+                "customers": plan.customers,
+                "base_rate": base,
+                "rise": rise,
+                "held_out": plan.held_out,
+                "smallest_rise": plan.smallest,
+            }
+        ]
+    )
+    door.give(request, orders, {"plan": frame}, [Text(told)], notes=[] if screen.for_people(request) else [told])
+
+
+def _figure(name: str, orders: "Orders", made: "CampaignList | None", measured: "Lift | None" = None) -> "Figure":
     from fairladder import figures
 
     facts = orders.facts()
-    return (
-        figures.campaign_funnel(made, facts=facts)
-        if name != "lift" or measured is None
-        else figures.campaign_lift(measured, facts=facts)
-    )
+    if name == "lift" and measured is not None:
+        return figures.campaign_lift(measured, facts=facts)
+    if made is None:
+        raise UsageError(f"--figure-of {name}: a list that is read from a file has no funnel. Draw the lift.")
+    return figures.campaign_funnel(made, facts=facts)
 
 
 _SHOWN = 12

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 PARTS = ("growth", "flat_spells")
-FIGURES = ("running", "revenue")
+FIGURES = ("revenue", "running")
 
 Period = Annotated[str, typer.Option("--period", help="day, week, month, quarter or year.", metavar="PERIOD")]
 By = Annotated[
@@ -28,15 +28,16 @@ By = Annotated[
         show_default=False,
     ),
 ]
-FigureOf = Annotated[str, figure_option(FIGURES)]
+FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
 
-def growth(request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = "running") -> None:
+def growth(request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = None) -> None:
     """How do customers come, what do first and repeat orders bring, and where did growth go flat?"""
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
 
-    known_figure(figure_of, FIGURES)
+    chosen = figure_of or ("running" if by else "revenue")  # the revenue has no groups
+    known_figure(chosen, FIGURES)
     checked_period(period)
     orders = door.opened(request, PARTS, figures=True, keep=OrderTable((by,) if by else ()))
     with screen.busy(request, "Counting who came when"):
@@ -60,7 +61,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
         from fairladder import figures
 
         facts = orders.facts()
-        if figure_of == "running":
+        if chosen == "running":
             return figures.growth_running(table, by, period=period, facts=facts)
         return figures.growth_revenue(table, period=period, facts=facts)
 

@@ -45,7 +45,7 @@ EXAMPLES = {
     ),
     "breakdown": (
         "breakdown orders.csv --scheme scheme.toml --rows channel --columns category",
-        'breakdown orders.csv --scheme scheme.toml --rows "age(born):30,40,50" --measure customers',
+        'breakdown orders.csv --scheme scheme.toml --rows "weekday(placed)" --columns channel --measure orders --shares row',
     ),
     "value": (
         "value orders.csv --scheme scheme.toml --part factors",
@@ -53,7 +53,7 @@ EXAMPLES = {
     ),
     "campaign": (
         "campaign orders.csv --scheme scheme.toml --when \"stance = 'win-back'\" --limit 50 --holdout 20 --out list.csv",
-        'campaign orders.csv --scheme scheme.toml --when "orders = 1" --results orders.csv --measure-from 2026-06-01 --list list.csv',
+        "campaign orders.csv --scheme scheme.toml --results orders.csv --measure-from 2026-06-01 --list list.csv",
     ),
     "compare": (
         "compare orders.csv --scheme scheme.toml --then 2025-12-31",

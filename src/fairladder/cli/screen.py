@@ -78,7 +78,8 @@ def cells_of(frame: "pd.DataFrame", names: Sequence[str]) -> list[list[str]]:
 
 def stance_text(stance: str, *words: tuple[str, str]) -> Text:
     """A dot in the stance's colour, then the stance's name or other words with their styles."""
+    colours = palette.STANCE_NAMES if Console().color_system == "standard" else palette.STANCE_COLOURS
     return Text.assemble(
-        ("● ", palette.STANCE_COLOURS.get(stance, "")),
+        ("● ", colours.get(stance, "")),
         *((wording.plain(word), style) for word, style in words or [(stance, "")]),
     )

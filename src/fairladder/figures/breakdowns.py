@@ -1,19 +1,27 @@
 """A breakdown drawn: shares stacked to 100 %, or a heat map of the cells."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import matplotlib as mpl
 import numpy as np
+import pandas as pd
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
+from numpy.typing import NDArray
 
 from fairladder import palette, wording
 from fairladder.errors import UsageError
 from fairladder.figures.page import STYLE, page
-from fairladder.history.breakdown import TOTAL, Breakdown
+from fairladder.history.breakdown import REST, TOTAL, Breakdown
+from fairladder.history.purchases import MIXED, UNKNOWN
 
-_FILLS = ("#1d4e89", "#5486b4", "#8fb1d0", "#c9d9e8", "#c08a12", "#e3c47a", "#2f9e8f", "#9fd3cb", "#858b93", "#c8cdd3")
+#: For names beside each other; names that follow each other take a ramp instead, and what is unknown is grey.
+_FILLS = ("#1d4e89", "#e3c47a", "#2f9e8f", "#8fb1d0", "#c08a12", "#5486b4", "#9fd3cb", "#c9d9e8")
+#: Names that say nothing of their own, and so are no finding.
+NAMELESS = (UNKNOWN, MIXED, REST)
+_GREY = "#c8cdd3"
+_DARK = ("#1d4e89", "#5486b4", "#2f9e8f", "#c08a12")
 
 
 def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = None) -> Figure:
@@ -29,18 +37,14 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
     shares = 100 * cells / np.where(whole > 0, whole, 1)
     with mpl.rc_context(STYLE):
         measure = found.measure.replace("_", " ")
-        spread = np.ptp(shares[:-1], axis=0) if len(shares) > 2 else np.zeros(len(names))
-        widest = names[int(spread.argmax())]
-        title = f"{widest} differs the most by {found.rows.title}: its share spans {spread.max():.0f} points"
+        title = _differs_most(found, wide, shares)
         figure, axes = page(title, f"Share of {measure} by {found.columns.title}, in percent of each row", facts)
         axes.set_position((0.17, 0.14, 0.79, 0.66))
         place, left = np.arange(len(wide))[::-1], np.zeros(len(wide))
-        for j, name in enumerate(names):
-            fill = _FILLS[j % len(_FILLS)]
+        for (j, name), (fill, ink) in zip(enumerate(names), _fills(names, found.columns.ordered), strict=True):
             axes.barh(place, shares[:, j], left=left, height=0.7, color=fill, edgecolor=palette.PAPER, label=str(name))
             for y, start, share in zip(place, left, shares[:, j], strict=True):
                 if share >= 4:  # narrower pieces have no room for a figure
-                    dark = fill in ("#1d4e89", "#5486b4", "#2f9e8f", "#858b93", "#c08a12")
                     axes.text(
                         start + share / 2,
                         float(y),
@@ -48,7 +52,7 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
                         ha="center",
                         va="center",
                         fontsize=10,
-                        color=palette.PAPER if dark else palette.INK,
+                        color=ink,
                     )
             left = left + shares[:, j]
         axes.set_yticks(place, [f"{name} ({wording.count(w[0])})" for name, w in zip(wide.index, whole, strict=True)])
@@ -56,6 +60,43 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
         axes.set_xticks([])
         axes.legend(frameon=False, ncols=min(len(names), 6), loc="lower left", bbox_to_anchor=(0, 1.0))
     return figure
+
+
+def _fills(names: Sequence[str], ordered: bool) -> list[tuple[Any, str]]:
+    """A fill for each name and the ink upon it."""
+    known = [n for n in names if n not in NAMELESS]
+    fills: list[tuple[Any, str]]
+    if ordered:
+        ramp = LinearSegmentedColormap.from_list("ramp", palette.SHADES[1:])
+        steps = [i / max(len(known) - 1, 1) for i in range(len(known))]
+        fills = [(ramp(step), palette.PAPER if step > 0.5 else palette.INK) for step in steps]
+    else:
+        chosen = [_FILLS[i % len(_FILLS)] for i in range(len(known))]
+        fills = [(fill, palette.PAPER if fill in _DARK else palette.INK) for fill in chosen]
+    of = dict(zip(known, fills, strict=True))
+    return [of.get(name, (_GREY, palette.INK)) for name in names]
+
+
+def _differs_most(found: Breakdown, wide: pd.DataFrame, shares: NDArray[np.float64]) -> str:
+    """The finding: the known column whose share differs the most over the known rows."""
+    rows = [i for i, name in enumerate(wide.index) if name != TOTAL and name not in NAMELESS]
+    names = [c for c in wide.columns if c != TOTAL]
+    known = [j for j, name in enumerate(names) if name not in NAMELESS]
+    if len(rows) < 2 or not known or found.columns is None:
+        return f"Shares of {found.measure.replace('_', ' ')}"
+    spread = np.ptp(shares[np.ix_(rows, known)], axis=0)
+    widest = names[known[int(spread.argmax())]]
+    points = round(float(spread.max()))
+    return f"The share of {widest} differs the most by {found.rows.title}: it spans {points} point{'s' * (points != 1)}"
+
+
+def _most(inner: "np.ma.MaskedArray[Any, Any]", wide: pd.DataFrame) -> tuple[int, int]:
+    """The cell with the most, of those with names where there are any."""
+    nameless = wide.index.isin(NAMELESS)[:, None] | wide.columns.isin(NAMELESS)[None, :]
+    named = np.ma.masked_where(nameless, inner)
+    cells = named if named.count() else inner
+    row, place = divmod(int(np.ma.argmax(cells)), inner.shape[1]) if cells.count() else (0, 0)
+    return row, place
 
 
 def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None) -> Figure:
@@ -68,7 +109,7 @@ def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None) 
     show = wording.percent if found.shares else wording.money
     with mpl.rc_context(STYLE):
         measure = ("share of " if found.shares else "") + found.measure.replace("_", " ")
-        best = divmod(int(np.ma.argmax(inner)), inner.shape[1]) if inner.count() else (0, 0)
+        best = _most(inner, wide)
         title = f"The most {measure}: {wide.index[best[0]]}" + (f", {wide.columns[best[1]]}" if found.columns else "")
         figure, axes = page(
             title, f"{measure} by {found.rows.title}" + (f" and {found.columns.title}" if found.columns else ""), facts

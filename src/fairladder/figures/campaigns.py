@@ -172,8 +172,12 @@ def _band(axes: Axes, left: float, right: float, width: float, colour: str, alph
     axes.add_patch(PathPatch(Path(points, codes), facecolor=colour, alpha=alpha, linewidth=0))
 
 
+_MARKS = {"-": "o", "--": "s", ":": "^", "-.": "D"}
+_DASHES = tuple(_MARKS)
+
+
 def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> Figure:
-    """Customers in each segment day after day, a line each, in the colour of the stance."""
+    """Customers in each segment day after day, a line each, in the colour of the stance; a second of a stance is dashed."""
     wide = walked.frame.pivot(index="day", columns="segment", values="customers")
     stance = walked.frame.drop_duplicates("segment").set_index("segment")["stance"]
     most = str((wide.iloc[-1] - wide.iloc[0]).idxmax())
@@ -187,12 +191,15 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> F
         top = float(wide.max().max())
         ends = sorted(((float(wide[s].iloc[-1]), str(s)) for s in wide.columns), reverse=True)
         below = np.inf
+        nth = stance.groupby(stance.to_numpy(dtype=object), sort=False).cumcount()
         for at, name in ends:
-            colour = palette.STANCE_COLOURS[stance[name]]
-            axes.plot(wide.index.to_numpy(), wide[name], color=colour, linewidth=2.2, marker="o", markersize=4)
+            colour, dash = palette.STANCE_COLOURS[stance[name]], _DASHES[int(nth[name]) % len(_DASHES)]
+            axes.plot(
+                wide.index.to_numpy(), wide[name], dash, color=colour, linewidth=2.2, marker=_MARKS[dash], markersize=4
+            )
             below = min(at, below - 0.045 * top)
             axes.annotate(
-                f"{name}: {wording.count(at)}",
+                f"{'○□△◇'[_DASHES.index(dash)]} {name}: {wording.count(at)}",
                 (1.02, below),
                 xycoords=("axes fraction", "data"),
                 va="center",

@@ -65,7 +65,7 @@ def _strip(axes: Axes, y: int, s: Standing, colour: str) -> None:
         ink = palette.PAPER if own else palette.FAINT
         holds = wording.span(ends[place - 1], ends[place])
         middle = (rung - 0.5) * width
-        text = f"{rung}: {s.measure} {wording.value(s.value)}" if own else str(rung)
+        text = f"{s.label}: {s.measure} {wording.value(s.value)}" if own else s.labels[rung - 1]
         axes.text(
             middle,
             y + 0.1,

@@ -1,4 +1,4 @@
-"""What a breakdown can have on its rows and columns: a column, a column in bands, or age at the order in bands."""
+"""What a breakdown can have on its rows and columns: a column, one in bands, age at the order in bands, or a part of its day."""
 
 import re
 from collections.abc import Sequence
@@ -8,26 +8,44 @@ from itertools import pairwise
 
 from sqlglot import exp
 
-from fairladder.errors import UsageError
+from fairladder.errors import UsageError, nearest
+from fairladder.history.periods import start_of
 from fairladder.history.purchases import MIXED, UNKNOWN
 from fairladder.sqltree import case, column, sql
 
 #: Over this age, and before birth, an age is unknown.
 OLDEST = 120
+#: What of an order's day can stand on an axis, as in ``weekday(placed)``.
+PARTS = ("year", "quarter", "month", "week", "calendar-month", "weekday")
+MONTHS = tuple("January February March April May June July August September October November December".split())
+WEEKDAYS = tuple("Monday Tuesday Wednesday Thursday Friday Saturday Sunday".split())
 
 
 @dataclass(frozen=True)
 class Axis:
-    """One side of a breakdown: the column, and edges in rising order where it is in bands."""
+    """One side of a breakdown: the column, and edges in rising order where it is in bands; or a part of the order's day."""
 
     column: str
     edges: tuple[Fraction, ...] = ()
     age: bool = False
+    part: str = ""
 
     @property
     def title(self) -> str:
-        """What heads the table: the column, or the age."""
+        """What heads the table: the column, the age, or the part of the day of the order."""
+        if self.part:
+            return f"{self.part.replace('-', ' ')} of order"
         return f"age ({self.column})" if self.age else self.column
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns that it reads: one, or none for a part of the order's day."""
+        return [] if self.part else [self.column]
+
+    @property
+    def ordered(self) -> bool:
+        """Whether its names follow each other, as bands and months do."""
+        return bool(self.edges or self.part)
 
     @property
     def bands(self) -> list[str]:
@@ -38,6 +56,8 @@ class Axis:
 
     def tree(self, whole_numbers: bool) -> exp.Expr:
         """The cell's name as a tree over the relation's columns."""
+        if self.part:
+            return _part_of_day(self.part)
         cell = column(f"in {self.column}")
         if not self.edges:
             return sql("COALESCE(:c, :u)", c=cell, u=UNKNOWN)
@@ -63,6 +83,30 @@ class Axis:
         return [f"under {shown[0]}", *between, f"{shown[-1]} and over"]
 
 
+def _part_of_day(part: str) -> exp.Expr:
+    """A part of the day of the order, as text; weeks are named by their Monday."""
+    day = sql("CAST(placed_on AS VARCHAR)")
+    month = sql("SUBSTRING(:d, 6, 2)", d=day)
+    match part:
+        case "year":
+            return sql("SUBSTRING(:d, 1, 4)", d=day)
+        case "month":
+            return sql("SUBSTRING(:d, 1, 7)", d=day)
+        case "week":
+            return sql("CAST(:w AS VARCHAR)", w=start_of(column("placed_on"), "week"))
+        case "quarter":
+            tests = [(sql(":m < :n", m=month, n=f"{3 * q + 1:02}"), exp.Literal.string(f" Q{q}")) for q in (1, 2, 3)]
+            return sql("SUBSTRING(:d, 1, 4) || :q", d=day, q=exp.paren(case(tests, exp.Literal.string(" Q4"))))
+        case "calendar-month":
+            named_ = [
+                (sql(":m = :n", m=month, n=f"{i:02}"), exp.Literal.string(n)) for i, n in enumerate(MONTHS, start=1)
+            ]
+            return case(named_[:-1], named_[-1][1])
+    monday = start_of(column("placed_on"), "week")
+    after = [(sql("placed_on = :w + :n", w=monday, n=n), exp.Literal.string(WEEKDAYS[n])) for n in range(6)]
+    return case(after, exp.Literal.string(WEEKDAYS[6]))
+
+
 def _age(born: exp.Expr) -> exp.Expr:
     """Completed years on the day of the order: one less until the birthday; born on 29 February, on 1 March."""
     day = sql("CAST(placed_on AS VARCHAR)")
@@ -76,10 +120,12 @@ def _age(born: exp.Expr) -> exp.Expr:
 
 
 def parsed_axis(text: str) -> Axis:
-    """``channel``, ``spend:50,100`` or ``age(birth_date):30,40,50`` as an axis.
+    """``channel``, ``spend:50,100``, ``age(birth_date):30,40,50`` or ``weekday(placed)`` as an axis.
 
-    Raises UsageError where edges are no rising numbers, or age has none.
+    Raises UsageError where edges are no rising numbers, age has none, or a day has no such part.
     """
+    if of_day := re.fullmatch(r"\s*([\w-]+)\(\s*placed\s*\)(:.*)?", text):
+        return _parsed_part(text, of_day[1], bool(of_day[2]))
     name, colon, edges = text.rpartition(":")
     if not colon or not re.fullmatch(r"[\d.,\s-]+", edges):
         name, edges = text, ""
@@ -95,6 +141,18 @@ def parsed_axis(text: str) -> Axis:
     return Axis(aged[1].strip() if aged else name.strip(), cuts, bool(aged))
 
 
+def _parsed_part(text: str, part: str, banded: bool) -> Axis:
+    if part in ("hour", "minute"):
+        raise UsageError(
+            f"{text!r}: orders are counted by their day, so the {part} is not known here. Give the orders a column of it."
+        )
+    if part not in PARTS:
+        raise UsageError(f"{text!r}: a day has no part {part!r}. {nearest(part, PARTS)}")
+    if banded:
+        raise UsageError(f"{text!r}: parts of a day have no bands; leave out what follows the colon.")
+    return Axis("", part=part)
+
+
 def in_natural_order(names: Sequence[str], bands: Sequence[str]) -> list[str]:
     """Bands from low to high; other names by number where all are numbers, else by name; ``mixed`` and ``unknown`` last."""
     special = {MIXED: 1, UNKNOWN: 2}
@@ -108,10 +166,7 @@ def in_natural_order(names: Sequence[str], bands: Sequence[str]) -> list[str]:
     return ordered + sorted((n for n in names if n in special), key=lambda n: special[n])
 
 
-_ORDERED = (
-    "january february march april may june july august september october november december".split(),
-    "monday tuesday wednesday thursday friday saturday sunday".split(),
-)
+_ORDERED = tuple([name.casefold() for name in names] for names in (MONTHS, WEEKDAYS))
 
 
 def _natural(name: str) -> tuple[int, str]:

@@ -71,13 +71,14 @@ def breakdown(
     shares: str | None = None,
     most: int = MOST_NAMES,
 ) -> Breakdown:
-    """Break the window's orders down by one or two columns of the orders or the customers.
+    """Break the window's orders down by one or two columns of the orders or the customers, or by parts of their day.
 
     ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``; left-closed) or the age at
-    the order (``age(birth_date):30,40,50``). ``measure`` is ``orders`` (purchases), ``customers`` (with a purchase),
+    the order (``age(birth_date):30,40,50``), or a part of its day: ``year(placed)``, ``quarter(placed)``, ``month(placed)``,
+    ``week(placed)``, ``calendar-month(placed)`` (January to December) or ``weekday(placed)``. ``measure`` is ``orders`` (purchases), ``customers`` (with a purchase),
     ``spend``, ``average_order_value`` or ``lines`` (rows of purchases). ``shares`` of ``row``, ``column`` or ``total``:
     customers are shares of the distinct customers there; averages have none. An axis of over ``most`` names shows the
-    largest and the rest. A column that differs within orders counts spend and lines by row, and an order or customer once
+    largest and the rest, unless they follow each other. A column that differs within orders counts spend and lines by row, and an order or customer once
     in each cell where it has a row.
 
     Raises UsageError for an unknown column, measure or share, and where such a column meets totals repeated on each row;
@@ -97,7 +98,7 @@ def breakdown(
             "Averages have no shares: an average of a part is no part of the average. Take spend or orders."
         )
     axes = [parsed_axis(text) for text in (rows, columns) if text is not None]
-    found, by_row = _relation(orders, list(dict.fromkeys(a.column for a in axes)))
+    found, by_row = _relation(orders, list(dict.fromkeys(name for a in axes for name in a.columns)))
     try:
         counted = _Counted(found, axes, orders, by_row)
         long = counted.long_axes(measure, most)
@@ -174,7 +175,7 @@ class _Counted:
         """Axis → how many names it has and the largest of them, where there are more than ``most``."""
         long = {}
         for i, axis in enumerate(self.axes):
-            if not axis.edges:
+            if not axis.ordered:
                 totals = self._frame([i], {})
                 if len(totals) > most:
                     worth = (
@@ -206,7 +207,11 @@ class _Counted:
             "spend": f"COALESCE(SUM({counted(self.orders.scheme, whole)}), 0)",
             "lines": f"COALESCE(SUM(CASE WHEN {whole} > 0 THEN lines END), 0)",
         }
-        cells = [named(column(group_name(self.axes[i].column)), f"in {self.axes[i].column}") for i in axis_set]
+        cells = [
+            named(column(group_name(self.axes[i].column)), f"in {self.axes[i].column}")
+            for i in axis_set
+            if self.axes[i].columns
+        ]
         base = select(["*", *{c.alias: c for c in cells}.values()], self.found.relation)
         since = self.orders.scheme.time.from_
         if since is not None:

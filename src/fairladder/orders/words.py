@@ -58,3 +58,24 @@ TOTAL_WORDS = (
     "итого", "всего",
     "разом", "общо", "σύνολο", "合計", "小計", "總計", "总计", "合计", "小计", "합계", "소계",
 )  # fmt: skip
+
+#: How people say yes and no in a column of consent, as ``said`` gives them; whole cells only. What is in neither is no yes.
+YES_WORDS = frozenset(
+    plain(word)
+    for word in (
+        "yes y true t 1 on ja oui si sì sí sim da tak ano áno igen kyllä joo jah taip jā evet ναι да так はい 是 예 네 có "
+        "granted agreed accepted confirmed opt-in optin subscribed"
+    ).split()
+) | {"opted in", "opt in"}
+NO_WORDS = frozenset(
+    plain(word)
+    for word in (
+        "no n false f 0 off nein non não nao nee nej nei nie ne nem ei όχι нет ні hayır いいえ 否 不 아니오 아니요 không "
+        "refused denied declined withdrawn revoked opt-out optout unsubscribed none"
+    ).split()
+) | {"", "opted out", "opt out", "-", "–"}
+
+
+def said(cell: str) -> str:
+    """A cell's answer as words are compared: small letters, no accents; flags that were read as numbers are whole."""
+    return {"1.0": "1", "0.0": "0"}.get(cell.strip()) or plain(cell.strip())

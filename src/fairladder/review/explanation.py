@@ -49,6 +49,8 @@ class Standing:
     cuts: tuple[Any, ...]
     sizes: tuple[int, ...]
     better: str
+    labels: tuple[str, ...]
+    """Names of the rungs, from the lowest."""
 
 
 @dataclass(frozen=True)
@@ -229,10 +231,10 @@ def _standing(scored: pd.DataFrame, at: int, name: str, measure: str, tier: Any,
     numbers = values.astype(np.int64) if ladder.days else values
     stand = percentile(np.where(peers, numbers.astype(np.float64), np.nan), ladder.better)[at]
     same = int((numbers[peers] == numbers[at]).sum())
-    label = tier.names()[tier.size - rung] if tier else str(rung)
+    labels = tuple(reversed(tier.names())) if tier else tuple(str(i + 1) for i in range(ladder.rungs))
     return Standing(
-        name, measure, _shown(numbers[at], ladder), rung, ladder.rungs, label, _shown(ends[place - 1], ladder), _shown(ends[place], ladder),
-        float(stand), same, int(peers.sum()), tuple(_shown(c, ladder) for c in ladder.cuts), ladder.sizes, ladder.better,
+        name, measure, _shown(numbers[at], ladder), rung, ladder.rungs, labels[rung - 1], _shown(ends[place - 1], ladder), _shown(ends[place], ladder),
+        float(stand), same, int(peers.sum()), tuple(_shown(c, ladder) for c in ladder.cuts), ladder.sizes, ladder.better, labels,
     )  # fmt: skip
 
 

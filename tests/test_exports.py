@@ -1,6 +1,7 @@
 """Strangers' exports: some of the forty of benchmarks/exports.py, read from the file alone; dates and amounts in many languages."""
 
 import datetime as dt
+import io
 import json
 import runpy
 import shlex
@@ -229,3 +230,29 @@ def test_the_examples_of_every_help_run_and_what_is_shared_is_shown(shop, fairla
     keys = fairladder("help", "scheme").stdout
     assert all(s.key in keys for s in SETTINGS)
     assert fairladder("help", "colums").stdout == "Which group? Did you mean `columns`?\n"
+
+
+SILENT = {  # columns beside customer, day and id → what is said before anybody believes a figure, and what is said to mend it
+    "two sides": ({"Debit": ["5.00", "", "7.50"] * 20, "Credit": ["", "2.00", ""] * 20}, "One holds what was bought and the other what was given"),
+    "mixed money": ({"Amount": ["5.25"] * 60, "Billed in": ["EUR", "USD", "EUR"] * 20}, "in several currencies (EUR, USD)"),
+    "returns": ({"Amount": ["5.25"] * 60, "Type": ["sale", "return", "sale"] * 20}, "20 rows count although `Type` says cancelled, returned"),
+    "money off": ({"Qty": ["1", "2", "3"] * 20, "Price": ["20.50"] * 60, "Discount amount": ["2.50"] * 60}, 'or `"amount"` under [orders]'),
+    "channels": ({"Shop amount": ["5.25"] * 60, "Web amount": ["1.25"] * 60}, "write them below each other first"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", SILENT)
+def test_what_would_be_wrong_in_silence_is_said(tmp_path, fairladder, case):
+    columns, says = SILENT[case]
+    days = pd.date_range("2026-01-01", periods=60).strftime("%Y-%m-%d")
+    frame = pd.DataFrame(
+        {"Doc": [f"D{i}" for i in range(60)], "Member": [f"M{i % 7}" for i in range(60)], "Date": days, **columns}
+    )
+    frame.to_csv(tmp_path / "o.csv", index=False)
+    done = fairladder("customers", tmp_path / "o.csv")
+    assert says in done.stderr, done.stderr
+    assert (done.returncode == 0) == (case == "returns")
+    if case == "money off":
+        mended = fairladder("customers", tmp_path / "o.csv", "--discount-as", "amount")
+        got = pd.read_csv(io.StringIO(mended.stdout))["spend"].sum()
+        assert got == pytest.approx(20 * (6 * 20.5) - 60 * 2.5)

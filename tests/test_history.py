@@ -8,7 +8,7 @@ import duckdb
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import Phase, given, settings
+from hypothesis import Phase, example, given, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
@@ -132,6 +132,12 @@ DAY_PARTS = {
     st.sampled_from(["channel", "category", "amount:0,3.5", *(f"{part}(placed)" for part in DAY_PARTS)]),
     st.sampled_from(["category", "channel", "weekday(placed)", None]),
     st.sampled_from(ENGINES),
+)
+@example(
+    [("a", 1, dt.date(2024, 11, 26), 39, "web", "kits"), ("a", 2, dt.date(2024, 12, 1), 50, "web", "kits")],
+    "weekday(placed)",
+    None,
+    "sqlite",
 )
 def test_breakdowns_count_from_the_rows(tmp_path_factory, lines, rows, columns, engine):
     frame = frame_of(lines)

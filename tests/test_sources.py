@@ -4,6 +4,7 @@ import csv
 import gzip
 import io
 import json
+import re
 import zipfile
 
 import duckdb
@@ -11,6 +12,7 @@ import pandas as pd
 import polars as pl
 import pyarrow as pa
 import pytest
+import xlsxwriter
 import xlwt
 
 import fairladder as fl
@@ -360,3 +362,51 @@ def test_strange_cells_are_kept_or_set_aside(tmp_path):
     assert sorted(len(c) for c in orders.customers()["customer"]) == [2, 3, 10_000]
     aside = orders.set_aside
     assert aside[["row", "reason"]].to_numpy().tolist() == [[5, "bad-amount"], [6, "bad-amount"], [7, "bad-date"]]
+
+
+SHEETS = {  # sheets → whose spend is told, or what is asked
+    "months": ({"Januar": [("A", 5), ("B", 7)], "Februar": [("A", 2)]}, {"A": 7, "B": 7}),
+    "weeks of which one is blank": ({"Week 1": [("A", 5)], "Week 2": [], "Notes": None}, {"A": 5}),
+    "a year that holds the months": ({"Jan": [("A", 5)], "Feb": [("A", 5), ("B", 1)], "Year": [("B", 1), ("A", 5), ("A", 5)]}, {"A": 10, "B": 1}),
+    "a copy": ({"Orders": [("A", 5), ("B", 1)], "Orders (2)": [("A", 5), ("B", 1)]}, {"A": 5, "B": 1}),
+    "names that do not carry on": ({"Orders": [("A", 5), ("B", 1)], "Returns": [("A", 5)]}, 'Say `sheet = "Orders"` for one of them'),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", SHEETS)
+def test_sheets_of_the_same_columns(tmp_path, case):
+    sheets, wanted = SHEETS[case]
+    path = tmp_path / "book.xlsx"
+    with xlsxwriter.Workbook(path) as book:
+        for name, rows in sheets.items():
+            sheet = book.add_worksheet(name)
+            for at, row in enumerate(
+                [("customer", "amount", "placed"), *((*r, "2026-01-05") for r in rows)]
+                if rows is not None
+                else [("x",)]
+            ):
+                sheet.write_row(at, 0, row)
+    if isinstance(wanted, str):
+        with pytest.raises(fl.DataError, match=re.escape(wanted)):
+            fl.open_orders(path)
+        every = fl.open_orders(path, scheme={"orders": {"sheet": "*"}})
+        assert dict(every.customers()[["customer", "spend"]].to_numpy()) == {"A": 10, "B": 1}
+        one = fl.open_orders(path, scheme={"orders": {"sheet": "Returns"}}).customers()
+        assert one[["customer", "spend"]].to_numpy().tolist() == [["A", 5]]
+        return
+    orders = fl.open_orders(path)
+    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == wanted
+    assert any(name in note for name in sheets for note in orders.notes)
+    assert orders.input_files == [path]
+
+
+def test_next_week_writes_its_columns_otherwise(tmp_path):
+    (tmp_path / "w1.csv").write_text("Member No,Order No,Placed,Total\nA,1,2026-01-05,5\n")
+    (tmp_path / "w2.csv").write_text("order_no,member_no,PLACED,total\n2,,2026-02-05,4\n3,B,2026-02-06,7\n")
+    orders = fl.open_orders(tmp_path / "w*.csv", allow_set_aside=True)
+    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"A": 5, "B": 7}
+    assert any("`order_no` as `Order No`" in note for note in orders.notes)
+    assert orders.check().set_aside[["file", "row"]].to_numpy().tolist() == [["w2.csv", 2]]
+    (tmp_path / "w3.csv").write_text("order_no,member_no,PLACED,sum\n2,A,2026-02-05,5\n")
+    with pytest.raises(fl.DataError, match=r"only one of them has `Total`, `sum`"):
+        fl.open_orders(tmp_path / "w[13].csv")

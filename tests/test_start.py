@@ -81,7 +81,7 @@ def test_two_good_answers_are_a_question(tmp_path, fairladder, columns, message)
     assert message in done.stderr
     begun = fairladder("start", orders, "--out", scheme)  # writes all that is known, and a line to fill in
     assert begun.returncode == 1
-    assert "something must be settled first" in begun.stderr
+    assert "one thing has to be filled in before it can be used" in begun.stderr
     assert message in begun.stderr
     role, column = FILLED[tuple(columns)]
     (line,) = [one for one in scheme.read_text().splitlines() if one.startswith(f'# {role} = "…" # to fill in')]

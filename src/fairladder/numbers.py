@@ -4,7 +4,7 @@ A binary float stands for its shortest decimal text: 1.005 is 1.005, and rounds 
 """
 
 from fractions import Fraction
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -28,17 +28,27 @@ def half_away_decimals(value: float, digits: int) -> Fraction:
     return Fraction(half_away(Fraction(repr(value)) * 10**digits), 10**digits)
 
 
-def exact_minor(decimals: int, percent: bool, factors: tuple[str | None, ...], discount: str | None) -> int | None:
+#: How a discount is given: 0 to 1, 0 to 100, or as money off the whole line.
+DiscountUnit = Literal["fraction", "percent", "amount"]
+
+
+def exact_minor(decimals: int, unit: DiscountUnit, factors: tuple[str | None, ...], discount: str | None) -> int | None:
     """Product of decimal texts × (1 − discount) in minor units, rounded once; None where it is no usable number.
 
-    ``percent``, or a ``%`` at its end, reads the discount as hundredths. Beyond ±10^15 minor units the answer is None.
+    In ``percent``, or with a ``%`` at its end, the discount is in hundredths; as an ``amount`` it is taken off price ×
+    quantity, the first two, before a rate. Beyond ±10^15 minor units the answer is None.
     """
     try:
         product = Fraction(10**decimals)
         for text in factors:
             product *= Fraction(text)  # type: ignore[arg-type]  # None raises TypeError, caught below
-        if discount is not None:
-            hundredths = percent or discount.endswith("%")
+        if discount is not None and unit == "amount":
+            off = Fraction(discount) * 10**decimals
+            for text in factors[2:]:
+                off *= Fraction(text)  # type: ignore[arg-type]
+            product -= off
+        elif discount is not None:
+            hundredths = unit == "percent" or discount.endswith("%")
             product *= 1 - Fraction(discount.rstrip("%")) / (100 if hundredths else 1)
     except (TypeError, ValueError, ZeroDivisionError):
         return None

@@ -14,6 +14,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 
 from fairladder import columns
 from fairladder.errors import SchemeError, nearest, shortened
+from fairladder.numbers import DiscountUnit
 from fairladder.settings import of_part
 from fairladder.shares import fraction, percent
 
@@ -92,7 +93,7 @@ class OrdersPart(Part):
     currency: str | None = None
     cost: str | None = None
     amount_is: Literal["line", "order"] = "line"
-    discount_as: Literal["fraction", "percent"] | None = None
+    discount_as: DiscountUnit | None = None
     drop: Literal["repeats"] | None = None
     allow: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
     where: str | None = None

@@ -51,7 +51,7 @@ class Opened:
     @property
     def input_files(self) -> list[Path]:
         """The files that the orders and what goes with them are read from, which no output may replace."""
-        files = [part.path for part in (self.source.parts or (self.source,)) if part.path is not None]
+        files = dict.fromkeys(part.path for part in (self.source.parts or (self.source,)) if part.path is not None)
         others = [self.customers_file, self.scheme.lines.file, self.scheme.money.rates]
         return [*files, *(Path(f) for f in others if isinstance(f, str | Path) and str(f) != "-")]
 

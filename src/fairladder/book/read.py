@@ -187,7 +187,7 @@ class Read:
         if balance.mostly_unusable and not self.opened.allow_set_aside:
             reasons = ", ".join(f"{n:,} {reason}" for reason, n in balance.reasons.items())
             percent = (
-                ' Or discounts are in percent: say `discount_as = "percent"` under [orders].'
+                ' Or discounts are in percent, or money off: say `discount_as = "percent"` or `"amount"` under [orders].'
                 if self.account.signs.over_one
                 else ""
             )

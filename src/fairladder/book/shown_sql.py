@@ -137,6 +137,10 @@ def _exact(name: str, rows: Rows) -> exp.Create:
     product: exp.Expr = exp.convert(10**rows.scheme.money.decimals)
     for factor in factors:
         number = sql("CAST(:f AS DECIMAL(38, 9))", f=column(factor))
+        if factor == "discount" and "_amount" in name:
+            off = sql("COALESCE(:n, 0) * :s", n=number, s=10**rows.scheme.money.decimals)
+            product = exp.paren(sql(":p - :o", p=product, o=exp.paren(off)))
+            continue
         if factor == "discount":
             unit = 100 if "percent" in name else 1
             number = sql("(1 - COALESCE(:n, 0) / :u)", n=number, u=unit)

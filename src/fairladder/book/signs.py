@@ -87,9 +87,10 @@ def pass_findings(signs: Signs, decimals: int, status: str | None, discount: str
     if signs.over_one:
         findings.append(
             Finding("discount-unit", "error" if signs.over_one > signs.below_one else "warning", signs.over_one,
-                    f"rows have a discount over 1 in `{discount}` and are set aside: discounts seem to be in percent, and a 1 among "
-                    "them would be taken as everything off", (),
-                    'Say `discount_as = "percent"` under [orders] (--discount-as percent), or "fraction" if those rows are wrong.')
+                    f"rows have a discount over 1 in `{discount}` and are set aside: discounts seem to be in percent or money off, and a 1 "
+                    "among them would be taken as everything off", (),
+                    'Say `discount_as = "percent"` under [orders] (--discount-as percent), "amount" for money off, or '
+                    '"fraction" if those rows are wrong.')
         )  # fmt: skip
     return findings
 

@@ -66,7 +66,9 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
     if str(out) == "-":
         sys.stdout.write(begun.toml)
         if begun.trouble:
-            raise DataError(f"The scheme is written, but something must be settled first. {begun.trouble}")
+            raise DataError(
+                f"The scheme is written, but one thing has to be filled in before it can be used. {begun.trouble}"
+            )
         return
     with replacing(out) as beside:
         beside.write_text(begun.toml, "utf-8")
@@ -77,7 +79,9 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
     for sentence in begun.findings:
         screen.show(Text(wording.plain(sentence) + ready))
     if begun.trouble:
-        raise DataError(f"The scheme is written, but something must be settled first. {begun.trouble}")
+        raise DataError(
+            f"The scheme is written, but one thing has to be filled in before it can be used. {begun.trouble}"
+        )
     balance = begun.balance
     again = "URL" if "://" in orders else orders  # an address may hold a password
     used = wording.percent(balance["used"] / balance["rows_read"]) if balance["rows_read"] else "none"

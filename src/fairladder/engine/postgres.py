@@ -164,7 +164,12 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
     value: exp.Expr = exp.convert(10**decimals)
     for text in factors:
         value = sql(":v * :t", v=value, t=numeric(text))
-    if product and not isinstance(texts[2], exp.Null):
+    if "_amount" in name and not isinstance(texts[2], exp.Null):
+        off = sql("COALESCE(:d, 0) * :s", d=numeric(texts[2]), s=10**decimals)
+        for rate in texts[3:]:
+            off = sql(":o * :r", o=off, r=numeric(rate))
+        value = sql(":v - :o", v=value, o=exp.paren(off))
+    elif product and not isinstance(texts[2], exp.Null):
         value = sql(
             ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN :bare * 0.01 ELSE :plain * :unit END, 0))",
             v=value, d=texts[2], bare=numeric(sql("RTRIM(:d, '%')", d=texts[2])), plain=numeric(texts[2]),

@@ -58,6 +58,8 @@ def translated(node: exp.Expr) -> exp.Expr:
             return _call("char", node.expressions[0])
         case exp.Add() if isinstance(node.left, exp.Cast) and node.left.to.this == exp.DType.DATE:
             return _call("day_plus", node.left.this, node.right)
+        case exp.Add() if isinstance(node.left, exp.Anonymous) and node.left.name == "as_day":
+            return _call("day_plus", node.left, node.right)  # the same, where the parts were put in its words first
     return node
 
 

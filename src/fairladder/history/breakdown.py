@@ -75,11 +75,11 @@ def breakdown(
 
     ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``; left-closed) or the age at
     the order (``age(birth_date):30,40,50``), or a part of its day: ``year(placed)``, ``quarter(placed)``, ``month(placed)``,
-    ``week(placed)``, ``calendar-month(placed)`` (January to December) or ``weekday(placed)``. ``measure`` is ``orders`` (purchases), ``customers`` (with a purchase),
-    ``spend``, ``average_order_value`` or ``lines`` (rows of purchases). ``shares`` of ``row``, ``column`` or ``total``:
-    customers are shares of the distinct customers there; averages have none. An axis of over ``most`` names shows the
-    largest and the rest, unless they follow each other. A column that differs within orders counts spend and lines by row, and an order or customer once
-    in each cell where it has a row.
+    ``week(placed)``, ``calendar-month(placed)`` (January to December) or ``weekday(placed)``. ``measure`` is ``orders``
+    (purchases), ``customers`` (with a purchase), ``spend``, ``average_order_value`` or ``lines`` (rows of purchases).
+    ``shares`` of ``row``, ``column`` or ``total``: customers are shares of the distinct customers there; averages have
+    none. An axis of over ``most`` names shows the largest and the rest, unless they follow each other. A column that
+    differs within orders counts spend and lines by row, and an order or customer once in each cell where it has a row.
 
     Raises UsageError for an unknown column, measure or share, and where such a column meets totals repeated on each row;
     DataError where no order counts.

@@ -38,6 +38,11 @@ def _months(language: str) -> Mapping[str, int]:
     return {form: min(numbers) for form, numbers in forms.items() if len(numbers) == 1 and len(form) > 2}
 
 
+def is_month(word: str) -> bool:
+    """Whether a word is a month in any of the languages."""
+    return any(plain(word) in _months(language) for language in LANGUAGES)
+
+
 def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
     """The months' words in dates → their numbers, with the language, and another in which they would be other months (or none).
 

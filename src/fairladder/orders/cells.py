@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from sqlglot import exp
 
 from fairladder.engine.exact import exact_minor_name
-from fairladder.numbers import MOST_MINOR_UNITS
+from fairladder.numbers import MOST_MINOR_UNITS, DiscountUnit
 from fairladder.orders.source import CellKind
 from fairladder.sqltree import case, sql
 
@@ -219,12 +219,16 @@ def number_of_cast(cast: exp.Expr, cell: exp.Expr, careful: exp.Expr) -> exp.Exp
     )  # fmt: skip
 
 
-def discount(cell: exp.Expr, kind: CellKind, percent: bool, original: exp.Expr) -> exp.Expr:
-    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths in either."""
+def discount(cell: exp.Expr, kind: CellKind, unit: DiscountUnit, original: exp.Expr) -> exp.Expr:
+    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths, and no amount off."""
     plain = number(cell, kind)
     if kind == "text":
         sign = sql("RTRIM(:t, '%')", t=text(cell, kind))
-        part = sql(":n / :unit", n=number(sign, kind), unit=1 if percent else 100)
+        part = (
+            exp.null()
+            if unit == "amount"
+            else sql(":n / :unit", n=number(sign, kind), unit=1 if unit == "percent" else 100)
+        )
         plain = sql("CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=cell, part=part, plain=plain)
     return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank(original, kind), d=plain)
 
@@ -245,25 +249,35 @@ def minor(
     discount: exp.Expr | None,
     texts: Sequence[exp.Expr],
     decimals: int,
-    percent: bool,
+    unit: DiscountUnit,
     rate: exp.Expr | None = None,
 ) -> exp.Expr:
-    """Minor units of an amount, or of price × quantity × (1 − discount): exact, then rounded once.
+    """Minor units of an amount, or of price × quantity × (1 − discount), or less the discount: exact, then rounded once.
 
     ``numbers`` and ``discount`` are floats (see ``number``; the discount 0 where blank), ``texts`` the same cells as
     exact text; ``rate`` is one more factor, as text. NULL where one is no usable number or the discount is out of its
     range. A float's product is taken where it provably rounds like the exact decimal: it is off by less than 1e-6 and
     lies farther than that from a half.
     """
-    name = exact_minor_name(decimals, percent, len(numbers) > 1, rate is not None)
+    name = exact_minor_name(decimals, unit, len(numbers) > 1, rate is not None)
     if rate is not None:
         numbers, texts = [*numbers, sql("CAST(:r AS DOUBLE)", r=rate)], [*texts, rate]
     full = sql(":a * :scale", a=numbers[0], scale=10**decimals)
     for factor in numbers[1:]:
         full = sql(":a * :b", a=full, b=factor)
     usable, scaled = sql(":s IS NOT NULL", s=full), full
-    if discount is not None:
-        share = sql(":d / 100", d=discount) if percent else discount
+    if discount is not None and unit == "amount":
+        off = sql(":d * :scale", d=discount, scale=10**decimals)
+        if rate is not None:
+            off = sql(":o * :r", o=off, r=numbers[-1])
+        scaled = sql(":s - :o", s=full, o=exp.paren(off))
+        # Off by less than 1e-6 for the float's sake: whole prices off are as common as parts of them, returns have a minus.
+        usable = sql(
+            ":u AND ((:s >= 0 AND :o BETWEEN 0 AND :s + 1e-6) OR (:s < 0 AND :o BETWEEN :s - 1e-6 AND 0))",
+            u=usable, s=exp.paren(full), o=exp.paren(off),
+        )  # fmt: skip
+    elif discount is not None:
+        share = sql(":d / 100", d=discount) if unit == "percent" else discount
         scaled = sql(":s * (1 - :d)", s=full, d=share)
         usable = sql(":u AND :d BETWEEN 0 AND 1", u=usable, d=share)
     exact = exp.Anonymous(this=name, expressions=list(texts))

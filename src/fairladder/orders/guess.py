@@ -1,5 +1,6 @@
 """Which column plays which role, guessed from names in several languages and from what the cells hold."""
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
@@ -7,6 +8,7 @@ from fairladder.errors import SchemeError
 from fairladder.orders.calendars import plain
 from fairladder.orders.looks import Look, Sample, sample_of
 from fairladder.orders.source import Source
+from fairladder.orders.status_words import is_void
 from fairladder.orders.words import ROLE_WORDS, words_of
 
 _ID = set("id no nr num number nummer numero code key ref reference nro kod cislo numer szam №".split())
@@ -30,6 +32,8 @@ class Guess:
     """Columns that are as good: then nothing is settled."""
     date_format: str = ""
     """How days are written, where they are plain numbers."""
+    advice: str = ""
+    """What to do about rivals, where naming one of them is not enough."""
 
 
 def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
@@ -50,6 +54,9 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
             if not guess.rivals:
                 taken.add(guess.column)
     guesses = _with_contents(guesses, sample, given)
+    guesses = _with_codes(guesses, sample, given)
+    if "amount" not in given:
+        guesses = _both_sides(guesses, sample)
     return list(_without_needless(guesses, given).values())
 
 
@@ -90,6 +97,68 @@ def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str
     return known
 
 
+def _with_codes(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
+    """Columns that hold nothing but codes of currencies, or states that void an order, whatever they are called."""
+    known, taken = dict(guesses), {*given.values(), *(g.column for g in guesses.values() if not g.rivals)}
+    for role, holds, why in (
+        ("currency", _only_currencies, "it holds codes of currencies only"),
+        ("status", _some_void, "some of its cells say that an order does not stand"),
+    ):
+        if role in known or role in given:
+            continue
+        found = [
+            n
+            for n, look in sample.looks.items()
+            if n not in taken and 0 < look.distinct <= _MOST_CODES and holds(_values(sample, n))
+        ]
+        if len(found) == 1:
+            known[role] = Guess(role, found[0], f"{why}; {sample.looks[found[0]].distinct:,} different values")
+            taken.add(found[0])
+    return known
+
+
+#: A column of codes or states has no more different values.
+_MOST_CODES = 30
+
+
+def _values(sample: Sample, name: str) -> set[str]:
+    return {cell.strip() for cell in sample.cells[name] if cell is not None}
+
+
+def _only_currencies(values: set[str]) -> bool:
+    if not all(re.fullmatch("[A-Z]{3}", value) for value in values):
+        return False
+    from babel.core import get_global
+
+    return values <= get_global("all_currencies").keys()
+
+
+def _some_void(values: set[str]) -> bool:
+    return any(is_void(value) for value in values)
+
+
+#: The two sides of an account, as exports name them.
+_DEBIT = set("debit soll debe debito dare debet".split())
+_CREDIT = set("credit haben haber credito avere kredit".split())
+
+
+def _both_sides(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
+    """Amounts in two columns, for debit and for credit: which of them are sales, the file does not say."""
+    sides = [
+        [n for n, look in sample.looks.items() if look.numbers > 0.8 and set(words_of(n)) & words]
+        for words in (_DEBIT, _CREDIT)
+    ]
+    if not all(len(side) == 1 for side in sides):
+        return guesses
+    (debit,), (credit,) = sides
+    advice = (
+        " One holds what was bought and the other what was given back: write both into one column, with a minus for what was "
+        "given back."
+    )
+    why = f"sales stand in one of `{debit}` and `{credit}`, refunds in the other"
+    return {**guesses, "amount": Guess("amount", debit, why, (credit,), advice=advice)}
+
+
 def _addresses_before_names(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
     """Of a customer's address and name, the address: two people can have one name."""
     customer = guesses.get("customer")
@@ -120,9 +189,18 @@ def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]
             names = " or ".join(f"`{n}`" for n in (guess.column, *guess.rivals))
             option = f"--{guess.role.replace('_', '-')}-column"
             raise SchemeError(
-                f"{source.label}: {names} could be the {_SAID[guess.role]}. Say which with {option} NAME."
+                f"{source.label}: {names} could be the {_SAID[guess.role]}. Say which with {option} NAME.{_advice(guess)}"
             )
     return {g.role: g.column for g in guesses if not g.rivals}
+
+
+def _advice(guess: Guess) -> str:
+    if guess.advice or guess.role != "amount":
+        return guess.advice
+    return (
+        " If they belong together, as months or channels side by side do, write them below each other first: one amount a row, "
+        "with its day and channel beside it."
+    )
 
 
 _SAID = {
@@ -169,6 +247,8 @@ def _score(role: str, name: str, look: Look) -> int:
         score += (
             2 * bool({"order", "placed", "sold", "purchase", "invoice", "created"} & set(words)) if score > 0 else 1
         )
+    if role == "amount" and _is_part(words):
+        return 0
     if role == "amount" and score > 0:
         score += 1 * (look.fractions > 0.3) + 2 * bool({"line", "total", "amount", "betrag"} & set(words))
     if role == "amount" and score == 0 and look.fractions > 0.5 and not any(_names(r, words) for r in ROLE_WORDS):
@@ -176,6 +256,22 @@ def _score(role: str, name: str, look: Look) -> int:
     if role == "channel":
         score = score if look.distinct <= 50 else 0
     return score
+
+
+#: What is taken off or put upon an amount, and words by which a name says that it is the amount with or without it.
+_PARTS = set(
+    "discount rabatt remise descuento sconto korting desconto rabat nachlass tax vat mwst ust steuer tva iva btw moms shipping versand "
+    "porto postage delivery lieferung livraison envio fee fees tip".split()
+)
+_WITH = set(
+    "after before with without incl including inclusive excl excluding ex net gross less nach vor mit ohne inkl exkl netto brutto "
+    "abzuglich zzgl apres avant avec sans hors ttc ht con sin senza med uden utan".split()
+)
+
+
+def _is_part(words: list[str]) -> bool:
+    """Whether a name says a part of an amount, as ``Discount amount`` does, and ``Total after discount`` does not."""
+    return bool(set(words) & _PARTS) and not set(words) & _WITH
 
 
 def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess | None:

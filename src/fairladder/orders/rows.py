@@ -6,6 +6,7 @@ from sqlglot import exp
 
 from fairladder.conditions import parse_condition
 from fairladder.errors import SchemeError
+from fairladder.numbers import DiscountUnit
 from fairladder.orders import cells
 from fairladder.orders.rates import open_rates
 from fairladder.orders.recipe import Recipe, condition_kinds, twofold_roles
@@ -62,6 +63,10 @@ class Rows(Recipe):
         """
         return self._cells(self.source.numbered() if numbered else self.source.relation, as_written=True)
 
+    @property
+    def _unit(self) -> DiscountUnit:
+        return self.scheme.orders.discount_as or "fraction"
+
     def unrounded(self) -> exp.Expr:
         """The row's amount in minor units as a float, before its one rounding."""
         if self.exact:
@@ -71,8 +76,9 @@ class Rows(Recipe):
             for i in range(1, len(self.roles.factors)):
                 amount = sql(":a * :b", a=amount, b=column(f"#factor{i}"))
             if self.roles.get("discount"):
-                percent = 100 if self.scheme.orders.discount_as == "percent" else 1
-                amount = sql(":a * (1 - :d / :p)", a=amount, d=column("#discount"), p=percent)
+                percent = 100 if self._unit == "percent" else 1
+                less = ":a - :d" if self._unit == "amount" else ":a * (1 - :d / :p)"
+                amount = exp.paren(sql(less, a=amount, d=column("#discount"), p=percent))
         if self.rates is not None:
             amount = sql(":a * CAST(:r AS DOUBLE)", a=amount, r=column("#rate"))
         return sql(":a * :scale", a=amount, scale=10**self.scheme.money.decimals)
@@ -127,8 +133,7 @@ class Rows(Recipe):
                     number = cells.number_of_cast(column(f"#cast{i}"), self.cell(name), number)
                 trees[f"#factor{i}"] = number
             if name := role("discount"):
-                percent = self.scheme.orders.discount_as == "percent"
-                trees["#discount"] = cells.discount(self.cell(name), kinds[name], percent, cell_column(name))
+                trees["#discount"] = cells.discount(self.cell(name), kinds[name], self._unit, cell_column(name))
         return [named(tree, name) for name, tree in trees.items()]
 
     @property
@@ -217,7 +222,7 @@ class Rows(Recipe):
         return cells.minor(
             [column(f"#factor{i}") for i in range(len(factors))],
             column("#discount") if discount else None,
-            texts, decimals, self.scheme.orders.discount_as == "percent",
+            texts, decimals, self._unit,
             column("#rate") if self.rates is not None else None,
         )  # fmt: skip
 

@@ -20,7 +20,7 @@ from fairladder.engine.embedded import Embedded
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, UsageError
 from fairladder.orders.json_files import read_json
-from fairladder.orders.spreadsheets import MOST_UNPACKED, read_sheet
+from fairladder.orders.spreadsheets import MOST_UNPACKED, read_sheet, sheets_to_read
 from fairladder.orders.text_files import COMPRESSED, LONGEST_LINE, SAMPLE_BYTES, as_utf8, writing_of
 from fairladder.scheme import OrdersPart
 from fairladder.sqltree import cell_column, cell_name, column, named, select, sql
@@ -113,7 +113,8 @@ def _open_path(path: Path, engine: Embedded, settings: OrdersPart, label: str | 
             f"{label!r}: files ending in {ending or 'nothing'} are not read; use .csv, .tsv, .txt, .parquet, .json, .jsonl, "
             ".xlsx, .xls or .ods, text and JSON also with .gz or .zst, any of them alone in a .zip."
         )
-    return _with_partitions(replace(_OPENERS[ending](path, engine, settings, label), path=path), path)
+    opened = replace(_OPENERS[ending](path, engine, settings, label), path=path)
+    return opened if opened.parts else _with_partitions(opened, path)  # sheets have theirs already
 
 
 def _with_partitions(source: Source, path: Path) -> Source:
@@ -194,11 +195,19 @@ def _open_json(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
 
 
 def _open_spreadsheet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
-    table, header_row, notes = read_sheet(path, label, sheet=settings.sheet, header_row=settings.header_row)
+    names, notes = sheets_to_read(path, label, sheet=settings.sheet, header_row=settings.header_row)
+    if len(names) == 1:
+        only = _open_sheet(path, engine, settings, label, names[0])
+        return replace(only, notes=(*notes, *only.notes))
+    parts = [_with_partitions(_open_sheet(path, engine, settings, f"{label}: {name}", name), path) for name in names]
+    return _together(parts, engine, label, notes)
+
+
+def _open_sheet(path: Path, engine: Embedded, settings: OrdersPart, label: str, sheet: str) -> Source:
+    table, header_row, notes = read_sheet(path, label, sheet=sheet, header_row=settings.header_row)
     names = _checked_names(table.column_names, label)
-    return Source(
-        label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(notes)
-    )
+    relation = _offered(table, engine)
+    return Source(label, relation, dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(notes), path=path)
 
 
 def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
@@ -253,32 +262,74 @@ def _open_several(paths: Sequence[Path], engine: Embedded, settings: OrdersPart,
     if len(set(paths)) < len(paths):
         twice = next(path for i, path in enumerate(paths) if path in paths[:i])
         raise UsageError(f"{str(twice)!r} is named twice, and its rows would count twice. Name each file once.")
-    parts = tuple(_open_path(path, engine, settings) for path in paths)
+    opened = [_open_path(path, engine, settings) for path in paths]
+    parts = tuple(part for one in opened for part in (one.parts or (one,)))  # a workbook's sheets are parts themselves
     first = parts[0]
+    parts = (first, *(_named_like(first, part) for part in parts[1:]))
     for part in parts[1:]:
         if set(part.columns) != set(first.columns):
             missing = sorted(set(first.columns) ^ set(part.columns))
             raise DataError(
-                f"{first.label!r} and {part.label!r} have not the same columns: {', '.join(missing[:5])}. Name files of one kind."
+                f"{first.label!r} and {part.label!r} do not have the same columns; only one of them has "
+                f"{_listed(missing)}. Name files of one kind, or rename the columns."
             )
         if part.text != first.text:
             raise DataError(f"{first.label!r} and {part.label!r} are files of different kinds. Name files of one kind.")
     if len(parts) == 1:
         return first
+    told = [f"{len(paths)} files are read together; the column `{FILE}` says which a row is from."]
+    return _together(parts, engine, label, [*told, *(note for one in opened if one.parts for note in one.notes)])
+
+
+def _together(parts: Sequence[Source], engine: Embedded, label: str, notes: Sequence[str]) -> Source:
+    """Files, or sheets, of the same columns as one source with a column that says which a row is from."""
+    first = parts[0]
     if FILE in first.columns:
         raise DataError(
-            f"{first.label!r} has a column `{FILE}`, which several files together need for their names. Rename it."
+            f"{first.label!r} has a column `{FILE}`, which several files or sheets together need for their names. Rename it."
         )
     relation = _union([part.relation for part in parts], _labels(parts))
     columns: dict[str, CellKind] = dict(first.columns)
     if not first.text:
         types = engine.columns(relation)
         columns = {name: _kind_of(types[cell_name(name)]) for name in first.columns}
-    notes = (
-        f"{len(parts)} files are read together; the column `{FILE}` says which a row is from.",
-        *(t for p in parts for t in p.notes),
+    told = tuple(dict.fromkeys((*notes, *(note for part in parts for note in part.notes))))
+    return Source(
+        label, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts=tuple(parts)
     )
-    return Source(label, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, notes, parts=parts)
+
+
+def _listed(names: Sequence[str]) -> str:
+    """Names in backquotes, the first five of them."""
+    more = f" and {len(names) - 5:,} more" if len(names) > 5 else ""
+    return ", ".join(f"`{name}`" for name in names[:5]) + more
+
+
+def _named_like(first: Source, part: Source) -> Source:
+    """A file whose columns differ from the first's in capitals, spaces and signs only, under the first's names, which is said."""
+    theirs, ours = (
+        _by_letters(set(part.columns) - set(first.columns)),
+        _by_letters(set(first.columns) - set(part.columns)),
+    )
+    alike = {theirs[key][0]: ours[key][0] for key in theirs if len(theirs[key]) == 1 == len(ours.get(key, ()))}
+    if not alike:
+        return part
+    new = {name: alike.get(name, name) for name in part.columns}
+    cells = [named(column(cell_name(old)), cell_name(name)) for old, name in new.items()]
+    renamed = "; ".join(f"`{old}` as `{name}`" for old, name in alike.items())
+    return replace(
+        part, relation=select(cells, part.relation).subquery("renamed", copy=False),
+        columns={new[name]: kind for name, kind in part.columns.items()},
+        notes=(*part.notes, f"In {Path(part.label).name} columns are read under the first file's names: {renamed}."),
+    )  # fmt: skip
+
+
+def _by_letters(names: Iterable[str]) -> dict[str, list[str]]:
+    """Names by their letters and figures alone, in small letters."""
+    found: dict[str, list[str]] = {}
+    for name in sorted(names):
+        found.setdefault("".join(c for c in name.casefold() if c.isalnum()), []).append(name)
+    return found
 
 
 def _labels(parts: Sequence[Source]) -> list[str]:

@@ -1,61 +1,135 @@
 """Spreadsheets: one sheet's cells as text, the header found or given."""
 
 import datetime as dt
+import re
 import zipfile
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 
 from fairladder.errors import DataError, UsageError, nearest
+from fairladder.orders.calendars import is_month, plain
 from fairladder.orders.sheet_xml import error_cells, reach
 
 #: A workbook that unpacks to more than this, or to 400 times its size, was not made by a person.
 MOST_UNPACKED = 4 << 30
 #: So many cells the reader can hold; a sheet with one cell at its far end has 17 billion.
 MOST_CELLS = 200_000_000
+#: In place of a sheet's name: all that have the same columns.
+EVERY = "*"
 #: What programs for spreadsheets keep of a text.
 LONGEST_CELL = 32_767
 
 
-def read_sheet(path: Path, label: str, *, sheet: str | None, header_row: int | None) -> tuple[pa.Table, int, list[str]]:
-    """A sheet as a table of text columns, the number of its header row, and what people should know.
+def sheets_to_read(path: Path, label: str, *, sheet: str | None, header_row: int | None) -> tuple[list[str], list[str]]:
+    """The sheets that orders stand in, and what people should know of the choice.
 
-    Numbers become their shortest text, whole ones without ``.0``; days and times ISO text. Without ``sheet`` the first
-    sheet is read; without ``header_row`` the first row with a name in every column that is used below it.
+    A sheet by its name; ``*`` for all that have the columns of the likeliest. Without a name the likeliest, and with it
+    those that have the same columns and carry on its name (``Jan``, ``Feb``; ``Week 1``, ``Week 2``), unless one of them
+    holds the rows of all others, which is then read alone.
 
-    Raises DataError where the file cannot be read or holds no header, UsageError for a sheet that there is not.
+    Raises DataError where the workbook cannot be read, or where sheets have the same columns and names that do not carry
+    on, so that what they are to each other is not known; UsageError for a sheet that there is not.
     """
+    book = _book(path, label)
+    names = book.sheet_names
+    if sheet not in (None, EVERY) and sheet not in names:
+        raise UsageError(f"{label!r} has no sheet {sheet!r}. {nearest(str(sheet), names)}")
+    if (sheet is not None and sheet != EVERY) or len(names) == 1:
+        return [names[0] if sheet in (None, EVERY) else str(sheet)], []
+    wanted = _fullest(book, names)
+    own = _header_of(book, wanted, header_row)
+    alike = [
+        n for n in names if n == wanted or (own and _header_of(book, n, header_row) == own and _filled(book, n) > 1)
+    ]
+    if len(alike) == 1:
+        which = "The first sheet" if wanted == names[0] else "The fullest sheet"
+        return alike, [f"{which}, `{wanted}`, is read; there are {len(names)}. Say `sheet` for another."]
+    shown = ", ".join(f"`{name}`" for name in alike)
+    if sheet != EVERY:
+        if whole := _holds_all(book, alike):
+            return [whole], [
+                f"The sheets {shown} have the same columns, and `{whole}` holds the rows of the others: it is read alone."
+            ]
+        if len({_stem(name) for name in alike}) > 1:
+            raise DataError(
+                f"The sheets {shown} of {label!r} have the same columns, and their names do not say whether they belong together. "
+                f'Say `sheet = "{wanted}"` for one of them, or `sheet = "{EVERY}"` for all.'
+            )
+    return alike, [f"{len(alike)} sheets with the same columns are read together: {shown}. Say `sheet` for one alone."]
+
+
+def _book(path: Path, label: str) -> Any:
     import python_calamine as calamine
 
     _small_enough(path, label)
     try:
-        book = calamine.CalamineWorkbook.from_path(str(path))
+        return calamine.CalamineWorkbook.from_path(str(path))
     except calamine.PasswordError:
         raise DataError(f"{label!r} is protected by a password. Save it without one.") from None
     except (calamine.CalamineError, OSError) as error:
         raise DataError(
             f"{label!r} cannot be read as a spreadsheet: {error}. Save it again, or export it as CSV."
         ) from None
-    names = book.sheet_names
-    if sheet is not None and sheet not in names:
-        raise UsageError(f"{label!r} has no sheet {sheet!r}. {nearest(sheet, names)}")
-    lines = []
-    wanted = sheet or _fullest(book, names)
-    if sheet is None and len(names) > 1:
-        which = "The first sheet" if wanted == names[0] else "The fullest sheet"
-        lines.append(f"{which}, `{wanted}`, is read; there are {len(names)}. Say `sheet` for another.")
-    last_row, last_column = reach(path, wanted)
+
+
+def _header_of(book: Any, name: str, header_row: int | None) -> frozenset[str]:
+    """A sheet's column names; none of a sheet that cannot be read."""
+    try:
+        rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False, nrows=200)
+    except Exception:  # a chart, or what else stands on a sheet of its own
+        return frozenset()
+    at = header_row or _header_row(rows)
+    return frozenset(text for cell in rows[at - 1] if (text := _text(cell))) if at <= len(rows) else frozenset()
+
+
+def _holds_all(book: Any, names: list[str]) -> str | None:
+    """The sheet whose rows are those of all others together, if there is one."""
+    rows = {name: _rows_of(book, name) for name in names}
+    most = max(names, key=lambda name: rows[name].total())
+    others: Counter[tuple[str | None, ...]] = Counter()
+    for name in names:
+        if name != most:
+            others += rows[name]
+    return most if rows[most] == others else None
+
+
+def _rows_of(book: Any, name: str) -> "Counter[tuple[str | None, ...]]":
+    """The rows below the header, each with how often it stands there."""
+    rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
+    below = (tuple(_text(cell) for cell in row) for row in rows[_header_row(rows) :])
+    return Counter(row for row in below if any(row))
+
+
+def _stem(name: str) -> str:
+    """What is left of a sheet's name without numbers and months."""
+    return " ".join(plain(word) for word in re.findall(r"[^\W\d_]+", name) if not is_month(word))
+
+
+def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) -> tuple[pa.Table, int, list[str]]:
+    """A sheet as a table of text columns, the number of its header row, and what people should know.
+
+    Numbers become their shortest text, whole ones without ``.0``; days and times ISO text. Without ``header_row`` the
+    header is the first row with a name in every column that is used below it.
+
+    Raises DataError where the file cannot be read or holds no header.
+    """
+    import python_calamine as calamine
+
+    book, lines = _book(path, label), []
+    last_row, last_column = reach(path, sheet)
     if last_row * last_column > MOST_CELLS:
         raise DataError(
             f"{label!r}: the sheet reaches to row {last_row:,} and column {last_column:,}, far more than orders fill. Delete what "
             "stands alone far right or far below, or export the table as CSV."
         )
     try:
-        rows = book.get_sheet_by_name(wanted).to_python(skip_empty_area=False)
+        rows = book.get_sheet_by_name(sheet).to_python(skip_empty_area=False)
     except calamine.CalamineError as error:
         raise DataError(f"{label!r}: the sheet cannot be read: {error}.") from None
-    lines += _with_errors(rows, error_cells(path, wanted), label)
+    lines += _with_errors(rows, error_cells(path, sheet), label)
     at = header_row or _header_row(rows)
     if at > len(rows) or not any(_text(cell) for cell in rows[at - 1]):
         raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")

@@ -1,5 +1,7 @@
 """States of orders that speak against counting them, in the words of several languages."""
 
+import re
+
 from sqlglot import exp
 
 from fairladder.sqltree import sql
@@ -17,7 +19,19 @@ _VOID = (
 _BESIDE = "[^a-zà-öø-ÿ]"
 
 
+#: Returns and refunds as types of rows say them.
+_RETURN = (
+    "returns?|refund(s|ed)?|credit notes?|gutschrift(en)?|avoirs?|nota de cr[eé]dito|abono|nota di credito|"
+    "creditnota|kreditnota|zwrot|dobropis"
+)
+
+
+def is_void(state: str) -> bool:
+    """Whether a whole cell says that an order does not stand, or that it is a return."""
+    return re.fullmatch(f"{_VOID}|{_RETURN}", state.strip().lower()) is not None
+
+
 def says_void(status: exp.Expr) -> exp.Expr:
     """Whether a state's text says that the order does not stand."""
-    pattern = exp.Literal.string(f"(^|{_BESIDE})({_VOID})({_BESIDE}|$)")
+    pattern = exp.Literal.string(f"(^|{_BESIDE})({_VOID}|{_RETURN})({_BESIDE}|$)")
     return sql("COALESCE(REGEXP_MATCHES(LOWER(:s), :p), FALSE)", s=status, p=pattern)

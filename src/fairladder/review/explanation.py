@@ -233,8 +233,9 @@ def _standing(scored: pd.DataFrame, at: int, name: str, measure: str, tier: Any,
     same = int((numbers[peers] == numbers[at]).sum())
     labels = tuple(reversed(tier.names())) if tier else tuple(str(i + 1) for i in range(ladder.rungs))
     return Standing(
-        name, measure, _shown(numbers[at], ladder), rung, ladder.rungs, labels[rung - 1], _shown(ends[place - 1], ladder), _shown(ends[place], ladder),
-        float(stand), same, int(peers.sum()), tuple(_shown(c, ladder) for c in ladder.cuts), ladder.sizes, ladder.better, labels,
+        name, measure, _shown(numbers[at], ladder), rung, ladder.rungs, labels[rung - 1],
+        _shown(ends[place - 1], ladder), _shown(ends[place], ladder), float(stand), same, int(peers.sum()),
+        tuple(_shown(c, ladder) for c in ladder.cuts), ladder.sizes, ladder.better, labels,
     )  # fmt: skip
 
 

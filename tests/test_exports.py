@@ -229,7 +229,9 @@ def test_the_examples_of_every_help_run_and_what_is_shared_is_shown(shop, fairla
     assert "--header-row" in fairladder("help", "writing").stdout
     keys = fairladder("help", "scheme").stdout
     assert all(s.key in keys for s in SETTINGS)
-    assert fairladder("help", "colums").stdout == "Which group? Did you mean `columns`?\n"
+    wrong = fairladder("help", "colums")
+    assert (wrong.returncode, wrong.stderr) == (2, "Error: There is no group 'colums'. Did you mean `columns`?\n")
+    assert all(f"fairladder help {group}" in fairladder("help").stdout for group in (*GROUPS, "scheme"))
 
 
 SILENT = {  # columns beside customer, day and id → what is said before anybody believes a figure, and what is said to mend it

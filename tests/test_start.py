@@ -122,3 +122,15 @@ def test_start_takes_what_is_said_and_never_overwrites(tmp_path, fairladder):
     schema = fairladder("start", "--json-schema").stdout
     assert '"amount_is"' in schema
     assert '"date_format"' in schema
+
+
+def test_a_header_alone_is_enough_to_begin_with(tmp_path, fairladder):
+    orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
+    orders.write_text("Bestell-Nr;Kunden-Nr;Datum;Betrag;Versand Betrag\n")
+    begun = fairladder("start", orders, "--out", scheme)
+    assert begun.returncode == 0, begun.stderr
+    assert 'customer = "Kunden-Nr" # its name says customer\'s id; it has no cells yet' in scheme.read_text()
+    assert 'amount = "Betrag"' in scheme.read_text()
+    orders.write_text(orders.read_text() + "1;K1;2026-01-05;5,50;1,00\n")
+    done = fairladder("customers", orders, "--scheme", scheme, "--columns", "customer,spend")
+    assert (done.returncode, done.stdout) == (0, "customer,spend\nK1,5.50\n")

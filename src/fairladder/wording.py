@@ -51,7 +51,9 @@ def percent(share: Any) -> str:
     """Share 0..1 in percent, with one decimal; ``under 0.1 %`` rather than a zero that is none."""
     if missing(share):
         return NOTHING
-    return "under 0.1 %" if 0 < share < 0.0005 else f"{100 * share:.1f} %"
+    if 0 < abs(share) < 0.0005:
+        return "under 0.1 %" if share > 0 else "over −0.1 %"
+    return f"{100 * share:.1f} %".replace("-", "−")
 
 
 def days(number: Any) -> str:

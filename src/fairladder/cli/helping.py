@@ -1,5 +1,6 @@
 """Help beyond a command's own options: what all commands share, every key of a scheme, and examples that run."""
 
+import sys
 from typing import Annotated
 
 import typer
@@ -95,10 +96,16 @@ def show_help(ctx: typer.Context, group: Topic = "") -> None:
             rows = [[s.key, s.option, s.sentence] for s in SETTINGS if s.part == part]
             screen.show(screen.table(f"[{part}]", ["key", "option", "what it means"], rows, left=3))
         return
+    if not group:
+        rows = [*([f"fairladder help {name}", about] for name, (about, _) in GROUPS.items())]
+        rows.append(["fairladder help scheme", "Every key of a scheme"])
+        screen.show(
+            screen.table("What all commands share, and where it stands", ["ask", "what it is about"], rows, left=2)
+        )
+        return
     if group not in GROUPS:
-        hint = nearest(group, (*GROUPS, "scheme")) if group else f"There are {', '.join(GROUPS)} and scheme."
-        print(f"Which group? {hint}")
-        raise typer.Exit(0 if not group else 2)
+        print(f"Error: There is no group {group!r}. {nearest(group, (*GROUPS, 'scheme'))}", file=sys.stderr)
+        raise typer.Exit(2)
     heading, _ = GROUPS[group]
     commands = ctx.parent.command.commands if ctx.parent else {}  # type: ignore[attr-defined]
     options = [p for p in commands["customers"].params if getattr(p, "rich_help_panel", "") == heading]

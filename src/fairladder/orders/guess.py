@@ -48,7 +48,9 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
     for role in ROLE_WORDS:
         if role in given:
             continue
-        scored = {n: _score(role, n, look) for n, look in looks.items() if n not in taken}
+        # A file of a header alone has nothing but its names to go by.
+        score = _score if any(look.cells for look in looks.values()) else _score_of_name
+        scored = {n: score(role, n, look) for n, look in looks.items() if n not in taken}
         if guess := _best(role, {n: s for n, s in scored.items() if s > 0}, looks):
             guesses[role] = guess
             if not guess.rivals:
@@ -222,6 +224,13 @@ def _names(role: str, words: list[str]) -> int:
     return 2 if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known) else 0
 
 
+def _score_of_name(role: str, name: str, look: Look) -> int:  # noqa: ARG001  # called like ``_score``
+    words = words_of(name)
+    against = set(words) & set(_AGAINST.get(role, "").split())
+    has_id = bool(set(words) & _ID) and role in ("customer", "order")
+    return 2 * _names(role, words) - 3 * len(against) + 2 * has_id if _names(role, words) else 0
+
+
 def _score(role: str, name: str, look: Look) -> int:
     """How good a column is for a role; 0 or less: not at all. Name and contents both count, and can both refuse."""
     words = words_of(name)
@@ -291,6 +300,8 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
         if role in _NUMERIC
         else f"{look.distinct:,} different values",
     )
+    if not look.cells:
+        held = "it has no cells yet"
     stamp = look.stamp if role == "placed" and look.dates <= 0.8 else ""
     if stamp:
         held = f"its cells are whole numbers that can be days, as {stamp}"

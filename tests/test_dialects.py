@@ -101,10 +101,12 @@ def test_numbers_of_any_text(tmp_path_factory, numbers):
     }
     number = cells.number(CELL, "text")
     for decimals in (2,):
-        trees[f"minor {decimals}"] = cells.minor([number], None, [trimmed], decimals, False)
+        trees[f"minor {decimals}"] = cells.minor([number], None, [trimmed], decimals, "fraction")
         trees[f"product {decimals}"] = cells.minor(
-            [number, number], None, [trimmed, trimmed, cells.sql("NULL")], decimals, False
+            [number, number], None, [trimmed, trimmed, cells.sql("NULL")], decimals, "fraction"
         )
+        for unit in ("fraction", "percent", "amount"):
+            trees[f"less {unit}"] = cells.minor([number, number], number, [trimmed] * 3, decimals, unit)
     agree(read_everywhere(tmp_path_factory, rows, trees), rows)
 
 

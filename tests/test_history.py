@@ -1,6 +1,7 @@
 """History: identities on random orders against a slow reference, and plain SQL on the sample shop, in three engines."""
 
 import datetime as dt
+import io
 from collections import defaultdict
 from itertools import pairwise
 
@@ -189,6 +190,7 @@ def test_breakdowns_count_from_the_rows(tmp_path_factory, lines, rows, columns, 
         wanted = (paid["one"].nunique(), paid["customer"].nunique(), part["cents"].sum(), len(paid))
         assert (told["orders"], told["customers"], round(told["spend"] * 100), told["lines"]) == wanted, key
         if wanted[0]:
+            assert told["lines_per_order"] == pytest.approx(len(paid) / wanted[0])
             assert told["average_order_value"] == pytest.approx(wanted[2] / 100 / wanted[0])
     if columns:
         shares = fl.breakdown(orders, rows, columns, measure="lines", shares="row").frame
@@ -262,6 +264,31 @@ def test_age_at_the_order_in_leap_years_and_unknowns(fairladder, tmp_path):
         )
         cells = pd.read_csv(pd.io.common.StringIO(done.stdout))
         assert cells[cells["row"] != "total"]["row"].tolist() == [band], (who, day, done.stderr)
+
+
+def test_a_crosstab_is_the_long_table_side_by_side(shop, fairladder):
+    asked = [
+        "breakdown",
+        shop / "orders.csv",
+        "--scheme",
+        shop / "scheme.toml",
+        "--rows",
+        "calendar-month(placed)",
+        "--columns",
+        "channel",
+    ]
+    long = pd.read_csv(io.StringIO(fairladder(*asked, "--measure", "lines_per_order").stdout))
+    wide = pd.read_csv(io.StringIO(fairladder(*asked, "--measure", "lines_per_order", "--layout", "crosstab").stdout))
+    assert wide["calendar month of order"].tolist()[:2] == ["January", "February"]
+    beside = wide.melt(id_vars="calendar month of order").set_axis(["row", "column", "lines_per_order"], axis=1)
+    pd.testing.assert_frame_equal(*(t.sort_values(["row", "column"], ignore_index=True) for t in (long, beside)))
+    assert "There are: `long`, `crosstab`" in fairladder(*asked, "--layout", "wide").stderr
+    for axis, says in (
+        ("hour(placed)", "Give the orders a column of it"),
+        ("day(placed)", "no part 'day'"),
+        ("month(placed):1,2", "have no bands"),
+    ):
+        assert says in fairladder("breakdown", shop / "orders.csv", "--rows", axis).stderr
 
 
 def test_what_cannot_be_answered_is_said(shop, fairladder):

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from fairladder.history.breakdown import Breakdown
 
 FIGURES = ("stacked", "heat")
+LAYOUTS = ("long", "crosstab")
 
 Rows = Annotated[
     str,
@@ -32,7 +33,7 @@ Measures = Annotated[
     list[str] | None,
     typer.Option(
         "--measure",
-        help="Measure: orders, customers, spend, average_order_value, lines; again for more.",
+        help="Measure: orders, customers, spend, average_order_value, lines, lines_per_order; again for more.",
         metavar="NAME",
         show_default=False,
     ),
@@ -44,27 +45,38 @@ Most = Annotated[
     int,
     typer.Option("--most", help="Names on an axis before the smaller ones become the rest.", metavar="NUMBER", min=2),
 ]
+Layout = Annotated[
+    str,
+    typer.Option(
+        "--layout",
+        help="What is written: long, one row a cell; or crosstab, the columns side by side.",
+        metavar="LAYOUT",
+    ),
+]
 FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def breakdown(
     request: Request, rows: Rows = "", columns: Columns = None, measure: Measures = None, shares: Shares = None,
-    most: Most = 20, figure_of: FigureOf = "stacked",
+    most: Most = 20, layout: Layout = "long", figure_of: FigureOf = "stacked",
 ) -> None:  # fmt: skip
     """Who buys what, where? Two columns or bands against each other, with shares; totals are counted from the rows."""
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
-    from fairladder.errors import UsageError
+    from fairladder.errors import UsageError, nearest
     from fairladder.history.axes import parsed_axis
 
     if not rows:
         raise UsageError("Say what to break down by: --rows COLUMN, and --columns COLUMN if you like.")
     known_figure(figure_of, FIGURES)
+    if layout not in LAYOUTS:
+        raise UsageError(f"--layout {layout}: there is no such layout. {nearest(layout, LAYOUTS)}")
     asked = tuple(dict.fromkeys(measure or ["spend"]))
     kept = OrderTable(
         tuple(n for text in (rows, columns) if text is not None for n in parsed_axis(text).columns), sequence=False
     )
-    orders = door.opened(request, (*asked, *([TOGETHER] if len(asked) > 1 else [])), figures=True, keep=kept)
+    together = [TOGETHER] if len(asked) > 1 and layout == "long" else []
+    orders = door.opened(request, (*asked, *together), figures=True, keep=kept)
     with screen.busy(request, "Breaking down the orders"):
         from fairladder.history import breakdown as history
 
@@ -74,7 +86,9 @@ def breakdown(
     parts = {
         name: one.frame[["row", "column", name, *(["share"] if shares else [])]] for name, one in breakdowns.items()
     }
-    if len(parts) > 1:
+    if layout == "crosstab":
+        parts = {name: one.wide().rename_axis(columns=None).reset_index() for name, one in breakdowns.items()}
+    elif len(parts) > 1:
         parts = {TOGETHER: _together(parts), **parts}
     notes = list(dict.fromkeys(note for one in breakdowns.values() for note in one.notes))
 
@@ -108,14 +122,17 @@ def _table(one: "Breakdown") -> "RenderableType":
     from rich.text import Text
 
     from fairladder.cli.screen import table
+    from fairladder.history.breakdown import AVERAGES
 
     wide = one.wide()
     show = (
         wording.percent
         if one.shares
-        else {"spend": wording.money, "average_order_value": lambda v: wording.money(v, 2)}.get(
-            one.measure, wording.count
-        )
+        else (lambda v: wording.money(v, 2))
+        if one.measure in AVERAGES
+        else wording.money
+        if one.measure == "spend"
+        else wording.count
     )
     rows: list[list[str | Text]] = []
     for name, row in wide.iterrows():

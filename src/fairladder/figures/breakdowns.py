@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from fairladder import palette, wording
 from fairladder.errors import UsageError
 from fairladder.figures.page import STYLE, page
-from fairladder.history.breakdown import REST, TOTAL, Breakdown
+from fairladder.history.breakdown import AVERAGES, REST, TOTAL, Breakdown
 from fairladder.history.purchases import MIXED, UNKNOWN
 
 #: For names beside each other; names that follow each other take a ramp instead, and what is unknown is grey.
@@ -26,7 +26,7 @@ _DARK = ("#1d4e89", "#5486b4", "#2f9e8f", "#c08a12")
 
 def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = None) -> Figure:
     """Each row as a bar of 100 %, split by column. Raises UsageError without columns, or for averages, which have no parts."""
-    if found.columns is None or found.measure == "average_order_value":
+    if found.columns is None or found.measure in AVERAGES:
         raise UsageError(
             "Bars of 100 % need two axes and a measure with parts: give --columns, or draw --figure-of heat."
         )
@@ -106,7 +106,8 @@ def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None) 
     inner = np.ma.masked_invalid(
         np.where((wide.index == TOTAL)[:, None] | (np.asarray(wide.columns) == TOTAL)[None, :], np.nan, values)
     )
-    show = wording.percent if found.shares else wording.money
+    places = 2 if found.measure in AVERAGES else 0
+    show = wording.percent if found.shares else lambda v: wording.money(v, places)
     with mpl.rc_context(STYLE):
         measure = ("share of " if found.shares else "") + found.measure.replace("_", " ")
         best = _most(inner, wide)

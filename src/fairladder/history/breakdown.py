@@ -17,8 +17,13 @@ from fairladder.numbers import ratio
 from fairladder.output.result import Answer
 from fairladder.sqltree import case, column, day_literal, named, select, sql
 
-Measure = Literal["orders", "customers", "spend", "average_order_value", "lines"]
+Measure = Literal["orders", "customers", "spend", "average_order_value", "lines", "lines_per_order"]
 MEASURES: tuple[Measure, ...] = get_args(Measure)
+#: Averages: what is above the line and what below it. They have no shares, for an average of a part is no part of the average.
+AVERAGES: dict[str, tuple[str, str]] = {
+    "average_order_value": ("spend", "orders"),
+    "lines_per_order": ("lines", "orders"),
+}
 Shares = Literal["row", "column", "total"]
 SHARES: tuple[Shares, ...] = get_args(Shares)
 #: The name of totals, and of what is left of a long axis.
@@ -76,7 +81,8 @@ def breakdown(
     ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``; left-closed) or the age at
     the order (``age(birth_date):30,40,50``), or a part of its day: ``year(placed)``, ``quarter(placed)``, ``month(placed)``,
     ``week(placed)``, ``calendar-month(placed)`` (January to December) or ``weekday(placed)``. ``measure`` is ``orders``
-    (purchases), ``customers`` (with a purchase), ``spend``, ``average_order_value`` or ``lines`` (rows of purchases).
+    (purchases), ``customers`` (with a purchase), ``spend``, ``average_order_value``, ``lines`` (rows of purchases) or
+    ``lines_per_order``.
     ``shares`` of ``row``, ``column`` or ``total``: customers are shares of the distinct customers there; averages have
     none. An axis of over ``most`` names shows the largest and the rest, unless they follow each other. A column that
     differs within orders counts spend and lines by row, and an order or customer once in each cell where it has a row.
@@ -93,7 +99,7 @@ def breakdown(
         raise UsageError(f"There is no measure {measure!r}. {nearest(measure, MEASURES)}")
     if shares is not None and shares not in SHARES:
         raise UsageError(f"Shares are of {', '.join(SHARES)}, not of {shares!r}.")
-    if shares and measure == "average_order_value":
+    if shares and measure in AVERAGES:
         raise UsageError(
             "Averages have no shares: an average of a part is no part of the average. Take spend or orders."
         )
@@ -178,11 +184,8 @@ class _Counted:
             if not axis.ordered:
                 totals = self._frame([i], {})
                 if len(totals) > most:
-                    worth = (
-                        totals["spend"] / totals["orders"].clip(lower=1)
-                        if measure == "average_order_value"
-                        else totals[measure]
-                    )
+                    above, below = AVERAGES.get(measure, (measure, None))
+                    worth = totals[above] / totals[below].clip(lower=1) if below else totals[above]
                     best = totals.assign(worth=worth).sort_values(["worth", f"axis{i}"], ascending=[False, True])
                     long[i] = (len(totals), best[f"axis{i}"].astype(str).head(most - 1).tolist())
         return long
@@ -247,6 +250,7 @@ def _table(frames: Sequence[pd.DataFrame], bands: Sequence[list[str]], decimals:
     whole = table.set_index(["row", "column"]).reindex(grid).reset_index()
     whole[numbers] = whole[numbers].fillna(0).astype(np.int64)
     whole["average_order_value"] = ratio(whole["spend"].to_numpy(), whole["orders"].to_numpy() * 10**decimals)
+    whole["lines_per_order"] = ratio(whole["lines"].to_numpy(), whole["orders"].to_numpy())
     whole["spend"] = ratio(whole["spend"].to_numpy(), 10**decimals)
     return whole[["row", "column", *MEASURES]]
 

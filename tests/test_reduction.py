@@ -317,15 +317,23 @@ def test_without_an_order_column_every_row_is_an_order_and_that_is_said():
 
 @pytest.mark.parametrize("kind", ["csv", "frame", "sqlite", *(["postgres"] if POSTGRES else [])])
 def test_money_off_is_exact(tmp_path, kind):
-    """0.7 × 3 − 2.1 = 0; 10 × 2 − 1.005 = 18.995, which rounds to 19; 5 × −1 + 2 = −3; 2.675 − 0.67 = 2.005, which rounds to 2.01."""
+    """0.7 × 3 − 2.1 = 0; 10 × 2 − 1.005 = 18.995, which rounds to 19; 5 × −1 + 2 = −3; 2.675 − 0.67 = 2.005, which rounds to 2.01;
+    1.005 with no discount rounds to 1.01."""
     lines = [
         ("A", "0.7", "3", "2.1"),
         ("A", "10", "2", "1.005"),
         ("B", "1.1", "3", ""),
         ("B", "5", "-1", "-2"),
         ("E", "2.675", "1", "0.67"),
+        ("F", "1.005", "1", ""),
     ]
-    wrong = [("C", "5", "1", "6"), ("C", "5", "1", "-1"), ("C", "9", "1", "50%"), ("C", "9", "1", "x")]
+    wrong = [
+        ("C", "5", "1", "6"),
+        ("C", "5", "1", "-1"),
+        ("C", "9", "1", "50%"),
+        ("C", "9", "1", "x"),
+        ("C", "5", "1", "5.005"),
+    ]
     frame = pd.DataFrame(lines + wrong, columns=["customer", "unit_price", "quantity", "discount"]).assign(
         placed="2026-01-05"
     )
@@ -333,8 +341,8 @@ def test_money_off_is_exact(tmp_path, kind):
     frame.to_csv(tmp_path / "o.csv", index=False)
     table = "orders" if kind in ("sqlite", "postgres") else None
     orders = fl.open_orders(source, scheme={"orders": {"discount_as": "amount", "table": table}}, allow_set_aside=True)
-    assert orders.balance.reasons == {"bad-amount": 4}
-    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"A": 19, "B": 0.3, "E": 2.01}
+    assert orders.balance.reasons == {"bad-amount": 5}
+    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"A": 19, "B": 0.3, "E": 2.01, "F": 1.01}
     if kind == "csv":
         shown = duckdb.sql(orders.sql()).df()
-        assert shown["spend"].sum() == 2131  # in minor units
+        assert shown["spend"].sum() == 2232  # in minor units

@@ -216,6 +216,16 @@ def test_lists_without_room_for_all_who_tie_leave_them_out_when_told():
         fl.top(customers, "orders", ties="some")
 
 
+def test_a_shell_is_told_the_commands(fairladder, monkeypatch):
+    for name, value in {
+        "_FAIRLADDER_COMPLETE": "complete_bash",
+        "COMP_WORDS": "fairladder c",
+        "COMP_CWORD": "1",
+    }.items():
+        monkeypatch.setenv(name, value)
+    assert fairladder().stdout.split() == ["check", "customers", "campaign", "compare"]
+
+
 def test_the_examples_of_every_help_run_and_what_is_shared_is_shown(shop, fairladder):
     for command, examples in HELP.items():
         shown = fairladder(command, "--help").stdout

@@ -44,7 +44,7 @@ class _QuickHelp(TyperGroup):
 app = typer.Typer(
     cls=_QuickHelp,
     no_args_is_help=True,
-    add_completion=False,
+    add_completion=True,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )

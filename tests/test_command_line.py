@@ -13,8 +13,10 @@ import duckdb
 import pandas as pd
 import pyarrow.parquet as pq
 import pytest
+from rich.console import Console
 
 import fairladder as fl
+from fairladder.cli import screen
 
 GOOD = "customer,order,placed,amount\n" + "".join(f"c{i},o{i},2026-01-{i + 1:02d},{10 + i}.50\n" for i in range(8))
 
@@ -298,3 +300,19 @@ def test_names_are_shown_as_text(tmp_path, fairladder, monkeypatch):
     assert "Safe to leave alone" not in score.stdout
     fairladder("orders", tmp_path / "o.csv", "--out", tmp_path / "led.csv", "--spreadsheet-safe")
     assert ",'=evil[/b]," in (tmp_path / "led.csv").read_text().splitlines()[0]
+
+
+@pytest.mark.parametrize("width", [40, 60, 80, 120])
+def test_no_number_and_no_word_is_cut_at_any_width(width):
+    cells = [
+        ["drifting-mainstay", "1,234,567.89", "64.7 %", "a rather long reason of several words"],
+        ["quiet", "2", "–", "short"],
+    ]
+    console = Console(width=width, file=io.StringIO(), color_system=None)
+    order = [cells[0][i] for i in (0, 3, 1, 2)], [cells[1][i] for i in (0, 3, 1, 2)]
+    console.print(screen.table("What", ["segment", "why they are here", "spend of them all", "share"], order, left=2))
+    lines = console.file.getvalue().splitlines()
+    assert max(map(len, lines)) <= width
+    shown = " ".join(" ".join(lines).split())
+    assert all(word in shown.split() for row in cells for cell in row for word in cell.split())
+    assert shown.count("drifting-mainstay") == (1 if width > 40 else 2)

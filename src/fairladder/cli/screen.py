@@ -3,9 +3,11 @@
 import sys
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from rich.console import Console, Group, RenderableType
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -59,12 +61,68 @@ def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
 
 def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1) -> Group:
     """A plain table under a title that says the finding; the first ``left`` columns are text, the rest numbers."""
-    made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for i, name in enumerate(columns):
-        made.add_column(wording.plain(name), justify="left" if i < left else "right", no_wrap=i == 0, overflow="fold")
-    for row in rows:
-        made.add_row(*(wording.plain(cell) if isinstance(cell, str) else cell for cell in row))
-    return Group(Text(wording.plain(title), style="bold"), made)
+    cells = [[Text(wording.plain(c)) if isinstance(c, str) else c for c in row] for row in rows]
+    return Group(Text(wording.plain(title), style="bold"), _Sheet([wording.plain(c) for c in columns], cells, left))
+
+
+@dataclass(frozen=True)
+class _Sheet:
+    """A table that never cuts a number or a word: headings wrap first, then texts; what still has no room stands below,
+    with the first column again.
+    """
+
+    columns: Sequence[str]
+    rows: Sequence[Sequence[Text]]
+    left: int
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[RenderableType]:
+        least, most = zip(*map(self._widths, range(len(self.columns))), strict=True)
+        for n, block in enumerate(_blocks(least, options.max_width)):
+            if n:
+                yield Text()
+            yield self._block(block, _shared([(least[i], most[i]) for i in block], options.max_width))
+
+    def _widths(self, i: int) -> tuple[int, int]:
+        """The least width of a column, and the one at which nothing in it wraps."""
+        name, cells = self.columns[i], [row[i] for row in self.rows]
+        whole = max((cell.cell_len for cell in cells), default=0)
+        word = max((cell_len(w) for w in name.split()), default=0)
+        if 0 < i < self.left:
+            words = max((cell_len(w) for cell in cells for w in cell.plain.split()), default=0)
+            return max(word, min(whole, max(words, _TEXT))), max(whole, cell_len(name))
+        return max(word, whole), max(whole, cell_len(name))
+
+    def _block(self, block: Sequence[int], widths: Sequence[int]) -> Table:
+        made = Table(box=None, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="dim")
+        for i, width in zip(block, widths, strict=True):
+            made.add_column(self.columns[i], justify="left" if i < self.left else "right", width=width, overflow="fold")
+        for row in self.rows:
+            made.add_row(*(row[i] for i in block))
+        return made
+
+
+#: Blanks between columns, and what a column of text is not made narrower than, unless its texts are.
+_GAP, _TEXT = 2, 16
+
+
+def _blocks(least: Sequence[int], room: int) -> list[list[int]]:
+    """Columns that fit beside each other, the first of all in each block."""
+    blocks = [[0]]
+    for i in range(1, len(least)):
+        if sum(least[k] + _GAP for k in (*blocks[-1], i)) - _GAP > room and len(blocks[-1]) > 1:
+            blocks.append([0])
+        blocks[-1].append(i)
+    return blocks
+
+
+def _shared(ranges: Sequence[tuple[int, int]], room: int) -> list[int]:
+    """Widths between least and most; what room is left goes to the columns that need the least more."""
+    widths = [least for least, _ in ranges]
+    spare = room - sum(width + _GAP for width in widths) + _GAP
+    for i in sorted(range(len(ranges)), key=lambda i: ranges[i][1] - ranges[i][0]):
+        more = min(max(spare, 0), ranges[i][1] - widths[i])
+        widths[i], spare = widths[i] + more, spare - more
+    return widths
 
 
 def cells_of(frame: "pd.DataFrame", names: Sequence[str]) -> list[list[str]]:

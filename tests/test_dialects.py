@@ -67,7 +67,7 @@ def agree(answers, rows):
 
 
 CELL = column("c")
-COMMON = {"max_examples": times(3), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
+COMMON = {"max_examples": times(2), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
 
 
 @settings(**COMMON)
@@ -116,7 +116,7 @@ WRITTEN = st.one_of(
 )
 
 
-@settings(**{**COMMON, "max_examples": times(10)})
+@settings(**{**COMMON, "max_examples": times(5)})
 @given(
     st.lists(st.tuples(PADS, WRITTEN, PADS).map("".join), min_size=100, max_size=300),
     st.sampled_from(["iso", *DATE_ORDERS]),

@@ -41,7 +41,7 @@ def test_an_export_gives_its_truth_from_the_file_alone(export, tmp_path):
     assert EXPORTS["judged"](export, 7, tmp_path) == ("right", "")
 
 
-@settings(max_examples=times(12), deadline=None)
+@settings(max_examples=times(8), deadline=None)
 @given(
     language=st.sampled_from(["de", "fr", "es", "it", "nl", "pt", "sv", "fi", "pl", "cs", "hu", "ru", "tr", "el"]),
     pattern=st.sampled_from(["d MMMM yyyy", "d. MMM yyyy", "EEE d MMMM yyyy", "yyyy MMMM d"]),

@@ -54,7 +54,7 @@ def month(day):
     return day.replace(day=1)
 
 
-@settings(max_examples=times(6), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(4), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(LINES, st.sampled_from(["net", "ignore"]), st.sampled_from(ENGINES))
 def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds, engine):
     frame = frame_of(lines)
@@ -127,7 +127,7 @@ DAY_PARTS = {
 }  # fmt: skip
 
 
-@settings(max_examples=times(8), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(
     LINES,
     st.sampled_from(["channel", "category", "amount:0,3.5", *(f"{part}(placed)" for part in DAY_PARTS)]),

@@ -80,7 +80,7 @@ def write_rows(path, rows):
 
 
 @settings(
-    max_examples=times(9), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+    max_examples=times(6), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
 )  # too slow to shrink
 @given(made=rows_of, grain=st.sampled_from(["line", "line", "order"]), refunds=st.sampled_from(["net", "ignore"]),
        decimals=st.integers(0, 3), start=st.sampled_from([None, None, dt.date(2025, 1, 1)]), where=st.booleans(),
@@ -148,7 +148,7 @@ def test_every_row_and_every_customer_as_defined(
         assert written(again, folder) == written(table, folder)
 
 
-@settings(max_examples=times(3), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(1), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(made=rows_of, kind=st.sampled_from(["csv", "parquet", "frame"]), refunds=st.sampled_from(["net", "ignore"]), where=st.booleans(),
        day=st.sampled_from([AS_OF, None]))  # fmt: skip
 def test_the_quick_ways_through_messy_rows_give_the_same(tmp_path_factory, made, kind, refunds, where, day):

@@ -17,7 +17,7 @@ def scheme_in(folder, text):
 BESIDE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\nfile = "lines.csv"\norder = "order_no"\nunit_price = "price"\nquantity = "pieces"\n'
 
 
-@settings(max_examples=times(5), deadline=None)
+@settings(max_examples=times(3), deadline=None)
 @example([("ann", 1)], [(0, 1, 1)])  # nothing is set aside
 @given(
     st.lists(st.tuples(st.sampled_from(["ann", "bo", "cy"]), st.integers(1, 28)), min_size=1, max_size=8),

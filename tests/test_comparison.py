@@ -25,7 +25,7 @@ def opened(rows, refunds="net"):
     return fl.open_orders(frame, scheme={"money": {"refunds": refunds}, "time": {"as_of": LAST}})
 
 
-@settings(max_examples=times(3), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(ROWS, st.sampled_from(["net", "ignore"]))
 def test_everybody_is_on_both_sides_and_the_parts_add_up(rows, refunds):
     rows = [*rows, ("a", dt.date(2026, 1, 1), 700)]  # somebody had a purchase then
@@ -101,7 +101,7 @@ def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
     done = fairladder(*asked, "--then", "2025-12-31", "--out", "moves.xlsx", "--figure", "flows.png", cwd=shop)
     assert done.returncode == 0, done.stderr
     sheets = pd.read_excel(shop / "moves.xlsx", sheet_name=None, engine="calamine")
-    assert list(sheets) == ["segments", "rungs", "movers", "spend_change", "drift", "about"]
+    assert list(sheets) == ["segments", "rungs", "movers", "spend-change", "drift", "definitions", "about"]
     assert sheets["segments"]["customers"].sum() == len(late)
     early.to_csv(shop / "then.csv", index=False)
     late.to_csv(shop / "now.csv", index=False)

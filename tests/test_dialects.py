@@ -1,13 +1,17 @@
 """What one cell says is the same in every engine: random texts read as ids, days, times and numbers in all of them."""
 
+import datetime as dt
+
 import pandas as pd
 import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from conftest import POSTGRES, in_database, times
+from fairladder.days import PERIODS
 from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
+from fairladder.history.periods import Calendar
 from fairladder.orders import cells
 from fairladder.orders.source import open_source
 from fairladder.orders.writing import DateStyle, day_at_once, day_in_style, plain_at_once, plain_number, sure_day
@@ -67,7 +71,7 @@ def agree(answers, rows):
 
 
 CELL = column("c")
-COMMON = {"max_examples": times(2), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
+COMMON = {"max_examples": times(3), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
 
 
 @settings(**COMMON)
@@ -116,7 +120,7 @@ WRITTEN = st.one_of(
 )
 
 
-@settings(**{**COMMON, "max_examples": times(5)})
+@settings(**{**COMMON, "max_examples": times(10)})
 @given(
     st.lists(st.tuples(PADS, WRITTEN, PADS).map("".join), min_size=100, max_size=300),
     st.sampled_from(["iso", *DATE_ORDERS]),
@@ -182,3 +186,22 @@ def test_a_moment_sorts_by_its_time(text):
         "2026-06-30": False,
     }
     assert (row["a"] > row["b"]) == later[text], row
+
+
+@settings(max_examples=times(4), deadline=None)
+@given(st.lists(st.dates(dt.date(1901, 1, 1), dt.date(2199, 12, 31)), min_size=1, max_size=12), st.integers(1, 12))
+def test_periods_begin_on_the_same_day_everywhere(tmp_path_factory, days, year_starts):
+    """The tree in each engine against Python; the first day is in its own period, the next period begins after the day."""
+    rows = list(enumerate(map(str, days)))
+    calendars = {period: Calendar(period, year_starts) for period in PERIODS}
+    trees = {p: c.start_of(cells.sql("CAST(c AS DATE)")) for p, c in calendars.items()}
+    wanted = [{p: str(c.floor(day)) for p, c in calendars.items()} for day in days]
+    for read in read_everywhere(tmp_path_factory, rows, trees).values():
+        assert read == wanted
+    for calendar in calendars.values():
+        for day in days:
+            first = calendar.floor(day)
+            one, following = calendar.starts(day, day + dt.timedelta(days=370))[:2]
+            assert one.date() == first == calendar.floor(first) <= day < following.date()
+            assert calendar.ordinal_of(following.date()) - calendar.ordinal_of(day) == 1
+            assert calendar.floor(following.date() - dt.timedelta(days=1)) == first

@@ -100,7 +100,7 @@ ROWS = st.tuples(
 )
 
 
-@settings(max_examples=times(5), deadline=None)
+@settings(max_examples=times(12), deadline=None)
 @given(
     st.sampled_from(list(MODELS)), st.tuples(*[st.floats(-2.5, 2.5)] * 4), st.lists(ROWS, min_size=1, max_size=5),
     st.sampled_from([1 / 7, 30.4, 365.0]),

@@ -13,7 +13,7 @@ import duckdb
 import pyarrow as pa
 from sqlglot import exp
 
-from fairladder.engine.exact import exact_minor_functions
+from fairladder.engine.exact import EXACT_MINOR, exact_minor_functions
 from fairladder.engine.layout import laid_out
 from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
@@ -43,12 +43,15 @@ class Embedded:
         weakref.finalize(self, shutil.rmtree, spill, ignore_errors=True)
         if _gigabytes(self._connection.execute("SELECT current_setting('memory_limit')").fetchone()) > MOST_GIGABYTES:
             self._connection.execute(f"SET memory_limit = '{MOST_GIGABYTES}GiB'")
-        for function in exact_minor_functions():
-            self._offer_function(*function)
+        self._functions = {name: (work, arguments) for name, work, arguments in exact_minor_functions()}
 
-    def _offer_function(self, name: str, function: Any, arguments: int) -> None:
-        types: Any = ["VARCHAR"] * arguments
-        self._connection.create_function(name, function, types, "BIGINT", null_handling="special")  # type: ignore[call-overload]
+    def _with_functions(self, text: str) -> str:
+        """A query whose functions of ours are there: all of them at once would take longer than a small file."""
+        for name in set(_OURS.findall(text.lower())) & self._functions.keys():
+            function, arguments = self._functions.pop(name)
+            types: Any = ["VARCHAR"] * arguments
+            self._connection.create_function(name, function, types, "BIGINT", null_handling="special")  # type: ignore[call-overload]
+        return text
 
     @property
     def reader(self) -> "Embedded":
@@ -92,7 +95,8 @@ class Embedded:
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query and bring back its rows as an Arrow table."""
         with self._lock, _told_plainly():
-            return self._connection.sql(query.sql(self.dialect, copy=False)).to_arrow_table()
+            text = self._with_functions(query.sql(self.dialect, copy=False))
+            return self._connection.sql(text).to_arrow_table()
 
     def keep(self, query: exp.Expr) -> exp.Table:
         """Run a query and keep its rows in the engine, on disk where they are many, until they are forgotten."""
@@ -120,7 +124,10 @@ class Embedded:
 
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
         with self._lock, _told_plainly():
-            return self._connection.execute(text)
+            return self._connection.execute(self._with_functions(text))
+
+
+_OURS = re.compile(rf"{EXACT_MINOR}_\w+")
 
 
 def _gigabytes(setting: tuple[Any, ...] | None) -> float:

@@ -113,9 +113,9 @@ def test_json_is_read_as_it_is_written(tmp_path, kind):
 
 @pytest.mark.parametrize(
     ("text", "message"),
-    [("[1, 2]", "value 1 is `1` and no object"), ('{"a": 1, "a": 2}', "has `a` twice"), ("[{}, {}]", "no rows with columns"),
-     ('[{"a": 1}', "ends before its list does"), ('[{"a": 1}] [', "goes on after its list ends"), ('{"a": }', "is no JSON at"),
-     ("[" * 5000, "nests too deep|is no JSON"), ('{"A": 1, "a": 2}', "stands twice"), ("hello", "is no JSON")],
+    [("[1, 2]", "value 1 is `1`, which is not an object"), ('{"a": 1, "a": 2}', "has `a` twice"), ("[{}, {}]", "no rows with columns"),
+     ('[{"a": 1}', "ends before its list does"), ('[{"a": 1}] [', "goes on after its list ends"), ('{"a": }', "is not valid JSON at"),
+     ("[" * 5000, "nests too deep|is not valid JSON"), ('{"A": 1, "a": 2}', "stands twice"), ("hello", "is not valid JSON")],
 )  # fmt: skip
 def test_json_that_is_no_table_is_refused(tmp_path, text, message):
     (tmp_path / "rows.json").write_text(text)
@@ -269,7 +269,7 @@ SETTINGS = [
     ({"orders": {"drop": "all"}}, "repeats"), ({"orders": {"discount_as": "half"}}, "fraction"), ({"orders": {"separator": ";;"}}, "separator"),
     ({"time": {"time_zone": "Mars"}}, "no such time zone"), ({"time": {"as_of": "2026-01-01"}}, "this is a day"), ({"orders": {"header_row": 0}}, "header_row"),
     ({"tiers": {"t": {"of": "spend", "top_percents": [5, 1]}}}, "percents must rise"), ({"tiers": {"t": {"of": "spend"}}}, "give one of"),
-    ({"orders": {"date_format": "%Y"}}, "is no date format"), ({"scores": {"shares": [0.5, 0.6, 0.1, 0.1, 0.1]}}, "add up to 1"),
+    ({"orders": {"date_format": "%Y"}}, "is not a date format"), ({"scores": {"shares": [0.5, 0.6, 0.1, 0.1, 0.1]}}, "add up to 1"),
 ]  # fmt: skip
 
 
@@ -307,7 +307,7 @@ def test_frames_of_odd_types(kind):
 
 @pytest.mark.parametrize(
     ("columns", "message"),
-    [({"amount": [1 + 2j, 2, 3]}, "complex numbers"), ({"extra": [[1], "x", {}]}, "no text, number or day"), ({"AMOUNT": 1}, "stands twice"),
+    [({"amount": [1 + 2j, 2, 3]}, "complex numbers"), ({"extra": [[1], "x", {}]}, "neither text nor numbers nor days"), ({"AMOUNT": 1}, "stands twice"),
      ({"amount": ["1.5", "x", "y"]}, "more than 20 %"), ({"placed": pd.NaT}, "more than 20 %")],
 )  # fmt: skip
 def test_frames_that_are_refused(columns, message):

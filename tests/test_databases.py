@@ -80,7 +80,7 @@ def test_wrong_addresses_and_refusals_are_told_without_secrets(shop_rows, tmp_pa
     url = in_database(kind, shop_rows, tmp_path)
     several = {
         ("--table", "odrers"): "has no table `odrers`. Did you mean `orders`?",
-        (): "say which rows with --table NAME or --query SELECT. There are:",
+        ("--table", "orders", "--query", "SELECT 1"): "say which rows with --table NAME or --query SELECT. There are:",
         ("--query", "DROP TABLE orders"): "A query must be one SELECT",
         ("--query", "SELECT nothing FROM orders"): "did not answer:",
     }

@@ -6,7 +6,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
-from conftest import times
+from conftest import POSTGRES, in_database, times
 
 
 def scheme_in(folder, text):
@@ -17,7 +17,7 @@ def scheme_in(folder, text):
 BESIDE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\nfile = "lines.csv"\norder = "order_no"\nunit_price = "price"\nquantity = "pieces"\n'
 
 
-@settings(max_examples=times(3), deadline=None)
+@settings(max_examples=times(5), deadline=None)
 @example([("ann", 1)], [(0, 1, 1)])  # nothing is set aside
 @given(
     st.lists(st.tuples(st.sampled_from(["ann", "bo", "cy"]), st.integers(1, 28)), min_size=1, max_size=8),
@@ -94,3 +94,59 @@ def test_a_column_of_customers_for_each_channel():
         fl.SchemeError, match=r"has no column `web`, which channel_customers names for `web`. Did you mean `web_id`\?"
     ):
         fl.open_orders(frame, scheme={"orders": {"channel_customers": {"web": "web"}}})
+
+
+SIDES = pd.DataFrame(
+    {"who": ["ann", "bo", "ann", "cy"], "day": ["2026-01-05", "2026-01-06", "2026-02-07", "2026-02-08"],
+     "web": ["10,50", "", "3,00", ""], "stall": ["", "2,25", "4,00", None], "back": ["0,00", "", "1,50", "9,00"]}
+)  # fmt: skip
+BY_CHANNEL = {"customer": "who", "placed": "day", "channel_amounts": {"web": "web", "market": "stall"}}
+#: Settings → customer → orders, refunds, spend; and the reasons of what is set aside.
+WHAT_THEY_SAY = {
+    "channels": (BY_CHANNEL, {"ann": (3, 0, 17.5), "bo": (1, 0, 2.25)}, ["no-amount"]),
+    "days": ({"customer": "who", "day_amounts": {"2026-01-31": "web", "2026-02-28": "stall"}}, {"ann": (3, 0, 17.5), "bo": (1, 0, 2.25)}, ["no-date"]),
+    "debit and credit": ({"customer": "who", "placed": "day", "amount": "web", "credit": "back"},
+                         {"ann": (1, 0, 10.5), "cy": (0, 1, -9.0)}, ["no-amount", "bad-amount"]),  # ann's second row has both
+    "money off": ({"customer": "who", "placed": "day", "amount": "web", "discount": "back", "discount_as": "amount"},
+                  {"ann": (2, 0, 12.0)}, ["no-amount", "no-amount"]),  # 10.50 − 0 and 3.00 − 1.50
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+@pytest.mark.parametrize("shape", WHAT_THEY_SAY)
+def test_amounts_in_several_columns(tmp_path, engine, shape):
+    settings, people, reasons = WHAT_THEY_SAY[shape]
+    source = SIDES if engine == "embedded" else in_database(engine, SIDES, tmp_path, table="sides")
+    scheme = {"orders": settings | ({} if engine == "embedded" else {"table": "sides"})}
+    orders = fl.open_orders(source, scheme=scheme, allow_set_aside=True)
+    table = orders.customers().set_index("customer")
+    assert {w: tuple(table.loc[w, ["orders", "refunds", "spend"]]) for w in table.index} == people
+    assert orders.set_aside["reason"].tolist() == reasons
+    if shape == "channels":
+        assert table["only_channel"].fillna("").to_dict() == {"ann": "", "bo": "market"}
+    if shape == "days":
+        assert table.loc["ann", "first_order"] == pd.Timestamp("2026-01-31")
+
+
+def test_columns_side_by_side_are_read_by_the_line_that_is_advised(tmp_path, fairladder):
+    """Months: 1 + 2, 3.5 + 1.2; the scheme that `start` writes works once the sign before its line is taken off."""
+    (tmp_path / "o.csv").write_text("Cust;Jan 2026;Feb 2026;Mar 2026\na;1,00;2,00;\nb;;3,50;1,20\n")
+    done = fairladder("start", "o.csv", cwd=tmp_path)
+    line = 'day_amounts = { "2026-01-31" = "Jan 2026", "2026-02-28" = "Feb 2026", "2026-03-31" = "Mar 2026" }'
+    assert (done.returncode, line in done.stderr) == (1, True), done.stderr
+    text = (tmp_path / "scheme.toml").read_text()
+    assert f"\n# {line}" in text
+    (tmp_path / "scheme.toml").write_text(text.replace(f"# {line}", line))
+    done = fairladder(
+        "customers", "o.csv", "--scheme", "scheme.toml", "--columns", "customer,spend,last_order", cwd=tmp_path
+    )
+    assert done.stdout.splitlines()[1:] == ["a,3.00,2026-02-28", "b,4.70,2026-03-31"]
+    for keys, says in (
+        ({"channel_amounts": {"a": "x"}, "channel_customers": {"a": "y"}}, "cannot go together"),
+        ({"channel_amounts": {"a": "x"}, "amount": "y"}, "leave out `amount`"),
+        ({"credit": "x"}, "goes with `amount`"),
+        ({"day_amounts": {"January": "x"}}, "needs days and their columns"),
+        ({"customer": "who", "placed": "day", "channel_amounts": {"a": "wep"}}, "Did you mean `web`"),
+    ):
+        with pytest.raises(fl.SchemeError, match=says):
+            fl.open_orders(SIDES, scheme={"orders": keys})

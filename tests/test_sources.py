@@ -16,6 +16,7 @@ import xlsxwriter
 import xlwt
 
 import fairladder as fl
+from conftest import in_database
 
 LINES = 2500
 
@@ -344,7 +345,7 @@ def test_a_locked_workbook_and_a_bomb_say_what_they_are(tmp_path, fairladder):
         packed.writestr("xl/worksheets/sheet1.xml", b" " * 200_000_000)
     for name, says in (
         ("locked.xlsx", "is protected by a password. Save it without one."),
-        ("bomb.xlsx", "which no workbook does. It is not read."),
+        ("bomb.xlsx", "which is far more than workbooks ever are. It is not read."),
     ):
         done = fairladder("check", tmp_path / name)
         assert (done.returncode, done.stderr.strip().endswith(says)) == (1, True), done.stderr
@@ -410,3 +411,53 @@ def test_next_week_writes_its_columns_otherwise(tmp_path):
     (tmp_path / "w3.csv").write_text("order_no,member_no,PLACED,sum\n2,A,2026-02-05,5\n")
     with pytest.raises(fl.DataError, match=r"only one of them has `Total`, `sum`"):
         fl.open_orders(tmp_path / "w[13].csv")
+
+
+def test_headers_in_two_rows_and_merged_cells(tmp_path):
+    """Of two headings over four columns; ids, names and days are filled down, an amount counts once; titles stay titles."""
+    rows = [["K1", "Ann", "O1", "2026-01-01", 5.5], ["", "", "O2", "2026-02-01", 7], ["K2", "Bo", "O3", "2026-01-03", 2.25],
+            ["K2", "Bo", "O3", "2026-01-03", ""]]  # fmt: skip
+    with xlsxwriter.Workbook(tmp_path / "two.xlsx") as book:
+        sheet = book.add_worksheet()
+        for cells, text in (((0, 0, 0, 1), "Customer"), ((0, 2, 0, 3), "Order"), ((0, 4, 1, 4), "Amount")):
+            sheet.merge_range(*cells, text)
+        sheet.write_row(1, 0, ["No", "Name", "No", "Date"])
+        for at, row in enumerate(rows, start=2):
+            sheet.write_row(at, 0, row)
+        for column, text in ((0, "K1"), (1, "Ann")):
+            sheet.merge_range(2, column, 3, column, text)
+        sheet.merge_range(4, 4, 5, 4, 2.25)
+    orders = fl.open_orders(tmp_path / "two.xlsx", allow_set_aside=True)
+    assert orders.customers()[["customer", "name", "orders", "spend"]].to_numpy().tolist() == [
+        ["K1", "Ann", 2, 12.5],
+        ["K2", "Bo", 1, 2.25],
+    ]
+    assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [[6, "no-amount"]]
+    told = " ".join(orders.notes)
+    assert "stands in two rows, 1 and 2: `Customer No` for instance" in told
+    assert "filled down, in 2 cells of `Customer No`, `Customer Name`" in told
+    assert "Merged cells of `Amount` count once" in told
+    below = "".join(f"K{i % 4},Ann,O{i},2026-01-0{i},5.5\n" for i in range(1, 10))
+    for head, customer in (("Customer,,Order,,Amount\nNo,Name,No,Date,EUR\n", "Customer No"), ("Sales,,,,\nNo,Name,Slip,Date,Amount\n", None),
+                           ("Customer,Name,Order,Date,Amount\nCu,Na,Or,Da,EUR\n", "Customer")):  # fmt: skip
+        (tmp_path / "o.csv").write_text(head + below)
+        columns = fl.open_orders(tmp_path / "o.csv", scheme={"orders": {"customer": customer}} if customer else {"orders": {"customer": "No"}},
+                                 allow_set_aside=True).columns  # fmt: skip
+        assert (customer or "No") in columns
+
+
+def test_a_database_of_one_table_needs_no_name_and_a_large_file_is_looked_at_everywhere(tmp_path, fairladder):
+    url = in_database(
+        "sqlite", pd.DataFrame({"customer": ["a"], "placed": ["2026-01-01"], "amount": [5]}), tmp_path, table="sales"
+    )
+    assert fairladder("customers", url, "--columns", "customer,spend").stdout == "customer,spend\na,5.00\n"
+    # In the first 6,000 rows there is no fraction and no order that comes back; what follows tells.
+    rows = [
+        f"{i % 50};2026-{1 + i % 12:02}-{1 + i % 28:02};{i if i < 6000 else i + 0.5};{'EUR' if i > 7000 else ''}"
+        for i in range(9000)
+    ]
+    (tmp_path / "large.csv").write_text("Who;When;Much;Unit\n" + "\n".join(rows) + "\n")
+    assert (
+        'currency = "Unit" # it holds codes of currencies only'
+        in fairladder("start", tmp_path / "large.csv", "--out", "-").stdout
+    )

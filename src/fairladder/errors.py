@@ -7,14 +7,34 @@ FairLadderError
     └── ConditionError   a SQL condition
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from difflib import get_close_matches
+from typing import Self
+
+
+@dataclass(frozen=True)
+class Question:
+    """What an error would have to know to be none: the key of ``[orders]``, and what each answer would read.
+
+    ``answers`` is answer → what up to three rows show then. Whoever has somebody to ask may ask it and try again.
+    """
+
+    text: str
+    key: str
+    answers: Mapping[str, tuple[str, ...]]
 
 
 class FairLadderError(Exception):
     """Base of all errors of this package; its text is meant for the person at the keyboard."""
 
     exit_code = 1
+    question: Question | None = None
+
+    def asking(self, question: Question) -> Self:
+        """The same error with the question that would settle it."""
+        self.question = question
+        return self
 
 
 class DataError(FairLadderError):

@@ -44,6 +44,26 @@ def _as_percents(value: Any) -> Any:
     return tuple(percent(v) if isinstance(v, str) else v for v in value) if isinstance(value, list) else value
 
 
+def _as_month(value: Any) -> Any:
+    """``04`` as people write months."""
+    return int(value) if isinstance(value, str) and value.isdecimal() else value
+
+
+def _day_keys(value: Any) -> Any:
+    """Days of TOML keys, which are text."""
+    if value is None:
+        return None
+    try:
+        return {dt.date.fromisoformat(k) if isinstance(k, str) else k: v for k, v in value.items()}
+    except (AttributeError, ValueError):
+        raise ValueError('needs days and their columns, such as { "2026-01-31" = "Jan" }') from None
+
+
+def less_credit(amount: str, credit: str) -> str:
+    """What the column is called in which credits stand as negative amounts."""
+    return f"{amount} less {credit}"
+
+
 def _share_or_none(value: Any) -> Any:
     return None if value is None else fraction(value)
 
@@ -98,6 +118,9 @@ class OrdersPart(Part):
     allow: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
     where: str | None = None
     channel_customers: dict[str, str] | None = None
+    channel_amounts: dict[str, str] | None = None
+    day_amounts: Annotated[dict[dt.date, str] | None, BeforeValidator(_day_keys)] = None
+    credit: str | None = None
     date_format: str | None = None
     decimal_mark: Literal[".", ","] | None = None
     encoding: str | None = None
@@ -116,18 +139,38 @@ class OrdersPart(Part):
         letters = set(re.findall(r"%-?([A-Za-z])", style))
         if letters & {"Y", "y"} and letters & {"m", "b", "B"} and "d" in letters:
             return style
-        raise ValueError(f"{style!r} is no date format; give {', '.join(names)}, or a pattern such as %d.%m.%y")
+        raise ValueError(f"{style!r} is not a date format; give {', '.join(names)}, or a pattern such as %d.%m.%y")
 
     @model_validator(mode="after")
     def _one_way_to_the_amount(self) -> "OrdersPart":
-        if self.amount and (self.unit_price or self.quantity or self.discount):
+        if self.amount and (self.unit_price or self.quantity):
             raise ValueError("give either `amount`, or `unit_price` and `quantity` (and `discount`), not both")
         if bool(self.unit_price) != bool(self.quantity):
             raise ValueError("`unit_price` and `quantity` go together")
-        if self.discount and not self.unit_price:
-            raise ValueError("`discount` needs `unit_price` and `quantity`")
+        if self.discount and not self.unit_price and self.discount_as != "amount":
+            raise ValueError(
+                "`discount` needs `unit_price` and `quantity`; from an `amount` it can be taken off as money, with "
+                '`discount_as = "amount"`'
+            )
         if self.amount_is == "order" and self.unit_price:
             raise ValueError('`amount_is = "order"` needs an `amount` column: price times quantity belongs to a line')
+        return self
+
+    @model_validator(mode="after")
+    def _one_shape(self) -> "OrdersPart":
+        turned = {"channel_amounts": ("amount", "channel"), "day_amounts": ("amount", "placed")}
+        both = [name for name in ("channel_customers", *turned) if getattr(self, name)]
+        if len(both) > 1:
+            raise ValueError(
+                f"`{both[0]}` and `{both[1]}` cannot go together: each makes a row of its own of every column"
+            )
+        for name, makes in turned.items():
+            if getattr(self, name) and (
+                given := [role for role in (*makes, "unit_price", "discount", "credit") if getattr(self, role)]
+            ):
+                raise ValueError(f"`{name}` already says where the amounts stand; leave out `{given[0]}`")
+        if self.credit and (not self.amount or self.discount):
+            raise ValueError("`credit` goes with `amount`, the column of what was bought, and without `discount`")
         return self
 
     def roles(self) -> dict[str, str]:
@@ -174,6 +217,8 @@ class CustomersPart(Part):
     customer: str | None = None
     name: str | None = None
     since: str | None = None
+    at_first: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
+    at_latest: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
     encoding: str | None = None
 
 
@@ -184,6 +229,7 @@ class TimePart(Part):
     from_: Annotated[dt.date | None, Field(alias="from")] = None
     through: dt.date | None = None
     time_zone: str | None = None
+    year_starts: Annotated[int | None, BeforeValidator(_as_month), Field(ge=1, le=12)] = None
 
     @field_validator("time_zone")
     @classmethod
@@ -320,11 +366,13 @@ class ValuePart(Part):
 
 
 class OutputPart(Part):
-    """``[output]``: how CSV files are written, for whoever opens them."""
+    """``[output]``: how files are written, for whoever opens them."""
 
     separator: Literal[",", ";", "\t", "|"] = ","
     decimal_mark: Literal[".", ","] = "."
     byte_order_mark: bool = False
+    days: Literal["iso", "day-first", "month-first"] = "iso"
+    currency: Literal["none", "code", "sign"] = "none"
 
     @model_validator(mode="after")
     def _marks_differ(self) -> "OutputPart":
@@ -418,6 +466,12 @@ class Scheme(Part):
     campaigns: Annotated[tuple[Campaign, ...], BeforeValidator(_as_tuple)] = ()
 
     @model_validator(mode="after")
+    def _currency_known(self) -> "Scheme":
+        if self.output.currency != "none" and self.money.currency is None:
+            raise ValueError("[output] currency needs to know which it is: say `currency` under [money]")
+        return self
+
+    @model_validator(mode="after")
     def _campaigns_apart(self) -> "Scheme":
         names = [c.name for c in self.campaigns]
         for name in names:
@@ -460,6 +514,14 @@ class Scheme(Part):
             changes = {name: getattr(self.lines, name) for name in own if getattr(self.lines, name) is not None}
         if self.orders.channel_customers:
             changes |= {"customer": "customer", "channel": "channel"}
+        if self.orders.channel_amounts:
+            changes |= {"channel": "channel", "channel_amounts": None}
+        if self.orders.day_amounts:
+            changes |= {"placed": "placed", "day_amounts": None}
+        if self.orders.channel_amounts or self.orders.day_amounts:
+            changes |= {"amount": "amount"}
+        if self.orders.credit:
+            changes |= {"amount": less_credit(self.orders.amount or "", self.orders.credit), "credit": None}
         return scheme_from(
             {"orders": {**self.orders.model_dump(exclude_none=True), **changes}}, "[orders] and [lines]"
         ).orders
@@ -508,7 +570,7 @@ def load_scheme(path: str | Path) -> Scheme:
     except tomllib.TOMLDecodeError as error:
         raise SchemeError(f"{file} is not valid TOML: {shortened(str(error))}.") from error
     except ValueError:
-        raise SchemeError(f"{file} holds a number with thousands of digits. Write one that can be meant.") from None
+        raise SchemeError(f"{file} holds a number with thousands of digits. Write a usable one.") from None
     scheme = scheme_from(settings, str(file), text)
     beside = {
         part: {key: str(file.parent / path)}

@@ -10,7 +10,7 @@ from fairladder.errors import UsageError, nearest
 from fairladder.orders.anywhere import open_anything
 from fairladder.orders.roles import Roles, settle_roles
 from fairladder.orders.rows import Rows, open_rows
-from fairladder.orders.shapes import one_row_per_channel, with_lines
+from fairladder.orders.shapes import rows_of_columns, with_credits, with_lines
 from fairladder.orders.source import Source, open_source
 from fairladder.scheme import Scheme
 
@@ -67,7 +67,7 @@ def open_unread(orders: Any, customers: Any, scheme: Scheme, *, allow_set_aside:
     """
     for code in scheme.orders.allow:
         if code not in ALLOWED:
-            raise UsageError(f"`{code}` is no error that can be allowed. {nearest(code, ALLOWED)}")
+            raise UsageError(f"`{code}` is not a finding that can be allowed. {nearest(code, ALLOWED)}")
     source = _shaped(open_anything(orders, scheme.orders), scheme)
     roles = settle_roles(scheme.order_columns(), source)
     file = customers if customers is not None else scheme.customers.file
@@ -75,13 +75,21 @@ def open_unread(orders: Any, customers: Any, scheme: Scheme, *, allow_set_aside:
 
 
 def _shaped(source: Source, scheme: Scheme) -> Source:
-    """The source with lines joined on and a row per channel, where the scheme says so."""
+    """The source with lines joined on, and rows made of columns, where the scheme says so."""
     if scheme.lines.file is not None:
         order = scheme.order_columns().order or ""
         if source.engine is not source.engine.reader:
             raise UsageError("[lines] joins files. In a database, join the two in --query.")
         lines = open_source(scheme.lines.file, source.engine.reader)
         source = with_lines(source, lines, order, scheme.lines.order or order)
-    if scheme.orders.channel_customers:
-        source = one_row_per_channel(source, scheme.orders.channel_customers)
+    asked = scheme.orders
+    if asked.channel_customers:
+        source = rows_of_columns(source, "channel", "customer", asked.channel_customers, "channel_customers")
+    if asked.channel_amounts:
+        source = rows_of_columns(source, "channel", "amount", asked.channel_amounts, "channel_amounts")
+    if asked.day_amounts:
+        days = {day.isoformat(): name for day, name in asked.day_amounts.items()}
+        source = rows_of_columns(source, "placed", "amount", days, "day_amounts")
+    if asked.credit:
+        source = with_credits(source, asked.amount or "", asked.credit)
     return source

@@ -55,6 +55,7 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
 
     from fairladder import wording
     from fairladder.cli import screen
+    from fairladder.cli.asking import ask, somebody_is_there
     from fairladder.output.targets import replacing
     from fairladder.start.trial import try_first_scheme
 
@@ -63,6 +64,12 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
     if str(out) != "-" and out.exists():
         raise UsageError(f"{str(out)!r} is there already and is not overwritten. Name another with --out.")
     begun = try_first_scheme(orders, given)
+    while (question := begun.question) is not None and question.key not in given and somebody_is_there():
+        answer = ask(question)
+        if answer is None:
+            break
+        given = {**given, question.key: answer}
+        begun = try_first_scheme(orders, given)
     if str(out) == "-":
         sys.stdout.write(begun.toml)
         if begun.trouble:

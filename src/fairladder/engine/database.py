@@ -18,7 +18,7 @@ from sqlglot.optimizer.eliminate_subqueries import eliminate_subqueries
 from fairladder.engine import postgres, sqlite
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
-from fairladder.errors import DataError, UsageError, nearest, shortened
+from fairladder.errors import DataError, Question, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 
 if TYPE_CHECKING:
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 OWN_WORDS: dict[str, Callable[[exp.Expr], exp.Expr]] = {"sqlite": sqlite.translated, "postgres": postgres.translated}
 _WRITERS: dict[str, type[sqlglot.Dialect]] = {"sqlite": sqlite.StrictNames}
 _ROWS_AT_A_TIME = 50_000
+#: So many tables are offered to choose from.
+MOST_TABLES_ASKED = 20
 #: Columns that are days: SQLite keeps them as text.
 DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
 _POSTGRES_TYPES = {
@@ -84,10 +86,14 @@ class Database:
 
         Raises UsageError where neither or both are given, the table is not there, or the query is no single SELECT.
         """
+        if table is None and query is None and len(there := self._names_in(None)) == 1:
+            table = there[0]
         if (table is None) == (query is None):
-            raise UsageError(
+            error = UsageError(
                 f"{self.label} is a database: say which rows with --table NAME or --query SELECT. {self._tables_there()}"
             )
+            tables = dict.fromkeys(self._names_in(None)[:MOST_TABLES_ASKED], ())
+            raise error.asking(Question("Which table holds the orders?", "table", tables)) if tables else error
         if query is not None:
             return self._apart(_one_select(query, self.dialect)).subquery("asked", copy=False)
         assert table is not None

@@ -25,7 +25,7 @@ class Engine(Protocol):
 
     @property
     def steady(self) -> bool:
-        """Whether all that is read now is of one moment, because nobody else can change it or a ``moment`` lasts."""
+        """Whether every query sees the same state of the data: nobody else can change it, or a ``moment`` holds it."""
         ...
 
     def moment(self) -> AbstractContextManager[None]:

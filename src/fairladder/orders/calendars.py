@@ -1,5 +1,6 @@
 """Dates as people write them beside the usual orders: months by their names in any language, and years of two digits."""
 
+import datetime as dt
 import re
 import unicodedata
 from collections import Counter
@@ -18,7 +19,7 @@ _AROUND = re.compile(
 
 
 def plain(word: str) -> str:
-    """A word without case, accents and points, as names of months are compared."""
+    """The word in the form in which words are compared: small letters, no accents, no points."""
     apart = unicodedata.normalize("NFKD", word.casefold().replace("ł", "l").replace("ı", "i"))
     return "".join(c for c in apart if not unicodedata.combining(c) and c != ".")
 
@@ -41,6 +42,27 @@ def _months(language: str) -> Mapping[str, int]:
 def is_month(word: str) -> bool:
     """Whether a word is a month in any of the languages."""
     return any(plain(word) in _months(language) for language in LANGUAGES)
+
+
+def last_day_of(heading: str) -> dt.date | None:
+    """The last day of the month that a heading names with its year (``Jan 2026``, ``2026-01``, ``01/26``), or None."""
+    numbers = [int(n) for n in re.findall(r"\d+", heading)]
+    months = [m for word in _WORD.findall(heading) if (m := _month(word))]
+    if len(months) == 1 and len(numbers) == 1:
+        year, month = numbers[0], months[0]
+    elif not _WORD.findall(heading) and len(numbers) == 2:
+        month, year = sorted(numbers)
+    else:
+        return None
+    year += 2000 if year < 100 else 0
+    if not 1 <= month <= 12 or not 1900 <= year <= 2200:
+        return None
+    return dt.date(year + month // 12, month % 12 + 1, 1) - dt.timedelta(days=1)
+
+
+def _month(word: str) -> int | None:
+    """The number of the month that a word is in the first language that has it."""
+    return next((number for language in LANGUAGES if (number := _months(language).get(plain(word)))), None)
 
 
 def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:

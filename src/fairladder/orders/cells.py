@@ -135,6 +135,16 @@ def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None)
     return sql("CAST(:d AS VARCHAR) || :t", d=day, t=plain)
 
 
+def hour(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
+    """The hour of the row's time as text, ``00`` to ``23``; NULL where it has none. A text cell comes trimmed."""
+    if kind in ("timestamp", "instant"):
+        return sql("SUBSTRING(CAST(:m AS VARCHAR), 12, 2)", m=moment(cell, day, kind, time_zone))
+    if kind != "text":
+        return sql("CAST(NULL AS VARCHAR)")
+    timed = sql("REGEXP_EXTRACT(:c, :p, 1)", c=cell, p=exp.Literal.string(_CLOCK))
+    return sql("CASE WHEN :t <> '' THEN SUBSTRING(:m, 11, 2) END", t=timed, m=moment(cell, day, kind, time_zone))
+
+
 def _instant(cell: exp.Expr) -> exp.Expr:
     """An instant to the microsecond: of nanoseconds the engine knows neither zones nor ends."""
     return sql("CAST(:c AS TIMESTAMPTZ)", c=cell)

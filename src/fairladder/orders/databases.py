@@ -13,7 +13,8 @@ def open_database(url: str, settings: OrdersPart) -> Source:
     """
     database = Database(url)
     relation = database.relation(settings.table, settings.query)
-    label = f"{settings.table or 'a query'} in {database.label}"
+    name = "a query" if settings.query else settings.table or relation.name
+    label = f"{name} in {database.label}"
     if not database.works_itself:
         table = database.brought(relation)
         relation, notes = (

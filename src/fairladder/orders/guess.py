@@ -1,15 +1,18 @@
 """Which column plays which role, guessed from names in several languages and from what the cells hold."""
 
+import json
 import re
-from collections.abc import Mapping
+import shlex
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from fairladder.errors import SchemeError
-from fairladder.orders.calendars import plain
+from fairladder.errors import Question, SchemeError, shortened
+from fairladder.orders.calendars import last_day_of
 from fairladder.orders.looks import Look, Sample, sample_of
 from fairladder.orders.source import Source
 from fairladder.orders.status_words import is_void
-from fairladder.orders.words import ROLE_WORDS, words_of
+from fairladder.orders.words import ROLE_WORDS, names_role, words_of
+from fairladder.sqltree import cell_column, named, select, sql
 
 _ID = set("id no nr num number nummer numero code key ref reference nro kod cislo numer szam №".split())
 #: Words that speak against a role, or of a lesser candidate for it.
@@ -64,7 +67,7 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
 
 def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
     """What names leave open, told by what the cells hold: the only day there is, and who comes back on other days."""
-    guesses = _addresses_before_names(guesses, sample)
+    guesses = _addresses_beforenames_role(guesses, sample)
     known, taken = dict(guesses), {*given.values(), *(g.column for g in guesses.values() if not g.rivals)}
     if "placed" not in known and "placed" not in given:
         days = [n for n, look in sample.looks.items() if look.dates > 0.8 and n not in taken]
@@ -154,21 +157,21 @@ def _both_sides(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
         return guesses
     (debit,), (credit,) = sides
     advice = (
-        " One holds what was bought and the other what was given back: write both into one column, with a minus for what was "
-        "given back."
+        f" Where one holds what was bought and the other what was given back, say for instance --amount-column {shlex.quote(debit)} "
+        f"--credit-column {shlex.quote(credit)}."
     )
     why = f"sales stand in one of `{debit}` and `{credit}`, refunds in the other"
     return {**guesses, "amount": Guess("amount", debit, why, (credit,), advice=advice)}
 
 
-def _addresses_before_names(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
+def _addresses_beforenames_role(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
     """Of a customer's address and name, the address: two people can have one name."""
     customer = guesses.get("customer")
     if customer is None or not customer.rivals:
         return guesses
     mails = [n for n in (customer.column, *customer.rivals) if sample.looks[n].addresses > 0.8]
     others = [n for n in (customer.column, *customer.rivals) if n not in mails]
-    if len(mails) != 1 or not all("name" in words_of(n) or _names("name", words_of(n)) for n in others):
+    if len(mails) != 1 or not all("name" in words_of(n) or names_role("name", words_of(n)) for n in others):
         return guesses
     look = sample.looks[mails[0]]
     why = f"its cells are addresses, and people may share a name; {look.distinct:,} different values in {look.cells:,} rows"
@@ -190,19 +193,71 @@ def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]
         if guess.rivals and guess.role in needed:
             names = " or ".join(f"`{n}`" for n in (guess.column, *guess.rivals))
             option = f"--{guess.role.replace('_', '-')}-column"
-            raise SchemeError(
+            error = SchemeError(
                 f"{source.label}: {names} could be the {_SAID[guess.role]}. Say which with {option} NAME.{_advice(guess)}"
             )
+            raise error.asking(which_column(guess.role, source, (guess.column, *guess.rivals)))
     return {g.role: g.column for g in guesses if not g.rivals}
+
+
+def which_column(role: str, source: Source, names: Sequence[str]) -> Question:
+    """Which of these columns plays the role, with the first three cells of each."""
+    some = select(
+        [named(sql("CAST(:c AS VARCHAR)", c=cell_column(n)), f"c{i}") for i, n in enumerate(names)], source.relation
+    )
+    table = source.engine.table(some.limit(3, copy=False))
+    cells = {n: tuple(shortened(c or "", 30) for c in table[f"c{i}"].to_pylist()) for i, n in enumerate(names)}
+    return Question(f"Which column holds the {_SAID[role]}?", role, cells)
 
 
 def _advice(guess: Guess) -> str:
     if guess.advice or guess.role != "amount":
         return guess.advice
-    return (
-        " If they belong together, as months or channels side by side do, write them below each other first: one amount a row, "
-        "with its day and channel beside it."
-    )
+    beside = side_by_side(guess)
+    if beside is None:
+        return ""
+    line, what = beside
+    return f" Where they are {what} side by side, write `{line}` under [orders] in a scheme."
+
+
+def side_by_side(guess: Guess) -> tuple[str, str] | None:
+    """The line of a scheme for equally good columns of amounts that stand side by side, and what they then are.
+
+    None where their names say that they are one amount with and without a part of it, such as net and gross.
+    """
+    names = (guess.column, *guess.rivals)
+    if any(set(words_of(name)) & (_WITH | _PARTS) for name in names):
+        return None
+    days = [last_day_of(name) for name in names]
+    if all(days):
+        pairs = ", ".join(f'"{day}" = {_toml(name)}' for day, name in zip(days, names, strict=True))
+        return f"day_amounts = {{ {pairs} }}", "months"
+    pairs = ", ".join(f"{_toml(name)} = {_toml(name)}" for name in names)
+    return f"channel_amounts = {{ {pairs} }}", "channels"
+
+
+_GIVEN_BACK = set(
+    "refund refunded refunds returned erstattet erstattung ruckerstattung gutschrift rembourse remboursement reembolso rimborso rimborsato "
+    "terugbetaald terugbetaling aterbetalning refundering tilbagebetaling zwrot".split()
+)
+
+
+def given_back(source: Source, columns: Mapping[str, str]) -> str | None:
+    """A column without a role that by its name holds money given back, where some of its cells do; None without one."""
+    names = [n for n in source.columns if n not in columns.values() and set(words_of(n)) & _GIVEN_BACK]
+    if not names:
+        return None
+    sample = sample_of(source)
+    return next((n for n in names if sample.looks[n].numbers > 0.8 and _some_money(sample.cells[n])), None)
+
+
+def _some_money(cells: Sequence[str | None]) -> bool:
+    return any(re.search("[1-9]", cell) for cell in cells if cell is not None)
+
+
+def _toml(text: str) -> str:
+    """A text as a scheme quotes it."""
+    return json.dumps(text, ensure_ascii=False)
 
 
 _SAID = {
@@ -212,33 +267,21 @@ _SAID = {
 }  # fmt: skip
 
 
-def _names(role: str, words: list[str]) -> int:
-    """How well a name's words name the role: 0 not at all, 2 inside a longer word, 3 as a word of its own."""
-    known = [plain(k) for k in ROLE_WORDS[role].split()]
-    if set(words) & set(known):
-        return 3
-    if any(
-        not k.isascii() and not k[0].islower() and k in w for w in words for k in known
-    ):  # scripts that do not part words
-        return 3
-    return 2 if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known) else 0
-
-
 def _score_of_name(role: str, name: str, look: Look) -> int:  # noqa: ARG001  # called like ``_score``
     words = words_of(name)
     against = set(words) & set(_AGAINST.get(role, "").split())
     has_id = bool(set(words) & _ID) and role in ("customer", "order")
-    return 2 * _names(role, words) - 3 * len(against) + 2 * has_id if _names(role, words) else 0
+    return 2 * names_role(role, words) - 3 * len(against) + 2 * has_id if names_role(role, words) else 0
 
 
 def _score(role: str, name: str, look: Look) -> int:
     """How good a column is for a role; 0 or less: not at all. Name and contents both count, and can both refuse."""
     words = words_of(name)
-    score = 2 * _names(role, words)
+    score = 2 * names_role(role, words)
     against = set(_AGAINST.get(role, "").split())
     score -= 3 * sum(w in against or (len(w) > 5 and any(len(a) > 4 and a in w for a in against)) for w in words)
     fits = {
-        "placed": look.dates > 0.8 or bool(look.stamp and _names("placed", words) and not set(words) & _ID),
+        "placed": look.dates > 0.8 or bool(look.stamp and names_role("placed", words) and not set(words) & _ID),
         **dict.fromkeys(("amount", "unit_price", "quantity", "cost"), look.numbers > 0.8),
         "discount": look.numbers > 0.8 or look.cells == 0 or look.fractions > 0.5,
         **dict.fromkeys(
@@ -260,7 +303,7 @@ def _score(role: str, name: str, look: Look) -> int:
         return 0
     if role == "amount" and score > 0:
         score += 1 * (look.fractions > 0.3) + 2 * bool({"line", "total", "amount", "betrag"} & set(words))
-    if role == "amount" and score == 0 and look.fractions > 0.5 and not any(_names(r, words) for r in ROLE_WORDS):
+    if role == "amount" and score == 0 and look.fractions > 0.5 and not any(names_role(r, words) for r in ROLE_WORDS):
         score = 1
     if role == "channel":
         score = score if look.distinct <= 50 else 0
@@ -280,6 +323,8 @@ _WITH = set(
 
 def _is_part(words: list[str]) -> bool:
     """Whether a name says a part of an amount, as ``Discount amount`` does, and ``Total after discount`` does not."""
+    if set(words) & _GIVEN_BACK:
+        return True
     return bool(set(words) & _PARTS) and not set(words) & _WITH
 
 
@@ -289,7 +334,7 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
     top = max(scored.values())
     best = [n for n, score in scored.items() if score == top]
     look, name = looks[best[0]], best[0]
-    by_name = f"its name says {_SAID[role]}" if _names(role, words_of(name)) else "its cells are such"
+    by_name = f"its name says {_SAID[role]}" if names_role(role, words_of(name)) else "its cells are such"
     held = {
         "placed": f"{100 * look.dates:.0f} % of its cells are dates",
         "customer": f"{look.distinct:,} different values in {look.cells:,} rows",
@@ -320,7 +365,7 @@ def _without_needless(guesses: dict[str, Guess], given: Mapping[str, str]) -> di
             prices[0], role="amount", why=f"{prices[0].why}; there are no quantities, so it is the row's amount"
         )
     priced = {"unit_price", "quantity"} <= kept.keys() | given.keys()
-    weak = "amount" in kept and not _names("amount", words_of(kept["amount"].column))
+    weak = "amount" in kept and not names_role("amount", words_of(kept["amount"].column))
     if "unit_price" in given or (weak and priced):
         kept.pop("amount", None)
     if "amount" in kept or "amount" in given or not priced:

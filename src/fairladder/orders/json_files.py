@@ -36,7 +36,7 @@ def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
         if not isinstance(value, dict):
             place = len(rows) + 1 + sum(table.num_rows for table in tables)
             raise DataError(
-                f"{label}: value {place:,} is `{shortened(str(value), 40)}` and no object. "
+                f"{label}: value {place:,} is `{shortened(str(value), 40)}`, which is not an object. "
                 'Write each row as {"column": value, …}.'
             )
         rows.append(_flat(value, label))
@@ -116,7 +116,7 @@ def _values(path: Path, label: str) -> Iterator[Any]:
                 except json.JSONDecodeError as error:
                     if last or len(text) - at > LONGEST_OBJECT:
                         raise DataError(
-                            f"{label} is no JSON at `{shortened(text[at : at + 40])}`: {error.msg}. Export the orders again."
+                            f"{label} is not valid JSON at `{shortened(text[at : at + 40])}`: {error.msg}. Export the orders again."
                         ) from None
                     break
                 except RecursionError:

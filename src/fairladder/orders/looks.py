@@ -5,6 +5,9 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+import pyarrow as pa
+from sqlglot import exp
+
 from fairladder.orders.calendars import months_in
 from fairladder.orders.numbers_in_text import NUMBER
 from fairladder.orders.source import Source
@@ -47,29 +50,36 @@ class Look:
 
 @dataclass(frozen=True)
 class Sample:
-    """Cells of the first rows as text, blank ones None, by column; and how each column looks."""
+    """Cells of the first rows and of others from all over the file as text, blank ones None, by column; and how each column looks."""
 
     cells: Mapping[str, Sequence[str | None]]
     looks: Mapping[str, Look]
+    first: int
+    """So many of the cells are those of the first rows."""
 
     def days_each(self, name: str, day: str) -> float:
         """On how many different days the values of a column come, on average: about 1 for orders, more for customers."""
         seen: dict[str, set[str]] = defaultdict(set)
-        for value, when in zip(self.cells[name], self.cells[day], strict=True):
+        for value, when in zip(self.cells[name][: self.first], self.cells[day][: self.first], strict=True):
             if value is not None and when is not None:
                 seen[value].add(when[:10])
         return sum(map(len, seen.values())) / len(seen) if seen else 0.0
 
 
 def sample_of(source: Source) -> Sample:
-    """Look at the first rows of a source."""
+    """Look at the first rows of a source, and where a file has more, at as many others, which do not depend on their order."""
     texts = [
         named(sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(n)), f"c{i}")
         for i, n in enumerate(source.columns)
     ]
     table = source.engine.table(select(texts, select(["*"], source.relation).limit(SAMPLE_ROWS, copy=False), "sample"))
+    first = table.num_rows
+    if first == SAMPLE_ROWS and source.engine is source.engine.reader:
+        whole = sql("HASH(:c)", c=exp.Tuple(expressions=[cell_column(n) for n in source.columns]))
+        others = select(["*"], source.relation).order_by(whole, copy=False).limit(SAMPLE_ROWS, copy=False)
+        table = pa.concat_tables([table, source.engine.table(select(texts, others, "others"))])
     cells = {name: table[f"c{i}"].to_pylist() for i, name in enumerate(source.columns)}
-    return Sample(cells, {name: _look(cells[name], kind) for name, kind in source.columns.items()})
+    return Sample(cells, {name: _look(cells[name], kind) for name, kind in source.columns.items()}, first)
 
 
 def _look(cells: Sequence[str | None], kind: str) -> Look:

@@ -77,7 +77,8 @@ class Recipe:
     def exact(self) -> bool:
         """Whether the amount is one column of exact numbers, which is minor units in one step."""
         factors = self.roles.factors
-        return self.rates is None and len(factors) == 1 and self.source.columns[factors[0]] in ("whole", "decimal")
+        alone = self.rates is None and len(factors) == 1 and not self.roles.get("discount")
+        return alone and self.source.columns[factors[0]] in ("whole", "decimal")
 
     def condition_cells(self) -> dict[str, exp.Expr]:
         """Name → value of every column that a condition on rows can name, by source name and by role name.

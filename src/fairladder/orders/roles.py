@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from fairladder.errors import SchemeError, nearest
-from fairladder.orders.guess import guess_roles, settled_or_ask
+from fairladder.orders.guess import given_back, guess_roles, settled_or_ask, which_column
 from fairladder.orders.source import Source
 from fairladder.scheme import ROLES, OrdersPart
 
@@ -15,6 +15,8 @@ class Roles:
     columns: dict[str, str]
     guessed: tuple[str, ...] = ()
     """The roles that were guessed."""
+    given_back: str = ""
+    """A column of money given back that plays no role, where roles were guessed."""
     date_format: str = ""
     """How days are written, where a guessed column holds them as plain numbers."""
 
@@ -68,7 +70,8 @@ def _guessed(known: dict[str, str], source: Source) -> Roles:
     if _missing(columns):
         _complete(columns, source)
     written = next((g.date_format for g in guesses if g.role == "placed" and not g.rivals), "")
-    return Roles(columns, tuple(role for role in columns if role not in known), written)
+    back = "" if {"discount", "unit_price"} & columns.keys() else given_back(source, columns) or ""
+    return Roles(columns, tuple(role for role in columns if role not in known), back, written)
 
 
 #: Roles for which two equally good columns are a question, not a shrug.
@@ -80,7 +83,9 @@ def _complete(columns: dict[str, str], source: Source) -> None:
         names = ", ".join(f"`{name}`" for name in list(source.columns)[:20])
         wanted = " and ".join(f"`{role}`" for role in missing)
         options = " ".join(f"--{role}-column NAME" for role in missing)
-        raise SchemeError(
+        error = SchemeError(
             f"{source.label}: no column is known for {wanted}. Name it under [orders] in the scheme or with {options}. "
             f"The columns are: {names}."
         )
+        free = [name for name in source.columns if name not in columns.values()]
+        raise error.asking(which_column(missing[0], source, free)) if free else error

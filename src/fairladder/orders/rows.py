@@ -216,11 +216,14 @@ class Rows(Recipe):
             assert whole is not None
             return whole
         texts = [cells.text(self.cell(f), kinds[f]) for f in factors]
+        numbers: list[exp.Expr] = [column(f"#factor{i}") for i in range(len(factors))]
         discount = self.roles.get("discount")
-        if len(factors) > 1:
+        if discount and len(factors) == 1:  # an amount is the price of one
+            texts, numbers = [*texts, exp.Literal.string("1")], [*numbers, sql("CAST(1 AS DOUBLE)")]
+        if len(numbers) > 1:
             texts.append(cells.text(self.cell(discount), kinds[discount]) if discount else exp.null())
         return cells.minor(
-            [column(f"#factor{i}") for i in range(len(factors))],
+            numbers,
             column("#discount") if discount else None,
             texts, decimals, self._unit,
             column("#rate") if self.rates is not None else None,

@@ -1,6 +1,6 @@
 """Exports of other shapes as one table of rows: lines beside their orders, a column of customers for each channel."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from sqlglot import exp
@@ -8,7 +8,8 @@ from sqlglot import exp
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.source import FILE, CellKind, Source
-from fairladder.sqltree import all_of, cell_column, cell_name, named, select, sql
+from fairladder.scheme import less_credit
+from fairladder.sqltree import all_of, case, cell_column, cell_name, named, select, sql
 
 
 @dataclass(frozen=True)
@@ -128,55 +129,95 @@ def _unmatched(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     return f"{totals['l']:,} lines without an order and {totals['o']:,} orders without a line are set aside"
 
 
-def one_row_per_channel(source: Source, columns: Mapping[str, str]) -> Source:
-    """Rows with a column of customer ids for each channel → a row for each id, with ``customer`` and ``channel``.
-
-    ``columns`` is channel → column. A row without any id stays one row without a customer. Raises SchemeError where a
-    column is missing, DataError where the source has a ``customer`` or ``channel`` already.
-    """
-    for channel, name in columns.items():
-        if name not in source.columns:
-            raise SchemeError(
-                f"{source.label} has no column `{name}`, which channel_customers names for `{channel}`. {nearest(name, source.columns)}"
-            )
-    for name in ("customer", "channel"):
-        if name in source.columns:
-            raise DataError(
-                f"{source.label} has a column `{name}`, which channel_customers makes. Rename it in the file."
-            )
-    text = f"Rows with an id in several of {', '.join(f'`{c}`' for c in columns.values())} count once for each."
-    relation = _per_channel(source, columns, source.relation)
-    turned: dict[str, CellKind] = {**source.columns, "customer": "text", "channel": "text"}
-    return _PerChannel(
-        source.label, relation, turned, source.engine, source.text, source.first_row, (*source.notes, text), source.files_apart,
-        source.path, source.parts, whole=source, by_channel=tuple(columns.items()),
-    )  # fmt: skip
-
-
 @dataclass(frozen=True)
-class _PerChannel(Source):
+class _Turned(Source):
+    """Rows made of the columns of other rows, kept so that they can be made again with the numbers of the rows they come from."""
+
     whole: Source | None = None
-    by_channel: tuple[tuple[str, str], ...] = ()
+    turn: Callable[[exp.Expr], exp.Subquery] | None = None
 
     def numbered(self) -> exp.Expr:
         """Rows with the number of the row that they come from."""
         assert self.whole is not None
-        return _per_channel(self.whole, dict(self.by_channel), self.whole.numbered())
+        assert self.turn is not None
+        return self.turn(self.whole.numbered())
 
 
-def _per_channel(source: Source, columns: Mapping[str, str], relation: exp.Expr) -> exp.Subquery:
-    ids = {
-        channel: sql("CAST(:t AS VARCHAR)", t=cells.text(cell_column(name), source.columns[name]))
-        for channel, name in columns.items()
-    }
-    nobody = all_of([sql(":t IS NULL", t=tree) for tree in ids.values()])
-    none = select(
-        ["*", named(sql("CAST(NULL AS VARCHAR)"), "customer"), named(sql("CAST(NULL AS VARCHAR)"), "channel")], relation
-    )
-    together: exp.Expr = none.where(nobody, copy=False)
-    for channel, tree in ids.items():
-        one = select(["*", named(tree, "customer"), named(exp.Literal.string(channel), "channel")], relation).where(
-            sql(":t IS NOT NULL", t=tree), copy=False
-        )
-        together = exp.Union(this=together, expression=one, distinct=False)
-    return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("by_channel")))
+def _turned(source: Source, made: Sequence[str], turn: Callable[[exp.Expr], exp.Subquery], note: str) -> Source:
+    columns: dict[str, CellKind] = {**source.columns, **dict.fromkeys(made, "text")}
+    notes = (*source.notes, note) if note else source.notes
+    return _Turned(
+        source.label, turn(source.relation), columns, source.engine, source.text, source.first_row, notes, source.files_apart,
+        source.path, source.parts, whole=source, turn=turn,
+    )  # fmt: skip
+
+
+def rows_of_columns(source: Source, key: str, value: str, labels: Mapping[str, str], setting: str) -> Source:
+    """Rows with a column of ``value`` for each ``key`` (ids or amounts for each channel, amounts for each day) → rows.
+
+    A row for each filled cell. ``labels`` is key → column, ``setting`` the key of the scheme that says so. A row without any
+    filled cell stays one row, of which key and value are blank. Raises SchemeError where a column is missing, DataError where
+    the source has a column called ``value`` or ``key`` already.
+    """
+    for label, name in labels.items():
+        if name not in source.columns:
+            raise SchemeError(
+                f"{source.label} has no column `{name}`, which {setting} names for `{label}`. {nearest(name, source.columns)}"
+            )
+    for name in (value, key):
+        if name in source.columns:
+            raise DataError(f"{source.label} has a column `{name}`, which {setting} makes. Rename it in the file.")
+    shown = ", ".join(f"`{c}`" for c in labels.values())
+    what = "an id" if value == "customer" else "an amount"
+    note = f"Rows with {what} in several of {shown} count once for each."
+
+    def turn(relation: exp.Expr) -> exp.Subquery:
+        return _per_column(source, key, value, labels, relation)
+
+    return _turned(source, (value, key), turn, note)
+
+
+def _per_column(source: Source, key: str, value: str, labels: Mapping[str, str], relation: exp.Expr) -> exp.Subquery:
+    texts = {label: _text(source, name) for label, name in labels.items()}
+    empty = all_of([sql(":t IS NULL", t=tree) for tree in texts.values()])
+    blank = [named(sql("CAST(NULL AS VARCHAR)"), made) for made in (value, key)]
+    together: exp.Expr = select(["*", *blank], relation).where(empty, copy=False)
+    for label, tree in texts.items():
+        one = select(["*", named(tree, value), named(exp.Literal.string(label), key)], relation)
+        filled = one.where(sql(":t IS NOT NULL", t=tree), copy=False)
+        together = exp.Union(this=together, expression=filled, distinct=False)
+    return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("by_column")))
+
+
+def _text(source: Source, name: str) -> exp.Expr:
+    return sql("CAST(:t AS VARCHAR)", t=cells.text(cell_column(name), source.columns[name]))
+
+
+def with_credits(source: Source, amount: str, credit: str) -> Source:
+    """Amounts in two columns, what was bought and what was given back → one column, credits with a minus.
+
+    A cell that is blank or 0 says nothing. Where a row has both, the new cell is no number, so that the row is set aside
+    with its reason. Raises SchemeError where a column is missing, DataError where there is one of the new name.
+    """
+    made = less_credit(amount, credit)
+    for name in (amount, credit):
+        if name not in source.columns:
+            raise SchemeError(
+                f"{source.label} has no column `{name}`, which [orders] asks for. {nearest(name, source.columns)}"
+            )
+    if made in source.columns:
+        raise DataError(f"{source.label} has a column `{made}`, which [orders] credit makes. Rename it in the file.")
+    bought, returned = _text(source, amount), _text(source, credit)
+    nothing = "LTRIM(:t, '0.,+- ') = ''"
+    both = sql(":d || ' and ' || :c", d=bought, c=returned)
+    back = sql("CASE WHEN STARTS_WITH(:c, '-') THEN :c ELSE '-' || :c END", c=returned)
+    tree = case(
+        [(sql(f":c IS NULL OR {nothing}", c=returned, t=returned), bought),
+         (sql(f":d IS NULL OR {nothing}", d=bought, t=bought), back)],
+        both,
+    )  # fmt: skip
+
+    def turn(relation: exp.Expr) -> exp.Subquery:
+        return select(["*", named(tree, made)], relation).subquery("both_sides", copy=False)
+
+    return _turned(source, (made,), turn, "")

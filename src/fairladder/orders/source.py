@@ -103,7 +103,7 @@ def _open_path(path: Path, engine: Embedded, settings: OrdersPart, label: str | 
     if path.is_dir():
         raise UsageError(f"{str(path)!r} is a folder; name a file in it.")
     if not path.is_file():
-        raise UsageError(f"{str(path)!r} is no file. Save the orders as one, or give `-` and pipe them in.")
+        raise UsageError(f"{str(path)!r} is not a file. Save the orders as one, or give `-` and pipe them in.")
     label = label or str(path)
     if path.stat().st_size == 0:
         raise DataError(f"The file {label!r} is empty. Export the orders again, with a header line.")
@@ -159,7 +159,9 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
         )
     if writing.separator not in (",", "\t"):
         lines.append(f"{Path(label).name} is cut at `{writing.separator}`.")
-    if writing.header_row > 1:
+    if writing.two_rows:
+        lines.append(f"The header of {Path(label).name} stands in two rows: `{names[0]}` for instance is made of both.")
+    elif writing.header_row > 1:
         lines.append(f"The header of {Path(label).name} is taken from line {writing.header_row}.")
     options: dict[str, exp.Expr] = {
         "header": exp.true(),
@@ -222,7 +224,7 @@ def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) ->
                 )
             if inside[0].file_size > max(MOST_UNPACKED, 400 * path.stat().st_size):
                 raise DataError(
-                    f"{label!r} would unpack to {inside[0].file_size:,} bytes, which no orders do. It is not read."
+                    f"{label!r} would unpack to {inside[0].file_size:,} bytes, which is far more than orders ever are. It is not read."
                 )
             target = engine.scratch(Path(inside[0].filename).name)
             with packed.open(inside[0]) as source, target.open("wb") as out:
@@ -253,7 +255,7 @@ def _matching(pattern: str) -> list[Path]:
     paths = sorted(glob.glob(rest, root_dir=folder, recursive=True))
     if not paths:
         raise UsageError(
-            f"No file is named like {pattern!r}. Check the pattern, and quote it so that the shell leaves it alone."
+            f"No file matches {pattern!r}. Check the pattern, and quote it so that the shell leaves it alone."
         )
     return [folder / name for name in paths]
 
@@ -451,7 +453,7 @@ def _mixed(values: Any, name: Any, label: str, error: Exception) -> pa.Array:
     if all(v is None or v != v or isinstance(v, str | int | float | Decimal | dt.date) for v in plain):
         return pa.array([None if v is None or v != v else _as_text(v) for v in plain], pa.string())
     raise DataError(
-        f"The column `{name}` of {label} holds values that are no text, number or day: {'; '.join(map(str, error.args))}. "
+        f"The column `{name}` of {label} holds values that are neither text nor numbers nor days: {'; '.join(map(str, error.args))}. "
         "Turn them into text."
     ) from error
 

@@ -4,6 +4,7 @@ import datetime as dt
 import re
 import zipfile
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,9 @@ import pyarrow as pa
 
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.orders.calendars import is_month, plain
+from fairladder.orders.headers import two_rows
 from fairladder.orders.sheet_xml import error_cells, reach
+from fairladder.orders.words import names_role, words_of
 
 #: A workbook that unpacks to more than this, or to 400 times its size, was not made by a person.
 MOST_UNPACKED = 4 << 30
@@ -133,14 +136,65 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
     at = header_row or _header_row(rows)
     if at > len(rows) or not any(_text(cell) for cell in rows[at - 1]):
         raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")
-    if at > 1 and header_row is None:
-        lines.append(f"The header is taken from row {at}.")
+    merged = _merged(book.get_sheet_by_name(sheet))
     header = [(i, _text(cell)) for i, cell in enumerate(rows[at - 1]) if _text(cell)]
+    spans = [(left, right) for (top, left), (bottom, right) in merged if top == bottom and right > left]
+    if header_row is None and (
+        both := two_rows([[_text(c) for c in row] for row in rows[: at + 30]], at - 1, spans or None)
+    ):
+        at, header = both[0] + 1, [(i, name) for i, name in enumerate(both[1]) if name]
+        lines.append(
+            f"The header stands in two rows, {at - 1} and {at}: `{header[0][1]}` for instance is made of both."
+        )
+    elif at > 1 and header_row is None:
+        lines.append(f"The header is taken from row {at}.")
+    lines += _filled_down(rows, at, dict(header), merged)
     columns = {name or "": [_text(row[i]) for row in rows[at:]] for i, name in header}
     if len(columns) < len(header):
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
         raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
     return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), at, lines
+
+
+#: The first and the last cell of a block of merged cells, as row and column from 0.
+_Block = tuple[tuple[int, int], tuple[int, int]]
+
+
+def _merged(sheet: Any) -> list[_Block]:
+    return list(sheet.merged_cell_ranges or ())
+
+
+def _filled_down(
+    rows: list[list[Any]], header: int, names: Mapping[int, str | None], merged: Sequence[_Block]
+) -> list[str]:
+    """Write what merged cells below the header hold into each of their rows, and say so.
+
+    An amount would count again in each row, so columns of amounts are left as they are, with their blank cells.
+    """
+    filled, left = Counter[str](), Counter[str]()
+    for (top, first), (bottom, last) in merged:
+        name = names.get(first)
+        if top < header or top == bottom or first != last or name is None:
+            continue
+        if _adds_up(name, [row[first] for row in rows[header:] if first < len(row)]):
+            left[name] += 1
+            continue
+        for row in rows[top + 1 : bottom + 1]:
+            row[first] = rows[top][first]
+        filled[name] += bottom - top
+    shown = ", ".join(f"`{name}`" for name in filled)
+    lines = [f"Merged cells are filled down, in {filled.total():,} cells of {shown}."] if filled else []
+    kept = ", ".join(f"`{name}`" for name in left)
+    return [*lines, *([f"Merged cells of {kept} count once, in their first row."] if left else [])]
+
+
+def _adds_up(name: str, cells: Sequence[Any]) -> bool:
+    """Whether a column holds amounts or numbers of things, by its name or by fractions in it."""
+    words = words_of(name)
+    if any(names_role(role, words) for role in ("customer", "order", "name", "placed")):
+        return False
+    named = any(names_role(role, words) for role in ("amount", "unit_price", "quantity", "discount", "cost"))
+    return named or any(isinstance(cell, float) and cell != int(cell) for cell in cells if cell == cell)
 
 
 def _fullest(book: Any, names: list[str]) -> str:
@@ -190,7 +244,9 @@ def _small_enough(path: Path, label: str) -> None:
     with zipfile.ZipFile(path) as packed:
         unpacked = sum(item.file_size for item in packed.infolist())
     if unpacked > MOST_UNPACKED or unpacked > 400 * max(path.stat().st_size, 1 << 16):
-        raise DataError(f"{label!r} would unpack to {unpacked:,} bytes, which no workbook does. It is not read.")
+        raise DataError(
+            f"{label!r} would unpack to {unpacked:,} bytes, which is far more than workbooks ever are. It is not read."
+        )
 
 
 def _header_row(rows: list[list[Any]]) -> int:

@@ -10,6 +10,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from fairladder.errors import DataError, UsageError, shortened
+from fairladder.orders.headers import two_rows
 
 #: As much of a file is looked at to tell how it is written.
 SAMPLE_BYTES = 1 << 20
@@ -36,6 +37,8 @@ class Writing:
     """Whether the engine can read the file itself: UTF-8, one kind of line end, the header in the first line."""
     evidence: str = ""
     """What shows the encoding, where it was detected."""
+    two_rows: bool = False
+    """Whether the names are made of that line and the one above it."""
     last_line: int = 0
     """Bytes of the last line, of which the engine would lose one that is very long without a word."""
 
@@ -63,7 +66,7 @@ def writing_of(
     text = _decoded(sample, encoding, whole, path)
     if "\0" in text:
         raise DataError(
-            f"{str(path)!r} holds null bytes, so it is no text. Is it a spreadsheet or a database saved as text?"
+            f"{str(path)!r} holds null bytes, so it is not a text file. Is it a spreadsheet or a database saved as text?"
         )
     lines = text if whole else text[: text.rfind("\n") + 1] or text
     quote = "'" if lines.lstrip().startswith("'") and '"' not in lines[:200] else '"'
@@ -71,6 +74,10 @@ def writing_of(
     rows = _rows(lines, separator, quote)
     at = header_row or _header_row(rows)
     header = next((cells for line, cells in rows if line == at), [])
+    below = next((i for i, (line, _) in enumerate(rows) if line == at), 0)
+    both = two_rows([cells for _, cells in rows], below) if header_row is None else None
+    if both is not None:
+        at, header = rows[both[0]][0], both[1]
     if not any(name.strip() for name in header):
         raise DataError(f"Line {at} of {str(path)!r} is blank. It should hold the column names.")
     # A separator at the end of each line makes a column without a name.
@@ -78,7 +85,7 @@ def writing_of(
     pairs, bare = lines.count("\r\n"), lines.replace("\r\n", "")
     mixed = ("\r" in bare) + ("\n" in bare) + (pairs > 0) > 1
     plain = encoding in ("utf-8", "utf-8-sig") and at == 1 and not mixed
-    return Writing(encoding, separator, quote, at, names, plain, evidence, _last_line(path))
+    return Writing(encoding, separator, quote, at, names, plain, evidence, both is not None, _last_line(path))
 
 
 def as_utf8(path: Path, writing: Writing, target: Path) -> None:
@@ -149,7 +156,7 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
         return "utf-16-be" if even * 2 > zeros else "utf-16-le"
     if zeros or sample.startswith((b"PK", b"\x7fELF", b"%PDF", b"\xd0\xcf\x11\xe0")):
         raise DataError(
-            f"{str(path)!r} is no text file, whatever its name says. Export the orders as CSV, or name it rightly."
+            f"{str(path)!r} is not a text file, whatever its name says. Export the orders as CSV, or name it rightly."
         )
     try:
         codecs.getincrementaldecoder("utf-8")().decode(sample, final=whole)

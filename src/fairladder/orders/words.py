@@ -8,7 +8,7 @@ from fairladder.orders.numbers_in_text import CURRENCY_WORDS
 
 #: Role → words that name it, without accents, in some twenty languages; words of four letters and more also begin or end longer ones.
 ROLE_WORDS: dict[str, str] = {
-    "customer": "customer client kunde kunden cliente klant kund asiakas klient member buyer user account debitor acheteur "
+    "customer": "customer cust client kunde kunden cliente klant kund asiakas klient member buyer user account debitor acheteur "
     "comprador membre mitglied shopper contact konto socio household subscriber patron guest gast donor card karte "
     "medlem kundenr jasen tag zakaznik zakaznika klijent kupac ugyfel vevo clientul musteri uye клиент покупатель "
     "заказчик пользователь πελατης 顧客 客户 会員 会员 고객 회원",
@@ -19,7 +19,8 @@ ROLE_WORDS: dict[str, str] = {
     "placed": "date datum fecha data day time timestamp created placed sold dato paivamaara jour tag zeit giorno dag "
     "purchased when ordered gebucht bestellt booked charged dt paivays dátum datumu tarih tarihi zi дата ημερομηνια "
     "日付 日 日期 날짜 posted bought",
-    "amount": "amount total betrag summe umsatz montant somme importe monto importo totale bedrag totaal valor belopp summa "
+    "amount": "amount total money eur usd gbp chf sek nok dkk pln czk huf betrag summe umsatz "
+    "montant somme importe monto importo totale bedrag totaal valor belopp summa "
     "kwota revenue sales value turnover paid spend sum belob belop castka cena iznos osszeg suma tutar toplam сумма "
     "итого стоимость ποσο 金額 金额 合計 금액 net netto gross brutto debit amt",
     "unit_price": "price preis einzelpreis stueckpreis prix precio prezzo prijs preco pris cena цена fiyat 単価 单价",
@@ -38,6 +39,18 @@ def words_of(name: str) -> list[str]:
     """A column name's words: ``KundenNr`` → kunden, nr; accents and case are taken off."""
     apart = re.sub(r"([a-zà-ÿ])([A-ZÀ-Þ])", r"\1 \2", name.replace("ß", "ss").replace("ø", "o").replace("Ø", "O"))
     return [plain(word) for word in re.findall(r"[^\W\d_]+|№", apart)]
+
+
+def names_role(role: str, words: list[str]) -> int:
+    """How well a name's words name the role: 0 not at all, 2 inside a longer word, 3 as a word of its own."""
+    known = [plain(k) for k in ROLE_WORDS[role].split()]
+    if set(words) & set(known):
+        return 3
+    if any(
+        not k.isascii() and not k[0].islower() and k in w for w in words for k in known
+    ):  # scripts that do not part words
+        return 3
+    return 2 if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known) else 0
 
 
 @cache
@@ -77,5 +90,5 @@ NO_WORDS = frozenset(
 
 
 def said(cell: str) -> str:
-    """A cell's answer as words are compared: small letters, no accents; flags that were read as numbers are whole."""
+    """A cell's answer in the form in which answers are compared: small letters, no accents, and ``1`` for a flag that was read as 1.0."""
     return {"1.0": "1", "0.0": "0"}.get(cell.strip()) or plain(cell.strip())

@@ -9,7 +9,7 @@ from sqlglot import exp
 
 from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError
+from fairladder.errors import DataError, Question
 from fairladder.orders import cells
 from fairladder.orders.calendars import day_before_year, months_in, order_of_short
 from fairladder.orders.numbers_in_text import WORDS
@@ -224,14 +224,32 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
     if not counts["cells"] or not counts[best]:
         return DateStyle("iso")
     if best != "year-first" and counts["day-first"] == counts["month-first"] and counts["one"] is not None:
-        raise DataError(
+        error = DataError(
             f"The dates in `{told_as}` can be read day first or month first, `{counts['one']}` and `{counts['two']}` for instance, and no "
             'other cell settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
         )
+        raise error.asking(_which_order(told_as, (counts["one"], counts["two"]), engine))
     proof = f"{counts[best]:,} of {counts['cells']:,} dates that are not ISO read so"
     rival = {"day-first": "only day-first", "month-first": "only month-first"}.get(best)
     more = f", {counts[rival]:,} of them in no other order" if rival and counts[rival] else ""
     return DateStyle(best, proof + more)
+
+
+def _which_order(name: str, written: Sequence[str], engine: Engine) -> Question:
+    """Day first or month first, with what each makes of the cells."""
+    orders = ("day-first", "month-first")
+    read = [
+        named(sql("CAST(:d AS VARCHAR)", d=day_in_style(exp.Literal.string(cell), DateStyle(order))), f"{order} {i}")
+        for order in orders
+        for i, cell in enumerate(written)
+    ]
+    days = engine.table(exp.Select().select(*read, copy=False)).to_pylist()[0]
+    shown = {o: tuple(f"{cell} is {days[f'{o} {i}']}" for i, cell in enumerate(written)) for o in orders}
+    return Question(f"How are the dates in `{name}` written?", "date_format", shown)
+
+
+def _shown_number(cell: str, thousands: str, mark: str) -> str:
+    return cell.replace(thousands, "").replace(mark, ".")
 
 
 #: So many different cells are looked at for names of months and years of two digits.
@@ -336,11 +354,16 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
     if not counts["odd"]:
         return None, ""
     if counts["comma"] == counts["point"] and counts["one"] is not None:
-        raise DataError(
+        error = DataError(
             f"The commas in `{counts['one']}` and `{counts['two']}` can be decimal marks or thousands, and "
             f"{'as many cells show the one as the other' if counts['comma'] else 'no other cell settles it'}. "
             'Say `decimal_mark = ","` or "." under [orders].'
         )
+        shown = {
+            ",": tuple(f"{c} is {_shown_number(c, '.', ',')}" for c in (counts["one"], counts["two"])),
+            ".": tuple(f"{c} is {_shown_number(c, ',', '.')}" for c in (counts["one"], counts["two"])),
+        }
+        raise error.asking(Question("Which sign is the decimal mark?", "decimal_mark", shown))
     mark: Mark = "," if counts["comma"] > counts["point"] else "."
     shown = {",": counts["comma"], ".": counts["point"]}[mark]
     against = {",": counts["point"], ".": counts["comma"]}[mark]

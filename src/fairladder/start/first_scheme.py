@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlglot import exp
 
-from fairladder.orders.guess import Guess
+from fairladder.orders.guess import Guess, side_by_side
 from fairladder.orders.source import Source
 from fairladder.scheme import ROLES
 from fairladder.sqltree import cell_column, named, select, sql
@@ -37,6 +37,7 @@ def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any],
             lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
         elif (open_ones := _candidates(role, source, guesses, given)) is not None:
             lines.append(f'# {role} = "…" # to fill in, and the sign in front to take off. It could be {open_ones}')
+            lines += _side_by_side(role, guesses)
     if (placed := settled.get("placed")) and placed.date_format and "date_format" not in given:
         lines.append(f'date_format = "{placed.date_format}" # its cells are whole numbers that can be days so')
         given = {**given, "date_format": placed.date_format}
@@ -81,6 +82,15 @@ def _candidates(role: str, source: Source, guesses: list[Guess], given: Mapping[
     taken = {*given.values(), *(g.column for g in guesses if not g.rivals)}
     names = [rivals.column, *rivals.rivals] if rivals else [name for name in source.columns if name not in taken]
     return ", ".join(_one_line(name) for name in names[:12]) or "none of the columns, which all play other roles"
+
+
+def _side_by_side(role: str, guesses: list[Guess]) -> list[str]:
+    """The line that reads equally good columns of amounts as months or channels side by side."""
+    rivals = next((g for g in guesses if g.role == role == "amount" and g.rivals), None)
+    if rivals is None or rivals.advice:
+        return []
+    beside = side_by_side(rivals)
+    return [f"# {beside[0]} # or this, where they are {beside[1]} side by side"] if beside else []
 
 
 def _quoted(text: str) -> str:

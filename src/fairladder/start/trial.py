@@ -8,7 +8,7 @@ from typing import Any
 from fairladder.book.opened import open_unread
 from fairladder.book.read import Read, read
 from fairladder.book.signs import sentences
-from fairladder.errors import DataError, SchemeError
+from fairladder.errors import DataError, Question, SchemeError
 from fairladder.orders.anywhere import open_anything
 from fairladder.orders.guess import guess_roles
 from fairladder.orders.roles import settle_roles
@@ -25,6 +25,8 @@ class Trial:
     balance: dict[str, Any]
     trouble: str
     """What is to settle first; empty where the scheme works."""
+    question: Question | None = None
+    """What would settle the trouble."""
     findings: tuple[str, ...] = ()
     """What every command will have to say of these orders."""
 
@@ -45,11 +47,11 @@ def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
     try:
         settle_roles(scheme.orders, source)  # asks where two columns are equally good, or none is
     except SchemeError as error:
-        return Trial(toml, roles, {}, str(error))
+        return Trial(toml, roles, {}, str(error), error.question)
     try:
         tried = read(open_unread(orders, None, scheme_from(tomllib.loads(toml), "the first scheme")), kind=Read)
         tried.require_fit()
         toml = first_scheme(source, everything, dict(given), tried.states())
     except DataError as error:
-        return Trial(toml, roles, {}, str(error))
-    return Trial(toml, roles, tried.balance.as_json(), "", tuple(sentences(tried.findings)))
+        return Trial(toml, roles, {}, str(error), error.question)
+    return Trial(toml, roles, tried.balance.as_json(), "", None, tuple(sentences(tried.findings)))

@@ -1,0 +1,68 @@
+"""What a file leaves open, asked where somebody sits at a terminal; without one nothing ever waits."""
+
+import sys
+from collections.abc import Callable, Mapping
+from typing import TypeVar
+
+import typer
+
+from fairladder import wording
+from fairladder.errors import FairLadderError, Question
+from fairladder.settings import SETTINGS
+
+#: So many questions are asked of one file.
+MOST_QUESTIONS = 5
+T = TypeVar("T")
+
+
+def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
+    """Do the work with what has been answered so far (key of ``[orders]`` → answer), asking where it ends in a question.
+
+    Raises the work's own error where nobody can be asked, or the answer is to stop.
+    """
+    answers: dict[str, str] = {}
+    while True:
+        try:
+            done = work(answers)
+        except FairLadderError as error:
+            question = error.question
+            if question is None or question.key in answers or len(answers) == MOST_QUESTIONS or not somebody_is_there():
+                raise
+            answer = ask(question)
+            if answer is None:
+                raise
+            answers[question.key] = answer
+        else:
+            if answers:
+                print(f"To be asked no more, add: {' '.join(_as_options(answers))}", file=sys.stderr)
+            return done
+
+
+def somebody_is_there() -> bool:
+    """Whether questions can be read and answered."""
+    return sys.stdin.isatty() and sys.stderr.isatty()
+
+
+def ask(question: Question) -> str | None:
+    """Show the answers, each with what its first rows would say, and read a number; None to stop."""
+    print(question.text, file=sys.stderr)
+    names = list(question.answers)
+    width = max(map(len, names))
+    for number, name in enumerate(names, start=1):
+        rows = " | ".join(question.answers[name])
+        print(wording.plain(f"  {number}  {name:<{width}}  {rows}"), file=sys.stderr)
+    while True:
+        typed = typer.prompt(
+            f"A number from 1 to {len(names)}, or Enter to stop", default="", show_default=False, err=True
+        )
+        if not typed.strip():
+            return None
+        if typed.strip().isdecimal() and 1 <= int(typed) <= len(names):
+            return names[int(typed) - 1]
+
+
+def _as_options(answers: Mapping[str, str]) -> list[str]:
+    import shlex
+
+    options = {s.key: s.option for s in SETTINGS if s.part == "orders"}
+    return [word for key, answer in answers.items() for word in (options[key], shlex.quote(answer))]

@@ -1,0 +1,68 @@
+"""Headers in two rows: headings over groups of columns, and the columns' own names below them."""
+
+import re
+from collections.abc import Sequence
+
+from fairladder.orders.numbers_in_text import NUMBER
+
+#: A cell that begins with a digit, or is a number: no name of a column.
+_DATA = re.compile(r"^[\s(+-]*[\d]")
+#: In so many rows below a header, at least two columns hold numbers or days.
+_LOOKED_AT = 20
+
+Cells = Sequence[str | None]
+
+
+def two_rows(
+    rows: Sequence[Cells], at: int, spans: Sequence[tuple[int, int]] | None = None
+) -> tuple[int, list[str]] | None:
+    """Where the header found in row ``at`` (from 0) is one of two: the lower one's row, and the columns' names made of both.
+
+    ``spans`` are the first and last columns of merged headings, where the file knows them; else a heading holds up to the next
+    one. None where there is one row of names. A row is part of a header only where it holds no numbers, and the rows below do.
+    """
+    for upper in (at - 1, at):
+        if upper < 0 or upper + 1 >= len(rows):
+            continue
+        above, below = _as_wide(rows[upper], rows[upper + 1])
+        if _are_headings(above, below) and _holds_data(rows[upper + 2 : upper + 2 + _LOOKED_AT], below):
+            return upper + 1, [_both(a, b) for a, b in zip(_spread(above, spans), below, strict=True)]
+    return None
+
+
+def _as_wide(above: Cells, below: Cells) -> tuple[list[str], list[str]]:
+    width = max(len(above), len(below))
+    first, second = ([(cell or "").strip() for cell in row] + [""] * (width - len(row)) for row in (above, below))
+    return first, second
+
+
+def _are_headings(above: list[str], below: list[str]) -> bool:
+    groups = [i for i, cell in enumerate(above) if cell]
+    open_ones = [i for i, cell in enumerate(above) if not cell and below[i]]
+    names = sum(map(bool, below))
+    no_data = not any(_is_data(cell) for cell in (*above, *below))
+    # A title stands alone; what has a name of its own in both rows, and nothing open beside it, is a row of data or of units.
+    all_named = all(a or b for a, b in zip(above, below, strict=True))
+    return len(groups) > 1 and bool(open_ones) and names > len(groups) and no_data and all_named
+
+
+def _holds_data(rows: Sequence[Cells], below: list[str]) -> bool:
+    filled = [[cell for row in rows if i < len(row) and (cell := row[i])] for i in range(len(below))]
+    return sum(bool(cells) and sum(map(_is_data, cells)) * 10 >= 8 * len(cells) for cells in filled) > 1
+
+
+def _is_data(cell: str) -> bool:
+    return bool(_DATA.match(cell)) or NUMBER.search(cell) is not None
+
+
+def _spread(above: list[str], spans: Sequence[tuple[int, int]] | None) -> list[str]:
+    """The heading over each column."""
+    spread: list[str] = []
+    for i, cell in enumerate(above):
+        over = (first for first, last in spans or () if first <= i <= last)
+        spread.append(cell or (above[next(over, i)] if spans is not None else spread[-1] if spread else ""))
+    return spread
+
+
+def _both(heading: str, name: str) -> str:
+    return heading if not name or heading.casefold() == name.casefold() else f"{heading} {name}".strip()

@@ -54,7 +54,7 @@ def month(day):
     return day.replace(day=1)
 
 
-@settings(max_examples=times(4), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(6), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(LINES, st.sampled_from(["net", "ignore"]), st.sampled_from(ENGINES))
 def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds, engine):
     frame = frame_of(lines)
@@ -127,7 +127,7 @@ DAY_PARTS = {
 }  # fmt: skip
 
 
-@settings(max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=times(8), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(
     LINES,
     st.sampled_from(["channel", "category", "amount:0,3.5", *(f"{part}(placed)" for part in DAY_PARTS)]),
@@ -284,7 +284,7 @@ def test_a_crosstab_is_the_long_table_side_by_side(shop, fairladder):
     pd.testing.assert_frame_equal(*(t.sort_values(["row", "column"], ignore_index=True) for t in (long, beside)))
     assert "There are: `long`, `crosstab`" in fairladder(*asked, "--layout", "wide").stderr
     for axis, says in (
-        ("hour(placed)", "Give the orders a column of it"),
+        ("minute(placed)", "no part 'minute'"),
         ("day(placed)", "no part 'day'"),
         ("month(placed):1,2", "have no bands"),
     ):
@@ -405,3 +405,130 @@ def test_orders_kept_with_their_columns_serve_only_what_they_can():
             "",
             "web",
         ]  # by row where its rows disagree, and null as a cell
+
+
+def test_years_that_begin_in_another_month(shop):
+    """Of April: sums of the months from April to March; quarters end with March; labels say both years; breakdowns agree."""
+    scheme = fl.load_scheme(shop / "scheme.toml").with_options(time={"year_starts": "04"})
+    orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
+    months = orders.growth(period="month")
+    fiscal = (months["period"].dt.year - (months["period"].dt.month < 4)).map(lambda y: f"{y}/{(y + 1) % 100}")
+    years = orders.growth(period="year").set_index("label")
+    assert years["orders"].to_dict() == months.groupby(fiscal)["orders"].sum().to_dict()
+    assert years["complete"].tolist() == [True, True, True, False]
+    quarters = orders.growth(period="quarter")
+    assert quarters["label"].tolist()[:4] == ["2023/24 Q2", "2023/24 Q3", "2023/24 Q4", "2024/25 Q1"]
+    for axis, table in (("year(placed)", years), ("quarter(placed)", quarters.set_index("label"))):
+        rows = orders.breakdown(axis, measure="orders").frame.set_index("row")["orders"].drop("total")
+        assert rows.to_dict() == table["orders"].to_dict()
+    assert orders.cohorts(period="year").wide().index.tolist() == years.index.tolist()
+    assert fl.value_formula(orders, period="year").frame["formula_value"].notna().all()
+    for wrong in ("13", 0, "april"):
+        with pytest.raises(fl.SchemeError, match="year_starts"):
+            scheme.with_options(time={"year_starts": wrong})
+
+
+@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+def test_hours_are_those_of_the_orders(tmp_path, engine):
+    """14:05 by am and pm, 00:30, one without a time; of an order's rows the earliest counts. Typed days have no hours."""
+    frame = pd.DataFrame({"customer": list("abcdd"), "order": list("abcdd"), "amount": [1] * 5,
+                          "placed": ["2026-01-05 14:05", "2026-01-05 09:59:59", "2026-01-05 00:30", "2026-01-06 23:00", "2026-01-06 09:10"]})  # fmt: skip
+    plain = frame if engine == "embedded" else in_database(engine, frame, tmp_path, table="hours")
+    orders = fl.open_orders(plain, scheme={} if engine == "embedded" else {"orders": {"table": "hours"}})
+    hours = orders.breakdown("hour(placed)", measure="orders").frame.set_index("row")["orders"].to_dict()
+    assert hours == {"00": 1, "09": 2, "14": 1, "total": 4}
+    if engine == "embedded":
+        late = frame.assign(
+            placed=["05.01.2026 2:05 PM", "13.01.2026", "05.01.2026 12:30 AM", *["05.01.2026 9:10 am"] * 2]
+        )
+        hours = (
+            fl.open_orders(late).breakdown("hour(placed)", measure="orders").frame.set_index("row")["orders"].to_dict()
+        )
+        assert hours == {"00": 1, "09": 1, "14": 1, "unknown": 1, "total": 4}
+        with pytest.raises(fl.UsageError, match="holds days without times"):
+            fl.open_orders(frame.assign(placed=pd.array([dt.date(2026, 1, 5)] * 5))).breakdown("hour(placed)")
+        midnight = fl.open_orders(frame.assign(placed=pd.Timestamp("2026-01-05"))).breakdown("hour(placed)")
+        assert any("probably lost" in note for note in midnight.notes)
+
+
+def test_lines_add_up_to_orders_and_to_customers(shop, fairladder):
+    scheme = shop / "scheme.toml"
+    orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
+    lines, ledger = orders.order_lines(), orders.order_ledger()
+    keys = ["customer", "order"]
+    cents = lines.assign(cents=(lines["line_amount"] * 100).round()).groupby(keys)
+    whole = ledger.set_index(keys).sort_index()
+    assert (cents["cents"].sum() == (whole["amount"] * 100).round()).all()
+    assert (cents["order_amount"].first() == whole["amount"]).all()
+    assert (cents["placed_on"].first() == whole["placed_on"]).all()
+    assert (cents.size() == whole["lines"]).all()
+    for share, by, wanted in (("share_of_order", keys, 1.0), ("share_of_customer", ["customer"], 1.0)):
+        known = lines[lines[share].notna()]
+        assert known.groupby(by)[share].sum().to_numpy() == pytest.approx(wanted)
+    assert lines[lines["order_amount"] <= 0]["share_of_order"].isna().all()
+    late = fl.open_orders(
+        shop / "orders.csv", scheme=fl.load_scheme(scheme).with_options(time={"from": dt.date(2026, 1, 1)})
+    ).order_lines()
+    pd.testing.assert_frame_equal(late, lines[lines["placed_on"] >= "2026-01-01"].reset_index(drop=True))
+    whole_orders = shop / "orders.csv", "--scheme", scheme, "--amount-is", "order", "--lines"
+    assert "rows have no amounts of their own" in fairladder("orders", *whole_orders).stderr
+
+
+@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+def test_what_orders_say_is_carried_to_customers(shop, engine, tmp_path):
+    """Against pandas: by time, then by order id; mixed where an order's lines disagree; null where nobody bought."""
+    scheme = fl.load_scheme(shop / "scheme.toml").with_options(
+        customers={"at_first": ["channel", "category"], "at_latest": ["channel"]}
+    )
+    rows = pd.read_csv(shop / "orders.csv", dtype=str, keep_default_na=False).iloc[:3000]
+    url = rows if engine == "embedded" else in_database(engine, rows, tmp_path, table="orders")
+    scheme = scheme.with_options(orders={"table": None if engine == "embedded" else "orders"})
+    orders = fl.open_orders(url, scheme=scheme, customers=shop / "members.csv")
+    table = orders.customers().set_index("customer")
+    bought = orders.order_ledger().query("amount > 0")
+    mixed = rows.groupby("slip")["category"].agg(lambda c: c.iloc[0] if c.nunique() == 1 else "mixed")
+    first = bought[bought["nth"] == 1].set_index("customer")
+    latest = bought.sort_values("nth").groupby("customer").last()
+    there = table[table["orders"] > 0]
+    assert there["first_channel"].to_dict() == first["channel"].astype(object).to_dict()
+    assert there["latest_channel"].to_dict() == latest["channel"].astype(object).to_dict()
+    assert there["first_category"].to_dict() == first["order"].map(mixed).to_dict()
+    assert table.loc[table["orders"] == 0, "first_channel"].isna().all()
+    for columns, says in ((["chanel"], "Did you mean `channel`"), (["order"], "have a column `first_order` already")):
+        with pytest.raises(fl.SchemeError, match=says):
+            fl.open_orders(
+                url, scheme=scheme.with_options(customers={"at_first": columns}), customers=shop / "members.csv"
+            ).customers()
+
+
+@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+def test_a_column_is_summed_over_the_rows_of_purchases(shop, engine, tmp_path):
+    """Against pandas, by a column of orders and by one that differs within them; numbers in text with a comma; text is refused."""
+    rows = pd.read_csv(shop / "orders.csv", dtype=str, keep_default_na=False).iloc[:2500]
+    scheme = fl.load_scheme(shop / "scheme.toml").with_options(
+        orders={"table": None if engine == "embedded" else "orders"}
+    )
+    orders = fl.open_orders(rows if engine == "embedded" else in_database(engine, rows, tmp_path), scheme=scheme)
+    bought = orders.order_ledger().query("amount > 0")[["customer", "order"]]
+    lines = orders.order_lines().merge(bought, on=["customer", "order"])
+    lines["quantity"] = lines["quantity"].astype(int)
+    for axis in ("channel", "category"):
+        summed = orders.breakdown(axis, measure="sum(quantity)").frame.set_index("row")["sum(quantity)"]
+        assert summed.drop("total").to_dict() == lines.groupby(axis)["quantity"].sum().to_dict()
+        assert summed["total"] == lines["quantity"].sum()
+    for measure, says in (
+        ("sum(product)", "holds other cells than plain numbers"),
+        ("sum(pieces)", "no column `pieces`"),
+    ):
+        with pytest.raises(fl.UsageError, match=says):
+            orders.breakdown("channel", measure=measure)
+    frame = pd.DataFrame(
+        {
+            "customer": list("aab"),
+            "placed": "2026-01-05",
+            "unit_price": ["1,50", "2,25", "3"],
+            "quantity": ["1,5", "2", "0,25"],
+        }
+    )
+    priced = fl.open_orders(frame).breakdown("customer", measure="sum(quantity)").frame
+    assert priced["sum(quantity)"].tolist() == [3.5, 0.25, 3.75]

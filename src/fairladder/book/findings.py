@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from fairladder.book.accounts import odd_accounts
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
 from fairladder.book.spend import buyers as buyers_of
 from fairladder.frames import row_of_largest
@@ -85,6 +86,11 @@ def customer_findings(customers: "pd.DataFrame", members: "pd.DataFrame | None",
         who = customers[customers["zero_orders"] > 0]
         findings.append(Finding("zero-orders", "note", n, "orders of 0 do not count as purchases", _ids(who), ""))
     findings += _twins(customers, decimals)
+    odd = odd_accounts(customers)
+    if len(odd):
+        effect = f"customers by whose ids or names they are accounts for tests, staff or strangers; they hold {_held(odd, decimals)}"
+        advice = "Look at them. What is no customer's can be left out with `where`, such as customer <> '0'."
+        findings.append(Finding("odd-accounts", "warning", len(odd), effect, _ids(odd), advice))
     if members is not None:
         without = customers[customers["orders"] + customers["refunds"] + customers["zero_orders"] == 0]
         if len(without):

@@ -32,7 +32,7 @@ class OrderTable:
 
 @dataclass(frozen=True)
 class KeptOrders:
-    """All orders under their states, kept in the engine with ids as written."""
+    """All orders, each with what became of it, kept in the engine with their ids as written."""
 
     table: OrderTable
     relation: exp.Expr

@@ -1,5 +1,6 @@
 """What is read of a row, whatever is asked: the one builder of the cells of order lines, over the rows' tree."""
 
+import re
 from dataclasses import dataclass
 
 from sqlglot import exp
@@ -7,7 +8,22 @@ from sqlglot import exp
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
 from fairladder.orders.source import FILE
-from fairladder.sqltree import column, sql
+from fairladder.sqltree import cell_column, column, sql
+
+#: In place of a column: the hour of the order. Of an order's rows the earliest counts.
+HOUR = "hour(placed)"
+
+
+#: Roles whose cells are numbers, however they are written.
+NUMBER_ROLES = ("unit_price", "quantity", "discount", "cost")
+#: Sums of columns are exact to so small a part.
+PARTS_OF_ONE = 10_000
+
+
+def summed(name: str) -> str | None:
+    """The column that ``sum(COLUMN)`` sums over an order's rows; None of other names."""
+    found = re.fullmatch(r"sum\(\s*(.+?)\s*\)", name)
+    return found[1] if found else None
 
 
 @dataclass(frozen=True)
@@ -40,6 +56,13 @@ class LineCells:
         return cells.moment(placed, self.day, kind, zone)
 
     @property
+    def hour(self) -> exp.Expr:
+        """The hour of the order's time, as text; NULL where it has none."""
+        kind, zone = self.rows.kind("placed") or "text", self.rows.scheme.time.time_zone
+        placed = self.rows.placed_text() if kind == "text" else column("#placed")
+        return cells.hour(placed, self.day, kind, zone)
+
+    @property
     def home(self) -> exp.Expr:
         """The file that the row is in, where there are several."""
         return column(FILE)
@@ -54,8 +77,19 @@ class LineCells:
 
     def own(self, names: list[str], prefix: str, text: bool = False) -> dict[str, exp.Expr]:
         """Columns of the orders' own as conditions see them, under ``PREFIX NAME``; as ``text`` where they are to be groups."""
-        there = self.rows.condition_cells()
-        return {f"{prefix} {name}": as_text(there[name]) if text else there[name] for name in names}
+        sums = {name: self.number(of) for name in names if (of := summed(name)) is not None}
+        there = self.rows.condition_cells() | ({HOUR: self.hour} if HOUR in names else {})
+        return {f"{prefix} {name}": sums[name] for name in names if name in sums} | {
+            f"{prefix} {name}": as_text(there[name]) if text else there[name] for name in names if name not in sums
+        }
+
+    def number(self, name: str) -> exp.Expr:
+        """A column of the orders as whole ten-thousandths, whose sums are exact; NULL where it is blank."""
+        numeric = {self.rows.roles.get(r) or r: self.rows.number_cell(r) for r in NUMBER_ROLES}
+        cell = numeric.get(name)
+        if cell is None:
+            cell = cells.number(cell_column(name), self.rows.source.columns[name])
+        return sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cell, s=PARTS_OF_ONE)
 
     def ids(self) -> dict[str, exp.Expr]:
         """``customer`` and, where orders have ids, ``order``, as text or as written."""

@@ -5,7 +5,7 @@ from typing import Any
 
 from sqlglot import exp
 
-from fairladder.book.line_cells import LineCells, as_text
+from fairladder.book.line_cells import HOUR, LineCells, as_text, summed
 from fairladder.book.lines import line_signs, offset_flag, reads_offsets, trimmed_ids, whole_state_of
 from fairladder.book.reduction import repeated_totals, tells_repeats
 from fairladder.orders.rows import Rows
@@ -41,6 +41,17 @@ def order_rows(
         grouped = [*keys, *(named(t, n) for n, t in _order_measures(rows, shown, mixed, sequence).items())]
         orders = select(grouped, lines, "lines").group_by(*keys, copy=False)
     return _sequenced(orders, rows, shown, others, sequence)
+
+
+def used_lines(rows: Rows) -> exp.Select:
+    """Used rows one by one: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), and own columns.
+
+    Own columns are those that play no role, and the channel, named ``of NAME``.
+    """
+    line, (shown, _) = LineCells(rows), _shown_columns(rows, None)
+    read = {**line.ids(), "placed_on": line.day, "amount": line.minor, **line.own(shown, "of")}
+    lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
+    return lines.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
 
 
 def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequence: bool) -> exp.Select:
@@ -160,9 +171,14 @@ def _order_measures(rows: Rows, shown: list[str], mixed: bool, sequence: bool) -
         agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
     measures = {"placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)")}
     measures |= {"moment": sql("MIN(moment)")} if sequence else {}
-    measures |= {f"of {name}": sql(agreed, x=column(f"of {name}")) for name in shown}
+    measures |= {f"of {n}": sql(_of_rows(n) or agreed, x=column(f"of {n}")) for n in shown}
     measures["lines"] = sql("COUNT(*)")
     return measures
+
+
+def _of_rows(name: str) -> str:
+    """What an order has of what is no column: the earliest hour, a sum over its rows; empty of columns."""
+    return "MIN(:x)" if name == HOUR else "CAST(SUM(:x) AS BIGINT)" if summed(name) is not None else ""
 
 
 def _sequenced(orders: exp.Select, rows: Rows, shown: list[str], others: list[str], sequence: bool) -> exp.Select:

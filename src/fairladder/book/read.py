@@ -2,6 +2,7 @@
 
 import datetime as dt
 import re
+import shlex
 import warnings
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -18,6 +19,7 @@ from sqlglot import exp
 
 from fairladder.book.account import Account, account_of, used_groups
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
+from fairladder.book.carried import carried, check_carried
 from fairladder.book.findings import Finding
 from fairladder.book.kept_orders import KeptOrders, OrderTable, can_keep, keep_orders
 from fairladder.book.lines import KeptLines
@@ -32,7 +34,7 @@ from fairladder.book.signs import allowed, pass_findings, sentences, unmatched
 from fairladder.columns import CARRIED, SCHEME, SCORES, names
 from fairladder.days import as_day, today
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, FairLadderWarning
+from fairladder.errors import DataError, FairLadderWarning, SchemeError
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import written_dates
 from fairladder.scheme import Scheme
@@ -61,7 +63,7 @@ class Read:
     kept_rows: KeptLines | None = field(default=None, repr=False)
     kept_orders: KeptOrders | None = field(default=None, repr=False)
     _days: "dict[dt.date, Self]" = field(default_factory=dict, repr=False, compare=False)
-    """A memo of ``on``, on which no answer depends."""
+    """Orders as of other days that ``on`` has read already; answers do not depend on what is kept here."""
 
     def __repr__(self) -> str:
         roles = ", ".join(f"{r}={c!r}" for r, c in self.opened.roles.columns.items())
@@ -141,14 +143,19 @@ class Read:
 
     @property
     def notes(self) -> list[str]:
-        """What every output has to say beside its figures."""
+        """What every output has to say beside its figures: what changes them first, then how the file was read."""
         opened, time = self.opened, self.scheme.time
-        notes = [*opened.source.notes, *self.rows.writing.evidence]
+        notes: list[str] = []
         if self.scheme.orders.amount is None:  # who named the amount has chosen; `check` says it all the same
             notes += discounts_ignored(opened)
         if opened.roles.guessed:
             text = ", ".join(f"{role} `{opened.roles.columns[role]}`" for role in opened.roles.guessed)
             notes.insert(0, f"Columns are guessed: {text}. `fairladder start` writes them down with the reasons.")
+        if back := opened.roles.given_back:
+            notes.append(
+                f"`{back}` holds money given back, which is not taken off `{opened.roles.columns['amount']}`. If it should be, say "
+                f"--discount-column {shlex.quote(back)} --discount-as amount."
+            )
         if not self.rows.has_orders:
             notes.append("No order column is known, so every row counts as one order.")
         if self.account.offsets:
@@ -158,7 +165,12 @@ class Read:
         if time.from_ is not None or self.balance.left_out:
             why = f"from {time.from_} on" if time.from_ is not None else "that match `where`"
             notes.append(f"`orders`, `first_order` and segments speak of the rows {why} only.")
-        return notes
+        return [*notes, *self.remarks]
+
+    @property
+    def remarks(self) -> tuple[str, ...]:
+        """How the file was read: its sheets, separator, dates and numbers."""
+        return (*self.opened.source.notes, *self.rows.writing.evidence)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
@@ -312,10 +324,27 @@ class Read:
         frame = customers_frame(self.groups, decimals, extra)
         if self.members is not None:
             frame = _joined(frame, self.members.frame)
+        frame = self._with_carried(frame)
         measured = with_measures(frame, self.as_of, decimals)
         measured.attrs[CARRIED] = [name for name in measured if name not in NAMES]
         measured.attrs[SCHEME] = self.scheme.model_dump_json(by_alias=True, exclude_defaults=True)
         return measured
+
+    def _with_carried(self, frame: "pd.DataFrame") -> "pd.DataFrame":
+        """What the orders' columns say at the first and the latest purchase, where the scheme asks for it."""
+        first, latest = self.scheme.customers.at_first, self.scheme.customers.at_latest
+        if not first and not latest:
+            return frame
+        asked = tuple(dict.fromkeys([*first, *latest]))
+        check_carried(asked, self.opened.columns)
+        query = self.order_table(asked, mixed=True, history=False)
+        cells = carried(query, self.engine, first, latest)
+        for name in cells.columns[1:]:
+            if name in frame or name in {*NAMES, *names(SCORES)}:
+                raise SchemeError(
+                    f"The customers have a column `{name}` already, so `{name.split('_', 1)[1]}` cannot be carried to it."
+                )
+        return frame.merge(cells, on="customer", how="left")
 
     @cached_property
     def set_aside(self) -> "pd.DataFrame":
@@ -323,7 +352,7 @@ class Read:
         return self.set_aside_of(lambda: self.rows.tree(numbered=True))
 
     def set_aside_of(self, tree: Callable[[], exp.Select]) -> "pd.DataFrame":
-        """``set_aside`` of the rows of a numbered tree."""
+        """What ``set_aside`` gives, from a tree whose rows carry their numbers."""
         import pandas as pd
 
         parts: list[pd.DataFrame] = []
@@ -368,7 +397,7 @@ def _there(columns: Sequence[str], opened: Opened) -> tuple[str, ...]:
 
 
 def discounts_ignored(opened: Opened) -> list[str]:
-    """A word for each column whose name says discount and that is not used."""
+    """A note for each column that is called a discount and is not used."""
     if opened.roles.get("discount"):
         return []
     return [

@@ -8,15 +8,16 @@ from itertools import pairwise
 
 from sqlglot import exp
 
+from fairladder.book.line_cells import HOUR
 from fairladder.errors import UsageError, nearest
-from fairladder.history.periods import start_of
+from fairladder.history.periods import Calendar
 from fairladder.history.purchases import MIXED, UNKNOWN
 from fairladder.sqltree import case, column, sql
 
 #: Over this age, and before birth, an age is unknown.
 OLDEST = 120
 #: What of an order's day can stand on an axis, as in ``weekday(placed)``.
-PARTS = ("year", "quarter", "month", "week", "calendar-month", "weekday")
+PARTS = ("year", "quarter", "month", "week", "calendar-month", "weekday", "hour")
 MONTHS = tuple("January February March April May June July August September October November December".split())
 WEEKDAYS = tuple("Monday Tuesday Wednesday Thursday Friday Saturday Sunday".split())
 
@@ -29,6 +30,8 @@ class Axis:
     edges: tuple[Fraction, ...] = ()
     age: bool = False
     part: str = ""
+    year_starts: int = 1
+    """The month with which years and quarters begin."""
 
     @property
     def title(self) -> str:
@@ -40,7 +43,7 @@ class Axis:
     @property
     def columns(self) -> list[str]:
         """The columns that it reads: one, or none for a part of the order's day."""
-        return [] if self.part else [self.column]
+        return [] if self.part and self.part != "hour" else [self.column]
 
     @property
     def ordered(self) -> bool:
@@ -56,8 +59,8 @@ class Axis:
 
     def tree(self, whole_numbers: bool) -> exp.Expr:
         """The cell's name as a tree over the relation's columns."""
-        if self.part:
-            return _part_of_day(self.part)
+        if self.part and self.part != "hour":
+            return _part_of_day(self.part, self.year_starts)
         cell = column(f"in {self.column}")
         if not self.edges:
             return sql("COALESCE(:c, :u)", c=cell, u=UNKNOWN)
@@ -83,28 +86,42 @@ class Axis:
         return [f"under {shown[0]}", *between, f"{shown[-1]} and over"]
 
 
-def _part_of_day(part: str) -> exp.Expr:
-    """A part of the day of the order, as text; weeks are named by their Monday."""
+def _part_of_day(part: str, year_starts: int) -> exp.Expr:
+    """A part of the day of the order, as text; weeks are named by their Monday, years that begin in April as ``2026/27``."""
     day = sql("CAST(placed_on AS VARCHAR)")
     month = sql("SUBSTRING(:d, 6, 2)", d=day)
     match part:
         case "year":
-            return sql("SUBSTRING(:d, 1, 4)", d=day)
+            return _year(year_starts)
         case "month":
             return sql("SUBSTRING(:d, 1, 7)", d=day)
         case "week":
-            return sql("CAST(:w AS VARCHAR)", w=start_of(column("placed_on"), "week"))
+            return sql("CAST(:w AS VARCHAR)", w=_WEEK.start_of(column("placed_on")))
         case "quarter":
-            tests = [(sql(":m < :n", m=month, n=f"{3 * q + 1:02}"), exp.Literal.string(f" Q{q}")) for q in (1, 2, 3)]
-            return sql("SUBSTRING(:d, 1, 4) || :q", d=day, q=exp.paren(case(tests, exp.Literal.string(" Q4"))))
+            quarter = {m: f" Q{(m - year_starts) % 12 // 3 + 1}" for m in range(1, 13)}
+            tests = [(sql(":m = :n", m=month, n=f"{m:02}"), exp.Literal.string(quarter[m])) for m in range(1, 12)]
+            return sql(
+                ":y || :q", y=exp.paren(_year(year_starts)), q=exp.paren(case(tests, exp.Literal.string(quarter[12])))
+            )
         case "calendar-month":
             named_ = [
                 (sql(":m = :n", m=month, n=f"{i:02}"), exp.Literal.string(n)) for i, n in enumerate(MONTHS, start=1)
             ]
             return case(named_[:-1], named_[-1][1])
-    monday = start_of(column("placed_on"), "week")
+    monday = _WEEK.start_of(column("placed_on"))
     after = [(sql("placed_on = :w + :n", w=monday, n=n), exp.Literal.string(WEEKDAYS[n])) for n in range(6)]
     return case(after, exp.Literal.string(WEEKDAYS[6]))
+
+
+_WEEK = Calendar("week")
+
+
+def _year(year_starts: int) -> exp.Expr:
+    if year_starts == 1:
+        return sql("SUBSTRING(CAST(placed_on AS VARCHAR), 1, 4)")
+    first = sql("CAST(:d AS VARCHAR)", d=Calendar("year", year_starts).start_of(column("placed_on")))
+    year = sql("SUBSTRING(:f, 1, 4)", f=first)
+    return sql(":y || '/' || SUBSTRING(CAST(CAST(:y AS INT) + 1 AS VARCHAR), 3, 2)", y=year)
 
 
 def _age(born: exp.Expr) -> exp.Expr:
@@ -142,15 +159,11 @@ def parsed_axis(text: str) -> Axis:
 
 
 def _parsed_part(text: str, part: str, banded: bool) -> Axis:
-    if part in ("hour", "minute"):
-        raise UsageError(
-            f"{text!r}: orders are counted by their day, so the {part} is not known here. Give the orders a column of it."
-        )
     if part not in PARTS:
         raise UsageError(f"{text!r}: a day has no part {part!r}. {nearest(part, PARTS)}")
     if banded:
         raise UsageError(f"{text!r}: parts of a day have no bands; leave out what follows the colon.")
-    return Axis("", part=part)
+    return Axis(HOUR if part == "hour" else "", part=part)
 
 
 def in_natural_order(names: Sequence[str], bands: Sequence[str]) -> list[str]:

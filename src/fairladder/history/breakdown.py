@@ -1,19 +1,21 @@
 """Breakdown: any two columns or bands against each other, totals from the rows and not from the cells."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal, get_args
 
 import numpy as np
 import pandas as pd
 from sqlglot import exp
 
+from fairladder.book.line_cells import NUMBER_ROLES, PARTS_OF_ONE, summed
 from fairladder.book.read import Read
 from fairladder.book.spend import counted
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.history.axes import Axis, in_natural_order, parsed_axis
 from fairladder.history.purchases import MIXED, Purchases, all_unknown, group_name, purchase_rows, purchases
 from fairladder.numbers import ratio
+from fairladder.orders.writing import settled_kinds
 from fairladder.output.result import Answer
 from fairladder.sqltree import case, column, day_literal, named, select, sql
 
@@ -43,9 +45,15 @@ class Breakdown(Answer):
     frame: pd.DataFrame
     rows: Axis
     columns: Axis | None
-    measure: Measure
+    measure: Measure | str
     shares: Shares | None
     notes: tuple[str, ...]
+
+    @property
+    def said(self) -> str:
+        """The measure in words."""
+        column = summed(self.measure)
+        return f"sum of {column}" if column else self.measure.replace("_", " ")
 
     def wide(self, values: str | None = None) -> pd.DataFrame:
         """Rows by columns, in natural order, of the measure, or of the shares where those were asked for."""
@@ -80,9 +88,9 @@ def breakdown(
 
     ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``; left-closed) or the age at
     the order (``age(birth_date):30,40,50``), or a part of its day: ``year(placed)``, ``quarter(placed)``, ``month(placed)``,
-    ``week(placed)``, ``calendar-month(placed)`` (January to December) or ``weekday(placed)``. ``measure`` is ``orders``
-    (purchases), ``customers`` (with a purchase), ``spend``, ``average_order_value``, ``lines`` (rows of purchases) or
-    ``lines_per_order``.
+    ``week(placed)``, ``calendar-month(placed)`` (January to December), ``weekday(placed)`` or ``hour(placed)``. ``measure`` is ``orders``
+    (purchases), ``customers`` (with a purchase), ``spend``, ``average_order_value``, ``lines`` (rows of purchases),
+    ``lines_per_order``, or ``sum(COLUMN)`` of a column of numbers over the rows of purchases, such as ``sum(quantity)``.
     ``shares`` of ``row``, ``column`` or ``total``: customers are shares of the distinct customers there; averages have
     none. An axis of over ``most`` names shows the largest and the rest, unless they follow each other. A column that
     differs within orders counts spend and lines by row, and an order or customer once in each cell where it has a row.
@@ -93,9 +101,10 @@ def breakdown(
     >>> import fairladder as fl
     >>> found = fl.breakdown(fl.sample_orders(), "channel", measure="orders")
     >>> found.frame[["row", "orders"]].values.tolist()
-    [['post', 691], ['stall', 2355], ['web', 4188], ['total', 7234]]
+    [['post', 691], ['stall', 2355], ['web', 4189], ['total', 7235]]
     """
-    if measure not in MEASURES:
+    total = summed(measure)
+    if total is None and measure not in MEASURES:
         raise UsageError(f"There is no measure {measure!r}. {nearest(measure, MEASURES)}")
     if shares is not None and shares not in SHARES:
         raise UsageError(f"Shares are of {', '.join(SHARES)}, not of {shares!r}.")
@@ -103,10 +112,15 @@ def breakdown(
         raise UsageError(
             "Averages have no shares: an average of a part is no part of the average. Take spend or orders."
         )
-    axes = [parsed_axis(text) for text in (rows, columns) if text is not None]
-    found, by_row = _relation(orders, list(dict.fromkeys(name for a in axes for name in a.columns)))
+    starts = orders.scheme.time.year_starts or 1
+    _require_times(orders, (rows, columns))
+    axes = [replace(parsed_axis(text), year_starts=starts) for text in (rows, columns) if text is not None]
+    if total is not None:
+        _require_numbers(orders, total)
+    sums = [measure] if total is not None else []
+    found, by_row = _relation(orders, list(dict.fromkeys([*(name for a in axes for name in a.columns), *sums])))
     try:
-        counted = _Counted(found, axes, orders, by_row)
+        counted = _Counted(found, axes, orders, by_row, sums)
         long = counted.long_axes(measure, most)
         frames, bands = counted.frames(long), [counted.named(i) for i in range(len(axes))]
     finally:
@@ -115,7 +129,7 @@ def breakdown(
         raise DataError(
             "No order counts here, so there is nothing to break down. `fairladder check` says what became of the rows."
         )
-    frame = _table(frames, bands, orders.scheme.money.decimals)
+    frame = _table(frames, bands, orders.scheme.money.decimals, sums)
     if shares:
         frame["share"] = _shares(frame, measure, shares)
     notes = [f"`{axes[i].title}` has {n:,} names; the {len(kept)} largest by {measure} are shown, the others are the rest."
@@ -123,6 +137,8 @@ def breakdown(
     for axis, bands_of in zip(axes, ("row", "column"), strict=False):
         names = set(frame[bands_of]) - {TOTAL}
         notes += [text for text in [all_unknown(axis.title, names)] if text]
+        if axis.part == "hour" and names == {"00"}:
+            notes.append("Warning: every order is at 00 hours. The times were probably lost in the export.")
     if by_row:
         notes.append(
             "A column differs within orders: spend and lines are by row; an order counts once in each cell where it has a row."
@@ -130,6 +146,27 @@ def breakdown(
     if measure == "customers":
         notes.append("Customers in several cells count once in totals, so cells need not add up.")
     return Breakdown(frame, axes[0], axes[1] if columns else None, measure, shares, tuple(notes))
+
+
+def _require_times(orders: Read, texts: Sequence[str | None]) -> None:
+    if orders.rows.kind("placed") == "date" and any(text and parsed_axis(text).part == "hour" for text in texts):
+        placed = orders.roles["placed"]
+        raise UsageError(f"`{placed}` holds days without times, so there are no hours. Try weekday(placed).")
+
+
+def _require_numbers(orders: Read, name: str) -> None:
+    """Raise UsageError for a column that cannot be summed."""
+    rows = orders.rows
+    own = {rows.roles.get(role) or role for role in NUMBER_ROLES}
+    if name not in orders.columns:
+        raise UsageError(f"There is no column `{name}` among the orders to sum. {nearest(name, orders.columns)}")
+    kind = rows.source.columns.get(name)
+    if name in own or kind in ("whole", "decimal", "float", "single"):
+        return
+    if kind != "text" or settled_kinds(rows.source, [name]).get(name) != "number":
+        raise UsageError(
+            f"`{name}` holds other cells than plain numbers, so it cannot be summed. Take out their units and signs."
+        )
 
 
 def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
@@ -160,6 +197,8 @@ class _Counted:
     axes: Sequence[Axis]
     orders: Read
     by_row: bool
+    sums: Sequence[str] = ()
+    """Measures that are sums of a column."""
     made: dict[tuple[int, ...], pd.DataFrame] = field(default_factory=dict)
     """Tables counted so far: the axes, then those of them whose names are cut short, as negative numbers less one."""
 
@@ -210,6 +249,11 @@ class _Counted:
             "spend": f"COALESCE(SUM({counted(self.orders.scheme, whole)}), 0)",
             "lines": f"COALESCE(SUM(CASE WHEN {whole} > 0 THEN lines END), 0)",
         }
+        trees = {n: sql(m) for n, m in measures.items()}
+        for name in self.sums:
+            trees[name] = sql(
+                f"CAST(COALESCE(SUM(CASE WHEN {whole} > 0 THEN :c END), 0) AS BIGINT)", c=column(group_name(name))
+            )
         cells = [
             named(column(group_name(self.axes[i].column)), f"in {self.axes[i].column}")
             for i in axis_set
@@ -220,7 +264,7 @@ class _Counted:
         if since is not None:
             base = base.where(sql("placed_on >= :d", d=day_literal(since)), copy=False)
         keys = [named(self._key(i, long), f"axis{i}") for i in axis_set]
-        query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], base, "orders")
+        query = select([*keys, *(named(tree, n) for n, tree in trees.items())], base, "orders")
         if keys:
             query = query.group_by(*(sql(str(k + 1)) for k in range(len(keys))), copy=False)
         return self.found.frame(query)
@@ -233,10 +277,12 @@ class _Counted:
         return case([(kept, tree)], exp.Literal.string(REST))
 
 
-def _table(frames: Sequence[pd.DataFrame], bands: Sequence[list[str]], decimals: int) -> pd.DataFrame:
+def _table(
+    frames: Sequence[pd.DataFrame], bands: Sequence[list[str]], decimals: int, sums: Sequence[str]
+) -> pd.DataFrame:
     """All cells and totals, long, in natural order."""
     two = len(bands) > 1
-    numbers, pieces = ["orders", "customers", "spend", "lines"], []
+    numbers, pieces = ["orders", "customers", "spend", "lines", *sums], []
     for frame, held in zip(frames, ([0, 1], [0], [1], []) if two else ([0], []), strict=True):
         texts = [frame[f"axis{i}"].astype(str) if i in held else pd.Series(TOTAL, index=frame.index) for i in (0, 1)]
         pieces.append(frame[numbers].fillna(0).astype(np.int64).assign(row=texts[0], column=texts[1]))
@@ -252,7 +298,10 @@ def _table(frames: Sequence[pd.DataFrame], bands: Sequence[list[str]], decimals:
     whole["average_order_value"] = ratio(whole["spend"].to_numpy(), whole["orders"].to_numpy() * 10**decimals)
     whole["lines_per_order"] = ratio(whole["lines"].to_numpy(), whole["orders"].to_numpy())
     whole["spend"] = ratio(whole["spend"].to_numpy(), 10**decimals)
-    return whole[["row", "column", *MEASURES]]
+    for name in sums:
+        exact = ratio(whole[name].to_numpy(), PARTS_OF_ONE)
+        whole[name] = exact.astype(np.int64) if (exact == np.floor(exact)).all() else exact
+    return whole[["row", "column", *MEASURES, *sums]]
 
 
 def _shares(frame: pd.DataFrame, measure: Measure | str, shares: Shares | str) -> "pd.Series[float]":

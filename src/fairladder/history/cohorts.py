@@ -1,5 +1,6 @@
 """Cohorts: customers by the period of their first purchase, and how many are active in each period after."""
 
+import datetime as dt
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
@@ -10,9 +11,9 @@ import pandas as pd
 from fairladder.book.read import Read
 from fairladder.book.spend import counting
 from fairladder.columns import RATES, names
-from fairladder.days import Period, checked_period
+from fairladder.days import Period
 from fairladder.errors import DataError
-from fairladder.history.periods import complete, label, ordinal, start_of, starts
+from fairladder.history.periods import Calendar, calendar_of
 from fairladder.history.purchases import group_apart, group_name, purchases, warn_of_unknown
 from fairladder.numbers import ratio
 from fairladder.output.result import Answer
@@ -51,6 +52,8 @@ class Cohorts(Answer):
     by: str | None
     repeat_retention: Rate
     cohort_retention: Rate
+    year_starts: int = 1
+    """The month with which years and quarters begin."""
 
     def wide(self, values: Literal["retention", "active", "revenue"] = "retention") -> pd.DataFrame:
         """A row for each cohort (label, size), a column for each k."""
@@ -61,7 +64,7 @@ class Cohorts(Answer):
         wide = table.pivot(index="cohort", columns="k", values=values)
         sizes = table.groupby("cohort")["size"].max()
         wide.insert(0, "size", sizes)
-        wide.index = pd.Index([label(c, self.period) for c in wide.index], name="cohort")
+        wide.index = pd.Index([Calendar(self.period, self.year_starts).label(c) for c in wide.index], name="cohort")
         return wide
 
     def average(self) -> "pd.Series[float]":
@@ -92,13 +95,13 @@ def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Co
     >>> fl.cohorts(fl.sample_orders(), period="year").repeat_retention
     Rate(name='Repeat retention', numerator=463, denominator=787)
     """
-    unit = checked_period(period)
+    unit = calendar_of(period, orders.scheme.time.year_starts)
     group_apart(by, ("cohort", "size", "k", "active", "retention", "revenue"))
     bought = purchases(orders, [by] if by else [], sequence=by is not None)
     keep = sql(counting(orders.scheme))
     group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by))), "of")] if by else []
     active = [
-        column("customer"), named(start_of(column("placed_on"), unit), "period"), named(sql("SUM(amount)"), "amount"),
+        column("customer"), named(unit.start_of(column("placed_on")), "period"), named(sql("SUM(amount)"), "amount"),
         named(sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "bought"), *group,
     ]  # fmt: skip
     each = select(active, bought.relation).where(keep, copy=False).group_by(sql("1"), sql("2"), copy=False)
@@ -125,23 +128,23 @@ def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Co
     table = _cells(frame, unit, by, orders)
     since = orders.scheme.time.from_
     if since is not None:
-        first = ordinal(pd.Series([pd.Timestamp(since)]), unit)[0]
-        table = table[ordinal(table["cohort"], unit) >= first].reset_index(drop=True)
+        first = unit.ordinal_of(since)
+        table = table[unit.ordinal(table["cohort"]) >= first].reset_index(drop=True)
     later = table[table["active"].notna() & (table["k"] >= 1)]
     of_table = Rate("Cohort retention", int(later["active"].sum()), int(later["size"].sum()))
-    return Cohorts(table, unit, by, _repeat_retention(frame, unit, orders), of_table)
+    return Cohorts(table, unit.period, by, _repeat_retention(frame, unit, orders), of_table, unit.year_starts)
 
 
-def _cells(frame: pd.DataFrame, unit: Period, by: str | None, orders: Read) -> pd.DataFrame:
+def _cells(frame: pd.DataFrame, unit: Calendar, by: str | None, orders: Read) -> pd.DataFrame:
     """A row for each cohort and k, zeros where nobody was active, null where the period is not complete."""
     assert orders.as_of is not None
-    days = starts(frame["cohort"].min().date(), orders.as_of, unit)
-    numbers = ordinal(pd.Series(days), unit)
-    done = complete(pd.Series(days), unit, orders.as_of)
+    days = unit.starts(frame["cohort"].min().date(), orders.as_of)
+    numbers = unit.ordinal(pd.Series(days))
+    done = unit.complete(pd.Series(days), orders.as_of)
     tables = []
     for group, rows in frame.groupby("of", sort=True) if by else [(None, frame)]:
-        at = ordinal(rows["cohort"], unit) - numbers[0]
-        then = ordinal(rows["period"], unit) - numbers[0]
+        at = unit.ordinal(rows["cohort"]) - numbers[0]
+        then = unit.ordinal(rows["period"]) - numbers[0]
         active, revenue = (np.zeros((len(days), len(days)), dtype=np.int64) for _ in range(2))
         np.add.at(active, (at, then), rows["active"].to_numpy())
         np.add.at(revenue, (at, then), rows["revenue"].to_numpy())
@@ -157,16 +160,16 @@ def _cells(frame: pd.DataFrame, unit: Period, by: str | None, orders: Read) -> p
     return pd.concat(tables, ignore_index=True)
 
 
-def _repeat_retention(frame: pd.DataFrame, unit: Period, orders: Read) -> Rate:
+def _repeat_retention(frame: pd.DataFrame, unit: Calendar, orders: Read) -> Rate:
     """Σ |active in both| ÷ Σ |active in t − 1| over consecutive complete periods (t − 1, t)."""
     assert orders.as_of is not None
     bought = frame[frame["active"] > 0]
-    done = complete(bought["period"], unit, orders.as_of)
-    here = ordinal(bought["period"], unit)
+    done = unit.complete(bought["period"], orders.as_of)
+    here = unit.ordinal(bought["period"])
     known = bought["then"].notna().to_numpy()
-    before = np.where(known, ordinal(bought["then"].fillna(bought["period"]), unit), here - 2)
+    before = np.where(known, unit.ordinal(bought["then"].fillna(bought["period"])), here - 2)
     both = bought["active"].to_numpy()[(before == here - 1) & done].sum()
     # Every complete period but the last complete one has a complete one after it.
-    last = ordinal(pd.Series([pd.Timestamp(orders.as_of) + pd.Timedelta(days=1)]), unit)[0] - 1
+    last = unit.ordinal_of(orders.as_of + dt.timedelta(days=1)) - 1
     base = bought["active"].to_numpy()[here < last].sum()
     return Rate("Repeat retention", int(both), int(base))

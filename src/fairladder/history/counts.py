@@ -1,4 +1,4 @@
-"""How many orders people get to, and who buys through one channel only."""
+"""How many orders customers reach, and who buys through one channel only."""
 
 from collections.abc import Mapping
 

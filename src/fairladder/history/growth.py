@@ -8,9 +8,8 @@ import pandas as pd
 from fairladder.book.read import Read
 from fairladder.book.spend import counting, ignores_refunds
 from fairladder.columns import CARRIED, GROWTH, names
-from fairladder.days import Period, checked_period
 from fairladder.errors import DataError
-from fairladder.history.periods import complete, label, ordinal, start_of, starts
+from fairladder.history.periods import Calendar, calendar_of
 from fairladder.history.purchases import group_apart, group_name, in_order, purchases, warn_of_unknown
 from fairladder.numbers import ratio
 from fairladder.sqltree import column, named, select, sql
@@ -36,7 +35,7 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
     >>> grown[["label", "new_customers", "complete"]].values.tolist()
     [['2023', 249, True], ['2024', 374, True], ['2025', 300, True], ['2026', 169, False]]
     """
-    unit = checked_period(period)
+    unit = calendar_of(period, orders.scheme.time.year_starts)
     group_apart(by, _COLUMNS)
     bought = purchases(orders, [by] if by else [])
     measures = {
@@ -47,7 +46,7 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
         "repeat_revenue": "COALESCE(SUM(CASE WHEN nth > 1 THEN amount END), 0)",
         "refunded": "0" if ignores_refunds(orders.scheme) else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
     }
-    keys = [named(start_of(column("placed_on"), unit), "period"), *([named(column(group_name(by)), by)] if by else [])]
+    keys = [named(unit.start_of(column("placed_on")), "period"), *([named(column(group_name(by)), by)] if by else [])]
     query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], bought.relation)
     query = query.where(sql(counting(orders.scheme)), copy=False)
     frame = bought.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))
@@ -61,9 +60,9 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
     whole["returning_customers"] = whole["customers"] - whole["new_customers"]
     groups = whole.groupby(by, sort=False) if by else whole.groupby(lambda _: 0)
     whole["new_customers_running"] = groups["new_customers"].cumsum()
-    whole["complete"] = complete(whole["period"], unit, orders.as_of)
+    whole["complete"] = unit.complete(whole["period"], orders.as_of)
     whole["flat"] = _flat(whole, by)
-    whole["label"] = [label(p, unit) for p in whole["period"]]
+    whole["label"] = [unit.label(p) for p in whole["period"]]
     for name in _MONEY:
         whole[name] = ratio(whole[name].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
     warn_of_unknown(by, whole[by] if by else ())
@@ -73,9 +72,9 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
     return shown
 
 
-def _every_period(frame: pd.DataFrame, unit: Period, by: str | None, as_of: dt.date) -> pd.DataFrame:
+def _every_period(frame: pd.DataFrame, unit: Calendar, by: str | None, as_of: dt.date) -> pd.DataFrame:
     """Zero rows for the periods (of each group) in which nothing was ordered."""
-    days = starts(frame["period"].min().date(), as_of, unit)
+    days = unit.starts(frame["period"].min().date(), as_of)
     groups = in_order(frame[by].tolist()) if by else [None]
     grid = pd.MultiIndex.from_product([groups, days], names=[by or "#", "period"])
     keyed = frame.assign(**({} if by else {"#": None})).set_index([by or "#", "period"])
@@ -102,12 +101,12 @@ def _flat(whole: pd.DataFrame, by: str | None) -> "np.ndarray[tuple[int], np.dty
     return flat
 
 
-def _shown(whole: pd.DataFrame, unit: Period, since: dt.date | None) -> pd.DataFrame:
+def _shown(whole: pd.DataFrame, unit: Calendar, since: dt.date | None) -> pd.DataFrame:
     """The periods that reach into the window."""
     if since is None:
         return whole
-    first = ordinal(pd.Series([pd.Timestamp(since)]), unit)[0]
-    shown: pd.DataFrame = whole[ordinal(whole["period"], unit) >= first]
+    first = unit.ordinal_of(since)
+    shown: pd.DataFrame = whole[unit.ordinal(whole["period"]) >= first]
     return shown
 
 

@@ -6,10 +6,11 @@ import numpy as np
 import pandas as pd
 from sqlglot import exp
 
-from fairladder.book.order_rows import order_rows
+from fairladder.book.order_rows import order_rows, used_lines
 from fairladder.book.read import Read
 from fairladder.book.spend import counts
-from fairladder.columns import CARRIED, ORDERS, names
+from fairladder.columns import CARRIED, ORDER_LINES, ORDERS, names
+from fairladder.errors import UsageError
 from fairladder.frames import categorical
 from fairladder.numbers import ratio
 from fairladder.sqltree import column
@@ -18,10 +19,10 @@ from fairladder.sqltree import column
 _NAMES = names(ORDERS)
 
 
-def _own_name(name: str) -> str:
+def _own_name(name: str, ours: Collection[str] = _NAMES) -> str:
     """A column of the orders under its own name, told apart from a column of ours that is called alike."""
     own = name.removeprefix("of ")
-    return name if own == name else f"{own} (cell)" if own in _NAMES else own
+    return name if own == name else f"{own} (cell)" if own in ours else own
 
 
 def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> pd.DataFrame:
@@ -68,4 +69,55 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> p
     frame.attrs[CARRIED] = [name for name in frame if name not in _NAMES]
     if time.from_ is not None:
         frame = frame[frame["placed_on"] >= pd.Timestamp(time.from_)]
+    return frame.reset_index(drop=True)
+
+
+def order_lines(orders: Read) -> pd.DataFrame:
+    """One row per used row of the window's orders, by day, customer, order id and amount: the lines that make up the ledger.
+
+    Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day of the order), ``line_amount`` and
+    ``order_amount`` (major units), ``share_of_order`` (null where the order's amount is ≤ 0), ``share_of_customer`` (of the
+    customer's spend of the whole history; null where that is ≤ 0, and in orders that do not count towards it), and every
+    other column of the orders.
+
+    Raises UsageError where each row repeats its order's total, and DataError where the orders are not fit to use.
+
+    >>> import fairladder as fl
+    >>> lines = fl.order_lines(fl.sample_orders())
+    >>> lines[["customer", "line_amount", "order_amount"]].head(1).values.tolist()
+    [['02240', 13.6, 105.6]]
+    """
+    scheme = orders.scheme
+    if scheme.orders.amount_is == "order":
+        raise UsageError(
+            'With `amount_is = "order"` each row repeats its order\'s total, so rows have no amounts of their own.'
+        )
+    orders.require_fit()
+    ours = names(ORDER_LINES)
+    frame: pd.DataFrame = orders.frame(used_lines(orders.history))
+    frame = frame.rename(columns=lambda name: _own_name(name, ours))
+    keys = ["customer", "order"] if orders.rows.has_orders else None
+    minor = frame.pop("amount").to_numpy(dtype=np.int64)
+    frame = frame.assign(minor=minor)
+    of_order = frame.groupby(keys)["minor"].transform("sum").to_numpy() if keys else minor
+    if keys:
+        frame["placed_on"] = frame.groupby(keys)["placed_on"].transform("min")
+    counted = counts(of_order, scheme)
+    spent = frame.assign(minor=np.where(counted, minor, 0)).groupby("customer")["minor"].transform("sum").to_numpy()
+    known = (counted | (of_order == 0)) & (spent > 0)
+    scale = 10**scheme.money.decimals
+    frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
+    frame["line_amount"], frame["order_amount"] = ratio(minor, scale), ratio(of_order, scale)
+    frame["share_of_order"] = np.where(of_order > 0, ratio(minor, np.where(of_order > 0, of_order, 1)), np.nan)
+    frame["share_of_customer"] = np.where(known, ratio(minor, np.where(spent > 0, spent, 1)), np.nan)
+    first = [name for name in ours if name in frame]
+    own = [name for name in frame if name not in (*first, "minor")]
+    frame = frame[[*first, *own]].sort_values(
+        [*map(str, ("placed_on", "customer", *(["order"] if keys else []), "line_amount", *own))],
+        kind="stable",
+        na_position="last",
+    )
+    frame.attrs[CARRIED] = own
+    if scheme.time.from_ is not None:
+        frame = frame[frame["placed_on"] >= pd.Timestamp(scheme.time.from_)]
     return frame.reset_index(drop=True)

@@ -1,57 +1,99 @@
 """Calendar periods: their first days, labels, and which are complete."""
 
 import datetime as dt
+from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 from sqlglot import exp
 
-from fairladder.days import Period
-from fairladder.sqltree import sql
+from fairladder.days import Period, checked_period
+from fairladder.sqltree import case, sql
 
-_STEPS = {"day": (1, "D"), "week": (7, "D"), "month": (1, "M"), "quarter": (3, "M"), "year": (12, "M")}
-
-
-def start_of(day: exp.Expr, period: Period) -> exp.Expr:
-    """The first day of the period that a day is in, as a tree. Weeks begin on Monday."""
-    return sql(f"CAST(DATE_TRUNC('{period}', :d) AS DATE)", d=day)
+#: Months in a period that is made of months.
+_MONTHS = {"month": 1, "quarter": 3, "year": 12}
+#: A Monday of which weeks are counted: 1970-01-05, four days after the first day.
+_MONDAY = 4
 
 
-def starts(first: dt.date, last: dt.date, period: Period) -> pd.DatetimeIndex:
-    """First days of all periods from that of ``first`` to that of ``last``."""
-    frequency = {"day": "D", "week": "W-MON", "month": "MS", "quarter": "QS", "year": "YS"}[period]
-    return pd.date_range(floor(first, period), floor(last, period), freq=frequency, unit="s")
+@dataclass(frozen=True)
+class Calendar:
+    """Periods of one length. Weeks begin on Monday, years (and so their quarters) with the month ``year_starts``."""
+
+    period: Period
+    year_starts: int = 1
+
+    def __str__(self) -> str:
+        """The period's name."""
+        return self.period
+
+    def start_of(self, day: exp.Expr) -> exp.Expr:
+        """The first day of the period that a day is in, as a tree."""
+        months = self.first_months
+        if not months or months[0] == 1:
+            return sql(f"CAST(DATE_TRUNC('{self.period}', :d) AS DATE)", d=day)
+        text = sql("CAST(:d AS VARCHAR)", d=day)
+        year, month = sql("SUBSTRING(:t, 1, 4)", t=text), sql("SUBSTRING(:t, 6, 2)", t=text)
+        before = sql("CAST(CAST(:y AS INT) - 1 AS VARCHAR)", y=year)
+        branches = [
+            (sql(":m >= :n", m=month, n=f"{first:02}"), sql(":y || :r", y=year, r=f"-{first:02}-01"))
+            for first in reversed(months)
+        ]
+        return sql("CAST(:s AS DATE)", s=case(branches, sql(":y || :r", y=before, r=f"-{months[-1]:02}-01")))
+
+    @property
+    def first_months(self) -> list[int]:
+        """The months of the year with which quarters or the year begin, in rising order; empty for other periods."""
+        step = _MONTHS.get(self.period, 1)
+        return [m for m in range(1, 13) if (m - self.year_starts) % step == 0] if step > 1 else []
+
+    def starts(self, first: dt.date, last: dt.date) -> pd.DatetimeIndex:
+        """First days of all periods from that of ``first`` to that of ``last``."""
+        begin, end = self.floor(first), self.floor(last)
+        if self.period not in _MONTHS:
+            return pd.date_range(begin, end, freq={"day": "D", "week": "W-MON"}[self.period], unit="s")
+        months = np.arange(np.datetime64(begin, "M"), np.datetime64(end, "M") + 1, _MONTHS[self.period])
+        return pd.DatetimeIndex(months.astype("datetime64[s]"))
+
+    def floor(self, day: dt.date) -> dt.date:
+        """First day of the period that a day is in."""
+        if self.period == "week":
+            return day - dt.timedelta(days=day.weekday())
+        if self.period == "day":
+            return day
+        step, shift = _MONTHS[self.period], self.year_starts - 1
+        months = (12 * day.year + day.month - 1 - shift) // step * step + shift
+        return dt.date(months // 12, months % 12 + 1, 1)
+
+    def ordinal(self, days: "pd.Series[pd.Timestamp]") -> NDArray[np.int64]:
+        """Number of each period, counted on from any fixed one; the next period has the next number."""
+        months = self.period in _MONTHS
+        whole = days.to_numpy().astype(f"datetime64[{'M' if months else 'D'}]").astype(np.int64)
+        if months:
+            return np.asarray((whole - (self.year_starts - 1)) // _MONTHS[self.period])
+        return np.asarray((whole - _MONDAY) // 7 if self.period == "week" else whole)
+
+    def ordinal_of(self, day: dt.date) -> int:
+        """The number of the period that one day is in."""
+        return int(self.ordinal(pd.Series([pd.Timestamp(day)]))[0])
+
+    def complete(self, begin: "pd.Series[pd.Timestamp]", as_of: dt.date) -> NDArray[np.bool_]:
+        """Whether each period's last day is on or before the day of reckoning."""
+        return np.asarray(self.ordinal(begin) < self.ordinal_of(as_of + dt.timedelta(days=1)))
+
+    def label(self, begin: pd.Timestamp) -> str:
+        """``2026``, ``2026 Q2``, ``Jun 2026``, ``2026 W26``, ``2026-06-30``; ``2026/27 Q1`` where years begin with another month."""
+        if self.period == "week":
+            of, week, _ = begin.isocalendar()
+            return f"{of} W{week:02}"
+        if self.period in ("year", "quarter"):
+            begun = begin.year - (begin.month < self.year_starts)
+            year = f"{begun}" if self.year_starts == 1 else f"{begun}/{(begun + 1) % 100:02}"
+            return year if self.period == "year" else f"{year} Q{(begin.month - self.year_starts) % 12 // 3 + 1}"
+        return str(begin.strftime({"day": "%Y-%m-%d", "month": "%b %Y"}[self.period]))
 
 
-def floor(day: dt.date, period: Period) -> dt.date:
-    """First day of the period that a day is in."""
-    if period == "week":
-        return day - dt.timedelta(days=day.weekday())
-    month = {"year": 1, "quarter": 3 * ((day.month - 1) // 3) + 1}.get(period, day.month)
-    return day if period == "day" else dt.date(day.year, month, 1)
-
-
-def ordinal(days: "pd.Series[pd.Timestamp]", period: Period) -> NDArray[np.int64]:
-    """Number of each period, counted on from any fixed one; the next period has the next number."""
-    step, unit = _STEPS[period]
-    whole = days.to_numpy().astype(f"datetime64[{unit}]").astype(np.int64)
-    if period == "week":  # 1970-01-05 was a Monday
-        whole = whole - 4
-    return np.asarray(whole // step)
-
-
-def complete(begin: "pd.Series[pd.Timestamp]", period: Period, as_of: dt.date) -> NDArray[np.bool_]:
-    """Whether each period's last day is on or before the day of reckoning."""
-    following = ordinal(pd.Series([pd.Timestamp(as_of) + pd.Timedelta(days=1)]), period)[0]
-    return np.asarray(ordinal(begin, period) < following)
-
-
-def label(begin: pd.Timestamp, period: Period) -> str:
-    """``2026``, ``2026 Q2``, ``Jun 2026``, ``2026 W26``, ``2026-06-30``."""
-    if period == "week":
-        year, week, _ = begin.isocalendar()
-        return f"{year} W{week:02}"
-    if period == "quarter":
-        return f"{begin.year} Q{begin.quarter}"
-    return str(begin.strftime({"day": "%Y-%m-%d", "month": "%b %Y", "year": "%Y"}[period]))
+def calendar_of(period: str, year_starts: int | None) -> Calendar:
+    """The periods of a name; ``year_starts`` is what the scheme says, if anything. Raises UsageError for a name there is not."""
+    return Calendar(checked_period(period), year_starts or 1)

@@ -9,7 +9,7 @@ import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.book.kept_orders import OrderTable
-from fairladder.book.line_cells import LineCells
+from fairladder.book.line_cells import HOUR, LineCells, summed
 from fairladder.book.read import Read
 from fairladder.engine.protocol import Engine
 from fairladder.errors import FairLadderWarning, UsageError, nearest
@@ -90,13 +90,15 @@ def purchase_rows(orders: Read, by: Sequence[str]) -> Purchases:
 
 def _homes(orders: Read, by: Sequence[str]) -> tuple[list[str], list[str]]:
     """Which of the columns are the orders', and which the customers file's."""
-    of_orders = set(orders.columns)
+    of_orders = {*orders.columns, HOUR}
     of_members = set(orders.members.frame.columns) - {"customer"} if orders.members is not None else set()
-    for name in by:
+    for asked in by:
+        name = summed(asked) or asked
         if name not in of_orders | of_members:
             known = sorted(of_orders | of_members)
             raise UsageError(f"There is no column `{name}` among the orders or the customers. {nearest(name, known)}")
-    return [n for n in by if n in of_orders], [n for n in by if n not in of_orders]
+    own = [n for n in by if (summed(n) or n) in of_orders]
+    return own, [n for n in by if n not in own]
 
 
 def _grouped(
@@ -104,7 +106,12 @@ def _grouped(
 ) -> Purchases:
     """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers file."""
     engine: Engine = orders.engine
-    groups = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in own]
+    groups = [
+        column(group_name(n))
+        if summed(n) is not None
+        else named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n))
+        for n in own
+    ]
     orders_there = select([*(column(n) for n in kept), *groups], query, "orders")
     if not theirs:
         return _held(engine, orders_there, keep)

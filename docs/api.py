@@ -50,10 +50,10 @@ def _parameters(thing):
 
 
 GROUPS = {
-    "Orders": ("open_orders Orders check Check Finding sample_orders sample_shop order_ledger").split(),
+    "Orders": ("open_orders Orders check Check Finding sample_orders sample_shop order_ledger order_lines").split(),
     "Ladders": ("Ladder GroupedLadder top_ladder spend_ladder percentile percent_rank").split(),
     "Scores": (
-        "Scheme load_scheme score fit_ladders segment_summary rule_coverage fairness_of top select scheme_sql "
+        "Scheme load_scheme score fit_ladders segment_summary tier_summary rule_coverage fairness_of top select scheme_sql "
         "SavedLadders load_ladders drift customers_to_score"
     ).split(),
     "History": (

@@ -33,7 +33,7 @@ def opened(rows, campaigns=(), order=None):
     return fl.open_orders(frame, scheme={"campaigns": list(campaigns), "time": {"as_of": dt.date(2026, 1, 31)}})
 
 
-@settings(max_examples=times(3), deadline=None)
+@settings(max_examples=times(6), deadline=None)
 @given(
     ROWS, st.sampled_from(["spend", "orders", "recency_days", "average_gap_days"]), st.sampled_from([None, "include", "exclude"]),
     st.one_of(st.integers(1, 12), st.tuples(st.sampled_from([5, 7.7, 0.3]), st.sampled_from([1.1, 0.1]))),
@@ -86,7 +86,7 @@ def test_lists_hold_what_they_promise(rows, by, ties, limit, percent, random):
     )
 
 
-@settings(max_examples=times(3), deadline=None)
+@settings(max_examples=times(6), deadline=None)
 @given(ROWS, DAY, DAY, st.sampled_from([None, 20, 20.01, 50]))
 def test_one_single_purchase_in_the_window_of_at_least_so_much(rows, one, two, least):
     start, end = min(one, two), max(one, two)
@@ -189,7 +189,7 @@ def test_nothing_runs_in_a_spreadsheet(tmp_path):
     assert made_safe(frame)["name"].tolist()[:9] == [f"'{t}" for t in nasty[:6]] + nasty[6:9]
     fl.write({"list": frame, "other": frame.head(2)}, tmp_path / "out.xlsx", facts={"as_of": "2026-01-31"})
     back = pd.read_excel(tmp_path / "out.xlsx", sheet_name=None, engine="calamine", header=0)
-    assert list(back) == ["list", "other", "about"]
+    assert list(back) == ["list", "other", "definitions", "about"]
     assert back["list"]["name"].tolist()[:4] == nasty[:4]  # as text: a formula would have come back as its value
     assert back["list"]["spend"].tolist() == frame["spend"].tolist()
     assert b"<f>" not in (tmp_path / "out.xlsx").read_bytes()

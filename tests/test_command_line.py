@@ -105,7 +105,7 @@ def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
         17757,
         "total-row",
         "Total",
-        "560227.25",
+        "560228.10",
     )
     lines = (shop / "orders.csv").read_text().splitlines()
     for aside in told["set_aside"]:  # the original cells, by the row numbers that people see
@@ -162,7 +162,7 @@ def test_options_in_place_of_a_scheme(fairladder, tmp_path):
         (["score", "orders.csv", "--from", "2026-02-01", "--through", "2026-01-01"], 2, "`through` (2026-01-01) lies before `from` (2026-02-01)"),
         (["score", "orders.csv", "--out", "x.doc"], 2, "'x.doc': results are not written as doc; end the name in .csv, .parquet, .json, .xlsx, .md, .html."),
         (["score", "orders.csv", "--out", "no/x.csv"], 2, "There is no folder 'no' to write 'x.csv' into. Make it first."),
-        (["score", "orders.csv", "--part", "people"], 2, "--part people: this result has no such part. There are: customers, segments, rules."),
+        (["score", "orders.csv", "--part", "people"], 2, "--part people: this result has no such part. There are: customers, segments, tiers, rules."),
         (["check", "orders.csv", "--figure", "x.png"], 2, "This command draws no figure; `fairladder score` does."),
         (["score", "orders.csv", "--figure", "no/x.png"], 2, "There is no folder 'no' to write 'x.png' into. Make it first."),
         (["score", "later.csv"], 1, "The latest day among the orders is 2999-01-01, and that is after today"),
@@ -233,7 +233,7 @@ def test_weights_points_and_codes():
 
 
 def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder, process):
-    """Through links, capitals and the settings beside a CSV; modes and links are kept; what is no plain file is refused."""
+    """Through links, capitals and the settings beside a CSV; modes and links are kept; what is not an ordinary file is refused."""
     orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
     orders.write_text("customer,placed,amount\n" + "".join(f"c{i},2026-01-0{i % 9 + 1},5\n" for i in range(40)))
     scheme.write_text("[money]\ndecimals = 2\n")
@@ -248,7 +248,7 @@ def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder,
         assert "which is read" in done.stderr or "name one file" in done.stderr
     assert orders.read_bytes() == before
     os.mkfifo(tmp_path / "pipe.csv")
-    assert "is no plain file" in fairladder("score", orders, "--out", tmp_path / "pipe.csv").stderr
+    assert "is not an ordinary file" in fairladder("score", orders, "--out", tmp_path / "pipe.csv").stderr
     kept = tmp_path / "kept.csv"
     kept.write_text("old")
     kept.chmod(0o640)

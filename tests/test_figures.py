@@ -44,9 +44,9 @@ def test_concentration_marks_the_tiers(orders, scored):
     bought = scored[scored["orders"] > 0].sort_values("spend", ascending=False)
     gold = bought["reward"] == "gold"
     share = bought["spend"][gold].sum() / bought["spend"].clip(lower=0).sum()
-    assert f"gold: {100 * gold.mean():.1f} % bring {100 * share:.1f} %" in texts(figure)
+    assert f"gold: {100 * gold.mean():.1f} % of customers, {100 * share:.1f} % of spend" in texts(figure)
     plain = figures.concentration(scored.drop(columns="reward"))
-    assert any(t.startswith("first 20 %: 20.0 % bring") for t in texts(plain))
+    assert any(t.startswith("first 20 %: 20.0 % of customers,") for t in texts(plain))
     with pytest.raises(fl.DataError, match="Nobody has spent anything"):
         figures.concentration(scored.assign(spend=0.0))
 
@@ -145,7 +145,7 @@ def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path
     base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
     runs = {
         "explain": (["00363"], ["changes", "standings", "rules", "orders"], "png", "svg"),
-        "growth": (["--by", "district"], ["growth", "flat_spells"], "pdf", "png"),
+        "growth": (["--by", "district"], ["growth", "flat-spells"], "pdf", "png"),
         "retention": (
             ["--period", "year"],
             ["cohorts", "rates", "order-counts", "one-before", "channels", "flow"],

@@ -179,7 +179,7 @@ def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairla
     left = fl.open_orders(orders, scheme=fl.load_scheme(scheme))
     assert (left.balance.left_out, left.balance.used) == (4, 12)
     assert fairladder("score", orders, "--allow", "repeated").stderr.startswith(
-        "Error: `repeated` is no error that can be allowed."
+        "Error: `repeated` is not a finding that can be allowed."
     )
     assert fairladder("score", write(tmp_path / "few.csv", rows[:8])).returncode == 0  # four orders may be chance
 
@@ -221,3 +221,28 @@ def test_members_whose_ids_are_written_otherwise_are_an_error(tmp_path):
     # Days of members are settled by their own cells, and where these can be either as the orders' are written.
     assert orders.customers()["born"].max() == pd.Timestamp("1980-05-31")
     assert orders.customers()["joined"].max() == pd.Timestamp("1990-06-05")
+
+
+def test_accounts_of_nobody_are_named():
+    """By whole words of id or name, never by a part of one: a Ms Guest and a Testa are people."""
+    odd = [
+        "test",
+        "Test Account",
+        "000",
+        "guest@shop.example",
+        "Walk-in customer",
+        "n/a",
+        "STAFF-3",
+        "unbekannt",
+        "9999",
+        "Gäste",
+    ]
+    people = ["0001", "Judith Guest", "Testa", "99", "C-77", "test.pilot@sky.example", "Anna Test", "Naomi", "i"]
+    frame = pd.DataFrame(
+        {"customer": [*odd, *people, "K1"], "placed": "2026-01-05", "amount": 2.5, "name": [*[""] * 19, "Demo user"]}
+    )
+    found = {f.code: f for f in fl.open_orders(frame).check().findings}["odd-accounts"]
+    assert (found.count, found.level) == (11, "warning")
+    assert "they hold 11 orders and 27.50 of spend" in found.effect
+    assert set(found.examples) <= {*odd, "K1"}
+    assert "odd-accounts" not in {f.code for f in fl.open_orders(frame[10:19]).check().findings}

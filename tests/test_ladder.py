@@ -178,7 +178,7 @@ def test_fixed_cuts_stay_as_given():
     )
     assert days.sizes == (1, 1)
     for wrong, message in (
-        ({"cuts": [2, 1]}, "Cuts must not fall, and these do: [2, 1]."),
+        ({"cuts": [2, 1]}, "Cuts must rise from one to the next (or stay equal), and these do not: [2, 1]."),
         ({}, "`cuts` and the method `fixed` go together."),
     ):
         with pytest.raises(fl.UsageError) as caught:

@@ -197,3 +197,14 @@ def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
     assert few.small == ("a", None)
     assert few.place(np.array([1, 2, 3]), np.array(["a", "b", None], dtype=object)).tolist() == [1, 0, 1]
     assert fl.GroupedLadder.from_dict(few.to_dict()) == few
+
+
+def test_tiers_are_summed_from_their_customers(shop):
+    orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
+    scored = orders.score()
+    summary = fl.tier_summary(scored, orders.scheme).set_index("label")
+    by_hand = scored[scored["orders"] > 0].groupby("reward", observed=False)["spend"].agg(["size", "sum"])
+    assert summary["customers"].to_dict() == by_hand["size"].to_dict()
+    assert summary["spend"].to_dict() == pytest.approx(by_hand["sum"].to_dict())
+    assert summary[["customer_share", "spend_share"]].sum().tolist() == pytest.approx([1, 1])
+    assert fl.tier_summary(scored, fl.Scheme()).empty

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from fairladder.history.cohorts import Cohorts, cohorts
     from fairladder.history.counts import channel_flow, one_before, one_channel, order_counts
     from fairladder.history.growth import flat_spells, growth
-    from fairladder.history.ledger import order_ledger
+    from fairladder.history.ledger import order_ledger, order_lines
     from fairladder.ladder import GroupedLadder, Ladder, percent_rank, percentile, spend_ladder, top_ladder
     from fairladder.output.files import write
     from fairladder.review.check import Check, check
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from fairladder.scores.as_sql import scheme_sql
     from fairladder.scores.fairness import fairness_of
     from fairladder.scores.saved import SavedLadders, drift, load_ladders
-    from fairladder.scores.scoring import fit_ladders, rule_coverage, score, segment_summary
+    from fairladder.scores.scoring import fit_ladders, rule_coverage, score, segment_summary, tier_summary
     from fairladder.scores.selection import select
     from fairladder.scores.top import top
     from fairladder.value.backtest import Backtest, backtest
@@ -56,7 +56,7 @@ _HOMES = {
     "history.cohorts": ("Cohorts", "cohorts"),
     "history.counts": ("channel_flow", "one_before", "one_channel", "order_counts"),
     "history.growth": ("flat_spells", "growth"),
-    "history.ledger": ("order_ledger",),
+    "history.ledger": ("order_ledger", "order_lines"),
     "review.stability": ("Stability", "stability"),
     "scores.fairness": ("fairness_of",),
     "ladder": ("GroupedLadder", "Ladder", "percent_rank", "percentile", "spend_ladder", "top_ladder"),
@@ -73,7 +73,7 @@ _HOMES = {
     "value.to_score": ("customers_to_score",),
     "value.forecast": ("Forecast", "value_forecast", "with_forecast"),
     "value.formula": ("FormulaValue", "value_formula", "value_from_totals"),
-    "scores.scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary"),
+    "scores.scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary", "tier_summary"),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}
 __all__ = sorted([*_HOME, "figures"])  # type checkers have the imports above

@@ -100,7 +100,7 @@ class Orders(Read):
         return cohorts(self, period=period, by=by)
 
     def order_counts(self) -> "pd.DataFrame":
-        """How many customers get to how many orders; see ``fairladder.order_counts``."""
+        """How many customers reach how many orders; see ``fairladder.order_counts``."""
         from fairladder.history.counts import order_counts
 
         return order_counts(self)
@@ -110,6 +110,12 @@ class Orders(Read):
         from fairladder.history.ledger import order_ledger
 
         return order_ledger(self, customers=customers)
+
+    def order_lines(self) -> "pd.DataFrame":
+        """One row per row of an order, with shares; see ``fairladder.order_lines``."""
+        from fairladder.history.ledger import order_lines
+
+        return order_lines(self)
 
     def breakdown(
         self,
@@ -175,7 +181,7 @@ class Orders(Read):
         return explain(self, ids)
 
     def stability(self) -> "Stability":
-        """How many would change segment under other choices; see ``fairladder.stability``."""
+        """How many customers other choices would place in another segment; see ``fairladder.stability``."""
         from fairladder.review.stability import stability
 
         return stability(self)

@@ -141,6 +141,18 @@ ORDERS = _table(
     _is("before", "day", "Day of the purchase before; not shown."),
 )  # fmt: skip
 
+ORDER_LINES = _table(
+    "order lines",
+    _is("customer", "id", "The customer's id, as text."),
+    _is("order", "id", "The order's id, as text.", nulls="absent where the orders have no ids"),
+    _is("placed_on", "day", "Day of the order's earliest row."),
+    _is("line_amount", "money", "What the row says.", adds_up=True),
+    _is("order_amount", "money", "Sum of the order's rows."),
+    _is("share_of_order", "share", "The row's amount divided by the order's.", nulls="where the order's amount is not positive"),
+    _is("share_of_customer", "share", "The row's amount divided by the customer's spend of the whole history.",
+        nulls="where that spend is not positive"),
+)  # fmt: skip
+
 GROWTH = _table(
     "growth",
     _is("period", "day", "The period's first day."),
@@ -159,7 +171,7 @@ GROWTH = _table(
 )  # fmt: skip
 
 FLAT_SPELLS = _table(
-    "flat_spells",
+    "flat-spells",
     _is("group", "text", "The group, under its own name where there is one.", nulls="without groups"),
     _is("first", "text", "The first period without a new customer."),
     _is("last", "text", "The last period without a new customer."),
@@ -217,12 +229,23 @@ SEGMENTS = _table(
     _is("average_order_value", "money", "Their spend divided by their purchases.", "per order", nulls="without purchases"),
 )  # fmt: skip
 
+TIERS = _table(
+    "tiers",
+    _is("tier", "text", "The ladder of tiers, by its name in the scheme."),
+    _is("label", "text", "The tier, the best first."),
+    _is("customers", "count", "Customers on it.", adds_up=True),
+    _is("customer_share", "share", "Those of all customers with a tier.", "of all", adds_up=True, nulls="where nobody has one"),
+    _is("spend", "money", "What they spent.", adds_up=True),
+    _is("spend_share", "share", "That of the spend of all with a tier.", "of all spend", adds_up=True,
+        nulls="where that spend is 0"),
+)  # fmt: skip
+
 RULES = _table(
     "rules",
     _is("segment", "text", "The segment that the rule is for."),
     _is("condition", "text", "The rule."),
     _is("placed", "count", "Customers whom it placed.", adds_up=True),
-    _is("shadowed", "count", "Customers for whom it holds, and whom an earlier rule had placed."),
+    _is("shadowed", "count", "Customers for whom it holds too, but whom an earlier rule placed."),
     _is("reached", "truth", "Whether any customer came down to it."),
 )
 
@@ -267,7 +290,8 @@ CAMPAIGN = _table(
 
 #: Every table of the registry, in the order of the work.
 TABLES: tuple[tuple[Column, ...], ...] = (
-    CUSTOMERS, SCORES, FORECAST, ORDERS, GROWTH, FLAT_SPELLS, COHORTS, RATES, ORDER_COUNTS, SEGMENTS, RULES, COMPARISON, VALUE, CAMPAIGN,
+    CUSTOMERS, SCORES, FORECAST, ORDERS, ORDER_LINES,
+    GROWTH, FLAT_SPELLS, COHORTS, RATES, ORDER_COUNTS, SEGMENTS, TIERS, RULES, COMPARISON, VALUE, CAMPAIGN,
 )  # fmt: skip
 #: Columns of customers that can be asked for by name, wherever they come from.
 _OF_CUSTOMERS = {c.name: c for c in (*CUSTOMERS, *SCORES, *FORECAST)}
@@ -293,6 +317,11 @@ def of_customers(name: str) -> Column | None:
 def known(name: str) -> Column | None:
     """What a column is, in whatever result, where it is ours: that of customers first."""
     return of_customers(name) or next((column for column in every() if column.name == name), None)
+
+
+def meant(table: str, name: str) -> Column | None:
+    """What a column of a result's table is: that of the registry's table of that name, or what it is elsewhere."""
+    return next((c for c in every() if (c.table, c.name) == (table, name)), None) or known(name)
 
 
 def better(measure: str) -> Better:
@@ -364,6 +393,12 @@ def is_money(frame: "pd.DataFrame", name: object) -> bool:
     """Whether a column is money of a result's own, and not a column of somebody's file that is called alike."""
     own = name in _MONEY or name in frame.attrs.get(ALSO_MONEY, ())
     return own and name not in frame.attrs.get(CARRIED, ()) and frame[name].dtype.kind in "iuf"
+
+
+def is_share(frame: "pd.DataFrame", name: object) -> bool:
+    """Whether a column is a share (0 to 1) of a result's own."""
+    found = known(str(name))
+    return found is not None and found.kind == "share" and name not in frame.attrs.get(CARRIED, ())
 
 
 if __name__ == "__main__":

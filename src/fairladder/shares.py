@@ -32,12 +32,12 @@ def _number(value: Any) -> tuple[Any, bool]:
         try:
             number = float(text.removesuffix("%"))
         except ValueError:
-            raise ValueError(f"{value!r} is no number; write a number, or hundredths as 20%") from None
+            raise ValueError(f"{value!r} is not a number; write a number, or a percentage such as 20%") from None
         number = int(number) if number.is_integer() else number
     elif isinstance(value, int | float) and not isinstance(value, bool):
         number, text = value, ""
     else:
-        raise ValueError(f"{value!r} is no number; write a number, or hundredths as 20%")
+        raise ValueError(f"{value!r} is not a number; write a number, or a percentage such as 20%")
     if not isfinite(number):
-        raise ValueError(f"{value!r} is no number that can be meant")
+        raise ValueError(f"{value!r} is not a usable number")
     return number, text.endswith("%")

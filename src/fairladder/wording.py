@@ -2,6 +2,7 @@
 
 import datetime as dt
 import unicodedata
+from collections.abc import Iterable
 from math import isnan
 from typing import Any
 
@@ -24,6 +25,12 @@ _TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u20
 def count(number: float) -> str:
     """Whole number with thousands marked; a fraction is rounded as in ``money``, so that figures and tables agree."""
     return f"{int(number):,}" if number == int(number) else money(number)
+
+
+def listed(items: Iterable[Any]) -> str:
+    """``2, 3 and 4``."""
+    *others, last = (str(item) for item in items)
+    return f"{', '.join(others)} and {last}" if others else last
 
 
 def money(amount: Any, decimals: int = 0) -> str:

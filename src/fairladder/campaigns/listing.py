@@ -237,7 +237,7 @@ def _places(settings: Campaign) -> "tuple[int | None, Any]":
 
 
 def _consent(scored: pd.DataFrame, settings: Campaign) -> "pd.Series[str]":
-    """What stands in the column of consent, as words are compared; empty where there is nothing."""
+    """What the column of consent says, in the form in which answers are compared; empty where it says nothing."""
     if settings.consent not in scored:
         hint = nearest(str(settings.consent), map(str, scored.columns))
         raise UsageError(

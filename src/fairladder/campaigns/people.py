@@ -41,7 +41,7 @@ def contacted_since(files: Sequence[str], since: dt.date, engine: Engine) -> set
         source = open_source(file, engine.reader)
         if "listed_on" not in source.columns:
             raise DataError(
-                f"{source.label} has no column `listed_on`, so it is no list of `fairladder campaign`. Use `exclude` for ids alone."
+                f"{source.label} has no column `listed_on`, so it is not a list made by `fairladder campaign`. Use `exclude` for ids alone."
             )
         frame = _texts(source, ("customer",), ("listed_on", *(["group"] if "group" in source.columns else [])))
         days = pd.to_datetime(frame["listed_on"], format="ISO8601", errors="coerce")
@@ -83,7 +83,9 @@ def read_list(file: str, engine: Engine) -> pd.DataFrame:
     source = open_source(file, engine.reader)
     missing = [n for n in ("customer", "group", "listed_on") if n not in source.columns]
     if missing:
-        raise DataError(f"{source.label} has no column `{missing[0]}`, so it is no list of `fairladder campaign`.")
+        raise DataError(
+            f"{source.label} has no column `{missing[0]}`, so it is not a list made by `fairladder campaign`."
+        )
     others = [n for n in ("group", "listed_on", "segment", "campaign") if n in source.columns]
     frame = _texts(source, ("customer",), others)
     wrong = set(frame["group"]) - {"contact", "holdout"}

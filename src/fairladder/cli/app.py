@@ -62,9 +62,11 @@ app.command("orders", short_help="One row per order: first or repeat, gap, share
 app.command("growth", short_help="New customers, first and repeat revenue, flat spells.", epilog=epilog("growth"))(
     command(growth.growth)
 )
-app.command("retention", short_help="Cohorts, rates, how many orders people get to.", epilog=epilog("retention"))(
-    command(retention.retention)
-)
+app.command(
+    "retention",
+    short_help="Who comes back: cohorts, rates, and how many orders customers reach.",
+    epilog=epilog("retention"),
+)(command(retention.retention))
 app.command("breakdown", short_help="Any two columns or bands against each other.", epilog=epilog("breakdown"))(
     command(breakdown.breakdown)
 )

@@ -23,7 +23,7 @@ Rows = Annotated[
     typer.Option(
         "--rows",
         help="A column, COLUMN:30,40,50 in bands, age(COLUMN):30,40,50 at the order, or a part of its day: "
-        "year(placed), quarter(placed), month(placed), week(placed), calendar-month(placed), weekday(placed).",
+        "year(placed), quarter(placed), month(placed), week(placed), calendar-month(placed), weekday(placed), hour(placed).",
         metavar="AXIS",
         show_default=False,
     ),
@@ -33,7 +33,8 @@ Measures = Annotated[
     list[str] | None,
     typer.Option(
         "--measure",
-        help="Measure: orders, customers, spend, average_order_value, lines, lines_per_order; again for more.",
+        help="orders, customers, spend, average_order_value, lines, lines_per_order, or sum(COLUMN), such as sum(quantity); "
+        "again for more.",
         metavar="NAME",
         show_default=False,
     ),
@@ -62,6 +63,7 @@ def breakdown(
 ) -> None:  # fmt: skip
     """Who buys what, where? Two columns or bands against each other, with shares; totals are counted from the rows."""
     from fairladder.book.kept_orders import OrderTable
+    from fairladder.book.line_cells import summed
     from fairladder.cli import door, screen
     from fairladder.errors import UsageError, nearest
     from fairladder.history.axes import parsed_axis
@@ -72,9 +74,8 @@ def breakdown(
     if layout not in LAYOUTS:
         raise UsageError(f"--layout {layout}: there is no such layout. {nearest(layout, LAYOUTS)}")
     asked = tuple(dict.fromkeys(measure or ["spend"]))
-    kept = OrderTable(
-        tuple(n for text in (rows, columns) if text is not None for n in parsed_axis(text).columns), sequence=False
-    )
+    named = [n for text in (rows, columns) if text is not None for n in parsed_axis(text).columns]
+    kept = OrderTable((*named, *(m for m in asked if summed(m))), sequence=False)
     together = [TOGETHER] if len(asked) > 1 and layout == "long" else []
     orders = door.opened(request, (*asked, *together), figures=True, keep=kept)
     with screen.busy(request, "Breaking down the orders"):
@@ -139,7 +140,7 @@ def _table(one: "Breakdown") -> "RenderableType":
         cells: list[str | Text] = [str(name), *(wording.NOTHING if wording.missing(v) else show(v) for v in row)]
         rows.append([Text(str(c), style="bold") for c in cells] if name == "total" else cells)
     best = one.frame[(one.frame["column"] == "total") & (one.frame["row"] != "total")]
-    what = one.measure.replace("_", " ")
+    what = one.said
     across = f" and {one.columns.title}" if one.columns else ""
     text = f", the most in {row_of_largest(best, best[one.measure]).row}" if len(best) else ""
     of = f"; shares of {'each ' if one.shares != 'total' else 'the '}{one.shares}" if one.shares else ""

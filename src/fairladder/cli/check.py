@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from fairladder.api import Orders
     from fairladder.review.check import Check
 
-PARTS = ("findings", "balance", "set_aside")
+PARTS = ("findings", "balance", "set-aside")
 _LEVEL_STYLE = {"error": "bold #c4512d", "warning": "#a86f00", "note": "dim"}
 _ROWS_SHOWN = 6
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from fairladder.review.comparison import Comparison, Paths
 
-PARTS = ("segments", "rungs", "movers", "spend_change", "drift")
+PARTS = ("segments", "rungs", "movers", "spend-change", "drift")
 PATH_PARTS = ("sizes", "paths")
 FIGURES = ("flows", "sizes")
 

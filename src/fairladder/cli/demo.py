@@ -57,6 +57,7 @@ def _tour(folder: Path) -> None:
     parts = {
         "customers": scored,
         "segments": scoring.segment_summary(scored, orders.scheme),
+        "tiers": scoring.tier_summary(scored, orders.scheme),
         "rules": scoring.rule_coverage(scored, orders.scheme),
     }
     screen.show(*score.views(orders, parts), screen.footer(orders, orders.facts()))

@@ -2,7 +2,7 @@
 
 import json
 import sys
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import typer
@@ -10,6 +10,7 @@ from rich.console import RenderableType
 
 from fairladder import wording
 from fairladder.cli import screen
+from fairladder.cli.journal import say
 from fairladder.cli.options import Request, until_the_end
 from fairladder.errors import UsageError
 
@@ -37,14 +38,22 @@ def opened(
 
     ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it.
     """
+    from fairladder.cli.asking import with_answers
+
+    _check_targets(request, parts, figures)
+    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep))
+
+
+def _opened(
+    request: Request, outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]", keep: "Keep"
+) -> "Orders":
     from fairladder.api import Orders
     from fairladder.book.read import read
     from fairladder.book.shown_sql import reduction_sql
 
-    _check_targets(request, parts, figures)
     orders = request.opened()
     until_the_end(orders.engine.moment())  # so that all figures of a command are of one
-    _check_apart(request, orders, outputs or {}, inputs)
+    _check_apart(request, orders, outputs, inputs)
     if request.show_sql:
         print(reduction_sql(orders) + ";")
         raise typer.Exit(0)
@@ -64,6 +73,7 @@ def _check_apart(
         "the settings beside --out": beside,
         "--figure": request.figure,
         "--facts": request.facts,
+        "--log": request.log,
         **outputs,
     }
     written = {name: path for name, path in asked.items() if path is not None}
@@ -114,7 +124,7 @@ def give(
     ``orders`` there are no facts. Leaves with exit code 1 where a finding of the orders is an error.
     """
     from fairladder.book.signs import sentences
-    from fairladder.output.files import CsvStyle
+    from fairladder.output.files import CsvStyle, style_of
     from fairladder.output.result import Result
     from fairladder.output.targets import replacing
 
@@ -122,8 +132,9 @@ def give(
     errors = sentences([f for f in orders.findings if f.level == "error"]) if orders is not None else []
     for text in errors:
         print(wording.plain(text), file=sys.stderr)
+        say(text)
     decimals = 2 if orders is None else orders.scheme.money.decimals
-    csv = CsvStyle() if orders is None else CsvStyle(**orders.scheme.output.model_dump())
+    csv = CsvStyle() if orders is None else style_of(orders.scheme)
     if request.fail_on not in FAIL_ON:
         raise UsageError(f"--fail-on {request.fail_on}: there are {', '.join(FAIL_ON)}.")
     if request.facts is not None and facts is not None:
@@ -135,10 +146,13 @@ def give(
         safe if request.spreadsheet_safe is None else request.spreadsheet_safe,
     )
     shown = {*errors, *(seen if screen.for_people(request) else ())}
-    below = list(notes) if facts is None or orders is None else [n for n in facts["notes"] if n not in shown]
+    below = _below(request, orders, notes, shown)
     foot = [] if facts is None or orders is None else [screen.footer(orders, {**facts, "notes": below})]
     if screen.for_people(request):
         screen.show(*view, *foot)
+    if screen.for_people(request):
+        for line in below:
+            say(line)
     for line in [] if screen.for_people(request) and foot else foot[0].plain.splitlines() if foot else below:
         screen.note(request, line)
     if request.figure is not None and figure is not None:
@@ -147,6 +161,28 @@ def give(
     levels = {f.level for f in orders.findings} if orders is not None else set()
     if levels & FAIL_ON[request.fail_on]:
         raise typer.Exit(1)
+
+
+#: So many notes are shown unless all are asked for.
+MOST_NOTES = 3
+
+
+def _below(request: Request, orders: "Orders | None", notes: Sequence[str], shown: Collection[str]) -> list[str]:
+    """The notes that stand below a result: every finding and warning, and of all others those that weigh most."""
+    if orders is None:
+        return list(notes)
+    from fairladder.book.signs import sentences
+
+    findings = sentences(orders.findings)
+    remarks = list(orders.remarks)
+    own = [n for n in orders.notes if n not in remarks]
+    others = [n for n in dict.fromkeys([*own, *notes, *remarks]) if n not in shown]
+    warned = [n for n in others if n.startswith("Warning:")]
+    others = [n for n in others if n not in warned]
+    most = len(others) if request.all_notes or len(others) == MOST_NOTES + 1 else MOST_NOTES
+    more = len(others) - most
+    rest = [f"{more} more notes: --all-notes shows them."] if more > 0 else []
+    return [*(f for f in findings if f not in shown), *warned, *others[:most], *rest]
 
 
 def draw(path: "Path", figure: "Figure") -> None:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
     from rich.text import Text
 
-PARTS = ("growth", "flat_spells")
+PARTS = ("growth", "flat-spells")
 FIGURES = ("revenue", "running")
 
 Period = Annotated[str, typer.Option("--period", help="day, week, month, quarter or year.", metavar="PERIOD")]
@@ -65,7 +65,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
             return figures.growth_running(table, by, period=period, facts=facts)
         return figures.growth_revenue(table, period=period, facts=facts)
 
-    door.give(request, orders, {"growth": table, "flat_spells": spells}, view, notes=notes, figure=figure)
+    door.give(request, orders, {"growth": table, "flat-spells": spells}, view, notes=notes, figure=figure)
 
 
 _SHOWN = 24

@@ -5,20 +5,21 @@ from typing import Annotated
 
 import typer
 
-from fairladder.settings import COLUMNS, OUTPUT, SETTINGS, WINDOW, WRITING
+from fairladder.settings import CARRIED, COLUMNS, OUTPUT, SETTINGS, WINDOW, WRITING
 
 #: Group of shared options → its heading, and the most wanted of them.
 GROUPS = {
     "rows": (WINDOW, "--scheme --customers --as-of --from --through --where"),
     "output": (OUTPUT, "--out --part --figure --quiet --show-sql"),
     "columns": (COLUMNS, "--customer-column --placed-column --amount-column"),
+    "carried": (CARRIED, "--at-first --at-latest"),
     "writing": (WRITING, "--date-format --decimal-mark --sheet --table"),
 }
 #: Two examples of each command, which run in the folder that ``fairladder demo`` lays out.
 EXAMPLES = {
     "check": (
         "check orders.csv --scheme scheme.toml",
-        "check orders.csv --scheme scheme.toml --part set_aside --out aside.csv",
+        "check orders.csv --scheme scheme.toml --part set-aside --out aside.csv",
     ),
     "customers": (
         "customers orders.csv --scheme scheme.toml --out customers.csv",
@@ -34,7 +35,7 @@ EXAMPLES = {
     ),
     "orders": (
         "orders orders.csv --scheme scheme.toml --out ledger.csv",
-        "orders orders.csv --scheme scheme.toml --from 2026-01-01",
+        "orders orders.csv --scheme scheme.toml --lines --from 2026-01-01",
     ),
     "growth": (
         "growth orders.csv --scheme scheme.toml --by district",
@@ -67,6 +68,95 @@ EXAMPLES = {
 }
 
 
+#: What each table of a command says (``--part``), the first being the one that is written if nothing is said.
+PARTS = {
+    "check": {
+        "findings": "what would make the numbers wrong, and what to do",
+        "balance": "what became of every row, with its money",
+        "set-aside": "the rows that cannot be used, with reasons and original cells",
+    },
+    "score": {
+        "customers": "one row per customer with scores, tiers, segment and stance",
+        "segments": "one row per segment",
+        "tiers": "one row per tier",
+        "rules": "whom each rule placed, and whom an earlier rule took",
+        "drift": "how far customers moved on saved ladders",
+        "stability": "how many other choices would place elsewhere",
+        "unsettled": "customers within a hair of a cut",
+    },
+    "growth": {"growth": "one row per period and group", "flat-spells": "periods in a row without a new customer"},
+    "retention": {
+        "cohorts": "who of each first period comes back, and when",
+        "rates": "the two retention rates",
+        "order-counts": "how many customers reach how many orders",
+        "one-before": "customers one order short of a goal",
+        "channels": "customers who use one channel only",
+        "flow": "the channel of the first order against that of the second",
+    },
+    "value": {
+        "customers": "what each is worth so far, and is expected to bring",
+        "answers": "the three answers with their money",
+        "factors": "the formula, factor by factor",
+        "groups": "the formula for each group",
+        "models": "the methods with their parameters",
+        "backtest": "how each method did on days that it had not seen",
+        "calibration": "forecast against what came, by decile",
+        "tracking": "forecast against what came, week by week",
+    },
+    "campaign": {
+        "list": "everybody listed, contacts and holdout",
+        "contacts": "those to write to",
+        "holdout": "those held out",
+        "funnel": "how many each condition left over",
+        "lift": "with --results: contacts against holdout",
+    },
+    "compare": {
+        "segments": "from which segment to which",
+        "rungs": "from which rung to which",
+        "movers": "customers whose segment changed",
+        "spend-change": "what the change of spend is made of",
+        "drift": "how far the ladders fit both days",
+        "sizes": "with --every: segments at the end of each period",
+        "paths": "with --every: each customer's segments",
+    },
+    "explain": {
+        "changes": "the least changes that would move the customer",
+        "standings": "value, cuts and rung on each ladder",
+        "rules": "which rules hold, and why the others do not",
+        "orders": "the customer's orders",
+    },
+}
+#: What each figure shows (``--figure-of``).
+FIGURES = {
+    "score": {
+        "segments": "customers and spend by segment",
+        "grid": "customers by recency and frequency score",
+        "ladders": "the three ladders with their cuts",
+        "concentration": "how much of spend the best customers hold",
+        "stability": "with --stability: how many other choices would move",
+    },
+    "growth": {"revenue": "first and repeat revenue", "running": "customers so far"},
+    "retention": {
+        "cohorts": "cohorts as a heat map",
+        "order-counts": "how many go on to the next order",
+        "gaps": "days between orders",
+    },
+    "breakdown": {"stacked": "bars of 100 %, one for each row", "heat": "cells shaded by the measure"},
+    "value": {
+        "tracking": "forecast against what came, week by week",
+        "calibration": "forecast against what came, by decile",
+        "expected": "what customers are expected to bring, the most valuable first",
+        "active": "who is probably still a customer",
+    },
+    "campaign": {"funnel": "how many each condition left over", "lift": "with --results: contacts against holdout"},
+    "compare": {"flows": "who moved from where to where", "sizes": "with --every: segments over time"},
+}
+
+
+def _said(kind: str, of: dict[str, str]) -> str:
+    return f"{kind}: {'; '.join(f'{name} ({text})' for name, text in of.items())}."
+
+
 def epilog(command: str) -> str:
     """What stands below a command's own options: one line for each group of shared ones, and examples."""
     groups = [f"{name}: {some} …" for name, (_, some) in GROUPS.items()]
@@ -75,13 +165,17 @@ def epilog(command: str) -> str:
         "Examples, in the folder that `fairladder demo` lays out:",
         *(f"fairladder {line}" for line in EXAMPLES.get(command, ())),
     ]
-    return "\n\n".join([*shared, *(examples if command in EXAMPLES else [])])
+    said = [_said("Tables, by --part", PARTS[command])] if command in PARTS else []
+    said += [_said("Figures, by --figure-of", FIGURES[command])] if command in FIGURES else []
+    return "\n\n".join([*said, *shared, *(examples if command in EXAMPLES else [])])
 
 
 Topic = Annotated[
     str,
     typer.Argument(
-        help="rows, output, columns, writing, or scheme for every key of one.", metavar="[GROUP]", show_default=False
+        help="rows, output, columns, carried, writing, or scheme for every key of one.",
+        metavar="[GROUP]",
+        show_default=False,
     ),
 ]
 

@@ -3,13 +3,14 @@
 import functools
 import inspect
 import os
+import re
 import sys
 import warnings
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, ExitStack
 from contextvars import ContextVar
 from copy import copy
-from dataclasses import MISSING, dataclass, field, fields
+from dataclasses import MISSING, dataclass, field, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
 
@@ -17,6 +18,7 @@ import typer
 from typer.models import OptionInfo
 
 from fairladder import shares, wording
+from fairladder.cli.journal import kept_in
 from fairladder.errors import FairLadderError, FairLadderWarning, UsageError, nearest
 from fairladder.settings import WINDOW, Setting, with_option
 
@@ -106,7 +108,7 @@ class Request:
     allow_set_aside: Annotated[
         bool,
         typer.Option(
-            "--allow-set-aside", help="Go on though over 20 % of rows cannot be used.", rich_help_panel=WINDOW
+            "--allow-set-aside", help="Go on even where over 20 % of the rows cannot be used.", rich_help_panel=WINDOW
         ),
     ] = False
     out: Annotated[
@@ -119,7 +121,13 @@ class Request:
         ),
     ] = None
     part: Annotated[
-        str | None, option("--part", help="Which table, where a result has several.", panel=_OUTPUT, metavar="NAME")
+        str | None,
+        option(
+            "--part",
+            help="Which table, where a result has several; a command's own help lists them.",
+            panel=_OUTPUT,
+            metavar="NAME",
+        ),
     ] = None
     figure: Annotated[
         Path | None, option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")
@@ -157,9 +165,30 @@ class Request:
             metavar="LEVEL",
         ),
     ] = "error"
+    log: Annotated[
+        Path | None,
+        option(
+            "--log",
+            help="Add lines with times to this file, for runs that nobody watches.",
+            panel=_OUTPUT,
+            metavar="FILE",
+        ),
+    ] = None
+    all_notes: Annotated[
+        bool,
+        typer.Option(
+            "--all-notes",
+            help="Show every note below the result, not the three that weigh most.",
+            rich_help_panel=_OUTPUT,
+        ),
+    ] = False
     quiet: Annotated[bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)] = False
     settings: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     """What options say of the scheme, by part and key; only what was given."""
+
+    def answered(self, answers: Mapping[str, str]) -> "Request":
+        """The same request, with what was asked at the terminal."""
+        return replace(self, settings={**self.settings, "orders": {**self.settings.get("orders", {}), **answers}})
 
     def scheme_or_default(self) -> "Scheme":
         """The scheme as it stands in its file."""
@@ -179,7 +208,12 @@ class Request:
             orders["where"] = f"({scheme.orders.where}) AND ({orders['where']})"
         if "allow" in orders:
             orders["allow"] = [*scheme.orders.allow, *orders["allow"]]
-        scheme = scheme.with_options(orders=orders, time=time, output=self.settings.get("output", {}))
+        scheme = scheme.with_options(
+            orders=orders,
+            time=time,
+            customers=self.settings.get("customers", {}),
+            output=self.settings.get("output", {}),
+        )
         return open_unread(self.orders, self.customers, scheme, allow_set_aside=self.allow_set_aside)
 
 
@@ -246,14 +280,18 @@ def command(work: Callable[..., None], *, needs_orders: bool = True, part: str =
     shared = {n: h for n, h in get_type_hints(Request, include_extras=True).items() if n != "settings"}
     own = {n: p for n, p in inspect.signature(work).parameters.items() if n not in ("request", "options")}
     hints = get_type_hints(work, include_extras=True)
-    of_scheme, of_part = with_option("time", "orders", "output"), with_option(part)
+    of_scheme, of_part = with_option("time", "orders", "customers", "output"), with_option(part)
 
     @functools.wraps(work)
     def run(**given: Any) -> None:
         def asked() -> None:
             request = Request(**{n: given.pop(n) for n in shared}, settings=settings_given(of_scheme, given))
+            request = replace(
+                request, part=request.part and request.part.replace("_", "-")
+            )  # whichever way it is typed
             mine = {"options": settings_given(of_part, given).get(part, {})} if part else {}
-            work(request, **mine, **given)
+            with kept_in(request.log, f"fairladder {run.__name__} {_without_password(request.orders)}"):
+                work(request, **mine, **given)
 
         with_errors_told(asked)
 
@@ -264,6 +302,10 @@ def command(work: Callable[..., None], *, needs_orders: bool = True, part: str =
     theirs += [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
     as_options(run, [ours[0], *theirs, *ours[1:], *(_hidden_setting(s) for s in of_scheme)])
     return run
+
+
+def _without_password(orders: str) -> str:
+    return re.sub(r"(://[^:/@]*):[^@]*@", r"\1:***@", orders)
 
 
 def _hidden(annotation: Any) -> Any:

@@ -1,32 +1,72 @@
-"""``fairladder orders``: one row per order, with its place in its customer's history."""
+"""``fairladder orders``: one row per order, with its place in its customer's history, or one per line of it."""
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
 
 from fairladder import wording
 from fairladder.cli.options import Request
 from fairladder.frames import rows_of
 
+if TYPE_CHECKING:
+    import pandas as pd
+    from rich.console import RenderableType
 
-def orders(request: Request) -> None:
+Lines = Annotated[
+    bool, typer.Option("--lines", help="The lines of the orders in place of the orders, with their shares.")
+]
+#: So many rows, the latest, are shown on the screen.
+SHOWN = 20
+
+
+def orders(request: Request, lines: Lines = False) -> None:
     """One row per order: the customer's how-manieth, first or repeat, days since the last, share of the customer's spend."""
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
 
-    opened = door.opened(request, ("orders",), keep=OrderTable(None, mixed=False, sequence=True))
+    part = "lines" if lines else "orders"
+    keep = None if lines else OrderTable(None, mixed=False, sequence=True)
+    opened = door.opened(request, (part,), keep=keep)
     with screen.busy(request, "Reading the orders"):
-        from fairladder.history.ledger import order_ledger
+        from fairladder.history.ledger import order_ledger, order_lines
 
-        ledger = order_ledger(opened)
+        table = order_lines(opened) if lines else order_ledger(opened)
+    door.give(request, opened, {part: table}, [_lines(table) if lines else _orders(table)])
+
+
+def _orders(ledger: "pd.DataFrame") -> "RenderableType":
+    from fairladder.cli import screen
+
     bought = ledger[ledger["nth"].notna()]
     repeat = int((bought["kind"] == "repeat").sum())
     refunds = int((ledger["amount"] < 0).sum())
     share = wording.percent(repeat / len(bought)) if len(bought) else "none"
     counted = f"{wording.count(len(bought))} purchases, {share} of them repeat, {wording.count(refunds)} refunds"
     title = f"What was ordered? {counted}; the latest"
-    shown = ledger.iloc[::-1].head(20)
     rows = [
         [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on), wording.money(o.amount, 2), wording.count(o.lines),
          "" if wording.missing(o.nth) else wording.count(o.nth), "" if wording.missing(o.kind) else str(o.kind),
          wording.NOTHING if wording.missing(o.gap_days) else wording.count(o.gap_days), wording.percent(o.share_of_customer)]
-        for o in rows_of(shown)
+        for o in rows_of(ledger.iloc[::-1].head(SHOWN))
     ]  # fmt: skip
     columns = ["customer", "order", "day", "amount", "lines", "nth", "kind", "gap in days", "share of the customer"]
-    door.give(request, opened, {"orders": ledger}, [screen.table(title, columns, rows, left=3)])
+    return screen.table(title, columns, rows, left=3)
+
+
+def _lines(table: "pd.DataFrame") -> "RenderableType":
+    """The latest lines: customer, order, what the line adds to both, and the orders' own columns that fit."""
+    from fairladder.cli import screen
+    from fairladder.columns import ORDER_LINES, names
+
+    own = [str(name) for name in table if name not in names(ORDER_LINES)][:3]
+    rows = [
+        [row["customer"], str(row.get("order", "")), wording.day(row["placed_on"]),
+         *("" if wording.missing(row[n]) else str(row[n]) for n in own),
+         wording.money(row["line_amount"], 2), wording.percent(row["share_of_order"]), wording.percent(row["share_of_customer"])]
+        for row in table.iloc[::-1].head(SHOWN).to_dict("records")
+    ]  # fmt: skip
+    whole = wording.money(table["line_amount"].sum(), 2)
+    title = f"What are the orders made of? {wording.count(len(table))} lines, {whole} in all; the latest"
+    return screen.table(
+        title, ["customer", "order", "day", *own, "line", "of the order", "of the customer"], rows, left=3 + len(own)
+    )

@@ -1,4 +1,4 @@
-"""``fairladder retention``: cohorts, the rates, and how many orders people get to."""
+"""``fairladder retention``: cohorts, rates, and how many orders customers reach."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from fairladder.scheme import Tier
     from fairladder.scores.fitting import AnyLadder
 
-PARTS = ("customers", "segments", "rules")
+PARTS = ("customers", "segments", "tiers", "rules")
 FIGURES = ("segments", "grid", "ladders", "concentration", "stability")
 
 
@@ -54,7 +54,9 @@ AsSql = Annotated[
 Stability = Annotated[
     bool,
     typer.Option(
-        "--stability", help="How many would change segment under other choices, and who.", rich_help_panel="Ladders"
+        "--stability",
+        help="How many customers other choices would place in another segment, and who is close to a cut.",
+        rich_help_panel="Ladders",
     ),
 ]
 
@@ -114,8 +116,9 @@ def score(
             fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
         ]
         parts = {"customers": select(scored, when=when, sort=sort, columns=names_in(columns))}
-        if request.part or screen.for_people(request) or str(request.out).endswith(".json"):
+        if request.part or screen.for_people(request) or str(request.out).lower().endswith((".json", ".xlsx")):
             parts["segments"] = scoring.segment_summary(scored, orders.scheme)
+            parts["tiers"] = scoring.tier_summary(scored, orders.scheme)
             parts["rules"] = scoring.rule_coverage(scored, orders.scheme)
             notes = [*fairness.segment_notes(parts["segments"]), *notes]
         if stability:
@@ -170,7 +173,7 @@ def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[Renderabl
     from fairladder.scores.fairness import too_few_to_advise
 
     summary, rules = parts["segments"], parts["rules"]
-    tiers = [_tier(name, tier, parts["customers"]) for name, tier in orders.scheme.tiers.items()]
+    tiers = [_tier(name, tier, parts["tiers"]) for name, tier in orders.scheme.tiers.items()]
     drifted = [drift_view(parts["drift"])] if "drift" in parts else []
     steady = [_stability(parts["stability"], parts["unsettled"])] if "stability" in parts else []
     answers = _no_answers(few) if (few := too_few_to_advise(parts["customers"])) else _answers(summary)
@@ -185,23 +188,19 @@ def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "Rendera
     return table(title, ["if it were", "in another segment", "of all"], rows)
 
 
-def _tier(name: str, tier: "Tier", scored: "pd.DataFrame") -> "RenderableType":
+def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
     from fairladder.cli.screen import table
 
-    held = scored.groupby(name, observed=False)
-    counts: Any = held.size()
-    spend: Any = held["spend"].sum()
-    n, total = int(counts.sum()), float(spend.sum())
+    own = summary[summary["tier"] == name]
     rows = [
-        [label, wording.count(counts[label]), wording.percent(counts[label] / n if n else None), wording.money(spend[label]),
-         wording.percent(spend[label] / total if total else None)]
-        for label in tier.names()
+        [r.label, wording.count(r.customers), wording.percent(r.customer_share), wording.money(r.spend), wording.percent(r.spend_share)]
+        for r in rows_of(own)
     ]  # fmt: skip
     way = f" within each {tier.within}" if tier.within else ""
-    best = tier.names()[0]
-    share = wording.percent(spend[best] / total if total else None)
-    these = f"{wording.count(counts[best])} of {wording.count(n)} customers, with {share} of spend"
-    title = f"Tier {name} by {tier.of}{way}: {best} are {these}"
+    best, n = own.iloc[0], int(own["customers"].sum())
+    share = wording.percent(best["spend_share"])
+    these = f"{wording.count(best['customers'])} of {wording.count(n)} customers, with {share} of spend"
+    title = f"Tier {name} by {tier.of}{way}: {best['label']} are {these}"
     return table(title, ["tier", "customers", "of all", "spend", "of all spend"], rows)
 
 

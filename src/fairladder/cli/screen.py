@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from fairladder import palette, wording
+from fairladder.cli.journal import say
 from fairladder.cli.options import Request
 from fairladder.columns import of_customers
 
@@ -38,7 +39,8 @@ def busy(request: Request, what: str) -> Iterator[None]:
 
 
 def note(request: Request, text: str) -> None:
-    """One line on standard error, unless asked to be quiet."""
+    """One line on standard error, unless asked to be quiet; and in the log, if one is kept."""
+    say(text)
     if not request.quiet:
         print(wording.plain(text), file=sys.stderr)
 

@@ -191,7 +191,7 @@ def _with_warts(dice: random.Random, rows: list[list[str]]) -> Iterator[list[str
         if row[0] in guests:
             row[2] = ""
     rows[len(rows) // 5][1] = "31.02.2024"
-    rows[len(rows) // 2][9] = ""
+    rows[len(rows) * 5 // 41][9] = ""
     rows[len(rows) * 3 // 4][10] = ""
     spaced = rows[len(rows) * 3 // 5]
     spaced[2] = f"{spaced[2][:2]} {spaced[2][2:]}"

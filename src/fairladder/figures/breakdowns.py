@@ -36,7 +36,7 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
     whole = cells.sum(axis=1, keepdims=True)
     shares = 100 * cells / np.where(whole > 0, whole, 1)
     with mpl.rc_context(STYLE):
-        measure = found.measure.replace("_", " ")
+        measure = found.said
         title = _differs_most(found, wide, shares)
         figure, axes = page(title, f"Share of {measure} by {found.columns.title}, in percent of each row", facts)
         axes.set_position((0.17, 0.14, 0.79, 0.66))
@@ -83,7 +83,7 @@ def _differs_most(found: Breakdown, wide: pd.DataFrame, shares: NDArray[np.float
     names = [c for c in wide.columns if c != TOTAL]
     known = [j for j, name in enumerate(names) if name not in NAMELESS]
     if len(rows) < 2 or not known or found.columns is None:
-        return f"Shares of {found.measure.replace('_', ' ')}"
+        return f"Shares of {found.said}"
     spread = np.ptp(shares[np.ix_(rows, known)], axis=0)
     widest = names[known[int(spread.argmax())]]
     points = round(float(spread.max()))
@@ -109,7 +109,7 @@ def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None) 
     places = 2 if found.measure in AVERAGES else 0
     show = wording.percent if found.shares else lambda v: wording.money(v, places)
     with mpl.rc_context(STYLE):
-        measure = ("share of " if found.shares else "") + found.measure.replace("_", " ")
+        measure = ("share of " if found.shares else "") + found.said
         best = _most(inner, wide)
         title = f"The most {measure}: {wide.index[best[0]]}" + (f", {wide.columns[best[1]]}" if found.columns else "")
         figure, axes = page(

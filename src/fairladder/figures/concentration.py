@@ -46,7 +46,7 @@ def concentration(
             held = float(np.interp(at, people, share))
             axes.plot([100 * at] * 2, [0, 100 * held], color=palette.INK, linewidth=0.8)
             axes.plot(100 * at, 100 * held, "o", color=palette.INK, markersize=5)
-            text = f"{label}: {100 * at:.1f} % bring {100 * held:.1f} %"
+            text = f"{label}: {100 * at:.1f} % of customers, {100 * held:.1f} % of spend"
             axes.annotate(
                 text,
                 (100 * at, 100 * held),

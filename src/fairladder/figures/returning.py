@@ -1,4 +1,4 @@
-"""Who comes back: the cohort map, how many orders people get to, and the days between orders."""
+"""Who comes back: the cohort map, how many orders customers reach, and the days between orders."""
 
 from collections.abc import Mapping
 from typing import Any

@@ -116,7 +116,7 @@ class Ladder:
         rungs = len(given) + 1 if method == "fixed" else rungs
         wanted = _checked(rungs, method, better, shares)
         if given != sorted(given):
-            raise UsageError(f"Cuts must not fall, and these do: {list(cuts)!r}.")
+            raise UsageError(f"Cuts must rise from one to the next (or stay equal), and these do not: {list(cuts)!r}.")
         numbers, days = as_numbers(values)
         ascending = np.sort(numbers)
         if numbers.dtype.kind == "f":  # NaN stand last
@@ -204,7 +204,9 @@ class Ladder:
         except (KeyError, TypeError, ValueError) as error:
             raise UsageError(f"This is not a saved ladder: {error!r}. Save one with `Ladder.to_dict`.") from error
         if list(cuts) != sorted(cuts) or ladder.better not in ("high", "low"):
-            raise UsageError("This is not a saved ladder: cuts must not fall and `better` must be high or low.")
+            raise UsageError(
+                "This is not a saved ladder: cuts must rise (or stay equal), and `better` must be high or low."
+            )
         return ladder
 
     def _written(self, cut: float) -> Any:

@@ -4,7 +4,7 @@ import codecs
 import hashlib
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from fairladder import wording
 from fairladder.columns import CARRIED, decimals_of, is_money, title
@@ -20,17 +21,49 @@ from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
 from fairladder.output.targets import format_of, replacing, require_place, settings_path
-from fairladder.output.workbook import write_workbook
+from fairladder.output.workbook import SheetLook, write_workbook
+from fairladder.scheme import Scheme
 from fairladder.scratch import a_scratch_folder
 
 
 @dataclass(frozen=True)
 class CsvStyle:
-    """How CSV is written for whoever opens it: by default with commas, a decimal point, and no byte-order mark."""
+    """How files are written for whoever opens them; the first three are of CSV alone.
+
+    By default with commas, a decimal point, no byte-order mark, ISO days, and amounts without a currency.
+    """
 
     separator: str = ","
     decimal_mark: str = "."
     byte_order_mark: bool = False
+    days: str = "iso"
+    """A key of ``DAYS``."""
+    currency: str = ""
+    """What stands behind amounts: a code or a sign."""
+
+
+#: How days can be written → as ``strftime`` has it, and as spreadsheets do.
+DAYS = {
+    "iso": ("%Y-%m-%d", "yyyy-mm-dd"),
+    "day-first": ("%d.%m.%Y", "dd.mm.yyyy"),
+    "month-first": ("%m/%d/%Y", "mm/dd/yyyy"),
+}
+
+
+def style_of(scheme: Scheme) -> CsvStyle:
+    """How the scheme wants files to be written."""
+    asked, currency = scheme.output, scheme.money.currency or ""
+    if asked.currency == "sign" and currency:
+        from babel.numbers import get_currency_symbol
+
+        currency = get_currency_symbol(currency, locale="en")
+    return CsvStyle(
+        asked.separator,
+        asked.decimal_mark,
+        asked.byte_order_mark,
+        asked.days,
+        currency if asked.currency != "none" else "",
+    )
 
 
 def write(
@@ -76,9 +109,11 @@ def write(
         elif kind == "parquet":
             _write_parquet(first, beside, facts)
         elif kind == "xlsx":
-            write_workbook(tables if part is None else {part: first}, beside, decimals, facts)
+            style = csv or CsvStyle()
+            look = SheetLook(decimals, style.currency, DAYS[style.days][1])
+            write_workbook(tables if part is None else {part: first}, beside, look, facts)
         elif kind in ("md", "html"):
-            beside.write_text((as_markdown if kind == "md" else as_html)(first, decimals), "utf-8")
+            beside.write_text((as_markdown if kind == "md" else as_html)(first, decimals, csv), "utf-8")
         else:
             chosen = tables if part is None else {part: first}
             beside.write_text(
@@ -150,41 +185,57 @@ def csv_text(frame: pd.DataFrame, decimals: int, csv: CsvStyle | None = None) ->
 
 def _write_csv(frame: pd.DataFrame, path: Path, decimals: int, style: CsvStyle) -> None:
     table = as_text_table(frame, decimals)
-    if style.decimal_mark == ",":
-        table = pa.table(
-            {name: _with_comma(values) for name, values in zip(table.column_names, table.columns, strict=True)}
+    if style.days != "iso":
+        table = _with_columns(
+            table, lambda _, v: pc.strftime(v, DAYS[style.days][0]) if pa.types.is_date(v.type) else v
         )
+    if style.currency:
+        table = _with_columns(table, lambda n, v: _with_unit(v, style.currency) if is_money(frame, n) else v)
+    if style.decimal_mark == ",":
+        table = _with_columns(table, lambda n, v: _with_comma(v, is_money(frame, n)))
     write_csv(table, str(path), style.separator)
     if style.byte_order_mark:
         path.write_bytes(codecs.BOM_UTF8 + path.read_bytes())
 
 
-def _with_comma(values: pa.ChunkedArray) -> pa.ChunkedArray:
+def _with_columns(table: pa.Table, made: Callable[[str, pa.ChunkedArray], pa.ChunkedArray]) -> pa.Table:
+    return pa.table({name: made(name, values) for name, values in zip(table.column_names, table.columns, strict=True)})
+
+
+def _with_unit(values: pa.ChunkedArray, unit: str) -> pa.ChunkedArray:
+    return pc.binary_join_element_wise(pc.cast(values, pa.string()), unit, " ")
+
+
+def _with_comma(values: pa.ChunkedArray, money: bool) -> pa.ChunkedArray:
+    if money and pa.types.is_string(values.type):
+        return pc.replace_substring(values, ".", ",", max_replacements=1)
     if not (pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)):
         return values
     texts = [None if v is None else repr(v) if isinstance(v, float) else str(v) for v in values.to_pylist()]
     return pa.chunked_array([pa.array([None if t is None else t.replace(".", ",") for t in texts], pa.string())])
 
 
-def as_markdown(frame: pd.DataFrame, decimals: int) -> str:
+def as_markdown(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -> str:
     """The table in Markdown, its cells as people read them."""
-    cells = _for_people(frame, decimals)
+    cells = _for_people(frame, decimals, style or CsvStyle())
     numbers = ["--:" if kind in "iuf" else "---" for kind in (frame[name].dtype.kind for name in frame)]
     lines = [list(cells.columns), numbers, *cells.to_numpy(dtype=object).tolist()]
     return "".join(f"| {' | '.join(str(c).replace('|', chr(92) + '|') for c in line)} |\n" for line in lines)
 
 
-def as_html(frame: pd.DataFrame, decimals: int) -> str:
+def as_html(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -> str:
     """The table in HTML, its cells as people read them."""
-    return str(_for_people(frame, decimals).to_html(index=False, border=0)) + "\n"
+    return str(_for_people(frame, decimals, style or CsvStyle()).to_html(index=False, border=0)) + "\n"
 
 
-def _for_people(frame: pd.DataFrame, decimals: int) -> pd.DataFrame:
+def _for_people(frame: pd.DataFrame, decimals: int, style: CsvStyle) -> pd.DataFrame:
     def shown(name: str, value: Any) -> str:
         if wording.missing(value):
             return ""
         if is_money(frame, name):
-            return wording.money(value, decimals)
+            return f"{wording.money(value, decimals)} {style.currency}".rstrip()
+        if style.days != "iso" and hasattr(value, "strftime"):
+            return str(value.strftime(DAYS[style.days][0]))
         known = known_column(name) if name not in frame.attrs.get(CARRIED, ()) else None
         return wording.plain(wording.cell(value, known.kind if known else None))
 

@@ -40,7 +40,7 @@ def require_place(path: str | Path) -> None:
         raise UsageError(f"There is no folder {str(folder)!r} to write {target.name!r} into. Make it first.")
     if real.exists() and not real.is_file():
         raise UsageError(
-            f"{str(target)!r} is no plain file, and results replace files as a whole. Name a file, or give --out -."
+            f"{str(target)!r} is not an ordinary file, and results replace files as a whole. Name a file, or give --out -."
         )
     if not os.access(real.parent, os.W_OK):
         raise UsageError(f"The folder {str(real.parent)!r} cannot be written into. Name a file in another one.")

@@ -3,12 +3,13 @@
 import datetime as dt
 import json
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from fairladder.columns import is_money
+from fairladder.columns import CARRIED, is_money, is_share, meant
 from fairladder.errors import DataError
 from fairladder.scratch import a_scratch_folder
 
@@ -18,13 +19,28 @@ MOST_ROWS = 1_048_576
 LONGEST_CELL = 32_767
 
 
+@dataclass(frozen=True)
+class SheetLook:
+    """How cells of a workbook look: money's ``decimals`` and the ``currency`` behind it, and days as spreadsheets write them."""
+
+    decimals: int
+    currency: str = ""
+    days: str = "yyyy-mm-dd"
+
+    @property
+    def money(self) -> str:
+        """The number format of money."""
+        number = f"#,##0.{'0' * self.decimals}" if self.decimals else "#,##0"
+        return f'{number} "{self.currency}"' if self.currency else number
+
+
 def write_workbook(
     tables: Mapping[str, pd.DataFrame],
     path: Path,
-    decimals: int,
+    look: SheetLook,
     facts: Mapping[str, Any] | None,
 ) -> None:
-    """Write every table to a sheet of its name. Money shows that many ``decimals``.
+    """Write every table to a sheet of its name.
 
     Raises DataError where a table has more rows than a sheet holds.
     """
@@ -39,8 +55,9 @@ def write_workbook(
     with a_scratch_folder() as scraps, xlsxwriter.Workbook(str(path), {**plain, "tmpdir": str(scraps)}) as book:
         book.set_properties({"created": dt.datetime(2000, 1, 1, tzinfo=dt.UTC)})  # the same tables, the same bytes
         looks = {
-            "head": book.add_format({"bold": True, "bottom": 1}), "day": book.add_format({"num_format": "yyyy-mm-dd"}),
-            "money": book.add_format({"num_format": f"#,##0.{'0' * decimals}" if decimals else "#,##0"}),
+            "head": book.add_format({"bold": True, "bottom": 1}), "day": book.add_format({"num_format": look.days}),
+            "share": book.add_format({"num_format": "0.0%"}),
+            "money": book.add_format({"num_format": look.money}),
         }  # fmt: skip
         for name, table in tables.items():
             sheet = book.add_worksheet(name[:31])
@@ -48,8 +65,9 @@ def write_workbook(
             sheet.set_default_row(15)
             for at, column in enumerate(table.columns):
                 sheet.write_string(0, at, str(column), looks["head"])
-                _column(sheet, at, table[column], looks["money"] if is_money(table, column) else None, looks["day"])
+                _column(sheet, at, table[column], _look(looks, table, column), looks["day"])
             sheet.autofit()
+        _definitions(book, tables, looks["head"])
         if facts:
             sheet = book.add_worksheet("about")
             for row, (key, value) in enumerate(facts.items()):
@@ -57,7 +75,29 @@ def write_workbook(
                 sheet.write_string(row, 1, value if isinstance(value, str) else json.dumps(value, ensure_ascii=False))
 
 
-def _column(sheet: Any, at: int, values: "pd.Series[Any]", money: Any, day: Any) -> None:
+def _look(looks: Mapping[str, Any], table: pd.DataFrame, column: object) -> Any:
+    return looks["money"] if is_money(table, column) else looks["share"] if is_share(table, column) else None
+
+
+def _definitions(book: Any, tables: Mapping[str, pd.DataFrame], head: Any) -> None:
+    """A sheet that says in a sentence what each column of ours means, its unit, and when it is empty."""
+    rows = [
+        (name, str(column), found.sentence, found.unit, found.nulls)
+        for name, table in tables.items()
+        for column in table.columns
+        if column not in table.attrs.get(CARRIED, ()) and (found := meant(name, str(column))) is not None
+    ]
+    if not rows:
+        return
+    sheet = book.add_worksheet("definitions")
+    sheet.freeze_panes(1, 0)
+    for at, row in enumerate([("sheet", "column", "what it says", "unit", "empty"), *rows]):
+        for place, text in enumerate(row):
+            sheet.write_string(at, place, text, None if at else head)
+    sheet.autofit()
+
+
+def _column(sheet: Any, at: int, values: "pd.Series[Any]", look: Any, day: Any) -> None:
     known = values.notna().to_numpy()
     if values.dtype.kind == "M":
         for row in known.nonzero()[0].tolist():
@@ -76,4 +116,4 @@ def _column(sheet: Any, at: int, values: "pd.Series[Any]", money: Any, day: Any)
         elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):
             sheet.write_string(row + 1, at, str(cell))
         else:
-            sheet.write_number(row + 1, at, float(cell), money)
+            sheet.write_number(row + 1, at, float(cell), look)

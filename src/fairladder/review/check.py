@@ -71,7 +71,7 @@ class Check(Answer):
 
     def tables(self) -> "dict[str, pd.DataFrame]":
         """``findings``, ``balance`` and ``set_aside``."""
-        return {"findings": self.frame, "balance": self.balance_frame, "set_aside": self.set_aside}
+        return {"findings": self.frame, "balance": self.balance_frame, "set-aside": self.set_aside}
 
     def facts(self) -> dict[str, Any]:
         """Day of reckoning, settings and balance as plain values."""

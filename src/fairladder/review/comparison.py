@@ -12,9 +12,9 @@ import pandas as pd
 from fairladder import wording
 from fairladder.book.read import Read
 from fairladder.book.spend import counted, nobody_bought
-from fairladder.days import as_day, checked_period
+from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError, nearest
-from fairladder.history.periods import starts
+from fairladder.history.periods import calendar_of
 from fairladder.numbers import EXACT_DECIMALS, half_away, ratio, to_minor
 from fairladder.output.result import Answer
 from fairladder.scheme import STANCES, Scheme
@@ -66,7 +66,7 @@ class Comparison(Answer):
     def tables(self) -> dict[str, pd.DataFrame]:
         """``segments``, ``rungs``, ``movers``, ``spend_change`` and ``drift``."""
         return {
-            "segments": self.frame, "rungs": self.rungs, "movers": self.movers, "spend_change": self.parts, "drift": self.drift,
+            "segments": self.frame, "rungs": self.rungs, "movers": self.movers, "spend-change": self.parts, "drift": self.drift,
         }  # fmt: skip
 
     def facts(self) -> dict[str, Any]:
@@ -170,8 +170,8 @@ def paths(orders: Read, then: "str | dt.date", now: "str | dt.date | None" = Non
     Raises as ``compare`` does, and UsageError for more than 60 days.
     """
     first, last = _days(orders, then, now)
-    unit = checked_period(every)
-    ends = [d.date() - dt.timedelta(days=1) for d in starts(first, last + dt.timedelta(days=1), unit)]
+    unit = calendar_of(every, orders.scheme.time.year_starts)
+    ends = [d.date() - dt.timedelta(days=1) for d in unit.starts(first, last + dt.timedelta(days=1))]
     days = sorted({first, last, *(d for d in ends if first < d < last)})
     if len(days) > 60:
         raise UsageError(

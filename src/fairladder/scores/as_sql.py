@@ -78,7 +78,7 @@ def _rung(ladder: AnyLadder, measure: str, kinds: Mapping[str, Kind]) -> exp.Exp
         tree: exp.Expr = ladder.sql_tree(measure)
         return tree
     if kinds.get(ladder.within) != "text":
-        raise UsageError(f"In SQL, ladders can be within groups of text only, and `{ladder.within}` is none.")
+        raise UsageError(f"In SQL, ladders can be within groups of text only, and `{ladder.within}` is not text.")
     group = column(ladder.within)
     branches = [
         (sql(":g IS NULL", g=group) if name is None else sql(":g = :n", g=group, n=exp.Literal.string(name)), one.sql_tree(measure))

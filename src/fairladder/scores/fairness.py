@@ -10,6 +10,7 @@ from fairladder.frames import rows_of
 from fairladder.ladder import GroupedLadder, Ladder, ties_at_cuts
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values
+from fairladder.wording import listed
 
 
 def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
@@ -43,11 +44,12 @@ def in_words(table: pd.DataFrame) -> str:
     some = table[table["parted"] > 0]
     counts = ", ".join(f"{r.parted:,} by {r.measure}" for r in rows_of(some))
     ours, theirs = (
-        " and ".join(f"{100 * v:.1f}" for v in some[name]) for name in ("size_deviation", "size_deviation_inclusive")
+        ", ".join(f"{100 * getattr(r, name):.1f} % ({r.measure})" for r in rows_of(some))
+        for name in ("size_deviation", "size_deviation_inclusive")
     )
     return (
-        f"Equal counts by row order would part customers from identical ones: {counts}. Here nobody is parted; rungs are off by "
-        f"{ours} % at most, by a spreadsheet's percentiles {theirs} %."
+        f"Splitting by row order would give customers another score than identical customers: {counts}. Here that happens to "
+        f"nobody. The largest gap from equal-sized groups is {ours}; a spreadsheet's percentiles would make it {theirs}."
     )
 
 
@@ -67,7 +69,7 @@ def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> l
                     f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}; customers there have none."
                 )
         elif ladder.empty and sum(ladder.sizes):
-            notes.append(f"{name}: nobody stands on rung {', '.join(map(str, ladder.empty))}.")
+            notes.append(f"{name}: nobody stands on rung{'s' if len(ladder.empty) > 1 else ''} {listed(ladder.empty)}.")
     return notes
 
 

@@ -159,6 +159,33 @@ def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.Da
     )
 
 
+def tier_summary(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
+    """One row per tier of each of the scheme's tier ladders, the best first, those without customers included.
+
+    Columns: ``tier`` (the ladder's name), ``label``, ``customers``, ``customer_share`` and ``spend_share`` (0..1, of those who
+    have a tier; null where that is 0) and ``spend``. Empty without tiers. Raises UsageError where the frame has no tiers.
+
+    >>> import fairladder as fl
+    >>> orders = fl.sample_orders()
+    >>> fl.tier_summary(orders.score(), orders.scheme)[["tier", "label", "customers"]].head(1).values.tolist()
+    [['reward', 'gold', 11]]
+    """
+    _need(scored, (*scheme.tiers, "spend"), "tier_summary needs scored customers")
+    units = to_minor(scored["spend"].to_numpy(), EXACT_DECIMALS)
+    tables = []
+    for name, tier in scheme.tiers.items():
+        labels = tier.names()
+        place = pd.Categorical(scored[name].astype(object), categories=labels).codes
+        known = place >= 0
+        counts, spend = (np.zeros(len(labels), dtype=np.int64) for _ in range(2))
+        np.add.at(counts, place[known], 1)
+        np.add.at(spend, place[known], units[known])
+        shares = {"customer_share": ratio(counts, int(counts.sum())), "spend": ratio(spend, 10**EXACT_DECIMALS)}
+        shares["spend_share"] = ratio(spend, int(spend.sum()))
+        tables.append(pd.DataFrame({"tier": name, "label": labels, "customers": counts, **shares}))
+    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(columns.names(columns.TIERS)))
+
+
 def rule_coverage(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
     """What each rule does: ``segment``, ``condition``, ``placed``, ``shadowed`` and ``reached``.
 

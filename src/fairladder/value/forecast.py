@@ -161,7 +161,11 @@ def value_forecast(
     fits = {name: fit_ordering(model, buying) for name, model in MODELS.items()}
     spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
-    notes = [] if tested is not None else ["The history is too short to hold months back, so the forecast is untested."]
+    notes = (
+        []
+        if tested is not None
+        else ["Warning: the history is too short to hold months back, so the forecast is untested."]
+    )
     chosen: tuple[OrderingModel, Fit] | None = (MODELS[best], fits[best]) if best in MODELS else None
     random = np.random.default_rng(seed)
     predicted = predict(past, chosen, spend, horizon, random)

@@ -1,5 +1,6 @@
 """Quick value and formula value: what a customer is worth on average, with every factor and its unit."""
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
@@ -12,7 +13,7 @@ from fairladder.book.read import Read
 from fairladder.book.spend import counting
 from fairladder.days import Period, checked_period
 from fairladder.errors import DataError, UsageError
-from fairladder.history.periods import complete, floor, ordinal, start_of
+from fairladder.history.periods import Calendar, calendar_of
 from fairladder.history.purchases import group_name, purchases
 from fairladder.output.result import Answer
 from fairladder.scores.scoring import score
@@ -96,7 +97,7 @@ def value_formula(
     >>> import fairladder as fl
     >>> made = fl.value_formula(fl.sample_orders(), period="quarter", margin=0.4)
     >>> round(made.frame["formula_value"].iloc[0], 2).item()
-    167.68
+    167.69
     """
     return formula_by_period(orders, (period,), by=by, margin=margin, retention=retention)[period]
 
@@ -113,33 +114,35 @@ def formula_by_period(
 
     Where the first cannot be told it raises as that does; others that cannot are left out.
     """
-    units = [checked_period(period) for period in periods]
+    starts = orders.scheme.time.year_starts
+    units = [calendar_of(period, starts) for period in periods]
     margin = orders.scheme.value.margin if margin is None else margin
     checked_retention(retention)
     checked_margin(margin)
-    fine = units[0] if len(units) == 1 else "month" if {"day", "week"}.isdisjoint(units) else "day"
+    short = {"day", "week"} & {unit.period for unit in units}
+    fine = units[0] if len(units) == 1 else calendar_of("day" if short else "month", starts)
     active = _active(orders, fine, by)
     cost = costs(orders) if margin is None else None
-    made = {}
+    made: dict[str, FormulaValue] = {}
     for unit in units:
         try:
-            made[unit] = _of_period(_rolled(active, unit, by), orders, unit, by, margin, retention, cost)
+            made[unit.period] = _of_period(_rolled(active, unit, by), orders, unit, by, margin, retention, cost)
         except DataError:
             if not made:
                 raise
-    return {str(unit): value for unit, value in made.items()}
+    return made
 
 
 def _of_period(
-    active: pd.DataFrame, orders: Read, unit: Period, by: str | None, margin: float | None, retention: float | None,
+    active: pd.DataFrame, orders: Read, unit: Calendar, by: str | None, margin: float | None, retention: float | None,
     cost: Costs | None,
 ) -> FormulaValue:  # fmt: skip
     assert orders.as_of is not None
-    done = complete(active["period"], unit, orders.as_of)
+    done = unit.complete(active["period"], orders.as_of)
     if not done.any():
         raise DataError(f"No {unit} of the orders is complete by {orders.as_of}; take a shorter --period.")
-    numbers = ordinal(active["period"], unit)
-    last = int(ordinal(pd.Series([pd.Timestamp(orders.as_of) + pd.Timedelta(days=1)]), unit)[0]) - 1
+    numbers = unit.ordinal(active["period"])
+    last = unit.ordinal_of(orders.as_of + dt.timedelta(days=1)) - 1
     periods = last - int(numbers.min()) + 1
     active = active.assign(number=numbers, done=done)
     rows = []
@@ -165,7 +168,7 @@ def _of_period(
     notes = _notes(whole, unit, periods, orders, retention)
     return FormulaValue(
         table,
-        unit,
+        unit.period,
         by or "group",
         periods,
         text,
@@ -221,15 +224,15 @@ def checked_retention(retention: float | None) -> None:
     if retention == 1:
         raise UsageError("A retention of 1 keeps everybody for ever, so the lifespan has no end; give one below 1.")
     if retention is not None and not 0 <= retention < 1:
-        raise UsageError(f"A retention of {retention:g} is no fraction; for 60 % write 0.6.")
+        raise UsageError(f"A retention of {retention:g} is not a fraction; for 60 % write 0.6.")
 
 
-def _active(orders: Read, unit: Period, by: str | None) -> pd.DataFrame:
+def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:
     """One row for each customer and period with an order: ``bought`` (purchases), ``amount``, and its group."""
     of_column = by is not None and by not in (COHORT, SEGMENT)
     bought = purchases(orders, [by] if of_column and by else [], sequence=of_column)
     counts = sql(counting(orders.scheme))
-    keys = [column("customer"), named(start_of(column("placed_on"), unit), "period")]
+    keys = [column("customer"), named(unit.start_of(column("placed_on")), "period")]
     measures = {"bought": sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "amount": sql("SUM(amount)")}
     if of_column and by:
         measures["group"] = sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by)))
@@ -240,7 +243,7 @@ def _active(orders: Read, unit: Period, by: str | None) -> pd.DataFrame:
     bought.close()
     if not (frame["bought"] > 0).any():
         raise DataError(
-            "No customer has a purchase, so there is no value to tell. `fairladder check` says what became of the rows."
+            "No customer has a purchase, so there is no value to report. `fairladder check` says what became of the rows."
         )
     frame = frame.astype({"bought": np.int64, "amount": np.int64})
     if by == SEGMENT:
@@ -251,9 +254,9 @@ def _active(orders: Read, unit: Period, by: str | None) -> pd.DataFrame:
     return frame
 
 
-def _rolled(active: pd.DataFrame, unit: Period, by: str | None) -> pd.DataFrame:
+def _rolled(active: pd.DataFrame, unit: Calendar, by: str | None) -> pd.DataFrame:
     """The same by longer periods; cohorts are named by the first day of the period of the first purchase."""
-    days = pd.Series({day: pd.Timestamp(floor(day.date(), unit)) for day in active["period"].unique()})
+    days = pd.Series({day: pd.Timestamp(unit.floor(day.date())) for day in active["period"].unique()})
     keys = ["customer", "period", *(["group"] if "group" in active else [])]
     rolled = active.assign(period=active["period"].map(days).astype("datetime64[s]"))
     rolled = rolled.groupby(keys, as_index=False, sort=True, dropna=False)[["bought", "amount"]].sum()
@@ -322,10 +325,10 @@ def _few(periods: int, unit: str) -> str:
     )
 
 
-def _notes(whole: dict[str, Any], unit: Period, periods: int, orders: Read, given: float | None) -> list[str]:
+def _notes(whole: dict[str, Any], unit: Calendar, periods: int, orders: Read, given: float | None) -> list[str]:
     notes = []
     if periods < FEW_PERIODS:
-        notes.append(_few(periods, unit))
+        notes.append(_few(periods, unit.period))
     lifespan = whole["lifespan_periods"]
     if lifespan > periods:
         notes.append(

@@ -22,13 +22,13 @@ class Margin:
 def checked_margin(margin: float | None) -> None:
     """Raise UsageError for a margin that is no fraction."""
     if margin is not None and not 0 < margin <= 1:
-        raise UsageError(f"A margin of {margin:g} is no fraction of revenue; for 40 % write 0.4.")
+        raise UsageError(f"A margin of {margin:g} is not a fraction of revenue; for 40 % write 0.4.")
 
 
 def checked_rate(rate: float) -> None:
     """Raise UsageError for a yearly discount rate that cannot be meant."""
     if not 0 <= rate < 1:
-        raise UsageError(f"A yearly discount rate of {rate:g} is no fraction; for 10 % write 0.1.")
+        raise UsageError(f"A yearly discount rate of {rate:g} is not a fraction; for 10 % write 0.1.")
 
 
 def margin_of(orders: Read, past: Histories, margin: float | None) -> Margin:

@@ -3,8 +3,6 @@
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -16,7 +14,7 @@ def rows_of(frame: "pd.DataFrame") -> Iterator[Any]:
 
 def row_of_largest(frame: "pd.DataFrame", by: "pd.Series[Any]") -> Any:
     """The row at which ``by``, of the same index, is largest; the first of several."""
-    return frame.iloc[int(np.argmax(by.to_numpy(dtype=np.float64, na_value=-np.inf)))]
+    return frame.iloc[int(by.to_numpy(dtype="float64", na_value=float("-inf")).argmax())]
 
 
 def categorical(codes: Any, names: Sequence[str]) -> "pd.Categorical[Any]":

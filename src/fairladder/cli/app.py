@@ -5,85 +5,100 @@ import io
 import os
 import signal
 import sys
+from dataclasses import dataclass
+from importlib import import_module
 from typing import Annotated, Any
 
 import typer
 from typer.core import TyperGroup
 
 from fairladder import __version__
-from fairladder.cli import (
-    breakdown,
-    campaign,
-    check,
-    compare,
-    customers,
-    demo,
-    explain,
-    growth,
-    orders,
-    retention,
-    score,
-    start,
-    top,
-    value,
-)
 from fairladder.cli.helping import epilog, show_help
 from fairladder.cli.options import command
+from fairladder.errors import nearest
 from fairladder.scratch import sweep_temporary
 
 
-class _QuickHelp(TyperGroup):
-    """The list of commands as plain text: drawing it with Rich would double the time to the answer."""
+@dataclass(frozen=True)
+class _Command:
+    """A command: the sentence in the list of all, and how its function, of the module of its name, is made one."""
+
+    said: str
+    plain: bool = False
+    """Whether it has none of the options that all commands share."""
+    needs_orders: bool = True
+    part: str = ""
+    """The part of the scheme whose options are its own."""
+
+
+#: In the order of the help. A command's module is imported when the command is asked for.
+COMMANDS = {
+    "demo": _Command("The sample shop, and the whole example on it.", plain=True),
+    "start": _Command("A first scheme for your orders, each guess explained.", plain=True),
+    "check": _Command("Are these orders fit to use?"),
+    "customers": _Command("One row per customer."),
+    "top": _Command("The best or worst by any measure."),
+    "score": _Command("Scores, segments, and what to do about whom."),
+    "orders": _Command("One row per order: first or repeat, gap, share."),
+    "growth": _Command("New customers, first and repeat revenue, flat spells."),
+    "retention": _Command("Who comes back: cohorts, rates, and how many orders customers reach."),
+    "breakdown": _Command("Any two columns or bands against each other."),
+    "value": _Command("What is a customer worth, so far and from here on?", needs_orders=False, part="value"),
+    "campaign": _Command("Who gets the campaign, who is held out, and did it work?", part="campaigns"),
+    "compare": _Command("Who moved between two days, and why spend changed.", needs_orders=False),
+    "explain": _Command("Why is this customer in that segment?"),
+    "help": _Command("What all commands share, and every key of a scheme.", plain=True),
+}
+
+
+class _Commands(TyperGroup):
+    """Commands that are made when they are asked for, and their list as plain text: a person waits for both."""
+
+    def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002  # as Typer calls it
+        """All names, in the order of the work."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:  # noqa: ARG002
+        """The command of a name, or None."""
+        if cmd_name in COMMANDS and cmd_name not in self.commands:
+            self.commands[cmd_name] = _made(cmd_name)
+        return self.commands.get(cmd_name)
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """The command that the first word names; the nearest is suggested for one that there is not."""
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            ctx.fail(f"No such command {args[0]!r}. {nearest(args[0], COMMANDS)}")
+        return super().resolve_command(ctx, args)
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
         """Write the help of the whole program."""
         self.rich_markup_mode = None
         super().format_help(ctx, formatter)
 
+    def format_commands(self, ctx: Any, formatter: Any) -> None:  # noqa: ARG002
+        """Write the commands with their sentences."""
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, one.said) for name, one in COMMANDS.items()])
 
+
+def _made(name: str) -> Any:
+    """One command, as an application that has no other would have it."""
+    one = COMMANDS[name]
+    work = show_help if name == "help" else getattr(import_module(f"fairladder.cli.{name}"), name)
+    alone = typer.Typer(add_completion=False, context_settings=_SETTINGS)
+    function = work if one.plain else command(work, needs_orders=one.needs_orders, part=one.part)
+    alone.command(name, short_help=one.said, epilog=None if one.plain else epilog(name))(function)
+    return typer.main.get_command(alone)
+
+
+_SETTINGS = {"help_option_names": ["-h", "--help"]}
 app = typer.Typer(
-    cls=_QuickHelp,
+    cls=_Commands,
     no_args_is_help=True,
     add_completion=True,
     pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"]},
+    context_settings=_SETTINGS,
 )
-app.command("demo", short_help="The sample shop, and the whole example on it.")(demo.demo)
-app.command("start", short_help="A first scheme for your orders, each guess explained.")(start.start)
-app.command("check", short_help="Are these orders fit to use?", epilog=epilog("check"))(command(check.check))
-app.command("customers", short_help="One row per customer.", epilog=epilog("customers"))(command(customers.customers))
-app.command("top", short_help="The best or worst by any measure.", epilog=epilog("top"))(command(top.top))
-app.command("score", short_help="Scores, segments, and what to do about whom.", epilog=epilog("score"))(
-    command(score.score)
-)
-app.command("orders", short_help="One row per order: first or repeat, gap, share.", epilog=epilog("orders"))(
-    command(orders.orders)
-)
-app.command("growth", short_help="New customers, first and repeat revenue, flat spells.", epilog=epilog("growth"))(
-    command(growth.growth)
-)
-app.command(
-    "retention",
-    short_help="Who comes back: cohorts, rates, and how many orders customers reach.",
-    epilog=epilog("retention"),
-)(command(retention.retention))
-app.command("breakdown", short_help="Any two columns or bands against each other.", epilog=epilog("breakdown"))(
-    command(breakdown.breakdown)
-)
-app.command("value", short_help="What is a customer worth, so far and from here on?", epilog=epilog("value"))(
-    command(value.value, needs_orders=False, part="value")
-)
-app.command(
-    "campaign", short_help="Who gets the campaign, who is held out, and did it work?", epilog=epilog("campaign")
-)(command(campaign.campaign, part="campaigns"))
-app.command("compare", short_help="Who moved between two days, and why spend changed.", epilog=epilog("compare"))(
-    command(compare.compare, needs_orders=False)
-)
-app.command("explain", short_help="Why is this customer in that segment?", epilog=epilog("explain"))(
-    command(explain.explain)
-)
-
-app.command("help", short_help="What all commands share, and every key of a scheme.")(show_help)
 
 
 def _print_version(asked: bool) -> None:
@@ -103,6 +118,8 @@ def _program(
 
 def main() -> None:
     """Run the command line; a signal to stop ends it as an error does, so that nothing half done is left."""
+    # Our matrices are tiny, and threads would fight over them; it has to be said before NumPy is there.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     sys.stdout, sys.stderr = sys.stdout or _Closed(), sys.stderr or open(os.devnull, "w")  # noqa: SIM115
     for stream in (sys.stdout, sys.stderr):

@@ -201,8 +201,8 @@ def show_help(ctx: typer.Context, group: Topic = "") -> None:
         print(f"Error: There is no group {group!r}. {nearest(group, (*GROUPS, 'scheme'))}", file=sys.stderr)
         raise typer.Exit(2)
     heading, _ = GROUPS[group]
-    commands = ctx.parent.command.commands if ctx.parent else {}  # type: ignore[attr-defined]
-    options = [p for p in commands["customers"].params if getattr(p, "rich_help_panel", "") == heading]
+    shared = ctx.parent.command.get_command(ctx, "customers").params if ctx.parent else []  # type: ignore[attr-defined]
+    options = [p for p in shared if getattr(p, "rich_help_panel", "") == heading]
     rows = [
         ["/".join([*p.opts, *(o for o in p.secondary_opts if o.strip())]), p.metavar or "", p.help or ""]
         for p in options

@@ -9,7 +9,6 @@ import typer
 from fairladder import wording
 from fairladder.cli.options import Columns, Request, Sort, When, figure_option, known_figure, names_in, option
 from fairladder.frames import row_of_largest, rows_of
-from fairladder.ladder.drift import MOVED, STEADY
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -207,6 +206,7 @@ def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
 def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
     """How far customers have moved on ladders fitted before."""
     from fairladder.cli.screen import table
+    from fairladder.ladder.drift import MOVED, STEADY
 
     rows = []
     for (name, group), rungs in drift.groupby(["ladder", "group"], sort=False, dropna=False):

@@ -8,6 +8,8 @@ import pandas as pd
 import pytest
 
 import fairladder as fl
+from fairladder.scheme import scheme_from
+from fairladder.scores.rescoring import rescoring_of
 
 AS_OF = pd.Timestamp("2026-06-30")
 
@@ -165,6 +167,29 @@ def test_stability_counts_what_rescoring_gives(shop):
     hair = steady.unsettled
     assert ((hair["keeps_segment"] < 0.9) | hair["a_day_matters"]).all()
     assert hair.loc[hair["keeps_segment"] < 1, "other_segment"].notna().all()
+
+
+@pytest.mark.parametrize(
+    "file", ["scheme.toml", "scheme-points.toml", "scheme-cells.toml", "scheme-behaviour.toml", "within"]
+)
+def test_many_ladders_at_once_place_like_one_after_the_other(shop, file):
+    """Rules by scores, totals, codes, percentiles and names; ladders within districts; where a rule names a tier, none at once."""
+    scheme = fl.load_scheme(shop / ("scheme.toml" if file == "within" else file))
+    scheme = scheme.with_options(scores={"within": "district"}) if file == "within" else scheme
+    customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
+    quick, random = rescoring_of(customers, scheme), np.random.default_rng(3)
+    samples = [np.sort(random.choice(len(customers), len(customers))) for _ in range(4)]
+    placed = quick.segments([quick.ladders(rows) for rows in samples])
+    names = [s.name for s in scheme.segments]
+    for rows, there in zip(samples, placed, strict=True):
+        ladders = fl.fit_ladders(customers.iloc[rows], scheme)
+        assert [names[i] for i in there] == fl.score(customers, scheme, ladders=ladders)["segment"].astype(str).tolist()
+    rules = [
+        {"name": "gold", "when": "reward = 'gold'", "stance": "keep"},
+        {"name": "rest", "otherwise": True, "stance": "leave"},
+    ]
+    by_tier = scheme_from({**fl.load_scheme(shop / "scheme.toml").settings(), "segments": rules}, "test")
+    assert rescoring_of(customers, by_tier) is None
 
 
 def test_one_customer_alone_and_one_without_purchase(shop, fairladder, tmp_path):

@@ -9,6 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder.book.read import Read
+from fairladder.book.spend import bought as bought_of
 from fairladder.book.spend import nobody_bought
 from fairladder.errors import DataError
 from fairladder.frames import rows_of
@@ -16,6 +17,7 @@ from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.output.result import Answer
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder
+from fairladder.scores.rescoring import rescoring_of
 from fairladder.scores.scoring import fit_ladders, score
 from fairladder.value.to_score import customers_to_score
 
@@ -133,14 +135,18 @@ def _bootstrapped(
     home = segment.map(code).to_numpy()
     counts = np.zeros((len(customers), len(names)), dtype=np.int32)
     generator, everybody = np.random.default_rng(seed), np.arange(len(customers))
-    moved = np.zeros(times, dtype=np.int64)
-    for i in range(times):
-        sample = customers.iloc[np.sort(generator.choice(everybody, len(everybody)))]
-        if nobody_bought(sample):
-            sample = customers
-        there = _segments(customers, scheme, fit_ladders(sample, scheme)).map(code).to_numpy()
+    samples = (np.sort(generator.choice(everybody, len(everybody))) for _ in range(times))
+    bought = bought_of(customers)
+    samples = (rows if bought[rows].any() else everybody for rows in samples)
+    quick = rescoring_of(customers, scheme)
+    if quick is not None:
+        placed = quick.segments([quick.ladders(rows) for rows in samples])
+    else:
+        each = (_segments(customers, scheme, fit_ladders(customers.iloc[rows], scheme)) for rows in samples)
+        placed = np.array([there.map(code).to_numpy() for there in each])
+    for there in placed:
         counts[everybody, there] += 1
-        moved[i] = int((there != home).sum())
+    moved = (placed != home).sum(axis=1)
     keeps = counts[everybody, home] / times
     counts[everybody, home] = 0
     commonest, most = counts.argmax(axis=1), counts.max(axis=1)

@@ -1,6 +1,7 @@
 """Ladders fitted to columns of customers, as the scheme asks: for the three scores, and for tiers."""
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -25,15 +26,44 @@ SCORES: Mapping[str, tuple[str, Better]] = {
 }
 
 
+@dataclass(frozen=True)
+class Fitting:
+    """A measure of the customers with a purchase, and how a ladder is fitted to it."""
+
+    values: NDArray[np.generic]
+    fit: Callable[[Any], Ladder]
+    within: str | None = None
+    labels: NDArray[np.object_] | None = None
+    """Their groups, where each gets a ladder of its own."""
+
+    def on(self, rows: NDArray[np.int64] | slice) -> AnyLadder:
+        """The ladder fitted to some of the customers."""
+        if self.labels is None or self.within is None:
+            return self.fit(self.values[rows])
+        return GroupedLadder.fit(self.within, self.values[rows], self.labels[rows], self.fit)
+
+    def placed(self, ladder: AnyLadder) -> NDArray[np.int64]:
+        """The rung of every customer on a ladder, 0 where there is none."""
+        if isinstance(ladder, GroupedLadder):
+            assert self.labels is not None
+            return ladder.place(self.values, self.labels)
+        return ladder.place(self.values)
+
+
 def fit_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme) -> AnyLadder:
     """The ladder of a score, for the customers with a purchase."""
+    return fitting_of_score(bought, measure, better, scheme).on(slice(None))
+
+
+def fitting_of_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme) -> Fitting:
+    """What a score's ladder is fitted to, and how."""
     scores = scheme.scores
 
     def fit(values: NDArray[np.generic]) -> Ladder:
         shares = scores.shares if scores.method == "even" else None
         return Ladder.fit(values, rungs=scores.rungs, method=scores.method, better=better, shares=shares)
 
-    return _fitted(bought, measure, scores.within, fit)
+    return _fitting(bought, measure, scores.within, fit)
 
 
 def fit_tier(bought: pd.DataFrame, tier: Tier) -> AnyLadder:
@@ -58,14 +88,12 @@ def fit_tier(bought: pd.DataFrame, tier: Tier) -> AnyLadder:
             return spend_ladder(whole, tier.spend_percents, better=better, unit=10**EXACT_DECIMALS)
         return Ladder.fit(values, rungs=tier.rungs or 0, better=better, shares=tier.shares)
 
-    return _fitted(bought, tier.of, tier.within, fit)
+    return _fitting(bought, tier.of, tier.within, fit).on(slice(None))
 
 
-def _fitted(bought: pd.DataFrame, measure: str, within: str | None, fit: Callable[[Any], Ladder]) -> AnyLadder:
-    values = measure_values(bought, measure)
-    if within is None:
-        return fit(values)
-    return GroupedLadder.fit(within, values, group_labels(bought, within), fit)
+def _fitting(bought: pd.DataFrame, measure: str, within: str | None, fit: Callable[[Any], Ladder]) -> Fitting:
+    labels = None if within is None else group_labels(bought, within)
+    return Fitting(measure_values(bought, measure), fit, within, labels)
 
 
 def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]:

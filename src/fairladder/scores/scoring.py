@@ -223,16 +223,26 @@ def _with_scores(customers: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, 
     rungs = np.zeros((3, len(customers)), dtype=np.int64)
     for row, (name, (measure, _)) in zip(rungs, SCORES.items(), strict=True):
         row[bought] = _placed_on(ladders[name], customers[bought], measure)
+    most = max(ladders[name].rungs for name in SCORES)
+    return with_percentiles(customers.assign(**score_columns(rungs, scheme, most)), scheme)
+
+
+def score_columns(rungs: NDArray[np.int64], scheme: Scheme, most: int) -> dict[str, Any]:
+    """The three scores, their total and code, of rungs (3, customers) of ladders with at most ``most``; 0 is null."""
     scored = np.asarray(rungs.all(axis=0))
-    of = scheme.scores.percentile_of
-    ranked = np.where(bought, measure_values(customers, of), np.nan)
-    return customers.assign(
+    return {
         **{name: pd.arrays.IntegerArray(row.copy(), row == 0) for name, row in zip(SCORES, rungs, strict=True)},
-        score_total=_total(rungs, scheme.scores.weights, scored),
-        score_code=_codes(rungs, scored, max(ladders[name].rungs for name in SCORES)),
-        percentile=percentile(ranked, columns.better(of)),
-        percent_rank=percent_rank(ranked, columns.better(of)),
-    )
+        "score_total": _total(rungs, scheme.scores.weights, scored),
+        "score_code": _codes(rungs, scored, most),
+    }
+
+
+def with_percentiles(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
+    """The customers with percentile and percent rank of the scheme's measure; null without a purchase."""
+    of = scheme.scores.percentile_of
+    ranked = np.where(_buyers(customers), measure_values(customers, of), np.nan)
+    better = columns.better(of)
+    return customers.assign(percentile=percentile(ranked, better), percent_rank=percent_rank(ranked, better))
 
 
 def _placed_on(ladder: AnyLadder, customers: pd.DataFrame, measure: str) -> NDArray[np.int64]:
@@ -295,11 +305,17 @@ def by_own_names(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
     return customers.assign(**own) if own else customers
 
 
-def _placed(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """Add segment and stance: the first rule, top down, whose condition holds."""
+def first_rules(scored: pd.DataFrame, scheme: Scheme) -> NDArray[np.int16]:
+    """The number of the first rule that holds for each customer."""
     place = np.full(len(scored), -1, dtype=np.int16)
     for number, holds in enumerate(_holds(scored, scheme)):
         place[holds & (place < 0)] = number
+    return place
+
+
+def _placed(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
+    """Add segment and stance: the first rule, top down, whose condition holds."""
+    place = first_rules(scored, scheme)
     names = [s.name for s in scheme.segments]
     stances = np.array([STANCES.index(s.stance) for s in scheme.segments])
     return scored.assign(

@@ -8,6 +8,8 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # as the command line has it: tests run on all cores as it is
+
 import psycopg
 import pytest
 import sqlalchemy

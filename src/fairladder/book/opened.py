@@ -1,6 +1,6 @@
 """Opened orders, of which nothing has been read yet: where they are, what their columns mean, and the settings."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +22,8 @@ class Opened:
     rows: Rows
     customers_file: Any
     allow_set_aside: bool = False
+    beside: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
+    """What has been read of the files beside the orders, which is the same on every day of reckoning."""
 
     @property
     def scheme(self) -> Scheme:

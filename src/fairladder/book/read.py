@@ -132,14 +132,18 @@ class Read:
         """The customers file, where there is one."""
         if self.opened.customers_file is None:
             return None
-        return open_members(
-            self.opened.customers_file,
-            self.scheme.customers,
-            self.opened.roles.columns["customer"],
-            {*NAMES, *names(SCORES)},
-            self.engine,
-            lambda: written_dates(self.rows),
-        )
+        beside = self.opened.beside
+        if "members" not in beside:
+            beside["members"] = open_members(
+                self.opened.customers_file,
+                self.scheme.customers,
+                self.opened.roles.columns["customer"],
+                {*NAMES, *names(SCORES)},
+                self.engine,
+                lambda: written_dates(self.rows),
+            )
+        members: Members = beside["members"]
+        return members
 
     @property
     def notes(self) -> list[str]:

@@ -90,7 +90,11 @@ def _flat(generator: Any, expression: exp.Expr) -> str:
 
 @lru_cache
 def _generator(own: type[Generator]) -> type[Generator]:
-    return type(f"Compact{own.__name__}", (_Compact, own), {})
+    """The dialect's generator with our layout; as it is where it is compiled, which leaves nothing to change."""
+    try:
+        return type(f"Compact{own.__name__}", (_Compact, own), {})
+    except TypeError:
+        return own
 
 
 def laid_out(tree: exp.Expr, dialect: Any, *, identify: bool = False) -> str:

@@ -48,7 +48,7 @@ def written_dates(rows: Rows) -> DateStyle | None:
 def settled_at_first(rows: Rows) -> Rows:
     """The rows settled where most of the first show that dates or numbers are written otherwise, so that none is read twice."""
     source, unread = rows.source, rows.unread
-    if unread is None or source.engine is not source.engine.reader:
+    if unread is None or source.engine is not source.engine.reader or source.is_small:
         return rows
     first = replace(
         source,
@@ -65,8 +65,8 @@ def settled_at_first(rows: Rows) -> Rows:
 def few_channels(rows: Rows) -> tuple[str, ...] | None:
     """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
     source, name = rows.source, rows.roles.get("channel")
-    if name is None or source.engine is not source.engine.reader:
-        return None  # the bits are the embedded engine's way
+    if name is None or source.engine is not source.engine.reader or source.is_small:
+        return None  # the bits are the embedded engine's way through many rows
     relation = source.relation
     if source.text:
         relation = select([cell_column(name)], relation).limit(FIRST_ROWS, copy=False).subquery("first", copy=False)

@@ -10,6 +10,7 @@ import zipfile
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
@@ -27,6 +28,8 @@ from fairladder.sqltree import cell_column, cell_name, column, named, select, sq
 
 CellKind = Literal["text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"]
 
+#: Up to this size of all its files a source is small.
+SMALL_BYTES = 8 << 20
 #: No export of orders is this wide; more columns mean that something else was opened.
 MOST_COLUMNS = 10_000
 
@@ -61,6 +64,15 @@ class Source:
     def stands_alone(self) -> bool:
         """Whether this is one file or frame in the embedded engine, not several put together."""
         return isinstance(self.relation, exp.Table) and self.engine is self.engine.reader
+
+    @cached_property
+    def is_small(self) -> bool:
+        """Whether to read it twice costs less than a look at its first rows, which saves that where dates are written otherwise."""
+        files = [part.path for part in (self.parts or (self,))]
+        return all(
+            f is not None and f.suffix not in COMPRESSED and f.exists() and f.stat().st_size < SMALL_BYTES
+            for f in files
+        )
 
     def numbered(self) -> exp.Expr:
         """The relation with ``#row``, each row's number as a person sees it."""

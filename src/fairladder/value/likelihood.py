@@ -116,7 +116,7 @@ def fit(
 def _descend(of: Objective, start: Array) -> tuple[Array, float]:
     optimum = minimize(
         of, np.clip(start, LOW, HIGH), jac=True, method="L-BFGS-B", bounds=[(LOW, HIGH)] * len(start),
-        options={"maxiter": 300, "ftol": 1e-13, "gtol": 1e-8},
+        options={"maxiter": 300, "ftol": 1e-10, "gtol": 1e-8},  # `_polished` goes on from the best
     )  # fmt: skip
     return np.asarray(optimum.x), float(optimum.fun)
 

@@ -40,7 +40,7 @@ def test_calm_orders_have_no_findings():
         ([("c01", "new", dt.date(2999, 1, 1), 5)], "after-today", 1, "with 5.00", "row 201, 2999-01-01"),
         ([("c01", "x", START, 5.125), ("c02", "x2", START, 5.124)], "excess-decimals", 2, "in all by 0.00", "row 201"),
         ([("C01", "x", START, 5), (" c0 1", "y", START, 7)], "id-near-twins", 1, "the rarer ones hold 2 orders and 12.00 of spend", "`C01` and `c0 1` and `c01`"),
-        ([("c01", "x", START, -4)], "refunds", 1, "of 1 customers", "c01"),
+        ([("c01", "x", START, -4)], "refunds", 1, "of 1 customer", "c01"),
         ([("c01", "x", START, 0)], "zero-orders", 1, "do not count as purchases", "c01"),
         ([("big", "x", START, 10**6)], "one-customer-dominates", 1, "100 % of all spend is one customer's", "big"),
     ],
@@ -73,9 +73,7 @@ def test_windows_that_cut_orders_are_noticed():
     lines = [*calm(), ("c01", "o1", START + dt.timedelta(days=300), 8)]
     told = found(lines, time={"through": START + dt.timedelta(days=200)})
     assert set(told) == {"straddling-orders"}
-    assert (
-        told["straddling-orders"].effect == "orders have rows on both sides of the window; 1 rows with 8.00 are outside"
-    )
+    assert told["straddling-orders"].effect == "orders have rows on both sides of the window; outside: 1 row with 8.00"
 
 
 def test_names_and_short_history():

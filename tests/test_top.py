@@ -63,6 +63,17 @@ def test_command_says_what_ties(tmp_path, fairladder):
         [2, "c"],
     ]
     assert "3 customers, since 2 tie for the last place" in done.stderr
+    for words, listed, said in (
+        (("--percent", "70%"), ["a", "b", "c"], "3 customers, everyone tied with a last place included"),
+        (
+            ("--count", "2", "--ties", "exclude"),
+            ["a"],
+            "1 customer; those who would tie beyond a last place are left out",
+        ),
+    ):
+        done = fairladder("top", orders, *words)
+        assert pd.read_csv(io.StringIO(done.stdout))["customer"].tolist() == listed
+        assert said in done.stderr
     for words, code, told in (
         (("--by", "spnd"), 2, "There is no measure `spnd` among the customers' columns. Did you mean `spend`?"),
         (

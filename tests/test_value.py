@@ -357,7 +357,7 @@ def test_margin_from_costs_and_what_refunds_take_back():
     made = fl.value_formula(orders, period="month")
     assert made.frame["margin"].iloc[0] == pytest.approx(44.5 / 55)
     for findings in (ahead.notes, made.notes):
-        assert "1 rows have no cost and count as having cost nothing." in findings
+        assert "1 row has no cost, which counts as 0." in findings
     kept = fl.open_orders(rows, scheme=orders.scheme.with_options(value={"margin": 0.25, "horizon": 30}))
     assert (fl.value_forecast(kept).margin.share, fl.value_forecast(kept).horizon) == (0.25, 30)
     assert fl.value_formula(kept, period="month").frame["margin"].iloc[0] == 0.25

@@ -27,6 +27,18 @@ def count(number: float) -> str:
     return f"{int(number):,}" if number == int(number) else money(number)
 
 
+_ONE = {"are": "is", "have": "has", "were": "was"}
+
+
+def counted(number: float, things: str, verb: str = "") -> str:
+    """``1 customer stands``, ``1,200 customers stand``: a number with what it counts, and a verb that agrees with it."""
+    one = count(number) == "1"
+    words = [count(number), things.removesuffix("s") if one else things]
+    if verb:
+        words.append(_ONE.get(verb, f"{verb}s") if one else verb)
+    return " ".join(words)
+
+
 def listed(items: Iterable[Any]) -> str:
     """``2, 3 and 4``."""
     *others, last = (str(item) for item in items)

@@ -13,6 +13,7 @@ from fairladder.book.spend import buyers as buyers_of
 from fairladder.frames import row_of_largest
 from fairladder.numbers import to_minor
 from fairladder.orders.cells import SPACE
+from fairladder.wording import counted
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -79,7 +80,7 @@ def customer_findings(customers: "pd.DataFrame", members: "pd.DataFrame | None",
     if n := int(customers["refunds"].sum()):
         who = customers[customers["refunds"] > 0]
         findings.append(
-            Finding("refunds", "note", n, f"orders below zero, of {len(who):,} customers, lower the spend", _ids(who),
+            Finding("refunds", "note", n, f"orders below zero, of {counted(len(who), 'customers')}, lower the spend", _ids(who),
                     'Set `refunds = "ignore"` under [money] if spend should count purchases only.')
         )  # fmt: skip
     if n := int(customers["zero_orders"].sum()):
@@ -129,7 +130,7 @@ def _twins(customers: "pd.DataFrame", decimals: int) -> list[Finding]:
         twins = named[named["name"].duplicated(keep=False)]
         if len(twins):
             some = tuple(f"{name}: {', '.join(ids)}" for name, ids in _first_groups(twins, "name"))
-            effect = f"names belong to several ids: {len(twins):,} customers with {_held(twins, decimals)}"
+            effect = f"names belong to several ids: {counted(len(twins), 'customers')} with {_held(twins, decimals)}"
             advice = "Customers are told apart by id. If two are one person, join them in the export."
             findings.append(Finding("name-twins", "note", twins["name"].nunique(), effect, some, advice))
     folded = pc.replace_substring_regex(pc.utf8_lower(pa.array(customers["customer"])), f"{SPACE}+", "")
@@ -151,7 +152,7 @@ def _first_groups(customers: "pd.DataFrame", by: str) -> list[tuple[str, list[st
 
 
 def _held(customers: "pd.DataFrame", decimals: int) -> str:
-    return f"{int(customers['orders'].sum()):,} orders and {_spend(customers, decimals)} of spend"
+    return f"{counted(int(customers['orders'].sum()), 'orders')} and {_spend(customers, decimals)} of spend"
 
 
 def tie_finding(parted: int, effect: str) -> Finding | None:

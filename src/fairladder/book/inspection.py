@@ -18,6 +18,7 @@ from fairladder.orders.source import FILE
 from fairladder.orders.states import RowState
 from fairladder.orders.status_words import says_void
 from fairladder.sqltree import column, day_literal, named, select, sql
+from fairladder.wording import counted
 
 _SHOWN = 5
 
@@ -232,7 +233,8 @@ def _shared_order(seen: Inspected) -> Finding | None:
         return None
     return Finding(
         "shared-order", "warning", int(counts["n"]),
-        f"order ids stand with more than one customer and count as {int(counts['orders']):,} orders ({_money(seen, counts['money'])})",
+        f"order ids stand with more than one customer and count as {counted(int(counts['orders']), 'orders')} "
+        f"({_money(seen, counts['money'])})",
         _example_orders(seen, select([sql("order_id")], shared, "shared")),
         "Look whether ids start anew each year or in each shop, or whether a customer's id is written in two ways.",
     )  # fmt: skip
@@ -254,7 +256,8 @@ def _straddling(seen: Inspected) -> Finding | None:
         return None
     return Finding(
         "straddling-orders", "warning", int(counts["n"]),
-        f"orders have rows on both sides of the window; {int(counts['rows']):,} rows with {_money(seen, counts['money'])} are outside",
+        f"orders have rows on both sides of the window; outside: {counted(int(counts['rows']), 'rows')} with "
+        f"{_money(seen, counts['money'])}",
         _example_orders(seen, select([sql("customer"), sql("order_id")], cut, "cut")),
         "Choose days that do not cut orders, or give every row of an order the same day.",
     )  # fmt: skip

@@ -256,11 +256,12 @@ class HoldoutPlan:
         if self.held_out is None:
             least = "no effect at all" if np.isnan(self.smallest) else f"{100 * self.smallest:.1f} points or more"
             return (
-                f"{wording.count(self.customers)} customers are too few to show {wanted}: even with half of them held out they show "
+                f"{wording.counted(self.customers, 'customers', 'are')} too few to show {wanted}: even with half held out they show "
                 f"{least}."
             )
         return (
-            f"To show {wanted} with 80 % chance, hold out {wording.count(self.held_out)} of {wording.count(self.customers)} customers: "
+            f"To show {wanted} with 80 % chance, hold out {wording.count(self.held_out)} of "
+            f"{wording.counted(self.customers, 'customers')}: "
             f"--holdout {self.percent:g}."
         )
 

@@ -87,7 +87,7 @@ def _made(name: str) -> Any:
     work = show_help if name == "help" else getattr(import_module(f"fairladder.cli.{name}"), name)
     alone = typer.Typer(add_completion=False, context_settings=_SETTINGS)
     function = work if one.plain else command(work, needs_orders=one.needs_orders, part=one.part)
-    alone.command(name, short_help=one.said, epilog=None if one.plain else epilog(name))(function)
+    alone.command(name, short_help=one.said, epilog=epilog(name, shares=not one.plain))(function)
     return typer.main.get_command(alone)
 
 

@@ -309,7 +309,7 @@ def views(made: "CampaignList") -> "list[RenderableType]":
         for s in rows_of(made.funnel)
     ]
     held = len(frame) - len(contacts)
-    text = f"{wording.count(len(contacts))} customers" + (
+    text = f"{wording.counted(len(contacts), 'customers')}" + (
         f", and {wording.count(held)} held out to compare with" if held else ""
     )
     funnel = table(f"Who gets {made.campaign.name}? {text}", ["step", "customers left", "out"], steps)

@@ -144,7 +144,7 @@ def views(compared: "Comparison") -> "list[RenderableType]":
     when = f" between {wording.day(compared.then)} and {wording.day(compared.now)}" if compared.then else ""
     more = f"; the largest {_MOVES} of {len(moved)} moves" if len(moved) > _MOVES else ""
     title = (
-        f"Who moved{when}? {wording.count(compared.moved)} of {wording.count(compared.moved + stayed)} customers, "
+        f"Who moved{when}? {wording.count(compared.moved)} of {wording.counted(compared.moved + stayed, 'customers')}, "
         f"{wording.count(compared.new)} are new, {wording.count(compared.returned)} returned{more}"
     )
     pieces = [table(title, ["from", "to", "customers", "spend then", "spend now"], rows, left=2)]

@@ -40,7 +40,5 @@ def view(frame: "pd.DataFrame") -> "RenderableType":
     names = ["customer", *(["name"] if "name" in frame else []), "orders", "last_order", "recency_days", "spend"]
     names += ["average_order_value", "spend_share", "spend_share_running"]
     held = wording.percent(most["spend_share"].sum())
-    title = (
-        f"Who spent the most? {wording.count(bought)} customers bought; the first {len(most)} bring {held} of all spend"
-    )
+    title = f"Who spent the most? {wording.counted(bought, 'customers')} bought; the first {len(most)} bring {held} of all spend"
     return table(title, list(map(registry.title, names)), cells_of(most, names), left=names.index("orders"))

@@ -213,7 +213,10 @@ def _write(request: Request, result: "Result", safe: bool) -> None:
     if request.out not in (None, "-"):
         result.to_file(str(request.out), part=request.part, spreadsheet_safe=safe)
         chosen = result.chosen(request.part)
-        screen.note(request, f"Wrote {request.out}: {len(result.parts[chosen]):,} rows ({chosen.replace('_', ' ')}).")
+        screen.note(
+            request,
+            f"Wrote {request.out}: {wording.counted(len(result.parts[chosen]), 'rows')} ({chosen.replace('_', ' ')}).",
+        )
     elif not screen.for_people(request):
         sys.stdout.write(result.as_csv(request.part, spreadsheet_safe=safe))
         sys.stdout.flush()

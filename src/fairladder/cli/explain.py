@@ -121,5 +121,5 @@ def _orders(e: "Explanation") -> "RenderableType":
         for o in rows_of(shown)
     ]  # fmt: skip
     more = f"; the latest {_MOST_ORDERS}" if len(e.frame) > _MOST_ORDERS else ""
-    title = f"What did they order? {wording.count(len(e.frame))} orders{more}"
+    title = f"What did they order? {wording.counted(len(e.frame), 'orders')}{more}"
     return table(title, ["order", "day", "amount", "nth", "days since the last", "share of their spend"], rows, left=2)

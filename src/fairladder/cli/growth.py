@@ -140,7 +140,7 @@ def _flat(spells: "pd.DataFrame", by: str | None, period: str) -> "Text":
         group = f"{s[0]}: " if by else ""
         lines.append(
             Text(
-                f"• {group}no new customer from {s.first} to {s.last}, {s.periods} {period}s, at {wording.count(s.running)} customers"
+                f"• {group}no new customer from {s.first} to {s.last}, {s.periods} {period}s, at {wording.counted(s.running, 'customers')}"
             )
         )
     return Text("\n").join(lines)

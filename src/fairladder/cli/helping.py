@@ -15,19 +15,22 @@ GROUPS = {
     "carried": (CARRIED, "--at-first --at-latest"),
     "writing": (WRITING, "--date-format --decimal-mark --sheet --table"),
 }
-#: Two examples of each command, which run in the folder that ``fairladder demo`` lays out.
+#: Examples of each command, which run one after the other in the folder that ``fairladder demo`` lays out.
 EXAMPLES = {
+    "start": ("start orders.csv --out -", "start orders.csv --customer-column member_no --out first.toml"),
     "check": (
         "check orders.csv --scheme scheme.toml",
         "check orders.csv --scheme scheme.toml --part set-aside --out aside.csv",
+        "check orders.csv --scheme scheme.toml --quiet --facts facts.json --log nightly.log",
     ),
     "customers": (
-        "customers orders.csv --scheme scheme.toml --out customers.csv",
+        'customers orders.csv --scheme scheme.toml --out-separator ";" --out-decimal-mark , --out-days day-first --out customers.csv',
         'customers orders.csv --scheme scheme.toml --when "orders = 1" --sort spend --columns customer,spend',
     ),
     "top": (
         "top orders.csv --scheme scheme.toml --by orders --count 10",
         "top orders.csv --scheme scheme.toml --percent 5 --within district",
+        "top orders.csv --scheme scheme.toml --by first_order --percent 10 --ties exclude --at-first channel --within first_channel",
     ),
     "score": (
         "score orders.csv --scheme scheme.toml --out scored.xlsx",
@@ -39,6 +42,7 @@ EXAMPLES = {
     ),
     "growth": (
         "growth orders.csv --scheme scheme.toml --by district",
+        "growth orders.csv --scheme scheme.toml --period year --year-starts 04",
         "growth orders.csv --scheme scheme.toml --period quarter --figure growth.png",
     ),
     "retention": (
@@ -47,6 +51,7 @@ EXAMPLES = {
     ),
     "breakdown": (
         "breakdown orders.csv --scheme scheme.toml --rows channel --columns category",
+        'breakdown orders.csv --scheme scheme.toml --rows "quarter(placed)" --columns channel --measure "sum(quantity)" --layout crosstab',
         'breakdown orders.csv --scheme scheme.toml --rows "weekday(placed)" --columns channel --measure orders --shares row',
     ),
     "value": (
@@ -56,6 +61,7 @@ EXAMPLES = {
     "campaign": (
         "campaign orders.csv --scheme scheme.toml --when \"stance = 'win-back'\" --limit 50 --holdout 20 --out list.csv",
         "campaign orders.csv --scheme scheme.toml --results orders.csv --measure-from 2026-06-01 --list list.csv",
+        "campaign orders.csv --scheme scheme.toml --plan-effect 0.03 --base-rate 0.1",
     ),
     "compare": (
         "compare orders.csv --scheme scheme.toml --then 2025-12-31",
@@ -157,8 +163,8 @@ def _said(kind: str, of: dict[str, str]) -> str:
     return f"{kind}: {'; '.join(f'{name} ({text})' for name, text in of.items())}."
 
 
-def epilog(command: str) -> str:
-    """What stands below a command's own options: one line for each group of shared ones, and examples."""
+def epilog(command: str, *, shares: bool = True) -> str:
+    """What stands below a command's own options: its tables and figures, the groups of options that it ``shares``, and examples."""
     groups = [f"{name}: {some} …" for name, (_, some) in GROUPS.items()]
     shared = ["Shared by all commands; `fairladder help GROUP` shows them all:", *groups]
     examples = [
@@ -167,7 +173,7 @@ def epilog(command: str) -> str:
     ]
     said = [_said("Tables, by --part", PARTS[command])] if command in PARTS else []
     said += [_said("Figures, by --figure-of", FIGURES[command])] if command in FIGURES else []
-    return "\n\n".join([*said, *shared, *(examples if command in EXAMPLES else [])])
+    return "\n\n".join([*said, *(shared if shares else []), *(examples if command in EXAMPLES else [])])
 
 
 Topic = Annotated[

@@ -41,7 +41,9 @@ def _orders(ledger: "pd.DataFrame") -> "RenderableType":
     repeat = int((bought["kind"] == "repeat").sum())
     refunds = int((ledger["amount"] < 0).sum())
     share = wording.percent(repeat / len(bought)) if len(bought) else "none"
-    counted = f"{wording.count(len(bought))} purchases, {share} of them repeat, {wording.count(refunds)} refunds"
+    counted = (
+        f"{wording.counted(len(bought), 'purchases')}, {share} of them repeat, {wording.counted(refunds, 'refunds')}"
+    )
     title = f"What was ordered? {counted}; the latest"
     rows = [
         [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on), wording.money(o.amount, 2), wording.count(o.lines),
@@ -66,7 +68,7 @@ def _lines(table: "pd.DataFrame") -> "RenderableType":
         for row in table.iloc[::-1].head(SHOWN).to_dict("records")
     ]  # fmt: skip
     whole = wording.money(table["line_amount"].sum(), 2)
-    title = f"What are the orders made of? {wording.count(len(table))} lines, {whole} in all; the latest"
+    title = f"What are the orders made of? {wording.counted(len(table), 'lines')}, {whole} in all; the latest"
     return screen.table(
         title, ["customer", "order", "day", *own, "line", "of the order", "of the customer"], rows, left=3 + len(own)
     )

@@ -166,7 +166,7 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
         f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
     )
     title = f"How many orders do they get to? {once_told}"
-    lines = [f"{wording.count(near)} customers stand one order before {goal}; --part one-before lists them."]
+    lines = [f"{wording.counted(near, 'customers', 'stand')} one order before {goal}; --part one-before lists them."]
     if (drop := largest_drop(counts)) is not None:
         at, reached, on = int(drop["n"]), wording.count(drop["at_least_n"]), wording.percent(drop["went_on"])
         lines.insert(
@@ -189,5 +189,5 @@ def _channels(channels: "pd.DataFrame") -> "RenderableType":
         ]
         for c in rows_of(channels)
     ]
-    title = f"Who buys through one channel only? {wording.count(channels['customers'].sum())} customers"
+    title = f"Who buys through one channel only? {wording.counted(channels['customers'].sum(), 'customers')}"
     return table(title, ["channel", "customers only here", "of its customers", "orders", "orders each"], rows)

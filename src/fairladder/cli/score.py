@@ -183,7 +183,7 @@ def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "Rendera
     from fairladder.cli.screen import table
 
     rows = [[s.change, wording.count(s.customers), wording.percent(s.share)] for s in rows_of(stability)]
-    title = f"Would other choices place them elsewhere? {wording.count(len(unsettled))} customers stand within a hair of a cut"
+    title = f"Would other choices place them elsewhere? {wording.counted(len(unsettled), 'customers', 'stand')} within a hair of a cut"
     return table(title, ["if it were", "in another segment", "of all"], rows)
 
 
@@ -198,7 +198,7 @@ def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
     way = f" within each {tier.within}" if tier.within else ""
     best, n = own.iloc[0], int(own["customers"].sum())
     share = wording.percent(best["spend_share"])
-    these = f"{wording.count(best['customers'])} of {wording.count(n)} customers, with {share} of spend"
+    these = f"{wording.count(best['customers'])} of {wording.counted(n, 'customers')}, with {share} of spend"
     title = f"Tier {name} by {tier.of}{way}: {best['label']} are {these}"
     return table(title, ["tier", "customers", "of all", "spend", "of all spend"], rows)
 
@@ -243,7 +243,7 @@ def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":
     ]  # fmt: skip
     rows.append([Text(cell, style="bold") for cell in bold])
     unit = f" {orders.scheme.money.currency}" if orders.scheme.money.currency else ""
-    title = f"Who are the customers, and what to do about them? {wording.count(n)} customers, {total}{unit} spent"
+    title = f"Who are the customers, and what to do about them? {wording.counted(n, 'customers')}, {total}{unit} spent"
     return table(title, columns, rows, left=2)
 
 
@@ -273,7 +273,9 @@ def _answers(summary: "pd.DataFrame") -> "Text":
             text = "nobody."
         else:
             n, share, spend = these["customers"].sum(), these["customer_share"].sum(), these["spend_share"].sum()
-            text = f"{wording.count(n)} customers ({wording.percent(share)}) with {wording.percent(spend)} of spend: "
+            text = (
+                f"{wording.counted(n, 'customers')} ({wording.percent(share)}) with {wording.percent(spend)} of spend: "
+            )
             text += ", ".join(these["segment"]) + "."
         lines.append(stance_text(stance, (f"{words}: ", "bold"), (text, "")))
     return Text("\n").join(lines)

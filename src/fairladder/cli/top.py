@@ -56,6 +56,7 @@ def top(
     """Who are the best or worst, by any measure? Everyone tied with the last place is in."""
     from fairladder.cli import door, screen
 
+    share = as_percent("--percent", percent)
     orders = door.opened(request, PARTS)
     with screen.busy(request, "Ranking the customers"):
         from fairladder.scores.selection import select
@@ -66,17 +67,17 @@ def top(
             select(customers_to_score(orders, by, when or ""), when=when),
             by,
             count=count,
-            percent=as_percent("--percent", percent),
+            percent=share,
             worst=worst,
             within=within,
             everybody=everybody,
             ties=ties,
         )
-    places = None if percent is not None else count or 10
-    text = _tied(frame, places, within)
+    places = None if share is not None else count or 10
+    text = _tied(frame, places, within, ties)
     if not screen.for_people(request):
         screen.note(request, text)
-    asked = f"{percent:g} %" if percent is not None else str(places)
+    asked = f"{share:g} %" if share is not None else str(places)
     title = (
         f"Who are the {'worst' if worst else 'best'} {asked} by {by}{f' in each {within}' if within else ''}? {text}"
     )
@@ -84,16 +85,18 @@ def top(
     door.give(request, orders, {"customers": listed}, [view(frame, by, within, title)])
 
 
-def _tied(frame: "pd.DataFrame", places: int | None, within: str | None) -> str:
-    """What to say of the number listed: more than asked for where people tie with the last place."""
+def _tied(frame: "pd.DataFrame", places: int | None, within: str | None, ties: str) -> str:
+    """What to say of the number listed: more than asked for where people tie with the last place, or fewer."""
     n = len(frame)
+    if ties == "exclude" and n != places:
+        return f"{wording.counted(n, 'customers')}; those who would tie beyond a last place are left out"
     if n == places and not within:
-        return f"{wording.count(n)} customers, nobody else ties with the last of them"
+        return f"{wording.counted(n, 'customers')}, nobody else ties with the last of them"
     if places is None or within:
-        return f"{wording.count(n)} customers, everyone tied with a last place included"
+        return f"{wording.counted(n, 'customers')}, everyone tied with a last place included"
     if n < places:
         return f"There are only {wording.count(n)}"
-    return f"{wording.count(n)} customers, since {wording.count((frame['rank'] == frame['rank'].max()).sum())} tie for the last place"
+    return f"{wording.counted(n, 'customers')}, since {wording.count((frame['rank'] == frame['rank'].max()).sum())} tie for the last place"
 
 
 def view(frame: "pd.DataFrame", by: str, within: str | None, title: str) -> "RenderableType":

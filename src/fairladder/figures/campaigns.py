@@ -28,7 +28,7 @@ def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = N
     last = int(table["customers"].iloc[-1])
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{listed.campaign.name}: {wording.count(last)} of {wording.count(table['customers'].iloc[0])} customers are contacted",
+            f"{listed.campaign.name}: {wording.count(last)} of {wording.counted(table['customers'].iloc[0], 'customers', 'are')} contacted",
             "Customers left after each step, and how many it takes out",
             facts,
         )
@@ -100,7 +100,7 @@ def segment_flows(compared: Comparison, scheme: Scheme, *, facts: Mapping[str, A
     order = [*(s.name for s in scheme.segments), NEW, GONE]
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{wording.count(compared.moved)} customers changed segment, {wording.count(compared.new)} are new",
+            f"{wording.counted(compared.moved, 'customers')} changed segment, {wording.count(compared.new)} are new",
             f"Customers by segment on {wording.day(compared.then)} (left) and {wording.day(compared.now)} (right); "
             "bands have the colour they came from",
             facts,
@@ -183,7 +183,7 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> F
     most = str((wide.iloc[-1] - wide.iloc[0]).idxmax())
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{most} grew the most, from {wording.count(wide[most].iloc[0])} to {wording.count(wide[most].iloc[-1])} customers",
+            f"{most} grew the most, from {wording.count(wide[most].iloc[0])} to {wording.counted(wide[most].iloc[-1], 'customers')}",
             f"Customers by segment on {len(walked.days)} days, scored on the ladders of {wording.day(walked.days[0])}",
             facts,
         )

@@ -28,7 +28,7 @@ def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None) 
     off = row["total_error"]
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"After the split {wording.count(row['actual_orders'])} orders came, {wording.count(row['orders'])} were expected"
+            f"After the split {wording.counted(row['actual_orders'], 'orders')} came, {wording.count(row['orders'])} were expected"
             + ("" if wording.missing(off) else f" ({100 * off:+.0f} %)"),
             f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; the {best} model knows no season",
             facts,
@@ -85,7 +85,8 @@ def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = Non
                     f"{y:.1f}", (x + (i - 1) * 0.27, y), ha="center", va="bottom", fontsize=9, color=palette.FAINT
                 )
         labels = [
-            f"{p}\n{wording.count(n)} customers" for p, n in zip(table["past_orders"], table["customers"], strict=True)
+            f"{p}\n{wording.counted(n, 'customers')}"
+            for p, n in zip(table["past_orders"], table["customers"], strict=True)
         ]
         axes.set_xticks(at, labels)
         axes.legend(frameon=False, loc="upper left")
@@ -102,7 +103,7 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
     with mpl.rc_context(STYLE):
         figure, (left, right) = pages(
             f"A tenth of the customers hold {100 * tenth:.0f} % of the value expected in the next {ahead.horizon} days",
-            f"{wording.count(len(value))} customers, {wording.money(total)} in all by the {ahead.method} method",
+            f"{wording.counted(len(value), 'customers')}, {wording.money(total)} in all by the {ahead.method} method",
             facts, [(0.07, 0.18, 0.42, 0.62), (0.57, 0.18, 0.38, 0.62)],
         )  # fmt: skip
         edges = _edges(value)

@@ -98,9 +98,9 @@ def _title(table: pd.DataFrame, spells: pd.DataFrame, by: str | None, period: st
         else int(table["new_customers_running"].iloc[-1])
     )
     return (
-        f"{wording.count(total)} customers so far, and no {period} without a new one"
+        f"{wording.counted(total, 'customers')} so far, and no {period} without a new one"
         if spells.empty
-        else f"{wording.count(total)} customers so far"
+        else f"{wording.counted(total, 'customers')} so far"
     )
 
 

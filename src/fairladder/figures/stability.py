@@ -25,7 +25,7 @@ def stability(frame: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) ->
         axes.barh(place, 100 * shown["share"], height=0.55, color=palette.STANCE_COLOURS["keep"])
         reach = max(100 * float(shown["share"].max()), 1.0)
         for y, row in zip(place, rows_of(shown), strict=True):
-            text = f"{wording.percent(row.share)}, {wording.count(row.customers)} customers"
+            text = f"{wording.percent(row.share)}, {wording.counted(row.customers, 'customers')}"
             axes.text(100 * row.share + reach * 0.012, float(y), text, va="center")
         axes.set_yticks(place, list(shown["change"]), fontsize=11.5)
         axes.set_xlim(0, reach * 1.25)

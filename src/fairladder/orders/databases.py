@@ -3,6 +3,7 @@
 from fairladder.engine.database import Database
 from fairladder.orders.source import Source, kinds_of, own_names
 from fairladder.scheme import OrdersPart
+from fairladder.wording import counted
 
 
 def open_database(url: str, settings: OrdersPart) -> Source:
@@ -19,7 +20,7 @@ def open_database(url: str, settings: OrdersPart) -> Source:
         table = database.brought(relation)
         relation, notes = (
             database.reader.offer(table),
-            (f"{len(table):,} rows were brought here from {database.label}.",),
+            (f"{counted(len(table), 'rows', 'were')} brought here from {database.label}.",),
         )
         kinds = kinds_of(database.reader.columns(relation), label)
         return Source(label, own_names(relation, kinds), kinds, database.reader, text=False, notes=notes)

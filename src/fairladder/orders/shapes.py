@@ -10,6 +10,7 @@ from fairladder.orders import cells
 from fairladder.orders.source import FILE, CellKind, Source
 from fairladder.scheme import less_credit
 from fairladder.sqltree import all_of, case, cell_column, cell_name, named, select, sql
+from fairladder.wording import counted
 
 
 @dataclass(frozen=True)
@@ -126,7 +127,7 @@ def _unmatched(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     totals = orders.engine.table(select(counts, joined, "joined")).to_pylist()[0]
     if not totals["l"] and not totals["o"]:
         return "every row finds its other side"
-    return f"{totals['l']:,} lines without an order and {totals['o']:,} orders without a line are set aside"
+    return f"{counted(totals['l'], 'lines')} without an order and {counted(totals['o'], 'orders')} without a line are set aside"
 
 
 @dataclass(frozen=True)

@@ -15,6 +15,7 @@ from fairladder.orders.calendars import is_month, plain
 from fairladder.orders.headers import two_rows
 from fairladder.orders.sheet_xml import error_cells, reach
 from fairladder.orders.words import names_role, words_of
+from fairladder.wording import counted
 
 #: A workbook that unpacks to more than this, or to 400 times its size, was not made by a person.
 MOST_UNPACKED = 4 << 30
@@ -183,7 +184,7 @@ def _filled_down(
             row[first] = rows[top][first]
         filled[name] += bottom - top
     shown = ", ".join(f"`{name}`" for name in filled)
-    lines = [f"Merged cells are filled down, in {filled.total():,} cells of {shown}."] if filled else []
+    lines = [f"Merged cells are filled down, in {counted(filled.total(), 'cells')} of {shown}."] if filled else []
     kept = ", ".join(f"`{name}`" for name in left)
     return [*lines, *([f"Merged cells of {kept} count once, in their first row."] if left else [])]
 
@@ -228,8 +229,8 @@ def _with_errors(rows: list[list[Any]], errors: dict[tuple[int, int], str], labe
     if errors:
         (row, column), error = min(errors.items())
         lines.append(
-            f"{len(errors):,} cells of {Path(label).name} hold errors of formulas, `{error}` in row {row}, column {column} for "
-            "instance. They are read as that text."
+            f"Formulas gave errors in {counted(len(errors), 'cells')} of {Path(label).name}, `{error}` in row {row}, column {column} "
+            "for instance. They are read as that text."
         )
     if any(isinstance(cell, str) and len(cell) == LONGEST_CELL for row in rows for cell in row):
         lines.append(

@@ -16,6 +16,7 @@ from fairladder.orders.numbers_in_text import WORDS
 from fairladder.orders.source import Source
 from fairladder.scheme import DATE_ORDERS, EPOCHS, SPREADSHEET_DAYS
 from fairladder.sqltree import all_of, any_of, case, cell_column, column, named, select, sql
+from fairladder.wording import counted
 
 Mark = Literal[".", ","]
 _TIME = r"(?:[ T,]+\d{1,2}[:.]\d{2}(?:[:.]\d{2}(?:[.,]\d+)?)?(?: ?[AaPp]\.?[Mm]\.?)?)?"
@@ -35,6 +36,7 @@ _NAMED = (
     "%d %b %Y %H:%M",
     "%d %b %Y %H:%M:%S",
 )
+
 #: What is read as a number whether or not it is settled that the mark is a point.
 _READ_ANYWAY = r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$"
 _PLAIN = r"^-?\d+(\.\d+)?$"
@@ -368,7 +370,7 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
     shown = {",": counts["comma"], ".": counts["point"]}[mark]
     against = {",": counts["point"], ".": counts["comma"]}[mark]
     but = f", {against:,} show the other" if against else ""
-    return mark, f"{shown:,} amounts show a decimal {'comma' if mark == ',' else 'point'}{but}"
+    return mark, f"{counted(shown, 'amounts', 'show')} a decimal {'comma' if mark == ',' else 'point'}{but}"
 
 
 def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:

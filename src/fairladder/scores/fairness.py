@@ -10,7 +10,7 @@ from fairladder.frames import rows_of
 from fairladder.ladder import GroupedLadder, Ladder, ties_at_cuts
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values
-from fairladder.wording import listed
+from fairladder.wording import counted, listed
 
 
 def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
@@ -61,7 +61,7 @@ def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> l
             if ladder.small:
                 named = ", ".join(str(g) for g in ladder.small[:5])
                 notes.append(
-                    f"{name}: {len(ladder.small):,} groups have fewer than {2 * ladder.rungs} members ({named})."
+                    f"{name}: {counted(len(ladder.small), 'groups', 'have')} fewer than {2 * ladder.rungs} members ({named})."
                 )
             bought = buyers(customers)
             if unseen := ladder.unseen(group_labels(bought, ladder.within)):

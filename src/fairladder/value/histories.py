@@ -16,6 +16,7 @@ from fairladder.orders.states import RowState
 from fairladder.sqltree import column, day_literal, named, select, sql
 from fairladder.value.buying import Buying
 from fairladder.value.likelihood import Array
+from fairladder.wording import counted
 
 
 @dataclass(frozen=True)
@@ -118,7 +119,7 @@ class Costs:
     @property
     def notes(self) -> tuple[str, ...]:
         """What a reader has to know."""
-        return (f"{self.missing:,} rows have no cost and count as having cost nothing.",) if self.missing else ()
+        return (f"{counted(self.missing, 'rows', 'have')} no cost, which counts as 0.",) if self.missing else ()
 
 
 def costs(orders: Read) -> Costs | None:

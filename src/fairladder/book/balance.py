@@ -3,6 +3,7 @@
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import Any
 
 from fairladder.orders.states import SET_ASIDE, RowState
@@ -113,6 +114,11 @@ def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int) -> Balance:
         if "currency" in group:
             by_currency.setdefault(group["currency"] or "(blank)", Counter())[state] += amount
     return Balance(rows, amounts, decimals, {k: by_currency[k] for k in sorted(by_currency)})
+
+
+def major_read(minor: int, decimals: int) -> str:
+    """The same as people read it, thousands marked: 123456 → ``1,234.56``."""
+    return f"{Decimal(major(minor, decimals)):,}"
 
 
 def major(minor: int, decimals: int) -> str:

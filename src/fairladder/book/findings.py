@@ -8,7 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from fairladder.book.accounts import odd_accounts
-from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
+from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major_read
 from fairladder.book.spend import buyers as buyers_of
 from fairladder.frames import row_of_largest
 from fairladder.numbers import to_minor
@@ -162,7 +162,7 @@ def tie_finding(parted: int, effect: str) -> Finding | None:
 
 
 def _spend(customers: "pd.DataFrame", decimals: int) -> str:
-    return major(int(to_minor(customers["spend"], decimals).sum()), decimals)
+    return major_read(int(to_minor(customers["spend"], decimals).sum()), decimals)
 
 
 def _ids(customers: "pd.DataFrame") -> tuple[str, ...]:

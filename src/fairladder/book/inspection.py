@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlglot import exp
 
-from fairladder.book.balance import major
+from fairladder.book.balance import major_read
 from fairladder.book.findings import Finding
 from fairladder.book.lines import KeptLines
 from fairladder.book.signs import Signs, repeated_level, repeated_total
@@ -303,7 +303,7 @@ def _serial_days(seen: Inspected) -> Finding | None:
 
 
 def _money(seen: Inspected, minor: Any) -> str:
-    return major(int(minor or 0), seen.rows.scheme.money.decimals)
+    return major_read(int(minor or 0), seen.rows.scheme.money.decimals)
 
 
 _Check = Callable[[Inspected], Finding | None]

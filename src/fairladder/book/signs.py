@@ -6,7 +6,7 @@ from dataclasses import dataclass, fields, replace
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from fairladder.book.balance import major
+from fairladder.book.balance import major_read
 from fairladder.book.findings import Finding, Level
 from fairladder.orders.states import RowState
 
@@ -67,7 +67,7 @@ def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) 
     return Finding(
         "repeated-total", level, signs.repeated_orders,
         f"of {signs.several_rows:,} orders with several rows repeat one amount on each: the total was probably joined onto every "
-        f"line, and spend is {major(signs.repeated_money, decimals)} too high",
+        f"line, and spend is {major_read(signs.repeated_money, decimals)} too high",
         examples,
         'If so, say `amount_is = "order"` under [orders] (--amount-is order); it is then taken once. If each row is right, '
         "say so with --allow repeated-total.",
@@ -81,7 +81,7 @@ def pass_findings(signs: Signs, decimals: int, status: str | None, discount: str
         findings.append(
             Finding("cancelled-orders", "warning", signs.void_rows,
                     f"rows count although `{status}` says cancelled, returned, unpaid or the like; they bring "
-                    f"{major(signs.void_money, decimals)} of spend", (),
+                    f"{major_read(signs.void_money, decimals)} of spend", (),
                     f'If they should not count, leave them out: --where "{status} NOT IN (…)", with states that `check` lists.')
         )  # fmt: skip
     if signs.over_one:

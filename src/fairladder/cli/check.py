@@ -25,7 +25,7 @@ def check(request: Request) -> None:
     orders = door.opened(request, PARTS, keep="rows")
     with screen.busy(request, "Checking the orders"):
         checked = orders.check()
-    door.give(request, orders, checked.tables(), views(orders, checked), whole=checked.as_json())
+    door.give(request, orders, checked.tables(), views(orders, checked), whole=checked.as_json(), seen=orders.notes)
     if checked.errors:
         raise typer.Exit(1)
 
@@ -105,5 +105,5 @@ def _set_aside(orders: "Orders", checked: "Check") -> "RenderableType":
     rarest = checked.set_aside.groupby("reason").cumcount().sort_values(kind="stable").index[:_ROWS_SHOWN]
     shown = checked.set_aside.loc[sorted(rarest), names]
     rows = [[wording.NOTHING if wording.missing(v) else str(v) for v in row] for row in shown.to_numpy()]
-    title = f"Which rows are set aside? {len(checked.set_aside):,}, some of each kind here, all with --part set_aside"
+    title = f"Which rows are set aside? {len(checked.set_aside):,}, some of each kind here, all with --part set-aside"
     return table(title, names, rows, left=len(names))

@@ -134,3 +134,28 @@ def test_a_header_alone_is_enough_to_begin_with(tmp_path, fairladder):
     orders.write_text(orders.read_text() + "1;K1;2026-01-05;5,50;1,00\n")
     done = fairladder("customers", orders, "--scheme", scheme, "--columns", "customer,spend")
     assert (done.returncode, done.stdout) == (0, "customer,spend\nK1,5.50\n")
+
+
+def test_what_is_not_added_and_who_is_no_person_stand_in_the_scheme(tmp_path, fairladder):
+    rows = "".join(
+        f"{who};2026-0{i}-01;5;1;1\n" for i in range(1, 4) for who in ("a", "b", "test", "staff 1", "O'guest")
+    )
+    (tmp_path / "o.csv").write_text("Client;Date;Total;Shipping;Tax\n" + rows)
+    done = fairladder("start", "o.csv", cwd=tmp_path)
+    text = (tmp_path / "scheme.toml").read_text()
+    assert "\n# Neither added to nor taken off `Total`: `Shipping`, `Tax`\n" in text
+    told = " ".join(done.stdout.split())
+    assert "by id or name 2 customers look like no person: 'staff 1', 'test'." in told
+    line = "where = \"Client NOT IN ('staff 1', 'test')\""
+    assert f"with `{line}` under [orders]" in told
+    (tmp_path / "scheme.toml").write_text(text.replace("[orders]\n", f"[orders]\n{line}\n", 1))
+    kept = fairladder("customers", "o.csv", "--scheme", "scheme.toml", "--columns", "customer", cwd=tmp_path)
+    assert kept.stdout.split() == ["customer", "O'guest", "a", "b"]
+
+
+def test_what_would_read_most_rows_is_named(tmp_path, fairladder):
+    for rows, option in (("a,nix,1\nb,2026-01-01,2\n", "--date-format"), ("a,2026-01-01,x\nb,2026-01-01,2\n", "--decimal-mark"),
+                         (",2026-01-01,1\nb,2026-01-01,2\n", "--customer-column"), ("a,2026-01-01,\nb,2026-01-01,2\n", "--amount-column")):  # fmt: skip
+        (tmp_path / "o.csv").write_text("customer,placed,amount\n" + rows)
+        refused = fairladder("customers", tmp_path / "o.csv")
+        assert (refused.returncode, option in refused.stderr) == (1, True), refused.stderr

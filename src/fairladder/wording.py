@@ -71,7 +71,7 @@ def percent(share: Any) -> str:
     if missing(share):
         return NOTHING
     if 0 < abs(share) < 0.0005:
-        return "under 0.1 %" if share > 0 else "over −0.1 %"
+        return "under 0.1 %" if share > 0 else "−0.0 %"
     return f"{100 * share:.1f} %".replace("-", "−")
 
 

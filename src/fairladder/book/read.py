@@ -42,6 +42,16 @@ from fairladder.scheme import Scheme
 if TYPE_CHECKING:
     import pandas as pd
 
+#: Reason of most rows set aside → what would read them.
+_WHAT_HELPS = {
+    "no-customer": "Name the column of customer ids with --customer-column. ",
+    "no-order": "Name the column of order ids with --order-column. ",
+    "no-date": "Name the column of days with --placed-column. ",
+    "bad-date": "Say how the dates are written with --date-format, or name another column with --placed-column. ",
+    "no-amount": "Name the column of amounts with --amount-column. ",
+    "bad-amount": "Say which the decimal mark is with --decimal-mark, or name another column with --amount-column. ",
+    "other-currency": "Choose the currency with `currency` under [money]. ",
+}
 #: So many other days of reckoning are kept with what was read for them.
 MOST_DAYS_KEPT = 4
 #: A column of more states than this is none of states.
@@ -207,10 +217,11 @@ class Read:
                 if self.account.signs.over_one
                 else ""
             )
+            most = max(balance.reasons, key=lambda reason: balance.reasons[reason], default="")
             raise DataError(
                 f"{balance.set_aside:,} of {balance.rows_read:,} rows are set aside ({reasons}): more than "
-                f"{MOST_SET_ASIDE_PERCENT} %, so the columns are probably mapped wrongly. Look at `fairladder check`, "
-                "correct [orders] in the scheme, or pass --allow-set-aside." + percent
+                f"{MOST_SET_ASIDE_PERCENT} %, so the columns are probably mapped wrongly. {_WHAT_HELPS.get(most, '')}"
+                "`fairladder check` shows the rows; to go on all the same, pass --allow-set-aside." + percent
             )
         if len(currencies := self.account.currencies) > 1:
             raise DataError(

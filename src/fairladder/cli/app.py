@@ -94,6 +94,7 @@ def _made(name: str) -> Any:
 _SETTINGS = {"help_option_names": ["-h", "--help"]}
 app = typer.Typer(
     cls=_Commands,
+    epilog="Exit codes: 0 done; 1 the data does not allow it, or a finding is an error; 2 wrong usage; 130 stopped.",
     no_args_is_help=True,
     add_completion=True,
     pretty_exceptions_enable=False,

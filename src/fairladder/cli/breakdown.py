@@ -142,7 +142,7 @@ def _table(one: "Breakdown") -> "RenderableType":
     best = one.frame[(one.frame["column"] == "total") & (one.frame["row"] != "total")]
     what = one.said
     across = f" and {one.columns.title}" if one.columns else ""
-    text = f", the most in {row_of_largest(best, best[one.measure]).row}" if len(best) else ""
+    text = f"; highest: {row_of_largest(best, best[one.measure]).row}" if len(best) else ""
     of = f"; shares of {'each ' if one.shares != 'total' else 'the '}{one.shares}" if one.shares else ""
     title = f"{what[0].upper()}{what[1:]} by {one.rows.title}{across}{text}{of}"
     return table(title, [one.rows.title, *map(str, wide.columns)], rows)

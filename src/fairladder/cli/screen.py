@@ -57,6 +57,7 @@ def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
     """The day of reckoning, the rows read, and what else has to be said."""
     lines = [
         f"{wording.reckoning(orders.as_of, orders.as_of_from)}. {wording.rows_read(facts['balance'])}. Source: {facts['source']}."
+        + (f" Amounts are in {currency}." if (currency := orders.scheme.money.currency) else "")
     ]
     return Text(wording.plain("\n".join([*lines, *facts["notes"]])), style="dim")
 

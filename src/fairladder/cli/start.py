@@ -82,9 +82,9 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
     rows: list[list[str | Text]] = [[role, name, Text(why, style="dim")] for role, name, why in begun.roles]
     title = f"Which column is what? {len(rows)} roles, now in {out}"
     screen.show(screen.table(title, ["role", "column", "why"], rows, left=3))
-    ready = f" The condition stands ready in {out}, behind a `#`." if "# where" in begun.toml else ""
+    ready = f" The condition stands ready in {out}, behind a `#`." if "\n# where = " in begun.toml else ""
     for sentence in begun.findings:
-        screen.show(Text(wording.plain(sentence) + ready))
+        screen.show(Text(wording.plain(sentence) + (ready if "--where" in sentence else "")))
     if begun.trouble:
         raise DataError(
             f"The scheme is written, but one thing has to be filled in before it can be used. {begun.trouble}"

@@ -90,14 +90,16 @@ def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str
                 else "its cells are addresses, and no column holds other ids"
             )
             known["customer"] = Guess(
-                "customer", name, f"{why}; {free[name].distinct:,} different values in {free[name].cells:,} rows"
+                "customer",
+                name,
+                f"{why}; {free[name].distinct:,} different values in {free[name].cells:,} rows looked at",
             )
             ids.pop(name, None)
     if "order" not in known and "order" not in given:
         once = [n for n, days in ids.items() if days < 1.0001 and free[n].distinct * 5 > free[n].cells]
         if len(once) == 1 and "customer" in {*known, *given}:
             look = free[once[0]]
-            told = f"each of its values is of one day, as orders are; {look.distinct:,} different values in {look.cells:,} rows"
+            told = f"each of its values is of one day, as orders are; {look.distinct:,} different values in {look.cells:,} rows looked at"
             known["order"] = Guess("order", once[0], told)
     return known
 
@@ -174,7 +176,7 @@ def _addresses_beforenames_role(guesses: dict[str, Guess], sample: Sample) -> di
     if len(mails) != 1 or not all("name" in words_of(n) or names_role("name", words_of(n)) for n in others):
         return guesses
     look = sample.looks[mails[0]]
-    why = f"its cells are addresses, and people may share a name; {look.distinct:,} different values in {look.cells:,} rows"
+    why = f"its cells are addresses, and people may share a name; {look.distinct:,} different values in {look.cells:,} rows looked at"
     return {**guesses, "customer": Guess("customer", mails[0], why)}
 
 
@@ -299,7 +301,7 @@ def _score(role: str, name: str, look: Look) -> int:
         score += (
             2 * bool({"order", "placed", "sold", "purchase", "invoice", "created"} & set(words)) if score > 0 else 1
         )
-    if role == "amount" and _is_part(words):
+    if role == "amount" and is_part(words):
         return 0
     if role == "amount" and score > 0:
         score += 1 * (look.fractions > 0.3) + 2 * bool({"line", "total", "amount", "betrag"} & set(words))
@@ -321,7 +323,7 @@ _WITH = set(
 )
 
 
-def _is_part(words: list[str]) -> bool:
+def is_part(words: list[str]) -> bool:
     """Whether a name says a part of an amount, as ``Discount amount`` does, and ``Total after discount`` does not."""
     if set(words) & _GIVEN_BACK:
         return True
@@ -337,8 +339,8 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
     by_name = f"its name says {_SAID[role]}" if names_role(role, words_of(name)) else "its cells are such"
     held = {
         "placed": f"{100 * look.dates:.0f} % of its cells are dates",
-        "customer": f"{look.distinct:,} different values in {look.cells:,} rows",
-        "order": f"{look.distinct:,} different values in {look.cells:,} rows",
+        "customer": f"{look.distinct:,} different values in {look.cells:,} rows looked at",
+        "order": f"{look.distinct:,} different values in {look.cells:,} rows looked at",
     }.get(
         role,
         f"{100 * look.numbers:.0f} % of its cells are numbers"

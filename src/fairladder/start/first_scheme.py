@@ -7,8 +7,9 @@ from typing import Any
 
 from sqlglot import exp
 
-from fairladder.orders.guess import Guess, side_by_side
+from fairladder.orders.guess import Guess, is_part, side_by_side
 from fairladder.orders.source import Source
+from fairladder.orders.words import words_of
 from fairladder.scheme import ROLES
 from fairladder.sqltree import cell_column, named, select, sql
 
@@ -46,6 +47,7 @@ def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any],
         *(_where(source, status, states) if status else []),
         *([] if "order" in settled or "order" in given else ["# order = \"…\" # no order id was found: every row counts as one order"]),
         *(hint for key, hint in _HINTS.items() if key not in given),
+        *_unused(source, settled.get("amount"), given),
         "",
         "[money]",
         "decimals = 2",
@@ -82,6 +84,17 @@ def _candidates(role: str, source: Source, guesses: list[Guess], given: Mapping[
     taken = {*given.values(), *(g.column for g in guesses if not g.rivals)}
     names = [rivals.column, *rivals.rivals] if rivals else [name for name in source.columns if name not in taken]
     return ", ".join(_one_line(name) for name in names[:12]) or "none of the columns, which all play other roles"
+
+
+def _unused(source: Source, amount: Guess | None, given: Mapping[str, Any]) -> list[str]:
+    """The columns of taxes, shipping, discounts and the like that the amount is taken to hold, or not to."""
+    name = given.get("amount") or (amount.column if amount else None)
+    parts = [
+        f"`{_one_line(n)}`" for n in source.columns if n != name and n not in given.values() and is_part(words_of(n))
+    ]
+    if name is None or not parts:
+        return []
+    return [f"# Neither added to nor taken off `{_one_line(name)}`: {', '.join(parts[:8])}"]
 
 
 def _side_by_side(role: str, guesses: list[Guess]) -> list[str]:

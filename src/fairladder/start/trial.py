@@ -1,19 +1,22 @@
 """The first scheme for an export, tried on it."""
 
+import json
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from fairladder.book.accounts import odd_accounts
 from fairladder.book.opened import open_unread
 from fairladder.book.read import Read, read
 from fairladder.book.signs import sentences
-from fairladder.errors import DataError, Question, SchemeError
+from fairladder.errors import DataError, Question, SchemeError, shortened
 from fairladder.orders.anywhere import open_anything
 from fairladder.orders.guess import guess_roles
 from fairladder.orders.roles import settle_roles
 from fairladder.scheme import ROLES, scheme_from
 from fairladder.start.first_scheme import first_scheme
+from fairladder.wording import counted
 
 
 @dataclass(frozen=True)
@@ -54,4 +57,20 @@ def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
         toml = first_scheme(source, everything, dict(given), tried.states())
     except DataError as error:
         return Trial(toml, roles, {}, str(error), error.question)
-    return Trial(toml, roles, tried.balance.as_json(), "", None, tuple(sentences(tried.findings)))
+    return Trial(toml, roles, tried.balance.as_json(), "", None, (*sentences(tried.findings), *_odd(tried)))
+
+
+def _odd(tried: Read) -> list[str]:
+    """Accounts for tests, staff and strangers, by their ids, with the condition that leaves them out."""
+    odd = odd_accounts(tried.customers())["customer"].tolist()
+    if not odd:
+        return []
+    column = tried.opened.roles.columns["customer"]
+    name = column if column.isidentifier() else f'"{column}"'
+    listed = ", ".join("'" + shortened(one, 40).replace("'", "''") + "'" for one in odd[:5])
+    more = f" and {len(odd) - 5:,} more" if len(odd) > 5 else ""
+    look = counted(len(odd), "customers", "look")
+    return [
+        f"Warning: by id or name {look} like no person: {listed}{more}. Accounts for tests, staff or strangers can be left out, with"
+        f" `where = {json.dumps(f'{name} NOT IN ({listed})', ensure_ascii=False)}` under [orders]."
+    ]

@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 from conftest import POSTGRES, in_database, times
+from fairladder.value.histories import costs
 
 
 def scheme_in(folder, text):
@@ -150,3 +151,36 @@ def test_columns_side_by_side_are_read_by_the_line_that_is_advised(tmp_path, fai
     ):
         with pytest.raises(fl.SchemeError, match=says):
             fl.open_orders(SIDES, scheme={"orders": keys})
+
+
+@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+def test_cents_are_read_as_such(tmp_path, engine):
+    """By the column's name where all cells are whole, or as the scheme says; costs too; 4 decimals; a price times a quantity."""
+    frame = pd.DataFrame({"customer": list("aab"), "placed": "2026-01-05", "amount_cents": ["1999", "1", "-250"], "cost": ["500", "0", "100"],
+                          "pence": ["33", "7", "9"], "pieces": ["3", "2", "0.5"]})  # fmt: skip
+    source = frame if engine == "embedded" else in_database(engine, frame, tmp_path, table="cents")
+
+    def spend(decimals=2, **orders):
+        settings = {
+            "customer": "customer",
+            "placed": "placed",
+            **orders,
+            **({} if engine == "embedded" else {"table": "cents"}),
+        }
+        opened = fl.open_orders(source, scheme={"orders": settings, "money": {"decimals": decimals}})
+        return opened, opened.customers()["spend"].tolist()
+
+    told, money = spend(amount="amount_cents")
+    assert money == [20.0, -2.5]
+    assert any("`amount_cents` is taken to hold cents" in note for note in told.notes)
+    assert spend(amount="amount_cents", amount_unit="major")[1] == [2000.0, -250.0]
+    assert spend(4, amount="pence")[1] == [0.0040, 0.0009]
+    assert spend(amount="cost")[1] == [500.0, 100.0]
+    assert spend(unit_price="pence", quantity="pieces")[1] == [1.13, 0.05]  # 99 + 14; 4.5 rounds away from zero
+    if engine == "embedded":
+        cost = told.rows.scheme.with_options(orders={"cost": "cost"})
+        assert costs(fl.open_orders(frame, scheme=cost)).total == 6.0
+        with pytest.raises(fl.SchemeError, match="cannot go with"):
+            fl.open_orders(
+                frame, scheme={"orders": {"amount_unit": "minor"}, "money": {"rates": "r.csv", "currency": "EUR"}}
+            )

@@ -113,6 +113,7 @@ class OrdersPart(Part):
     currency: str | None = None
     cost: str | None = None
     amount_is: Literal["line", "order"] = "line"
+    amount_unit: Literal["major", "minor"] | None = None
     discount_as: DiscountUnit | None = None
     drop: Literal["repeats"] | None = None
     allow: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
@@ -464,6 +465,14 @@ class Scheme(Part):
     tiers: dict[str, Tier] = Field(default_factory=dict)
     segments: Annotated[tuple[Segment, ...], BeforeValidator(_as_tuple)] = DEFAULT_SEGMENTS
     campaigns: Annotated[tuple[Campaign, ...], BeforeValidator(_as_tuple)] = ()
+
+    @model_validator(mode="after")
+    def _one_factor(self) -> "Scheme":
+        if self.money.rates and self.orders.amount_unit == "minor":
+            raise ValueError(
+                '`rates` cannot go with `amount_unit = "minor"`; give rates for what one minor unit is worth'
+            )
+        return self
 
     @model_validator(mode="after")
     def _currency_known(self) -> "Scheme":

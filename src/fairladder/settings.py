@@ -74,6 +74,7 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("orders", "sheet", "The sheet of a workbook, or * for all sheets with the same columns.", "--sheet", "NAME", WRITING),
     Setting("orders", "amount_is", "What an amount is of: line (rows add up) or order (each row repeats the order's total).",
             "--amount-is", "GRAIN", COLUMNS),
+    Setting("orders", "amount_unit", "What amounts are written in: major, or minor units such as cents.", "--amount-unit", "UNIT", COLUMNS),
     Setting("orders", "discount_as", "What discounts are: fraction (0 to 1), percent (0 to 100) or amount (money off).",
             "--discount-as", "UNIT", COLUMNS),
     Setting("orders", "channel_customers", "For each channel its column of customer ids, where every channel has a column of its own."),

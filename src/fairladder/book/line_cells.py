@@ -100,7 +100,7 @@ class LineCells:
     def cost(self) -> exp.Expr | None:
         """What the row cost the shop in minor units, rounded once; None without the role."""
         cost = self.rows.condition_cells().get("cost")
-        scale = 10**self.rows.scheme.money.decimals
+        scale = 1 if self.rows.in_minor_units else 10**self.rows.scheme.money.decimals
         return None if cost is None else sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cost, s=scale)
 
 

@@ -165,6 +165,11 @@ class Read:
         if opened.roles.guessed:
             text = ", ".join(f"{role} `{opened.roles.columns[role]}`" for role in opened.roles.guessed)
             notes.insert(0, f"Columns are guessed: {text}. `fairladder start` writes them down with the reasons.")
+        if self.rows.in_minor_units and self.scheme.orders.amount_unit is None:
+            name = opened.roles.columns.get("amount") or opened.roles.columns["unit_price"]
+            notes.append(
+                f"`{name}` is taken to hold cents or the like, as its name says: 1234 is 12.34. Otherwise say --amount-unit major."
+            )
         if back := opened.roles.given_back:
             notes.append(
                 f"`{back}` holds money given back, which is not taken off `{opened.roles.columns['amount']}`. If it should be, say "

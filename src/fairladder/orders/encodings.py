@@ -38,6 +38,8 @@ _SINGLE = {
 }  # fmt: skip
 #: Today's usual ones, between which a doubt is worth a question; the others have to be better to be taken.
 _USUAL = ("cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1255", "cp1256")
+#: Signs that stand at words and are of none: ``N°``, ``12 €``.
+_SIGNS = "°ºª€£§"
 _DOUBLE = ("cp932", "euc_jp", "gb18030", "big5", "cp949")
 _WORD = re.compile(rb"[A-Za-z\x80-\xff]*[\x80-\xff][A-Za-z\x80-\xff]*")
 _MOST_WORDS = 3_000
@@ -104,6 +106,7 @@ def _fit(words: list[tuple[bytes, int]], encoding: str) -> tuple[float, str, str
         text = _decoded(word, encoding)
         if text is None:
             return 0.0, "", encoding
+        text = text.strip(_SIGNS)
         odd = [c for c in text if ord(c) > 127]
         if any(unicodedata.category(c) in ("Cc", "Cn", "Co") for c in odd):
             bad += len(odd)

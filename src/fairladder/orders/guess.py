@@ -82,12 +82,13 @@ def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str
     if "customer" not in known and "customer" not in given:
         back = [n for n, days in ids.items() if days >= _COMES_BACK and free[n].distinct * 50 > free[n].cells]
         mails = [n for n, look in free.items() if look.addresses > 0.8]
-        if len(back) == 1 or (not back and len(mails) == 1):
-            name = (back or mails)[0]
+        if len(back) == 1 or len(mails) == 1:
+            alone = len(back) == 1
+            name = (back if alone else mails)[0]
             why = (
                 "its values come back on other days, as customers do"
-                if back
-                else "its cells are addresses, and no column holds other ids"
+                if alone
+                else "its cells are addresses, and no one column holds other ids"
             )
             known["customer"] = Guess(
                 "customer",
@@ -251,6 +252,20 @@ def given_back(source: Source, columns: Mapping[str, str]) -> str | None:
         return None
     sample = sample_of(source)
     return next((n for n in names if sample.looks[n].numbers > 0.8 and _some_money(sample.cells[n])), None)
+
+
+#: What the hundredth part of a currency is called, in some languages, where a column's name has it.
+_MINOR = set(
+    "cent cents pence penny pennies minor centime centimes centesimi centimos centavos groszy grosze haler halere ore kopek kopeks".split()
+)
+
+
+def in_minor_units(source: Source, name: str) -> bool:
+    """Whether an amount's column says cents or the like, and all its cells are whole numbers."""
+    if not set(words_of(name)) & _MINOR:
+        return False
+    cells = [cell for cell in sample_of(source).cells[name] if cell is not None]
+    return bool(cells) and all(re.fullmatch(r"[+-]?\d+", cell) for cell in cells)
 
 
 def _some_money(cells: Sequence[str | None]) -> bool:

@@ -74,10 +74,16 @@ class Recipe:
         )
 
     @property
+    def in_minor_units(self) -> bool:
+        """Whether amounts are written in cents or the like: as the scheme says, or where it is silent as the column is called."""
+        asked = self.scheme.orders.amount_unit
+        return asked == "minor" if asked else self.roles.minor_units
+
+    @property
     def exact(self) -> bool:
         """Whether the amount is one column of exact numbers, which is minor units in one step."""
         factors = self.roles.factors
-        alone = self.rates is None and len(factors) == 1 and not self.roles.get("discount")
+        alone = self.rates is None and not self.in_minor_units and len(factors) == 1 and not self.roles.get("discount")
         return alone and self.source.columns[factors[0]] in ("whole", "decimal")
 
     def condition_cells(self) -> dict[str, exp.Expr]:

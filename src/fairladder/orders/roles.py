@@ -1,9 +1,9 @@
 """Which column plays which role."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from fairladder.errors import SchemeError, nearest
-from fairladder.orders.guess import given_back, guess_roles, settled_or_ask, which_column
+from fairladder.orders.guess import given_back, guess_roles, in_minor_units, settled_or_ask, which_column
 from fairladder.orders.source import Source
 from fairladder.scheme import ROLES, OrdersPart
 
@@ -17,6 +17,8 @@ class Roles:
     """The roles that were guessed."""
     given_back: str = ""
     """A column of money given back that plays no role, where roles were guessed."""
+    minor_units: bool = False
+    """Whether the amount's column holds whole numbers and its name says cents or the like."""
     date_format: str = ""
     """How days are written, where a guessed column holds them as plain numbers."""
 
@@ -50,9 +52,9 @@ def settle_roles(settings: OrdersPart, source: Source) -> Roles:
         columns[role] = role
     if "amount" not in columns and {"unit_price", "quantity"} <= source.columns.keys():
         columns.update({r: r for r in ("unit_price", "quantity", "discount") if r in source.columns})
-    if _missing(columns):
-        return _guessed(columns if given else {}, source)
-    return Roles(columns)
+    roles = _guessed(columns if given else {}, source) if _missing(columns) else Roles(columns)
+    money = roles.get("amount") or roles.get("unit_price")
+    return replace(roles, minor_units=money is not None and in_minor_units(source, money))
 
 
 def _missing(columns: dict[str, str]) -> list[str]:
@@ -71,7 +73,8 @@ def _guessed(known: dict[str, str], source: Source) -> Roles:
         _complete(columns, source)
     written = next((g.date_format for g in guesses if g.role == "placed" and not g.rivals), "")
     back = "" if {"discount", "unit_price"} & columns.keys() else given_back(source, columns) or ""
-    return Roles(columns, tuple(role for role in columns if role not in known), back, written)
+    guessed = tuple(role for role in columns if role not in known)
+    return Roles(columns, guessed, back, date_format=written)
 
 
 #: Roles for which two equally good columns are a question, not a shrug.

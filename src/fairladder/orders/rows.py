@@ -1,6 +1,7 @@
 """Every order row read once, in one pass: its id, day and amount, and what becomes of it (its state)."""
 
 from dataclasses import dataclass
+from decimal import Decimal
 
 from sqlglot import exp
 
@@ -67,6 +68,10 @@ class Rows(Recipe):
     def _unit(self) -> DiscountUnit:
         return self.scheme.orders.discount_as or "fraction"
 
+    @property
+    def _rated(self) -> bool:
+        return self.rates is not None or self.in_minor_units
+
     def unrounded(self) -> exp.Expr:
         """The row's amount in minor units as a float, before its one rounding."""
         if self.exact:
@@ -79,7 +84,7 @@ class Rows(Recipe):
                 percent = 100 if self._unit == "percent" else 1
                 less = ":a - :d" if self._unit == "amount" else ":a * (1 - :d / :p)"
                 amount = exp.paren(sql(less, a=amount, d=column("#discount"), p=percent))
-        if self.rates is not None:
+        if self._rated:
             amount = sql(":a * CAST(:r AS DOUBLE)", a=amount, r=column("#rate"))
         return sql(":a * :scale", a=amount, scale=10**self.scheme.money.decimals)
 
@@ -93,6 +98,9 @@ class Rows(Recipe):
         dated = select(["*", named(self._day(), "#day")], read, "read")
         if self.rates is not None:
             dated = self._with_rates(dated, self.rates)
+        elif self.in_minor_units:  # an amount in cents is one at a rate of a hundredth
+            part = exp.Literal.string(str(Decimal(1).scaleb(-self.scheme.money.decimals)))
+            dated = select(["*", named(part, "#rate")], dated, "dated")
         valued = select(["*", named(self._minor(), "#minor")], dated, "dated")
         return select(["*", named(cell_state(self), "#cell_state")], valued, "valued")
 
@@ -226,7 +234,7 @@ class Rows(Recipe):
             numbers,
             column("#discount") if discount else None,
             texts, decimals, self._unit,
-            column("#rate") if self.rates is not None else None,
+            column("#rate") if self._rated else None,
         )  # fmt: skip
 
 

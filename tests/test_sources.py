@@ -461,3 +461,10 @@ def test_a_database_of_one_table_needs_no_name_and_a_large_file_is_looked_at_eve
         'currency = "Unit" # it holds codes of currencies only'
         in fairladder("start", tmp_path / "large.csv", "--out", "-").stdout
     )
+
+
+@pytest.mark.parametrize("encoding", [None, "utf-8", "UTF8", "utf-8-sig"])
+def test_a_mark_at_the_beginning_is_no_part_of_the_first_name(tmp_path, encoding):
+    (tmp_path / "o.csv").write_bytes(b"\xef\xbb\xbfcustomer,placed,amount\na,2026-01-01,5\n")
+    scheme = {"orders": {"encoding": encoding} if encoding else {}}
+    assert fl.open_orders(tmp_path / "o.csv", scheme=scheme).customers()["customer"].tolist() == ["a"]

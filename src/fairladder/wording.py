@@ -115,4 +115,4 @@ def rows_read(balance: dict[str, Any]) -> str:
     parts = [(balance[name], name.replace("_", " ")) for name in ("used", "set_aside", "left_out", "outside_window", "repeats_dropped")
              if name in balance]  # fmt: skip
     text = ", ".join(f"{count(n)} {name}" for n, name in parts if n or name == "used")
-    return f"{count(balance['rows_read'])} rows read: {text}"
+    return f"{counted(balance['rows_read'], 'rows')} read: {text}"

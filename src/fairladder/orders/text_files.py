@@ -54,6 +54,8 @@ def writing_of(
     whole = len(sample) < SAMPLE_BYTES
     if encoding is not None:
         _known_encoding(encoding)
+        if codecs.lookup(encoding).name == "utf-8" and sample.startswith(codecs.BOM_UTF8):
+            encoding = "utf-8-sig"  # the mark is no part of the first name
     asked, evidence = encoding, ""
     encoding = encoding or _encoding(sample, whole, path)
     if not asked and encoding in ("utf-8", "") and not whole and path.stat().st_size <= READ_WHOLE_BYTES:

@@ -45,8 +45,11 @@ class Account:
 
 
 def used_groups(groups: pa.Table) -> pa.Table:
-    """The groups of rows that count."""
-    return groups.filter(pc.equal(groups["state"], int(RowState.USED)))
+    """The groups of rows that count. They come first, by their state, so that nothing needs to be copied."""
+    counts = pc.equal(groups["state"], int(RowState.USED))
+    used = int(pc.sum(counts).as_py() or 0)
+    in_front = pc.all(counts.slice(0, used)).as_py() is not False
+    return groups.slice(0, used) if in_front else groups.filter(counts)
 
 
 def account_of(rows: Rows, groups: pa.Table, kept: KeptLines | None = None) -> Account:
@@ -59,7 +62,7 @@ def account_of(rows: Rows, groups: pa.Table, kept: KeptLines | None = None) -> A
         totals,
         pc.max(used["latest_row"]).as_py() if "latest_row" in used.column_names else None,
         "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py()),
-        signs_of(groups),
+        signs_of(groups, used),
     )
 
 

@@ -11,6 +11,7 @@ from sqlglot import exp
 from fairladder.book.balance import major_read
 from fairladder.book.findings import Finding
 from fairladder.book.lines import KeptLines
+from fairladder.book.reduction import SAME
 from fairladder.book.signs import Signs, repeated_level, repeated_total
 from fairladder.engine.protocol import Engine
 from fairladder.orders.rows import Rows
@@ -159,8 +160,8 @@ def _repeated_total(seen: Inspected) -> Finding | None:
     )
     everything = int(_one(seen, "COUNT(*) AS n", seen.orders, "state = :u", u=RowState.USED)["n"])
     counts = _one(
-        seen, "COUNT(*) AS orders; COUNT(CASE WHEN least = most THEN 1 END) AS same; "
-        "SUM(CASE WHEN least = most THEN amount - least END) AS money",
+        seen, f"COUNT(*) AS orders; COUNT(CASE WHEN {SAME} THEN 1 END) AS same; "
+        f"SUM(CASE WHEN {SAME} THEN amount - least END) AS money",
         several,
     )  # fmt: skip
     signs = Signs(everything, int(counts["orders"]), int(counts["same"]), int(counts["money"] or 0))
@@ -169,10 +170,10 @@ def _repeated_total(seen: Inspected) -> Finding | None:
     if (
         signs.few
         and seen.kept.marked
-        and not _one(seen, "COUNT(*) AS n", several, "least = most AND BIT_COUNT(marks) > 1")["n"]
+        and not _one(seen, "COUNT(*) AS n", several, f"{SAME} AND BIT_COUNT(marks) > 1")["n"]
     ):
         return None  # all rows of each are alike in every cell: they were sent twice, and `duplicate-rows` says so
-    same = select([sql("customer"), sql("order_id")], several, "several").where(sql("least = most"), copy=False)
+    same = select([sql("customer"), sql("order_id")], several, "several").where(sql(SAME), copy=False)
     return repeated_total(signs, seen.rows.scheme.money.decimals, _example_orders(seen, same))
 
 

@@ -74,7 +74,7 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
     cells_of |= line_signs(rows)
     measures = {**_order_measures(rows, shown, mixed, sequence), "latest": sql("MAX(placed_on)")}
     measures |= {name: sql("CAST(SUM(:x) AS BIGINT)", x=column(name)) for name in line_signs(rows)}
-    measures |= {"least": sql("MIN(amount)"), "most": sql("MAX(amount)")} if tells_repeats(rows) else {}
+    measures |= {"least": sql("MIN(amount)")} if tells_repeats(rows) else {}
     measures |= {"offsets": sql('MAX("offset")')} if reads_offsets(rows) else {}
     if (unread := rows.unread) is not None:
         cells_of["unread"] = unread
@@ -97,7 +97,7 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
                 "lines",
                 "amount",
                 "latest",
-                *(["least", "most"] if tells_repeats(rows) else []),
+                *(["least"] if tells_repeats(rows) else []),
                 *line_signs(rows),
             )
         },

@@ -61,12 +61,14 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
     if as_written:
         untrimmed["untrimmed_order"] = exp.false()
         if rows.has_orders and rows.kind("order") == "text":
-            order = cells.text(exp.column("order_id"), "text")
+            order, clean = cells.text(exp.column("order_id"), "text"), cells.plainly_trimmed(exp.column("order_id"))
             neither = sql(
                 "CASE WHEN state = :d THEN :n ELSE :o END", d=RowState.NO_DATE, n=RowState.NEITHER, o=RowState.NO_ORDER
             )
-            state = sql("CASE WHEN :o IS NULL THEN :n ELSE state END", o=order, n=neither)
-            untrimmed["untrimmed_order"] = sql("COALESCE(:o <> order_id, FALSE)", o=order)
+            state = sql("CASE WHEN :c THEN state WHEN :o IS NULL THEN :n ELSE state END", c=clean, o=order, n=neither)
+            untrimmed["untrimmed_order"] = sql(
+                "CASE WHEN :c THEN FALSE ELSE COALESCE(:o <> order_id, FALSE) END", c=clean, o=order
+            )
     paid = {name: sql("CASE WHEN amount > 0 THEN :c END", c=exp.column(name)) for name in ("amount", "day", "lines")}
     if "channel" in has:
         paid["channel"] = sql("CASE WHEN amount > 0 THEN COALESCE(channel, '') END")
@@ -87,7 +89,6 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
             "offsets",
             "unread",
             "least",
-            "most",
             "files",
             *SIGNS,
         )
@@ -121,6 +122,10 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
     return select(columns, divided, "divided").group_by(*keys, copy=False)
 
 
+#: Whether all rows of an order have one amount: their sum is as many times the least of them.
+SAME = "amount = least * lines"
+
+
 def repeated_totals(several_files: bool) -> dict[str, str]:
     """Orders with several rows, those of them that repeat one amount on each, and what that adds to spend.
 
@@ -130,8 +135,8 @@ def repeated_totals(several_files: bool) -> dict[str, str]:
     return {
         "all_orders": "COUNT(*)",
         "several_rows": f"COUNT(CASE WHEN {one} THEN 1 END)",
-        "repeated_orders": f"COUNT(CASE WHEN {one} AND least = most THEN 1 END)",
-        "repeated_money": f"CAST(SUM(CASE WHEN {one} AND least = most THEN amount - least END) AS BIGINT)",
+        "repeated_orders": f"COUNT(CASE WHEN {one} AND {SAME} THEN 1 END)",
+        "repeated_money": f"CAST(SUM(CASE WHEN {one} AND {SAME} THEN amount - least END) AS BIGINT)",
     }
 
 
@@ -147,8 +152,8 @@ def _only_channel(channels: tuple[str, ...]) -> exp.Expr:
 def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> exp.Select:
     """Order rows → orders, from ``kept`` where the rows are kept; without order ids a row is one.
 
-    Rows that are not used become one per state, unless ids are as written. From kept rows there are the ``least`` and ``most``
-    amount, too, and in the embedded engine ``marks``: as many bits as rows only where all rows of the order differ.
+    Rows that are not used become one per state, unless ids are as written. From kept rows there is the ``least`` amount, too,
+    and in the embedded engine ``marks``: as many bits as rows only where all rows of the order differ.
     """
     columns = _order_columns(rows, as_written, looked_at=kept is not None)
     if kept is not None and kept.marked and rows.has_orders:
@@ -198,7 +203,7 @@ def _order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dic
     if rows.unread is not None:
         trees["unread"] = column("unread") if each else sql("MAX(:x)", x=column("unread"))
     if not each and (looked_at or tells_repeats(rows)):
-        trees |= {"least": sql("MIN(:m)", m=minor), "most": sql("MAX(:m)", m=minor)}
+        trees |= {"least": sql("MIN(:m)", m=minor)}
     if not each and rows.source.parts:
         trees["files"] = sql("CASE WHEN MIN(home) = MAX(home) THEN 1 ELSE 2 END")
     for name in line_signs(rows):

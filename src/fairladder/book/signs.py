@@ -8,7 +8,6 @@ import pyarrow.compute as pc
 
 from fairladder.book.balance import major_read
 from fairladder.book.findings import Finding, Level
-from fairladder.orders.states import RowState
 
 #: Errors that somebody who looked at them can allow by name.
 ALLOWED = ("repeated-total", "discount-unit", "unmatched-customers", "set-aside")
@@ -40,9 +39,8 @@ class Signs:
         return self.several_rows * 100 < LEAST_PERCENT * self.all_orders
 
 
-def signs_of(groups: pa.Table) -> Signs:
-    """The signs in the reduction's groups, one row for each customer and state."""
-    used = groups.filter(pc.equal(groups["state"], RowState.USED))
+def signs_of(groups: pa.Table, used: pa.Table) -> Signs:
+    """The signs in the reduction's groups, one row for each customer and state, and in those of them that count."""
     findings = {f.name: _total(groups if f.name.endswith("_one") else used, f.name) for f in fields(Signs)}
     return Signs(**findings)
 

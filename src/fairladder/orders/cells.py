@@ -27,11 +27,8 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     if kind == "text":
         plain = sql("CAST(:c AS VARCHAR)", c=cell)
         return sql(
-            # Begins and ends with a visible ASCII character: nothing to trim.
-            "CASE WHEN :c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' THEN :c "
-            "ELSE :trimmed END",
-            c=plain, trimmed=_trimmed_with_care(cell),
-        )  # fmt: skip
+            "CASE WHEN :p THEN :c ELSE :trimmed END", p=plainly_trimmed(cell), c=plain, trimmed=_trimmed_with_care(cell)
+        )
     if kind == "single":
         return text(single(cell), "float")
     if kind in ("float", "decimal"):
@@ -41,6 +38,12 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
             c=cell,
         )
     return sql("CAST(:c AS VARCHAR)", c=cell)
+
+
+def plainly_trimmed(cell: exp.Expr) -> exp.Expr:
+    """Whether a text cell begins and ends with a visible ASCII character, so that there is nothing to trim."""
+    plain = sql("CAST(:c AS VARCHAR)", c=cell)
+    return sql("(:c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~')", c=plain)
 
 
 def _trimmed_with_care(cell: exp.Expr) -> exp.Expr:

@@ -4,19 +4,25 @@ import csv
 import io
 import json
 import os
+import re
+import signal
 import socket
 import stat
 import subprocess
 import sys
+import threading
 
 import duckdb
 import pandas as pd
 import pyarrow.parquet as pq
 import pytest
 from rich.console import Console
+from sqlglot import parse_one
 
 import fairladder as fl
 from fairladder.cli import screen
+from fairladder.engine.embedded import Embedded
+from fairladder.output import files
 
 GOOD = "customer,order,placed,amount\n" + "".join(f"c{i},o{i},2026-01-{i + 1:02d},{10 + i}.50\n" for i in range(8))
 
@@ -316,3 +322,47 @@ def test_no_number_and_no_word_is_cut_at_any_width(width):
     shown = " ".join(" ".join(lines).split())
     assert all(word in shown.split() for row in cells for cell in row for word in cell.split())
     assert shown.count("drifting-mainstay") == (1 if width > 40 else 2)
+
+
+def test_a_long_query_tells_how_far_it_is_and_stops_when_told():
+    """40 billion pairs would take minutes: after the stop the engine is as good as before."""
+    engine, told = Embedded(), []
+    pairs = parse_one("SELECT SUM(a.range * b.range) AS s FROM RANGE(200000) AS a, RANGE(200000) AS b", read="duckdb")
+    over = threading.Event()
+
+    def watch():
+        while not over.wait(0.05):
+            told.append(engine.progress())
+
+    watching = threading.Thread(target=watch)
+    watching.start()
+    signal.signal(signal.SIGALRM, signal.default_int_handler)
+    signal.setitimer(signal.ITIMER_REAL, 0.7)
+    try:
+        with pytest.raises(KeyboardInterrupt):
+            engine.table(pairs)
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        over.set()
+        watching.join()
+    assert any(done is not None and 0 <= done <= 1 for done in told)
+    assert engine.table(parse_one("SELECT 7 AS n")).to_pylist() == [{"n": 7}]
+    console = Console(width=80, file=io.StringIO())
+    console.print(screen._how_far("Reading the orders", 0.25, 3.0))
+    assert re.sub(r"[^ -~]+", "", console.file.getvalue()).split() == "Reading the orders 25 % about 9 s left".split()
+
+
+@pytest.mark.parametrize("rows", [0, 1, 6, 7, 8, 1199])
+def test_json_in_pieces_is_json_in_one(monkeypatch, tmp_path, rows):
+    monkeypatch.setattr(files, "_JSON_ROWS", 7)
+    orders = fl.sample_orders()
+    tables = {
+        "customers": orders.score().head(rows),
+        "segments": orders.segment_summary(),
+        "balance": orders.score().head(2),
+    }
+    facts = {**orders.facts(), "text": 'a\n "b"\u2028', "nothing": [], "balance": 1}
+    for told in (facts, {}, None):
+        fl.write(tables, tmp_path / "o.json", facts=told)
+        whole = {**(told or {}), **{n: files.json_rows(t, 2) for n, t in tables.items()}}
+        assert (tmp_path / "o.json").read_text("utf-8") == files.as_json(whole)

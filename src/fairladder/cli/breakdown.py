@@ -78,7 +78,7 @@ def breakdown(
     kept = OrderTable((*named, *(m for m in asked if summed(m))), sequence=False)
     together = [TOGETHER] if len(asked) > 1 and layout == "long" else []
     orders = door.opened(request, (*asked, *together), figures=True, keep=kept)
-    with screen.busy(request, "Breaking down the orders"):
+    with screen.busy(request, "Breaking down the orders", orders.engine):
         from fairladder.history import breakdown as history
 
         breakdowns = {

@@ -114,7 +114,7 @@ def campaign(
     if rise is not None and base is not None and asks_nobody:
         _plan(request, orders, base, rise)
         return
-    with screen.busy(request, "Making the list"):
+    with screen.busy(request, "Making the list", orders.engine):
         lists = _lists(orders, name, options, _secret(pseudonym_key))
     if results:
         _measure(request, orders, _Listed.made_now(lists), results, (measure_from, measure_through), figure_of, [])

@@ -23,7 +23,7 @@ def check(request: Request) -> None:
     from fairladder.cli import door, screen
 
     orders = door.opened(request, PARTS, keep="rows")
-    with screen.busy(request, "Checking the orders"):
+    with screen.busy(request, "Checking the orders", orders.engine):
         checked = orders.check()
     door.give(request, orders, checked.tables(), views(orders, checked), whole=checked.as_json(), seen=orders.notes)
     if checked.errors:

@@ -63,7 +63,7 @@ def compare(
     if every is not None:
         checked_period(every)
     orders = door.opened(request, PATH_PARTS if every else PARTS, figures=True)
-    with screen.busy(request, "Scoring both days"):
+    with screen.busy(request, "Scoring both days", orders.engine):
         from fairladder.review import comparison
 
         if every:

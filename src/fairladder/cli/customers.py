@@ -19,7 +19,7 @@ def customers(request: Request, when: When = None, sort: Sort = None, columns: C
     from fairladder.cli import door, screen
 
     orders = door.opened(request, PARTS)
-    with screen.busy(request, "Reducing the orders to customers"):
+    with screen.busy(request, "Reducing the orders to customers", orders.engine):
         from fairladder.scores.selection import select
         from fairladder.value.to_score import customers_to_score
 

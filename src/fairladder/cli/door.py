@@ -61,7 +61,8 @@ def _opened(
 
         print(reduction_sql(orders) + ";")
         raise typer.Exit(0)
-    return read(orders, keep, kind=Orders)
+    with screen.busy(request, "Reading the orders", orders.engine):
+        return read(orders, keep, kind=Orders)
 
 
 def with_pandas_ahead() -> None:

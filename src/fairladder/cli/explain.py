@@ -36,7 +36,7 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
     if bool(ids) == (segment is not None):
         raise UsageError("Name customers by their ids, or a segment with --segment NAME.")
     orders = door.opened(request, PARTS, figures=True)
-    with screen.busy(request, "Explaining"):
+    with screen.busy(request, "Explaining", orders.engine):
         from fairladder.review.explanation import explain as explained_of
         from fairladder.review.explanation import tables_of
 

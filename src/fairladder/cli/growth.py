@@ -40,7 +40,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
     known_figure(chosen, FIGURES)
     checked_period(period)
     orders = door.opened(request, PARTS, figures=True, keep=OrderTable((by,) if by else ()))
-    with screen.busy(request, "Counting who came when"):
+    with screen.busy(request, "Counting who came when", orders.engine):
         from fairladder.history import growth as history
 
         table = history.growth(orders, period=period, by=by)

@@ -27,7 +27,7 @@ def orders(request: Request, lines: Lines = False) -> None:
     part = "lines" if lines else "orders"
     keep = None if lines else OrderTable(None, mixed=False, sequence=True)
     opened = door.opened(request, (part,), keep=keep)
-    with screen.busy(request, "Reading the orders"):
+    with screen.busy(request, "Listing the orders", opened.engine):
         from fairladder.history.ledger import order_ledger, order_lines
 
         table = order_lines(opened) if lines else order_ledger(opened)

@@ -57,7 +57,7 @@ def retention(
     if request.part is not None and request.part not in parts:
         raise UsageError(f"--part {request.part}: the orders have no channel. Name its column under [orders] channel.")
     whole = screen.for_people(request) or (request.part is None and str(request.out).endswith(".json"))
-    with screen.busy(request, "Following the customers"):
+    with screen.busy(request, "Following the customers", orders.engine):
         tables = {name: answers.table(name) for name in (parts if whole else [request.part or PARTS[0]])}
         view = answers.views(tables) if whole else []
     door.give(request, orders, tables, view, figure=lambda: answers.figure(figure_of))

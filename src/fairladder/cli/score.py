@@ -91,7 +91,7 @@ def score(
         outputs={"--save-ladders": save_ladders},
         inputs=[with_ladders],
     )
-    with screen.busy(request, "Scoring the customers"):
+    with screen.busy(request, "Scoring the customers", orders.engine):
         from fairladder.book.spend import nobody_bought
         from fairladder.scores import fairness, scoring
         from fairladder.scores import saved as saved_ladders

@@ -4,10 +4,13 @@ import sys
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from threading import Event, Thread
+from time import monotonic
 from typing import TYPE_CHECKING, Any
 
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, Group, RenderableType
+from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
@@ -20,6 +23,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from fairladder.api import Orders
+    from fairladder.engine.protocol import Engine
 
 
 def for_people(request: Request) -> bool:
@@ -27,15 +31,41 @@ def for_people(request: Request) -> bool:
     return request.out != "-" and sys.stdout.isatty()
 
 
+#: Work that takes longer than this shows how far it is.
+PATIENCE = 2.0
+
+
 @contextmanager
-def busy(request: Request, what: str) -> Iterator[None]:
-    """A moving sign on the terminal while ``what`` takes its time."""
+def busy(request: Request, what: str, engine: "Engine | None" = None) -> Iterator[None]:
+    """A moving sign on the terminal while ``what`` takes its time, after a while with how far the engine is."""
     console = Console(stderr=True)
     if request.quiet or not console.is_terminal:
         yield
         return
-    with console.status(what):
-        yield
+    over, begun = Event(), monotonic()
+    with console.status(what) as status:
+
+        def follow() -> None:
+            while not over.wait(0.2):
+                done = engine.progress() if engine is not None else None
+                if monotonic() - begun > PATIENCE and done is not None:
+                    status.update(_how_far(what, done, monotonic() - begun))
+
+        watching = Thread(target=follow, daemon=True)
+        watching.start()
+        try:
+            yield
+        finally:
+            over.set()
+            watching.join()
+
+
+def _how_far(what: str, done: float, seconds: float) -> RenderableType:
+    """``what``, a bar, the percent and about how long is left."""
+    left = f"about {seconds * (1 - done) / done:,.0f} s left" if 0.02 < done < 1 else ""
+    row = Table.grid(padding=(0, 1))
+    row.add_row(what, ProgressBar(1.0, done, width=30), f"{100 * done:.0f} %", left)
+    return row
 
 
 def note(request: Request, text: str) -> None:

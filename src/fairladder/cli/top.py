@@ -58,7 +58,7 @@ def top(
 
     share = as_percent("--percent", percent)
     orders = door.opened(request, PARTS)
-    with screen.busy(request, "Ranking the customers"):
+    with screen.busy(request, "Ranking the customers", orders.engine):
         from fairladder.scores.selection import select
         from fairladder.scores.top import top as top_list
         from fairladder.value.to_score import customers_to_score

@@ -108,7 +108,7 @@ def value(
         options.get("backtest"),
     )
     whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
-    with screen.busy(request, "Working out what customers are worth"):
+    with screen.busy(request, "Working out what customers are worth", opened.engine):
         asked = [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
         tables = {name: answers.table(name) for name in asked}
         view = answers.views() if whole else []

@@ -130,6 +130,10 @@ class Database:
                     table.set("db", exp.to_identifier("main"))
         return tree
 
+    def progress(self) -> float | None:
+        """Databases do not tell; of what is read here the embedded engine does."""
+        return None
+
     @property
     def steady(self) -> bool:
         """Whether a moment lasts."""

@@ -3,11 +3,12 @@
 import re
 import shutil
 import weakref
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
-from threading import RLock
-from typing import Any
+from threading import RLock, Thread, current_thread, main_thread
+from typing import Any, TypeVar
 
 import duckdb
 import pyarrow as pa
@@ -19,6 +20,7 @@ from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
 from fairladder.sqltree import select
 
+T = TypeVar("T")
 #: What the engine may take of memory, whatever the file's length; what does not fit goes to disk.
 MOST_GIGABYTES = 2
 
@@ -36,7 +38,9 @@ class Embedded:
         self._lock = RLock()  # a connection works for one thread at a time
         self._folder: Path | None = None
         self._connection.execute("SET TimeZone = 'UTC'")
-        self._connection.execute("SET enable_progress_bar = false")
+        # How far a query is can be asked, and nothing is printed.
+        self._connection.execute("SET enable_progress_bar = true")
+        self._connection.execute("SET enable_progress_bar_print = false")
         # A folder of its own, made when it is needed: engines side by side would write into each other's files.
         spill = scratch_path("spill")
         self._connection.execute("SET temp_directory = ?", [str(spill)])
@@ -96,7 +100,7 @@ class Embedded:
         """Run a query and bring back its rows as an Arrow table."""
         with self._lock, _told_plainly():
             text = self._with_functions(query.sql(self.dialect, copy=False))
-            return self._connection.sql(text).to_arrow_table()
+            return self._beside(lambda: self._connection.sql(text).to_arrow_table())
 
     def keep(self, query: exp.Expr) -> exp.Table:
         """Run a query and keep its rows in the engine, on disk where they are many, until they are forgotten."""
@@ -124,7 +128,34 @@ class Embedded:
 
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
         with self._lock, _told_plainly():
-            return self._connection.execute(self._with_functions(text))
+            text = self._with_functions(text)
+            return self._beside(lambda: self._connection.execute(text))
+
+    def _beside(self, work: Callable[[], T]) -> T:
+        """Do the engine's work in a thread of its own, so that whoever stops it (Ctrl-C) is heard at once."""
+        if current_thread() is not main_thread():
+            return work()
+        made: Future[T] = Future()
+
+        def run() -> None:
+            try:
+                made.set_result(work())
+            except BaseException as error:
+                made.set_exception(error)
+
+        worker = Thread(target=run, daemon=True)
+        worker.start()
+        try:
+            return made.result()
+        except KeyboardInterrupt:
+            self._connection.interrupt()
+            worker.join()
+            raise
+
+    def progress(self) -> float | None:
+        """The share (0..1) of the query that runs now that is done; None where nothing runs, or it cannot be told."""
+        done = float(self._connection.query_progress())
+        return done / 100 if 0 <= done <= 100 else None
 
 
 _OURS = re.compile(rf"{EXACT_MINOR}_\w+")

@@ -40,6 +40,10 @@ class Engine(Protocol):
         """Run a query and bring back its rows."""
         ...
 
+    def progress(self) -> float | None:
+        """The share (0..1) of what runs now that is done; None where it cannot be told."""
+        ...
+
     def sql(self, query: exp.Expr) -> str:
         """The query as indented text in the engine's dialect."""
         ...

@@ -115,10 +115,7 @@ def write(
         elif kind in ("md", "html"):
             beside.write_text((as_markdown if kind == "md" else as_html)(first, decimals, csv), "utf-8")
         else:
-            chosen = tables if part is None else {part: first}
-            beside.write_text(
-                as_json({**(facts or {}), **{n: json_rows(t, decimals) for n, t in chosen.items()}}), "utf-8"
-            )
+            _write_json(facts or {}, tables if part is None else {part: first}, beside, decimals)
     if kind == "csv" and facts is not None:
         # Last, with the file's digest: whoever reads a file without its facts, or with another's, can see it.
         with replacing(settings_path(path)) as told:
@@ -246,6 +243,33 @@ def _for_people(frame: pd.DataFrame, decimals: int, style: CsvStyle) -> pd.DataF
 def as_json(value: Any) -> str:
     """JSON text, indented, with what JSON does not know (NaN, days) refused rather than guessed."""
     return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
+
+
+#: So many rows are turned into JSON at a time: all of them as objects would take many times the table's memory.
+_JSON_ROWS = 5_000
+
+
+def _write_json(facts: Mapping[str, Any], tables: Mapping[str, pd.DataFrame], path: Path, decimals: int) -> None:
+    """What ``as_json`` makes of the facts and of every table's rows, a piece after the other."""
+    with path.open("w", encoding="utf-8") as file:
+        file.write("{")
+        for number, name in enumerate({**facts, **tables}):
+            file.write(f"{',' if number else ''}\n {json.dumps(name, ensure_ascii=False)}: ")
+            if name not in tables:
+                file.write(_indented(facts[name]))
+                continue
+            table = tables[name]
+            file.write("[" if len(table) else "[]")
+            for at in range(0, len(table), _JSON_ROWS):
+                rows = _indented(json_rows(table.iloc[at : at + _JSON_ROWS], decimals))
+                file.write(f"{',' if at else ''}{rows[1:-3]}")  # without the list's own brackets
+            file.write("\n ]" if len(table) else "")
+        file.write("\n}\n" if facts or tables else "}\n")
+
+
+def _indented(value: Any) -> str:
+    """A value's JSON as it stands one level down; a line break is none of a text, which has it escaped."""
+    return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False).replace("\n", "\n ")
 
 
 def json_rows(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:

@@ -22,7 +22,7 @@ from sqlglot import parse_one
 import fairladder as fl
 from fairladder.cli import screen
 from fairladder.engine.embedded import Embedded
-from fairladder.output import files
+from fairladder.output import files, workbook
 
 GOOD = "customer,order,placed,amount\n" + "".join(f"c{i},o{i},2026-01-{i + 1:02d},{10 + i}.50\n" for i in range(8))
 
@@ -366,3 +366,23 @@ def test_json_in_pieces_is_json_in_one(monkeypatch, tmp_path, rows):
         fl.write(tables, tmp_path / "o.json", facts=told)
         whole = {**(told or {}), **{n: files.json_rows(t, 2) for n, t in tables.items()}}
         assert (tmp_path / "o.json").read_text("utf-8") == files.as_json(whole)
+
+
+def test_a_large_workbook_holds_what_a_small_one_does(monkeypatch, tmp_path):
+    """Row by row in pieces of seven: the same cells, days as days, nothing a formula; and no cell that is too long."""
+    orders = fl.sample_orders()
+    tables = {"customers": orders.score().head(50), "segments": orders.segment_summary()}
+    fl.write(tables, tmp_path / "small.xlsx", facts=orders.facts())
+    monkeypatch.setattr(workbook, "MOST_CELLS_HELD", 10)
+    monkeypatch.setattr(workbook, "_ROWS_AT_ONCE", 7)
+    fl.write(tables, tmp_path / "large.xlsx", facts=orders.facts())
+    small, large = (
+        pd.read_excel(tmp_path / f"{n}.xlsx", sheet_name=None, engine="calamine") for n in ("small", "large")
+    )
+    assert list(small) == list(large) == ["customers", "segments", "definitions", "about"]
+    for name, sheet in small.items():
+        pd.testing.assert_frame_equal(large[name], sheet)
+    assert large["customers"]["last_order"].dtype.kind == "M"
+    with pytest.raises(fl.DataError, match="Row 9, column `x` holds 40,000 characters"):
+        fl.write(pd.DataFrame({"x": ["=1"] * 8 + ["y" * 40_000] + ["z"] * 9}), tmp_path / "long.xlsx")
+    assert not (tmp_path / "long.xlsx").exists()

@@ -2,7 +2,7 @@
 
 import datetime as dt
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,9 @@ from fairladder.scratch import a_scratch_folder
 MOST_ROWS = 1_048_576
 #: What a cell holds of a text.
 LONGEST_CELL = 32_767
+#: With more cells than this a workbook is written row by row, which takes no memory and more time.
+MOST_CELLS_HELD = 2_000_000
+_ROWS_AT_ONCE, _WIDEST = 2_000, 60
 
 
 @dataclass(frozen=True)
@@ -52,6 +55,8 @@ def write_workbook(
                 f"{name} has {len(table):,} rows, and a sheet holds {MOST_ROWS - 1:,}. Write csv or parquet."
             )
     plain = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
+    large = sum(table.size for table in tables.values()) > MOST_CELLS_HELD
+    plain["constant_memory"] = large  # rows go to the file as they are written
     with a_scratch_folder() as scraps, xlsxwriter.Workbook(str(path), {**plain, "tmpdir": str(scraps)}) as book:
         book.set_properties({"created": dt.datetime(2000, 1, 1, tzinfo=dt.UTC)})  # the same tables, the same bytes
         looks = {
@@ -63,9 +68,13 @@ def write_workbook(
             sheet = book.add_worksheet(name[:31])
             sheet.freeze_panes(1, 0)
             sheet.set_default_row(15)
+            shown = [_look(looks, table, column) for column in table.columns]
+            if large:
+                _row_by_row(sheet, table, shown, looks)
+                continue
             for at, column in enumerate(table.columns):
                 sheet.write_string(0, at, str(column), looks["head"])
-                _column(sheet, at, table[column], _look(looks, table, column), looks["day"])
+                _column(sheet, at, table[column], shown[at], looks["day"])
             sheet.autofit()
         _definitions(book, tables, looks["head"])
         if facts:
@@ -73,6 +82,28 @@ def write_workbook(
             for row, (key, value) in enumerate(facts.items()):
                 sheet.write_string(row, 0, str(key), looks["head"])
                 sheet.write_string(row, 1, value if isinstance(value, str) else json.dumps(value, ensure_ascii=False))
+
+
+def _row_by_row(sheet: Any, table: pd.DataFrame, shown: Sequence[Any], looks: Mapping[str, Any]) -> None:
+    """The header and the rows of a large table; columns are as wide as the first rows need."""
+    for at, column in enumerate(table.columns):
+        texts = [str(column), *map(str, table[column].head(_ROWS_AT_ONCE).dropna())]
+        sheet.set_column(at, at, min(max(map(len, texts)), _WIDEST) + 1)
+    for at, column in enumerate(table.columns):
+        sheet.write_string(0, at, str(column), looks["head"])
+    for begin in range(0, len(table), _ROWS_AT_ONCE):
+        piece = table.iloc[begin : begin + _ROWS_AT_ONCE]
+        known = [piece[column].notna().tolist() for column in piece]
+        cells = [
+            piece[column].dt.to_pydatetime().tolist()
+            if piece[column].dtype.kind == "M"
+            else piece[column].astype(object).tolist()
+            for column in piece
+        ]
+        for row in range(len(piece)):
+            for at, column in enumerate(table.columns):
+                if known[at][row]:
+                    _cell(sheet, begin + row, at, column, cells[at][row], shown[at], looks["day"])
 
 
 def _look(looks: Mapping[str, Any], table: pd.DataFrame, column: object) -> Any:
@@ -91,29 +122,31 @@ def _definitions(book: Any, tables: Mapping[str, pd.DataFrame], head: Any) -> No
         return
     sheet = book.add_worksheet("definitions")
     sheet.freeze_panes(1, 0)
+    for at, width in enumerate((14, 24, 90, 20, 40)):
+        sheet.set_column(at, at, width)
     for at, row in enumerate([("sheet", "column", "what it says", "unit", "empty"), *rows]):
         for place, text in enumerate(row):
             sheet.write_string(at, place, text, None if at else head)
-    sheet.autofit()
 
 
 def _column(sheet: Any, at: int, values: "pd.Series[Any]", look: Any, day: Any) -> None:
     known = values.notna().to_numpy()
-    if values.dtype.kind == "M":
-        for row in known.nonzero()[0].tolist():
-            sheet.write_datetime(row + 1, at, values.iloc[row].to_pydatetime(), day)
-        return
-    cells = values.astype(object).tolist()
+    cells = values.dt.to_pydatetime().tolist() if values.dtype.kind == "M" else values.astype(object).tolist()
     for row in known.nonzero()[0].tolist():
-        cell = cells[row]
-        if isinstance(cell, bool):
-            sheet.write_boolean(row + 1, at, cell)
-        elif isinstance(cell, str) and len(cell) > LONGEST_CELL:
-            raise DataError(
-                f"Row {row + 1:,}, column `{values.name}` holds {len(cell):,} characters, and a cell of a sheet holds "
-                f"{LONGEST_CELL:,}. Write csv, parquet or json."
-            )
-        elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):
-            sheet.write_string(row + 1, at, str(cell))
-        else:
-            sheet.write_number(row + 1, at, float(cell), look)
+        _cell(sheet, row, at, values.name, cells[row], look, day)
+
+
+def _cell(sheet: Any, row: int, at: int, column: object, cell: Any, look: Any, day: Any) -> None:
+    if isinstance(cell, bool):
+        sheet.write_boolean(row + 1, at, cell)
+    elif isinstance(cell, dt.datetime):
+        sheet.write_datetime(row + 1, at, cell, day)
+    elif isinstance(cell, str) and len(cell) > LONGEST_CELL:
+        raise DataError(
+            f"Row {row + 1:,}, column `{column}` holds {len(cell):,} characters, and a cell of a sheet holds "
+            f"{LONGEST_CELL:,}. Write csv, parquet or json."
+        )
+    elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):
+        sheet.write_string(row + 1, at, str(cell))
+    else:
+        sheet.write_number(row + 1, at, float(cell), look)

@@ -2,6 +2,7 @@
 
 python benchmarks/generate.py 10            # ten million lines into benchmarks/data/
 python benchmarks/generate.py 1 --csv       # one million, as CSV too
+python benchmarks/generate.py 10 --by-time  # as exports have them: by time, an order's lines together
 """
 
 import argparse
@@ -32,11 +33,13 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("millions", type=float, help="lines to make, in millions: 1, 10, 100")
     options.add_argument("--csv", action="store_true", help="write CSV as well")
+    options.add_argument("--by-time", action="store_true", help="in the order of exports, not in a random one")
     given = options.parse_args()
     DATA.mkdir(exist_ok=True)
     lines = round(given.millions * 1_000_000)
     query = LINES.format(orders=lines // 2, customers=lines // 14, lines=lines)
-    path = DATA / f"lines-{given.millions:g}m.parquet"
+    path = DATA / f"lines-{given.millions:g}m{'-by-time' if given.by_time else ''}.parquet"
+    query = f"SELECT * FROM ({query}) ORDER BY sold_at, slip" if given.by_time else query
     connection = duckdb.connect()
     connection.execute(f"COPY ({query}) TO '{path}' (FORMAT parquet)")
     if given.csv:

@@ -42,10 +42,11 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     options.add_argument("millions", type=float, help="size of the generated file, in million lines")
     options.add_argument("--csv", action="store_true", help="read and write CSV instead of Parquet")
+    options.add_argument("--by-time", action="store_true", help="the file in the order of exports")
     options.add_argument("--rounds", type=int, default=3)
     given = options.parse_args()
     ending = "csv" if given.csv else "parquet"
-    source = HERE / "data" / f"lines-{given.millions:g}m.{ending}"
+    source = HERE / "data" / f"lines-{given.millions:g}m{'-by-time' if given.by_time else ''}.{ending}"
     if not source.exists():
         raise SystemExit(f"{source} is not there; make it with: python benchmarks/generate.py {given.millions:g} --csv")
     runs: dict[str, list[tuple[float, float, float]]] = {}

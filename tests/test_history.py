@@ -430,13 +430,13 @@ def test_years_that_begin_in_another_month(shop):
 
 @pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
 def test_hours_are_those_of_the_orders(tmp_path, engine):
-    """14:05 by am and pm, 00:30, one without a time; of an order's rows the earliest counts. Typed days have no hours."""
+    """14:05 by am and pm, 00:30, one without a time; of an order's rows the earliest counts, also across midnight. Typed days have no hours."""
     frame = pd.DataFrame({"customer": list("abcdd"), "order": list("abcdd"), "amount": [1] * 5,
-                          "placed": ["2026-01-05 14:05", "2026-01-05 09:59:59", "2026-01-05 00:30", "2026-01-06 23:00", "2026-01-06 09:10"]})  # fmt: skip
+                          "placed": ["2026-01-05 14:05", "2026-01-05 09:59:59", "2026-01-05 00:30", "2026-01-06 23:50", "2026-01-07 00:10"]})  # fmt: skip
     plain = frame if engine == "embedded" else in_database(engine, frame, tmp_path, table="hours")
     orders = fl.open_orders(plain, scheme={} if engine == "embedded" else {"orders": {"table": "hours"}})
     hours = orders.breakdown("hour(placed)", measure="orders").frame.set_index("row")["orders"].to_dict()
-    assert hours == {"00": 1, "09": 2, "14": 1, "total": 4}
+    assert hours == {"00": 1, "09": 1, "14": 1, "23": 1, "total": 4}
     if engine == "embedded":
         late = frame.assign(
             placed=["05.01.2026 2:05 PM", "13.01.2026", "05.01.2026 12:30 AM", *["05.01.2026 9:10 am"] * 2]

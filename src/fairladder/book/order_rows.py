@@ -158,6 +158,8 @@ def _line_cells(
     if sequence:
         read["moment"] = line.moment
     read |= line.own(shown, "of", text=mixed)
+    if HOUR in shown and rows.has_orders:  # behind its day, so that the earliest is the least
+        read[f"of {HOUR}"] = sql("CAST(:d AS VARCHAR) || :h", d=line.day, h=line.hour)
     return read if rows.has_orders else read | line.own(others, "by")
 
 
@@ -178,7 +180,7 @@ def _order_measures(rows: Rows, shown: list[str], mixed: bool, sequence: bool) -
 
 def _of_rows(name: str) -> str:
     """What an order has of what is no column: the earliest hour, a sum over its rows; empty of columns."""
-    return "MIN(:x)" if name == HOUR else "CAST(SUM(:x) AS BIGINT)" if summed(name) is not None else ""
+    return "SUBSTRING(MIN(:x), 11)" if name == HOUR else "CAST(SUM(:x) AS BIGINT)" if summed(name) is not None else ""
 
 
 def _sequenced(orders: exp.Select, rows: Rows, shown: list[str], others: list[str], sequence: bool) -> exp.Select:

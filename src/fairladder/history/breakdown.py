@@ -90,7 +90,8 @@ def breakdown(
     the order (``age(birth_date):30,40,50``), or a part of its day: ``year(placed)``, ``quarter(placed)``, ``month(placed)``,
     ``week(placed)``, ``calendar-month(placed)`` (January to December), ``weekday(placed)`` or ``hour(placed)``. ``measure`` is ``orders``
     (purchases), ``customers`` (with a purchase), ``spend``, ``average_order_value``, ``lines`` (rows of purchases),
-    ``lines_per_order``, or ``sum(COLUMN)`` of a column of numbers over the rows of purchases, such as ``sum(quantity)``.
+    ``lines_per_order``, or ``sum(COLUMN)`` of a column of numbers over the rows of purchases, such as ``sum(quantity)``,
+    each number to four decimals.
     ``shares`` of ``row``, ``column`` or ``total``: customers are shares of the distinct customers there; averages have
     none. An axis of over ``most`` names shows the largest and the rest, unless they follow each other. A column that
     differs within orders counts spend and lines by row, and an order or customer once in each cell where it has a row.

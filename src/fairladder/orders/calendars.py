@@ -52,6 +52,8 @@ def last_day_of(heading: str) -> dt.date | None:
         year, month = numbers[0], months[0]
     elif not _WORD.findall(heading) and len(numbers) == 2:
         month, year = sorted(numbers)
+        if year <= 12:  # either could be the month
+            return None
     else:
         return None
     year += 2000 if year < 100 else 0

@@ -67,7 +67,7 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
 
 def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
     """What names leave open, told by what the cells hold: the only day there is, and who comes back on other days."""
-    guesses = _addresses_beforenames_role(guesses, sample)
+    guesses = _addresses_before_names(guesses, sample)
     known, taken = dict(guesses), {*given.values(), *(g.column for g in guesses.values() if not g.rivals)}
     if "placed" not in known and "placed" not in given:
         days = [n for n, look in sample.looks.items() if look.dates > 0.8 and n not in taken]
@@ -167,7 +167,7 @@ def _both_sides(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
     return {**guesses, "amount": Guess("amount", debit, why, (credit,), advice=advice)}
 
 
-def _addresses_beforenames_role(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
+def _addresses_before_names(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
     """Of a customer's address and name, the address: two people can have one name."""
     customer = guesses.get("customer")
     if customer is None or not customer.rivals:
@@ -265,7 +265,7 @@ def in_minor_units(source: Source, name: str) -> bool:
     if not set(words_of(name)) & _MINOR:
         return False
     cells = [cell for cell in sample_of(source).cells[name] if cell is not None]
-    return bool(cells) and all(re.fullmatch(r"[+-]?\d+", cell) for cell in cells)
+    return bool(cells) and all(re.fullmatch(r"[+-]?\d+(\.0+)?", cell) for cell in cells)
 
 
 def _some_money(cells: Sequence[str | None]) -> bool:

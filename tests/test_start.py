@@ -159,3 +159,17 @@ def test_what_would_read_most_rows_is_named(tmp_path, fairladder):
         (tmp_path / "o.csv").write_text("customer,placed,amount\n" + rows)
         refused = fairladder("customers", tmp_path / "o.csv")
         assert (refused.returncode, option in refused.stderr) == (1, True), refused.stderr
+
+
+def test_start_takes_what_its_own_messages_name(tmp_path, fairladder):
+    (tmp_path / "o.csv").write_text(
+        "customer,placed,amount\na,nix,1\nb,2026-01-01,2\nb,2026-01-01,2\nc,2026-01-01,-9\n"
+    )
+    refused = fairladder("start", "o.csv", "--out", "a.toml", cwd=tmp_path)
+    assert (refused.returncode, "pass --allow-set-aside" in refused.stderr) == (1, True)
+    words = ["--allow-set-aside", "--where", "amount > 0", "--drop", "repeats"]
+    assert fairladder("start", "o.csv", "--out", "b.toml", *words, cwd=tmp_path).returncode == 0
+    done = fairladder(
+        "customers", "o.csv", "--scheme", "b.toml", "--columns", "customer,spend", "--quiet", cwd=tmp_path
+    )
+    assert done.stdout.splitlines()[1:] == ["b,2.00"]

@@ -17,6 +17,9 @@ Out = Annotated[
     Path,
     typer.Option("--out", help="The scheme to write, never over another file; - is standard output.", metavar="FILE"),
 ]
+AllowSetAside = Annotated[
+    bool, typer.Option("--allow-set-aside", help="Go on even where over 20 % of the rows cannot be used.")
+]
 Schema = Annotated[bool, typer.Option("--json-schema", help="Print the JSON Schema of schemes, for editors, and stop.")]
 
 
@@ -28,17 +31,20 @@ def start(**given: Any) -> None:
         if given["json_schema"]:
             _print_schema()
         else:
-            _start(given["orders"], given["out"], settings.get("orders", {}))
+            known = settings.get("orders", {})
+            if given["allow_set_aside"]:
+                known["allow"] = [*known.get("allow", []), "set-aside"]
+            _start(given["orders"], given["out"], known)
 
     with_errors_told(asked)
 
 
-_SETTINGS = [s for s in with_option("orders") if s.key not in ("where", "allow", "drop")]
+_SETTINGS = with_option("orders")
 as_options(
     start,
     [
         parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out), *map(of_setting, _SETTINGS),
-        parameter("json_schema", False, Schema),
+        parameter("allow_set_aside", False, AllowSetAside), parameter("json_schema", False, Schema),
     ],
 )  # fmt: skip
 

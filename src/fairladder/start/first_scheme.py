@@ -81,7 +81,7 @@ def _candidates(role: str, source: Source, guesses: list[Guess], given: Mapping[
     priced = {"unit_price", "quantity"} <= {*given, *(g.role for g in guesses if not g.rivals)}
     if rivals is None and (role not in ("customer", "placed", "amount") or (role == "amount" and priced)):
         return None
-    taken = {*given.values(), *(g.column for g in guesses if not g.rivals)}
+    taken = {*_roles_given(given), *(g.column for g in guesses if not g.rivals)}
     names = [rivals.column, *rivals.rivals] if rivals else [name for name in source.columns if name not in taken]
     return ", ".join(_one_line(name) for name in names[:12]) or "none of the columns, which all play other roles"
 
@@ -90,11 +90,17 @@ def _unused(source: Source, amount: Guess | None, given: Mapping[str, Any]) -> l
     """The columns of taxes, shipping, discounts and the like that the amount is taken to hold, or not to."""
     name = given.get("amount") or (amount.column if amount else None)
     parts = [
-        f"`{_one_line(n)}`" for n in source.columns if n != name and n not in given.values() and is_part(words_of(n))
+        f"`{_one_line(n)}`"
+        for n in source.columns
+        if n != name and n not in _roles_given(given) and is_part(words_of(n))
     ]
     if name is None or not parts:
         return []
     return [f"# Neither added to nor taken off `{_one_line(name)}`: {', '.join(parts[:8])}"]
+
+
+def _roles_given(given: Mapping[str, Any]) -> list[str]:
+    return [given[role] for role in ROLES if role in given]
 
 
 def _side_by_side(role: str, guesses: list[Guess]) -> list[str]:

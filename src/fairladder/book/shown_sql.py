@@ -110,7 +110,7 @@ def _macros(rows: Rows) -> Iterator[tuple[str, str, exp.Expr, exp.Expr]]:
     yield "number_of", "The number that a text says, null where it says none.", number, number
     yield (
         "trimmed",
-        "A text without white space around it, null where nothing is left.",
+        "A text without white space around it or an apostrophe that guards a spreadsheet, null where nothing is left.",
         cells.text(cell, "text"),
         cells.trimmed_for_people(cell),
     )

@@ -1,7 +1,6 @@
 """Files of people: ids to leave out, and earlier lists with the day they were made."""
 
 import datetime as dt
-import re
 import warnings
 from collections.abc import Sequence
 
@@ -13,9 +12,6 @@ from fairladder.orders import cells
 from fairladder.orders.source import Source, open_source
 from fairladder.output.files import receipt_trouble
 from fairladder.sqltree import cell_column, named, select
-
-#: What a spreadsheet would take for a formula, behind the apostrophe that keeps it from doing so.
-_MADE_SAFE = re.compile(r"^'(?=[=+\-@\t\r])")
 
 
 def ids_in(files: Sequence[str], customer_column: str, engine: Engine) -> set[str]:
@@ -69,7 +65,7 @@ def _texts(source: Source, ids: Sequence[str], others: Sequence[str]) -> pd.Data
     frame: pd.DataFrame = source.engine.table(
         select([named(t, n) for n, t in trees.items()], source.relation)
     ).to_pandas()
-    frame["customer"] = frame["customer"].astype("str").str.replace(_MADE_SAFE, "", regex=True)
+    frame["customer"] = frame["customer"].astype("str")
     return frame
 
 

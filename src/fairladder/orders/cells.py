@@ -23,7 +23,10 @@ _LARGEST = 1.7976931348623157e308
 
 
 def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
-    """The cell as trimmed text; NULL where blank. Whole numbers lose a trailing ``.0``."""
+    """The cell as trimmed text; NULL where blank. Whole numbers lose a trailing ``.0``.
+
+    An apostrophe that keeps a spreadsheet from taking the text for a formula is taken off.
+    """
     if kind == "text":
         plain = sql("CAST(:c AS VARCHAR)", c=cell)
         return sql(
@@ -41,20 +44,27 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 
 
 def plainly_trimmed(cell: exp.Expr) -> exp.Expr:
-    """Whether a text cell begins and ends with a visible ASCII character, so that there is nothing to trim."""
+    """Whether a text cell begins and ends with a visible ASCII character and not with an apostrophe: nothing to take off."""
     plain = sql("CAST(:c AS VARCHAR)", c=cell)
-    return sql("(:c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~')", c=plain)
+    return sql(
+        "(:c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' AND ARRAY_EXTRACT(:c, 1) <> :quote)",
+        c=plain, quote=exp.Literal.string("'"),
+    )  # fmt: skip
 
 
 def _trimmed_with_care(cell: exp.Expr) -> exp.Expr:
-    return sql(
-        "NULLIF(REGEXP_REPLACE(CAST(:c AS VARCHAR), :edges, '', 'g'), '')", c=cell, edges=exp.Literal.string(_TRIM)
-    )
+    trim = exp.Literal.string(_TRIM)
+    return sql("NULLIF(REGEXP_REPLACE(:c, :trim, '', 'g'), '')", c=_without_guard(cell), trim=trim)
+
+
+def _without_guard(cell: exp.Expr) -> exp.Expr:
+    guarded = exp.Literal.string(r"^'([=+\-@\t\r])")
+    return sql("REGEXP_REPLACE(CAST(:c AS VARCHAR), :guarded, '\\1')", c=cell, guarded=guarded)
 
 
 def trimmed_for_people(cell: exp.Expr) -> exp.Expr:
     """``text`` of a text cell without the short cut, its white space said shortly, in words of the embedded engine."""
-    return sql("NULLIF(REGEXP_REPLACE(CAST(:c AS VARCHAR), '^[\\s\\p{Z}]+|[\\s\\p{Z}]+$', '', 'g'), '')", c=cell)
+    return sql("NULLIF(REGEXP_REPLACE(:c, '^[\\s\\p{Z}]+|[\\s\\p{Z}]+$', '', 'g'), '')", c=_without_guard(cell))
 
 
 def key(cell: exp.Expr, kind: CellKind) -> exp.Expr:

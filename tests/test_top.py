@@ -90,7 +90,7 @@ def test_command_says_what_ties(tmp_path, fairladder):
 
 
 def test_unknown_group_is_wrong_usage():
-    with pytest.raises(fl.UsageError, match="There is no group `twon`"):
+    with pytest.raises(fl.UsageError, match=r"There is no group `twon`.*name it in `at_first`"):
         fl.top(people([1.0]), within="twon")
 
 

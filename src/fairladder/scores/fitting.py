@@ -101,10 +101,7 @@ def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]
 
     Raises UsageError where there is no such column, or it holds neither.
     """
-    if measure not in customers.columns:
-        raise UsageError(
-            f"There is no measure `{measure}` among the customers' columns. {nearest(measure, map(str, customers.columns))}"
-        )
+    check_there(customers, measure=measure)
     column = customers[measure]
     if frame_kinds(customers[[measure]])[measure] not in ("number", "day"):
         raise UsageError(
@@ -120,12 +117,21 @@ def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]
     return numbers
 
 
+def check_there(customers: pd.DataFrame, measure: str | None = None, group: str | None = None) -> None:
+    """Raise UsageError where the customers have no column of that name."""
+    carried = (
+        " To group by a column of the orders, name it in `at_first` or `at_latest` (--at-first, --at-latest), which give "
+        "`first_NAME` and `latest_NAME`."
+    )
+    for name, what, advice in ((measure, "measure", ""), (group, "group", carried)):
+        if name is not None and name not in customers.columns:
+            near = nearest(name, map(str, customers.columns))
+            raise UsageError(f"There is no {what} `{name}` among the customers' columns. {near}{advice}")
+
+
 def group_labels(customers: pd.DataFrame, within: str) -> NDArray[np.object_]:
     """Each customer's group as text, None where it is null; shape (n,)."""
-    if within not in customers.columns:
-        raise UsageError(
-            f"There is no group `{within}` among the customers' columns. {nearest(within, map(str, customers.columns))}"
-        )
+    check_there(customers, group=within)
     column = customers[within]
     labels: NDArray[np.object_] = column.astype(str).to_numpy(dtype=object, copy=True)
     labels[column.isna().to_numpy(dtype=bool)] = None

@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 from fairladder.book.spend import buyers
 from fairladder.columns import better
 from fairladder.conditions import frame_kinds
-from fairladder.errors import DataError, UsageError, nearest
+from fairladder.errors import DataError, UsageError
+from fairladder.scores.fitting import check_there
 
 
 def top(
@@ -92,11 +93,7 @@ def _checked(
     customers: pd.DataFrame, by: str, count: int | None, percent: float | None, within: str | None
 ) -> tuple[int, int] | None:
     """The percent as a fraction of whole numbers, or None."""
-    for name, what in ((by, "measure"), (within, "group")):
-        if name is not None and name not in customers.columns:
-            raise UsageError(
-                f"There is no {what} `{name}` among the customers' columns. {nearest(name, map(str, customers.columns))}"
-            )
+    check_there(customers, measure=by, group=within)
     if frame_kinds(customers)[by] not in ("number", "day"):
         raise UsageError(
             f"`{by}` holds neither numbers nor days, so nobody is best by it. Try spend, orders or recency_days."

@@ -126,11 +126,16 @@ FORECAST = _table(
     _is("value_high", "money", "Upper end of the range for what the customer brings.", nulls=_NEVER_BOUGHT),
 )  # fmt: skip
 
-ORDERS = _table(
-    "orders",
+#: What a line of any table of orders begins with.
+_OF_AN_ORDER = (
     _is("customer", "id", "The customer's id, as text."),
     _is("order", "id", "The order's id, as text.", nulls="absent where the orders have no ids"),
     _is("placed_on", "day", "Day of the order's earliest row."),
+)
+
+ORDERS = _table(
+    "orders",
+    *_OF_AN_ORDER,
     _is("amount", "money", "Sum of the order's rows.", adds_up=True),
     _is("lines", "count", "Number of rows.", adds_up=True),
     _is("nth", "count", "Place among the customer's purchases, from 1.", nulls="for refunds and orders of zero"),
@@ -143,9 +148,7 @@ ORDERS = _table(
 
 ORDER_LINES = _table(
     "order lines",
-    _is("customer", "id", "The customer's id, as text."),
-    _is("order", "id", "The order's id, as text.", nulls="absent where the orders have no ids"),
-    _is("placed_on", "day", "Day of the order's earliest row."),
+    *_OF_AN_ORDER,
     _is("line_amount", "money", "What the row says.", adds_up=True),
     _is("order_amount", "money", "Sum of the order's rows."),
     _is("share_of_order", "share", "The row's amount divided by the order's.", nulls="where the order's amount is not positive"),

@@ -579,7 +579,7 @@ def load_scheme(path: str | Path) -> Scheme:
     except tomllib.TOMLDecodeError as error:
         raise SchemeError(f"{file} is not valid TOML: {shortened(str(error))}.") from error
     except ValueError:
-        raise SchemeError(f"{file} holds a number with thousands of digits. Write a usable one.") from None
+        raise SchemeError(f"{file} holds a number with thousands of digits. Write a shorter one.") from None
     scheme = scheme_from(settings, str(file), text)
     beside = {
         part: {key: str(file.parent / path)}

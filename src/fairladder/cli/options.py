@@ -169,7 +169,7 @@ class Request:
         Path | None,
         option(
             "--log",
-            help="Add lines with times to this file, for runs that nobody watches.",
+            help="Append what is said, with the time, to this file: for runs that nobody watches.",
             panel=_OUTPUT,
             metavar="FILE",
         ),
@@ -178,7 +178,7 @@ class Request:
         bool,
         typer.Option(
             "--all-notes",
-            help="Show every note below the result, not the three that weigh most.",
+            help="Show every note below the result, not only the three that matter most.",
             rich_help_panel=_OUTPUT,
         ),
     ] = False

@@ -56,7 +56,7 @@ def _orders(ledger: "pd.DataFrame") -> "RenderableType":
 
 
 def _lines(table: "pd.DataFrame") -> "RenderableType":
-    """The latest lines: customer, order, what the line adds to both, and the orders' own columns that fit."""
+    """The latest lines: customer, order, the line's share of both, and as many of the orders' own columns as fit."""
     from fairladder.cli import screen
     from fairladder.columns import ORDER_LINES, names
 

@@ -69,7 +69,7 @@ def _how_far(what: str, done: float, seconds: float) -> RenderableType:
 
 
 def note(request: Request, text: str) -> None:
-    """One line on standard error, unless asked to be quiet; and in the log, if one is kept."""
+    """Write one line to standard error, unless asked to be quiet, and to the log if there is one."""
     say(text)
     if not request.quiet:
         print(wording.plain(text), file=sys.stderr)

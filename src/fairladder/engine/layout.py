@@ -90,7 +90,7 @@ def _flat(generator: Any, expression: exp.Expr) -> str:
 
 @lru_cache
 def _generator(own: type[Generator]) -> type[Generator]:
-    """The dialect's generator with our layout; as it is where it is compiled, which leaves nothing to change."""
+    """The dialect's generator with our layout; unchanged where it is compiled, since it cannot be derived from then."""
     try:
         return type(f"Compact{own.__name__}", (_Compact, own), {})
     except TypeError:

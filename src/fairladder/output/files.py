@@ -268,7 +268,7 @@ def _write_json(facts: Mapping[str, Any], tables: Mapping[str, pd.DataFrame], pa
 
 
 def _indented(value: Any) -> str:
-    """A value's JSON as it stands one level down; a line break is none of a text, which has it escaped."""
+    """A value's JSON, indented one level further; line breaks within texts are escaped, so every one found is layout."""
     return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False).replace("\n", "\n ")
 
 

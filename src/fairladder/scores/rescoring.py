@@ -26,7 +26,7 @@ class Rescoring:
     """Each customer's place among those with a purchase, −1 without one."""
     fittings: Mapping[str, Fitting]
     named: pd.DataFrame
-    """The columns that rules name and ladders do not change."""
+    """The columns that rules name, apart from those that ladders compute."""
 
     def ladders(self, rows: NDArray[np.int64]) -> dict[str, AnyLadder]:
         """The ladders of the scores, fitted to these customers (places, repeated where drawn again), some with a purchase."""

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 import fairladder.ladder.even as even
+import fairladder.ladder.ladder as ladders
 import reference
 
 values_of = st.lists(
@@ -44,8 +45,17 @@ def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
 @given(values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of)
 @example(values=[5], rungs=4, better="low", method="even", others=[4, 5, 6])
 def test_laws_of_every_ladder(values, rungs, better, method, others):
-    """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing."""
+    """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing.
+
+    Counting whole numbers, as is done with many, gives the ladder and the rungs that sorting gives.
+    """
     ladder = fl.Ladder.fit(values, rungs=rungs, better=better, method=method)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(ladders, "MANY", 1)
+        for kind in (np.int64, np.int8):
+            counted = fl.Ladder.fit(np.array(values, kind), rungs=rungs, better=better, method=method)
+            assert counted == ladder
+            assert list(counted.place(np.array(others, kind))) == list(ladder.place([float(v) for v in others]))
     placed = ladder.place(values)
     assert [int((placed == rung).sum()) for rung in range(1, rungs + 1)] == list(ladder.sizes)
     everything = np.array(values + others)

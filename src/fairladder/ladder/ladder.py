@@ -18,8 +18,13 @@ METHODS: tuple[Method, ...] = ("even", "inclusive", "exclusive", "inverse", "fix
 _PERCENTILES = {"inclusive": inclusive_cuts, "exclusive": exclusive_cuts, "inverse": inverse_cuts}
 
 
-#: Up to so many rungs.
+#: Up to so many rungs it is faster to count the cuts below a value than to look it up.
 _FEW_RUNGS = 16
+#: From so many on, whole numbers over a range no wider than ``_NARROW`` are counted and looked up, not sorted and compared.
+MANY = 1 << 16
+_NARROW = 1 << 16
+#: So many values are placed at once: what is worked on then stays in the processor's cache.
+_AT_ONCE = 1 << 16
 
 
 @dataclass(frozen=True)
@@ -118,16 +123,16 @@ class Ladder:
         if given != sorted(given):
             raise UsageError(f"Cuts must rise from one to the next (or stay equal), and these do not: {list(cuts)!r}.")
         numbers, days = as_numbers(values)
-        ascending = np.sort(numbers)
-        if numbers.dtype.kind == "f":  # NaN stand last
-            ascending = ascending[: np.searchsorted(ascending, inf, side="right")]
+        ascending, held = (_counted(numbers) if method == "even" else None) or (_ascending(numbers), None)
         if not len(ascending):
             return cls(tuple(given) or (inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
         if method == "even":
-            found = _even_cuts(ascending, rungs, better, wanted)
+            found = _even_cuts(ascending, held, rungs, better, wanted)
         else:
             found = given if method == "fixed" else _PERCENTILES[method](ascending, rungs)
         below = np.searchsorted(ascending, np.array([*found, inf]), side="right")
+        if held is not None:
+            below = np.concatenate([[0], np.cumsum(held)])[below]
         sizes = np.diff(below, prepend=0)
         if method != "fixed":
             found = _open_ended(found, sizes)
@@ -138,7 +143,19 @@ class Ladder:
     def place(self, values: ArrayLike) -> NDArray[np.int64]:
         """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
         numbers, _ = as_numbers(values)
-        if self.rungs <= _FEW_RUNGS:  # counting the cuts below is faster than looking each value up
+        if (narrow := _offsets(numbers)) is not None:  # each value that can occur is placed once
+            offsets, low, high = narrow
+            rungs: NDArray[np.int64] = self._rung_of(np.arange(low, high + 1))[offsets]
+            return rungs
+        flat = numbers.ravel()
+        placed = np.empty(len(flat), dtype=np.int64)
+        for start in range(0, len(flat), _AT_ONCE):
+            some = slice(start, start + _AT_ONCE)
+            placed[some] = self._rung_of(flat[some])
+        return placed.reshape(numbers.shape)
+
+    def _rung_of(self, numbers: NDArray[Any]) -> NDArray[np.int64]:
+        if self.rungs <= _FEW_RUNGS:
             below = np.zeros(numbers.shape, dtype=np.uint8)
             for cut in self.cuts:
                 below += numbers > cut
@@ -259,14 +276,53 @@ def _checked(rungs: int, method: str, better: str, shares: Any) -> tuple[Fractio
     return wanted
 
 
-def _even_cuts(ascending: NDArray[Any], rungs: int, better: Better, shares: tuple[Fraction, ...] | None) -> list[Any]:
+def _ascending(numbers: NDArray[Any]) -> NDArray[Any]:
+    ascending = np.sort(numbers)
+    if numbers.dtype.kind == "f":  # NaN stand last
+        ascending = ascending[: np.searchsorted(ascending, inf, side="right")]
+    return ascending
+
+
+def _offsets(numbers: NDArray[Any]) -> tuple[NDArray[np.int64], int, int] | None:
+    """Many whole numbers as offsets in a narrow range, and its ends; None of any others."""
+    if numbers.dtype.kind not in "iu" or numbers.size < MANY:
+        return None
+    low, high = int(numbers.min()), int(numbers.max())
+    if low >= 0 and high < _NARROW:
+        low = 0  # spares the subtraction
+    if high - low >= _NARROW or high > np.iinfo(np.int64).max:
+        return None
+    whole = numbers.astype(np.int64, copy=False)
+    return (whole - low if low else whole), low, high
+
+
+def _counted(numbers: NDArray[Any]) -> tuple[NDArray[Any], NDArray[np.int64]] | None:
+    """The distinct values in rising order and how often each occurs; None where sorting is the way."""
+    if (narrow := _offsets(numbers)) is None:
+        return None
+    counts = np.bincount(narrow[0].ravel())
+    seen = np.flatnonzero(counts)
+    return seen + narrow[1], counts[seen]
+
+
+def _even_cuts(
+    ascending: NDArray[Any],
+    held: NDArray[np.int64] | None,
+    rungs: int,
+    better: Better,
+    shares: tuple[Fraction, ...] | None,
+) -> list[Any]:
+    """Cuts of the even ladder of values in rising order, which stand once each where ``held`` says how often they occur."""
     first = _first_distinct(ascending, rungs)
     if len(first) < rungs:
         return _few_values_cuts(first, rungs, better)
     whole = lcm(*(s.denominator for s in shares)) if shares else 1
     parts = tuple(int(s * whole) for s in shares) if shares else (1,) * rungs
-    places = places_for_cuts(ascending, parts if better == "high" else parts[::-1])
-    counts = np.diff(places)
+    if held is None:
+        places = places_for_cuts(ascending, parts if better == "high" else parts[::-1])
+        counts = np.diff(places)
+    else:
+        places, counts = np.arange(len(held) + 1), held
     if better == "high":
         ends = even_partition(counts, parts)[:-1]
     else:

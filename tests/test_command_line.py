@@ -20,9 +20,12 @@ from rich.console import Console
 from sqlglot import parse_one
 
 import fairladder as fl
+from fairladder.book.opened import open_unread
 from fairladder.cli import screen
 from fairladder.engine.embedded import Embedded
 from fairladder.output import files, workbook
+from fairladder.review.stability import stability
+from fairladder.scheme import Scheme
 
 GOOD = "customer,order,placed,amount\n" + "".join(f"c{i},o{i},2026-01-{i + 1:02d},{10 + i}.50\n" for i in range(8))
 
@@ -347,9 +350,26 @@ def test_a_long_query_tells_how_far_it_is_and_stops_when_told():
         watching.join()
     assert any(done is not None and 0 <= done <= 1 for done in told)
     assert engine.table(parse_one("SELECT 7 AS n")).to_pylist() == [{"n": 7}]
-    console = Console(width=80, file=io.StringIO())
-    console.print(screen._how_far("Reading the orders", 0.25, 3.0))
-    assert re.sub(r"[^ -~]+", "", console.file.getvalue()).split() == "Reading the orders 25 % about 9 s left".split()
+    for rows, of in ((None, ""), (12_345, "of 12,345 rows")):
+        console = Console(width=80, file=io.StringIO())
+        console.print(screen._how_far("Reading the orders", 0.25, 3.0, rows))
+        wanted = f"Reading the orders 25 % {of} about 9 s left".split()
+        assert re.sub(r"[^ -~]+", "", console.file.getvalue()).split() == wanted
+
+
+def test_long_work_says_how_far_it_is_and_parquet_of_how_many_rows(tmp_path):
+    """Three models fitted twice and three predictions are nine steps, the forecast is one more; the resamples one each."""
+    orders, told = fl.sample_orders(), []
+    orders.value_forecast(progress=told.append)
+    assert told == pytest.approx([n / 10 for n in range(1, 10)])
+    told.clear()
+    stability(orders, resamples=4, progress=told.append)
+    assert told == [0.25, 0.5, 0.75, 1.0]
+    one, two = (tmp_path / name for name in ("a.parquet", "b.parquet"))
+    pd.DataFrame({"customer": ["a", "b"], "placed": ["2026-01-01"] * 2, "amount": [1, 2]}).to_parquet(one)
+    pd.read_parquet(one).head(1).to_parquet(two)
+    assert open_unread([one, two], None, Scheme()).source.row_count == 3
+    assert open_unread(pd.read_parquet(one), None, Scheme()).source.row_count is None
 
 
 @pytest.mark.parametrize("rows", [0, 1, 6, 7, 8, 1199])

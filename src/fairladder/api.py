@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from fairladder.review.comparison import Comparison, Yardstick
     from fairladder.review.explanation import Explanation
     from fairladder.review.stability import Stability
+    from fairladder.steps import Progress
     from fairladder.value.backtest import Backtest
     from fairladder.value.forecast import Forecast
     from fairladder.value.formula import FormulaValue
@@ -152,12 +153,19 @@ class Orders(Read):
         discount_rate: float | None = None,
         method: str | None = None,
         split: str | dt.date | None = None,
+        progress: "Progress | None" = None,
     ) -> "Forecast":
         """What customers are expected to bring; see ``fairladder.value_forecast``."""
         from fairladder.value.forecast import value_forecast
 
         return value_forecast(
-            self, horizon=horizon, margin=margin, discount_rate=discount_rate, method=method, split=split
+            self,
+            horizon=horizon,
+            margin=margin,
+            discount_rate=discount_rate,
+            method=method,
+            split=split,
+            progress=progress,
         )
 
     def backtest(self, split: str | dt.date | None = None) -> "Backtest":

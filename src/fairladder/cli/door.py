@@ -34,25 +34,27 @@ FAIL_ON = {"error": {"error"}, "warning": {"error", "warning"}, "never": set[str
 
 def opened(
     request: Request, parts: tuple[str, ...], figures: bool = False, *, outputs: "Mapping[str, Path | None] | None" = None,
-    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None,
+    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (),
 ) -> "Orders":  # fmt: skip
     """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
 
-    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it.
+    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it, ``ahead``
+    the modules that it will need.
     """
     from fairladder.cli.asking import with_answers
 
     _check_targets(request, parts, figures)
-    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep))
+    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead))
 
 
 def _opened(
-    request: Request, outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]", keep: "Keep"
-) -> "Orders":
+    request: Request, outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]", keep: "Keep",
+    ahead: Sequence[str],
+) -> "Orders":  # fmt: skip
     from fairladder.api import Orders
     from fairladder.book.read import read
 
-    with_pandas_ahead()
+    importing_ahead("pandas", *ahead)
     orders = request.opened()
     until_the_end(orders.engine.moment())  # so that all figures of a command are of one
     _check_apart(request, orders, outputs, inputs)
@@ -61,13 +63,13 @@ def _opened(
 
         print(reduction_sql(orders) + ";")
         raise typer.Exit(0)
-    with screen.busy(request, "Reading the orders", orders.engine):
+    with screen.busy(request, "Reading the orders", orders.engine, orders.source.row_count):
         return read(orders, keep, kind=Orders)
 
 
-def with_pandas_ahead() -> None:
-    """Import pandas while the engine works, which needs neither it nor Python's lock; it is a third of a small command's time."""
-    Thread(target=import_module, args=("pandas",), daemon=True).start()
+def importing_ahead(*modules: str) -> None:
+    """Import what takes its time while the engine works, which needs neither it nor Python's lock: a third of a small command's time."""
+    Thread(target=lambda: list(map(import_module, modules)), daemon=True).start()
 
 
 def _check_apart(

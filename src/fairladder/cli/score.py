@@ -91,7 +91,7 @@ def score(
         outputs={"--save-ladders": save_ladders},
         inputs=[with_ladders],
     )
-    with screen.busy(request, "Scoring the customers", orders.engine):
+    with screen.busy(request, "Scoring the customers", orders.engine) as progress:
         from fairladder.book.spend import nobody_bought
         from fairladder.scores import fairness, scoring
         from fairladder.scores import saved as saved_ladders
@@ -123,7 +123,7 @@ def score(
         if stability:
             from fairladder.review.stability import stability as stability_of
 
-            parts |= stability_of(orders).tables()
+            parts |= stability_of(orders, progress=progress).tables()
         if saved is not None:
             parts["drift"] = saved_ladders.drift(saved, scored)
     pieces = views(orders, {**parts, "customers": scored}) if "segments" in parts else []

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
     from fairladder.api import Orders
     from fairladder.engine.protocol import Engine
+    from fairladder.steps import Progress
 
 
 def for_people(request: Request) -> bool:
@@ -36,35 +37,43 @@ PATIENCE = 2.0
 
 
 @contextmanager
-def busy(request: Request, what: str, engine: "Engine | None" = None) -> Iterator[None]:
-    """A moving sign on the terminal while ``what`` takes its time, after a while with how far the engine is."""
-    console = Console(stderr=True)
+def busy(request: Request, what: str, engine: "Engine", rows: int | None = None) -> "Iterator[Progress]":
+    """A moving sign on the terminal while ``what`` takes its time, after a while with how far it is, and of how many ``rows``.
+
+    How far is what the work says of itself by calling what this gives; until it does, how far the engine is with its query.
+    """
+    console, said = Console(stderr=True), [0.0]
+
+    def told(share: float) -> None:
+        said[0] = share
+
     if request.quiet or not console.is_terminal:
-        yield
+        yield told
         return
     over, begun = Event(), monotonic()
     with console.status(what) as status:
 
         def follow() -> None:
             while not over.wait(0.2):
-                done = engine.progress() if engine is not None else None
+                done = said[0] or engine.progress()
                 if monotonic() - begun > PATIENCE and done is not None:
-                    status.update(_how_far(what, done, monotonic() - begun))
+                    status.update(_how_far(what, done, monotonic() - begun, rows))
 
         watching = Thread(target=follow, daemon=True)
         watching.start()
         try:
-            yield
+            yield told
         finally:
             over.set()
             watching.join()
 
 
-def _how_far(what: str, done: float, seconds: float) -> RenderableType:
-    """``what``, a bar, the percent and about how long is left."""
+def _how_far(what: str, done: float, seconds: float, rows: int | None) -> RenderableType:
+    """``what``, a bar, the percent, of how many rows, and about how long is left."""
     left = f"about {seconds * (1 - done) / done:,.0f} s left" if 0.02 < done < 1 else ""
     row = Table.grid(padding=(0, 1))
-    row.add_row(what, ProgressBar(1.0, done, width=30), f"{100 * done:.0f} %", left)
+    of = f" of {wording.counted(rows, 'rows')}" if rows is not None else ""
+    row.add_row(what, ProgressBar(1.0, done, width=30), f"{100 * done:.0f} %{of}", left)
     return row
 
 

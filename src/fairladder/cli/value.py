@@ -1,7 +1,7 @@
 """``fairladder value``: what customers are worth, so far, by formula and by forecast, each factor with its unit."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from fairladder.api import Orders
+    from fairladder.steps import Progress
     from fairladder.value.forecast import Forecast
     from fairladder.value.formula import FormulaValue
 
@@ -75,9 +76,7 @@ def value(
 ) -> None:  # fmt: skip
     """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
     from fairladder.cli import door, screen
-    from fairladder.value.forecast import checked_horizon
-    from fairladder.value.formula import checked_retention
-    from fairladder.value.margins import checked_margin
+    from fairladder.value.checks import checked_horizon, checked_margin, checked_retention
 
     if period is not None:
         checked_period(period)
@@ -95,7 +94,7 @@ def value(
     if given:
         raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
     known_figure(figure_of, FIGURES)
-    opened = door.opened(request, PARTS, figures=True)
+    opened = door.opened(request, PARTS, figures=True, ahead=("fairladder.value.formula", "fairladder.value.forecast"))
     answers = _Answers(
         opened,
         period or usual_period(opened),
@@ -108,7 +107,8 @@ def value(
         options.get("backtest"),
     )
     whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
-    with screen.busy(request, "Working out what customers are worth", opened.engine):
+    with screen.busy(request, "Working out what customers are worth", opened.engine) as progress:
+        answers = replace(answers, progress=progress)
         asked = [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
         tables = {name: answers.table(name) for name in asked}
         view = answers.views() if whole else []
@@ -168,6 +168,7 @@ class _Answers:
     discount_rate: float | None
     method: str | None
     split: str | None
+    progress: "Progress | None" = None
 
     @cached_property
     def formulas(self) -> "dict[str, FormulaValue]":
@@ -188,7 +189,7 @@ class _Answers:
 
         return value_forecast(
             self.orders, horizon=self.horizon, margin=self.margin, discount_rate=self.discount_rate, method=self.method,
-            split=self.split,
+            split=self.split, progress=self.progress,
         )  # fmt: skip
 
     def has(self, part: str) -> bool:

@@ -28,6 +28,8 @@ from fairladder.sqltree import cell_column, cell_name, column, named, select, sq
 
 CellKind = Literal["text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"]
 
+#: Endings of Parquet files.
+PARQUET = (".parquet", ".pq")
 #: Up to this size of all its files a source is small.
 SMALL_BYTES = 8 << 20
 #: No export of orders is this wide; more columns mean that something else was opened.
@@ -73,6 +75,16 @@ class Source:
             f is not None and f.suffix not in COMPRESSED and f.exists() and f.stat().st_size < SMALL_BYTES
             for f in files
         )
+
+    @cached_property
+    def row_count(self) -> int | None:
+        """How many rows there are, where that stands in the files; None where it is not known before they are read."""
+        files = [part.path for part in (self.parts or (self,))]
+        if any(f is None or f.suffix.lower() not in PARQUET for f in files):
+            return None
+        from pyarrow.parquet import read_metadata
+
+        return sum(int(read_metadata(f).num_rows) for f in files)
 
     def numbered(self) -> exp.Expr:
         """The relation with ``#row``, each row's number as a person sees it."""
@@ -249,7 +261,7 @@ def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) ->
 
 _OPENERS: dict[str, Callable[[Path, Embedded, OrdersPart, str], Source]] = {
     **dict.fromkeys((".csv", ".tsv", ".tab", ".txt"), _open_text),
-    **dict.fromkeys((".parquet", ".pq"), _open_parquet),
+    **dict.fromkeys(PARQUET, _open_parquet),
     **dict.fromkeys((".json", ".jsonl", ".ndjson"), _open_json),
     **dict.fromkeys((".xlsx", ".xlsm", ".xls", ".ods"), _open_spreadsheet),
     ".zip": _open_zip,

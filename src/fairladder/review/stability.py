@@ -19,6 +19,7 @@ from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder
 from fairladder.scores.rescoring import rescoring_of
 from fairladder.scores.scoring import fit_ladders, score
+from fairladder.steps import Progress, Steps
 from fairladder.value.to_score import customers_to_score
 
 #: Who keeps the segment in fewer of the resamples than this stands within a hair of a cut.
@@ -54,13 +55,15 @@ class Stability(Answer):
         return f"Customers in another segment after:{lines}\n{len(self.unsettled):,} stand within a hair of a cut"
 
 
-def stability(orders: Read, *, resamples: int | None = None, seed: int = 0) -> Stability:
+def stability(
+    orders: Read, *, resamples: int | None = None, seed: int = 0, progress: Progress | None = None
+) -> Stability:
     """Score anew with one choice changed at a time, and count who lands in another segment.
 
     The changes: a day earlier and later, quartiles in place of the scheme's rungs (stretched over them, so that the rules
     still speak of the same numbers), each other method, and ladders fitted to ``resamples`` bootstrap samples of the
-    customers (drawn with replacement; 200, fewer from 10,000 customers on), from ``seed``. Raises DataError where nobody
-    has a purchase.
+    customers (drawn with replacement; 200, fewer from 10,000 customers on), from ``seed``. ``progress`` is called now and then
+    with the share of the resamples that is done, 0..1. Raises DataError where nobody has a purchase.
     """
     customers, scheme, day = customers_to_score(orders), orders.scheme, orders.as_of
     if day is None or nobody_bought(customers):
@@ -78,7 +81,7 @@ def stability(orders: Read, *, resamples: int | None = None, seed: int = 0) -> S
             other_scheme = _with_method(scheme, method)
             moved[f"method {method}"] = _moved(segment, _segments(customers, other_scheme))
     times = resamples or max(_FEWEST_RESAMPLES, min(_MOST_RESAMPLES, _CUSTOMERS_IN_ALL // len(customers)))
-    keeps, others, per_resample = _bootstrapped(customers, scheme, segment, times, seed)
+    keeps, others, per_resample = _bootstrapped(customers, scheme, segment, times, seed, Steps(progress, times))
     lines = [(name, int(m.sum()), float(m.mean())) for name, m in moved.items()]
     typical = int(np.median(per_resample))
     lines.append((f"another sample of customers (median of {times})", typical, typical / len(customers)))
@@ -127,7 +130,7 @@ def _stretched(ladder: AnyLadder, rungs: int) -> AnyLadder:
 
 
 def _bootstrapped(
-    customers: pd.DataFrame, scheme: Scheme, segment: "pd.Series[str]", times: int, seed: int
+    customers: pd.DataFrame, scheme: Scheme, segment: "pd.Series[str]", times: int, seed: int, steps: Steps
 ) -> tuple[NDArray[np.float64], list[str | None], NDArray[np.int64]]:
     """Per customer the share of resamples that keep the segment and the commonest other; per resample how many move."""
     names = [s.name for s in scheme.segments]
@@ -135,7 +138,7 @@ def _bootstrapped(
     home = segment.map(code).to_numpy()
     counts = np.zeros((len(customers), len(names)), dtype=np.int32)
     generator, everybody = np.random.default_rng(seed), np.arange(len(customers))
-    samples = (np.sort(generator.choice(everybody, len(everybody))) for _ in range(times))
+    samples = (np.sort(generator.choice(everybody, len(everybody))) for _ in steps.over(range(times)))
     bought = bought_of(customers)
     samples = (rows if bought[rows].any() else everybody for rows in samples)
     quick = rescoring_of(customers, scheme)

@@ -11,6 +11,7 @@ from fairladder.book.read import Read
 from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.output.result import Answer
+from fairladder.steps import Steps
 from fairladder.value.histories import Histories, buying_days, histories
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.ordering import MODELS, fit_ordering
@@ -105,6 +106,11 @@ def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
     ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a year. Only customers who
     had bought by then are forecast. Raises UsageError for a split outside the history, DataError where it is too short.
     """
+    return tested_on(orders, split, Steps(None, 1))
+
+
+def tested_on(orders: Read, split: str | dt.date | None, steps: Steps) -> Backtest:
+    """``backtest``, which is two ``steps`` for each model."""
     day = as_day(split) if split is not None else default_split(histories(orders))
     if day is None:
         raise DataError(f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}.")
@@ -114,10 +120,12 @@ def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
     assert orders.as_of is not None
     horizon = (orders.as_of - day).days
     buying = past.buying
-    fits = {name: fit_ordering(model, buying) for name, model in MODELS.items()}
+    fits = {name: fit_ordering(model, buying) for name, model in steps.over(MODELS.items())}
     spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
     random = np.random.default_rng(_SEED)
-    predictions = {name: predict(past, (MODELS[name], fit), spend, horizon, random) for name, fit in fits.items()}
+    predictions = {
+        name: predict(past, (MODELS[name], fit), spend, horizon, random) for name, fit in steps.over(fits.items())
+    }
     predictions[NAIVE] = predict(past, None, spend, horizon, random)
     later = past.frame["later_days"].to_numpy(np.float64)
     brought = past.frame["later_bought"].to_numpy(np.float64)

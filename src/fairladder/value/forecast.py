@@ -11,10 +11,12 @@ from fairladder.book.read import Read
 from fairladder.columns import FORECAST, names
 from fairladder.errors import UsageError, nearest
 from fairladder.output.result import Answer
-from fairladder.value.backtest import Backtest, backtest, default_split
+from fairladder.steps import Progress, Steps
+from fairladder.value.backtest import Backtest, default_split, tested_on
+from fairladder.value.checks import checked_horizon, checked_rate
 from fairladder.value.histories import Histories, costs, histories
 from fairladder.value.likelihood import Array, Fit
-from fairladder.value.margins import Margin, checked_rate, margin_of
+from fairladder.value.margins import Margin, margin_of
 from fairladder.value.ordering import MODELS, OrderingModel, fit_ordering
 from fairladder.value.predict import NAIVE, Prediction, discounted_orders, predict
 from fairladder.value.ranges import total_ratios
@@ -119,6 +121,7 @@ def value_forecast(
     method: str | None = None,
     split: str | dt.date | None = None,
     seed: int = _SEED,
+    progress: Progress | None = None,
 ) -> Forecast:
     """Forecast every customer with a purchase over the ``horizon`` days after the day of reckoning.
 
@@ -141,6 +144,8 @@ def value_forecast(
         Last day of the data that the backtest learns from; default: three quarters of the history, at most a year held back.
     seed
         Of the simulation behind the ranges.
+    progress
+        Called now and then with the share of the work that is done, 0..1.
 
     Raises UsageError for wrong options, DataError where nobody has a purchase.
     """
@@ -156,9 +161,10 @@ def value_forecast(
     past = histories(orders)
     kept = margin_of(orders, past, margin)
     day = split if split is not None else default_split(past)
-    tested = backtest(orders, day) if day is not None else None
+    steps = Steps(progress, (1 if day is None else 3) * len(MODELS) + 1)
+    tested = tested_on(orders, day, steps) if day is not None else None
     buying = past.buying
-    fits = {name: fit_ordering(model, buying) for name, model in MODELS.items()}
+    fits = {name: fit_ordering(model, buying) for name, model in steps.over(MODELS.items())}
     spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
     notes = (
@@ -194,12 +200,6 @@ def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
     side = forecast.frame[["customer", *_NAMES]]
     joined = customers[["customer"]].merge(side, on="customer", how="left", validate="one_to_one")
     return customers.assign(**{name: joined[name].to_numpy() for name in _NAMES})
-
-
-def checked_horizon(horizon: int) -> None:
-    """Raise UsageError for a horizon that is no number of days to forecast."""
-    if not 1 <= horizon <= 3650:
-        raise UsageError(f"A horizon of {horizon} days cannot be forecast; give 1 to 3,650.")
 
 
 def _likeliest(fits: dict[str, Fit]) -> str:

@@ -18,8 +18,8 @@ from fairladder.history.purchases import group_name, purchases
 from fairladder.output.result import Answer
 from fairladder.scores.scoring import score
 from fairladder.sqltree import column, named, select, sql
+from fairladder.value.checks import checked_margin, checked_retention
 from fairladder.value.histories import Costs, costs
-from fairladder.value.margins import checked_margin
 from fairladder.value.to_score import customers_to_score
 
 #: Fewer complete periods than this tell little of how long customers stay.
@@ -217,14 +217,6 @@ def value_from_totals(
     return FormulaValue(
         pd.DataFrame([row]), unit, "group", None, "given", "given" if margin != 1 else "none given", tuple(finding)
     )
-
-
-def checked_retention(retention: float | None) -> None:
-    """Raise UsageError for a retention that is no fraction below 1."""
-    if retention == 1:
-        raise UsageError("A retention of 1 keeps everybody for ever, so the lifespan has no end; give one below 1.")
-    if retention is not None and not 0 <= retention < 1:
-        raise UsageError(f"A retention of {retention:g} is not a fraction; for 60 % write 0.6.")
 
 
 def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:

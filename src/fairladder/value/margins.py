@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from fairladder.book.read import Read
 from fairladder.errors import DataError, UsageError
+from fairladder.value.checks import checked_margin
 from fairladder.value.histories import Histories, costs
 
 
@@ -17,18 +18,6 @@ class Margin:
     given: bool = False
     from_cost: bool = False
     notes: tuple[str, ...] = ()
-
-
-def checked_margin(margin: float | None) -> None:
-    """Raise UsageError for a margin that is no fraction."""
-    if margin is not None and not 0 < margin <= 1:
-        raise UsageError(f"A margin of {margin:g} is not a fraction of revenue; for 40 % write 0.4.")
-
-
-def checked_rate(rate: float) -> None:
-    """Raise UsageError for a yearly discount rate that cannot be meant."""
-    if not 0 <= rate < 1:
-        raise UsageError(f"A yearly discount rate of {rate:g} is not a fraction; for 10 % write 0.1.")
 
 
 def margin_of(orders: Read, past: Histories, margin: float | None) -> Margin:

@@ -2,6 +2,7 @@
 
 python benchmarks/run.py 10                  # on ten million lines (make them first: python benchmarks/generate.py 10)
 python benchmarks/run.py 1 --csv --rounds 5
+python benchmarks/run.py 10 --by-time --every   # all commands that read orders
 """
 
 import argparse
@@ -28,6 +29,16 @@ def commands(source: Path, out: str) -> dict[str, list[str]]:
     }  # fmt: skip
 
 
+def others(source: Path, out: str) -> dict[str, list[str]]:
+    """The other commands that read orders, with what they cannot do without."""
+    asked = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out", out]
+    own = {
+        "customers": [], "top": [], "growth": [], "retention": [], "breakdown": ["--rows", "channel"], "orders": [],
+        "campaign": ["--when", "recency_days > 180"], "compare": ["--then", "2026-03-31"], "value": [],
+    }  # fmt: skip
+    return {f"fairladder {name}": [FAIRLADDER, name, *asked, *words] for name, words in own.items()}
+
+
 def measured(command: list[str]) -> tuple[float, float, float]:
     """Seconds on the clock, seconds of processor, peak memory in MB of one process."""
     start = time.perf_counter()
@@ -43,6 +54,7 @@ def main() -> None:
     options.add_argument("millions", type=float, help="size of the generated file, in million lines")
     options.add_argument("--csv", action="store_true", help="read and write CSV instead of Parquet")
     options.add_argument("--by-time", action="store_true", help="the file in the order of exports")
+    options.add_argument("--every", action="store_true", help="run every command that reads orders")
     options.add_argument("--rounds", type=int, default=3)
     given = options.parse_args()
     ending = "csv" if given.csv else "parquet"
@@ -52,7 +64,8 @@ def main() -> None:
     runs: dict[str, list[tuple[float, float, float]]] = {}
     with tempfile.TemporaryDirectory() as folder:
         for _ in range(given.rounds):
-            for name, command in commands(source, f"{folder}/out.{ending}").items():
+            out = f"{folder}/out.{ending}"
+            for name, command in (commands(source, out) | (others(source, out) if given.every else {})).items():
                 runs.setdefault(name, []).append(measured(command))
     medians = {name: [statistics.median(column) for column in zip(*taken, strict=True)] for name, taken in runs.items()}
     fastest = min(seconds for name, (seconds, _, _) in medians.items() if not name.startswith("fairladder"))

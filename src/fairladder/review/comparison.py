@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from fairladder import wording
 from fairladder.book.read import Read
@@ -283,6 +284,17 @@ def _sizes(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["segment", "stance", "customers", "spend"])
 
 
+def _by_frequency(
+    n1: NDArray[np.int64], n2: NDArray[np.int64], s1: NDArray[np.int64], s2: NDArray[np.int64]
+) -> Fraction:
+    """Σ (n2 − n1)·½·(s1/n1 + s2/n2), exactly: few pairs of counts occur, so that the sums of each pair are taken first."""
+    pairs = pd.DataFrame({"a": n1, "b": n2, "u": s1, "v": s2}).groupby(["a", "b"], sort=False, as_index=False).sum()
+    return sum(
+        (Fraction(b - a, 2) * (Fraction(u, a) + Fraction(v, b)) for a, b, u, v in pairs.to_numpy().tolist()),
+        Fraction(0),
+    )
+
+
 def _parts(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.DataFrame, list[str]]:
     """The change of spend from the days before ``first`` to as many after it, split exactly."""
     length = (last - first).days
@@ -309,11 +321,7 @@ def _parts(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.DataFrame, l
         frame[c].to_numpy(dtype=np.int64) for c in ("orders_before", "orders_after", "spend_before", "spend_after")
     )
     stayed = (n1 > 0) & (n2 > 0)
-    whole = (v[stayed].tolist() for v in (n1, n2, s1, s2))
-    frequency = sum(
-        (Fraction(b - a, 2) * (Fraction(u, a) + Fraction(v, b)) for a, b, u, v in zip(*whole, strict=True)), Fraction(0)
-    )
-    more = half_away(frequency)
+    more = half_away(_by_frequency(n1[stayed], n2[stayed], s1[stayed], s2[stayed]))
     gained, gone, neither = (n1 == 0) & (n2 > 0), (n1 > 0) & (n2 == 0), (n1 == 0) & (n2 == 0)
     moved = neither & ((s1 != 0) | (s2 != 0))
     change = s2 - s1

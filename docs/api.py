@@ -15,12 +15,17 @@ def entry(name):
     if example:
         parts += ["", "```python", ">>> " + example.rstrip(), "```"]
     methods = _methods(thing) if inspect.isclass(thing) else []
+    if inspect.ismodule(thing):
+        functions = [(n, getattr(thing, n)) for n in thing.__all__]
+        parts += ["", *(f"* `fl.{name}.{n}({', '.join(_parameters(f))})`: {_first(f)}" for n, f in functions)]
     parts += [""] if methods else []
-    parts += [
-        f"* `.{n}({', '.join(_parameters(m)[1:])})`: {(inspect.getdoc(m) or '').splitlines()[0].replace('``', '`')}"
-        for n, m in methods
-    ]
+    parts += [f"* `.{n}({', '.join(_parameters(m)[1:])})`: {_first(m)}" for n, m in methods]
     return "\n".join(parts)
+
+
+def _first(function):
+    """The first line of what a function says of itself."""
+    return (inspect.getdoc(function) or "").splitlines()[0].replace("``", "`")
 
 
 def _methods(thing):
@@ -64,7 +69,7 @@ GROUPS = {
     ).split(),
     "Campaigns": ("campaign campaign_lists CampaignList lift Lift plan_holdout HoldoutPlan").split(),
     "Second looks": ("compare compare_scored Comparison paths Paths explain Explanation stability Stability").split(),
-    "Files and figures": ("write figures").split(),
+    "Files and figures": ("write figures report").split(),
     "Errors": ("FairLadderError UsageError SchemeError ConditionError DataError FairLadderWarning").split(),
 }
 

@@ -14,7 +14,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from fairladder import figures
+    from fairladder import figures, report
     from fairladder.api import Orders, open_orders, sample_orders
     from fairladder.book.findings import Finding
     from fairladder.campaigns.lift import HoldoutPlan, Lift, lift, plan_holdout
@@ -76,12 +76,14 @@ _HOMES = {
     "scores.scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary", "tier_summary"),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}
-__all__ = sorted([*_HOME, "figures"])  # type checkers have the imports above
+#: Rooms that are public as they are.
+_ROOMS = ("figures", "report")
+__all__ = sorted([*_HOME, *_ROOMS])  # type checkers have the imports above
 
 
 def __getattr__(name: str) -> Any:
-    if name == "figures":
-        return import_module("fairladder.figures")
+    if name in _ROOMS:
+        return import_module(f"fairladder.{name}")
     if name in _HOME:
         return getattr(import_module(f"fairladder.{_HOME[name]}"), name)
     raise AttributeError(f"module 'fairladder' has no attribute {name!r}")

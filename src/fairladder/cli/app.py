@@ -48,6 +48,7 @@ COMMANDS = {
     "campaign": _Command("Who gets the campaign, who is held out, and did it work?", part="campaigns"),
     "compare": _Command("Who moved between two days, and why spend changed.", needs_orders=False),
     "explain": _Command("Why is this customer in that segment?"),
+    "report": _Command("A page and a workbook to hand on."),
     "help": _Command("What all commands share, and every key of a scheme.", plain=True),
 }
 

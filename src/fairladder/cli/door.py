@@ -127,13 +127,16 @@ def give(
     seen: Sequence[str] = (),
     figure: "Callable[[], Figure] | None" = None,
     drew: str = "",
+    write: "Callable[[], None] | None" = None,
 ) -> None:
     """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen; and its figure.
 
     ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
     has to say beside the notes of the orders (of which ``view`` shows those in ``seen`` itself), ``told`` more facts; ``safe``
-    says whether CSV is made safe for spreadsheets unless the person decides; ``drew`` is a word behind the figure's name. Without
-    ``orders`` there are no facts. Leaves with exit code 1 where a finding of the orders is an error.
+    says whether CSV is made safe for spreadsheets unless the person decides; ``drew`` is a word behind the figure's name; ``write``
+    writes a result that is more than tables. Without ``orders`` there are no facts.
+
+    Leaves with exit code 1 where a finding of the orders is an error.
     """
     from fairladder.book.signs import sentences
     from fairladder.output.files import CsvStyle, style_of
@@ -152,11 +155,11 @@ def give(
     if request.facts is not None and facts is not None:
         with replacing(request.facts) as beside:
             beside.write_text(json.dumps(facts, ensure_ascii=False) + "\n", "utf-8")
-    _write(
-        request,
-        Result(parts, facts, decimals, csv, whole),
-        safe if request.spreadsheet_safe is None else request.spreadsheet_safe,
-    )
+    if write is not None:
+        write()
+    else:
+        guarded = safe if request.spreadsheet_safe is None else request.spreadsheet_safe
+        _write(request, Result(parts, facts, decimals, csv, whole), guarded)
     shown = {*errors, *(seen if screen.for_people(request) else ())}
     below = _below(request, orders, notes, shown)
     foot = [] if facts is None or orders is None else [screen.footer(orders, {**facts, "notes": below})]

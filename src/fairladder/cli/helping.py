@@ -67,6 +67,11 @@ EXAMPLES = {
         "compare orders.csv --scheme scheme.toml --then 2025-12-31",
         "compare orders.csv --scheme scheme.toml --then 2025-12-31 --every quarter",
     ),
+    "report": (
+        "report orders.csv --scheme scheme.toml --by district",
+        "report orders.csv --scheme scheme.toml --then 2025-12-31 --out since-new-year.html",
+        "report orders.csv --scheme scheme.toml --anonymous --out for-others.xlsx",
+    ),
     "explain": (
         "explain orders.csv 09302 --scheme scheme.toml",
         "explain orders.csv --scheme scheme.toml --segment mainstay --count 3",

@@ -290,7 +290,7 @@ def command(work: Callable[..., None], *, needs_orders: bool = True, part: str =
                 request, part=request.part and request.part.replace("_", "-")
             )  # whichever way it is typed
             mine = {"options": settings_given(of_part, given).get(part, {})} if part else {}
-            with kept_in(request.log, f"fairladder {run.__name__} {_without_password(request.orders)}"):
+            with kept_in(request.log, f"fairladder {run.__name__} {without_password(request.orders)}"):
                 work(request, **mine, **given)
 
         with_errors_told(asked)
@@ -304,7 +304,8 @@ def command(work: Callable[..., None], *, needs_orders: bool = True, part: str =
     return run
 
 
-def _without_password(orders: str) -> str:
+def without_password(orders: str) -> str:
+    """An address as it may be told to others."""
     return re.sub(r"(://[^:/@]*):[^@]*@", r"\1:***@", orders)
 
 

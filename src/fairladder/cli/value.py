@@ -95,6 +95,8 @@ def value(
         raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
     known_figure(figure_of, FIGURES)
     opened = door.opened(request, PARTS, figures=True, ahead=("fairladder.value.formula", "fairladder.value.forecast"))
+    from fairladder.value.formula import usual_period
+
     answers = _Answers(
         opened,
         period or usual_period(opened),
@@ -113,15 +115,6 @@ def value(
         tables = {name: answers.table(name) for name in asked}
         view = answers.views() if whole else []
     door.give(request, opened, tables, view, notes=answers.notes(asked), figure=lambda: answers.figure(figure_of))
-
-
-def usual_period(orders: "Orders") -> str:
-    """A quarter, or what gives a shorter history some complete periods to compare."""
-    first = orders.customers()["first_order"].min()
-    if orders.as_of is None or wording.missing(first):
-        return "quarter"
-    days = (orders.as_of - first.date()).days
-    return "quarter" if days >= 450 else "month" if days >= 150 else "week" if days >= 35 else "day"
 
 
 def _from_totals(

@@ -103,7 +103,7 @@ def _row_by_row(sheet: Any, table: pd.DataFrame, shown: Sequence[Any], looks: Ma
         for row in range(len(piece)):
             for at, column in enumerate(table.columns):
                 if known[at][row]:
-                    _cell(sheet, begin + row, at, column, cells[at][row], shown[at], looks["day"])
+                    write_cell(sheet, begin + row, at, column, cells[at][row], shown[at], looks["day"])
 
 
 def _look(looks: Mapping[str, Any], table: pd.DataFrame, column: object) -> Any:
@@ -133,10 +133,11 @@ def _column(sheet: Any, at: int, values: "pd.Series[Any]", look: Any, day: Any) 
     known = values.notna().to_numpy()
     cells = values.dt.to_pydatetime().tolist() if values.dtype.kind == "M" else values.astype(object).tolist()
     for row in known.nonzero()[0].tolist():
-        _cell(sheet, row, at, values.name, cells[row], look, day)
+        write_cell(sheet, row, at, values.name, cells[row], look, day)
 
 
-def _cell(sheet: Any, row: int, at: int, column: object, cell: Any, look: Any, day: Any) -> None:
+def write_cell(sheet: Any, row: int, at: int, column: object, cell: Any, look: Any, day: Any) -> None:
+    """Write a cell that is not null beneath the header: data is never a formula. ``row`` counts from 0, below the header's."""
     if isinstance(cell, bool):
         sheet.write_boolean(row + 1, at, cell)
     elif isinstance(cell, dt.datetime):
@@ -147,6 +148,6 @@ def _cell(sheet: Any, row: int, at: int, column: object, cell: Any, look: Any, d
             f"{LONGEST_CELL:,}. Write csv, parquet or json."
         )
     elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):
-        sheet.write_string(row + 1, at, str(cell))
+        sheet.write_string(row + 1, at, str(cell), look)
     else:
         sheet.write_number(row + 1, at, float(cell), look)

@@ -21,6 +21,7 @@ from fairladder.sqltree import column, named, select, sql
 from fairladder.value.checks import checked_margin, checked_retention
 from fairladder.value.histories import Costs, costs
 from fairladder.value.to_score import customers_to_score
+from fairladder.wording import missing
 
 #: Fewer complete periods than this tell little of how long customers stay.
 FEW_PERIODS = 4
@@ -76,6 +77,15 @@ class FormulaValue(Answer):
 
     def _repr_html_(self) -> str:
         return str(self.factors().to_html(index=False)) + str(self.frame.to_html(index=False))
+
+
+def usual_period(orders: Read) -> Period:
+    """A quarter, or what gives a shorter history some complete periods to compare."""
+    first = orders.customers()["first_order"].min()
+    if orders.as_of is None or missing(first):
+        return "quarter"
+    days = (orders.as_of - first.date()).days
+    return "quarter" if days >= 450 else "month" if days >= 150 else "week" if days >= 35 else "day"
 
 
 def value_formula(

@@ -1,0 +1,144 @@
+"""``fairladder report``: the page and the workbook that an analyst hands on."""
+
+import re
+import shlex
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+from fairladder import wording
+from fairladder.cli.options import Request, option, without_password
+from fairladder.errors import UsageError
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from fairladder.report.contents import Contents
+
+_OWN = "The report"
+Then = Annotated[
+    str | None,
+    option(
+        "--then",
+        help="The day to compare with; a year or a quarter before where the orders reach back.",
+        metavar="DAY",
+        panel=_OWN,
+    ),
+]
+By = Annotated[
+    str | None,
+    option(
+        "--by", help="Follow new customers by this column; the channel if it is not said.", metavar="COLUMN", panel=_OWN
+    ),
+]
+Anonymous = Annotated[
+    bool,
+    option(
+        "--anonymous",
+        help="Leave out names and whatever the customers file says, and write pseudonyms for ids.",
+        panel=_OWN,
+    ),
+]
+Key = Annotated[
+    Path | None,
+    option(
+        "--key",
+        help="A file of at least 16 bytes to make pseudonyms with, so that they are the same next time.",
+        metavar="FILE",
+        panel=_OWN,
+    ),
+]
+Title = Annotated[
+    str | None, option("--title", help="The title of the page and the workbook.", metavar="TEXT", panel=_OWN)
+]
+
+
+def report(
+    request: Request,
+    then: Then = None,
+    by: By = None,
+    anonymous: Anonymous = False,
+    key: Key = None,
+    title: Title = None,
+) -> None:
+    """What is there to hand on? One page and a workbook that a manager can read unprepared (--out names one of them)."""
+    from fairladder.cli import door, screen
+
+    secret = _secret(key)
+    files = _files(request)
+    if request.part is not None:
+        raise UsageError(
+            "A report has no --part: the page and the workbook hold everything. `fairladder score --part` gives one table."
+        )
+    orders = door.opened(
+        request, (), outputs={} if request.out else {f"the {ending[1:]} file": file for ending, file in files.items()}, inputs=[key],
+        keep="rows", ahead=("fairladder.report.contents", "fairladder.report.page"),
+    )  # fmt: skip
+    with screen.busy(request, "Asking all questions of the report", orders.engine) as progress:
+        from fairladder.report import write
+        from fairladder.report.page import Made, page_of
+
+        about = write.prepared(orders, then=then, by=by, anonymous=anonymous, key=secret, progress=progress)
+        made = Made(shlex.join(["fairladder", *map(without_password, sys.argv[1:])]), write.digests_of(orders))
+    notes = [
+        "The key of the pseudonyms is forgotten now, so nobody can tell whose they are; --key FILE keeps them the same."
+    ]
+
+    def written() -> None:
+        for ending, file in files.items():
+            if request.out == "-":
+                sys.stdout.write(page_of(about, made, title or write.TITLE))
+                continue
+            write.save(about, file, made, title or write.TITLE)
+            kind = "the page" if ending == ".html" else "the workbook"
+            screen.note(request, f"Wrote {file}: {kind} of {wording.counted(len(about.customers), 'customers')}.")
+
+    door.give(
+        request,
+        orders,
+        {},
+        _view(about),
+        notes=notes if anonymous and secret is None else [],
+        seen=orders.notes,
+        write=written,
+    )
+
+
+def _secret(key: Path | None) -> bytes | None:
+    if key is None:
+        return None
+    if not key.is_file():
+        raise UsageError(
+            f"--key {key}: there is no such file. Make one, for example with `openssl rand -out {key} 32`."
+        )
+    return key.read_bytes()
+
+
+def _files(request: Request) -> dict[str, Path]:
+    """Ending → file: the one that --out names, or both, called after the orders."""
+    if request.out == "-":
+        return {".html": Path("-")}
+    if request.out is not None:
+        path = Path(request.out)
+        if path.suffix.lower() not in (".html", ".xlsx"):
+            raise UsageError(
+                f"--out {request.out}: a report is a page (.html) or a workbook (.xlsx); without --out it is both."
+            )
+        return {path.suffix.lower(): path}
+    name = re.sub(r"[^\w.-]+", "-", Path(request.orders).stem).strip("-.") if "://" not in request.orders else ""
+    stem = f"{name}-report" if name else "report"
+    return {ending: Path(f"{stem}{ending}") for ending in (".html", ".xlsx")}
+
+
+def _view(about: "Contents") -> "list[RenderableType]":
+    """The answer, as the page has it."""
+    from rich.text import Text
+
+    from fairladder.cli.screen import stance_text
+    from fairladder.report.answer import answer_of
+
+    lines = []
+    for line in answer_of(about):
+        words = [(f"{line.question} ", "bold"), (line.answer, "")]
+        lines.append(stance_text(line.stance, *words) if line.stance else Text.assemble("  ", *words))
+    return [Text("\n").join(lines)]

@@ -1,0 +1,167 @@
+"""What a report speaks of: every question asked once, of orders that have been read."""
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from fairladder.book.read import Read
+from fairladder.book.spend import nobody_bought
+from fairladder.columns import FORECAST, names
+from fairladder.errors import DataError, UsageError
+from fairladder.history.cohorts import Cohorts, cohorts
+from fairladder.history.counts import order_counts
+from fairladder.history.growth import flat_spells, growth
+from fairladder.history.periods import calendar_of
+from fairladder.review.check import Check, check
+from fairladder.review.comparison import Comparison, compare
+from fairladder.scheme import Scheme
+from fairladder.scores import fairness, scoring
+from fairladder.scores.fitting import AnyLadder
+from fairladder.sqltree import column, named, select, sql
+from fairladder.steps import Progress, Steps
+from fairladder.value.forecast import Forecast, value_forecast, with_forecast
+from fairladder.value.formula import FormulaValue, usual_period, value_formula
+from fairladder.value.to_score import customers_to_score
+
+#: With no day given, changes are since a year ago, or a quarter where the history is shorter.
+_AGO = (365, 91)
+#: A day to compare with leaves at least so much history before it.
+_LEAST_BEFORE = 91
+
+
+@dataclass(frozen=True)
+class Contents:
+    """Everything that the page and the workbook show; ``None`` where the data do not allow it, and ``gaps`` says why."""
+
+    facts: Mapping[str, Any]
+    scheme: Scheme
+    as_of: dt.date
+    checked: Check
+    customers: pd.DataFrame
+    """Scored customers, with the forecast's columns where there is one."""
+    ladders: Mapping[str, AnyLadder]
+    segments: pd.DataFrame
+    tiers: pd.DataFrame
+    rules: pd.DataFrame
+    period: str
+    by: str | None
+    growth: pd.DataFrame
+    grown_by: pd.DataFrame | None
+    spells: pd.DataFrame
+    cohorts: Cohorts
+    counts: pd.DataFrame
+    formula: FormulaValue | None
+    forecast: Forecast | None
+    changes: Comparison | None
+    strips: pd.DataFrame
+    """``customer``, ``month`` (its first day) and ``orders``: purchases by month, where there are any."""
+    gaps: Mapping[str, str]
+    """Part (formula, forecast, changes) → why it is not there."""
+    few: tuple[str, ...]
+    """Why there is no advice; empty where there is."""
+    notes: tuple[str, ...]
+    anonymous: bool = False
+
+    @property
+    def currency(self) -> str:
+        """What amounts are in; empty where nobody said."""
+        return self.scheme.money.currency or ""
+
+
+def contents_of(
+    orders: Read, *, then: str | dt.date | None = None, by: str | None = None, progress: Progress | None = None
+) -> Contents:
+    """Ask all questions of a report.
+
+    ``then`` is the day to compare with (a year or a quarter ago where none is given and the history reaches back), ``by`` a column
+    to follow new customers by (the channel, where there is one). Raises DataError where nobody has a purchase, UsageError for an
+    unknown column or day.
+    """
+    steps, gaps = Steps(progress, 9), dict[str, str]()
+    asked = iter(steps.over(range(9)))
+    next(asked)
+    checked = check(orders)
+    next(asked)
+    customers = customers_to_score(orders)
+    if nobody_bought(customers) or orders.as_of is None:
+        raise DataError(
+            "No customer has a purchase, so there is nothing to report. `fairladder check` says what became of the rows."
+        )
+    ladders = scoring.fit_ladders(customers, orders.scheme)
+    scored = scoring.score(customers, orders.scheme, ladders=ladders)
+    next(asked)
+    by = by or ("channel" if "channel" in orders.roles else None)
+    period = _unit_of(customers, orders.as_of)
+    grown = growth(orders, period=period)
+    by_group = growth(orders, period=period, by=by) if by else None
+    next(asked)
+    cohort_table = cohorts(orders, period="quarter" if period == "month" and len(grown) > 12 else period)
+    counts = order_counts(orders)
+    next(asked)
+    strips = _strips(orders)
+    next(asked)
+    formula = _or_why("formula", gaps, lambda: value_formula(orders, period=usual_period(orders)))
+    next(asked)
+    forecast = _or_why("forecast", gaps, lambda: value_forecast(orders))
+    next(asked)
+    day = then or _ago(customers, orders.as_of)
+    if day is None:
+        gaps["changes"] = "The history is too short to compare with an earlier day."
+        changes = None
+    else:
+        changes = compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
+    next(asked)
+    segments = scoring.segment_summary(scored, orders.scheme)
+    clashes = forecast is not None and any(name in scored for name in names(FORECAST))
+    facts = orders.facts()
+    notes = [
+        *facts["notes"], *fairness.segment_notes(segments), *fairness.ladder_notes(customers, ladders),
+        fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
+        *(changes.notes if changes is not None else ()),
+    ]  # fmt: skip
+    return Contents(
+        facts=facts, scheme=orders.scheme, as_of=orders.as_of, checked=checked,
+        customers=with_forecast(scored, forecast) if forecast is not None and not clashes else scored,
+        ladders=ladders, segments=segments, tiers=scoring.tier_summary(scored, orders.scheme),
+        rules=scoring.rule_coverage(scored, orders.scheme), period=period, by=by, growth=grown, grown_by=by_group,
+        spells=flat_spells(by_group if by_group is not None else grown, by), cohorts=cohort_table, counts=counts,
+        formula=formula, forecast=forecast, changes=changes, strips=strips, gaps=gaps,
+        few=tuple(fairness.too_few_to_advise(customers)), notes=tuple(dict.fromkeys(n for n in notes if n)),
+    )  # fmt: skip
+
+
+def _or_why(part: str, gaps: dict[str, str], work: Any) -> Any:
+    """The part, or None and the reason among ``gaps`` where the data do not allow it."""
+    try:
+        return work()
+    except (DataError, UsageError) as error:
+        gaps[part] = str(error)
+        return None
+
+
+def _unit_of(customers: pd.DataFrame, as_of: dt.date) -> str:
+    """Months, or what gives a history of another length some dozen periods."""
+    days = (as_of - customers["first_order"].min().date()).days
+    return "day" if days < 28 else "week" if days < 180 else "month" if days < 1600 else "quarter"
+
+
+def _ago(customers: pd.DataFrame, as_of: dt.date) -> dt.date | None:
+    first = customers["first_order"].min().date()
+    for days in _AGO:
+        then = as_of - dt.timedelta(days=days)
+        if (then - first).days >= _LEAST_BEFORE:
+            return then
+    return None
+
+
+def _strips(orders: Read) -> pd.DataFrame:
+    month = calendar_of("month", None)
+    keys = [column("customer"), named(month.start_of(column("placed_on")), "month")]
+    placed = select(["*"], orders.order_table([], sequence=False, history=False), "orders")
+    query = select([*keys, named(sql("COUNT(*)"), "orders")], placed, "placed").where(sql("amount > 0"), copy=False)
+    frame = orders.frame(query.group_by(sql("1"), sql("2"), copy=False))
+    return frame.astype({"orders": np.int64}).sort_values(["customer", "month"], ignore_index=True)

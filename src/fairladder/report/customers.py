@@ -1,0 +1,219 @@
+"""The table of customers as one compact block: typed columns, one after the other, that the page unpacks when it opens.
+
+The block is gzip of: the length of a header (4 bytes, little end first), the header as JSON, and the columns' bytes, each from
+a place that is a multiple of 8. The header says of every column its name, its label, its kind for people, how it is stored
+(``text``, ``names``, ``i32``, ``f64``, ``u2``) and where. Numbers are whole, in units of 10^−decimals; null is the least 32-bit
+number, or NaN.
+"""
+
+import base64
+import gzip
+import hmac
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from fairladder import columns
+from fairladder.ladder import GroupedLadder
+from fairladder.numbers import to_minor
+from fairladder.report.contents import Contents
+from fairladder.scores.fitting import SCORES
+from fairladder.wording import span
+
+NULL = -(2**31)
+#: So many different texts make a column one of groups, which the page can filter by.
+MOST_GROUPS = 60
+#: More customers than this do not fit the height that browsers give a page.
+MOST_ON_PAGE = 400_000
+_FIRST = ("orders", "last_order", "spend", "expected_value")
+_MEASURES = (
+    "recency_days", "average_order_value", "overdue_ratio", *SCORES,
+    "active_probability", "expected_orders", "value_low", "value_high",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Field:
+    """A column of the block."""
+
+    name: str
+    label: str
+    kind: str
+    stored: str
+    data: bytes
+    extra: Mapping[str, Any]
+
+
+def shown(about: Contents) -> pd.DataFrame:
+    """The customers that the page holds: all, or, where there are too many, those who spent the most, everyone tied left out."""
+    customers = about.customers
+    if len(customers) <= MOST_ON_PAGE:
+        return customers
+    edge = np.sort(customers["spend"].to_numpy())[::-1][MOST_ON_PAGE]
+    kept: pd.DataFrame = customers[customers["spend"] > edge]
+    return kept.reset_index(drop=True)
+
+
+def fields(about: Contents, customers: pd.DataFrame) -> list[Field]:
+    """Id, name, segment, tiers, groups and measures, in the order in which the page shows them."""
+    made = [_text("customer", "customer", customers["customer"])]
+    if "name" in customers:
+        made.append(_text("name", "name", customers["name"]))
+    made.append(_names("segment", "segment", customers["segment"], [s.name for s in about.scheme.segments]))
+    made += [_names(name, name, customers[name], tier.names()) for name, tier in about.scheme.tiers.items()]
+    groups = [_names(name, name, customers[name]) for name in _groups(about, customers)]
+    first, rest = ([_number(n, customers[n], about) for n in some if n in customers] for some in (_FIRST, _MEASURES))
+    return [*made, *first, *groups, *rest]
+
+
+def block(about: Contents, customers: pd.DataFrame) -> str:
+    """The block in base64."""
+    parts = [*fields(about, customers), *_strips(about, customers)]
+    place, described, data = 0, [], list[bytes]()
+    for part in parts:
+        said = {"name": part.name, "label": part.label, "kind": part.kind, "stored": part.stored, "at": place}
+        described.append({**said, "bytes": len(part.data), **part.extra})
+        padded = part.data + b"\0" * (-len(part.data) % 8)
+        data.append(padded)
+        place += len(padded)
+    head = {
+        "rows": len(customers), "decimals": about.scheme.money.decimals, "columns": described, "segments": _segments(about),
+        "ladders": _ladders(about), "asOf": about.as_of.isoformat(),
+        "horizon": about.forecast.horizon if about.forecast is not None else None,
+    }  # fmt: skip
+    header = json.dumps(head, ensure_ascii=False).encode()
+    header += b" " * (-(len(header) + 4) % 8)
+    whole = len(header).to_bytes(4, "little") + header + b"".join(data)
+    return base64.b64encode(gzip.compress(whole, 6, mtime=0)).decode()
+
+
+def without_names(about: Contents, key: bytes) -> Contents:
+    """The same with pseudonyms for ids and without any column, example or row that could name a person.
+
+    A pseudonym is the first 60 bits of HMAC-SHA-256 of the id under ``key``, in letters: the same id has the same one wherever the key
+    is the same, and nobody without the key can tell whose it is.
+    """
+    ids = about.customers["customer"].tolist()
+    of = {given: pseudonym(given, key) for given in {*ids, *about.strips["customer"].tolist()}}
+    known = {*columns.names(columns.CUSTOMERS), *columns.names(columns.SCORES), *columns.names(columns.FORECAST)}
+    kept = [c for c in about.customers if (c in known and c != "name") or c in about.scheme.tiers]
+    customers = about.customers[kept].assign(customer=[of[i] for i in ids])
+    checked = replace(
+        about.checked, findings=tuple(replace(f, examples=()) for f in about.checked.findings),
+        set_aside=about.checked.set_aside[["row", "reason"]],
+    )  # fmt: skip
+    changes = about.changes
+    if changes is not None:
+        movers = changes.movers.drop(columns="name", errors="ignore")
+        changes = replace(changes, movers=movers.assign(customer=[pseudonym(i, key) for i in movers["customer"]]))
+    return replace(
+        about, customers=customers.sort_values("customer", ignore_index=True), checked=checked, changes=changes,
+        strips=about.strips.assign(customer=[of[i] for i in about.strips["customer"]]), anonymous=True,
+    )  # fmt: skip
+
+
+def pseudonym(given: str, key: bytes) -> str:
+    """Twelve letters and digits that stand for an id."""
+    return base64.b32encode(hmac.digest(key, given.encode(), "sha256")[:8]).decode()[:12]
+
+
+def _segments(about: Contents) -> list[dict[str, Any]]:
+    return [
+        {"name": s.name, "stance": s.stance, "rule": s.when or "whoever no rule before has placed"}
+        for s in about.scheme.segments
+    ]
+
+
+def _ladders(about: Contents) -> dict[str, Any]:
+    """Score → for each group (null: everybody) what its rungs hold, in words."""
+    told: dict[str, Any] = {}
+    for name, (measure, _) in SCORES.items():
+        ladder = about.ladders[name]
+        if isinstance(ladder, GroupedLadder):
+            continue  # each group's cuts would need a table of their own
+        bounds: list[Any] = [None, *(None if abs(c) == np.inf else c for c in ladder.cuts), None]
+        rungs = [span(low, high) for low, high in pairwise(bounds)]
+        told[name] = {"of": measure, "rungs": rungs if ladder.better == "high" else rungs[::-1]}
+    return told
+
+
+def _groups(about: Contents, customers: pd.DataFrame) -> list[str]:
+    """Columns of few texts: of the customers file, and the only channel."""
+    known = {*columns.names(columns.CUSTOMERS), *columns.names(columns.SCORES), *columns.names(columns.FORECAST)}
+    own = [str(c) for c in customers if c not in known and c not in about.scheme.tiers]
+    texts = [c for c in (*own, "only_channel") if c in customers and not pd.api.types.is_numeric_dtype(customers[c])
+             and customers[c].dtype.kind != "M"]  # fmt: skip
+    return [c for c in texts if 1 < customers[c].nunique() <= MOST_GROUPS]
+
+
+def _text(name: str, label: str, values: "pd.Series[Any]") -> Field:
+    """UTF-8 one after the other behind the lengths in bytes (4 each; the largest number for null)."""
+    encoded = [None if v is None or v != v else str(v).encode() for v in values.astype(object)]
+    lengths = np.array([2**32 - 1 if e is None else len(e) for e in encoded], dtype="<u4")
+    return Field(name, label, "text", "text", lengths.tobytes() + b"".join(e for e in encoded if e is not None), {})
+
+
+def _names(name: str, label: str, values: "pd.Series[Any]", order: Sequence[str] | None = None) -> Field:
+    """Places among the names, from 1; 0 is null."""
+    texts = values.astype(object).where(values.notna(), None)
+    there = order or sorted({str(v) for v in texts if v is not None})
+    place = {text: i for i, text in enumerate(there, start=1)}
+    codes = np.array([0 if v is None else place[str(v)] for v in texts], dtype="<u2")
+    return Field(name, label, "names", "names", codes.tobytes(), {"names": list(there)})
+
+
+def _number(name: str, values: "pd.Series[Any]", about: Contents) -> Field:
+    """Whole numbers of a unit small enough for what the page shows: minor units, hundredths of a percent, hundredths, days."""
+    column = columns.of_customers(name)
+    assert column is not None
+    if column.kind == "day":
+        days = values.to_numpy().astype("datetime64[D]")
+        return _whole(column, 0, np.where(np.isnat(days), NULL, days.astype(np.int64)))
+    decimals = about.scheme.money.decimals if column.kind == "money" else _DECIMALS.get(column.kind, 0)
+    numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
+    known = np.isfinite(numbers)
+    units = np.full(len(numbers), NULL, dtype=np.int64)
+    units[known] = to_minor(numbers[known], decimals)
+    if np.abs(units[known]).max(initial=0) < 2**31 - 1:
+        return _whole(column, decimals, units)
+    floats = np.where(known, units, np.nan).astype("<f8")
+    return Field(name, column.title, column.kind, "f64", floats.tobytes(), {"decimals": decimals})
+
+
+#: Decimals of kinds that are not whole: shares are shown as percent with two, of which one is seen.
+_DECIMALS = {"share": 4, "ratio": 2, "points": 2}
+
+
+def _whole(column: columns.Column, decimals: int, units: NDArray[Any]) -> Field:
+    data = units.astype("<i4").tobytes()
+    return Field(column.name, column.title, column.kind, "i32", data, {"decimals": decimals})
+
+
+def _strips(about: Contents, customers: pd.DataFrame) -> list[Field]:
+    """Orders by month: how many months each customer has (``strip``), then the month and the orders of each."""
+    strips = about.strips[about.strips["customer"].isin(customers["customer"])]
+    month = strips["month"].dt.year * 12 + strips["month"].dt.month - 1
+    first = int(month.min()) if len(month) else 0
+    place = pd.Series(np.arange(len(customers)), index=customers["customer"]).loc[strips["customer"]].to_numpy()
+    order = np.lexsort((month.to_numpy(), place))
+    sizes = np.bincount(place, minlength=len(customers))
+    last = about.as_of.year * 12 + about.as_of.month - 1
+    extra = {"first": first, "months": last - first + 1}
+    return [
+        Field("#strip", "", "strip", "u2", sizes.astype("<u2").tobytes(), extra),
+        Field("#month", "", "strip", "u2", (month.to_numpy()[order] - first).astype("<u2").tobytes(), {}),
+        Field(
+            "#count",
+            "",
+            "strip",
+            "u2",
+            np.minimum(strips["orders"].to_numpy()[order], 65535).astype("<u2").tobytes(),
+            {},
+        ),
+    ]

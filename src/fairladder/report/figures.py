@@ -1,0 +1,336 @@
+"""The figures of the page: what each finds, its shapes in two layouts, and its numbers."""
+
+from collections.abc import Callable
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from fairladder import wording
+from fairladder.book.spend import buyers
+from fairladder.frames import row_of_largest, rows_of
+from fairladder.ladder import GroupedLadder
+from fairladder.numbers import EXACT_DECIMALS, ratio, to_minor
+from fairladder.report import charts
+from fairladder.report.charts import Bar, BarRow, Figure, Series
+from fairladder.report.contents import Contents
+from fairladder.scores.fitting import SCORES
+
+#: Groups that have a line of their own; the others are the rest.
+_MOST_LINES = 6
+#: From so many orders on customers are taken together.
+_MANY_ORDERS = 8
+_MARKS = (0.01, 0.05, 0.2, 0.5)
+#: Classes of lines, in their order.
+_LINES = ("keep", "grow", "welcome", "win-back", "ink", "shade-3")
+
+
+def _money(about: Contents) -> Callable[[float], str]:
+    unit = f" {about.currency}" if about.currency else ""
+    return lambda amount: wording.money(amount) + unit
+
+
+def balance(about: Contents) -> Figure:
+    """What became of the rows, as parts of one bar."""
+    rows = [(label, count, minor) for label, count, minor in about.checked.balance.lines()[1:] if count]
+    read = about.checked.balance.rows_read
+    css = {"used": "keep", "set aside": "win-back", "left out": "leave", "outside window": "shade-1"}
+    named = [(label, float(n), css.get(label, "shade-2"), f"{label}: {wording.counted(n, 'rows')}, {wording.percent(n / read)}")
+             for label, n, _ in rows]  # fmt: skip
+    used = wording.percent(about.checked.balance.used / read)
+    scale = 10**about.checked.balance.decimals
+    return Figure(
+        "balance", f"{used} of {wording.counted(read, 'rows')} are used, and all are accounted for",
+        "One bar of all rows read, parted by what became of them.", charts.both(lambda w: charts.whole(named, w)),
+        ("what", "rows", "of all", "amount"),
+        tuple((label, wording.count(n), wording.percent(n / read), wording.money(minor / scale, about.checked.balance.decimals))
+              for label, n, minor in rows),
+        tuple((c, f"{label}: {wording.count(n)}") for label, n, c, _ in named),
+    )  # fmt: skip
+
+
+def segments(about: Contents) -> Figure:
+    """Share of spend and of customers of each segment that holds somebody."""
+    table = about.segments[about.segments["customers"] > 0]
+    table = table.sort_values(["spend", "customers"], ascending=False, kind="stable")
+    money = _money(about)
+    rows = [BarRow(s.segment, _shares(s, money(s.spend)), s.stance, f"{s.stance}-text") for s in rows_of(table)]
+    by_stance = table.groupby("stance", sort=False, observed=True)[["customer_share", "spend_share"]].sum()
+    best = row_of_largest(by_stance, by_stance["spend_share"].fillna(0))
+    people, spend = wording.percent(best["customer_share"]), wording.percent(best["spend_share"])
+    finding = f"Customers to {_DO[str(best.name)]} are {people} of all and bring {spend} of spend"
+    return Figure(
+        "segments", finding, "For each segment its share of spend (full bar) and of customers (light bar).",
+        charts.both(lambda w: charts.bars(rows, w)),
+        ("segment", "stance", "customers", "of all", "spend", "of all spend", "median days since"),
+        tuple((s.segment, s.stance, wording.count(s.customers), wording.percent(s.customer_share), wording.money(s.spend),
+               wording.percent(s.spend_share), wording.days(s.median_recency_days)) for s in rows_of(about.segments)),
+    )  # fmt: skip
+
+
+_DO = {"keep": "keep", "grow": "grow", "welcome": "welcome", "win-back": "win back", "leave": "leave alone"}
+
+
+def _shares(segment: Any, spent: str) -> tuple[Bar, Bar]:
+    """A segment's share of spend, and of customers."""
+    share, people = wording.percent(segment.spend_share), wording.percent(segment.customer_share)
+    many = wording.counted(segment.customers, "customers")
+    return (
+        Bar(
+            100 * _or_zero(segment.spend_share),
+            f"{share} of spend",
+            segment.stance,
+            f"{segment.segment}: {spent} spent",
+        ),
+        Bar(
+            100 * segment.customer_share,
+            f"{people} of customers",
+            f"{segment.stance} light",
+            f"{segment.segment}: {many}",
+        ),
+    )
+
+
+def _or_zero(number: float) -> float:
+    return 0.0 if wording.missing(number) else float(number)
+
+
+def concentration(about: Contents) -> Figure | None:
+    """How much of positive spend the best customers bring; None where nobody has spent anything."""
+    spend = np.sort(np.maximum(buyers(about.customers)["spend"].to_numpy(dtype=np.float64), 0))[::-1]
+    if not spend.sum() > 0:
+        return None
+    share = np.concatenate([[0], np.cumsum(spend)]) / spend.sum()
+    people = np.arange(len(share)) / len(spend)
+    at = np.unique(np.concatenate([np.linspace(0, 1, 101), np.linspace(0, 0.1, 41)]))
+    held = np.interp(at, people, share)
+    marks = [(m, float(np.interp(m, people, share))) for m in _MARKS]
+    texts = [(m, h, f"first {100 * m:g} %: {wording.percent(h)} of spend") for m, h in marks]
+    fifth = wording.percent(marks[2][1])
+    return Figure(
+        "concentration", f"The first fifth of customers bring {fifth} of spend",
+        "The running share of spend by share of customers with a purchase, those who spent the most first. The dashed line is what "
+        "it would be if all spent alike.",
+        charts.both(lambda w: charts.curve(list(zip(at.tolist(), held.tolist(), strict=True)), texts, w)),
+        ("customers who spent the most", "of all spend"),
+        tuple((f"first {100 * m:g} %", wording.percent(h)) for m, h in marks),
+    )  # fmt: skip
+
+
+def rung_lines(about: Contents) -> dict[str, list[tuple[int, str, int, float]]]:
+    """Score → its rungs, the best first: rung, what it holds, customers and their spend."""
+    told = {}
+    for name in SCORES:
+        ladder, rungs = about.ladders[name], about.customers[name].to_numpy(dtype=np.int64, na_value=0)
+        counts = np.bincount(rungs, minlength=ladder.rungs + 1)
+        spend = np.zeros(
+            ladder.rungs + 1, dtype=np.int64
+        )  # whole units, so that sums do not depend on the order of rows
+        np.add.at(spend, rungs, to_minor(about.customers["spend"].to_numpy(), EXACT_DECIMALS))
+        each = ratio(spend, 10**EXACT_DECIMALS)
+        holds = ["by its group"] * ladder.rungs
+        if not isinstance(ladder, GroupedLadder):
+            ends = [None, *(None if abs(c) == np.inf else c for c in ladder.cuts), None]
+            holds = [wording.span(a, b) for a, b in pairwise(ends)][:: 1 if ladder.better == "high" else -1]
+        told[name] = [(r, holds[r - 1], int(counts[r]), float(each[r])) for r in range(ladder.rungs, 0, -1)]
+    return told
+
+
+def ladders(about: Contents) -> list[Figure]:
+    """How many customers stand on each rung of each score, and what the rung holds."""
+    return [_ladder(name, lines) for name, lines in rung_lines(about).items()]
+
+
+def _ladder(name: str, lines: list[tuple[int, str, int, float]]) -> Figure:
+    measure, title = SCORES[name][0].replace("_", " "), name.removesuffix("_score")
+    total = sum(n for _, _, n, _ in lines) or 1
+    rows = [
+        BarRow(
+            f"rung {rung}: {what}",
+            (
+                Bar(
+                    n,
+                    f"{wording.count(n)}, {wording.percent(n / total)}",
+                    "shade-2" if i else "keep",
+                    f"rung {rung}, {what}: {wording.counted(n, 'customers')}",
+                ),
+            ),
+        )
+        for i, (rung, what, n, _) in enumerate(lines)
+    ]
+    most = wording.percent(max(n for _, _, n, _ in lines) / total)
+    shows = f"Customers on each rung of the ladder of {title}, the best rung first. Equal customers share a rung."
+    numbers = [(str(r), s, wording.count(n), wording.percent(n / total)) for r, s, n, _ in lines]
+    return Figure(
+        f"ladder-{title}", f"{title.capitalize()}, by {measure}: the largest rung holds {most}", shows,
+        charts.both(lambda w: charts.bars(rows, w)), ("rung", "holds", "customers", "of all"), tuple(numbers),
+    )  # fmt: skip
+
+
+def revenue(about: Contents) -> Figure:
+    """First and repeat revenue of each period, and what refunds took back."""
+    table, written = about.growth, lambda v: wording.money(v)
+    names = [
+        ("repeat orders", "keep", "repeat_revenue"),
+        ("first orders", "grow", "new_revenue"),
+        ("refunds", "win-back", "refunded"),
+    ]
+    series = [Series(n, css, tuple(table[c].astype(float))) for n, css, c in names if (table[c] != 0).any()]
+    unsure = 0 if table["complete"].all() else int((~table["complete"]).sum())
+    total, repeat = float(table["revenue"].sum()), float(table["repeat_revenue"].sum())
+    share = wording.percent(repeat / total if total > 0 else None)
+    last = f" The last {about.period} is not over yet." if unsure else ""
+    return Figure(
+        "revenue", f"{share} of revenue are repeat orders",
+        f"Revenue by {about.period}, first and repeat orders on top of each other.{last}",
+        charts.both(lambda w: charts.columns(list(table["label"]), series, w, written, unsure=unsure)),
+        (about.period, "orders", "customers", "new", "revenue", "first orders", "repeat orders", "refunded"),
+        tuple(_period(g) for g in rows_of(table)),
+        tuple((s.css, s.name) for s in series),
+    )  # fmt: skip
+
+
+def _period(g: Any) -> tuple[str, ...]:
+    counts = (wording.count(n) for n in (g.orders, g.customers, g.new_customers))
+    amounts = (wording.money(v) for v in (g.revenue, g.new_revenue, g.repeat_revenue, g.refunded))
+    return (f"{g.label}{'' if g.complete else ' (not over)'}", *counts, *amounts)
+
+
+def newcomers(about: Contents) -> Figure:
+    """Customers so far by group, with the spells in which nobody new came."""
+    table = about.grown_by if about.grown_by is not None else about.growth.assign(all="all customers")
+    by = about.by if about.grown_by is not None else "all"
+    last = table.groupby(by, sort=False)["new_customers_running"].last().sort_values(ascending=False, kind="stable")
+    shown = list(last.index[:_MOST_LINES]) if len(last) > _MOST_LINES + 1 else list(last.index)
+    flattest = about.spells[about.spells.columns[0]].head(1).tolist()
+    shown += [g for g in flattest if g in last.index and g not in shown]
+    rest = [g for g in last.index if g not in shown]
+    wide = table.pivot(index="period", columns=by, values="new_customers_running")
+    labels = list(about.growth["label"])
+    series = [
+        Series(str(g), css, tuple(wide[g].astype(float)), _flat(table[table[by] == g]))
+        for g, css in zip(shown, _LINES * 3, strict=False)
+    ]
+    if rest:
+        series.append(Series(f"{len(rest)} others", "leave", tuple(wide[rest].sum(axis=1).astype(float))))
+    spells = about.spells
+    if about.grown_by is not None:
+        known = spells[~spells[spells.columns[0]].isin(["unknown", "mixed"])]
+        spells = known if len(known) else spells
+    if len(spells):
+        s = next(rows_of(spells))
+        of = f"{s[0]}: " if about.grown_by is not None else ""
+        finding = f"{of}nobody new from {s.first} to {s.last}, {s.periods} {about.period}s"
+    else:
+        finding = f"{wording.count(last.sum())} customers came, without a flat spell"
+    columns = (about.by or "group", "from", "to", f"{about.period}s", "customers then")
+    return Figure(
+        "newcomers", finding[0].upper() + finding[1:],
+        "Customers so far" + (f" by {about.by}" if about.by else "") + "; thick where no new customer came.",
+        charts.both(lambda w: charts.lines(labels, series, w, lambda v: wording.count(v))), columns,
+        tuple((str(s[0] or "all"), s.first, s.last, wording.count(s.periods), wording.count(s.running)) for s in rows_of(spells)),
+    )  # fmt: skip
+
+
+def _flat(rows: pd.DataFrame) -> tuple[tuple[int, int], ...]:
+    """First and last place of each run of flat periods, after the first customer."""
+    flat = (rows["flat"] & (rows["new_customers_running"] > 0)).to_numpy()
+    at = np.flatnonzero(flat)
+    return tuple((int(r[0]), int(r[-1])) for r in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1) if len(r) > 1)
+
+
+def how_far(about: Contents) -> Figure:
+    """How many customers get to how many orders."""
+    counts = about.counts
+    few, many = counts[counts["n"] < _MANY_ORDERS], counts[counts["n"] >= _MANY_ORDERS]
+    lines = [(wording.counted(c.n, "orders"), int(c.customers), float(c.share), float(c.spend)) for c in rows_of(few)]
+    if len(many):
+        people, share, spend = (many[c].sum() for c in ("customers", "share", "spend"))
+        lines.append((f"{_MANY_ORDERS} and more", int(people), float(share), float(spend)))
+    rows = [
+        BarRow(label, (Bar(n, f"{wording.count(n)}, {wording.percent(share)}", "leave" if i == 0 else "keep",
+                           f"{label}: {wording.counted(n, 'customers')}, {wording.money(spend)} spent"),))
+        for i, (label, n, share, spend) in enumerate(lines)
+    ]  # fmt: skip
+    once = counts.iloc[0]
+    return Figure(
+        "how-far", f"{wording.percent(once['share'])} of customers ordered once" if once["n"] == 1 else "Nobody ordered once only",
+        "Customers by their number of orders.", charts.both(lambda w: charts.bars(rows, w)),
+        ("orders", "customers", "of all", "their spend"),
+        tuple((label, wording.count(n), wording.percent(share), wording.money(spend)) for label, n, share, spend in lines),
+    )  # fmt: skip
+
+
+def worth(about: Contents) -> Figure:
+    """So far, by formula and from here on, per customer, with ranges where there are any."""
+    lines = worth_lines(about)
+    money = _money(about)
+    rows = [
+        BarRow(name, (Bar(value, money(value), css, f"{name}: {money(value)}{_range(ends)}", ends=ends),))
+        for name, value, ends, css, _ in lines
+    ]
+    finding = ", ".join(f"{money(value)} {name}" for name, value, *_ in lines)
+    return Figure(
+        "worth", f"A customer is worth {finding}", "Value per customer with a purchase; the thin line is the range.",
+        charts.both(lambda w: charts.bars(rows, w)), ("answer", "per customer", "range", "what it speaks of"),
+        tuple((n, wording.money(v, 2), _range(ends).removeprefix(", ") or wording.NOTHING, of) for n, v, ends, _, of in lines),
+    )  # fmt: skip
+
+
+def worth_lines(about: Contents) -> list[tuple[str, float, tuple[float, float] | None, str, str]]:
+    """Name, value per customer, ends of its range, class, and what it speaks of, of each answer that there is."""
+    bought = buyers(about.customers)
+    lines: list[tuple[str, float, tuple[float, float] | None, str, str]] = [
+        ("so far", float(bought["spend"].sum()) / len(bought), None, "keep", "spend ÷ customers with a purchase")
+    ]
+    if about.formula is not None:
+        row = about.formula.frame.iloc[0]
+        of = f"until the first {about.formula.period} missed; range: retention 5 points down and up"
+        lines.append(
+            ("by formula", float(row["formula_value"]), _ends(row, "value_if_lower", "value_if_higher", 1), "grow", of)
+        )
+    if about.forecast is not None:
+        total, n = about.forecast.totals().iloc[0], len(about.forecast.frame)
+        name, of = f"expected in {about.forecast.horizon} days", "expected of all, gone or not; range: 80 %"
+        lines.append(
+            (name, float(total["expected_value"]) / n, _ends(total, "value_low", "value_high", n), "welcome", of)
+        )
+    return lines
+
+
+def _ends(row: Any, low: str, high: str, each: int) -> tuple[float, float] | None:
+    known = not wording.missing(row[low]) and not wording.missing(row[high])
+    return (float(row[low]) / each, float(row[high]) / each) if known else None
+
+
+def _range(ends: tuple[float, float] | None) -> str:
+    return "" if ends is None else f", {wording.money(ends[0])} to {wording.money(ends[1])}"
+
+
+def change(about: Contents) -> Figure | None:
+    """What the change of spend since the earlier day is made of."""
+    if about.changes is None or about.changes.parts.empty:
+        return None
+    parts = about.changes.parts
+    rows, run = [], 0.0
+    for i, p in enumerate(rows_of(parts)):
+        ends = i in (0, len(parts) - 1)
+        start, value = (0.0, float(p.spend)) if ends else (run, float(p.spend))
+        run = value if i == 0 else run + value if not ends else run
+        text = wording.money(value) if ends else f"{value:+,.0f}".replace("-", "−")
+        css = "leave" if ends else "keep" if value >= 0 else "win-back"
+        if ends or p.customers:
+            label = p.part.replace("spend in the", "spend,").replace(" of those who stayed", ", who stayed")
+            rows.append(
+                BarRow(label[0].upper() + label[1:], (Bar(value, text, css, f"{p.part}: {text}", start=start),))
+            )
+    before, after = float(parts["spend"].iloc[0]), float(parts["spend"].iloc[-1])
+    inner = parts.iloc[1:-1]
+    largest = row_of_largest(inner, inner["spend"] * (1 if after >= before else -1)).part
+    more = f"{'More' if after >= before else 'Less'} spend by {wording.money(abs(after - before))}, above all from {largest}"
+    return Figure(
+        "change", more, "From the spend before, part by part, to the spend after; customers gained and lost in whole.",
+        charts.both(lambda w: charts.bars(rows, w)), ("part", "customers", "spend"),
+        tuple((p.part, wording.count(p.customers), wording.money(p.spend, 2)) for p in rows_of(parts)),
+    )  # fmt: skip

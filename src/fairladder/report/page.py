@@ -1,0 +1,268 @@
+"""The page: one file without a request to anywhere, written from templates with every text escaped."""
+
+import base64
+import hashlib
+import shlex
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+import pandas as pd
+from jinja2 import Environment, PackageLoader, StrictUndefined
+from markupsafe import Markup, escape
+
+from fairladder import __version__, columns, wording
+from fairladder.frames import rows_of
+from fairladder.report import customers as table_of_customers
+from fairladder.report import figures
+from fairladder.report.answer import answer_of
+from fairladder.report.contents import Contents
+
+#: Customers in the table that stands without JavaScript and on paper.
+STILL = 50
+_MOVES = 8
+_PARTS = (
+    ("answer", "The answer"), ("trust", "Trust"), ("segments-part", "Segments"), ("history", "How they come and stay"),
+    ("worth-part", "Worth"), ("changes-part", "What changed"), ("customers-part", "The customers"), ("made", "Made how"),
+)  # fmt: skip
+#: What to do about customers of a stance.
+ADVICE = {
+    "keep": "look after them",
+    "grow": "help them to the next order",
+    "welcome": "make the first days good",
+    "win-back": "write to them",
+    "leave": "spend nothing on them",
+}
+_LEVELS = ("error", "warning", "note")
+
+
+@dataclass(frozen=True)
+class Made:
+    """How a report was made: the command, and a digest of each file that was read."""
+
+    command: str
+    digests: Mapping[str, str]
+
+
+def page_of(about: Contents, made: Made, title: str) -> str:
+    """The page as HTML."""
+    style, script = _resource("style.css"), _resource("page.js")
+    shown = table_of_customers.shown(about)
+    return _environment().get_template("page.html").render(
+        title=title, version=__version__, style=style, script=script, style_hash=_hash(style), script_hash=_hash(script),
+        reckoning=wording.reckoning(about.as_of, about.facts["as_of_from"]), rows_read=wording.rows_read(about.facts["balance"]),
+        source=about.facts["source"], currency=about.currency, anonymous=about.anonymous, parts=_PARTS, answer=answer_of(about),
+        **_trust(about), segments=figures.segments(about), rules=_rules(about), ladders=figures.ladders(about), tiers=_tiers(about),
+        concentration=figures.concentration(about), revenue=figures.revenue(about), newcomers=figures.newcomers(about),
+        cohorts=_cohorts(about), how_far=figures.how_far(about), **_worth(about), changes=_changes(about),
+        change=figures.change(about), customers=_customers(about, shown), made=_made(about, made),
+        settings=_settings(about), words=_words(about), block=table_of_customers.block(about, shown),
+    )  # fmt: skip
+
+
+@cache
+def _environment() -> Environment:
+    made = Environment(
+        loader=PackageLoader("fairladder.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
+        finalize=lambda v: wording.plain(v) if isinstance(v, str) and not hasattr(v, "__html__") else v,
+    )  # fmt: skip
+    made.filters["code"] = _with_code
+    return made
+
+
+def _with_code(text: str) -> Markup:
+    """A text, what stands between backticks in it as code."""
+    parts = wording.plain(text).split("`")
+    if len(parts) % 2 == 0:  # one of them has no other
+        return escape("`".join(parts))
+    return Markup("").join(Markup("<code>{}</code>").format(p) if i % 2 else escape(p) for i, p in enumerate(parts))
+
+
+def _resource(name: str) -> Any:
+    """A style sheet or a script of ours, which goes into the page as it is."""
+    return Markup(files("fairladder.report").joinpath("templates", name).read_text("utf-8"))
+
+
+def _hash(text: str) -> str:
+    """What the content security policy knows the style sheet and the script by."""
+    return base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()
+
+
+def _trust(about: Contents) -> dict[str, Any]:
+    found = sorted(about.checked.findings, key=lambda f: _LEVELS.index(f.level))
+    errors = [f for f in found if f.level == "error"]
+    warnings = sum(f.level == "warning" for f in found)
+    lines = []
+    for f in found:
+        text = f"{f.effect[0].upper()}{f.effect[1:]}{'' if f.effect.endswith('.') else '.'}"
+        examples = f" For example {', '.join(f.examples[:2])}." if f.examples else ""
+        advice = f.advice if f.level != "note" else ""
+        said = {"level": f.level, "code": f.code, "text": text + examples, "advice": advice}
+        lines.append({**said, "count": wording.count(f.count)})
+    notes = len(found) - len(errors) - warnings
+    told = wording.counted(len(errors), "errors") if errors else "No errors"
+    few = "" if not errors else (
+        f"{wording.counted(len(errors), 'findings', 'have')} to be settled before these numbers count: "
+        + " ".join(f"{f.effect.rstrip('.')}." for f in errors)
+    )  # fmt: skip
+    return {
+        "balance": figures.balance(about), "errors": few[0].upper() + few[1:] if few else "",
+        "reasons": [(reason, wording.count(n)) for reason, n in about.checked.balance.reasons.items()],
+        "findings": lines,
+        "findings_title": f"{told}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
+        "notes": about.notes, "notes_title": f"{wording.counted(len(about.notes), 'notes')} on how the numbers were made",
+    }  # fmt: skip
+
+
+def _rules(about: Contents) -> list[dict[str, str]]:
+    stances = dict(zip(about.segments["segment"], about.segments["stance"], strict=True))
+    return [
+        {"segment": r.segment, "stance": stances[r.segment], "advice": ADVICE[stances[r.segment]],
+         "rule": "everybody else" if r.condition == "otherwise" else r.condition, "placed": wording.count(r.placed)}
+        for r in rows_of(about.rules)
+    ]  # fmt: skip
+
+
+def _tiers(about: Contents) -> list[dict[str, Any]]:
+    made = []
+    for name, tier in about.scheme.tiers.items():
+        own = about.tiers[about.tiers["tier"] == name]
+        shares = [(wording.percent(t.customer_share), wording.percent(t.spend_share)) for t in rows_of(own)]
+        rows = [
+            (t.label, wording.count(t.customers), people, wording.money(t.spend), spend)
+            for t, (people, spend) in zip(rows_of(own), shares, strict=True)
+        ]
+        within = f" within each {tier.within}" if tier.within else ""
+        best, many = own.iloc[0], wording.counted(own["customers"].iloc[0], "customers")
+        title = f"Tier {name} by {tier.of.replace('_', ' ')}{within}: {best['label']} are {many} with {shares[0][1]} of spend"
+        made.append({"title": title, "rows": rows})
+    return made
+
+
+#: So many cohorts, and periods after the first, are shown.
+_MOST_COHORTS, _MOST_K = 16, 12
+
+
+def _cohorts(about: Contents) -> dict[str, Any]:
+    made = about.cohorts
+    wide = made.wide().tail(_MOST_COHORTS)
+    ks: list[Any] = [k for k in wide.columns if k != "size" and int(str(k)) <= _MOST_K]
+    most = max((wide[k].max() for k in ks if k > 0 and wide[k].notna().any()), default=0.0) or 1.0
+    rows = [
+        {"name": str(name), "size": wording.count(row["size"]), "cells": [_shaded(row[k], k, float(most)) for k in ks]}
+        for name, row in wide.iterrows()
+    ]
+    average = made.average()
+    known = 1 in average.index and not wording.missing(float(average[1]))
+    finding = f"No cohort has a complete next {made.period} yet"
+    if known:
+        finding = f"{wording.percent(average[1])} of a cohort buy in the next {made.period}"
+    left = f" The latest {_MOST_COHORTS} of {len(made.wide())} cohorts." if len(made.wide()) > _MOST_COHORTS else ""
+    return {
+        "finding": finding,
+        "shows": f"Customers by the {made.period} of their first purchase: percent active so many {made.period}s after it; a stronger "
+        f"shade is more.{left}",
+        "columns": ["cohort", "size", *(str(k) for k in ks)], "rows": rows,
+        "rates": [str(made.repeat_retention), str(made.cohort_retention)],
+    }  # fmt: skip
+
+
+def _shaded(share: Any, k: int, most: float) -> tuple[str, str]:
+    """Percent without a sign, and the class of its shade; the first period, where all are active, has none."""
+    if wording.missing(share):
+        return "", ""
+    shade = f" s{min(int(5 * share / most), 4)}" if k else ""
+    return f"{100 * share:.0f}", shade
+
+
+def _worth(about: Contents) -> dict[str, Any]:
+    names = {"formula": "formula value", "forecast": "forecast"}
+    gaps = [f"There is no {names[part]}: {why}" for part, why in about.gaps.items() if part in names]
+    tested = about.forecast.backtest if about.forecast is not None else None
+    notes = [*(about.formula.notes if about.formula else ()), *(about.forecast.notes if about.forecast else ())]
+    rows = [] if tested is None else [
+        (b.method, wording.money(b.orders), wording.money(b.actual_orders), f"{100 * b.total_error:+.0f} %".replace("-", "−"),
+         f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage))
+        for b in rows_of(tested.frame)
+    ]  # fmt: skip
+    table = {"words": tested.in_words(), "rows": rows, "columns": (
+        "method", "expected orders", "came", "off by", "error each", "top tenth found", "in 80 % range")} if tested else None  # fmt: skip
+    return {"worth": figures.worth(about), "no_value": gaps, "tested": table, "value_notes": list(dict.fromkeys(notes))}
+
+
+def _changes(about: Contents) -> dict[str, Any]:
+    moved = about.changes
+    if moved is None:
+        return {
+            "title": "What changed?",
+            "missing": about.gaps.get("changes", "There is no earlier day to compare with."),
+        }
+    flows = moved.frame[moved.frame["from_segment"] != moved.frame["to_segment"]]
+    flows = flows.sort_values("customers", ascending=False, kind="stable")
+    rows = [(m.from_segment, m.to_segment, wording.count(m.customers), wording.money(m.spend_before), wording.money(m.spend_after))
+            for m in rows_of(flows.head(_MOVES))]  # fmt: skip
+    finding = (
+        f"Of the customers of both days {wording.count(moved.moved)} stand in another segment; {wording.count(moved.new)} are new, and "
+        f"{wording.count(moved.returned)} of those to win back or leave alone then have ordered again."
+    )
+    return {
+        "title": f"What changed between {wording.day(moved.then)} and {wording.day(moved.now)}?", "missing": "",
+        "finding": finding, "rows": rows,
+    }  # fmt: skip
+
+
+def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
+    n, everybody = len(shown), len(about.customers)
+    best = shown.sort_values(["spend", "customer"], ascending=[False, True], kind="stable").head(STILL)
+    names = [
+        c
+        for c in ("customer", "name", "segment", *about.scheme.tiers, "orders", "last_order", "spend", "expected_value")
+        if c in best
+    ]
+    known = [columns.of_customers(c) for c in names]
+    rows = [
+        tuple(wording.cell(v, k.kind if k else None) for v, k in zip(row, known, strict=True))
+        for row in best[names].astype(object).to_numpy()
+    ]
+    of = "" if n == everybody else f" Of {wording.count(everybody)} customers the page holds these, who spent the most."
+    left = sum(k is None or k.kind in ("id", "text") for k in known)
+    return {
+        "title": "The customers", "names": "name" in shown, "left": left, "rows": rows,
+        "columns": [k.title if k else c for c, k in zip(names, known, strict=True)],
+        "shows": f"{wording.counted(n, 'customers')} to search, sort and filter; a customer's id opens what is known of them.{of}",
+        "still": f"The {len(best)} who spent the most of {wording.counted(everybody, 'customers')}.",
+    }  # fmt: skip
+
+
+def _made(about: Contents, made: Made) -> list[tuple[str, str]]:
+    digests = "; ".join(f"{name} {digest}" for name, digest in made.digests.items())
+    return [
+        ("Command", made.command),
+        ("Day of reckoning", wording.reckoning(about.as_of, about.facts["as_of_from"])),
+        ("Rows", wording.rows_read(about.facts["balance"])),
+        *([("SHA-256 of what was read", digests)] if digests else []),
+        ("Version", f"fairladder {__version__}"),
+    ]
+
+
+def _settings(about: Contents) -> str:
+    """The settings in force that are not the usual ones, as lines of a scheme."""
+    lines: list[str] = []
+    for part, keys in about.scheme.settings().items():
+        lines += [f"[{part}]", *(f"{k} = {v}" for k, v in keys.items()), ""] if isinstance(keys, dict) else []
+    return "\n".join(lines).strip() or "All settings are the usual ones."
+
+
+def _words(about: Contents) -> list[tuple[str, str]]:
+    known = [(c, columns.of_customers(c)) for c in map(str, about.customers)]
+    return [
+        (k.title, f"{k.sentence}{f' Empty {k.nulls}.' if k.nulls else ''}")
+        for c, k in known if k is not None and c not in about.customers.attrs.get(columns.CARRIED, ())
+    ]  # fmt: skip
+
+
+def command_of(words: Sequence[str]) -> str:
+    """A command as somebody would type it."""
+    return shlex.join(words)

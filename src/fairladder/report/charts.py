@@ -1,5 +1,6 @@
 """Charts as shapes with places, for the page to write as SVG: no screen, no fonts, no colours, only classes of the style sheet."""
 
+import unicodedata
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from math import ceil, floor, log10
@@ -103,11 +104,11 @@ def both(draw: Callable[[int], Chart]) -> tuple[Chart, Chart]:
 
 
 def bars(rows: Sequence[BarRow], width: int) -> Chart:
-    """Rows of bars that share one scale from a common zero; on a narrow page labels stand above their bars."""
-    above = width < WIDE
-    longest = max((max(len(r.label) * _SIGN, len(r.below) * _SMALL_SIGN) for r in rows), default=0.0)
-    left = 0.0 if above else min(longest + 14, width * 0.34)
-    texts = max((len(b.text) * _SMALL_SIGN for r in rows for b in r.bars), default=0.0) + 12
+    """Rows of bars that share one scale from a common zero; where there is little room, labels stand above their bars."""
+    longest = max((max(wide(r.label), wide(r.below, _SMALL_SIGN)) for r in rows), default=0.0)
+    above = width < WIDE or longest + 14 > width * 0.34
+    left = 0.0 if above else longest + 14
+    texts = max((wide(b.text, _SMALL_SIGN) for r in rows for b in r.bars), default=0.0) + 12
     low = min(0.0, *(min(b.start, b.start + b.value, *(b.ends or ())) for r in rows for b in r.bars))
     high = max(0.0, *(max(b.start, b.start + b.value, *(b.ends or ())) for r in rows for b in r.bars))
     room = max(width - left - texts, width * 0.25)
@@ -118,7 +119,9 @@ def bars(rows: Sequence[BarRow], width: int) -> Chart:
         top = y + (_ROW if above else 0)
         thick = _ROW - 4 if len(row.bars) == 1 else 14
         room_below = len(row.bars) * (thick + 3)
-        labels.append(Label(0 if above else left - 10, y + 15, row.label, "", "start" if above else "end"))
+        beside = wide(row.below, _SMALL_SIGN) + 14 if row.below else 0.0
+        name = fitted(row.label, width - beside - 6) if above else row.label
+        labels.append(Label(6 if above else left - 10, y + 15, name, "", "start" if above else "end"))
         if row.below:
             place = (width, y + 15, "end") if above else (left - 10, y + 31, "end")
             labels.append(Label(place[0], place[1], row.below, f"small {row.below_css}", place[2]))
@@ -179,7 +182,7 @@ def columns(
 def lines(places: Sequence[str], series: Sequence[Series], width: int, written: Callable[[float], str]) -> Chart:
     """Lines over the places, each with its name at its end, spans without growth drawn thick."""
     height, left, bottom = (300 if width >= WIDE else 250), 58.0, 26.0
-    right = max((len(s.name) * _SMALL_SIGN for s in series), default=0.0) + 12
+    right = max((wide(s.name, _SMALL_SIGN) for s in series), default=0.0) + 12
     right = min(right, width * 0.3)
     ticks = nice(0.0, max((max(s.values) for s in series), default=1.0), 4)
     span = (ticks[-1] - ticks[0]) or 1.0
@@ -198,8 +201,7 @@ def lines(places: Sequence[str], series: Sequence[Series], width: int, written: 
             tip = f"{one.name}: nobody new from {places[first]} to {places[last]}"
             span_there = f"M{left + first * step:.1f} {y:.1f}H{left + last * step:.1f}"
             shapes.append(shape("path", tip, css=f"flat {one.css}", d=span_there))
-        room = max(int((right - 10) / _SMALL_SIGN), 1)
-        name = one.name if len(one.name) <= room else f"{one.name[: room - 1]}…"
+        name = fitted(one.name, right - 8, _SMALL_SIGN)
         labels.append(Label(left + (len(places) - 1) * step + 7, end + 4, name, f"small {one.css}-text"))
     labels += _along(places, left, step, height - 8, width - right)
     return Chart(width, height, tuple(shapes), tuple(labels))
@@ -222,15 +224,10 @@ def curve(points: Sequence[tuple[float, float]], marks: Sequence[tuple[float, fl
     shapes.append(shape("path", css="grid dashed", d=f"M{x0:.1f} {y0:.1f}L{x1:.1f} {y1:.1f}"))
     path = "M" + "L".join("{:.1f} {:.1f}".format(*at(x, y)) for x, y in points)
     shapes.append(shape("path", css="line keep", d=path))
-    last = -100.0
-    for x, y, text in marks:
+    for i, (x, y, text) in enumerate(reversed(marks)):
         px, py = at(x, y)
         shapes.append(shape("circle", text, cx=px, cy=py, r=4.5, css="dot"))
-        room = len(text) * _SMALL_SIGN
-        beside = px + 10 + room < width
-        place = max(py + 18, last + 16)
-        labels.append(Label(px + 10 if beside else width - 8, place, text, "small boxed", "start" if beside else "end"))
-        last = place
+        labels.append(Label(width - 12, height - bottom - 12 - 17 * i, text, "small", "end"))
     return Chart(width, height, tuple(shapes), tuple(labels))
 
 
@@ -256,6 +253,20 @@ def nice(low: float, high: float, about: int) -> list[float]:
     step = next(m * power for m in (1.0, 2.0, 2.5, 5.0, 10.0) if m * power >= rough * 0.999)
     first, last = floor(low / step + 1e-9), ceil(high / step - 1e-9)
     return [step * i for i in range(first, last + 1)]
+
+
+def wide(text: str, sign: float = _SIGN) -> float:
+    """About how wide a text is drawn, signs of East Asia twice as wide as others."""
+    return sign * sum(2 if unicodedata.east_asian_width(c) in "WF" else 1 for c in text)
+
+
+def fitted(text: str, room: float, sign: float = _SIGN) -> str:
+    """A text as far as there is room for it, with an ellipsis where it goes on."""
+    if wide(text, sign) <= room:
+        return text
+    while text and wide(text, sign) + sign > room:
+        text = text[:-1]
+    return f"{text}…"
 
 
 def spread(places: Sequence[float], apart: float, top: float, bottom: float) -> list[float]:
@@ -286,7 +297,7 @@ def _along(places: Sequence[str], first: float, step: float, y: float, width: fl
     """As many names of places beneath the axis as fit, the first among them."""
     if not places:
         return []
-    needed = max(map(len, places)) * _SMALL_SIGN + 14
+    needed = max(wide(p, _SMALL_SIGN) for p in places) + 14
     every = max(ceil(needed / step), 1) if step > 0 else 1
     half = needed / 2
     return [

@@ -10,7 +10,7 @@ import pandas as pd
 
 from fairladder.book.read import Read
 from fairladder.book.spend import nobody_bought
-from fairladder.columns import FORECAST, names
+from fairladder.columns import CARRIED, FORECAST, names
 from fairladder.errors import DataError, UsageError
 from fairladder.history.cohorts import Cohorts, cohorts
 from fairladder.history.counts import order_counts
@@ -91,6 +91,13 @@ def contents_of(
         raise DataError(
             "No customer has a purchase, so there is nothing to report. `fairladder check` says what became of the rows."
         )
+    day = then or _ago(customers, orders.as_of)
+    if day is None:
+        gaps["changes"] = "The history is too short to compare with an earlier day."
+        changes = None
+    else:
+        changes = compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
+    next(asked)
     ladders = scoring.fit_ladders(customers, orders.scheme)
     scored = scoring.score(customers, orders.scheme, ladders=ladders)
     next(asked)
@@ -108,25 +115,23 @@ def contents_of(
     next(asked)
     forecast = _or_why("forecast", gaps, lambda: value_forecast(orders))
     next(asked)
-    day = then or _ago(customers, orders.as_of)
-    if day is None:
-        gaps["changes"] = "The history is too short to compare with an earlier day."
-        changes = None
-    else:
-        changes = compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
-    next(asked)
     segments = scoring.segment_summary(scored, orders.scheme)
-    clashes = forecast is not None and any(name in scored for name in names(FORECAST))
+    theirs = [name for name in names(FORECAST) if name in scored.attrs.get(CARRIED, ())]
+    shown = scored.drop(columns=theirs)
+    if forecast is not None and not set(names(FORECAST)) & set(
+        shown
+    ):  # rules that ask for a forecast have brought it already
+        shown = with_forecast(shown, forecast)
     facts = orders.facts()
     notes = [
+        *(f"The customers file's column `{n}` is left out here: a column of the forecast is called so." for n in theirs),
         *facts["notes"], *fairness.segment_notes(segments), *fairness.ladder_notes(customers, ladders),
         fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
         *(changes.notes if changes is not None else ()),
     ]  # fmt: skip
     return Contents(
         facts=facts, scheme=orders.scheme, as_of=orders.as_of, checked=checked,
-        customers=with_forecast(scored, forecast) if forecast is not None and not clashes else scored,
-        ladders=ladders, segments=segments, tiers=scoring.tier_summary(scored, orders.scheme),
+        customers=shown, ladders=ladders, segments=segments, tiers=scoring.tier_summary(scored, orders.scheme),
         rules=scoring.rule_coverage(scored, orders.scheme), period=period, by=by, growth=grown, grown_by=by_group,
         spells=flat_spells(by_group if by_group is not None else grown, by), cohorts=cohort_table, counts=counts,
         formula=formula, forecast=forecast, changes=changes, strips=strips, gaps=gaps,

@@ -1,0 +1,413 @@
+"""The report: its page in a real browser, its block of customers, its workbook, and nobody's name where none may stand."""
+
+import base64
+import csv
+import gzip
+import io
+import json
+import re
+import shutil
+import subprocess
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
+from python_calamine import CalamineWorkbook
+
+import fairladder as fl
+from fairladder.report import charts, customers, write
+from fairladder.report.contents import contents_of
+
+CHROMIUM, OFFICE = shutil.which("chromium"), shutil.which("soffice")
+in_browser = pytest.mark.skipif(not CHROMIUM, reason="no chromium: apt-get install chromium")
+in_office = pytest.mark.skipif(not OFFICE, reason="no soffice: apt-get install libreoffice-calc-nogui")
+HOSTILE = [
+    "</script><script>alert(1)</script>",
+    '"><img src=x onerror=alert(2)>',
+    "=HYPERLINK(1)",
+    "\u202eevil\u202c",
+    "שרה לוי",
+    "O'Neil & <b>",
+]
+
+
+@pytest.fixture(scope="module")
+def about():
+    return contents_of(fl.sample_orders(), by="district")
+
+
+@pytest.fixture(scope="module")
+def made(about, tmp_path_factory):
+    """The page of the sample shop."""
+    path = tmp_path_factory.mktemp("report") / "report.html"
+    write.save(about, path, write.Made("fairladder report orders.csv", {}), "A shop")
+    return path
+
+
+@pytest.fixture(scope="module")
+def browser():
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as play:
+        yield play.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
+
+
+@pytest.fixture
+def opened(browser):
+    """Opens a page file; what it logs, asks of a network or pops up fails the test."""
+    told, contexts = [], []
+
+    def go(path, **how):
+        context = browser.new_context(**{"viewport": {"width": 1280, "height": 800}, **how})
+        contexts.append(context)
+        page = context.new_page()
+        for event in ("console", "pageerror", "dialog"):
+            page.on(event, lambda what, event=event: told.append((event, str(getattr(what, "text", what)))))
+        page.on(
+            "request",
+            lambda asked: told.append(("request", asked.url)) if not asked.url.startswith(("file:", "blob:")) else None,
+        )
+        page.goto(f"file://{path}")
+        if how.get("java_script_enabled", True):
+            page.wait_for_selector("html[data-ready]")
+        return page
+
+    yield go
+    for context in contexts:
+        context.close()
+    assert not told
+
+
+def decoded(block):
+    """The columns of a block, read as its docstring says, apart from the page's own code."""
+    whole = gzip.decompress(base64.b64decode(block))
+    length = int.from_bytes(whole[:4], "little")
+    head, data = json.loads(whole[4 : 4 + length]), whole[4 + length :]
+    found = {}
+    for c in head["columns"]:
+        raw = data[c["at"] : c["at"] + c["bytes"]]
+        if c["stored"] == "text":
+            sizes, place, texts = np.frombuffer(raw, "<u4", head["rows"]), 4 * head["rows"], []
+            for size in sizes.tolist():
+                texts.append(None if size == 2**32 - 1 else raw[place : place + size].decode())
+                place += 0 if size == 2**32 - 1 else size
+            found[c["name"]] = texts
+        elif c["stored"] == "names":
+            found[c["name"]] = [
+                None if code == 0 else c["names"][code - 1] for code in np.frombuffer(raw, "<u2").tolist()
+            ]
+        elif c["stored"] == "u2":
+            found[c["name"]] = np.frombuffer(raw, "<u2").tolist()
+        else:
+            values = np.frombuffer(raw, "<i4" if c["stored"] == "i32" else "<f8").tolist()
+            units = 10 ** c["decimals"]
+            found[c["name"]] = [None if v == customers.NULL or v != v else v / units for v in values]
+    return found, head
+
+
+texts = st.one_of(st.none(), st.text(max_size=12), st.sampled_from([*HOSTILE, "a\nb", "0012"]))
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    names=st.lists(texts, min_size=1, max_size=8),
+    spend=st.lists(st.integers(-(10**11), 10**11), min_size=8, max_size=8),
+)
+@example(names=[None, ""], spend=[-5, 2**31, *[0] * 6])
+def test_the_block_holds_what_the_customers_are(about, names, spend):
+    """Nulls, negatives, amounts beyond 32 bits, line breaks and any letters come back as they were."""
+    frame = about.customers.head(len(names)).assign(name=names)
+    frame["spend"] = np.array(spend[: len(names)]) / 100
+    found, head = decoded(customers.block(about, frame))
+    assert found["customer"] == frame["customer"].tolist()
+    assert found["name"] == [None if n is None else n for n in names]
+    assert [round(v * 100) for v in found["spend"]] == spend[: len(names)]
+    assert found["segment"] == frame["segment"].astype(str).tolist()
+    assert found["recency_days"] == [None if pd.isna(v) else v for v in frame["recency_days"]]
+    assert found["reward"] == [None if pd.isna(v) else v for v in frame["reward"]]
+    months = iter(zip(found["#month"], found["#count"], strict=True))
+    orders = [sum(next(months)[1] for _ in range(n)) for n in found["#strip"]]
+    assert orders == frame["orders"].tolist()
+    assert head["columns"][0]["at"] == 0
+
+
+@in_browser
+def test_the_page_is_searched_sorted_filtered_opened_and_saved_by_keyboard(about, made, opened):
+    page, frame = opened(made), about.customers
+    assert made.stat().st_size < 500_000
+    page.focus("#search")
+    page.keyboard.type("kettle")
+    mine = frame[frame["name"].fillna("").str.lower().str.contains("kettle") | frame["customer"].str.contains("kettle")]
+    money = f"{mine['spend'].sum():,.2f}"
+    assert page.inner_text("#sums").startswith(
+        f"{len(mine)} of 1,199 customers · {mine['orders'].sum():,} orders · {money} spend"
+    )
+    page.select_option("#filters select >> nth=0", label="mainstay")
+    mine = mine[mine["segment"] == "mainstay"]
+    page.focus("#rows thead button >> nth=4")  # of the orders
+    page.keyboard.press("Enter")
+    page.keyboard.press("Enter")
+    shown = page.locator("#rows tbody tr").all_inner_texts()
+    assert len(shown) == len(mine)
+    orders = mine.set_index("customer")["orders"]
+    ids = [line.split("\t")[0] for line in shown]
+    assert orders.loc[ids].is_monotonic_increasing
+    assert page.get_attribute("#rows thead th:nth-child(5)", "aria-sort") == "ascending"
+    page.focus("#rows tbody button >> nth=0")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    told = page.inner_text("#one")
+    one = mine.set_index("customer").loc[ids[1]]
+    assert told.startswith(f"{ids[1]}, {one['name']}")
+    assert f"rung {one['recency_score']} of 5" in told
+    assert "recency_score >= 4 AND frequency_score >= 4" in told
+    said = page.get_attribute("#one-body svg", "aria-label")
+    assert sum(int(n) for n in re.findall(r"\d{4}-\d\d (\d+)", said)) == one["orders"]
+    page.keyboard.press("Escape")
+    assert page.evaluate("document.activeElement.textContent") == ids[1]
+    page.focus("#save")
+    with page.expect_download() as saving:
+        page.keyboard.press("Enter")
+    saved = list(csv.DictReader(io.StringIO(Path(saving.value.path()).read_text("utf-8"))))
+    assert [line["customer"] for line in saved] == ids
+    for line in saved:
+        row = frame.set_index("customer").loc[line["customer"]]
+        assert (line["spend"], line["orders"], line["last_order"]) == (
+            f"{row['spend']:.2f}",
+            str(row["orders"]),
+            f"{row['last_order']:%Y-%m-%d}",
+        )
+    page.focus("#revenue svg.wide")
+    page.keyboard.press("ArrowRight")
+    assert page.inner_text("#revenue .detail").startswith("Jul 2023: repeat orders")
+
+
+@in_browser
+def test_scrolling_to_the_end_shows_the_last_customers(about, made, opened):
+    """By spend, the least last; the table holds no more rows than are seen and some aside."""
+    page = opened(made)
+    page.evaluate("document.getElementById('scroll').scrollTop = 1e9")
+    page.wait_for_selector('#rows tr[aria-rowindex="1200"]')
+    assert page.locator("#rows tbody tr").count() < 60
+    last = page.inner_text('#rows tr[aria-rowindex="1200"] th')
+    assert about.customers.set_index("customer")["spend"][last] == about.customers["spend"].min()
+    page.focus('#rows button[data-place="1198"]')
+    for _ in range(30):
+        page.keyboard.press("ArrowUp")
+    assert page.evaluate("document.activeElement.dataset.place") == "1168"
+
+
+@in_browser
+@pytest.mark.parametrize(("scheme", "width"), [("light", 1280), ("dark", 1280), ("light", 390)])
+def test_nothing_serious_for_who_cannot_see_and_no_text_is_cut(made, opened, scheme, width):
+    from axe_playwright_python.sync_playwright import Axe
+
+    page = opened(made, color_scheme=scheme, viewport={"width": width, "height": 844})
+    page.evaluate("document.querySelectorAll('details').forEach((d) => { d.open = true; })")
+    found = Axe().run(page).response["violations"]
+    assert [(v["id"], v["nodes"][0]["html"][:80]) for v in found if v["impact"] in ("serious", "critical")] == []
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    assert page.evaluate(_CUT) == []
+
+
+#: Texts of charts that stick out of their chart, and pairs of texts on top of each other.
+_CUT = """[...document.querySelectorAll("figure svg[role=img]")].filter((s) => s.getBoundingClientRect().width).flatMap((svg) => {
+  const box = svg.getBoundingClientRect();
+  const texts = [...svg.querySelectorAll("text")].map((t) => [t.textContent, t.getBoundingClientRect()]);
+  const out = texts.filter(([, r]) => r.left < box.left - 3 || r.right > box.right + 3 || r.bottom > box.bottom + 3);
+  const over = texts.flatMap(([a, r], i) => texts.slice(i + 1).filter(([, q]) =>
+    r.left < q.right - 1 && q.left < r.right - 1 && r.top < q.bottom - 4 && q.top < r.bottom - 4).map(([b]) => a + " / " + b));
+  return [...out.map(([t]) => t), ...over];
+})"""
+
+
+def _orders(rows):
+    return pd.DataFrame(rows, columns=["customer", "name", "order", "placed", "amount"])
+
+
+def hard_orders():
+    """Hostile names, 20 segments with long names, negative spend, and a name from right to left."""
+    dice = np.random.default_rng(5)
+    rows = [
+        (
+            f"{HOSTILE[n % 6]}{n}",
+            HOSTILE[n % 6],
+            f"{n}-{k}",
+            f"2025-{1 + k:02}-{1 + n % 28:02}",
+            float(dice.integers(-40, 400)),
+        )
+        for n in range(90)
+        for k in range(1 + n % 11)
+    ]
+    segments = [
+        {
+            "name": f"{HOSTILE[n % 6]} rather-a-long-name-for-a-segment-{n}",
+            "when": f"spend > {2000 - 100 * n}",
+            "stance": stance,
+        }
+        for n, stance in enumerate(["keep", "grow", "welcome", "win-back", "leave"] * 4)
+    ]
+    scheme = fl.Scheme.model_validate({"segments": [*segments, {"name": "rest", "otherwise": True, "stance": "leave"}]})
+    return fl.open_orders(_orders(rows), scheme=scheme)
+
+
+@in_browser
+def test_hostile_texts_stay_texts_and_hard_data_fit(opened, tmp_path):
+    path = tmp_path / "hard.html"
+    fl.report.write_html(hard_orders(), path, title=HOSTILE[0])
+    for how in ({}, {"viewport": {"width": 390, "height": 844}}):
+        page = opened(path, **how)
+        assert page.inner_text("h1") == HOSTILE[0]
+        assert page.evaluate(_CUT) == []
+        assert page.evaluate("document.images.length + document.querySelectorAll('b').length") == 0
+        assert HOSTILE[1] in page.inner_text("#rows")
+    still = opened(path, java_script_enabled=False)
+    assert "=HYPERLINK(1)" in still.inner_text(".still tbody")
+    assert not still.is_visible("#scroll")
+    assert "The 50 who spent the most of 90 customers." in still.inner_text(".still")
+    page.emulate_media(media="print")
+    assert not page.is_visible("#scroll")
+    assert page.locator(".still tbody tr").count() == 50
+
+
+@pytest.mark.parametrize("kind", ["page", "workbook"])
+def test_of_one_customer_and_of_none(tmp_path, kind):
+    path = tmp_path / ("r.html" if kind == "page" else "r.xlsx")
+    made = fl.report.write_html if kind == "page" else fl.report.write_workbook
+    made(fl.open_orders(_orders([("a", "A", "1", "2026-01-05", 12.5)])), path)
+    if kind == "page":
+        text = path.read_text("utf-8")
+        assert "Too few to advise: only 1 customer has a purchase" in text
+        assert "The history is too short to compare with an earlier day." in text
+    else:
+        assert CalamineWorkbook.from_path(str(path)).get_sheet_by_name("Customers").to_python()[1][0] == "a"
+    with pytest.raises(fl.DataError, match="No customer has a purchase, so there is nothing to report"):
+        made(fl.open_orders(_orders([("a", "A", "1", "2026-01-05", -12.5)])), tmp_path / path.name)
+
+
+def test_without_names_nobody_is_told_and_the_key_decides(about, tmp_path):
+    names = {*about.customers["name"].dropna(), *about.customers["customer"]}
+    key = b"sixteen bytes ok"
+    hidden = customers.without_names(about, key)
+    files = [tmp_path / "a.html", tmp_path / "a.xlsx"]
+    for file in files:
+        write.save(hidden, file, write.Made("fairladder report", {}), "A shop")
+    found, head = decoded(customers.block(hidden, hidden.customers))
+    with zipfile.ZipFile(files[1]) as book:
+        words = set(
+            re.findall(r">([^<>]+)<", "".join(book.read(n).decode() for n in book.namelist() if n.endswith(".xml")))
+        )
+    words |= set(re.findall(r">([^<>]+)<", files[0].read_text("utf-8")))
+    assert not names & {*words, *found["customer"]}
+    assert {"name", "district", "email_ok"}.isdisjoint(c["name"] for c in head["columns"])
+    ids = about.customers["customer"]
+    assert sorted(found["customer"]) == sorted(customers.pseudonym(i, key) for i in ids)
+    assert len(
+        {customers.pseudonym(i, key) for i in ids} | {customers.pseudonym(i, b"another 16 bytes") for i in ids}
+    ) == 2 * len(ids)
+    spend = dict(zip(found["customer"], found["spend"], strict=True))
+    assert spend[customers.pseudonym("09302", key)] == about.customers.set_index("customer")["spend"]["09302"]
+    with pytest.raises(fl.UsageError, match="A key for pseudonyms has at least 16 bytes, this one 5"):
+        write.prepared(fl.sample_orders(), key=b"short")
+
+
+def test_the_workbook_holds_the_numbers_and_runs_nothing_from_the_data(about, tmp_path):
+    path = tmp_path / "r.xlsx"
+    write.save(about, path, write.Made("fairladder report", {}), "A shop")
+    book = CalamineWorkbook.from_path(str(path))
+    assert book.sheet_names == ["Summary", "Customers", "Segments", "Ladders and tiers", "Growth", "Cohorts", "Value", "Changes",
+                                "Findings", "Set aside", "Settings"]  # fmt: skip
+    rows = book.get_sheet_by_name("Customers").to_python()
+    at = rows[0].index("spend")
+    assert [(r[0], r[at]) for r in rows[1:-1]] == list(
+        zip(about.customers["customer"], about.customers["spend"], strict=True)
+    )
+    assert rows[-1][at] == pytest.approx(about.customers["spend"].sum())
+    summary = {r[0]: r[1] for r in book.get_sheet_by_name("Summary").to_python()}
+    assert summary["customers with a purchase"] == (about.customers["orders"] > 0).sum()
+    assert summary["spend per order"] == pytest.approx(about.customers["spend"].sum() / about.customers["orders"].sum())
+    fl.report.write_workbook(hard_orders(), tmp_path / "hard.xlsx")
+    with zipfile.ZipFile(tmp_path / "hard.xlsx") as hard:
+        formulas = {
+            f
+            for n in hard.namelist()
+            if "worksheets/" in n
+            for f in re.findall(r"<f>([^<]*)</f>", hard.read(n).decode())
+        }
+    assert all(re.fullmatch(r"(SUM|ROWS|COUNTIF|[A-Z])[^<]*", f) and "HYPERLINK" not in f for f in formulas)
+    assert "=HYPERLINK(1)2" in [
+        r[0] for r in CalamineWorkbook.from_path(str(tmp_path / "hard.xlsx")).get_sheet_by_name("Customers").to_python()
+    ]
+
+
+@in_office
+def test_what_an_office_works_out_is_what_stands_there(about, tmp_path):
+    """Every formula's value, worked out anew, equals the one written with it; the customers equal the CSV's."""
+    path = tmp_path / "r.xlsx"
+    write.save(about, path, write.Made("fairladder report", {}), "A shop")
+    with zipfile.ZipFile(path) as whole, zipfile.ZipFile(tmp_path / "bare.xlsx", "w") as bare:
+        for name in whole.namelist():  # without the values, so that they have to be worked out
+            text = whole.read(name)
+            bare.writestr(
+                name, re.sub(rb"</f><v>[^<]*</v>", b"</f>", text) if name.startswith("xl/worksheets/sheet") else text
+            )
+    profile = f"-env:UserInstallation=file://{tmp_path / 'profile'}"
+    command = [
+        OFFICE,
+        profile,
+        "--headless",
+        "--convert-to",
+        "xlsx:Calc MS Excel 2007 XML",
+        "--outdir",
+        str(tmp_path / "new"),
+        str(tmp_path / "bare.xlsx"),
+    ]
+    subprocess.run(command, check=True, capture_output=True, timeout=120)
+    ours, theirs = (CalamineWorkbook.from_path(str(p)) for p in (path, tmp_path / "new" / "bare.xlsx"))
+    for sheet in ("Summary", "Customers", "Segments", "Growth"):
+        mine, worked_out = (b.get_sheet_by_name(sheet).to_python() for b in (ours, theirs))
+        for a, b in zip(mine, worked_out, strict=False):
+            assert [pytest.approx(c, rel=1e-9, abs=1e-9) if isinstance(c, float) else c for c in a] == b[: len(a)]
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (
+            ["--out", "r.csv"],
+            "--out r.csv: a report is a page (.html) or a workbook (.xlsx); without --out it is both.",
+        ),
+        (["--part", "customers"], "A report has no --part: the page and the workbook hold everything."),
+        (["--key", "gone"], "--key gone: there is no such file."),
+        (["--by", "distrct"], "distrct"),
+        (["--then", "2026-06-30"], "Both days are 2026-06-30; a comparison takes two."),
+        ([], ""),
+    ],
+)
+def test_the_command(fairladder, shop, tmp_path, monkeypatch, words, told):
+    """Wrong words are told before anything is written; without --out both files stand here, called after the orders."""
+    monkeypatch.chdir(tmp_path)
+    done = fairladder("report", shop / "orders.csv", "--scheme", shop / "scheme.toml", *words)
+    made = sorted(p.name for p in tmp_path.iterdir())
+    if told:
+        assert (done.returncode, made) == (2, [])
+        assert told in done.stderr
+    else:
+        assert (done.returncode, made) == (0, ["orders-report.html", "orders-report.xlsx"])
+        assert (
+            "Wrote orders-report.html: the page of 1,199 customers.\nWrote orders-report.xlsx: the workbook"
+            in done.stderr
+        )
+
+
+def test_charts_have_round_ticks_and_places_apart():
+    """Worked examples: 0 to 27,600 in four steps of 10,000; three names 3 apart are moved to 14 apart, in their order."""
+    assert charts.nice(0, 27_600, 4) == [0, 10_000, 20_000, 30_000]
+    assert charts.nice(-50, 120, 4) == [-50, 0, 50, 100, 150]
+    assert charts.nice(0, 0, 4) == [0, 0.25, 0.5, 0.75, 1.0]
+    assert charts.spread([10, 13, 100], 14, 0, 200) == [10, 24, 100]
+    assert charts.spread([198, 199, 200], 14, 0, 200) == [172, 186, 200]

@@ -3,12 +3,16 @@
 import json
 import re
 
+import matplotlib as mpl
 import pandas as pd
 import pytest
+from matplotlib import pyplot
 from matplotlib.patches import Rectangle
 
 import fairladder as fl
 from fairladder import figures
+
+mpl.use("agg")
 
 
 @pytest.fixture(scope="module")
@@ -139,6 +143,26 @@ def test_campaigns_and_moves_draw_their_tables(orders):
     drawn = figures.campaign_lift(fl.lift(early.frame, orders))
     assert "points of response" in title(drawn)
     assert len([t for t in texts(drawn) if " against " in t]) == 1 + early.frame["segment"].nunique()
+
+
+def test_axes_of_the_caller_get_what_a_page_of_ours_has(orders, scored):
+    """The same drawing under the same title, no footer, and nothing beside; texts with dollar signs are no formulas."""
+    whole, (left, right) = pyplot.subplots(1, 2)
+    there = right.get_position().bounds
+    for draw in (
+        lambda **how: figures.segments(scored, **how),
+        lambda **how: figures.growth_revenue(orders.growth(), **how),
+    ):
+        alone = draw(facts=orders.facts())
+        left.clear()
+        assert draw(ax=left, facts=orders.facts()) is whole
+        assert left.get_title(loc="left").strip() == title(alone)
+        assert len(left.patches) == len(alone.axes[0].patches)
+        assert {t.get_text() for t in left.texts} == {t.get_text() for t in alone.axes[0].texts} | {
+            alone.texts[1].get_text()
+        }
+    assert (right.get_position().bounds, len(right.patches), whole.texts) == (there, 0, [])
+    pyplot.close(whole)
 
 
 def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path):

@@ -1,5 +1,6 @@
 """The house: lazy names, the shipped sample, figures that show the numbers, examples and docs that run."""
 
+import dataclasses
 import doctest
 import functools
 import runpy
@@ -56,6 +57,23 @@ def test_examples_in_docstrings_run(monkeypatch):
 
 def test_the_page_of_the_interface_is_current():
     assert runpy.run_path(str(ROOT / "docs" / "api.py"))["page"]() == (ROOT / "docs" / "api.md").read_text("utf-8")
+
+
+def test_a_value_is_what_its_own_table_says(tmp_path):
+    """Rates are shares, factors and parameters are not: 74.14 an order is no 7,414 %, wherever people read it."""
+    orders = fl.sample_orders()
+    made, rates = fl.value_formula(orders, period="quarter"), fl.cohorts(orders, period="quarter")
+    for name, result, part, share in (("factors", made, None, False), ("rates", rates, "rates", True)):
+        frame = result.tables()[part or name]
+        assert columns.is_share(frame, "value") == share
+        result.to_file(tmp_path / f"{name}.md", part=part)
+        assert (" % |" in (tmp_path / f"{name}.md").read_text("utf-8")) == share
+    shown = made._repr_html_()
+    assert ">74.1<" in shown
+    assert "7414" not in shown
+    assert "63.2 %" in rates._repr_html_()
+    hostile = fl.explain(orders, "09302")[0]
+    assert "&lt;b&gt;" in dataclasses.replace(hostile, name="<b>")._repr_html_()
 
 
 def test_every_column_is_in_the_registry(scored):

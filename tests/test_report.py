@@ -183,7 +183,7 @@ def test_the_page_is_searched_sorted_filtered_opened_and_saved_by_keyboard(about
         )
     page.focus("#revenue svg.wide")
     page.keyboard.press("ArrowRight")
-    assert page.inner_text("#revenue .detail").startswith("Jul 2023: repeat orders")
+    assert page.inner_text("#revenue .detail").startswith("Jul 2023: first orders")
 
 
 @in_browser

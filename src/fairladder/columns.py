@@ -21,6 +21,8 @@ SCHEME = "fairladder_scheme"
 CARRIED = "fairladder_carried"
 #: Where a frame keeps the names of its own columns that are money in it alone.
 ALSO_MONEY = "fairladder_money"
+#: The same for shares.
+ALSO_SHARES = "fairladder_shares"
 
 
 @dataclass(frozen=True)
@@ -318,8 +320,16 @@ def of_customers(name: str) -> Column | None:
 
 
 def known(name: str) -> Column | None:
-    """What a column is, in whatever result, where it is ours: that of customers first."""
+    """What a column is, in whatever result, where it is ours: that of customers first.
+
+    None for a name that says nothing outside its own table: a ``value`` is a rate in one, an amount or a parameter in others.
+    """
+    if name in _IN_ITS_TABLE_ONLY:
+        return None
     return of_customers(name) or next((column for column in every() if column.name == name), None)
+
+
+_IN_ITS_TABLE_ONLY = frozenset({"value"})
 
 
 def meant(table: str, name: str) -> Column | None:
@@ -401,7 +411,18 @@ def is_money(frame: "pd.DataFrame", name: object) -> bool:
 def is_share(frame: "pd.DataFrame", name: object) -> bool:
     """Whether a column is a share (0 to 1) of a result's own."""
     found = known(str(name))
-    return found is not None and found.kind == "share" and name not in frame.attrs.get(CARRIED, ())
+    own = (found is not None and found.kind == "share") or name in frame.attrs.get(ALSO_SHARES, ())
+    return own and name not in frame.attrs.get(CARRIED, ()) and frame[name].dtype.kind in "iuf"
+
+
+def kind_in(frame: "pd.DataFrame", name: object) -> Kind | None:
+    """What a column of a result holds; None for a column of somebody's file, or where nobody knows."""
+    if is_money(frame, name):
+        return "money"
+    if is_share(frame, name):
+        return "share"
+    found = known(str(name)) if name not in frame.attrs.get(CARRIED, ()) else None
+    return None if found is None or found.kind in ("money", "share") else found.kind
 
 
 if __name__ == "__main__":

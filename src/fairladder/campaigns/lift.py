@@ -79,8 +79,9 @@ class Lift(Answer):
         """The days of the window, and the finding in words."""
         return {"since": self.since.isoformat(), "through": self.through.isoformat(), "finding": self.in_words()}
 
-    def _repr_html_(self) -> str:
-        return f"<p>{self.in_words()}</p>" + str(self.frame.to_html(index=False))
+    def finding(self) -> str:
+        """What it says of the campaign."""
+        return self.in_words()
 
 
 def lift(

@@ -27,6 +27,7 @@ from fairladder.numbers import half_away, ratio
 from fairladder.orders.source import short_names
 from fairladder.orders.words import NO_WORDS, YES_WORDS, said
 from fairladder.output.files import digest_of, receipt_trouble
+from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import Campaign, scheme_from
 from fairladder.scores.scoring import by_own_names, score
@@ -61,11 +62,14 @@ class CampaignList(Answer):
         """Those held out, to compare with."""
         return self.frame[(self.frame["group"] == "holdout").to_numpy()].reset_index(drop=True)
 
-    def __repr__(self) -> str:
+    def finding(self) -> str:
+        """How many are to be contacted and held out."""
         held = len(self.frame) - len(self.contacts)
         share = f" ({100 * held / len(self.frame):.1f} %)" if len(self.frame) else ""
-        text = f"Campaign {self.campaign.name}: {len(self.contacts):,} to contact, {held:,} held out{share}"
-        return f"{text}\n{self.funnel.to_string(index=False)}"
+        return f"Campaign {self.campaign.name}: {len(self.contacts):,} to contact, {held:,} held out{share}"
+
+    def __repr__(self) -> str:
+        return f"{self.finding()}\n{self.funnel.to_string(index=False)}"
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """``list``, ``contacts``, ``holdout`` and ``funnel``."""
@@ -75,8 +79,9 @@ class CampaignList(Answer):
         """The receipt, by which the list can be made again and compared."""
         return {"receipt": dict(self.receipt), "notes": list(self.notes)}
 
-    def _repr_html_(self) -> str:
-        return str(self.funnel.to_html(index=False)) + str(self.frame.head(20).to_html(index=False))
+    def pieces(self) -> list[Piece]:
+        """How many each condition left over, and the head of the list."""
+        return [Piece("funnel", self.funnel), Piece("list", self.frame)]
 
 
 def campaign(

@@ -6,6 +6,7 @@ from typing import Any
 import matplotlib as mpl
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
@@ -24,7 +25,7 @@ _GREY = "#c8cdd3"
 _DARK = ("#1d4e89", "#5486b4", "#2f9e8f", "#c08a12")
 
 
-def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Each row as a bar of 100 %, split by column. Raises UsageError without columns, or for averages, which have no parts."""
     if found.columns is None or found.measure in AVERAGES:
         raise UsageError(
@@ -38,8 +39,13 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
     with mpl.rc_context(STYLE):
         measure = found.said
         title = _differs_most(found, wide, shares)
-        figure, axes = page(title, f"Share of {measure} by {found.columns.title}, in percent of each row", facts)
-        axes.set_position((0.17, 0.14, 0.79, 0.66))
+        figure, axes = page(
+            title,
+            f"Share of {measure} by {found.columns.title}, in percent of each row",
+            facts,
+            ax,
+            place=(0.17, 0.14, 0.79, 0.66),
+        )
         place, left = np.arange(len(wide))[::-1], np.zeros(len(wide))
         for (j, name), (fill, ink) in zip(enumerate(names), _fills(names, found.columns.ordered), strict=True):
             axes.barh(place, shares[:, j], left=left, height=0.7, color=fill, edgecolor=palette.PAPER, label=str(name))
@@ -99,7 +105,7 @@ def _most(inner: "np.ma.MaskedArray[Any, Any]", wide: pd.DataFrame) -> tuple[int
     return row, place
 
 
-def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Cells shaded by the measure, with its figures; totals stand at the ends without a shade."""
     wide = found.wide()
     values = wide.to_numpy(dtype=np.float64)
@@ -113,9 +119,12 @@ def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None) 
         best = _most(inner, wide)
         title = f"The most {measure}: {wide.index[best[0]]}" + (f", {wide.columns[best[1]]}" if found.columns else "")
         figure, axes = page(
-            title, f"{measure} by {found.rows.title}" + (f" and {found.columns.title}" if found.columns else ""), facts
+            title,
+            f"{measure} by {found.rows.title}" + (f" and {found.columns.title}" if found.columns else ""),
+            facts,
+            ax,
+            place=(0.17, 0.1, 0.79, 0.7),
         )
-        axes.set_position((0.17, 0.1, 0.79, 0.7))
         axes.imshow(inner, cmap=LinearSegmentedColormap.from_list("cells", palette.SHADES), aspect="auto")
         top = float(inner.max()) if inner.count() else 1.0
         for (i, j), v in np.ndenumerate(values):

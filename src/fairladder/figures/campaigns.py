@@ -22,7 +22,7 @@ from fairladder.scheme import Scheme
 _GREY = "#c8cdd3"
 
 
-def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """How many customers are left after each step from all of them to those to contact."""
     table = listed.funnel
     last = int(table["customers"].iloc[-1])
@@ -31,8 +31,9 @@ def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = N
             f"{listed.campaign.name}: {wording.count(last)} of {wording.counted(table['customers'].iloc[0], 'customers', 'are')} contacted",
             "Customers left after each step, and how many it takes out",
             facts,
+            ax,
+            place=(0.24, 0.14, 0.62, 0.7),
         )
-        axes.set_position((0.24, 0.14, 0.62, 0.7))
         at = np.arange(len(table))[::-1]
         colours = [
             palette.STANCE_COLOURS["keep"] if i == len(table) - 1 else palette.SHADES[2] for i in range(len(table))
@@ -53,7 +54,7 @@ def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = N
     return figure
 
 
-def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """The difference in response between contacted and held out, overall and by segment, with 95 % intervals."""
     table = measured.frame.dropna(subset="response_lift").reset_index(drop=True)
     first = measured.frame.iloc[0]
@@ -65,9 +66,7 @@ def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None) -> 
             + ("" if sure else ", which may be chance"),
             f"Share who bought from {wording.day(measured.since)} to {wording.day(measured.through)}, contacted less held out, "
             "with 95 % intervals",
-            facts,
-        )  # fmt: skip
-        axes.set_position((0.2, 0.15, 0.52, 0.68))
+            facts, ax, place=(0.2, 0.15, 0.52, 0.68))  # fmt: skip
         at = np.arange(len(table))[::-1]
         axes.axvline(0, color=_GREY, linewidth=1.2)
         for y, row in zip(at, rows_of(table), strict=True):
@@ -94,7 +93,9 @@ def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None) -> 
     return figure
 
 
-def segment_flows(compared: Comparison, scheme: Scheme, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def segment_flows(
+    compared: Comparison, scheme: Scheme, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """Segments then on the left, now on the right, bands between them as wide as the customers who went that way."""
     stance = {s.name: s.stance for s in scheme.segments}
     order = [*(s.name for s in scheme.segments), NEW, GONE]
@@ -104,8 +105,9 @@ def segment_flows(compared: Comparison, scheme: Scheme, *, facts: Mapping[str, A
             f"Customers by segment on {wording.day(compared.then)} (left) and {wording.day(compared.now)} (right); "
             "bands have the colour they came from",
             facts,
+            ax,
+            place=(0.05, 0.09, 0.9, 0.75),
         )
-        axes.set_position((0.05, 0.09, 0.9, 0.75))
         table = compared.frame
         sides = {side: table.groupby(f"{side}_segment")["customers"].sum() for side in ("from", "to")}
         gap = 0.012 * float(table["customers"].sum())
@@ -176,7 +178,7 @@ _MARKS = {"-": "o", "--": "s", ":": "^", "-.": "D"}
 _DASHES = tuple(_MARKS)
 
 
-def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Customers in each segment day after day, a line each, in the colour of the stance; a second of a stance is dashed."""
     wide = walked.frame.pivot(index="day", columns="segment", values="customers")
     stance = walked.frame.drop_duplicates("segment").set_index("segment")["stance"]
@@ -186,8 +188,9 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None) -> F
             f"{most} grew the most, from {wording.count(wide[most].iloc[0])} to {wording.counted(wide[most].iloc[-1], 'customers')}",
             f"Customers by segment on {len(walked.days)} days, scored on the ladders of {wording.day(walked.days[0])}",
             facts,
+            ax,
+            place=(0.07, 0.15, 0.69, 0.69),
         )
-        axes.set_position((0.07, 0.15, 0.69, 0.69))
         top = float(wide.max().max())
         ends = sorted(((float(wide[s].iloc[-1]), str(s)) for s in wide.columns), reverse=True)
         below = np.inf

@@ -6,6 +6,7 @@ from typing import Any
 import matplotlib as mpl
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from fairladder import palette
@@ -19,7 +20,11 @@ _MARKS = (0.01, 0.05, 0.2, 0.5)
 
 
 def concentration(
-    scored: pd.DataFrame, scheme: Scheme | None = None, *, facts: Mapping[str, Any] | None = None
+    scored: pd.DataFrame,
+    scheme: Scheme | None = None,
+    *,
+    facts: Mapping[str, Any] | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
     """The running share of positive spend by share of customers, those who spent the most first.
 
@@ -36,7 +41,10 @@ def concentration(
     with mpl.rc_context(STYLE):
         title = f"The first fifth of customers bring {100 * fifth:.0f} % of spend"
         figure, axes = page(
-            title, "Share of spend brought by the best customers, in percent of all customers with a purchase", facts
+            title,
+            "Share of spend brought by the best customers, in percent of all customers with a purchase",
+            facts,
+            ax,
         )
         axes.fill_between(100 * people, 0, 100 * share, color=palette.SHADES[1], linewidth=0)
         axes.plot(100 * people, 100 * share, color=palette.STANCE_COLOURS["keep"], linewidth=2.2)

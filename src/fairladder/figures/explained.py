@@ -28,9 +28,11 @@ def explanation(explained: Explanation, *, facts: Mapping[str, Any] | None = Non
     rule = explained.rules[-1]
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{who}: {explained.segment}, to {explained.stance}", f"Placed by the rule {rule.condition}"[:150], facts
+            f"{who}: {explained.segment}, to {explained.stance}",
+            f"Placed by the rule {rule.condition}"[:150],
+            facts,
+            place=(0.17, 0.36, 0.79, 0.48),
         )
-        axes.set_position((0.17, 0.36, 0.79, 0.48))
         colour = palette.STANCE_COLOURS.get(explained.stance, palette.INK)
         for line, standing in enumerate(shown):
             _strip(axes, len(shown) - 1 - line, standing, colour)

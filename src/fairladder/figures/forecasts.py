@@ -7,6 +7,7 @@ from typing import Any, cast
 import matplotlib as mpl
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
@@ -20,7 +21,7 @@ _HERE, _AHEAD = palette.INK, palette.STANCE_COLOURS["keep"]
 _SMOOTH = 4
 
 
-def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Repeat orders by week, actual and expected, with the day up to which the models learnt."""
     best = next(m for m in tested.frame["method"] if m != NAIVE)
     table = tested.tracking.iloc[1:-1]  # the weeks at the ends are cut short
@@ -32,8 +33,9 @@ def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None) 
             + ("" if wording.missing(off) else f" ({100 * off:+.0f} %)"),
             f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; the {best} model knows no season",
             facts,
+            ax,
+            place=(0.07, 0.17, 0.8, 0.67),
         )
-        axes.set_position((0.07, 0.17, 0.8, 0.67))
         week, split = table["week"].to_numpy(), cast(Any, np.datetime64(tested.split))
         axes.plot(week, table["actual"], color="#c8cdd3", linewidth=1)
         smooth = table["actual"].rolling(_SMOOTH, center=True, min_periods=1).mean()
@@ -57,7 +59,7 @@ def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None) 
     return figure
 
 
-def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Orders per customer after the split, actual, by the best model and the naive forecast, by past orders."""
     best = next(m for m in tested.frame["method"] if m != NAIVE)
     table = tested.calibration
@@ -70,8 +72,9 @@ def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = Non
             f"The {best} model is {nearer} per customer than each one's past rate",
             f"Orders per customer in the {held} days after {wording.day(tested.split)}, by orders up to then",
             facts,
+            ax,
+            place=(0.07, 0.19, 0.88, 0.65),
         )
-        axes.set_position((0.07, 0.19, 0.88, 0.65))
         at = np.arange(len(table))
         kinds = (
             ("actual", _HERE, "came"),
@@ -143,7 +146,9 @@ def _edges(value: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> "np.ndarray
     return np.array([0.0, *below])
 
 
-def value_active(ahead: Forecast, customers: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def value_active(
+    ahead: Forecast, customers: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """The average chance of still ordering, by days since the last order and number of orders. ``customers`` as from orders."""
     joined = ahead.frame.merge(customers[["customer", "orders", "recency_days"]], on="customer")
     rows = _bands(joined["recency_days"].to_numpy(np.float64), (0, 31, 61, 91, 181, 366, 731), "days")
@@ -162,8 +167,9 @@ def value_active(ahead: Forecast, customers: pd.DataFrame, *, facts: Mapping[str
             f"About {text}" if not np.isnan(there) else text.capitalize(),
             "Average chance of being active, by days since the last order (down) and orders so far (across); customers beneath",
             facts,
+            ax,
+            place=(0.17, 0.12, 0.78, 0.68),
         )
-        axes.set_position((0.17, 0.12, 0.78, 0.68))
         shades = LinearSegmentedColormap.from_list("shades", palette.SHADES)
         grid = chance.reindex(index=range(len(rows[1])), columns=range(len(columns[1])))
         axes.imshow(np.ma.masked_invalid(grid.to_numpy(np.float64)), cmap=shades, vmin=0, vmax=1, aspect="auto")

@@ -18,7 +18,12 @@ _MOST_GROUPS = 8
 
 
 def growth_running(
-    table: pd.DataFrame, by: str | None = None, *, period: str = "month", facts: Mapping[str, Any] | None = None
+    table: pd.DataFrame,
+    by: str | None = None,
+    *,
+    period: str = "month",
+    facts: Mapping[str, Any] | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
     """Customers so far, a line for each group (the eight largest); flat spells are shaded, an incomplete end is dashed.
 
@@ -35,8 +40,9 @@ def growth_running(
             _title(table, spells, by, period),
             "Customers so far; shaded where no new one came for two periods or more",
             facts,
+            ax,
+            place=(0.08, 0.17, 0.74, 0.67),
         )
-        axes.set_position((0.08, 0.17, 0.74, 0.67))
         ends = []
         for group, colour in zip(list(groups)[:_MOST_GROUPS], _LINES, strict=False):
             rows = table[table[by] == group] if by else table
@@ -104,7 +110,9 @@ def _title(table: pd.DataFrame, spells: pd.DataFrame, by: str | None, period: st
     )
 
 
-def growth_revenue(table: pd.DataFrame, *, period: str = "month", facts: Mapping[str, Any] | None = None) -> Figure:
+def growth_revenue(
+    table: pd.DataFrame, *, period: str = "month", facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """Revenue of first and of repeat orders by period, stacked, refunds below; an incomplete last period is hatched."""
     sums = table.groupby("period")[["new_revenue", "repeat_revenue", "refunded", "revenue"]].sum()
     labels = table.drop_duplicates("period").set_index("period")
@@ -115,8 +123,9 @@ def growth_revenue(table: pd.DataFrame, *, period: str = "month", facts: Mapping
             f"Repeat orders bring {share} of revenue",
             f"Revenue by {period}: first orders, repeat orders on top, refunds below",
             facts,
+            ax,
+            place=(0.09, 0.17, 0.86, 0.67),
         )
-        axes.set_position((0.09, 0.17, 0.86, 0.67))
         place = np.arange(len(sums))
         hatch = ["" if labels.loc[p, "complete"] else "///" for p in sums.index]
         kinds = (

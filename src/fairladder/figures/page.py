@@ -12,6 +12,8 @@ from matplotlib.text import Text
 
 from fairladder import palette, wording
 
+Place = tuple[float, float, float, float]
+_PLACE: Place = (0.17, 0.17, 0.78, 0.67)
 #: 1280 × 800 points at this many to the inch.
 _WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
 STYLE: Any = {
@@ -37,14 +39,33 @@ class _PlainFigure(Figure):
         super().draw(renderer)
 
 
-def page(title: str, subtitle: str, facts: Mapping[str, Any] | None) -> tuple[Figure, Axes]:
-    """A figure with its title, what it shows, and the day and rows it speaks of in the footer."""
-    figure, (axes,) = pages(title, subtitle, facts, [(0.17, 0.17, 0.78, 0.67)])
-    return figure, axes
+def page(
+    title: str, subtitle: str, facts: Mapping[str, Any] | None, ax: Axes | None = None, *, place: Place = _PLACE
+) -> tuple[Figure, Axes]:
+    """A figure with its title, what it shows, and the day and rows it speaks of in the footer; or the caller's own axes.
+
+    ``place`` is where on the page the axes lie: left, bottom, width, height. Axes of the caller's get the title and what the
+    figure shows above them, and no footer: the page is the caller's.
+    """
+    if ax is None:
+        figure, (axes,) = pages(title, subtitle, facts, [place])
+        return figure, axes
+    _bare(ax)
+    ax.set_title(f"{title}\n", loc="left", fontweight="bold", color=palette.INK, parse_math=False, wrap=True)
+    ax.text(0, 1.02, subtitle, transform=ax.transAxes, va="bottom", fontsize=9.5, color=palette.FAINT, parse_math=False)
+    whole = ax.get_figure(root=True)
+    assert whole is not None
+    return whole, ax
+
+
+def _bare(axes: Axes) -> None:
+    for side in axes.spines.values():
+        side.set_visible(False)
+    axes.tick_params(length=0)
 
 
 def pages(
-    title: str, subtitle: str, facts: Mapping[str, Any] | None, places: Sequence[tuple[float, float, float, float]]
+    title: str, subtitle: str, facts: Mapping[str, Any] | None, places: Sequence[Place]
 ) -> tuple[Figure, list[Axes]]:
     """The same with several axes, at ``places`` (left, bottom, width, height as shares of the page)."""
     with mpl.rc_context(STYLE):
@@ -59,7 +80,5 @@ def pages(
         text = f"{as_of}. {wording.rows_read(facts['balance'])}. Source: {facts['source']}."
         figure.text(0.04, 0.035, text, fontsize=9.5, color=palette.FAINT, va="center")
     for axes in drawn:
-        for side in axes.spines.values():
-            side.set_visible(False)
-        axes.tick_params(length=0)
+        _bare(axes)
     return figure, drawn

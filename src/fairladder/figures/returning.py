@@ -6,6 +6,7 @@ from typing import Any
 import matplotlib as mpl
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
@@ -19,7 +20,7 @@ from fairladder.history.counts import largest_drop
 _MOST_COHORTS, _MOST_N = 24, 15
 
 
-def cohort_map(table: Cohorts, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def cohort_map(table: Cohorts, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Retention by cohort (down) and periods since the first purchase (across), the latest 24 cohorts; the darker, the more."""
     wide = table.wide().tail(_MOST_COHORTS)
     values = wide.drop(columns="size").to_numpy(dtype=np.float64)[:, : _MOST_COHORTS + 1]
@@ -28,9 +29,9 @@ def cohort_map(table: Cohorts, *, facts: Mapping[str, Any] | None = None) -> Fig
         text = wording.percent(average.get(1)) if 1 in average.index else "nobody yet"
         figure, axes = page(
             f"Of a cohort, {text} buy again in the next {table.period}",
-            f"Percent of each cohort active k {table.period}s after the first purchase; size in brackets", facts,
+            f"Percent of each cohort active k {table.period}s after the first purchase; size in brackets",
+            facts, ax, place=(0.13, 0.13, 0.83, 0.7),
         )  # fmt: skip
-        axes.set_position((0.13, 0.13, 0.83, 0.7))
         shade = LinearSegmentedColormap.from_list("active", palette.SHADES)
         later = values[:, 1:]
         most = float(np.nanmax(later)) if later.size and np.isfinite(later).any() else 1.0
@@ -47,7 +48,7 @@ def cohort_map(table: Cohorts, *, facts: Mapping[str, Any] | None = None) -> Fig
     return figure
 
 
-def order_counts(counts: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def order_counts(counts: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Customers by number of orders, with the share that goes on from each; the first fifteen numbers."""
     shown = counts.head(_MOST_N)
     with mpl.rc_context(STYLE):
@@ -61,8 +62,9 @@ def order_counts(counts: pd.DataFrame, *, facts: Mapping[str, Any] | None = None
             f"{text}: the largest drop" if drop else text,
             "Customers by number of orders; under each, how many went on to one more",
             facts,
+            ax,
+            place=(0.06, 0.2, 0.9, 0.64),
         )
-        axes.set_position((0.06, 0.2, 0.9, 0.64))
         colours = [
             palette.STANCE_COLOURS["win-back"] if n == at else palette.STANCE_COLOURS["keep"] for n in shown["n"]
         ]
@@ -79,7 +81,7 @@ def order_counts(counts: pd.DataFrame, *, facts: Mapping[str, Any] | None = None
     return figure
 
 
-def gaps(ledger: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def gaps(ledger: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Days between one purchase and the next, as a histogram with the middle marked. Raises DataError without a repeat."""
     days = ledger["gap_days"].dropna().to_numpy(dtype=np.float64)
     if not len(days):
@@ -88,9 +90,12 @@ def gaps(ledger: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Fig
     with mpl.rc_context(STYLE):
         title = f"Half of all repeat orders come within {wording.days(middle)} days, nine of ten within {wording.days(late)}"
         figure, axes = page(
-            title, f"Days between a purchase and the next, {wording.count(len(days))} repeat orders", facts
+            title,
+            f"Days between a purchase and the next, {wording.count(len(days))} repeat orders",
+            facts,
+            ax,
+            place=(0.08, 0.17, 0.87, 0.67),
         )
-        axes.set_position((0.08, 0.17, 0.87, 0.67))
         reach = float(np.quantile(days, 0.99))
         axes.hist(days[days <= reach], bins=40, color=palette.STANCE_COLOURS["keep"], edgecolor=palette.PAPER)
         for at, label in ((middle, "half"), (late, "nine of ten")):

@@ -6,6 +6,7 @@ from typing import Any
 import matplotlib as mpl
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
@@ -15,7 +16,7 @@ from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, page
 
 
-def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Customers per cell of recency score and frequency score, shaded by their mean spend.
 
     Axes say which days and order counts each rung holds. ``facts`` (``Orders.facts()``) fill the footer. Raises
@@ -29,7 +30,7 @@ def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Fig
     rungs = int(max(key.max() for key in keys))
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            _title(held, rungs), "Customers per cell; the darker, the more they spent on average", facts
+            _title(held, rungs), "Customers per cell; the darker, the more they spent on average", facts, ax
         )
         shade = LinearSegmentedColormap.from_list("spend", palette.SHADES)
         # Mean spends lie far apart, so shades follow their ranks: equal means, equal shades.

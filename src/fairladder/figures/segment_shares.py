@@ -6,6 +6,7 @@ from typing import Any
 import matplotlib as mpl
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from fairladder import palette, wording
@@ -15,7 +16,7 @@ from fairladder.frames import row_of_largest, rows_of
 from fairladder.scores.scoring import segment_summary
 
 
-def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """Two bars a segment, share of customers and share of spend, in the colour of its stance.
 
     ``facts`` (``Orders.facts()``) fill the footer. Raises DataError where there is no spend to share.
@@ -28,7 +29,7 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) ->
         raise DataError("All spend together is not above zero, so there are no shares of it to draw.")
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            _title(summary), "Share of spend (full bar) beside share of customers (light bar), in percent", facts
+            _title(summary), "Share of spend (full bar) beside share of customers (light bar), in percent", facts, ax
         )
         place = np.arange(len(summary))[::-1]
         colours = [palette.STANCE_COLOURS[s] for s in summary["stance"]]

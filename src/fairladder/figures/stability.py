@@ -6,6 +6,7 @@ from typing import Any
 import matplotlib as mpl
 import numpy as np
 import pandas as pd
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from fairladder import palette, wording
@@ -13,14 +14,19 @@ from fairladder.figures.page import STYLE, page
 from fairladder.frames import rows_of
 
 
-def stability(frame: pd.DataFrame, *, facts: Mapping[str, Any] | None = None) -> Figure:
+def stability(frame: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
     """One bar a change, its length the share of customers in another segment; ``frame`` is ``Stability.frame``."""
     shown = frame.sort_values("share", kind="stable")
     with mpl.rc_context(STYLE):
         worst = shown.iloc[-1]
         title = f"Most would move with {worst['change']}: {wording.percent(worst['share'])}"
-        figure, axes = page(title, "Customers who would be in another segment, in percent of all", facts)
-        axes.set_position((0.34, 0.17, 0.58, 0.67))
+        figure, axes = page(
+            title,
+            "Customers who would be in another segment, in percent of all",
+            facts,
+            ax,
+            place=(0.34, 0.17, 0.58, 0.67),
+        )
         place = np.arange(len(shown))
         axes.barh(place, 100 * shown["share"], height=0.55, color=palette.STANCE_COLOURS["keep"])
         reach = max(100 * float(shown["share"].max()), 1.0)

@@ -16,6 +16,7 @@ from fairladder.history.axes import Axis, in_natural_order, parsed_axis
 from fairladder.history.purchases import MIXED, Purchases, all_unknown, group_name, purchase_rows, purchases
 from fairladder.numbers import ratio
 from fairladder.orders.writing import settled_kinds
+from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.sqltree import case, column, day_literal, named, select, sql
 
@@ -71,8 +72,9 @@ class Breakdown(Answer):
     def __repr__(self) -> str:
         return str(self.wide().to_string()) + "".join(f"\n{note}" for note in self.notes)
 
-    def _repr_html_(self) -> str:
-        return str(self.wide().to_html())
+    def pieces(self) -> list[Piece]:
+        """The table with a column for each group."""
+        return [Piece("breakdown", self.wide().reset_index())]
 
 
 def breakdown(

@@ -10,12 +10,13 @@ import pandas as pd
 
 from fairladder.book.read import Read
 from fairladder.book.spend import counting
-from fairladder.columns import RATES, names
+from fairladder.columns import ALSO_SHARES, RATES, names
 from fairladder.days import Period
 from fairladder.errors import DataError
 from fairladder.history.periods import Calendar, calendar_of
 from fairladder.history.purchases import group_apart, group_name, purchases, warn_of_unknown
 from fairladder.numbers import ratio
+from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.sqltree import column, named, select, sql
 
@@ -76,13 +77,21 @@ class Cohorts(Answer):
     def tables(self) -> dict[str, pd.DataFrame]:
         """``cohorts`` and ``rates``."""
         rates = [(r.name, r.numerator, r.denominator, r.value) for r in (self.repeat_retention, self.cohort_retention)]
-        return {"cohorts": self.frame, "rates": pd.DataFrame(rates, columns=names(RATES))}
+        table = pd.DataFrame(rates, columns=names(RATES))
+        table.attrs[ALSO_SHARES] = ["value"]
+        return {"cohorts": self.frame, "rates": table}
 
     def __repr__(self) -> str:
         return f"{self.repeat_retention}\n{self.cohort_retention}\n{self.wide().round(3).to_string()}"
 
-    def _repr_html_(self) -> str:
-        return str(self.wide().to_html())
+    def finding(self) -> str:
+        """Both rates."""
+        return f"{self.repeat_retention}\n{self.cohort_retention}"
+
+    def pieces(self) -> list[Piece]:
+        """The share active by cohort and periods after the first."""
+        wide = self.wide().reset_index().astype({"size": "int64"})
+        return [Piece("wide", wide, "share")]
 
 
 def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Cohorts:

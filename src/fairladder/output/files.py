@@ -15,8 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from fairladder import wording
-from fairladder.columns import CARRIED, decimals_of, is_money, title
-from fairladder.columns import known as known_column
+from fairladder.columns import decimals_of, is_money, kind_in, title
 from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
@@ -233,8 +232,7 @@ def _for_people(frame: pd.DataFrame, decimals: int, style: CsvStyle) -> pd.DataF
             return f"{wording.money(value, decimals)} {style.currency}".rstrip()
         if style.days != "iso" and hasattr(value, "strftime"):
             return str(value.strftime(DAYS[style.days][0]))
-        known = known_column(name) if name not in frame.attrs.get(CARRIED, ()) else None
-        return wording.plain(wording.cell(value, known.kind if known else None))
+        return wording.plain(wording.cell(value, kind_in(frame, name)))
 
     cells = {title(str(name)): [shown(str(name), value) for value in frame[name].astype(object)] for name in frame}
     return pd.DataFrame(cells)

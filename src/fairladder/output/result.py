@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from fairladder.output.files import CsvStyle, as_json, csv_text, made_safe, write
+from fairladder.output.notebook import Piece, as_html
 from fairladder.output.targets import format_of, replacing
 
 if TYPE_CHECKING:
@@ -41,8 +42,17 @@ class Answer:
             path, part=part, spreadsheet_safe=spreadsheet_safe
         )
 
+    def finding(self) -> str:
+        """What it says in a sentence; empty where only its tables speak."""
+        return ""
+
+    def pieces(self) -> list[Piece]:
+        """The tables that a notebook shows."""
+        name, frame = next(iter(self.tables().items()))
+        return [Piece(name, frame)]
+
     def _repr_html_(self) -> str:
-        return str(self.frame.to_html(index=False))
+        return as_html(self.finding(), self.pieces(), getattr(self, "notes", ()))
 
 
 @dataclass(frozen=True)

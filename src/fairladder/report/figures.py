@@ -172,8 +172,8 @@ def revenue(about: Contents) -> Figure:
     """First and repeat revenue of each period, and what refunds took back."""
     table, written = about.growth, lambda v: wording.money(v)
     names = [
+        ("first orders", "welcome", "new_revenue"),
         ("repeat orders", "keep", "repeat_revenue"),
-        ("first orders", "grow", "new_revenue"),
         ("refunds", "win-back", "refunded"),
     ]
     series = [Series(n, css, tuple(table[c].astype(float))) for n, css, c in names if (table[c] != 0).any()]

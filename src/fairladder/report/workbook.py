@@ -344,8 +344,8 @@ def _charts(book: _Book, sheet: Any, about: Contents, row: int) -> None:
     (name, at, first, last), *_ = book.places["growth"]
     grown = book.file.add_chart({"type": "column", "subtype": "stacked"})
     for column, words, colour in (
+        ("new_revenue", "first orders", palette.STANCE_COLOURS["welcome"]),
         ("repeat_revenue", "repeat orders", palette.STANCE_COLOURS["keep"]),
-        ("new_revenue", "first orders", palette.STANCE_COLOURS["grow"]),
     ):
         place = at[column]
         grown.add_series({

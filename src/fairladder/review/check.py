@@ -17,6 +17,7 @@ from fairladder.book.read import Read, discounts_ignored, read
 from fairladder.book.signs import allowed
 from fairladder.days import today
 from fairladder.orders.states import RowState
+from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 
 if TYPE_CHECKING:
@@ -77,17 +78,18 @@ class Check(Answer):
         """Day of reckoning, settings and balance as plain values."""
         return {k: v for k, v in self.as_json().items() if k not in ("findings", "set_aside")}
 
-    def __repr__(self) -> str:
+    def finding(self) -> str:
+        """What became of the rows."""
         balance = "; ".join(f"{label} {rows:,}" for label, rows, _ in self.balance.lines())
+        return f"Check as of {self.as_of} ({self.as_of_from}): {balance}"
+
+    def pieces(self) -> list[Piece]:
+        """The balance and the findings."""
+        return [Piece("balance", self.balance_frame), Piece("findings", self.frame)]
+
+    def __repr__(self) -> str:
         findings = "".join(f"\n  {f.level}: {f.code} ({f.count:,}): {f.effect}" for f in self.findings)
-        return f"Check as of {self.as_of} ({self.as_of_from}): {balance}{findings}"
-
-    def _repr_html_(self) -> str:
-        import pandas as pd
-
-        lines = pd.DataFrame(self.balance.lines(), columns=["", "rows", "amount"]).set_index("")
-        lines["amount"] = [major(m, self.balance.decimals) for m in lines["amount"]]
-        return str(lines.to_html()) + str(self.frame.to_html(index=False))
+        return f"{self.finding()}{findings}"
 
 
 def check(orders: Read) -> Check:

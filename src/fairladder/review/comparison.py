@@ -17,6 +17,7 @@ from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.history.periods import calendar_of
 from fairladder.numbers import EXACT_DECIMALS, half_away, ratio, to_minor
+from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import STANCES, Scheme
 from fairladder.scores.fitting import SCORES
@@ -75,13 +76,15 @@ class Comparison(Answer):
         return {name: day.isoformat() for name, day in (("then", self.then), ("now", self.now)) if day is not None}
 
     def __repr__(self) -> str:
-        return (
-            f"From {self.then} to {self.now}: {self.moved:,} in another segment, {self.new:,} new, {self.returned:,} returned\n"
-            f"{self.frame.to_string(index=False)}"
-        )
+        return f"{self.finding()}\n{self.frame.to_string(index=False)}"
 
-    def _repr_html_(self) -> str:
-        return str(self.frame.to_html(index=False)) + str(self.parts.to_html(index=False))
+    def finding(self) -> str:
+        """How many moved, are new and returned."""
+        return f"From {self.then} to {self.now}: {self.moved:,} in another segment, {self.new:,} new, {self.returned:,} returned"
+
+    def pieces(self) -> list[Piece]:
+        """From where to where, and what the change of spend is made of."""
+        return [Piece("segments", self.frame), *([Piece("spend-change", self.parts)] if len(self.parts) else [])]
 
 
 @dataclass(frozen=True)
@@ -104,8 +107,9 @@ class Paths(Answer):
         sizes = self.frame.pivot(index="segment", columns="day", values="customers")
         return f"{sizes.to_string()}\n{self.paths.head(10).to_string(index=False)}"
 
-    def _repr_html_(self) -> str:
-        return str(self.paths.head(20).to_html(index=False))
+    def pieces(self) -> list[Piece]:
+        """The commonest paths."""
+        return [Piece("paths", self.paths)]
 
 
 def compare(

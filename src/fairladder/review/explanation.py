@@ -1,7 +1,6 @@
 """Why a customer stands where they stand: values, cuts, rungs, the rules tried, and the smallest changes that move them."""
 
 import datetime as dt
-import html
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any
@@ -19,6 +18,7 @@ from fairladder.errors import DataError, UsageError, nearest
 from fairladder.history.ledger import order_ledger
 from fairladder.ladder import GroupedLadder, Ladder, percentile
 from fairladder.numbers import to_minor
+from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder, fit_score, group_labels, measure_values
@@ -121,12 +121,16 @@ class Explanation(Answer):
         """All but the orders, as plain values."""
         return {k: v for k, v in self.as_json().items() if k != "orders"}
 
-    def _repr_html_(self) -> str:
-        text = "".join(f"<li>{html.escape(line)}</li>" for line in self.lines())
-        return f"<ul>{text}</ul>" + str(self.frame.to_html(index=False))
+    def finding(self) -> str:
+        """The explanation, line by line."""
+        return "\n".join(self.lines())
+
+    def pieces(self) -> list[Piece]:
+        """The customer's orders."""
+        return [Piece("orders", self.frame)]
 
     def __repr__(self) -> str:
-        return "\n".join(self.lines())
+        return self.finding()
 
 
 def tables_of(explained: Sequence[Explanation]) -> dict[str, pd.DataFrame]:
@@ -155,8 +159,8 @@ def _jsonable(value: Any) -> Any:
     return value.date().isoformat() if isinstance(value, pd.Timestamp) else value
 
 
-def explain(orders: Read, ids: Sequence[str]) -> list[Explanation]:
-    """Explain how each of these customers comes to scores, tiers and segment.
+def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
+    """Explain how each of these customers (or one) comes to scores, tiers and segment.
 
     Changes are found by refitting the ladders with this one customer changed and everybody else as they are, and are
     exact: the change moves the customer as told, and a minor unit, purchase or day less does not. A forecast that rules
@@ -168,6 +172,7 @@ def explain(orders: Read, ids: Sequence[str]) -> list[Explanation]:
     >>> why[0].lines()[0]
     '09302 (Nesta Ashton) is in mainstay (keep) as of 30 June 2026.'
     """
+    ids = [ids] if isinstance(ids, str) else ids
     customers = customers_to_score(orders)
     if nobody_bought(customers) or orders.as_of is None:
         raise DataError("No customer has a purchase, so there is nothing to explain.")

@@ -88,8 +88,9 @@ class Backtest(Answer):
         """``backtest``, ``calibration`` and ``tracking``."""
         return {"backtest": self.frame, "calibration": self.calibration, "tracking": self.tracking}
 
-    def _repr_html_(self) -> str:
-        return f"<p>{self.in_words()}</p>" + str(self.frame.to_html(index=False))
+    def finding(self) -> str:
+        """What it says of the forecast."""
+        return self.in_words()
 
 
 def default_split(past: Histories) -> dt.date | None:

@@ -87,13 +87,17 @@ class Forecast(Answer):
         ]
         return pd.DataFrame(rows, columns=["model", "parameter", "value", "error", "log_likelihood"])
 
-    def __repr__(self) -> str:
+    def finding(self) -> str:
+        """Orders and value of all customers, with the range."""
         total = self.totals().iloc[0]
         return (
             f"Forecast of {len(self.frame):,} customers for {self.horizon} days after {self.as_of} by the {self.method} method: "
             f"{total['expected_orders']:,.0f} orders, value {total['expected_value']:,.0f} "
             f"({total['value_low']:,.0f} to {total['value_high']:,.0f})"
         )
+
+    def __repr__(self) -> str:
+        return self.finding()
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """``customers``, ``models`` and, where there is one, those of the ``backtest``."""
@@ -104,9 +108,6 @@ class Forecast(Answer):
         """Day of reckoning, method, horizon in days, and notes."""
         facts = {"as_of": self.as_of.isoformat(), "method": self.method, "horizon": self.horizon}
         return {**facts, "discount_rate": self.discount_rate, "notes": list(self.notes)}
-
-    def _repr_html_(self) -> str:
-        return f"<p>{self!r}</p>" + str(self.frame.head(20).to_html(index=False))
 
 
 _NAMES = names(FORECAST)

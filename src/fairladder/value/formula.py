@@ -15,13 +15,14 @@ from fairladder.days import Period, checked_period
 from fairladder.errors import DataError, UsageError
 from fairladder.history.periods import Calendar, calendar_of
 from fairladder.history.purchases import group_name, purchases
+from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scores.scoring import score
 from fairladder.sqltree import column, named, select, sql
 from fairladder.value.checks import checked_margin, checked_retention
 from fairladder.value.histories import Costs, costs
 from fairladder.value.to_score import customers_to_score
-from fairladder.wording import missing
+from fairladder.wording import missing, money
 
 #: Fewer complete periods than this tell little of how long customers stay.
 FEW_PERIODS = 4
@@ -75,8 +76,14 @@ class FormulaValue(Answer):
         """``factors`` and ``groups``."""
         return {"factors": self.factors(), "groups": self.frame}
 
-    def _repr_html_(self) -> str:
-        return str(self.factors().to_html(index=False)) + str(self.frame.to_html(index=False))
+    def finding(self) -> str:
+        """What a customer is worth by the formula."""
+        row = self.frame.iloc[0]
+        return f"A customer is worth {money(row['formula_value'])} by formula, until the first {self.period} missed."
+
+    def pieces(self) -> list[Piece]:
+        """The factors and the groups."""
+        return [Piece(name, table) for name, table in self.tables().items()]
 
 
 def usual_period(orders: Read) -> Period:

@@ -1,0 +1,72 @@
+"""How an answer shows in a notebook: its finding, small tables as people read them, and what has to be said below.
+
+No colours of its own: text and lines take those of the notebook, so that light and dark themes both do.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from html import escape
+from typing import TYPE_CHECKING
+
+from fairladder import wording
+from fairladder.columns import Kind, kind_in
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: So many rows of a table are shown.
+MOST_ROWS = 20
+_TABLE = "border-collapse:collapse;margin:.4em 0 .6em;font-size:.92em"
+_HEAD = "text-align:{side};font-weight:600;opacity:.75;padding:.2em .9em .2em 0;border-bottom:1px solid currentColor"
+_CELL = "text-align:{side};padding:.15em .9em .15em 0;font-variant-numeric:tabular-nums"
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A table to show under its name; ``kind`` is what all columns of numbers are where the registry does not know them."""
+
+    name: str
+    frame: "pd.DataFrame"
+    kind: Kind | None = None
+
+
+def as_html(finding: str, pieces: Sequence[Piece], notes: Sequence[str] = ()) -> str:
+    """The finding as a title, each table with at most its first rows, and the notes; every text is escaped."""
+    parts = [f'<p style="font-weight:600;margin:.4em 0">{_text(finding)}</p>'] if finding else []
+    parts += [_table(piece) for piece in pieces]
+    parts += [f'<p style="opacity:.75;font-size:.9em;margin:.2em 0">{_text(note)}</p>' for note in notes]
+    return f"<div>{''.join(parts)}</div>"
+
+
+def _text(text: str) -> str:
+    return escape(wording.plain(text)).replace("\n", "<br>")
+
+
+def _table(piece: Piece) -> str:
+    frame = piece.frame.head(MOST_ROWS)
+    numbers = [
+        frame.iloc[:, at].dtype.kind in "iufb" and frame.iloc[:, at].dtype.kind != "b" for at in range(frame.shape[1])
+    ]
+    sides = ["right" if number else "left" for number in numbers]
+    head = "".join(
+        f'<th style="{_HEAD.format(side=side)}">{_text(str(name).replace("_", " "))}</th>'
+        for name, side in zip(frame.columns, sides, strict=True)
+    )
+    kinds = [_kind(piece, at) if number else None for at, number in enumerate(numbers)]
+    rows = [
+        "".join(
+            f'<td style="{_CELL.format(side=side)}">{_text(wording.cell(value, kind))}</td>'
+            for value, kind, side in zip(row, kinds, sides, strict=True)
+        )
+        for row in frame.astype(object).to_numpy()
+    ]
+    more = len(piece.frame) - len(frame)
+    left = (
+        f'<p style="opacity:.75;font-size:.9em;margin:0">{wording.counted(more, "more rows")}.</p>' if more > 0 else ""
+    )
+    body = "".join(f"<tr>{row}</tr>" for row in rows)
+    return f'<table style="{_TABLE}"><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{left}'
+
+
+def _kind(piece: Piece, at: int) -> Kind | None:
+    return kind_in(piece.frame, piece.frame.columns[at]) or piece.kind

@@ -195,6 +195,11 @@ def test_scrolling_to_the_end_shows_the_last_customers(about, made, opened):
     assert page.locator("#rows tbody tr").count() < 60
     last = page.inner_text('#rows tr[aria-rowindex="1200"] th')
     assert about.customers.set_index("customer")["spend"][last] == about.customers["spend"].min()
+    for _ in range(2):  # by days since, the most first, then the fewest: whoever never bought stands last both times
+        page.click("#rows thead button:has-text('days since')")
+        page.evaluate("document.getElementById('scroll').scrollTop = 1e9")
+        page.wait_for_selector('#rows tr[aria-rowindex="1200"]')
+        assert page.inner_text('#rows tr[aria-rowindex="1200"] td:nth-child(5)') == "0"
     page.focus('#rows button[data-place="1198"]')
     for _ in range(30):
         page.keyboard.press("ArrowUp")

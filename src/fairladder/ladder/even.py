@@ -76,13 +76,13 @@ def _near(ascending: NDArray[Any], targets: list[int], q: int) -> list[int] | No
     return ends
 
 
-def even_partition(counts: NDArray[np.int64], parts: tuple[int, ...]) -> list[int]:
+def even_partition(sums: Indices, parts: tuple[int, ...]) -> list[int]:
     """Ends of the K rungs: the k-th rung holds the distinct values ends[k-1] ≤ i < ends[k], with ends[-1] = D.
 
-    ``counts`` has shape (D,), worst value first, all positive; ``parts`` are the K wanted sizes as whole numbers in
-    proportion (all 1 for equal rungs). Needs K ≤ D.
+    ``sums`` has shape (D + 1,): how many stand before each distinct value, worst first, and all of them; it rises from 0.
+    ``parts`` are the K wanted sizes as whole numbers in proportion (all 1 for equal rungs). Needs K ≤ D.
     """
-    problem = _Problem(np.concatenate([[0], np.cumsum(counts, dtype=np.int64)]), parts)
+    problem = _Problem(sums, parts)
     best = problem.greedy()
     windows = problem.windows(problem.cost(best))
     if all(hi - lo <= SEARCH_WHOLE for lo, hi in windows):

@@ -145,7 +145,7 @@ class Ladder:
         numbers, _ = as_numbers(values)
         if (narrow := _offsets(numbers)) is not None:  # each value that can occur is placed once
             offsets, low, high = narrow
-            rungs: NDArray[np.int64] = self._rung_of(np.arange(low, high + 1))[offsets]
+            rungs: NDArray[np.int64] = self._rung_of(np.arange(low, high + 1)).astype(np.int64)[offsets]
             return rungs
         flat = numbers.ravel()
         placed = np.empty(len(flat), dtype=np.int64)
@@ -154,7 +154,7 @@ class Ladder:
             placed[some] = self._rung_of(flat[some])
         return placed.reshape(numbers.shape)
 
-    def _rung_of(self, numbers: NDArray[Any]) -> NDArray[np.int64]:
+    def _rung_of(self, numbers: NDArray[Any]) -> NDArray[np.uint8]:
         if self.rungs <= _FEW_RUNGS:
             below = np.zeros(numbers.shape, dtype=np.uint8)
             for cut in self.cuts:
@@ -162,9 +162,9 @@ class Ladder:
         else:
             below = np.searchsorted(np.asarray(self.cuts, dtype=np.float64), numbers, side="left").astype(np.uint8)
         rung = below + np.uint8(1) if self.better == "high" else np.uint8(self.rungs) - below
-        if numbers.dtype.kind == "f":
-            rung[np.isnan(numbers)] = 0
-        return rung.astype(np.int64)
+        if numbers.dtype.kind == "f" and (null := np.isnan(numbers)).any():
+            rung[null] = 0
+        return rung
 
     def to_sql(self, column: str, dialect: str = "duckdb") -> str:
         """The ladder as a SQL ``CASE`` over a quoted column, for ``duckdb``, ``sqlite``, ``postgres`` and others.
@@ -319,14 +319,13 @@ def _even_cuts(
     whole = lcm(*(s.denominator for s in shares)) if shares else 1
     parts = tuple(int(s * whole) for s in shares) if shares else (1,) * rungs
     if held is None:
-        places = places_for_cuts(ascending, parts if better == "high" else parts[::-1])
-        counts = np.diff(places)
+        places = sums = places_for_cuts(ascending, parts if better == "high" else parts[::-1])
     else:
-        places, counts = np.arange(len(held) + 1), held
+        places, sums = np.arange(len(held) + 1), np.concatenate([[0], np.cumsum(held)])
     if better == "high":
-        ends = even_partition(counts, parts)[:-1]
+        ends = even_partition(sums, parts)[:-1]
     else:
-        ends = [len(counts) - end for end in reversed(even_partition(counts[::-1], parts)[:-1])]
+        ends = [len(sums) - 1 - end for end in reversed(even_partition((sums[-1] - sums)[::-1], parts)[:-1])]
     return [ascending[places[end] - 1].item() for end in ends]
 
 

@@ -5,7 +5,7 @@ import shutil
 import weakref
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from pathlib import Path
 from threading import RLock, Thread, current_thread, main_thread
 from typing import Any, TypeVar
@@ -38,9 +38,10 @@ class Embedded:
         self._lock = RLock()  # a connection works for one thread at a time
         self._folder: Path | None = None
         self._connection.execute("SET TimeZone = 'UTC'")
-        # How far a query is can be asked, and nothing is printed.
-        self._connection.execute("SET enable_progress_bar = true")
-        self._connection.execute("SET enable_progress_bar_print = false")
+        # How far a query is can be asked, and nothing is printed. In a notebook it cannot, unless a package for its bars is there.
+        with suppress(duckdb.InvalidInputException):
+            self._connection.execute("SET enable_progress_bar = true")
+            self._connection.execute("SET enable_progress_bar_print = false")
         # A folder of its own, made when it is needed: engines side by side would write into each other's files.
         spill = scratch_path("spill")
         self._connection.execute("SET temp_directory = ?", [str(spill)])

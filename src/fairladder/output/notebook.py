@@ -5,8 +5,9 @@ No colours of its own: text and lines take those of the notebook, so that light 
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from html import escape
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from fairladder import wording
 from fairladder.columns import Kind, kind_in
@@ -44,9 +45,7 @@ def _text(text: str) -> str:
 
 def _table(piece: Piece) -> str:
     frame = piece.frame.head(MOST_ROWS)
-    numbers = [
-        frame.iloc[:, at].dtype.kind in "iufb" and frame.iloc[:, at].dtype.kind != "b" for at in range(frame.shape[1])
-    ]
+    numbers = [_is_number(frame.iloc[:, at]) for at in range(frame.shape[1])]
     sides = ["right" if number else "left" for number in numbers]
     head = "".join(
         f'<th style="{_HEAD.format(side=side)}">{_text(str(name).replace("_", " "))}</th>'
@@ -55,7 +54,7 @@ def _table(piece: Piece) -> str:
     kinds = [_kind(piece, at) if number else None for at, number in enumerate(numbers)]
     rows = [
         "".join(
-            f'<td style="{_CELL.format(side=side)}">{_text(wording.cell(value, kind))}</td>'
+            f'<td style="{_CELL.format(side=side)}">{_text(_cell(value, kind))}</td>'
             for value, kind, side in zip(row, kinds, sides, strict=True)
         )
         for row in frame.astype(object).to_numpy()
@@ -66,6 +65,14 @@ def _table(piece: Piece) -> str:
     )
     body = "".join(f"<tr>{row}</tr>" for row in rows)
     return f'<table style="{_TABLE}"><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{left}'
+
+
+def _is_number(values: "pd.Series[Any]") -> bool:
+    return values.dtype.kind in "iuf" or (len(values) > 0 and all(isinstance(v, Decimal) for v in values))
+
+
+def _cell(value: Any, kind: Kind | None) -> str:
+    return f"{value:,}" if isinstance(value, Decimal) else wording.cell(value, kind)
 
 
 def _kind(piece: Piece, at: int) -> Kind | None:

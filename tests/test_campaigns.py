@@ -14,7 +14,7 @@ from scipy.stats import ttest_ind
 import fairladder as fl
 from conftest import times
 from fairladder.campaigns.holdout import held_out
-from fairladder.campaigns.lift import newcombe, pooled_p, smallest_effect, welch
+from fairladder.campaigns.lift import means_apart, newcombe, newcombe_p, smallest_effect
 from fairladder.campaigns.limit import within_limit
 from fairladder.output.files import made_safe, receipt_trouble
 
@@ -201,31 +201,60 @@ def test_nothing_runs_in_a_spreadsheet(tmp_path):
 
 
 def test_intervals_by_published_figures_and_by_simulation():
-    """Newcombe's example: 56 of 70 against 48 of 80. Then 4,000 draws: 95 % intervals hold the truth in 93 to 97 %."""
+    """Newcombe's example: 56 of 70 against 48 of 80. Then 4,000 draws: 95 % intervals of rates hold the truth in 93 to 97 %."""
     assert newcombe(56, 70, 48, 80) == (pytest.approx(0.0524, abs=5e-5), pytest.approx(0.3339, abs=5e-5))
-    one, two = np.array([3.0, 4, 5, 8]), np.array([1.0, 2, 2, 3, 4])
-    other = ttest_ind(one, two, equal_var=False)
-    assert welch(one, two) == pytest.approx((*other.confidence_interval(0.95), other.pvalue), rel=1e-9)
     random = np.random.default_rng(5)
     for p1, n1, p2, n2 in ((0.12, 400, 0.08, 100), (0.5, 60, 0.3, 40), (0.02, 900, 0.02, 300)):
         draws = zip(random.binomial(n1, p1, 4000), random.binomial(n2, p2, 4000), strict=True)
         bounds = np.array([newcombe(int(a), n1, int(b), n2) for a, b in draws])
         assert 0.93 < ((bounds[:, 0] <= p1 - p2) & (p1 - p2 <= bounds[:, 1])).mean() < 0.97
-    held = []
-    for _ in range(4000):
-        one, two = (
-            random.gamma(2, 20, 80) * (random.random(80) < 0.6),
-            random.gamma(2, 15, 50) * (random.random(50) < 0.5),
-        )
-        low, high, _p = welch(one, two)
-        held.append(low <= 24 - 15 <= high)
-    assert 0.93 < np.mean(held) < 0.97
     effect = smallest_effect(0.1, 600, 200)
     seen = [
-        pooled_p(int(a), 600, int(b), 200) < 0.05
-        for a, b in zip(random.binomial(600, 0.1 + effect, 4000), random.binomial(200, 0.1, 4000), strict=True)
+        newcombe_p(int(a), 600, int(b), 200) < 0.05
+        for a, b in zip(random.binomial(600, 0.1 + effect, 1000), random.binomial(200, 0.1, 1000), strict=True)
     ]
-    assert 0.77 < np.mean(seen) < 0.83
+    assert 0.76 < np.mean(seen) < 0.84
+
+
+@settings(max_examples=times(60))
+@given(one=st.integers(0, 900), two=st.integers(0, 100), n=st.integers(1, 900), m=st.integers(1, 100))
+def test_the_interval_of_rates_and_its_p_never_disagree(one, two, n, m):
+    one, two = min(one, n), min(two, m)
+    low, high = newcombe(one, n, two, m)
+    p = newcombe_p(one, n, two, m)
+    assert (p < 0.05) == (low > 1e-12 or high < -1e-12) or p == pytest.approx(0.05)
+    assert newcombe_p(two, m, one, n) == pytest.approx(p)
+    assert (p == 1) == (one * m == two * n)
+
+
+@pytest.mark.parametrize(
+    ("contacted", "held_out", "rate", "tail"),
+    [(900, 100, 0.05, 0.8), (900, 50, 0.05, 0.8), (900, 100, 0.02, 1.5), (90, 10, 0.2, 0.8), (9900, 100, 0.05, 0.8), (400, 400, 0.1, 0.8)],
+)  # fmt: skip
+def test_the_interval_of_spend_does_not_overclaim(contacted, held_out, rate, tail):
+    """Without any effect 95 % intervals hold 0 in at least 93 %; Welch's alone held it in 77 to 88 of the first five."""
+    random, held, alike = np.random.default_rng(contacted + held_out), [], []
+    for _ in range(600):
+        one, two = (
+            np.where(random.random(n) < rate, random.lognormal(3.5, tail, n), 0.0) for n in (contacted, held_out)
+        )
+        low, high, _p = means_apart(one, two)
+        held.append(np.isnan(low) or low <= 0 <= high)
+        alike.append(means_apart(two, one)[1] == pytest.approx(-low, nan_ok=True))
+    assert np.mean(held) >= 0.93
+    assert all(alike)
+
+
+def test_the_interval_of_spend_by_hand():
+    """Equal spread: 3, 4, 5 against 1, 2, 3 is 2 ± 2.776·√(1·2/3); a small group that varies more has Welch's interval."""
+    reach = 2.776445 * (2 / 3) ** 0.5
+    assert means_apart(np.array([3.0, 4, 5]), np.array([1.0, 2, 3]))[:2] == pytest.approx(
+        (2 - reach, 2 + reach), rel=1e-6
+    )
+    calm, wild = np.array([4.0, 5, 4, 5, 4, 5]), np.array([0.0, 30])
+    other = ttest_ind(calm, wild, equal_var=False)
+    assert means_apart(calm, wild) == pytest.approx((*other.confidence_interval(0.95), other.pvalue), rel=1e-9)
+    assert np.isnan(means_apart(calm, wild[:1])).all()
 
 
 def test_lift_of_a_list_by_hand():
@@ -241,6 +270,8 @@ def test_lift_of_a_list_by_hand():
     assert whole[["contacted", "held_out", "bought_contacted", "bought_held_out"]].tolist() == [4, 2, 2, 1]
     assert whole[["response_contacted", "response_held_out", "response_lift"]].tolist() == [0.5, 0.5, 0]
     assert whole[["spend_contacted", "spend_held_out"]].tolist() == [9, 3]
+    assert np.isnan(whole["spend_p"])
+    assert "No p is given for spend: fewer than 10 buyers in a group" in found.notes[0]
     assert found.frame["segment"].tolist() == ["all", "x", "y"]
     assert "That may be chance (p = 1.00)" in found.in_words()
     assert (found.since, found.through) == (dt.date(2026, 2, 1), dt.date(2026, 2, 10))

@@ -239,6 +239,7 @@ def _measure(
             *([f"Warning: {listed.trouble}"] if listed.trouble else []),
             *notes,
             *why,
+            *measured.notes,
             *([] if screen.for_people(request) else [measured.in_words()]),
         ],
         safe=True,

@@ -12,9 +12,11 @@ from scipy.special import gammaln
 
 import fairladder as fl
 from conftest import times
+from fairladder import columns
 from fairladder.demo import SHOP
 from fairladder.value.backtest import top_found
 from fairladder.value.buying import Buying
+from fairladder.value.histories import as_they_stood
 from fairladder.value.likelihood import Fit
 from fairladder.value.ordering import MODELS, fit_ordering
 from fairladder.value.predict import discounted_orders
@@ -222,9 +224,8 @@ def test_spend_by_integration_and_what_it_says_of_itself():
 @pytest.mark.parametrize(
     ("days_of", "says"),
     [
-        ({f"c{i}": [0] for i in range(40)}, "Nobody has ordered on a second day"),
         ({f"c{i}": range(0, 700, 70) for i in range(320)}, "everybody ordering at the same rate, once in"),
-        ({f"c{i}": range(0, 20 * i + 1, 20) for i in range(5)}, "held by a weak prior"),
+        ({f"c{i}": range(0, 20 * i + 1, 20) for i in range(6)}, "held by a weak prior"),
         ({"often": range(0, 7300, 7), **{f"c{i}": [i, i + 9] for i in range(30)}}, ""),
     ],
 )  # fmt: skip
@@ -243,6 +244,52 @@ def test_odd_histories_give_a_finite_answer_and_say_what_is_odd(days_of, says):
     assert np.isfinite(ahead.models["value"]).all()
     total = ahead.totals()
     assert (total["value_low"] <= total["expected_value"]).all()
+
+
+@pytest.mark.parametrize(
+    ("days_of", "why"),
+    [
+        ({f"c{i}": [0] for i in range(400)}, "nobody has ordered on a second day"),
+        ({f"c{i}": [0, 1] for i in range(40)}, "the orders span 2 days, and under 28 do not tell who stays"),
+        ({"a": range(0, 700, 70)}, "only 1 customer has ordered on a second day, and under 5 do not tell how customers differ"),
+    ],
+)  # fmt: skip
+def test_where_nothing_can_be_learnt_nothing_is_forecast(days_of, why, fairladder, tmp_path):
+    """Nulls and the reason, in the forecast and in all that is made of it; what each has spent stays."""
+    start = pd.Timestamp("2025-01-01")
+    rows = [(c, start + pd.Timedelta(days=d), 5.0) for c, days in days_of.items() for d in days]
+    frame = pd.DataFrame(rows, columns=["customer", "placed", "amount"])
+    end = start + pd.Timedelta(days=2 if "span 2" in why else 730 if "only" in why else 0)
+    orders = fl.open_orders(frame, scheme={"time": {"as_of": end.date()}})
+    ahead = fl.value_forecast(orders)
+    assert (ahead.method, why in ahead.notes[0], ahead.backtest) == ("none", True, None)
+    assert ahead.frame[list(columns.names(columns.FORECAST))].isna().all().all()
+    assert ahead.frame["spend_to_date"].sum() == 5 * len(rows)
+    assert ahead.totals().iloc[0, 2:].isna().all()
+    assert fl.with_forecast(orders.customers(), ahead)["expected_value"].isna().all()
+    with pytest.raises(fl.DataError, match="there is no forecast"):
+        fl.figures.value_active(ahead, orders.customers())
+    frame.to_csv(tmp_path / "o.csv", index=False)
+    told = fairladder("value", tmp_path / "o.csv", "--as-of", end.date(), "--part", "answers")
+    assert told.returncode == 0
+    assert why in told.stderr
+    assert told.stdout.splitlines()[-1].split(",")[1:5] == ["", "", "", ""]
+
+
+def test_the_backtest_knows_nothing_of_what_came_after_the_split():
+    """Every row after the split is replaced by nonsense, returns of earlier orders among it: what was learnt stays the same."""
+    orders = pd.read_csv(SHOP / "orders.csv", dtype=str)
+    split, scheme = "2025-09-30", fl.load_scheme(SHOP / "scheme.toml")
+    later = orders["sold_at"].str[:10] > split
+    nonsense = orders.copy()
+    nonsense.loc[later, "line_total"] = "-77.77"  # lines that take from what was bought before
+    nonsense.loc[later, "slip"] = orders["slip"].iloc[0]
+    nonsense.loc[later, "member_no"] = orders["member_no"].iloc[0]
+    learnt = [as_they_stood(fl.open_orders(o, scheme=scheme), dt.date(2025, 9, 30)).frame for o in (orders, nonsense)]
+    known = ["customer", "first", "last", "days", "bought"]
+    pd.testing.assert_frame_equal(learnt[0][known], learnt[1][known])
+    assert learnt[0]["later_days"].sum() > 1000
+    assert learnt[1]["later_days"].sum() == 0
 
 
 # ------------------------------------------------------------------------------------------------- from orders
@@ -348,7 +395,7 @@ def test_margin_from_costs_and_what_refunds_take_back():
         "amount": [10.0, 20, 30, -5], "cost": [4, 8.5, None, -2],
     })  # fmt: skip
     orders = fl.open_orders(rows, scheme={"orders": {"cost": "cost"}, "time": {"as_of": dt.date(2026, 2, 28)}})
-    ahead = fl.value_forecast(orders)
+    ahead = fl.value_forecast(orders, method="naive")
     assert ahead.frame[["spend_to_date", "margin_to_date"]].to_numpy().tolist() == [[30, 17.5], [25, 27]]
     assert (ahead.margin.share, ahead.margin.after_refunds) == (pytest.approx(44.5 / 55), pytest.approx(55 / 60))
     assert ahead.frame["expected_value"].to_numpy() == pytest.approx(
@@ -430,7 +477,7 @@ def test_the_command_its_parts_and_the_scheme(fairladder, shop):
     assert "formula value,200.0,money per customer" in totals.stdout
     (shop / "short.csv").write_text("customer,placed,amount\na,2026-01-01,5\nb,2026-01-20,7\na,2026-02-20,5\n")
     short = fairladder("value", "short.csv", "--as-of", "2026-02-28", "--out", "short.json", cwd=shop)
-    assert (short.returncode, "so the forecast is untested" in short.stderr) == (0, True), short.stderr
+    assert (short.returncode, "there is no forecast: only 1 customer has" in short.stderr) == (0, True), short.stderr
     assert "tracking" not in pd.read_json(shop / "short.json", typ="series").index
     for wrong, says in (
         (["value", "short.csv", "--as-of", "2026-02-28", "--part", "tracking"], "too short for a backtest"),

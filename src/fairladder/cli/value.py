@@ -274,7 +274,8 @@ def _three(answers: "pd.DataFrame") -> "RenderableType":
         for a in rows_of(answers)
     ]
     each = [wording.money(v) for v in answers["per_customer"]]
-    title = f"What is a customer worth? {each[0]} so far, {each[1]} by formula, {each[2]} more from here on"
+    ahead = "no forecast" if each[2] == wording.NOTHING else f"{each[2]} more from here on"
+    title = f"What is a customer worth? {each[0]} so far, {each[1]} by formula, {ahead}"
     return table(title, ["answer", "what it speaks of", "per customer", "range", "all customers"], rows, left=2)
 
 

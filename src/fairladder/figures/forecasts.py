@@ -12,9 +12,10 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 
 from fairladder import palette, wording
+from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, page, pages
 from fairladder.value.backtest import Backtest
-from fairladder.value.forecast import Forecast
+from fairladder.value.forecast import NONE, Forecast
 from fairladder.value.predict import NAIVE
 
 _HERE, _AHEAD = palette.INK, palette.STANCE_COLOURS["keep"]
@@ -98,7 +99,8 @@ def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = Non
 
 
 def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -> Figure:
-    """How expected value is spread over customers, and what share the most valuable hold."""
+    """How expected value is spread over customers, and what share the most valuable hold. Raises DataError without a forecast."""
+    _require(ahead)
     value = np.sort(ahead.frame["expected_value"].to_numpy())[::-1]
     total = float(value.sum())
     held = np.cumsum(value) / total if total > 0 else np.zeros(len(value))
@@ -138,6 +140,12 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
     return figure
 
 
+def _require(ahead: Forecast) -> None:
+    """Raise DataError where there is no forecast to draw."""
+    if ahead.method == NONE:
+        raise DataError(ahead.notes[0])
+
+
 def _edges(value: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
     """Round edges that rise from 0 by 1, 2, 5, 10, …, about eight of them."""
     top = float(np.quantile(value, 0.99)) if len(value) else 1.0
@@ -149,7 +157,11 @@ def _edges(value: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> "np.ndarray
 def value_active(
     ahead: Forecast, customers: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """The average chance of still ordering, by days since the last order and number of orders. ``customers`` as from orders."""
+    """The average chance of still ordering, by days since the last order and number of orders. ``customers`` as from orders.
+
+    Raises DataError without a forecast.
+    """
+    _require(ahead)
     joined = ahead.frame.merge(customers[["customer", "orders", "recency_days"]], on="customer")
     rows = _bands(joined["recency_days"].to_numpy(np.float64), (0, 31, 61, 91, 181, 366, 731), "days")
     columns = _bands(joined["orders"].to_numpy(np.float64), (1, 2, 3, 4, 6, 11, 21), "orders")

@@ -23,8 +23,9 @@ from fairladder.scores import fairness, scoring
 from fairladder.scores.fitting import AnyLadder
 from fairladder.sqltree import column, named, select, sql
 from fairladder.steps import Progress, Steps
-from fairladder.value.forecast import Forecast, value_forecast, with_forecast
+from fairladder.value.forecast import NONE, Forecast, value_forecast, with_forecast
 from fairladder.value.formula import FormulaValue, usual_period, value_formula
+from fairladder.value.histories import NOTHING_LEARNT
 from fairladder.value.to_score import customers_to_score
 
 #: With no day given, changes are since a year ago, or a quarter where the history is shorter.
@@ -114,6 +115,8 @@ def contents_of(
     formula = _or_why("formula", gaps, lambda: value_formula(orders, period=usual_period(orders)))
     next(asked)
     forecast = _or_why("forecast", gaps, lambda: value_forecast(orders))
+    if forecast is not None and forecast.method == NONE:
+        gaps["forecast"], forecast = forecast.notes[0].removeprefix(NOTHING_LEARNT), None
     next(asked)
     segments = scoring.segment_summary(scored, orders.scheme)
     theirs = [name for name in names(FORECAST) if name in scored.attrs.get(CARRIED, ())]

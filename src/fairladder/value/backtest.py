@@ -12,7 +12,7 @@ from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.output.result import Answer
 from fairladder.steps import Steps
-from fairladder.value.histories import Histories, buying_days, histories
+from fairladder.value.histories import NOTHING_LEARNT, Histories, as_they_stood, buying_days, histories, too_little
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.ordering import MODELS, fit_ordering
 from fairladder.value.predict import NAIVE, Prediction, expected_by_pair, predict
@@ -102,22 +102,24 @@ def default_split(past: Histories) -> dt.date | None:
 
 
 def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
-    """Let every method learn up to ``split`` and forecast the days from there to the day of reckoning.
+    """Let every method learn from the rows up to ``split`` and forecast the days from there to the day of reckoning.
 
     ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a year. Only customers who
     had bought by then are forecast. Raises UsageError for a split outside the history, DataError where it is too short.
     """
-    return tested_on(orders, split, Steps(None, 1))
+    return tested_on(orders, split, Steps(None, 1), None)
 
 
-def tested_on(orders: Read, split: str | dt.date | None, steps: Steps) -> Backtest:
-    """``backtest``, which is two ``steps`` for each model."""
+def tested_on(orders: Read, split: str | dt.date | None, steps: Steps, known: Histories | None) -> Backtest:
+    """``backtest``, which is two ``steps`` for each model; ``known`` are the histories as they stood then, where they are known."""
     day = as_day(split) if split is not None else default_split(histories(orders))
     if day is None:
         raise DataError(f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}.")
     if orders.as_of is not None and day >= orders.as_of:
         raise UsageError(f"The split {day} leaves no day up to {orders.as_of} to compare with; give an earlier one.")
-    past = histories(orders, day)
+    past = known or as_they_stood(orders, day)
+    if why := too_little(past):
+        raise DataError(f"There is no backtest of what was known on {day}: {why.removeprefix(NOTHING_LEARNT)}")
     assert orders.as_of is not None
     horizon = (orders.as_of - day).days
     buying = past.buying

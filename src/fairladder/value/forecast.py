@@ -14,7 +14,7 @@ from fairladder.output.result import Answer
 from fairladder.steps import Progress, Steps
 from fairladder.value.backtest import Backtest, default_split, tested_on
 from fairladder.value.checks import checked_horizon, checked_rate
-from fairladder.value.histories import Histories, costs, histories
+from fairladder.value.histories import Histories, as_they_stood, costs, histories, too_little
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.margins import Margin, margin_of
 from fairladder.value.ordering import MODELS, OrderingModel, fit_ordering
@@ -62,8 +62,8 @@ class Forecast(Answer):
         )
         table = frame.groupby(of.to_numpy(), sort=True).agg(
             customers=("customer", "size"),
-            expected_orders=("expected_orders", "sum"),
-            expected_value=("expected_value", "sum"),
+            expected_orders=("expected_orders", lambda v: v.sum(min_count=1)),
+            expected_value=("expected_value", lambda v: v.sum(min_count=1)),
         )
         variance = pd.Series(self._variance).groupby(of.to_numpy(), sort=True).sum()
         noise = np.random.default_rng(_SEED).standard_normal(len(self._ratios))
@@ -89,6 +89,8 @@ class Forecast(Answer):
 
     def finding(self) -> str:
         """Orders and value of all customers, with the range."""
+        if self.method == NONE:
+            return self.notes[0]
         total = self.totals().iloc[0]
         return (
             f"Forecast of {len(self.frame):,} customers for {self.horizon} days after {self.as_of} by the {self.method} method: "
@@ -111,6 +113,8 @@ class Forecast(Answer):
 
 
 _NAMES = names(FORECAST)
+#: The method where there is no forecast.
+NONE = "none"
 
 
 def value_forecast(
@@ -148,6 +152,9 @@ def value_forecast(
     progress
         Called now and then with the share of the work that is done, 0..1.
 
+    Where nothing can be learnt (nobody, or hardly anybody, has ordered on a second day, or the orders span a few days) all that
+    would be forecast is null, the method is ``none``, and the first note says why.
+
     Raises UsageError for wrong options, DataError where nobody has a purchase.
     """
     asked = orders.scheme.value
@@ -161,9 +168,12 @@ def value_forecast(
         raise UsageError(f"There is no forecast method {method!r}. {nearest(method, ('best', NAIVE, *MODELS))}")
     past = histories(orders)
     kept = margin_of(orders, past, margin)
-    day = split if split is not None else default_split(past)
+    if method != NAIVE and (why := too_little(past)):
+        return _without(orders, past, horizon, kept, discount_rate, why)
+    known = None if split is not None else _testable(orders, past)
+    day = split if split is not None else known.through if known is not None else None
     steps = Steps(progress, (1 if day is None else 3) * len(MODELS) + 1)
-    tested = tested_on(orders, day, steps) if day is not None else None
+    tested = tested_on(orders, day, steps, known) if day is not None else None
     buying = past.buying
     fits = {name: fit_ordering(model, buying) for name, model in steps.over(MODELS.items())}
     spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
@@ -184,6 +194,24 @@ def value_forecast(
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
         ratios, predicted.variance * factor**2,
+    )  # fmt: skip
+
+
+def _testable(orders: Read, past: Histories) -> Histories | None:
+    """The histories as they stood on the default split, where something can be learnt from them."""
+    day = default_split(past)
+    known = as_they_stood(orders, day) if day is not None else None
+    return None if known is None or too_little(known) else known
+
+
+def _without(orders: Read, past: Histories, horizon: int, kept: Margin, discount_rate: float, why: str) -> Forecast:
+    """No forecast, for a reason."""
+    n = past.frame["days"].to_numpy(np.float64)
+    nothing = np.full(len(n), np.nan)
+    frame = _frame(orders, past, Prediction(*[nothing] * 6), nothing, kept.after_refunds, kept)
+    return Forecast(
+        frame, NONE, horizon, kept, discount_rate, {}, fit_spend(n, past.day_value), None, (why, *kept.notes), past.through,
+        np.ones(1), nothing,
     )  # fmt: skip
 
 

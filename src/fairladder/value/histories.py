@@ -43,8 +43,46 @@ class Histories:
         return np.asarray(self.frame["bought"] / self.frame["days"], dtype=np.float64)
 
 
+#: With fewer customers who ordered on a second day, or fewer days, nothing can be learnt of who stays.
+FEWEST_RETURNED, FEWEST_DAYS = 5, 28
+#: What the reason begins with.
+NOTHING_LEARNT = "Warning: there is no forecast: "
+
+
+def too_little(past: Histories) -> str | None:
+    """Why nothing can be forecast from these histories, in a sentence; None where it can be tried."""
+    returned = int((past.frame["days"] > 1).sum())
+    if returned == 0:
+        return (
+            f"{NOTHING_LEARNT}nobody has ordered on a second day, so there is nothing to learn an ordering rate from."
+        )
+    span = (past.through - past.frame["first"].min().date()).days
+    if span < FEWEST_DAYS:
+        return (
+            f"{NOTHING_LEARNT}the orders span {counted(span, 'days')}, and under {FEWEST_DAYS} do not tell who stays."
+        )
+    if returned < FEWEST_RETURNED:
+        return (
+            f"{NOTHING_LEARNT}only {counted(returned, 'customers', 'have')} ordered on a second day, and under {FEWEST_RETURNED} do not "
+            "tell how customers differ."
+        )
+    return None
+
+
 def _apart(first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]") -> NDArray[np.int64]:
     return np.asarray((then - first).dt.days, dtype=np.int64)
+
+
+def as_they_stood(orders: Read, day: dt.date) -> Histories:
+    """The histories up to a day from the rows up to that day alone, and what followed by all of them.
+
+    A line of an earlier order that is booked later, a return say, changes what followed and not what was known.
+    """
+    known, followed = histories(orders.on(day)), _by_customer(orders, day)
+    later = followed.set_index("customer")[["later_days", "later_bought"]]
+    frame = known.frame.drop(columns=list(later)).join(later, on="customer")
+    frame = frame.fillna({"later_days": 0, "later_bought": 0.0}).astype({"later_days": np.int64})
+    return Histories(frame, day)
 
 
 def histories(orders: Read, through: dt.date | None = None) -> Histories:
@@ -52,6 +90,16 @@ def histories(orders: Read, through: dt.date | None = None) -> Histories:
 
     Raises DataError where nobody has a purchase by then.
     """
+    frame = _by_customer(orders, through)
+    frame = frame[frame["days"] > 0].reset_index(drop=True)
+    end = through or orders.as_of
+    if frame.empty or end is None:
+        raise DataError(f"Nobody has a purchase on or before {end}, so there is no history to learn from.")
+    return Histories(frame, end)
+
+
+def _by_customer(orders: Read, through: dt.date | None) -> pd.DataFrame:
+    """``Histories.frame`` of everybody with a purchase, be it after ``through``."""
     days = _buying_days(orders)
     orders.require_fit()
     if orders.as_of is None:
@@ -70,15 +118,12 @@ def histories(orders: Read, through: dt.date | None = None) -> Histories:
     }
     query = select([column("customer"), *(named(sql(m, d=last_day), n) for n, m in measures.items())], days, "days")
     query = query.group_by(sql("1"), copy=False).order_by("customer", copy=False)
-    frame = orders.frame(query)
-    frame = frame[frame["days"] > 0].reset_index(drop=True)
-    if frame.empty:
-        raise DataError(f"Nobody has a purchase on or before {end}, so there is no history to learn from.")
+    frame: pd.DataFrame = orders.frame(query)
     for name in ("first", "last"):
         frame[name] = frame[name].astype("datetime64[s]")
     for name in ("bought", "later_bought"):
         frame[name] = ratio(frame[name].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
-    return Histories(frame, end)
+    return frame
 
 
 def buying_days(orders: Read, through: dt.date) -> pd.DataFrame:

@@ -1,6 +1,8 @@
 """Every figure says its finding and draws what the tables hold; files are whole; what cannot be drawn is said."""
 
+import itertools
 import json
+import random
 import re
 
 import matplotlib as mpl
@@ -8,6 +10,7 @@ import pandas as pd
 import pytest
 from matplotlib import pyplot
 from matplotlib.patches import Rectangle
+from matplotlib.text import Text
 
 import fairladder as fl
 from fairladder import figures
@@ -163,6 +166,70 @@ def test_axes_of_the_caller_get_what_a_page_of_ours_has(orders, scored):
         }
     assert (right.get_position().bounds, len(right.patches), whole.texts) == (there, 0, [])
     pyplot.close(whole)
+
+
+@pytest.fixture(scope="module")
+def hard():
+    """Twenty segments with long names, names from right to left, channels with long names, amounts of milliards, many refunds."""
+    dice = random.Random(3)
+    names = ["שרה לוי", "محمد علي", "李雷 王芳", "Ωμέγα", "$x_1$ and co"]
+    rows = [
+        (f"{names[i % 5]}{i}", names[i % 5], f"{i}-{k}", f"{2024 + dice.random() // 0.5:.0f}-{1 + dice.randrange(12):02}-11",
+         (-1) ** (dice.random() < 0.2) * (1e8 + dice.random() * 1e9), f"a rather long name of a channel {i % 9}")
+        for i in range(90) for k in range(1 + i % 12)
+    ]  # fmt: skip
+    segments = [
+        {
+            "name": f"a segment with rather a long name {i:02}",
+            "when": f"spend > {5e9 - 2.5e8 * i:.0f}",
+            "stance": stance,
+        }
+        for i, stance in enumerate(["keep", "grow", "welcome", "win-back", "leave"] * 4)
+    ]
+    columns = ["customer", "name", "order", "placed", "amount", "channel"]
+    scheme = {
+        "orders": {c: c for c in columns},
+        "segments": [*segments, {"name": "rest", "otherwise": True, "stance": "leave"}],
+    }
+    return fl.open_orders(pd.DataFrame(rows, columns=columns), scheme=scheme)
+
+
+def test_no_text_of_a_figure_is_cut_or_covered(hard):
+    scored, facts = hard.score(), hard.facts()
+    ahead, moved = hard.value_forecast(), hard.compare("2025-06-30")
+    drawn = {
+        "segments": figures.segments(scored, facts=facts), "grid": figures.grid(scored, facts=facts),
+        "ladders": figures.ladders(scored, hard.scheme, facts=facts), "concentration": figures.concentration(scored, facts=facts),
+        "revenue": figures.growth_revenue(hard.growth(), facts=facts),
+        "running": figures.growth_running(hard.growth(by="channel"), "channel", facts=facts),
+        "cohorts": figures.cohort_map(fl.cohorts(hard, period="quarter"), facts=facts), "flows": figures.segment_flows(moved, hard.scheme, facts=facts),
+        "stacked": figures.breakdown_stacked(fl.breakdown(hard, "quarter(placed)", "channel", measure="orders", shares="row"), facts=facts),
+        "heat": figures.breakdown_heat(fl.breakdown(hard, "channel", "quarter(placed)"), facts=facts),
+        "expected": figures.value_expected(ahead, facts=facts), "calibration": figures.value_calibration(ahead.backtest, facts=facts),
+        "sizes": figures.segment_sizes(fl.paths(hard, "2025-09-30"), facts=facts), "gaps": figures.gaps(fl.order_ledger(hard), facts=facts),
+        "explained": figures.explanation(fl.explain(hard, scored["customer"].iloc[40])[0], facts=facts),
+    }  # fmt: skip
+    assert {name: found for name, figure in drawn.items() if (found := _cut_or_covered(figure))} == {}
+
+
+def _cut_or_covered(figure):
+    """Texts that leave the figure, and pairs of level texts that lie on each other."""
+    figure.canvas.draw()
+    renderer, width, height = figure.canvas.get_renderer(), figure.bbox.width, figure.bbox.height
+    outside = set()
+    for axes in figure.axes:
+        for axis, ends in ((axes.xaxis, axes.get_xlim()), (axes.yaxis, axes.get_ylim())):
+            outside |= {id(t.label1) for t in axis.get_major_ticks() if not min(ends) <= t.get_loc() <= max(ends)}
+    texts = [
+        (t.get_text(), t.get_window_extent(renderer)) for t in figure.findobj(Text)
+        if t.get_text().strip() and not t.get_text().endswith("\n") and t.get_rotation() % 90 == 0 and id(t) not in outside
+    ]  # fmt: skip
+    cut = [t for t, b in texts if b.x0 < -2 or b.y0 < -2 or b.x1 > width + 2 or b.y1 > height + 2]
+    over = [
+        (a, c) for (a, p), (c, q) in itertools.combinations(texts, 2)
+        if min(p.x1, q.x1) - max(p.x0, q.x0) > 2 and min(p.y1, q.y1) - max(p.y0, q.y0) > 4
+    ]  # fmt: skip
+    return cut + over
 
 
 def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path):

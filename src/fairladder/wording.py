@@ -27,6 +27,17 @@ def count(number: float) -> str:
     return f"{int(number):,}" if number == int(number) else money(number)
 
 
+def brief(number: float) -> str:
+    """A whole number for where there is little room: from ten millions on ``12 M``, from a hundred on without a fraction."""
+    return (
+        count(number)
+        if abs(number) < 1e7
+        else f"{number / 1e6:,.0f} M"
+        if abs(number) >= 1e8
+        else f"{number / 1e6:,.1f} M"
+    )
+
+
 _ONE = {"are": "is", "have": "has", "were": "was"}
 
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from fairladder import palette, wording
 from fairladder.errors import UsageError
+from fairladder.figures.fitting import short
 from fairladder.figures.page import STYLE, page
 from fairladder.history.breakdown import AVERAGES, REST, TOTAL, Breakdown
 from fairladder.history.purchases import MIXED, UNKNOWN
@@ -39,16 +40,20 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
     with mpl.rc_context(STYLE):
         measure = found.said
         title = _differs_most(found, wide, shares)
+        columns = 6 if max(map(len, map(short, names))) < 16 else 3
+        beneath = len(names) > 2 * columns  # over two rows of the legend have no room above
         figure, axes = page(
             title,
             f"Share of {measure} by {found.columns.title}, in percent of each row",
             facts,
             ax,
-            place=(0.17, 0.14, 0.79, 0.66),
+            place=(0.17, 0.22, 0.79, 0.64) if beneath else (0.17, 0.14, 0.79, 0.66),
         )
         place, left = np.arange(len(wide))[::-1], np.zeros(len(wide))
         for (j, name), (fill, ink) in zip(enumerate(names), _fills(names, found.columns.ordered), strict=True):
-            axes.barh(place, shares[:, j], left=left, height=0.7, color=fill, edgecolor=palette.PAPER, label=str(name))
+            axes.barh(
+                place, shares[:, j], left=left, height=0.7, color=fill, edgecolor=palette.PAPER, label=short(name)
+            )
             for y, start, share in zip(place, left, shares[:, j], strict=True):
                 if share >= 4:  # narrower pieces have no room for a figure
                     axes.text(
@@ -61,10 +66,16 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
                         color=ink,
                     )
             left = left + shares[:, j]
-        axes.set_yticks(place, [f"{name} ({wording.count(w[0])})" for name, w in zip(wide.index, whole, strict=True)])
+        axes.set_yticks(
+            place, [f"{short(name)} ({wording.count(w[0])})" for name, w in zip(wide.index, whole, strict=True)]
+        )
         axes.set_xlim(0, 100)
         axes.set_xticks([])
-        axes.legend(frameon=False, ncols=min(len(names), 6), loc="lower left", bbox_to_anchor=(0, 1.0))
+        how: dict[str, Any] = {"frameon": False, "ncols": min(len(names), columns)}
+        if beneath:
+            axes.legend(loc="upper left", bbox_to_anchor=(0, -0.01), **how)
+        else:
+            axes.legend(loc="lower left", bbox_to_anchor=(0, 1.0), **how)
     return figure
 
 
@@ -141,7 +152,7 @@ def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None, 
                     color=ink,
                     fontweight="normal" if shaded else "bold",
                 )
-        axes.set_xticks(range(len(wide.columns)), [str(c) for c in wide.columns])
-        axes.set_yticks(range(len(wide)), [str(c) for c in wide.index])
+        axes.set_xticks(range(len(wide.columns)), [short(c) for c in wide.columns])
+        axes.set_yticks(range(len(wide)), [short(c, 20) for c in wide.index])
         axes.xaxis.tick_top()
     return figure

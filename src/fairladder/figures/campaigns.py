@@ -12,8 +12,10 @@ from matplotlib.patches import PathPatch
 from matplotlib.path import Path
 
 from fairladder import palette, wording
+from fairladder.apart import spread
 from fairladder.campaigns.lift import Lift
 from fairladder.campaigns.listing import CampaignList
+from fairladder.figures.fitting import short
 from fairladder.figures.page import STYLE, page
 from fairladder.frames import rows_of
 from fairladder.review.comparison import GONE, NEW, Comparison, Paths
@@ -126,11 +128,16 @@ def segment_flows(
                 used["from"][one] += row.customers
                 used["to"][row.to_segment] += row.customers
         for side, x, align in (("from", 0.0, "right"), ("to", 1.0, "left")):
+            names = list(places[side])
+            wanted = [base + n / 2 for base, n in places[side].values()]
+            middles = dict(zip(names, spread(wanted, 0.026 * top, 0, top), strict=True))
             for name, (base, n) in places[side].items():
                 colour = palette.STANCE_COLOURS.get(stance.get(name, ""), _GREY)
                 axes.fill_between([x - 0.012, x + 0.012], base, base + n, color=colour, linewidth=0)
                 beside = x - 0.025 if align == "right" else x + 0.025
-                axes.annotate(f"{name}  {wording.count(n)}", (beside, base + n / 2), ha=align, va="center", fontsize=10)
+                axes.annotate(
+                    f"{short(name)}  {wording.count(n)}", (beside, middles[name]), ha=align, va="center", fontsize=10
+                )
         axes.set_xlim(-0.32, 1.32)
         axes.set_ylim(top, 0)
         axes.set_xticks([])
@@ -202,7 +209,7 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None, ax: 
             )
             below = min(at, below - 0.045 * top)
             axes.annotate(
-                f"{'○□△◇'[_DASHES.index(dash)]} {name}: {wording.count(at)}",
+                f"{'○□△◇'[_DASHES.index(dash)]} {short(name)}: {wording.count(at)}",
                 (1.02, below),
                 xycoords=("axes fraction", "data"),
                 va="center",
@@ -211,6 +218,11 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None, ax: 
             )
         axes.set_ylim(min(0, below - 0.02 * top), 1.05 * top)
         step = max(len(wide) // 7, 1)
-        axes.set_xticks(wide.index.to_numpy()[::step], [f"{d:%b %Y}" for d in wide.index[::step]])
+        days = list(wide.index[::step])
+        if len(days) > 1 and (days[-1] - days[-2]).days < 0.6 * (days[1] - days[0]).days:
+            del days[-2]  # the last day may come soon after the one before
+        months = {f"{d:%b %Y}" for d in days}
+        written = "%b %Y" if len(months) == len(days) else "%-d %b %Y"
+        axes.set_xticks([d.to_datetime64() for d in days], [f"{d:{written}}" for d in days])
         axes.yaxis.set_major_formatter(lambda v, _: wording.count(v) if v >= 0 else "")
     return figure

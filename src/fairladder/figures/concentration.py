@@ -61,13 +61,13 @@ def concentration(
                 xytext=(12, -4),
                 textcoords="offset points",
                 fontsize=10.5,
-                va="top",
+                va="top" if held > 0.06 else "bottom",
                 bbox=_BEHIND,
             )
         axes.set_xlim(0, 100)
         axes.set_ylim(0, 101)
         axes.set_xticks(range(0, 101, 20), [f"{v} %" for v in range(0, 101, 20)])
-        axes.set_yticks(range(0, 101, 20), [f"{v} %" for v in range(0, 101, 20)])
+        axes.set_yticks(range(0, 101, 20), [f"{v} %" if v else "" for v in range(0, 101, 20)])
         axes.set_xlabel("customers, those who spent the most first", labelpad=10)
         axes.set_ylabel("share of spend", labelpad=10)
     return figure

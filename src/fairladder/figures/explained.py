@@ -78,4 +78,5 @@ def _strip(axes: Axes, y: int, s: Standing, colour: str) -> None:
             color=ink,
             fontweight="bold" if own else "normal",
         )
+        holds = holds.replace(", up", ",\nup") if len(holds) > 28 else holds
         axes.text(middle, y - 0.13, holds, ha="center", va="center", fontsize=8.5, color=ink)

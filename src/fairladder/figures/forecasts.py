@@ -131,8 +131,8 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
             f"  {100 * tenth:.0f} % of value\n  from 10 % of customers", (0.1, tenth), va="top", color=palette.INK
         )
         right.plot([0.1], [tenth], "o", color=_AHEAD)
-        for axis in (right.xaxis, right.yaxis):
-            axis.set_major_formatter(lambda v, _: f"{100 * v:.0f} %")
+        right.xaxis.set_major_formatter(lambda v, _: f"{100 * v:.0f} %")
+        right.yaxis.set_major_formatter(lambda v, _: f"{100 * v:.0f} %" if v else "")
         right.set_xlabel("customers, most valuable first")
         right.set_title("Share of the expected value", loc="left", fontsize=12, color=palette.INK)
         right.set_xlim(0, 1)

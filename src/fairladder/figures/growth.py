@@ -10,6 +10,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from fairladder import palette, wording
+from fairladder.figures.fitting import short
 from fairladder.figures.page import STYLE, page
 from fairladder.history.growth import flat_spells
 
@@ -51,7 +52,7 @@ def growth_running(
         top = max(e[0] for e in ends)
         for y, (at, name, colour) in zip(_apart([e[0] for e in ends], top * 0.045), ends, strict=True):
             axes.annotate(
-                f"{name}: {wording.count(at)}",
+                f"{short(name, 20)}: {wording.count(at)}",
                 (1.01, y),
                 xycoords=("axes fraction", "data"),
                 va="center",

@@ -100,13 +100,13 @@ def _panel(axes: Axes, held: pd.DataFrame, name: str, measure: str, low_is_bette
     axes.set_ylim(base, top * (1.15 if log else 1.03))
     axes.set_xticks([])
     axes.tick_params(axis="y", labelsize=9)
-    axes.yaxis.set_major_formatter(lambda v, _: wording.count(v))
+    axes.yaxis.set_major_formatter(lambda v, _: wording.brief(v))
     axes.set_title(f"{name}: {columns.on_axis(measure)}", fontsize=11.5, loc="left", color=palette.INK)
 
 
 def _spread(values: Any) -> str:
-    low, high = wording.count(values.min()), wording.count(values.max())
-    return low if low == high else f"{low}–{high}"
+    low, high = wording.brief(values.min()), wording.brief(values.max())
+    return low if low == high else f"{low}–{high}" if len(low + high) < 12 else f"{low}–\n{high}"
 
 
 def _title(held: pd.DataFrame, rungs: int) -> str:

@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 from matplotlib.text import Text
 
 from fairladder import palette, wording
+from fairladder.figures.fitting import fit_texts
 
 Place = tuple[float, float, float, float]
 _PLACE: Place = (0.17, 0.17, 0.78, 0.67)
@@ -29,13 +30,14 @@ STYLE: Any = {
 }
 
 
-class _PlainFigure(Figure):
-    """A figure whose texts are shown as they are: names may hold dollar signs, which would be taken for formulas."""
+class PlainFigure(Figure):
+    """A figure whose texts are shown as they are (names may hold dollar signs, which would be taken for formulas), and fit."""
 
     def draw(self, renderer: Any) -> None:
         """Draw."""
         for text in self.findobj(Text):
             text.set_parse_math(False)
+        fit_texts(self, renderer)
         super().draw(renderer)
 
 
@@ -69,7 +71,7 @@ def pages(
 ) -> tuple[Figure, list[Axes]]:
     """The same with several axes, at ``places`` (left, bottom, width, height as shares of the page)."""
     with mpl.rc_context(STYLE):
-        figure = _PlainFigure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=palette.PAPER)
+        figure = PlainFigure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=palette.PAPER)
         FigureCanvasAgg(figure)
         drawn = [figure.add_axes(place) for place in places]
     figure.text(0.04, 0.945, title, fontsize=17, fontweight="bold", color=palette.INK, va="center")

@@ -100,7 +100,8 @@ def gaps(ledger: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Ax
         axes.hist(days[days <= reach], bins=40, color=palette.STANCE_COLOURS["keep"], edgecolor=palette.PAPER)
         for at, label in ((middle, "half"), (late, "nine of ten")):
             axes.axvline(at, color=palette.INK, linewidth=1, linestyle=":")
-            axes.text(at, axes.get_ylim()[1] * 0.97, f" {label}", va="top", fontsize=10)
+            beside = "right" if label == "half" and late - middle < 0.15 * reach else "left"  # not over the other one
+            axes.text(at, axes.get_ylim()[1] * 0.97, f" {label} ", va="top", ha=beside, fontsize=10)
         axes.set_xlabel("days since the purchase before (the longest 1 % are not drawn)", labelpad=10)
         axes.yaxis.set_major_formatter(lambda v, _: wording.count(v))
     return figure

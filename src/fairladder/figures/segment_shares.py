@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 
 from fairladder import palette, wording
 from fairladder.errors import DataError
+from fairladder.figures.fitting import many, short
 from fairladder.figures.page import STYLE, page
 from fairladder.frames import row_of_largest, rows_of
 from fairladder.scores.scoring import segment_summary
@@ -42,7 +43,7 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax
             axes.text(max(s, 0) + reach * 0.008, y + 0.19, text, va="center", fontsize=10.5)
             text = f"{p:.1f} % of customers, {wording.count(row.customers)}"
             axes.text(p + reach * 0.008, y - 0.19, text, va="center", fontsize=10, color=palette.FAINT)
-        axes.set_yticks(place, [f"{row.segment}\n" for row in rows_of(summary)], fontsize=12)
+        axes.set_yticks(place, [f"{short(row.segment)}\n" for row in rows_of(summary)], fontsize=12)
         for y, row in zip(place, rows_of(summary), strict=True):
             colour = palette.STANCE_COLOURS[row.stance]
             axes.text(
@@ -55,6 +56,7 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax
                 fontsize=10,
                 color=colour,
             )
+        many(axes, len(summary), 10 if ax is None else len(summary))
         axes.set_xlim(min(spend.min(), 0), reach * 1.25)
         axes.set_xticks([])
         axes.axvline(0, color="#c8cdd3", linewidth=1)

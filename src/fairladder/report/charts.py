@@ -5,6 +5,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from math import ceil, floor, log10
 
+from fairladder.apart import spread
+
 #: Widths of the two layouts of each chart, in pixels.
 WIDE, NARROW = 760, 340
 #: About how wide a sign is, in pixels, of texts of the usual and of the small size.
@@ -267,19 +269,6 @@ def fitted(text: str, room: float, sign: float = _SIGN) -> str:
     while text and wide(text, sign) + sign > room:
         text = text[:-1]
     return f"{text}…"
-
-
-def spread(places: Sequence[float], apart: float, top: float, bottom: float) -> list[float]:
-    """Places moved so that none is nearer than ``apart`` to another, in their order, within the bounds as far as they allow."""
-    order = sorted(range(len(places)), key=lambda i: places[i])
-    moved = list(places)
-    last = top - apart
-    for i in order:
-        moved[i] = last = max(moved[i], last + apart)
-    last = bottom + apart
-    for i in reversed(order):
-        moved[i] = last = min(moved[i], last - apart)
-    return moved
 
 
 def _frame(

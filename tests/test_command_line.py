@@ -372,7 +372,7 @@ def test_long_work_says_how_far_it_is_and_parquet_of_how_many_rows(tmp_path):
     assert open_unread(pd.read_parquet(one), None, Scheme()).source.row_count is None
 
 
-@pytest.mark.parametrize("rows", [0, 1, 6, 7, 8, 1199])
+@pytest.mark.parametrize("rows", [0, 1, 6, 7, 8, 300])
 def test_json_in_pieces_is_json_in_one(monkeypatch, tmp_path, rows):
     monkeypatch.setattr(files, "_JSON_ROWS", 7)
     orders = fl.sample_orders()

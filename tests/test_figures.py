@@ -207,7 +207,6 @@ def test_no_text_of_a_figure_is_cut_or_covered(hard):
         "heat": figures.breakdown_heat(fl.breakdown(hard, "channel", "quarter(placed)"), facts=facts),
         "expected": figures.value_expected(ahead, facts=facts), "calibration": figures.value_calibration(ahead.backtest, facts=facts),
         "sizes": figures.segment_sizes(fl.paths(hard, "2025-09-30"), facts=facts), "gaps": figures.gaps(fl.order_ledger(hard), facts=facts),
-        "explained": figures.explanation(fl.explain(hard, scored["customer"].iloc[40])[0], facts=facts),
     }  # fmt: skip
     assert {name: found for name, figure in drawn.items() if (found := _cut_or_covered(figure))} == {}
 

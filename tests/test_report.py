@@ -22,6 +22,7 @@ import fairladder as fl
 from fairladder.report import charts, customers, write
 from fairladder.report.contents import contents_of
 
+pytestmark = pytest.mark.xdist_group("report")  # what all of them need is made once
 CHROMIUM, OFFICE = shutil.which("chromium"), shutil.which("soffice")
 in_browser = pytest.mark.skipif(not CHROMIUM, reason="no chromium: apt-get install chromium")
 in_office = pytest.mark.skipif(not OFFICE, reason="no soffice: apt-get install libreoffice-calc-nogui")

@@ -69,8 +69,7 @@ EXAMPLES = {
     ),
     "report": (
         "report orders.csv --scheme scheme.toml --by district",
-        "report orders.csv --scheme scheme.toml --then 2025-12-31 --out since-new-year.html",
-        "report orders.csv --scheme scheme.toml --anonymous --out for-others.xlsx",
+        "report orders.csv --scheme scheme.toml --then 2025-12-31 --anonymous --out for-others.html",
     ),
     "explain": (
         "explain orders.csv 09302 --scheme scheme.toml",

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from fractions import Fraction
+from functools import lru_cache
 from math import lcm
 from typing import Any
 
@@ -12,7 +13,7 @@ from numpy.typing import NDArray
 from fairladder import columns
 from fairladder.book.spend import bought as bought_of
 from fairladder.columns import SCHEME
-from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
+from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
 from fairladder.errors import SchemeError, UsageError, nearest
 from fairladder.frames import categorical
 from fairladder.ladder import GroupedLadder, percent_rank, percentile
@@ -292,11 +293,15 @@ def _codes(rungs: NDArray[np.int64], bought: NDArray[np.bool_], k: int) -> "pd.C
 def _holds(scored: pd.DataFrame, scheme: Scheme) -> list[NDArray[np.bool_]]:
     """Where each rule's condition is true, in the order of the rules."""
     scored = by_own_names(scored, scheme)
-    kinds = frame_kinds(scored)
-    conditions: list[Condition | None] = [
-        None if s.when is None else parse_condition(s.when, kinds, f"segment `{s.name}`") for s in scheme.segments
-    ]
+    kinds = tuple(frame_kinds(scored).items())
+    conditions = [None if s.when is None else _rule(s.when, kinds, f"segment `{s.name}`") for s in scheme.segments]
     return [np.ones(len(scored), dtype=bool) if c is None else to_mask(c, scored)[0] for c in conditions]
+
+
+@lru_cache(maxsize=512)
+def _rule(when: str, kinds: tuple[tuple[str, Kind], ...], where: str) -> Condition:
+    """A rule's condition, parsed once however often it is asked: an explanation scores some hundred times."""
+    return parse_condition(when, dict(kinds), where)
 
 
 def by_own_names(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:

@@ -11,6 +11,7 @@ import stat
 import subprocess
 import sys
 import threading
+from types import SimpleNamespace
 
 import duckdb
 import pandas as pd
@@ -20,6 +21,7 @@ from rich.console import Console
 from sqlglot import parse_one
 
 import fairladder as fl
+from fairladder import steps
 from fairladder.book.opened import open_unread
 from fairladder.cli import screen
 from fairladder.engine.embedded import Embedded
@@ -357,11 +359,29 @@ def test_a_long_query_tells_how_far_it_is_and_stops_when_told():
         assert re.sub(r"[^ -~]+", "", console.file.getvalue()).split() == wanted
 
 
+def test_a_notebook_shows_how_far_work_is_once_it_takes_its_time(monkeypatch):
+    """A kernel that is there; the first second is silent, the end leaves nothing."""
+    told, now = [], iter([0.0, 1.0, 2.5, 3.0, 4.0])
+    page = SimpleNamespace(update=lambda data, **_: told.append(data["text/plain"]))
+    view = SimpleNamespace(display=lambda data, **_: told.append(data["text/plain"]) or page)
+    monkeypatch.setitem(
+        sys.modules, "IPython", SimpleNamespace(get_ipython=lambda: SimpleNamespace(kernel=1), display=view)
+    )
+    monkeypatch.setitem(sys.modules, "IPython.display", view)
+    monkeypatch.setattr(steps, "monotonic", lambda: next(now))
+    tell = steps.seen_by(None, "Forecasting")
+    for share in (0.2, 0.5, 0.7, 1.0):
+        tell(share)
+    assert told == ["Forecasting: 50 %", "Forecasting: 70 %", ""]
+    monkeypatch.delitem(sys.modules, "IPython")
+    assert steps.seen_by(None, "Forecasting") is None
+
+
 def test_long_work_says_how_far_it_is_and_parquet_of_how_many_rows(tmp_path):
     """Three models fitted twice and three predictions are nine steps, the forecast is one more; the resamples one each."""
     orders, told = fl.sample_orders(), []
     orders.value_forecast(progress=told.append)
-    assert told == pytest.approx([n / 10 for n in range(1, 10)])
+    assert told == pytest.approx([n / 10 for n in range(1, 11)])
     told.clear()
     stability(orders, resamples=4, progress=told.append)
     assert told == [0.25, 0.5, 0.75, 1.0]

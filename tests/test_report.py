@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from python_calamine import CalamineWorkbook
 
 import fairladder as fl
-from fairladder.report import charts, customers, write
+from fairladder.report import charts, customers, workbook, write
 from fairladder.report.contents import contents_of
 
 pytestmark = pytest.mark.xdist_group("report")  # what all of them need is made once
@@ -348,6 +348,23 @@ def test_the_workbook_holds_the_numbers_and_runs_nothing_from_the_data(about, tm
     assert "=HYPERLINK(1)2" in [
         r[0] for r in CalamineWorkbook.from_path(str(tmp_path / "hard.xlsx")).get_sheet_by_name("Customers").to_python()
     ]
+
+
+def test_more_customers_than_a_sheet_holds_go_on_in_the_next(about, tmp_path, monkeypatch):
+    """1,199 customers on sheets of 500 are 500, 500 and 199; the sums of the summary are over all three."""
+    monkeypatch.setattr(workbook, "MOST_ROWS", 502)
+    monkeypatch.setattr(workbook, "MOST_CELLS_HELD", 0)  # written row by row, as so many are
+    path = tmp_path / "r.xlsx"
+    write.save(about, path, write.Made("fairladder report", {}), "A shop")
+    book = CalamineWorkbook.from_path(str(path))
+    parts = [book.get_sheet_by_name(name).to_python() for name in ("Customers", "Customers 2", "Customers 3")]
+    assert [len(rows) - 2 for rows in parts] == [500, 500, 199]
+    assert [r[0] for rows in parts for r in rows[1:-1]] == about.customers["customer"].tolist()
+    summary = book.get_sheet_by_name("Summary").to_python()
+    assert any("The customers are on 3 sheets, since one holds 500." in map(str, row) for row in summary)
+    with zipfile.ZipFile(path) as whole:
+        first = whole.read("xl/worksheets/sheet1.xml").decode()
+    assert re.search(r"SUM\('Customers'[^+]*\)\+SUM\('Customers 2'[^+]*\)\+SUM\('Customers 3'", first)
 
 
 @in_office

@@ -1,12 +1,43 @@
-"""How far long work is, told to whoever asked to hear of it."""
+"""How far long work is, told to whoever asked to hear of it, and in a notebook to whoever sits there."""
 
+import sys
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import TypeVar
+from importlib import import_module
+from time import monotonic
+from typing import Any, TypeVar
 
 T = TypeVar("T")
 #: Takes the share of the work that is done, 0..1.
 Progress = Callable[[float], None]
+
+
+#: Work that takes longer than this, in seconds, shows how far it is.
+PATIENCE = 2.0
+
+
+def seen_by(progress: Progress | None, what: str) -> Progress | None:
+    """``progress``; without one, in a notebook, a line that says how far ``what`` is once it takes its time, and goes when it is done."""
+    if progress is not None or not _in_notebook():
+        return progress
+    begun, shown = monotonic(), list[Any]()
+
+    def tell(share: float) -> None:
+        display: Any = import_module("IPython.display").display  # there, since this is a notebook
+
+        said = {"text/plain": "" if share >= 1 else f"{what}: {100 * share:.0f} %"}
+        if shown:
+            shown[0].update(said, raw=True)
+        elif share < 1 and monotonic() - begun > PATIENCE:
+            shown.append(display(said, raw=True, display_id=True))
+
+    return tell
+
+
+def _in_notebook() -> bool:
+    loaded = sys.modules.get("IPython")
+    shell = loaded.get_ipython() if loaded is not None else None
+    return hasattr(shell, "kernel")
 
 
 @dataclass
@@ -16,6 +47,11 @@ class Steps:
     progress: Progress | None
     whole: int
     done: int = 0
+
+    def finished(self) -> None:
+        """All is done."""
+        if self.progress is not None and self.done < self.whole:
+            self.progress(1.0)
 
     def over(self, items: Iterable[T]) -> Iterator[T]:
         """The items; each is a step, which is over when the next is asked for."""

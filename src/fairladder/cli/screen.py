@@ -18,6 +18,7 @@ from fairladder import palette, wording
 from fairladder.cli.journal import say
 from fairladder.cli.options import Request
 from fairladder.columns import of_customers
+from fairladder.steps import PATIENCE
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -30,10 +31,6 @@ if TYPE_CHECKING:
 def for_people(request: Request) -> bool:
     """Whether standard output takes tables for people: a terminal, and not asked for CSV."""
     return request.out != "-" and sys.stdout.isatty()
-
-
-#: Work that takes longer than this shows how far it is.
-PATIENCE = 2.0
 
 
 @contextmanager

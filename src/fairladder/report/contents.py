@@ -22,7 +22,7 @@ from fairladder.scheme import Scheme
 from fairladder.scores import fairness, scoring
 from fairladder.scores.fitting import AnyLadder
 from fairladder.sqltree import column, named, select, sql
-from fairladder.steps import Progress, Steps
+from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.forecast import NONE, Forecast, value_forecast, with_forecast
 from fairladder.value.formula import FormulaValue, usual_period, value_formula
 from fairladder.value.histories import NOTHING_LEARNT
@@ -82,7 +82,7 @@ def contents_of(
     to follow new customers by (the channel, where there is one). Raises DataError where nobody has a purchase, UsageError for an
     unknown column or day.
     """
-    steps, gaps = Steps(progress, 9), dict[str, str]()
+    steps, gaps = Steps(seen_by(progress, "Asking all questions of the report"), 9), dict[str, str]()
     asked = iter(steps.over(range(9)))
     next(asked)
     checked = check(orders)
@@ -114,10 +114,11 @@ def contents_of(
     next(asked)
     formula = _or_why("formula", gaps, lambda: value_formula(orders, period=usual_period(orders)))
     next(asked)
-    forecast = _or_why("forecast", gaps, lambda: value_forecast(orders))
+    forecast = _or_why("forecast", gaps, lambda: value_forecast(orders, progress=_unheard))
     if forecast is not None and forecast.method == NONE:
         gaps["forecast"], forecast = forecast.notes[0].removeprefix(NOTHING_LEARNT), None
     next(asked)
+    steps.finished()
     segments = scoring.segment_summary(scored, orders.scheme)
     theirs = [name for name in names(FORECAST) if name in scored.attrs.get(CARRIED, ())]
     shown = scored.drop(columns=theirs)
@@ -140,6 +141,10 @@ def contents_of(
         formula=formula, forecast=forecast, changes=changes, strips=strips, gaps=gaps,
         few=tuple(fairness.too_few_to_advise(customers)), notes=tuple(dict.fromkeys(n for n in notes if n)),
     )  # fmt: skip
+
+
+def _unheard(_share: float) -> None:
+    """The steps of a part are not told one by one."""
 
 
 def _or_why(part: str, gaps: dict[str, str], work: Any) -> Any:

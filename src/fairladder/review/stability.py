@@ -19,7 +19,7 @@ from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder
 from fairladder.scores.rescoring import rescoring_of
 from fairladder.scores.scoring import fit_ladders, score
-from fairladder.steps import Progress, Steps
+from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.to_score import customers_to_score
 
 #: Who keeps the segment in fewer of the resamples than this stands within a hair of a cut.
@@ -81,7 +81,8 @@ def stability(
             other_scheme = _with_method(scheme, method)
             moved[f"method {method}"] = _moved(segment, _segments(customers, other_scheme))
     times = resamples or max(_FEWEST_RESAMPLES, min(_MOST_RESAMPLES, _CUSTOMERS_IN_ALL // len(customers)))
-    keeps, others, per_resample = _bootstrapped(customers, scheme, segment, times, seed, Steps(progress, times))
+    steps = Steps(seen_by(progress, "Trying other samples"), times)
+    keeps, others, per_resample = _bootstrapped(customers, scheme, segment, times, seed, steps)
     lines = [(name, int(m.sum()), float(m.mean())) for name, m in moved.items()]
     typical = int(np.median(per_resample))
     lines.append((f"another sample of customers (median of {times})", typical, typical / len(customers)))

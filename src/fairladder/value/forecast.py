@@ -11,7 +11,7 @@ from fairladder.book.read import Read
 from fairladder.columns import FORECAST, names
 from fairladder.errors import UsageError, nearest
 from fairladder.output.result import Answer
-from fairladder.steps import Progress, Steps
+from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.backtest import Backtest, default_split, tested_on
 from fairladder.value.checks import checked_horizon, checked_rate
 from fairladder.value.histories import Histories, as_they_stood, costs, histories, too_little
@@ -150,7 +150,7 @@ def value_forecast(
     seed
         Of the simulation behind the ranges.
     progress
-        Called now and then with the share of the work that is done, 0..1.
+        Called now and then with the share of the work that is done, 0..1; a notebook shows it without being asked.
 
     Where nothing can be learnt (nobody, or hardly anybody, has ordered on a second day, or the orders span a few days) all that
     would be forecast is null, the method is ``none``, and the first note says why.
@@ -172,7 +172,7 @@ def value_forecast(
         return _without(orders, past, horizon, kept, discount_rate, why)
     known = None if split is not None else _testable(orders, past)
     day = split if split is not None else known.through if known is not None else None
-    steps = Steps(progress, (1 if day is None else 3) * len(MODELS) + 1)
+    steps = Steps(seen_by(progress, "Forecasting"), (1 if day is None else 3) * len(MODELS) + 1)
     tested = tested_on(orders, day, steps, known) if day is not None else None
     buying = past.buying
     fits = {name: fit_ordering(model, buying) for name, model in steps.over(MODELS.items())}
@@ -190,6 +190,7 @@ def value_forecast(
     net = kept.after_refunds
     factor = _discount(buying, chosen, predicted, horizon, discount_rate) * net * kept.share
     frame = _frame(orders, past, predicted, factor, net, kept)
+    steps.finished()
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,

@@ -9,6 +9,7 @@ import re
 import shutil
 import subprocess
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +21,10 @@ from python_calamine import CalamineWorkbook
 
 import fairladder as fl
 from fairladder.report import charts, customers, workbook, write
+from fairladder.report import figures as report_figures
+from fairladder.report.answer import answer_of
 from fairladder.report.contents import contents_of
+from fairladder.report.page import page_of
 
 pytestmark = pytest.mark.xdist_group("report")  # what all of them need is made once
 CHROMIUM, OFFICE = shutil.which("chromium"), shutil.which("soffice")
@@ -425,6 +429,73 @@ def test_the_command(fairladder, shop, tmp_path, monkeypatch, words, told):
             "Wrote orders-report.html: the page of 1,199 customers.\nWrote orders-report.xlsx: the workbook"
             in done.stderr
         )
+
+
+def test_the_answer_follows_what_was_found(about):
+    """364 customers to keep of 1,199, 95 to write to; an error comes before any advice; where nobody slips, that is said."""
+    told = {line.question: line.answer for line in answer_of(about)}
+    keep = about.segments[about.segments["stance"] == "keep"]
+    assert told["Who carries the shop?"] == (
+        f"{keep['customers'].sum()} customers (30.4 % of all) in mainstay and dependable. They have spent "
+        f"{keep['spend'].sum():,.0f}, 69.8 % of all spend."
+    )
+    expected = about.customers.loc[about.customers["stance"] == "win-back", "expected_value"].sum()
+    assert told["Who is slipping?"].endswith(f"expected to bring {expected:,.0f} in the next 365 days.")
+    assert told["What is the one thing to do next?"].startswith(
+        "Write to the 95 customers of drifting-mainstay: they have spent 882 each"
+    )
+    trouble = fl.Finding("repeated-total", "error", 9, "totals are on every line", (), "Say amount_is.")
+    wrong = replace(about, checked=replace(about.checked, findings=(trouble,)))
+    told = {line.question: line.answer for line in answer_of(wrong)}
+    assert (
+        told["What is the one thing to do next?"]
+        == "Settle what makes these numbers wrong first: totals are on every line. Say amount_is."
+    )
+    assert told["How sure is this?"].startswith("Not sure at all: 1 finding has to be settled")
+    assert 'role="alert">1 finding has to be settled before these numbers count: totals are on every line.' in page_of(
+        wrong, write.Made("fairladder report", {}), "A shop"
+    )
+    nobody = replace(about, segments=about.segments[about.segments["stance"] != "win-back"])
+    assert {line.question: line.answer for line in answer_of(nobody)}["Who is slipping?"].startswith(
+        "Nobody: no segment"
+    )
+    euros = about.scheme.model_copy(update={"money": about.scheme.money.model_copy(update={"currency": "EUR"})})
+    assert " EUR, 69.8 % of all spend" in answer_of(replace(about, scheme=euros))[0].answer
+
+
+def test_figures_hold_the_numbers_of_their_tables(about):
+    """The parts of the change lead from the first bar to the last; the parts of the balance fill its bar; rungs add up."""
+    wide, _ = report_figures.change(about).layouts
+    parts = about.changes.parts["spend"].tolist()
+    assert sum(parts[:-1]) == pytest.approx(parts[-1])
+    bars = [dict(s.attributes) for s in wide.shapes if s.tag == "rect"]
+    ends = [(float(b["x"]), float(b["x"]) + float(b["width"])) for b in bars]
+    scale = (ends[0][1] - ends[0][0]) / parts[0]
+    assert ends[-1][1] - ends[-1][0] == pytest.approx(parts[-1] * scale, abs=0.2)
+    drawn = [p for p, n in zip(parts[1:-1], about.changes.parts["customers"].tolist()[1:-1], strict=True) if n]
+    at = ends[0][1]
+    for part, (low, high) in zip(drawn, ends[1:-1], strict=True):
+        assert (low if part > 0 else high) == pytest.approx(at, abs=0.2)
+        at = high if part > 0 else low
+    assert at == pytest.approx(ends[-1][1], abs=0.2)
+    whole = [dict(s.attributes) for s in report_figures.balance(about).layouts[0].shapes]
+    assert sum(float(s["width"]) for s in whole) == pytest.approx(charts.WIDE, abs=0.5)
+    for lines in report_figures.rung_lines(about).values():
+        assert sum(n for _, _, n, _ in lines) == (about.customers["orders"] > 0).sum()
+        assert sum(s for *_, s in lines) == pytest.approx(
+            about.customers.loc[about.customers["orders"] > 0, "spend"].sum()
+        )
+
+
+def test_a_column_called_like_a_forecast_is_not_taken_for_one():
+    """The customers file's own `expected_value` is left out, and said to be; the forecast's stands in its place."""
+    members = pd.read_csv(fl.sample_shop("members.csv"), dtype=str).assign(expected_value="7")
+    theirs = fl.open_orders(
+        fl.sample_shop("orders.csv"), customers=members, scheme=fl.load_scheme(fl.sample_shop("scheme.toml"))
+    )
+    made = contents_of(theirs)
+    assert made.customers["expected_value"].sum() == pytest.approx(made.forecast.frame["expected_value"].sum())
+    assert "The customers file's column `expected_value` is left out here" in made.notes[0]
 
 
 def test_charts_have_round_ticks_and_places_apart():

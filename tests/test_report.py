@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from python_calamine import CalamineWorkbook
 
 import fairladder as fl
+from conftest import in_database, needs_postgres
 from fairladder.report import charts, customers, workbook, write
 from fairladder.report import figures as report_figures
 from fairladder.report.answer import answer_of
@@ -496,6 +497,17 @@ def test_a_column_called_like_a_forecast_is_not_taken_for_one():
     made = contents_of(theirs)
     assert made.customers["expected_value"].sum() == pytest.approx(made.forecast.frame["expected_value"].sum())
     assert "The customers file's column `expected_value` is left out here" in made.notes[0]
+
+
+@pytest.mark.parametrize("kind", ["sqlite", pytest.param("postgres", marks=needs_postgres)])
+def test_the_report_of_a_database_is_that_of_the_file(about, tmp_path, kind):
+    orders = pd.read_csv(fl.sample_shop("orders.csv"), dtype=str)
+    scheme = about.scheme.with_options(orders={"table": "orders"})
+    there = contents_of(fl.open_orders(in_database(kind, orders, tmp_path), scheme=scheme), by="district")
+    pd.testing.assert_frame_equal(there.strips, about.strips)
+    pd.testing.assert_frame_equal(there.segments, about.segments)
+    assert customers.block(there, there.customers) == customers.block(about, about.customers)
+    assert answer_of(there) == answer_of(about)
 
 
 def test_charts_have_round_ticks_and_places_apart():

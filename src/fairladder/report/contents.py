@@ -177,4 +177,7 @@ def _strips(orders: Read) -> pd.DataFrame:
     placed = select(["*"], orders.order_table([], sequence=False, history=False), "orders")
     query = select([*keys, named(sql("COUNT(*)"), "orders")], placed, "placed").where(sql("amount > 0"), copy=False)
     frame = orders.frame(query.group_by(sql("1"), sql("2"), copy=False))
-    return frame.astype({"orders": np.int64}).sort_values(["customer", "month"], ignore_index=True)
+    frame = frame.astype(
+        {"customer": "str", "month": "datetime64[s]", "orders": np.int64}
+    )  # engines have kinds of their own
+    return frame.sort_values(["customer", "month"], ignore_index=True)

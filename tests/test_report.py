@@ -303,7 +303,14 @@ def test_of_one_customer_and_of_none(tmp_path, kind):
 def test_without_names_nobody_is_told_and_the_key_decides(about, tmp_path):
     names = {*about.customers["name"].dropna(), *about.customers["customer"]}
     key = b"sixteen bytes ok"
-    hidden = customers.without_names(about, key)
+    telling = fl.Finding("x", "error", 9, "the orders write `09302`, where 12 stand", ("09755",), "Ask Nesta Ashton.")
+    told = replace(
+        about,
+        checked=replace(about.checked, findings=(telling,)),
+        notes=("Error: it is `09302`.", "A note of 12 rows."),
+    )
+    hidden = customers.without_names(told, key)
+    assert hidden.notes == ("A note of 12 rows.",)
     files = [tmp_path / "a.html", tmp_path / "a.xlsx"]
     for file in files:
         write.save(hidden, file, write.Made("fairladder report", {}), "A shop")

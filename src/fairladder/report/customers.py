@@ -10,7 +10,8 @@ import base64
 import gzip
 import hmac
 import json
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Any
@@ -20,6 +21,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder import columns
+from fairladder.book.findings import Finding
 from fairladder.ladder import GroupedLadder
 from fairladder.numbers import to_minor
 from fairladder.report.contents import Contents
@@ -29,6 +31,8 @@ from fairladder.wording import span
 NULL = -(2**31)
 #: So many different texts make a column one of groups, which the page can filter by.
 MOST_GROUPS = 60
+#: Names are looked for as so many words at most.
+_LONGEST_NAME = 5
 #: More customers than this do not fit the height that browsers give a page.
 MOST_ON_PAGE = 400_000
 _FIRST = ("orders", "last_order", "spend", "expected_value")
@@ -104,8 +108,9 @@ def without_names(about: Contents, key: bytes) -> Contents:
     known = {*columns.names(columns.CUSTOMERS), *columns.names(columns.SCORES), *columns.names(columns.FORECAST)}
     kept = [c for c in about.customers if (c in known and c != "name") or c in about.scheme.tiers]
     customers = about.customers[kept].assign(customer=[of[i] for i in ids])
+    people = {*ids, *(about.customers["name"].dropna() if "name" in about.customers else ())}
     checked = replace(
-        about.checked, findings=tuple(replace(f, examples=()) for f in about.checked.findings),
+        about.checked, findings=tuple(_told_of_nobody(f, people) for f in about.checked.findings),
         set_aside=about.checked.set_aside[["row", "reason"]],
     )  # fmt: skip
     changes = about.changes
@@ -114,8 +119,27 @@ def without_names(about: Contents, key: bytes) -> Contents:
         changes = replace(changes, movers=movers.assign(customer=[pseudonym(i, key) for i in movers["customer"]]))
     return replace(
         about, customers=customers.sort_values("customer", ignore_index=True), checked=checked, changes=changes,
+        notes=tuple(n for n in about.notes if not _names_one(n, people)),
         strips=about.strips.assign(customer=[of[i] for i in about.strips["customer"]]), anonymous=True,
     )  # fmt: skip
+
+
+def _told_of_nobody(finding: Finding, people: Collection[str]) -> Finding:
+    """A finding without examples, and without its words where these name somebody."""
+    effect, advice = (
+        "left out here, since it names customers" if _names_one(text, people) else text
+        for text in (finding.effect, finding.advice)
+    )
+    return replace(finding, examples=(), effect=effect, advice=advice)
+
+
+def _names_one(text: str, people: Collection[str]) -> bool:
+    """Whether an id or a name stands in a text: between backticks, or as words that are no plain number."""
+    if any(quoted in people for quoted in re.findall(r"`([^`]*)`", text)):
+        return True
+    words = re.findall(r"[^\s`,;:()]+", text)
+    runs = (" ".join(words[i : i + n]).rstrip(".") for i in range(len(words)) for n in range(1, _LONGEST_NAME + 1))
+    return any(run in people and not run.isdecimal() for run in runs)
 
 
 def pseudonym(given: str, key: bytes) -> str:

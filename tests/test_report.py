@@ -213,7 +213,7 @@ def test_scrolling_to_the_end_shows_the_last_customers(about, made, opened):
 
 
 @in_browser
-@pytest.mark.parametrize(("scheme", "width"), [("light", 1280), ("dark", 1280), ("light", 390)])
+@pytest.mark.parametrize(("scheme", "width"), [("dark", 1280), ("light", 390)])
 def test_nothing_serious_for_who_cannot_see_and_no_text_is_cut(made, opened, scheme, width):
     from axe_playwright_python.sync_playwright import Axe
 

@@ -67,10 +67,7 @@ EXAMPLES = {
         "compare orders.csv --scheme scheme.toml --then 2025-12-31",
         "compare orders.csv --scheme scheme.toml --then 2025-12-31 --every quarter",
     ),
-    "report": (
-        "report orders.csv --scheme scheme.toml --by district",
-        "report orders.csv --scheme scheme.toml --then 2025-12-31 --anonymous --out for-others.html",
-    ),
+    "report": ("report orders.csv --scheme scheme.toml --by district",),
     "explain": (
         "explain orders.csv 09302 --scheme scheme.toml",
         "explain orders.csv --scheme scheme.toml --segment mainstay --count 3",

@@ -3,6 +3,7 @@
 import base64
 import csv
 import gzip
+import hashlib
 import io
 import json
 import re
@@ -515,6 +516,15 @@ def test_the_report_of_a_database_is_that_of_the_file(about, tmp_path, kind):
     pd.testing.assert_frame_equal(there.segments, about.segments)
     assert customers.block(there, there.customers) == customers.block(about, about.customers)
     assert answer_of(there) == answer_of(about)
+
+
+def test_files_called_alike_have_a_digest_each(tmp_path):
+    paths = [tmp_path / month / "orders.csv" for month in ("jan", "feb")]
+    for day, path in enumerate(paths, start=1):
+        path.parent.mkdir()
+        path.write_text(f"customer,order,placed,amount\na,{day},2026-01-0{day},5\n")
+    made = write.digests_of(fl.open_orders(paths))
+    assert made == {str(p): hashlib.sha256(p.read_bytes()).hexdigest() for p in paths}
 
 
 def test_charts_have_round_ticks_and_places_apart():

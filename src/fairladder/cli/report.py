@@ -28,7 +28,10 @@ Then = Annotated[
 By = Annotated[
     str | None,
     option(
-        "--by", help="Follow new customers by this column; the channel if it is not said.", metavar="COLUMN", panel=_OWN
+        "--by",
+        help="The column by which to follow new customers; the channel unless you name another.",
+        metavar="COLUMN",
+        panel=_OWN,
     ),
 ]
 Anonymous = Annotated[
@@ -99,7 +102,6 @@ def report(
         {},
         _view(about),
         notes=notes if anonymous and secret is None else [],
-        seen=orders.notes,
         write=written,
     )
 

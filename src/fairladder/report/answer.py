@@ -59,7 +59,7 @@ def _slipping(about: Contents) -> Line:
     if about.forecast is None:
         return line
     these = about.customers["stance"].astype(str) == "win-back"
-    expected = about.customers.loc[these, "expected_value"].sum() if "expected_value" in about.customers else 0.0
+    expected = about.customers.loc[these, "expected_value"].sum()
     more = f" Left to themselves they are expected to bring {_money(about, expected)} in the next {about.forecast.horizon} days."
     return Line(question, line.answer + more, "win-back")
 
@@ -80,11 +80,17 @@ def _next(about: Contents) -> Line:
     best = row_of_largest(held, held["spend"])
     each = best["spend"] / best["customers"]
     days = wording.days(best["median_recency_days"])
+    if best["customers"] == 1:
+        return Line(
+            question,
+            f"Write to the one customer of {best['segment']}, who has spent {_money(about, each)} and not ordered for {days} days.",
+            "win-back",
+        )
     return Line(
         question,
         f"Write to the {wording.counted(best['customers'], 'customers')} of {best['segment']}: they have spent {_money(about, each)} "
         f"each, and half of them have not ordered for {days} days or more. `fairladder campaign` makes the list and holds some out, "
-        "so that it can be told what the letter brought.",
+        "so that you can tell what the letter brought.",
         "win-back",
     )
 
@@ -104,5 +110,5 @@ def _how_sure(about: Contents) -> Line:
     if about.forecast is not None and about.forecast.backtest is not None:
         parts.append(about.forecast.backtest.in_words())
     elif about.forecast is not None:
-        parts.append("The forecast is untested, since the history is too short to hold months back.")
+        parts.append("The forecast is untested: the history is too short to set some months aside for a test.")
     return Line("How sure is this?", " ".join(parts))

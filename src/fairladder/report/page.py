@@ -2,8 +2,7 @@
 
 import base64
 import hashlib
-import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -261,8 +260,3 @@ def _words(about: Contents) -> list[tuple[str, str]]:
         (k.title, f"{k.sentence}{f' Empty {k.nulls}.' if k.nulls else ''}")
         for c, k in known if k is not None and c not in about.customers.attrs.get(columns.CARRIED, ())
     ]  # fmt: skip
-
-
-def command_of(words: Sequence[str]) -> str:
-    """A command as somebody would type it."""
-    return shlex.join(words)

@@ -89,9 +89,11 @@ def save(about: Contents, path: str | Path, made: Made, title: str) -> None:
 
 
 def digests_of(orders: Read) -> dict[str, str]:
-    """File name → SHA-256 of what it holds, for every file that was read."""
-    made = {}
+    """File name (its path, where two are called alike) → SHA-256 of what it holds, for every file that was read."""
+    made, names = {}, [path.name for path in orders.input_files]
     for path in orders.input_files:
         with path.open("rb") as file:
-            made[path.name] = hashlib.file_digest(file, "sha256").hexdigest()
+            made[path.name if names.count(path.name) == 1 else str(path)] = hashlib.file_digest(
+                file, "sha256"
+            ).hexdigest()
     return made

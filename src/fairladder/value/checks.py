@@ -10,7 +10,7 @@ def checked_margin(margin: float | None) -> None:
 
 
 def checked_rate(rate: float) -> None:
-    """Raise UsageError for a yearly discount rate that cannot be meant."""
+    """Raise UsageError for a yearly discount rate that is no fraction."""
     if not 0 <= rate < 1:
         raise UsageError(f"A yearly discount rate of {rate:g} is not a fraction; for 10 % write 0.1.")
 

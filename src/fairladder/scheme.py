@@ -128,6 +128,7 @@ class OrdersPart(Part):
     separator: Annotated[str | None, Field(min_length=1, max_length=1)] = None
     header_row: Annotated[int | None, Field(ge=1)] = None
     sheet: str | None = None
+    spark: str | None = None
     table: str | None = None
     query: str | None = None
 

@@ -18,6 +18,7 @@ from sqlglot.optimizer.eliminate_subqueries import eliminate_subqueries
 from fairladder.engine import postgres, sqlite
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
+from fairladder.engine.words import in_words
 from fairladder.errors import DataError, Question, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 
@@ -303,7 +304,7 @@ class Database:
 
     def _own(self, query: exp.Expr) -> exp.Expr:
         """A tree of the database's own words."""
-        tree = _in_words(query, OWN_WORDS[self.dialect]) if self.works_itself else query
+        tree = in_words(query, OWN_WORDS[self.dialect]) if self.works_itself else query
         # SQLite reads only so many layers inside one another, so they are named one after another.
         return eliminate_subqueries(tree) if self.dialect == "sqlite" else tree
 
@@ -329,26 +330,6 @@ class Database:
             said = said.replace(secret, "***")
         said = said.replace(f'user "{self._url.username}"', "this user")
         return f"{self.label} did not answer: {said.rstrip('.')}. Check the address, the rights of the user and whether it is up."
-
-
-def _in_words(query: exp.Expr, words: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
-    """The tree with every node in the words of a dialect, from the leaves up."""
-    changed = query.copy()
-    for node in reversed(list(changed.walk())):
-        if isinstance(node, exp.Select) and isinstance(node.parent, exp.Subquery) and not node.args.get("group"):
-            _worked_out_once(node)
-        other = words(node)
-        if other is not node:
-            if node is changed:
-                return other
-            node.replace(other)
-    return changed
-
-
-def _worked_out_once(layer: exp.Select) -> None:
-    """Keep a database from pulling a layer into the one above, which would work out each of its columns many times."""
-    if not layer.args.get("limit"):
-        layer.offset(0, copy=False)
 
 
 def _sqlalchemy() -> ModuleType:

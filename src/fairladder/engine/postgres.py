@@ -7,8 +7,9 @@ from sqlglot import exp
 from fairladder.conditions import letters
 from fairladder.engine.exact import EXACT_MINOR
 from fairladder.engine.protocol import CURRENCY_SIGNS
+from fairladder.engine.texts_of_days import DAY, OFFSET, TIME, day_of_groups, shape_of
 from fairladder.numbers import MOST_MINOR_UNITS
-from fairladder.sqltree import case, numeric, sql
+from fairladder.sqltree import numeric, sql
 
 #: Functions that a query may call beside those that the SQL library knows: they read their arguments and nothing else.
 FUNCTIONS = frozenset(
@@ -27,13 +28,6 @@ FUNCTIONS = frozenset(
     "string_agg string_to_array string_to_table strpos substr substring tan timezone to_char to_date to_hex to_json to_jsonb to_number "
     "to_timestamp translate trim_array trim_scale trunc unaccent unnest upper var_pop var_samp variance width_bucket".split()
 )
-#: A day of the calendar, leap years told apart, so that a text of this shape can be cast without fear.
-_DAY = (
-    r"((?!0000)\d{4}-((0[13578]|1[02])-(0[1-9]|[12]\d|3[01])|(0[469]|11)-(0[1-9]|[12]\d|30)|02-(0[1-9]|1\d|2[0-8]))"
-    r"|(?!0000)(\d\d(0[48]|[2468][048]|[13579][26])|([02468][048]|[13579][26])00)-02-29)"
-)
-_TIME = r"((T| +)([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?)"
-_OFFSET = r"( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))"
 #: No exponents of three digits: PostgreSQL stops at a number that a float cannot hold.
 _NUMBER = r"^[+-]?(\d{1,250}\.?\d*|\.\d+)([eE][+-]?\d\d?)?$"
 
@@ -134,15 +128,15 @@ def _try_day(text: exp.Expr) -> exp.Expr:
     for short in (r"-(\d)-", r"-(\d)$"):  # a month or day of one digit
         long = exp.Literal.string(short.replace(r"(\d)", r"0\1").rstrip("$"))
         text = exp.RegexpReplace(this=text, expression=exp.Literal.string(short), replacement=long)
-    return _if_shaped(text, f"^{_DAY}$", "DATE")
+    return _if_shaped(text, f"^{DAY}$", "DATE")
 
 
 def _try_timestamp(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, f"^{_DAY}{_TIME}?$", "TIMESTAMP")
+    return _if_shaped(text, f"^{DAY}{TIME}?$", "TIMESTAMP")
 
 
 def _try_instant(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, f"^{_DAY}({_TIME}{_OFFSET}?)?$", "TIMESTAMPTZ")
+    return _if_shaped(text, f"^{DAY}({TIME}{OFFSET}?)?$", "TIMESTAMPTZ")
 
 
 def _try_number(text: exp.Expr) -> exp.Expr:
@@ -180,42 +174,12 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
     )
 
 
-_MONTHS = "january february march april may june july august september october november december".split()
-_PIECES = {
-    "Y": r"(?<Y>\d{4})", "y": r"(?<y>\d\d)", "m": r"(?<m>\d{1,2})", "d": r"(?<d>\d{1,2})", "b": r"(?<b>[A-Za-z]+)",
-    "B": r"(?<b>[A-Za-z]+)", "H": r"\d{1,2}", "M": r"\d{1,2}", "S": r"\d{1,2}", "I": r"\d{1,2}", "p": "[AaPp][Mm]",
-}  # fmt: skip
-
-
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     """The day that a text means under a strptime pattern, NULL where it does not fit."""
-    parts = re.split(r"%-?([A-Za-z])", pattern)
-    shape, groups = re.escape(parts[0]), []
-    for letter, after in zip(parts[1::2], parts[2::2], strict=True):
-        piece = _PIECES.get(letter, r"\d+")
-        if piece.startswith("(?<"):
-            groups.append(piece[3])
-            piece = "(" + piece[5:]
-        shape += piece + re.escape(after)
-    shape = f"^{shape}$"
-
-    def group(letter: str) -> exp.Expr:
-        match = exp.Anonymous(this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(shape))])
-        return exp.Bracket(this=exp.paren(match), expressions=[exp.convert(groups.index(letter) + 1)], offset=1)
-
-    # Of two digits strptime reads 69 to 99 as the last century's.
-    century = "CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y"
-    year = group("Y") if "Y" in groups else sql(century, y=group("y"))
-    month = sql("LPAD(:m, 2, '0')", m=group("m")) if "m" in groups else _month_of(sql("LOWER(:b)", b=group("b")))
-    day = sql("LPAD(:d, 2, '0')", d=group("d"))
-    return _try_day(exp.paren(sql(":y || '-' || :m || '-' || :d", y=year, m=month, d=day)))
-
-
-def _month_of(name: exp.Expr) -> exp.Expr:
-    """``06`` for june or jun, NULL for what is no month."""
-    known = exp.Tuple(
-        expressions=[exp.Literal.string(n) for month in _MONTHS for n in dict.fromkeys((month, month[:3]))]
-    )
-    place = sql("STRPOS(:starts, LEFT(:b, 3))", starts="".join(m[:3] for m in _MONTHS), b=name)
-    number = sql("LPAD(CAST(CAST((:p + 2) / 3 AS INT) AS VARCHAR), 2, '0')", p=place)
-    return case([(sql(":b IN :known", b=name, known=known), number)], exp.null())
+    shape, groups = shape_of(pattern)
+    match = exp.Anonymous(this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(f"^{shape}$"))])
+    found: dict[str, exp.Expr] = {
+        letter: exp.Bracket(this=exp.paren(match), expressions=[exp.convert(n)], offset=1)
+        for n, letter in enumerate(groups, start=1)
+    }
+    return _try_day(day_of_groups(found))

@@ -67,11 +67,6 @@ def trimmed_for_people(cell: exp.Expr) -> exp.Expr:
     return sql("NULLIF(REGEXP_REPLACE(:c, '^[\\s\\p{Z}]+|[\\s\\p{Z}]+$', '', 'g'), '')", c=_without_guard(cell))
 
 
-def key(cell: exp.Expr, kind: CellKind) -> exp.Expr:
-    """Something to group an id by that is as distinct as its text and, for whole numbers, much faster."""
-    return cell if kind == "whole" else text(cell, kind)
-
-
 def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
     """The calendar day in the business time zone; NULL where blank or unreadable. A text cell comes trimmed."""
     if kind == "date":
@@ -209,16 +204,20 @@ def blank(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     """The cell as a float; NULL where it is no finite plain number."""
     if kind == "text":
-        clean = text(cell, kind)
-        return sql(
-            "CASE WHEN NOT CONTAINS(:c, '_') AND TRY_CAST(:c AS DOUBLE) BETWEEN -:most AND :most THEN TRY_CAST(:c AS DOUBLE) END",
-            c=clean,
-            most=_LARGEST,
-        )
+        return number_of_text(text(cell, kind))
     if kind in ("whole", "decimal", "float", "single"):
         wide = single(cell) if kind == "single" else sql("CAST(:c AS DOUBLE)", c=cell)
         return sql("CASE WHEN :w BETWEEN -:most AND :most THEN :w END", w=wide, most=_LARGEST)
     return sql("CAST(NULL AS DOUBLE)")
+
+
+def number_of_text(clean: exp.Expr) -> exp.Expr:
+    """``number`` of a text cell that has been trimmed."""
+    return sql(
+        "CASE WHEN NOT CONTAINS(:c, '_') AND TRY_CAST(:c AS DOUBLE) BETWEEN -:most AND :most THEN TRY_CAST(:c AS DOUBLE) END",
+        c=clean,
+        most=_LARGEST,
+    )
 
 
 def single(cell: exp.Expr) -> exp.Expr:
@@ -242,18 +241,17 @@ def number_of_cast(cast: exp.Expr, cell: exp.Expr, careful: exp.Expr) -> exp.Exp
     )  # fmt: skip
 
 
-def discount(cell: exp.Expr, kind: CellKind, unit: DiscountUnit, original: exp.Expr) -> exp.Expr:
-    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths, and no amount off."""
-    plain = number(cell, kind)
-    if kind == "text":
-        sign = sql("RTRIM(:t, '%')", t=text(cell, kind))
-        part = (
-            exp.null()
-            if unit == "amount"
-            else sql(":n / :unit", n=number(sign, kind), unit=1 if unit == "percent" else 100)
-        )
-        plain = sql("CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=cell, part=part, plain=plain)
-    return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank(original, kind), d=plain)
+def discount(clean: exp.Expr, kind: CellKind, unit: DiscountUnit, blank_cell: exp.Expr) -> exp.Expr:
+    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths, and no amount off.
+
+    ``clean`` is the trimmed text of a text cell, as a plain number where it is written otherwise; the cell itself of any other kind.
+    """
+    if kind != "text":
+        return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank_cell, d=number(clean, kind))
+    bare = number(sql("RTRIM(:t, '%')", t=clean), kind)
+    part = exp.null() if unit == "amount" else sql(":n / :unit", n=bare, unit=1 if unit == "percent" else 100)
+    plain = sql("CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=clean, part=part, plain=number_of_text(clean))
+    return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank_cell, d=plain)
 
 
 def whole_minor(cell: exp.Expr, kind: CellKind, decimals: int) -> exp.Expr | None:

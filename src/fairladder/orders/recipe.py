@@ -47,7 +47,7 @@ class Recipe:
     def text_of(self, role: str) -> exp.Expr | None:
         """The role's cell as trimmed text, or None where the role is not given."""
         name = self.roles.get(role)
-        return cells.text(cell_column(name), self.source.columns[name]) if name else None
+        return self.trimmed(name) if name else None
 
     @property
     def by_currency(self) -> bool:
@@ -58,6 +58,32 @@ class Recipe:
     def embedded(self) -> bool:
         """Whether the embedded engine reads, where most text cells can be read in one step and the rest with care."""
         return self.source.engine is self.source.engine.reader and not self.plainly
+
+    @property
+    def apart(self) -> bool:
+        """Whether another engine reads, which would trim a cell again wherever it is spoken of."""
+        return self.source.engine is not self.source.engine.reader
+
+    @property
+    def text_roles(self) -> list[str]:
+        """Text columns that play a role."""
+        return [name for name in dict.fromkeys(self.roles.columns.values()) if self.source.columns[name] == "text"]
+
+    def trimmed(self, name: str) -> exp.Expr:
+        """A column's cell as trimmed text; of a number in text, as its value is read from it."""
+        if self.writing.mark is not None and name in self.text_numbers:
+            return column(f"#plain {name}")
+        return self.trimmed_as_written(name)
+
+    def trimmed_as_written(self, name: str) -> exp.Expr:
+        """A column's cell as trimmed text, as it stands there."""
+        trimmed_once = self.apart and name in self.text_roles
+        return column(f"#text {name}") if trimmed_once else cells.text(cell_column(name), self.source.columns[name])
+
+    def number_of(self, name: str) -> exp.Expr:
+        """A column's cell as a float."""
+        kind = self.source.columns[name]
+        return cells.number_of_text(self.trimmed(name)) if kind == "text" else cells.number(cell_column(name), kind)
 
     @property
     def text_numbers(self) -> list[str]:
@@ -114,7 +140,7 @@ class Recipe:
     def number_cell(self, role: str) -> exp.Expr | None:
         """The role's cell as a float, or None where the role is not given."""
         name = self.roles.get(role)
-        return cells.number(self.cell(name), self.source.columns[name]) if name else None
+        return self.number_of(name) if name else None
 
     def void(self) -> exp.Expr | None:
         """Over the rows' tree: whether a row's state says that its order does not stand; None without that role."""
@@ -123,7 +149,7 @@ class Recipe:
 
     def placed_text(self) -> exp.Expr:
         """The cell of a text ``placed``, trimmed."""
-        return cells.text(cell_column(self.roles.get("placed") or ""), "text")
+        return self.trimmed(self.roles.get("placed") or "")
 
 
 def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:

@@ -89,6 +89,9 @@ class Rows(Recipe):
         return sql(":a * :scale", a=amount, scale=10**self.scheme.money.decimals)
 
     def _cells(self, relation: exp.Expr, as_written: bool) -> exp.Select:
+        if self.apart and self.text_roles:
+            trimmed = [named(cells.text(cell_column(name), "text"), f"#text {name}") for name in self.text_roles]
+            relation = select(["*", *trimmed], relation).subquery("trimmed", copy=False)
         if self.writing.mark is not None:
             plain = [named(self._plain(name), f"#plain {name}") for name in self.text_numbers]
             relation = select(["*", *plain], relation).subquery("written", copy=False)
@@ -126,7 +129,7 @@ class Rows(Recipe):
         for part in ("customer", "order"):
             if name := role(part):
                 plain = as_written and kinds[name] == "text"
-                trees[f"#{part}"] = cell_column(name) if plain else cells.key(cell_column(name), kinds[name])
+                trees[f"#{part}"] = cell_column(name) if plain or kinds[name] == "whole" else self.trimmed_as_written(name)
         placed = role("placed") or ""
         trees["#placed"] = self.placed_text() if kinds[placed] == "text" else cell_column(placed)
         if self._day_at_once:  # trimming costs more than reading the day
@@ -136,12 +139,15 @@ class Rows(Recipe):
                 trees[f"#{part}"] = text
         if not self.exact:
             for i, name in enumerate(self.roles.factors):
-                number = cells.number(self.cell(name), kinds[name])
+                number = self.number_of(name)
                 if self.embedded and kinds[name] == "text":
                     number = cells.number_of_cast(column(f"#cast{i}"), self.cell(name), number)
                 trees[f"#factor{i}"] = number
             if name := role("discount"):
-                trees["#discount"] = cells.discount(self.cell(name), kinds[name], self._unit, cell_column(name))
+                text = kinds[name] == "text"
+                nothing = sql("(:t IS NULL)", t=self.trimmed_as_written(name)) if text else cells.blank(cell_column(name), kinds[name])
+                clean = self.trimmed(name) if text else cell_column(name)
+                trees["#discount"] = cells.discount(clean, kinds[name], self._unit, nothing)
         return [named(tree, name) for name, tree in trees.items()]
 
     @property
@@ -156,8 +162,8 @@ class Rows(Recipe):
         values = {n: column(f"#factor{i}") for i, n in enumerate(self.roles.factors)}
         values |= {n: column("#discount") for n in [self.roles.get("discount")] if n}
         tests = [
-            all_of([sql(":v IS NULL", v=values.get(n) or cells.number(cell_column(n), "text")),
-                    sql(":c IS NOT NULL", c=cells.text(cell_column(n), "text"))])
+            all_of([sql(":v IS NULL", v=values.get(n) or self.number_of(n)),
+                    sql(":c IS NOT NULL", c=self.trimmed_as_written(n))])
             for n in self.text_numbers if self.writing.mark is None
         ]  # fmt: skip
         if tests:
@@ -187,7 +193,7 @@ class Rows(Recipe):
 
     def _plain(self, name: str) -> exp.Expr:
         assert self.writing.mark is not None
-        cell = cells.text(cell_column(name), "text")
+        cell = self.trimmed_as_written(name)
         if name != self.roles.get("discount"):
             careful = plain_number(cell, self.writing.mark)
             return plain_at_once(cell_column(name), self.writing.mark, careful) if self.embedded else careful
@@ -223,13 +229,13 @@ class Rows(Recipe):
             whole = cells.whole_minor(cell_column(factors[0]), kinds[factors[0]], decimals)
             assert whole is not None
             return whole
-        texts = [cells.text(self.cell(f), kinds[f]) for f in factors]
+        texts = [self.trimmed(f) for f in factors]
         numbers: list[exp.Expr] = [column(f"#factor{i}") for i in range(len(factors))]
         discount = self.roles.get("discount")
         if discount and len(factors) == 1:  # an amount is the price of one
             texts, numbers = [*texts, exp.Literal.string("1")], [*numbers, sql("CAST(1 AS DOUBLE)")]
         if len(numbers) > 1:
-            texts.append(cells.text(self.cell(discount), kinds[discount]) if discount else exp.null())
+            texts.append(self.trimmed(discount) if discount else exp.null())
         return cells.minor(
             numbers,
             column("#discount") if discount else None,

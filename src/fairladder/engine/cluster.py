@@ -1,0 +1,270 @@
+"""A Spark cluster: rows, orders and customers stay there, and only what is counted of them comes back. Touched in this file only."""
+
+import logging
+import os
+import warnings
+import weakref
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+from functools import partial
+from importlib.util import find_spec
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from uuid import uuid4
+
+import pyarrow as pa
+from sqlglot import exp
+
+from fairladder.engine import spark
+from fairladder.engine.embedded import Embedded
+from fairladder.engine.layout import laid_out
+from fairladder.engine.words import in_words
+from fairladder.errors import DataError, UsageError, shortened
+from fairladder.sqltree import select
+
+if TYPE_CHECKING:
+    from pyspark.sql import DataFrame, SparkSession
+
+#: What our queries need, set on a session of our own so that nobody else's is changed.
+_SETTINGS = {
+    "spark.sql.ansi.enabled": "true",  # what overflows stops, and does not wrap
+    "spark.sql.session.timeZone": "UTC",  # the machines' zones must never show
+    "spark.sql.caseSensitive": "false",
+    "spark.sql.parser.escapedStringLiterals": "false",
+    "spark.sql.sources.partitionColumnTypeInference.enabled": "false",  # a folder `id=007` says 007
+    "spark.sql.csv.parser.columnPruning.enabled": "false",  # a row with too few cells is told whatever is asked of it
+    "spark.sql.legacy.timeParserPolicy": "CORRECTED",
+    "spark.sql.decimalOperations.allowPrecisionLoss": "true",
+}
+#: A session that we start ourselves is silent, and shows its pages to nobody.
+_STARTED = {
+    "spark.ui.enabled": "false",
+    "spark.ui.showConsoleProgress": "false",
+    "spark.log.level": "ERROR",
+    "spark.sql.shuffle.partitions": "64",  # a beginning: Spark joins small ones
+}
+_TYPES = {
+    "string": "VARCHAR", "bigint": "BIGINT", "int": "INTEGER", "smallint": "SMALLINT", "tinyint": "TINYINT", "double": "DOUBLE",
+    "float": "FLOAT", "date": "DATE", "timestamp": "TIMESTAMP WITH TIME ZONE", "timestamp_ntz": "TIMESTAMP", "boolean": "BOOLEAN",
+}  # fmt: skip
+
+
+class Cluster:
+    """A session of our own beside that of a DataFrame. What is asked are trees; what comes back are counts."""
+
+    dialect = "spark"
+
+    def __init__(self, frame: "DataFrame") -> None:
+        self._session: SparkSession = frame.sparkSession.newSession()
+        for name, value in _SETTINGS.items():
+            self._session.conf.set(name, value)
+        self._names = 0
+        self._prefix = f"fairladder_{uuid4().hex}"
+        self._reader: Embedded | None = None
+        self._floats = frozenset(name for name, kind in frame.dtypes if kind in ("float", "double"))
+        self._rows = f"{self._prefix}_rows"
+        # Only a view of all sessions can hold a DataFrame of another one.
+        frame.createGlobalTempView(self._rows)
+        weakref.finalize(self, _forget_rows, frame.sparkSession, self._rows)
+
+    @property
+    def relation(self) -> exp.Table:
+        """The rows of the DataFrame."""
+        return exp.Table(this=exp.to_identifier(self._rows), db=exp.to_identifier("global_temp"))
+
+    @property
+    def reader(self) -> Embedded:
+        """The engine for files that stand beside the orders."""
+        if self._reader is None:
+            self._reader = Embedded()
+        return self._reader
+
+    @property
+    def steady(self) -> bool:
+        """What a DataFrame reads is taken to stay as it is."""
+        return True
+
+    def moment(self) -> AbstractContextManager[None]:
+        """What a DataFrame reads is taken to stay as it is."""
+        return nullcontext()
+
+    def progress(self) -> float | None:
+        """Not told."""
+        return None
+
+    def columns(self, relation: exp.Expr) -> dict[str, str]:
+        """Column name → its type in the embedded engine's words."""
+        return {name: _type_of(kind) for name, kind in self.frame(select(["*"], relation)).dtypes}
+
+    def frame(self, query: exp.Expr) -> "DataFrame":
+        """The query as a DataFrame of Spark, of which nothing has been worked out."""
+        with _told_plainly():
+            return self._session.sql(self._own(query).sql("spark"))
+
+    def table(self, query: exp.Expr) -> pa.Table:
+        """Run a query whose answer is small, and bring it back."""
+        with _told_plainly(), _quietly():
+            return self.frame(query).toArrow()
+
+    def keep(self, query: exp.Expr) -> exp.Table:
+        """The query's rows, kept by the executors (in memory, what does not fit on their disks) once they are first asked for."""
+        return self.view(self.frame(query).persist())
+
+    def view(self, frame: "DataFrame") -> exp.Table:
+        """A DataFrame of our session as a relation."""
+        self._names += 1
+        name = f"{self._prefix}_{self._names}"
+        frame.createOrReplaceTempView(name)
+        return exp.to_table(name)
+
+    def forget(self, relation: exp.Expr) -> None:
+        """Let the executors drop what ``keep`` kept."""
+        with _told_plainly():
+            self._session.table(relation.name).unpersist()
+            self._session.catalog.dropTempView(relation.name)
+
+    def offer(self, table: pa.Table) -> exp.Table:
+        """A table of ours, sent to the cluster."""
+        with _told_plainly(), _quietly():
+            return self.view(self._session.createDataFrame(table))
+
+    def sql(self, query: exp.Expr) -> str:
+        """The query as indented text in Spark's SQL."""
+        return laid_out(self._own(query), "spark")
+
+    def _own(self, query: exp.Expr) -> exp.Expr:
+        return in_words(query, partial(spark.translated, floats=self._floats), layers_apart=False)
+
+
+def session_at(master: str) -> "SparkSession":
+    """The session that there is, else one at this address (``local[2]``, ``spark://host:7077``).
+
+    Raises UsageError where PySpark is missing or there is nothing at the address.
+    """
+    if find_spec("pyspark") is None:
+        raise UsageError("Clusters need PySpark: install it with pip install 'fairladder[spark]', and Java 17 or later.")
+    import pyspark
+    from pyspark.sql import SparkSession
+
+    if (running := SparkSession.getActiveSession()) is not None:
+        return running
+    # A Spark that came by pip knows neither where it is nor its own version when it starts executors of its own.
+    os.environ.setdefault("SPARK_HOME", str(Path(pyspark.__file__).parent))
+    os.environ.setdefault("SPARK_SCALA_VERSION", "2.13")
+    builder = SparkSession.builder.master(master).appName("fairladder")
+    for name, value in _STARTED.items():
+        builder = builder.config(name, value)
+    try:
+        with _quietly():
+            return builder.getOrCreate()
+    except Exception as error:  # Java's, of which there are many
+        raise UsageError(
+            f"There is no Spark session at {master!r}: {_said(error)}. Check the address, and that Java 17 or later is installed."
+        ) from error
+
+
+def files_frame(session: "SparkSession", path: str, separator: str | None, encoding: str | None) -> "tuple[DataFrame, bool]":
+    """A file, a pattern or a folder of CSV, Parquet or JSON as a DataFrame, and whether its cells are text.
+
+    Raises UsageError where the kind cannot be told, DataError where it cannot be read.
+    """
+    kind = _kind_of_files(session, path)
+    with _told_plainly():
+        reader = session.newSession()
+        for name, value in _SETTINGS.items():
+            reader.conf.set(name, value)
+        if kind == "csv":
+            ends = "\t" if separator is None and path.lower().endswith((".tsv", ".tsv.gz")) else separator or ","
+            options = {"header": "true", "sep": ends, "quote": '"', "escape": '"', "multiLine": "true", "mode": "FAILFAST",
+                       "enforceSchema": "false", "encoding": encoding or "UTF-8"}  # fmt: skip
+            return reader.read.options(**options).csv(path), True
+        return getattr(reader.read, kind)(path), False
+
+
+_ENDINGS = {".csv": "csv", ".tsv": "csv", ".txt": "csv", ".parquet": "parquet", ".pq": "parquet", ".json": "json",
+            ".jsonl": "json", ".ndjson": "json"}  # fmt: skip
+
+
+def _kind_of_files(session: "SparkSession", path: str) -> str:
+    """``csv``, ``parquet`` or ``json``, by the ending of the path, or of the first file in the folder."""
+    bare = path.removesuffix(".gz").removesuffix(".zst")
+    if (kind := _ENDINGS.get(Path(bare).suffix.lower())) is not None and not Path(path).is_dir():
+        return kind
+    with _told_plainly():
+        java: Any = session._jvm
+        place = java.org.apache.hadoop.fs.Path(path)
+        system = place.getFileSystem(session._jsc.hadoopConfiguration())
+        if not system.exists(place):
+            raise UsageError(f"There is no file or folder {path!r}. Check the path as the cluster sees it.")
+        files = system.listFiles(place, True)
+        while files.hasNext():
+            name = files.next().getPath().getName()
+            ending = Path(name.removesuffix(".gz").removesuffix(".zst")).suffix.lower()
+            if not name.startswith(("_", ".")) and ending in _ENDINGS:
+                return _ENDINGS[ending]
+    raise UsageError(f"{path!r} holds no .csv, .tsv, .parquet or .json files, which are what is read on a cluster.")
+
+
+def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
+    """A table of the session's catalogue. Raises UsageError where there is none."""
+    with _told_plainly():
+        if not session.catalog.tableExists(table):
+            there = ", ".join(t.name for t in session.catalog.listTables()[:20])
+            raise UsageError(
+                f"The catalogue has no table `{shortened(table, 80)}`. {f'There are: {there}.' if there else ''}".rstrip()
+            )
+        return session.table(table)
+
+
+def _forget_rows(session: "SparkSession", view: str) -> None:
+    with suppress(Exception):  # the session may have ended before
+        session.catalog.dropGlobalTempView(view)
+
+
+def _type_of(kind: str) -> str:
+    if kind.startswith("decimal"):
+        return kind.upper()
+    return _TYPES.get(kind, "VARCHAR")
+
+
+@contextmanager
+def _quietly() -> Iterator[None]:
+    """Without PySpark's warning of a newer pandas, of which nothing is used here."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        yield
+
+
+@contextmanager
+def _told_plainly() -> Iterator[None]:
+    """Spark's errors as ours, and none of them printed by itself."""
+    from py4j.protocol import Py4JError
+    from pyspark.errors import PySparkException
+
+    for name in ("SQLQueryContextLogger", "DataFrameQueryContextLogger"):
+        logging.getLogger(name).setLevel(logging.CRITICAL + 1)
+    try:
+        yield
+    except (PySparkException, Py4JError) as error:
+        raise DataError(_advice(_said(error))) from error
+
+
+def _said(error: Exception) -> str:
+    """What an error of Spark's says: its own first line where it has a name, else the deepest cause."""
+    lines = [line for line in str(error).splitlines() if line.strip(" ^")] or ["no reason is given"]
+    causes = [line.split("Exception: ", 1)[-1] for line in lines if line.startswith(("Caused by: ", ": "))]
+    said = lines[0] if lines[0].startswith("[") else (causes or lines)[-1]
+    return shortened(" ".join(said.split()), 300).rstrip(".")
+
+
+def _advice(said: str) -> str:
+    if "USER_RAISED_EXCEPTION" in said:
+        return said.split("] ", 1)[-1].split(" SQLSTATE")[0]
+    if "MALFORMED" in said or "FAILED_READ_FILE" in said:
+        return (
+            f"The cluster could not read these files: {said}. A row may have more or fewer cells than the header, which nothing "
+            "may be lost of; look for a stray separator, or name the one that is used with --separator."
+        )
+    if "ARITHMETIC_OVERFLOW" in said:
+        return "Amounts come to more than a whole number of 64 bits holds. Give them in a larger unit, or fewer decimals under [money]."
+    return f"The cluster did not answer: {said}."

@@ -1,0 +1,267 @@
+"""The embedded engine's words in Spark's SQL, in ANSI mode and with its clock set to UTC."""
+
+import re
+from collections.abc import Collection
+
+from sqlglot import exp
+
+from fairladder.conditions import letters
+from fairladder.engine.exact import EXACT_MINOR
+from fairladder.engine.protocol import CURRENCY_SIGNS
+from fairladder.engine.texts_of_days import DAY, OFFSET, TIME, day_of_groups, shape_of
+from fairladder.numbers import MOST_MINOR_UNITS
+from fairladder.sqltree import sql
+
+#: Spark takes `1d`, `12f` and words for numbers; a power of more digits would take it too long.
+_NUMBER = r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,4})?$"
+_WHITE = r"\t\n\f\r "
+
+
+def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
+    """One node of a tree in Spark's words; ``floats`` names the columns that hold binary floats."""
+    match node:
+        case exp.TryCast():
+            return _TRIES[node.to.this](node.this)
+        case exp.Cast() if node.to.this in exp.DataType.TEXT_TYPES and node.this.name in floats:
+            return _float_text(node.this)
+        case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
+            return _whole_units(node.this)
+        case exp.Cast() if node.to.this == exp.DType.INT and isinstance(node.this, exp.Count):
+            return exp.cast(node.this, "BIGINT")
+        case exp.Trunc() if not node.args.get("decimals"):
+            # Larger floats have no fraction, and are too large for Spark's FLOOR.
+            return sql(
+                "CASE WHEN ABS(:x) < 1e18 THEN CASE WHEN :x < 0 THEN CEIL(:x) ELSE FLOOR(:x) END ELSE :x END", x=node.this
+            )
+        case exp.RegexpLike():
+            return exp.RegexpLike(this=node.this, expression=_pattern(node.expression.name))
+        case exp.RegexpFullMatch():
+            return _matches(node.this, f"^(?:{node.expression.name})$")
+        case exp.RegexpReplace():
+            by = exp.Literal.string(re.sub(r"\\(\d)", r"$\1", node.args["replacement"].name))
+            return exp.Anonymous(this="REGEXP_REPLACE", expressions=[node.this, _pattern(node.expression.name), by])
+        case exp.RegexpExtract():
+            return _extracted(node.this, node.expression.name, node.args["group"])
+        case exp.Window() if isinstance(node.this, exp.RowNumber) and not node.args.get("order"):
+            return _row_number(node)
+        case exp.Like():
+            changed = node.copy()
+            changed.set("expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\")))
+            return changed
+        case exp.Lower() | exp.Upper():
+            return letter_by_letter(node)
+        case exp.Anonymous():
+            return _function(node)
+    return node
+
+
+def _function(node: exp.Anonymous) -> exp.Expr:
+    name, arguments = node.name.upper(), node.expressions
+    if name.startswith(EXACT_MINOR.upper()):
+        return _exact_minor(name.lower(), arguments)
+    match name, arguments:
+        case "PRINTF", _:
+            return exp.Anonymous(this="FORMAT_STRING", expressions=arguments)
+        case "ARRAY_EXTRACT", [text, place]:
+            return exp.Anonymous(this="SUBSTRING", expressions=[text, place, exp.convert(1)])
+        case "LIST_EXTRACT", [cells, place]:
+            return exp.Anonymous(this="ELEMENT_AT", expressions=[cells, place])
+        case "ISFINITE", [cell]:
+            return sql("(:c IS NOT NULL)", c=cell)
+        case "TIMEZONE", [zone, instant]:
+            return exp.Anonymous(this="FROM_UTC_TIMESTAMP", expressions=[instant, zone])
+        case "HASH", _:
+            texts = [sql("CAST(:c AS VARCHAR)", c=cell) for cell in arguments]
+            row = exp.Anonymous(this="TO_JSON", expressions=[exp.Array(expressions=texts)])
+            return exp.Anonymous(this="SHA2", expressions=[row, exp.convert(256)])
+        case "TRY_STRPTIME", [text, pattern]:
+            patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
+            days = [_day_in_pattern(text, p.name) for p in patterns]
+            return exp.Coalesce(this=days[0], expressions=days[1:])
+    return node
+
+
+def _row_number(node: exp.Window) -> exp.Expr:
+    """Rows of a cluster have no numbers of their own; within a part any order will do where none is asked for."""
+    part = node.args.get("partition_by")
+    if not part:
+        return sql("CAST(NULL AS BIGINT)")
+    changed = node.copy()
+    changed.set("order", exp.Order(expressions=[exp.Ordered(this=part[0].copy())]))
+    return changed
+
+
+def letter_by_letter(node: exp.Expr) -> exp.Expr:
+    """LOWER or UPPER as conditions mean them: a letter for a letter."""
+    letters_, others = letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
+    return exp.Anonymous(this="TRANSLATE", expressions=[node.this, *map(exp.Literal.string, (letters_, others))])
+
+
+def _pattern(pattern: str) -> exp.Expr:
+    """A regular expression as Java reads it: a line ends at a line feed only, and ``$`` is the end of the text."""
+    # White space in a class of its own, or in a class of others.
+    inside = re.sub(r"\[(?:\\.|[^\]\\])*\]", lambda m: m[0].replace(r"\s", _WHITE).replace("$", r"\$"), pattern)
+    ends = re.sub(r"(?<!\\)\$", r"\\z", inside).replace(r"\s", f"[{_WHITE}]")
+    signs = re.sub(r"[$]", r"\\$", CURRENCY_SIGNS)
+    return exp.Literal.string("(?d)" + ends.replace(r"\p{Sc}", f"[{signs}]"))
+
+
+def _matches(text: exp.Expr, pattern: str) -> exp.Expr:
+    return exp.RegexpLike(this=text, expression=_pattern(pattern))
+
+
+def _extracted(text: exp.Expr, pattern: str, group: exp.Expr) -> exp.Expr:
+    return exp.Anonymous(this="REGEXP_EXTRACT", expressions=[text, _pattern(pattern), group])
+
+
+def _float_text(cell: exp.Expr) -> exp.Expr:
+    """A float as text as elsewhere, where Java writes 1.0E7."""
+    plain = exp.cast(cell, "VARCHAR")
+    bare = _replaced(sql("CAST(CAST(:c AS DECIMAL(38, 21)) AS VARCHAR)", c=cell), r"\.?0*\z", "")
+    power = _extracted(plain, r"E-?(\d+)", exp.convert(1))
+    long = sql(
+        ":m || 'e' || CASE WHEN CONTAINS(:p, 'E-') THEN '-' ELSE '+' END || LPAD(:e, GREATEST(LENGTH(:e), 2), '0')",
+        m=_replaced(plain, r"(\.0)?E.*\z", ""), p=plain, e=power,
+    )  # fmt: skip
+    return sql(
+        "CASE WHEN NOT CONTAINS(:p, 'E') THEN :p WHEN ABS(:c) >= 1e-4 AND ABS(:c) < 1e16 THEN :b ELSE :l END",
+        p=plain, c=cell, b=bare, l=long,
+    )  # fmt: skip
+
+
+def _whole_units(product: exp.Mul) -> exp.Expr:
+    """An exact amount times the units of one, whole: rounded at its own place first, since products keep fewer places."""
+    amount, scale = product.left, product.right
+    rounded = exp.Anonymous(this="ROUND", expressions=[amount, exp.convert(len(scale.name) - 1)])
+    return exp.cast(exp.Mul(this=rounded, expression=scale), "BIGINT")
+
+
+# ------------------------------------------------------------------------------------------------ texts that may be something
+
+
+def _if_shaped(text: exp.Expr, shape: str, kind: str, clean: exp.Expr | None = None) -> exp.Expr:
+    made = _tried(clean or text, exp.DataType.build(kind, dialect="duckdb"))
+    return sql("CASE WHEN :shaped THEN :made END", shaped=_matches(text, shape), made=made)
+
+
+def _tried(text: exp.Expr, kind: exp.DataType) -> exp.Expr:
+    return exp.TryCast(this=text, to=kind, safe=True)  # the SQL library writes a plain CAST where none is called safe
+
+
+def _one_space(text: exp.Expr) -> exp.Expr:
+    """A timestamp with one space before its time, its seconds and a whole offset behind."""
+    spaced = _replaced(text, r"^(.{10})(?:T| +)(\d\d:\d\d)(?!:)", "$1 $2:00")
+    return _replaced(_replaced(spaced, r"^(.{10})(?:T| +)", "$1 "), r" ?([+-]\d\d)\z", "$1:00")
+
+
+def _replaced(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
+    return exp.Anonymous(this="REGEXP_REPLACE", expressions=[text, *map(exp.Literal.string, (pattern, by))])
+
+
+def _try_day(text: exp.Expr) -> exp.Expr:
+    shaped = _replaced(_replaced(text, r"-(\d)-", "-0$1-"), r"-(\d)\z", "-0$1")
+    return _if_shaped(shaped, f"^{DAY}$", "DATE")
+
+
+def _try_timestamp(text: exp.Expr) -> exp.Expr:
+    return _if_shaped(text, f"^{DAY}{TIME}?$", "TIMESTAMP", _one_space(text))
+
+
+def _try_instant(text: exp.Expr) -> exp.Expr:
+    return _if_shaped(text, f"^{DAY}({TIME}{OFFSET}?)?$", "TIMESTAMPTZ", _one_space(text))
+
+
+def _try_number(text: exp.Expr) -> exp.Expr:
+    return _if_shaped(text, _NUMBER, "DOUBLE")
+
+
+_TRIES = {
+    exp.DType.DATE: _try_day,
+    exp.DType.TIMESTAMPNTZ: _try_timestamp,
+    exp.DType.TIMESTAMPTZ: _try_instant,
+    exp.DType.DOUBLE: _try_number,
+}
+
+
+def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
+    """The day that a text means under a strptime pattern, NULL where it does not fit."""
+    shape, groups = shape_of(pattern)
+    found = {letter: _extracted(text, f"^{shape}$", exp.convert(n)) for n, letter in enumerate(groups, start=1)}
+    return sql("CASE WHEN :fits THEN :day END", fits=_matches(text, f"^{shape}$"), day=_try_day(day_of_groups(found)))
+
+
+# ---------------------------------------------------------------------------------------------------------- exact amounts
+
+_WHOLE = "DECIMAL(38, 0)"
+
+
+def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
+    """``numbers.exact_minor`` in whole numbers of 38 digits: digits and powers of ten apart, rounded once as text.
+
+    More digits than that stop the query, with advice; no number is rounded twice.
+    """
+    decimals, product = int(name.split("_")[2]), "_product" in name
+    discount = texts[2] if product and not isinstance(texts[2], exp.Null) else None
+    factors = [_Exact.of(t) for i, t in enumerate(texts) if not (product and i == 2)]
+    if discount is not None and "_amount" in name:
+        off = _Exact.of(sql("COALESCE(:d, '0')", d=discount))
+        factors = [factors[0].times(factors[1]).minus(off), *factors[2:]]
+    elif discount is not None:
+        bare = _Exact.of(sql("COALESCE(RTRIM(RTRIM(:d, '%')), '0')", d=discount))
+        hundredths = exp.true() if "_percent" in name else sql("COALESCE(RIGHT(:d, 1) = '%', FALSE)", d=discount)
+        power = sql("(:e - CASE WHEN :h THEN 2 ELSE 0 END)", e=bare.power, h=hundredths)
+        factors.append(_Exact(exp.cast(exp.convert(1), _WHOLE), exp.convert(0)).minus(_Exact(bare.digits, power)))
+    value = factors[0]
+    for factor in factors[1:]:
+        value = value.times(factor)
+    return value.rounded(decimals)
+
+
+class _Exact:
+    """A number as whole digits times a power of ten, both trees; never null where it is asked for."""
+
+    def __init__(self, digits: exp.Expr, power: exp.Expr) -> None:
+        self.digits, self.power = digits, power
+
+    @classmethod
+    def of(cls, text: exp.Expr) -> "_Exact":
+        """``-12.50`` is -125 times a tenth. Zeros at the end of its fraction are left out, so that digits stay few."""
+        short = _replaced(_replaced(text, r"(\.\d*?)0+(?=[eE]|\z)", "$1"), r"^\+", "")
+        digits = _replaced(_replaced(short, r"[eE].*\z", ""), r"\.", "")
+        fraction = sql("LENGTH(:f)", f=_extracted(short, r"\.(\d*)", exp.convert(1)))
+        after_e = _extracted(short, r"[eE]\+?(-?\d+)$", exp.convert(1))
+        power = sql("(CASE WHEN :e = '' THEN 0 ELSE CAST(:e AS INTEGER) END - :f)", e=after_e, f=fraction)
+        return cls(exp.cast(sql("CASE WHEN :d IN ('', '-') THEN '0' ELSE :d END", d=digits), _WHOLE), power)
+
+    def times(self, other: "_Exact") -> "_Exact":
+        """The product."""
+        product = exp.Anonymous(this="TRY_MULTIPLY", expressions=[self.digits, other.digits])
+        return _Exact(_or_stop(product), sql("(:a + :b)", a=self.power, b=other.power))
+
+    def minus(self, other: "_Exact") -> "_Exact":
+        """The difference."""
+        power = sql("LEAST(:a, :b)", a=self.power, b=other.power)
+        less = exp.Anonymous(this="TRY_SUBTRACT", expressions=[self._at(power), other._at(power)])
+        return _Exact(_or_stop(less), power)
+
+    def _at(self, power: exp.Expr) -> exp.Expr:
+        """The digits at a lower power of ten."""
+        longer = sql("(CAST(:d AS VARCHAR) || REPEAT('0', :p - :q))", d=self.digits, p=self.power, q=power)
+        return _tried(longer, exp.DataType.build(_WHOLE))
+
+    def rounded(self, decimals: int) -> exp.Expr:
+        """Minor units, half away from zero; NULL beyond the largest amount."""
+        places = sql("(:p + :n)", p=self.power, n=decimals)
+        # Wide enough that the point always lies within; what lies beyond it on either side is no amount or rounds to nothing.
+        wide = sql("(LPAD(CAST(ABS(:d) AS VARCHAR), 40, '0') || REPEAT('0', 40))", d=self.digits)
+        size = _tried(sql("LEFT(:w, 40 + :p)", w=wide, p=places), exp.DataType.build(_WHOLE))
+        up = sql("CASE WHEN SUBSTRING(:w, 41 + :p, 1) >= '5' THEN 1 ELSE 0 END", w=wide, p=places)
+        signed = sql("CAST(CASE WHEN :d < 0 THEN -(:s + :up) ELSE :s + :up END AS BIGINT)", d=self.digits, s=size, up=up)
+        return sql("CASE WHEN :s <= :most THEN :signed END", s=size, most=MOST_MINOR_UNITS, signed=signed)
+
+
+def _or_stop(value: exp.Expr) -> exp.Expr:
+    """The value; the query stops where it has more than 38 digits."""
+    advice = "An amount has more than 38 digits, which cannot be kept exact on a cluster. Round prices, quantities and discounts."
+    stop = exp.Anonymous(this="RAISE_ERROR", expressions=[exp.Literal.string(advice)])
+    return exp.Coalesce(this=value, expressions=[stop])

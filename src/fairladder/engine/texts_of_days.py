@@ -1,0 +1,53 @@
+"""What days, times and strptime patterns look like as regular expressions, for engines that cannot try a cast without stopping."""
+
+import re
+
+from sqlglot import exp
+
+from fairladder.sqltree import case, sql
+
+#: A day of the calendar, leap years told apart, so that a text of this shape can be cast without fear.
+DAY = (
+    r"((?!0000)\d{4}-((0[13578]|1[02])-(0[1-9]|[12]\d|3[01])|(0[469]|11)-(0[1-9]|[12]\d|30)|02-(0[1-9]|1\d|2[0-8]))"
+    r"|(?!0000)(\d\d(0[48]|[2468][048]|[13579][26])|([02468][048]|[13579][26])00)-02-29)"
+)
+TIME = r"((T| +)([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?)"
+OFFSET = r"( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))"
+
+_MONTHS = "january february march april may june july august september october november december".split()
+_PIECES = {
+    "Y": r"(?<Y>\d{4})", "y": r"(?<y>\d\d)", "m": r"(?<m>\d{1,2})", "d": r"(?<d>\d{1,2})", "b": r"(?<b>[A-Za-z]+)",
+    "B": r"(?<b>[A-Za-z]+)", "H": r"\d{1,2}", "M": r"\d{1,2}", "S": r"\d{1,2}", "I": r"\d{1,2}", "p": "[AaPp][Mm]",
+}  # fmt: skip
+
+
+def shape_of(pattern: str) -> tuple[str, list[str]]:
+    """A strptime pattern as a regular expression without its ends, and the letters of its groups in their order."""
+    parts = re.split(r"%-?([A-Za-z])", pattern)
+    shape, groups = re.escape(parts[0]), []
+    for letter, after in zip(parts[1::2], parts[2::2], strict=True):
+        piece = _PIECES.get(letter, r"\d+")
+        if piece.startswith("(?<"):
+            groups.append(piece[3])
+            piece = "(" + piece[5:]
+        shape += piece + re.escape(after)
+    return shape, groups
+
+
+def day_of_groups(found: dict[str, exp.Expr]) -> exp.Expr:
+    """``2026-06-05`` of what the groups of a pattern found, by their letters; NULL where there is no such month."""
+    # Of two digits strptime reads 69 to 99 as the last century's.
+    century = "CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y"
+    year = found["Y"] if "Y" in found else sql(century, y=found["y"])
+    month = sql("LPAD(:m, 2, '0')", m=found["m"]) if "m" in found else _month_of(sql("LOWER(:b)", b=found["b"]))
+    return exp.paren(sql(":y || '-' || :m || '-' || :d", y=year, m=month, d=sql("LPAD(:d, 2, '0')", d=found["d"])))
+
+
+def _month_of(name: exp.Expr) -> exp.Expr:
+    """``06`` for june or jun, NULL for what is no month."""
+    known = exp.Tuple(
+        expressions=[exp.Literal.string(n) for month in _MONTHS for n in dict.fromkeys((month, month[:3]))]
+    )
+    place = sql("STRPOS(:starts, LEFT(:b, 3))", starts="".join(m[:3] for m in _MONTHS), b=name)
+    number = sql("LPAD(CAST(CAST((:p + 2) / 3 AS INT) AS VARCHAR), 2, '0')", p=place)
+    return case([(sql(":b IN :known", b=name, known=known), number)], exp.null())

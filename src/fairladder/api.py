@@ -35,6 +35,24 @@ class Orders(Read):
     (17756, '2026-06-30')
     """
 
+    def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
+        """One row per customer, sorted by id: the table of section 2 of the definitions.
+
+        Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency and tenure are null
+        without a purchase. Customers of the customers file without orders are in it, with its other columns.
+        ``as_of`` (a day or its ISO text) overrides the scheme's; rows after it are outside the window.
+
+        On a Spark cluster customers stay there: this, ``score`` and ``top`` then give a DataFrame of Spark with the same columns
+        and values, in no order but that of ``top``.
+
+        Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the customers file.
+        """
+        if self.engine.keeps_customers:
+            from fairladder.cluster.frames import customers
+
+            return customers(self if as_of is None else self.on(as_of))
+        return super().customers(as_of)
+
     def check(self) -> "Check":
         """Balance, findings and set-aside rows; also where the orders are not fit to use.
 
@@ -51,6 +69,10 @@ class Orders(Read):
 
         Columns of the forecast are there where the scheme's rules speak of them. Raises as ``customers`` and ``score`` do.
         """
+        if self.engine.keeps_customers:
+            from fairladder.cluster.frames import score as score_there
+
+            return score_there(self)
         from fairladder.scores.scoring import score
         from fairladder.value.to_score import customers_to_score
 
@@ -58,6 +80,11 @@ class Orders(Read):
 
     def segment_summary(self) -> "pd.DataFrame":
         """A row per segment of the scored customers; see ``fairladder.segment_summary``."""
+        if self.engine.keeps_customers:
+            from fairladder.cluster.scoring import scored
+            from fairladder.cluster.summary import segment_summary as summary_there
+
+            return summary_there(scored(self))
         from fairladder.scores.scoring import segment_summary
 
         return segment_summary(self.score(), self.scheme)
@@ -80,6 +107,10 @@ class Orders(Read):
         >>> orders.top("orders", count=3)[["rank", "orders"]].values.tolist()
         [[1, 77], [2, 68], [3, 60]]
         """
+        if self.engine.keeps_customers:
+            from fairladder.cluster.frames import top as top_there
+
+            return top_there(self, by, count, percent, worst, within, everybody, ties)
         from fairladder.scores.top import top
         from fairladder.value.to_score import customers_to_score
 

@@ -5,8 +5,9 @@ from dataclasses import dataclass, replace
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from fairladder.book.kept_groups import KeptGroups, kept_groups
 from fairladder.book.lines import KeptLines, keep_lines, other_channel
-from fairladder.book.reduction import orders_of, reduction
+from fairladder.book.reduction import by_state, orders_of, reduction
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import few_channels, settled, settled_at_first
 
@@ -18,6 +19,8 @@ class Pass:
     table: pa.Table
     rows: Rows
     kept: KeptLines | None
+    groups: KeptGroups | None = None
+    """The groups in the engine, if customers stay there; ``table`` then sums them up by state."""
 
 
 def read_through(rows: Rows, keep: bool) -> Pass:
@@ -53,9 +56,16 @@ def keep_rows(rows: Rows, as_written: bool) -> KeptLines:
 
 
 def _again(passed: Pass, rows: Rows) -> Pass:
+    _forget(passed)
+    return _grouped(rows, keep=passed.kept is not None)
+
+
+def _forget(passed: Pass) -> None:
+    """Let the engine drop what it keeps of a pass that is made again."""
     if passed.kept is not None:
         passed.kept.forget()
-    return _grouped(rows, keep=passed.kept is not None)
+    if passed.groups is not None:
+        passed.rows.source.engine.forget(passed.groups.relation)
 
 
 def _grouped(rows: Rows, keep: bool) -> Pass:
@@ -64,15 +74,20 @@ def _grouped(rows: Rows, keep: bool) -> Pass:
         passed = _reduced(rows, keep, as_written=True)
         if "untrimmed" not in passed.table.column_names or not _any(passed.table["untrimmed"]):
             return passed
-        if passed.kept is not None:
-            passed.kept.forget()
+        _forget(passed)
     return _reduced(rows, keep, as_written=False)
 
 
 def _reduced(rows: Rows, keep: bool, as_written: bool) -> Pass:
     kept = keep_rows(rows, as_written) if keep else None
     orders = None if kept is None else kept.orders or orders_of(rows, as_written, kept)
-    return Pass(rows.source.engine.table(reduction(rows, as_written, orders)), rows, kept)
+    engine, query = rows.source.engine, reduction(rows, as_written, orders)
+    if not engine.keeps_customers:
+        return Pass(engine.table(query), rows, kept)
+    query.set("order", None)  # the order of customers is that of a file, and costs as much as all the rest
+    groups = engine.keep(query)
+    told = engine.table(by_state(query, groups))
+    return Pass(told, rows, kept, kept_groups(groups, tuple(c.alias for c in query.selects), told))
 
 
 def _has_other_channels(passed: Pass) -> bool:

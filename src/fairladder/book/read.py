@@ -21,6 +21,7 @@ from fairladder.book.account import Account, account_of, used_groups
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
 from fairladder.book.carried import carried, check_carried
 from fairladder.book.findings import Finding
+from fairladder.book.kept_groups import KeptGroups
 from fairladder.book.kept_orders import KeptOrders, OrderTable, can_keep, keep_orders
 from fairladder.book.lines import KeptLines
 from fairladder.book.measures import NAMES, customers_frame, with_measures
@@ -34,7 +35,7 @@ from fairladder.book.signs import allowed, pass_findings, sentences, unmatched
 from fairladder.columns import CARRIED, SCHEME, SCORES, names
 from fairladder.days import as_day, today
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, FairLadderWarning, SchemeError
+from fairladder.errors import DataError, FairLadderWarning, SchemeError, UsageError
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import written_dates
 from fairladder.scheme import Scheme
@@ -72,6 +73,8 @@ class Read:
     """The used groups of the reduction, where the pass made them."""
     kept_rows: KeptLines | None = field(default=None, repr=False)
     kept_orders: KeptOrders | None = field(default=None, repr=False)
+    kept_groups: KeptGroups | None = field(default=None, repr=False)
+    """The groups in the engine, where customers stay there; there are no ``first_groups`` then."""
     _days: "dict[dt.date, Self]" = field(default_factory=dict, repr=False, compare=False)
     """Orders as of other days that ``on`` has read already; answers do not depend on what is kept here."""
 
@@ -334,6 +337,12 @@ class Read:
         """The used groups of the reduction, one row per customer; read anew where the pass was for orders."""
         if self.first_groups is not None:
             return self.first_groups
+        if self.engine.keeps_customers:
+            raise UsageError(
+                "This needs the customers here, and those of a Spark cluster stay there. On a cluster there are customers, score, "
+                "top, check, growth, retention, breakdown and the order counts. For all else write the orders, or a part of them "
+                "(--where), to a file and read that."
+            )
         return used_groups(read_through(self.rows, keep=False).table)
 
     @cached_property
@@ -407,7 +416,8 @@ def read(opened: Opened, keep: Keep = None, *, kind: type[R]) -> R:
                     return kind(opened.with_rows(rows), account_of(rows, states), None, kept_orders=kept)
         passed = read_through(rows, keep == "rows" and rows.embedded)
         account = account_of(passed.rows, passed.table, passed.kept)
-        return kind(opened.with_rows(passed.rows), account, used_groups(passed.table), passed.kept)
+        here = used_groups(passed.table) if passed.groups is None else None
+        return kind(opened.with_rows(passed.rows), account, here, passed.kept, kept_groups=passed.groups)
 
 
 def _there(columns: Sequence[str], opened: Opened) -> tuple[str, ...]:

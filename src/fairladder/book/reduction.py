@@ -122,6 +122,28 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
     return select(columns, divided, "divided").group_by(*keys, copy=False)
 
 
+def by_state(reduced: exp.Select, groups: exp.Expr) -> exp.Select:
+    """The groups of ``reduction``, which are kept in ``groups``, added up by state and currency: the account of a pass needs no more.
+
+    ``customers`` counts the groups, ``largest`` is the largest of their whole numbers, and ``positive`` all positive spend.
+    """
+    there = [c.alias for c in reduced.selects]
+    keys = [column(n) for n in ("state", "currency") if n in there]
+    largest = [n for n in ("latest_row", "offsets", "unread") if n in there]
+    sums = [n for n in ("rows_read", "rows_amount", *_REPEATED, *SIGNS) if n in there]
+    trees = {n: sql(f"MAX({n})") for n in largest} | {n: sql(f"SUM({n})") for n in sums}
+    if "untrimmed" in there:
+        trees["untrimmed"] = sql("BOOL_OR(untrimmed)")
+    sizes = [sql("COALESCE(ABS(:c), 0)", c=column(n)) for n in ("spend", "smallest_order", "largest_order", "lines")]
+    trees |= {
+        "customers": sql("COUNT(*)"),
+        "largest": sql("MAX(:g)", g=exp.Greatest(this=sizes[0], expressions=sizes[1:])),
+        "positive": sql("SUM(CASE WHEN spend > 0 THEN spend ELSE 0 END)"),
+    }
+    columns = [*(named(k, k.name) for k in keys), *(named(tree, name) for name, tree in trees.items())]
+    return select(columns, groups).group_by(*keys, copy=False).order_by("state", copy=False)
+
+
 #: Whether all rows of an order have one amount: their sum is as many times the least of them.
 SAME = "amount = least * lines"
 
@@ -138,6 +160,9 @@ def repeated_totals(several_files: bool) -> dict[str, str]:
         "repeated_orders": f"COUNT(CASE WHEN {one} AND {SAME} THEN 1 END)",
         "repeated_money": f"CAST(SUM(CASE WHEN {one} AND {SAME} THEN amount - least END) AS BIGINT)",
     }
+
+
+_REPEATED = tuple(repeated_totals(several_files=False))
 
 
 _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"

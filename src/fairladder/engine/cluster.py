@@ -80,6 +80,11 @@ class Cluster:
         return self._reader
 
     @property
+    def keeps_customers(self) -> bool:
+        """Customers stay on the cluster."""
+        return True
+
+    @property
     def steady(self) -> bool:
         """What a DataFrame reads is taken to stay as it is."""
         return True

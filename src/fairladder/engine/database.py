@@ -136,6 +136,11 @@ class Database:
         return None
 
     @property
+    def keeps_customers(self) -> bool:
+        """Customers come here."""
+        return False
+
+    @property
     def steady(self) -> bool:
         """Whether a moment lasts."""
         return bool(self._moments)

@@ -81,6 +81,11 @@ class Embedded:
         return exp.to_table(name)
 
     @property
+    def keeps_customers(self) -> bool:
+        """Customers come here."""
+        return False
+
+    @property
     def steady(self) -> bool:
         """Nobody else changes what this engine reads."""
         return True

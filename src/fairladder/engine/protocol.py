@@ -28,6 +28,11 @@ class Engine(Protocol):
         """Whether every query sees the same state of the data: nobody else can change it, or a ``moment`` holds it."""
         ...
 
+    @property
+    def keeps_customers(self) -> bool:
+        """Whether customers stay where they are, since there may be too many to bring here."""
+        ...
+
     def moment(self) -> AbstractContextManager[None]:
         """While it lasts, all queries see the data as they stand at its first."""
         ...

@@ -84,6 +84,7 @@ class Ladder:
         better: Better = "high",
         shares: Any = None,
         cuts: Any = None,
+        counts: ArrayLike | None = None,
     ) -> "Ladder":
         """A ladder for these values.
 
@@ -104,6 +105,8 @@ class Ladder:
             For ``even``: K numbers that add up to 1 (as decimal text, Fraction or float), for rung 1..K.
         cuts
             For ``fixed``: K − 1 numbers, or days as ISO text, that never fall; ``rungs`` is then one more than these.
+        counts
+            How often each value occurs, where ``values`` rise and stand once each; shape (n,), whole numbers from 1.
 
         Raises
         ------
@@ -123,13 +126,16 @@ class Ladder:
         if given != sorted(given):
             raise UsageError(f"Cuts must rise from one to the next (or stay equal), and these do not: {list(cuts)!r}.")
         numbers, days = as_numbers(values)
-        ascending, held = (_counted(numbers) if method == "even" else None) or (_ascending(numbers), None)
+        given_counts = None if counts is None else (numbers, np.asarray(counts, dtype=np.int64))
+        counted = given_counts or (_counted(numbers) if method == "even" else None)
+        ascending, held = counted or (_ascending(numbers), None)
         if not len(ascending):
             return cls(tuple(given) or (inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
         if method == "even":
             found = _even_cuts(ascending, held, rungs, better, wanted)
         else:
-            found = given if method == "fixed" else _PERCENTILES[method](ascending, rungs)
+            every = ascending if held is None else np.repeat(ascending, held)
+            found = given if method == "fixed" else _PERCENTILES[method](every, rungs)
         below = np.searchsorted(ascending, np.array([*found, inf]), side="right")
         if held is not None:
             below = np.concatenate([[0], np.cumsum(held)])[below]

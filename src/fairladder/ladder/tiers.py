@@ -17,7 +17,8 @@ Ties = Literal["include", "exclude"]
 
 
 def top_ladder(
-    values: ArrayLike, percents: Sequence[Any], *, better: Better = "high", ties: Ties = "include"
+    values: ArrayLike, percents: Sequence[Any], *, better: Better = "high", ties: Ties = "include",
+    counts: ArrayLike | None = None,
 ) -> Ladder:
     """A ladder whose highest rung holds the best p₁ percent, the next those up to p₂, the lowest all others.
 
@@ -31,42 +32,44 @@ def top_ladder(
     |     7 |       2 |       1 |
     |     4 |       1 |       1 |
 
-    ``values`` has shape (n,): numbers or days; nulls do not count. Raises UsageError for percents that do not rise
-    between 0 and 100.
+    ``values`` has shape (n,): numbers or days; nulls do not count. With ``counts`` they rise, stand once each and occur so
+    often. Raises UsageError for percents that do not rise between 0 and 100.
     """
     wanted = _checked(percents)
     numbers, days = _known(values)
-    distinct, counts = np.unique(numbers, return_counts=True)
-    above = _above(counts, better)
-    n = int(counts.sum())
+    distinct, held = _distinct(numbers, counts)
+    above = _above(held, better)
+    n = int(held.sum())
     tier = np.zeros(len(distinct), dtype=np.int64)
     for p in wanted:
         # above·100 < p·n, and for `exclude` (above + equal)·100 ≤ p·n, with p a fraction
-        left = (above if ties == "include" else above + counts) * (100 * p.denominator)
+        left = (above if ties == "include" else above + held) * (100 * p.denominator)
         right = p.numerator * n
         tier += left >= right if ties == "include" else left > right
     rungs = len(wanted) + 1
-    return _ladder_of(distinct, counts, rungs - tier, rungs, better, "top", days, _shares(wanted))
+    return _ladder_of(distinct, held, rungs - tier, rungs, better, "top", days, _shares(wanted))
 
 
-def spend_ladder(values: ArrayLike, percents: Sequence[Any], *, better: Better = "high", unit: int = 1) -> Ladder:
+def spend_ladder(
+    values: ArrayLike, percents: Sequence[Any], *, better: Better = "high", unit: int = 1, counts: ArrayLike | None = None
+) -> Ladder:
     """A ladder whose highest rung holds those who bring the first p₁ percent of the positive total, and so on.
 
     A group of equal values belongs to the first p with the total held by those strictly better < p % of the positive
     total. ``values`` has shape (n,): whole numbers of which ``unit`` make one in the measure's own unit, so that sums are
-    exact. With no positive total everybody stands on the lowest rung.
+    exact, or with ``counts`` the rising distinct ones. With no positive total everybody stands on the lowest rung.
     """
     wanted = _checked(percents)
-    whole, counts = np.unique(np.asarray(values, dtype=np.int64), return_counts=True)
-    held = _above(np.where(whole > 0, whole, 0) * counts, better)
-    total = int((np.where(whole > 0, whole, 0) * counts).sum())
+    whole, occur = _distinct(np.asarray(values, dtype=np.int64), counts)
+    held = _above(np.where(whole > 0, whole, 0) * occur, better)
+    total = int((np.where(whole > 0, whole, 0) * occur).sum())
     tier = np.zeros(len(whole), dtype=np.int64)
     for p in wanted:
         least = -(-p.numerator * total // (100 * p.denominator))  # held ≥ this is no longer under p %
         tier += held >= least
     distinct = whole / unit if unit != 1 else whole
     rungs = len(wanted) + 1
-    return _ladder_of(distinct, counts, rungs - tier, rungs, better, "spend", False, None)
+    return _ladder_of(distinct, occur, rungs - tier, rungs, better, "spend", False, None)
 
 
 def _checked(percents: Sequence[Any]) -> list[Fraction]:
@@ -79,6 +82,14 @@ def _checked(percents: Sequence[Any]) -> list[Fraction]:
 def _known(values: ArrayLike) -> tuple[NDArray[Any], bool]:
     numbers, days = as_numbers(values)
     return (numbers[~np.isnan(numbers)] if numbers.dtype.kind == "f" else numbers), days
+
+
+def _distinct(values: NDArray[Any], counts: ArrayLike | None) -> tuple[NDArray[Any], NDArray[np.int64]]:
+    """The distinct values in rising order and how often each occurs."""
+    if counts is not None:
+        return values, np.asarray(counts, dtype=np.int64)
+    distinct, held = np.unique(values, return_counts=True)
+    return distinct, held
 
 
 def _above(amounts: NDArray[np.int64], better: Better) -> NDArray[np.int64]:

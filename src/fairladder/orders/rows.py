@@ -144,9 +144,9 @@ class Rows(Recipe):
                     number = cells.number_of_cast(column(f"#cast{i}"), self.cell(name), number)
                 trees[f"#factor{i}"] = number
             if name := role("discount"):
-                text = kinds[name] == "text"
-                nothing = sql("(:t IS NULL)", t=self.trimmed_as_written(name)) if text else cells.blank(cell_column(name), kinds[name])
-                clean = self.trimmed(name) if text else cell_column(name)
+                clean, nothing = cell_column(name), cells.blank(cell_column(name), kinds[name])
+                if kinds[name] == "text":
+                    clean, nothing = self.trimmed(name), sql("(:t IS NULL)", t=self.trimmed_as_written(name))
                 trees["#discount"] = cells.discount(clean, kinds[name], self._unit, nothing)
         return [named(tree, name) for name, tree in trees.items()]
 

@@ -39,7 +39,13 @@ def scheme_sql(
     """
     if dialect not in DIALECTS:
         raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
-    kinds = frame_kinds(customers)
+    return laid_out(_in_dialect(scheme_tree(scheme, ladders, frame_kinds(customers)), dialect), dialect)
+
+
+def scheme_tree(
+    scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], source: exp.Expr | None = None
+) -> exp.Select:
+    """The statement of ``scheme_sql`` as a tree; over ``source`` where that is another table or query."""
     scores = [named(_for_buyers(_rung(ladders[n], m, kinds)), n) for n, (m, _) in SCORES.items()]
     layers = [
         ("scored", "The rung of each score, for customers with a purchase.", scores),
@@ -47,17 +53,17 @@ def scheme_sql(
         ("tiered", "The label of each tier.", [named(_for_buyers(_tier(t, ladders[n], kinds)), n) for n, t in scheme.tiers.items()]),
         ("placed", "The segment of the first rule that holds.", [named(_segment(scheme, kinds), "segment")]),
     ]  # fmt: skip
-    last, tree = "customers", exp.Select()
+    last: exp.Expr = exp.to_table("customers") if source is None else source
+    tree = exp.Select()
     for name, comment, added in layers:
         if not added:
             continue
-        layer = select(["*", *added], exp.to_table(last))
+        layer = select(["*", *added], last)
         layer.add_comments([f" {comment} "])
         tree = tree.with_(name, as_=layer, copy=False)
-        last = name
+        last = exp.to_table(name)
     stances = [(sql("segment = :n", n=s.name), exp.Literal.string(s.stance)) for s in scheme.segments]
-    tree = tree.select("*", named(case(stances, exp.null()), "stance"), copy=False).from_("placed", copy=False)
-    return laid_out(_in_dialect(tree, dialect), dialect)
+    return tree.select("*", named(case(stances, exp.null()), "stance"), copy=False).from_("placed", copy=False)
 
 
 def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -9,7 +10,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder import columns
-from fairladder.conditions import frame_kinds
+from fairladder.conditions import Kind, frame_kinds
 from fairladder.errors import UsageError, nearest
 from fairladder.ladder import GroupedLadder, Ladder, spend_ladder, top_ladder
 from fairladder.ladder.ranks import Better
@@ -57,13 +58,14 @@ def fit_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme
 
 def fitting_of_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme) -> Fitting:
     """What a score's ladder is fitted to, and how."""
+    return _fitting(bought, measure, scheme.scores.within, partial(score_ladder, better, scheme))
+
+
+def score_ladder(better: Better, scheme: Scheme, values: Any, counts: Any = None) -> Ladder:
+    """The ladder of a score for these values, or for these distinct ones that occur so often."""
     scores = scheme.scores
-
-    def fit(values: NDArray[np.generic]) -> Ladder:
-        shares = scores.shares if scores.method == "even" else None
-        return Ladder.fit(values, rungs=scores.rungs, method=scores.method, better=better, shares=shares)
-
-    return _fitting(bought, measure, scores.within, fit)
+    shares = scores.shares if scores.method == "even" else None
+    return Ladder.fit(values, rungs=scores.rungs, method=scores.method, better=better, shares=shares, counts=counts)
 
 
 def fit_tier(bought: pd.DataFrame, tier: Tier) -> AnyLadder:
@@ -71,24 +73,28 @@ def fit_tier(bought: pd.DataFrame, tier: Tier) -> AnyLadder:
 
     Raises UsageError where its column is missing, is no number or day, or has no total that anybody could hold a part of.
     """
-    better = tier.better or columns.better(tier.of)
-    if tier.spend_percents is not None and (
-        not columns.has_total(tier.of) or frame_kinds(bought).get(tier.of) == "day"
-    ):
+    check_tier(tier, frame_kinds(bought))
+    return _fitting(bought, tier.of, tier.within, partial(tier_ladder, tier)).on(slice(None))
+
+
+def check_tier(tier: Tier, kinds: Mapping[str, Kind]) -> None:
+    """Raise UsageError where a tier's shares are of a column that has no total."""
+    if tier.spend_percents is not None and (not columns.has_total(tier.of) or kinds.get(tier.of) == "day"):
         raise UsageError(
             f"`spend_percents` needs a measure that adds up, such as spend or orders; `{tier.of}` does not."
         )
 
-    def fit(values: NDArray[np.generic]) -> Ladder:
-        if tier.top_percents is not None:
-            return top_ladder(values, tier.top_percents, better=better, ties=tier.ties)
-        if tier.spend_percents is not None:
-            known = np.asarray(values, dtype=np.float64)
-            whole = to_minor(known[~np.isnan(known)], EXACT_DECIMALS)
-            return spend_ladder(whole, tier.spend_percents, better=better, unit=10**EXACT_DECIMALS)
-        return Ladder.fit(values, rungs=tier.rungs or 0, better=better, shares=tier.shares)
 
-    return _fitting(bought, tier.of, tier.within, fit).on(slice(None))
+def tier_ladder(tier: Tier, values: Any, counts: Any = None) -> Ladder:
+    """The ladder of a tier for these values, or for these distinct ones that occur so often."""
+    better = tier.better or columns.better(tier.of)
+    if tier.top_percents is not None:
+        return top_ladder(values, tier.top_percents, better=better, ties=tier.ties, counts=counts)
+    if tier.spend_percents is not None:
+        known = np.asarray(values, dtype=np.float64)
+        whole = to_minor(known[~np.isnan(known)], EXACT_DECIMALS)
+        return spend_ladder(whole, tier.spend_percents, better=better, unit=10**EXACT_DECIMALS, counts=counts)
+    return Ladder.fit(values, rungs=tier.rungs or 0, better=better, shares=tier.shares, counts=counts)
 
 
 def _fitting(bought: pd.DataFrame, measure: str, within: str | None, fit: Callable[[Any], Ladder]) -> Fitting:

@@ -1,6 +1,6 @@
 """Scores and segments: ladders and rules applied to customers."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from fractions import Fraction
 from functools import lru_cache
 from math import lcm
@@ -145,16 +145,24 @@ def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.Da
     stances = scored.drop_duplicates("segment").set_index("segment")["stance"].astype(str).to_dict()
     stances |= {s.name: s.stance for s in scheme.segments} if scheme else {}
     recency = scored.groupby("segment", observed=False)["recency_days"].median().astype(np.float64)
+    return summary_of(names, stances, counts, spend, bought, recency.to_numpy())
+
+
+def summary_of(
+    names: Sequence[str], stances: Mapping[str, str], counts: NDArray[np.int64], spend: NDArray[np.int64],
+    bought: NDArray[np.int64], recency: NDArray[np.float64],
+) -> pd.DataFrame:  # fmt: skip
+    """The table of ``segment_summary`` from the segments' sums, each of shape (segments,); spend in units of 10^-4."""
     return pd.DataFrame(
         {
-            "segment": names,
+            "segment": list(names),
             "stance": [stances.get(name) for name in names],
             "customers": counts,
-            "customer_share": ratio(counts, len(scored)),
+            "customer_share": ratio(counts, int(counts.sum())),
             "spend": ratio(spend, 10**EXACT_DECIMALS),
             "spend_share": ratio(spend, int(spend.sum())),
             "orders": bought,
-            "median_recency_days": recency.to_numpy(),
+            "median_recency_days": recency,
             "average_order_value": ratio(spend, bought * 10**EXACT_DECIMALS),
         }
     )
@@ -181,10 +189,20 @@ def tier_summary(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
         counts, spend = (np.zeros(len(labels), dtype=np.int64) for _ in range(2))
         np.add.at(counts, place[known], 1)
         np.add.at(spend, place[known], units[known])
-        shares = {"customer_share": ratio(counts, int(counts.sum())), "spend": ratio(spend, 10**EXACT_DECIMALS)}
-        shares["spend_share"] = ratio(spend, int(spend.sum()))
-        tables.append(pd.DataFrame({"tier": name, "label": labels, "customers": counts, **shares}))
+        tables.append(tier_of(name, labels, counts, spend))
+    return tiers_of(tables)
+
+
+def tiers_of(tables: Sequence[pd.DataFrame]) -> pd.DataFrame:
+    """The table of ``tier_summary`` from that of each ladder."""
     return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(columns.names(columns.TIERS)))
+
+
+def tier_of(name: str, labels: Sequence[str], counts: NDArray[np.int64], spend: NDArray[np.int64]) -> pd.DataFrame:
+    """The rows of ``tier_summary`` for one ladder, from the tiers' sums; spend in units of 10^-4."""
+    shares = {"customer_share": ratio(counts, int(counts.sum())), "spend": ratio(spend, 10**EXACT_DECIMALS)}
+    shares["spend_share"] = ratio(spend, int(spend.sum()))
+    return pd.DataFrame({"tier": name, "label": list(labels), "customers": counts, **shares})
 
 
 def rule_coverage(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:

@@ -1,12 +1,14 @@
 """Top and bottom lists: the best or worst by any measure, everyone tied with the last place included."""
 
+from collections.abc import Mapping
+
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder.book.spend import buyers
 from fairladder.columns import better
-from fairladder.conditions import frame_kinds
+from fairladder.conditions import Kind, frame_kinds
 from fairladder.errors import DataError, UsageError
 from fairladder.scores.fitting import check_there
 
@@ -59,9 +61,8 @@ def top(
     >>> best[["rank", "customer", "spend"]].values.tolist()
     [[1, '09302', 9172.55], [2, '09755', 7442.07]]
     """
-    share = _checked(customers, by, count, percent, within)
-    if ties not in ("include", "exclude"):
-        raise UsageError(f"Ties are include or exclude, not {ties!r}.")
+    check_there(customers, measure=by, group=within)
+    share = check_places(frame_kinds(customers), by, count, percent, ties)
     chosen = customers if everybody else buyers(customers)
     if chosen.empty:
         raise DataError("No customer has a purchase, so there is no best and no worst.")
@@ -89,15 +90,16 @@ def top(
     return shown.iloc[order][columns].reset_index(drop=True)
 
 
-def _checked(
-    customers: pd.DataFrame, by: str, count: int | None, percent: float | None, within: str | None
+def check_places(
+    kinds: Mapping[str, Kind], by: str, count: int | None, percent: float | None, ties: str
 ) -> tuple[int, int] | None:
-    """The percent as a fraction of whole numbers, or None."""
-    check_there(customers, measure=by, group=within)
-    if frame_kinds(customers)[by] not in ("number", "day"):
+    """The percent as a fraction of whole numbers, or None. Raises UsageError where anything of it cannot be."""
+    if kinds.get(by) not in ("number", "day", None):
         raise UsageError(
             f"`{by}` holds neither numbers nor days, so nobody is best by it. Try spend, orders or recency_days."
         )
+    if ties not in ("include", "exclude"):
+        raise UsageError(f"Ties are include or exclude, not {ties!r}.")
     if count is not None and percent is not None:
         raise UsageError("Give either a count or a percent, not both.")
     if count is not None and count < 1:

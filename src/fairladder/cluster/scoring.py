@@ -1,0 +1,190 @@
+"""Customers scored where they are: ladders are fitted here to how often each value occurs there, and placed by the scheme's SQL."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import partial
+from itertools import accumulate
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlglot import exp
+
+from fairladder import columns
+from fairladder.book.read import Read
+from fairladder.cluster.counting import Counts, all_counts, counts_for_cuts
+from fairladder.cluster.customers import customers_query
+from fairladder.cluster.standing import standing
+from fairladder.conditions import Kind, frame_kinds
+from fairladder.engine.protocol import Engine
+from fairladder.errors import SchemeError, UsageError, nearest
+from fairladder.ladder import GroupedLadder, Ladder
+from fairladder.scheme import Scheme, Tier
+from fairladder.scores.as_sql import scheme_tree
+from fairladder.scores.fitting import SCORES, AnyLadder, check_tier, score_ladder, tier_ladder
+from fairladder.sqltree import column, named, select, sql
+
+
+@dataclass(frozen=True)
+class Scored:
+    """The customers of a cluster with their scores, kept there, and the ladders that they stand on."""
+
+    engine: Engine
+    relation: exp.Expr
+    kinds: Mapping[str, Kind]
+    """Kind of each column, in the order of the columns."""
+    ladders: Mapping[str, AnyLadder]
+    scheme: Scheme
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns in their order."""
+        return list(self.kinds)
+
+
+def scored(orders: Read, ladders: Mapping[str, AnyLadder] | None = None) -> Scored:
+    """The customers with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives them.
+
+    Raises what ``customers_query`` and ``scores.score`` raise.
+    """
+    engine, scheme = orders.engine, orders.scheme
+    people = engine.keep(customers_query(orders))
+    kinds = kinds_of(engine, people)
+    for name in scheme.tiers:
+        if name in kinds or name in ("segment", "stance"):
+            raise SchemeError(f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name.")
+    ranked = engine.keep(_with_percentiles(engine, people, kinds, scheme))
+    fitted = dict(ladders) if ladders is not None else _fitted(engine, ranked, kinds, scheme)
+    if missing := [name for name in (*SCORES, *scheme.tiers) if name not in fitted]:
+        raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], fitted)}")
+    tree = scheme_tree(scheme, fitted, {**kinds, **_SCORE_KINDS, **dict.fromkeys(scheme.tiers, "text")}, ranked)
+    names = [*kinds, *SCORES, "score_total", "score_code", "percentile", "percent_rank", *scheme.tiers, "segment", "stance"]
+    relation = engine.keep(_in_order(tree, names))
+    return Scored(engine, relation, kinds_of(engine, relation), fitted, scheme)
+
+
+_SCORE_KINDS: Mapping[str, Kind] = {
+    **dict.fromkeys((*SCORES, "score_total", "percentile", "percent_rank"), "number"), "score_code": "text",
+}  # fmt: skip
+
+
+def _in_order(tree: exp.Select, names: Sequence[str]) -> exp.Select:
+    last = tree.selects[-1]  # the stance
+    tree.set("expressions", [last if n == "stance" else column(n) for n in names])
+    return tree
+
+
+def kinds_of(engine: Engine, relation: exp.Expr) -> dict[str, Kind]:
+    """Kind of every column, as conditions on customers see it."""
+    empty = engine.table(select(["*"], relation).limit(0, copy=False))
+    return frame_kinds(empty.to_pandas(date_as_object=False))
+
+
+def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
+    """A measure as a number: days since 1970 of a day.
+
+    Raises UsageError where there is no such column, or it holds neither numbers nor days.
+    """
+    if name not in kinds:
+        raise UsageError(f"There is no measure `{name}` among the customers' columns. {nearest(name, kinds)}")
+    if kinds[name] == "day":
+        since = sql("CAST('1970-01-01' AS DATE)")
+        return exp.DateDiff(this=exp.cast(column(name), "DATE"), expression=since, unit=exp.var("DAY"))
+    if kinds[name] != "number":
+        raise UsageError(f"`{name}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order.")
+    return column(name)
+
+
+def _with_percentiles(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> exp.Select:
+    """The customers with percentile and percent rank of the scheme's measure, as ``ladder.ranks`` has them."""
+    of = scheme.scores.percentile_of
+    value = sql("CASE WHEN orders > 0 THEN :v END", v=as_number(of, kinds))
+    ranks = standing(engine, people, value, {"customers": sql("1")})
+    n = exp.Select().select(sql("COALESCE(SUM(customers_here), 0)")).from_(ranks).subquery()
+    below, equal = column("customers_below"), column("customers_here")
+    worse = below if columns.better(of) == "high" else sql("(:n - :b - :e)", n=n, b=below, e=equal)
+    percentile = sql("CAST(200 * :w + 100 * :e AS DOUBLE) / CAST(2 * :n AS DOUBLE)", w=worse, e=equal, n=n)
+    rank = sql("CASE WHEN :n > 1 THEN CAST(:w AS DOUBLE) / CAST(:n - 1 AS DOUBLE) ELSE 0.0e0 END", w=worse, n=n)
+    known = sql("customers_here IS NOT NULL")
+    trees = [named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name) for name, t in (("percentile", percentile), ("percent_rank", rank))]
+    everything = exp.Column(this=exp.Star(), table=exp.to_identifier("people"))
+    ranked = select([everything, *trees], exp.alias_(people, "people", table=True))
+    on = exp.EQ(this=exp.paren(value.copy()), expression=sql("ranks.value"))
+    return ranked.join(exp.alias_(ranks, "ranks", table=True), on=on, join_type="left", copy=False)
+
+
+# ---------------------------------------------------------------------------------------------------------------- ladders
+
+
+def _fitted(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
+    """The ladders of scores and tiers, fitted to the customers with a purchase."""
+    found: dict[str, AnyLadder] = {}
+    for name, (measure, better) in SCORES.items():
+        shares = scheme.scores.shares if scheme.scores.method == "even" else None
+        cuts = _at_or_below([Fraction(str(s)) for s in shares] if shares else [Fraction(1, scheme.scores.rungs)] * scheme.scores.rungs, better)
+        need = _Need(measure, scheme.scores.within, cuts if scheme.scores.method == "even" else None)
+        found[name] = _ladder(engine, people, kinds, need, partial(score_ladder, better, scheme))
+    scored = None
+    for name, tier in scheme.tiers.items():
+        check_tier(tier, kinds)
+        on = people
+        if tier.of in _SCORE_KINDS and tier.of not in kinds and not tier.of.startswith("percent"):
+            scored = scored or engine.keep(scheme_tree(scheme.model_copy(update={"tiers": {}}), found, {**kinds, **_SCORE_KINDS}, people))
+            on = scored
+        known = {**kinds, **_SCORE_KINDS}
+        found[name] = _ladder(engine, on, known, _Need(tier.of, tier.within, _tier_cuts(tier)), partial(tier_ladder, tier))
+    return found
+
+
+@dataclass(frozen=True)
+class _Need:
+    """What a ladder is fitted to: a measure, maybe within groups; the shares at or below its cuts where it is even rungs of all."""
+
+    measure: str
+    within: str | None
+    cuts: Sequence[Fraction] | None
+
+
+def _tier_cuts(tier: Tier) -> Sequence[Fraction] | None:
+    if tier.top_percents is not None or tier.spend_percents is not None:
+        return None
+    shares = [Fraction(str(s)) for s in tier.shares] if tier.shares else [Fraction(1, tier.rungs or 1)] * (tier.rungs or 1)
+    return _at_or_below(shares, tier.better or columns.better(tier.of))
+
+
+def _at_or_below(shares: Sequence[Fraction], better: str) -> list[Fraction]:
+    """The shares, worst rung first, added up in the order of values, without the last."""
+    return list(accumulate(shares if better == "high" else list(shares)[::-1]))[:-1]
+
+
+def _ladder(
+    engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], need: _Need, fit: Callable[[Any, Any], Ladder]
+) -> AnyLadder:
+    day = kinds.get(need.measure) == "day"
+    value = as_number(need.measure, kinds)
+    rows = select([named(value, "value")], people).where(sql("orders > 0 AND :v IS NOT NULL", v=value), copy=False)
+    if need.within is None:
+        counted = all_counts(engine, rows) if need.cuts is None else counts_for_cuts(engine, rows, need.cuts, even=True)
+        return fit(_as_measured(counted, day), counted.counts)
+    if need.within not in kinds:
+        raise UsageError(f"There is no group `{need.within}` among the customers' columns. {nearest(need.within, kinds)}")
+    groups = engine.table(select([named(exp.cast(column(need.within), "VARCHAR"), "part")], people).where(sql("orders > 0"), copy=False)
+                          .distinct(copy=False).limit(_MOST_GROUPS + 1, copy=False))["part"].to_pylist()  # fmt: skip
+    if len(groups) > _MOST_GROUPS:
+        raise UsageError(f"`{need.within}` has more than {_MOST_GROUPS:,} values, too many for a ladder each. Choose another column.")
+    ladders = {}
+    for group in [*sorted(g for g in groups if g is not None), *([None] if None in groups else [])]:
+        cell = exp.cast(column(need.within), "VARCHAR")
+        test = sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.Literal.string(group))
+        counted = all_counts(engine, rows.copy().where(test, copy=False))
+        ladders[group] = fit(_as_measured(counted, day), counted.counts)
+    return GroupedLadder(need.within, ladders)
+
+
+#: More groups than this are no groups: each would be asked for by itself.
+_MOST_GROUPS = 500
+
+
+def _as_measured(counted: Counts, day: bool) -> NDArray[np.generic]:
+    return counted.values.astype("datetime64[D]") if day else counted.values

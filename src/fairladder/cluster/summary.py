@@ -1,0 +1,92 @@
+"""The small tables of scored customers that stay on a cluster: segments, tiers, and what each rule does."""
+
+from collections.abc import Mapping
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+from numpy.typing import NDArray
+from sqlglot import exp
+
+from fairladder.cluster.scoring import Scored
+from fairladder.conditions import parse_condition, to_engine
+from fairladder.numbers import EXACT_DECIMALS
+from fairladder.scheme import Segment
+from fairladder.scores.scoring import summary_of, tier_of, tiers_of
+from fairladder.sqltree import column, named, select, sql
+
+
+def segment_summary(scored: Scored) -> pd.DataFrame:
+    """The table of ``scores.segment_summary``."""
+    segments = scored.scheme.segments
+    names = [s.name for s in segments]
+    sums = _by(scored, "segment", names)
+    days = scored.engine.table(_counts_of(scored, "segment", "recency_days"))
+    medians = np.array([_median(days, name) for name in names])
+    stances = {s.name: str(s.stance) for s in segments}
+    return summary_of(names, stances, sums["customers"], sums["spend"], sums["orders"], medians)
+
+
+def tier_summary(scored: Scored) -> pd.DataFrame:
+    """The table of ``scores.tier_summary``."""
+    tables = []
+    for name, tier in scored.scheme.tiers.items():
+        sums = _by(scored, name, tier.names())
+        tables.append(tier_of(name, tier.names(), sums["customers"], sums["spend"]))
+    return tiers_of(tables)
+
+
+def rule_coverage(scored: Scored) -> pd.DataFrame:
+    """The table of ``scores.rule_coverage``."""
+    segments = scored.scheme.segments
+    holds = [_holds(scored, s) for s in segments]
+    each = [sql("COUNT(CASE WHEN :h THEN 1 END)", h=tree) for tree in holds]
+    placed = [sql("COUNT(CASE WHEN segment = :n THEN 1 END)", n=exp.Literal.string(s.name)) for s in segments]
+    trees = [*(named(t, f"holds {i}") for i, t in enumerate(each)), *(named(t, f"placed {i}") for i, t in enumerate(placed))]
+    counts = scored.engine.table(select([*trees, named(sql("COUNT(*)"), "all")], scored.relation)).to_pylist()[0]
+    waiting, lines = int(counts["all"]), []
+    for i, segment in enumerate(segments):
+        here = int(counts[f"placed {i}"])
+        shadowed = 0 if segment.otherwise else int(counts[f"holds {i}"]) - here
+        lines.append((segment.name, segment.when or "otherwise", here, shadowed, waiting > 0))
+        waiting -= here
+    return pd.DataFrame(lines, columns=["segment", "condition", "placed", "shadowed", "reached"])
+
+
+def _holds(scored: Scored, segment: Segment) -> exp.Expr:
+    if segment.when is None:
+        return exp.true()
+    own = {n: ours for n, ours in scored.scheme.own_names().items() if n not in scored.kinds and ours in scored.kinds}
+    kinds = {**scored.kinds, **{n: scored.kinds[ours] for n, ours in own.items()}}
+    cells = {name: column(own.get(name, name)) for name in kinds}
+    return to_engine(parse_condition(segment.when, kinds, f"segment `{segment.name}`"), cells)
+
+
+def _by(scored: Scored, name: str, labels: list[str]) -> Mapping[str, NDArray[np.int64]]:
+    """Customers, orders and spend (in units of 10^-4) of each label, shape (labels,); sums of whole numbers."""
+    trees = {
+        "customers": sql("COUNT(*)"),
+        "orders": sql("SUM(orders)"),
+        "spend": sql("SUM(CAST(ROUND(spend * :u) AS BIGINT))", u=float(10**EXACT_DECIMALS)),
+    }
+    columns = [named(column(name), "label"), *(named(t, n) for n, t in trees.items())]
+    rows = scored.engine.table(select(columns, scored.relation).group_by(column(name), copy=False)).to_pylist()
+    found = {r["label"]: r for r in rows}
+    return {n: np.array([int(found[label][n] or 0) if label in found else 0 for label in labels], dtype=np.int64) for n in trees}
+
+
+def _counts_of(scored: Scored, label: str, measure: str) -> exp.Select:
+    keys = [column(label), column(measure)]
+    counted = select([named(keys[0], "label"), named(keys[1], "value"), named(sql("COUNT(*)"), "n")], scored.relation)
+    return counted.where(sql(":m IS NOT NULL", m=keys[1]), copy=False).group_by(*keys, copy=False)
+
+
+def _median(counts: pa.Table, label: str) -> float:
+    """The median of values that occur so often; NaN of none."""
+    own = sorted((r["value"], r["n"]) for r in counts.to_pylist() if r["label"] == label)
+    if not own:
+        return float("nan")
+    values, ends = [v for v, _ in own], np.cumsum([n for _, n in own])
+    n = int(ends[-1])
+    low, high = (values[int(np.searchsorted(ends, place, side="right"))] for place in ((n - 1) // 2, n // 2))
+    return (low + high) / 2

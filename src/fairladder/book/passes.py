@@ -70,7 +70,7 @@ def _forget(passed: Pass) -> None:
 
 def _grouped(rows: Rows, keep: bool) -> Pass:
     """The groups, with ids grouped as written where that gives the same."""
-    if rows.reads_as_written:
+    if rows.reads_as_written and not rows.source.engine.keeps_customers:
         passed = _reduced(rows, keep, as_written=True)
         if "untrimmed" not in passed.table.column_names or not _any(passed.table["untrimmed"]):
             return passed

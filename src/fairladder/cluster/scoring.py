@@ -16,7 +16,7 @@ from fairladder.book.read import Read
 from fairladder.cluster.counting import Counts, all_counts, counts_for_cuts
 from fairladder.cluster.customers import customers_query
 from fairladder.cluster.standing import standing
-from fairladder.conditions import Kind, frame_kinds
+from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
 from fairladder.errors import SchemeError, UsageError, nearest
 from fairladder.ladder import GroupedLadder, Ladder
@@ -77,8 +77,15 @@ def _in_order(tree: exp.Select, names: Sequence[str]) -> exp.Select:
 
 def kinds_of(engine: Engine, relation: exp.Expr) -> dict[str, Kind]:
     """Kind of every column, as conditions on customers see it."""
-    empty = engine.table(select(["*"], relation).limit(0, copy=False))
-    return frame_kinds(empty.to_pandas(date_as_object=False))
+    return {name: _kind_of(type_) for name, type_ in engine.columns(relation).items()}
+
+
+def _kind_of(type_: str) -> Kind:
+    if type_.startswith(("DATE", "TIMESTAMP")):
+        return "day"
+    if type_ == "BOOLEAN":
+        return "truth"
+    return "text" if type_ == "VARCHAR" else "number"
 
 
 def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:

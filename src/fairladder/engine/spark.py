@@ -200,6 +200,7 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
 
     More digits than that stop the query, with advice; no number is rounded twice.
     """
+    given, texts = texts, [t if isinstance(t, exp.Null) else exp.column(f"t{i}", table=_BOUND) for i, t in enumerate(texts)]
     decimals, product = int(name.split("_")[2]), "_product" in name
     discount = texts[2] if product and not isinstance(texts[2], exp.Null) else None
     factors = [_Exact.of(t) for i, t in enumerate(texts) if not (product and i == 2)]
@@ -214,7 +215,22 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
     value = factors[0]
     for factor in factors[1:]:
         value = value.times(factor)
-    return value.rounded(decimals)
+    return _with_bound(given, value.rounded(decimals))
+
+
+#: What a row's texts are called within the arithmetic.
+_BOUND = "x"
+
+
+def _with_bound(texts: list[exp.Expr], body: exp.Expr) -> exp.Expr:
+    """The body over texts that are worked out once: as the function of an array of one, since there is no other way to say so.
+
+    Few amounts need it. Written out for each text that it speaks of, it would be longer than a Java method can be.
+    """
+    fields = [part for i, t in enumerate(texts) if not isinstance(t, exp.Null) for part in (exp.Literal.string(f"t{i}"), t)]
+    one = exp.Array(expressions=[exp.Anonymous(this="NAMED_STRUCT", expressions=fields)])
+    made = exp.Lambda(this=body, expressions=[exp.to_identifier(_BOUND)])
+    return exp.Anonymous(this="ELEMENT_AT", expressions=[exp.Anonymous(this="TRANSFORM", expressions=[one, made]), exp.convert(1)])
 
 
 class _Exact:

@@ -134,6 +134,8 @@ def by_state(reduced: exp.Select, groups: exp.Expr) -> exp.Select:
     trees = {n: sql(f"MAX({n})") for n in largest} | {n: sql(f"SUM({n})") for n in sums}
     if "untrimmed" in there:
         trees["untrimmed"] = sql("BOOL_OR(untrimmed)")
+    if "channel_bits" in there:
+        trees["channel_bits"] = sql("BIT_OR(channel_bits)")
     sizes = [sql("COALESCE(ABS(:c), 0)", c=column(n)) for n in ("spend", "smallest_order", "largest_order", "lines")]
     trees |= {
         "customers": sql("COUNT(*)"),

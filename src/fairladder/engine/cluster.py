@@ -34,6 +34,7 @@ _SETTINGS = {
     "spark.sql.sources.partitionColumnTypeInference.enabled": "false",  # a folder `id=007` says 007
     "spark.sql.csv.parser.columnPruning.enabled": "false",  # a row with too few cells is told whatever is asked of it
     "spark.sql.legacy.timeParserPolicy": "CORRECTED",
+    "spark.sql.codegen.hugeMethodLimit": "8000",  # what is longer Java would only interpret
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
 }
 #: A session that we start ourselves is silent, and shows its pages to nobody.

@@ -26,6 +26,8 @@ def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
             return _float_text(node.this)
         case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
             return _whole_units(node.this)
+        case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Round) and not node.this.args.get("decimals"):
+            return _nearest(node.this.this)
         case exp.Cast() if node.to.this == exp.DType.INT and isinstance(node.this, exp.Count):
             return exp.cast(node.this, "BIGINT")
         case exp.Trunc() if not node.args.get("decimals"):
@@ -127,6 +129,13 @@ def _float_text(cell: exp.Expr) -> exp.Expr:
         "CASE WHEN NOT CONTAINS(:p, 'E') THEN :p WHEN ABS(:c) >= 1e-4 AND ABS(:c) < 1e16 THEN :b ELSE :l END",
         p=plain, c=cell, b=bare, l=long,
     )  # fmt: skip
+
+
+def _nearest(number: exp.Expr) -> exp.Expr:
+    """The nearest whole number, halves away from zero: Spark's ROUND goes by way of decimals, which takes ten times as long."""
+    size = sql("ABS(:x)", x=number)
+    up = sql("CASE WHEN :s - FLOOR(:s) >= 0.5e0 THEN 1 ELSE 0 END", s=size)
+    return sql("CASE WHEN :x < 0 THEN -(FLOOR(:s) + :u) ELSE FLOOR(:s) + :u END", x=number, s=size, u=up)
 
 
 def _whole_units(product: exp.Mul) -> exp.Expr:

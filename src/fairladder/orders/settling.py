@@ -65,8 +65,9 @@ def settled_at_first(rows: Rows) -> Rows:
 def few_channels(rows: Rows) -> tuple[str, ...] | None:
     """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
     source, name = rows.source, rows.roles.get("channel")
-    if name is None or source.engine is not source.engine.reader or source.is_small:
-        return None  # the bits are the embedded engine's way through many rows
+    embedded = source.engine is source.engine.reader
+    if name is None or not (embedded or source.engine.keeps_customers) or source.is_small:
+        return None  # the bits are a way through many rows: groups with texts in them are sorted on a cluster
     relation = source.relation
     if source.text:
         relation = select([cell_column(name)], relation).limit(FIRST_ROWS, copy=False).subquery("first", copy=False)

@@ -63,7 +63,7 @@ SETTINGS: tuple[Setting, ...] = (
     _role("status", "The column of the order's state, such as paid or cancelled."),
     _role("currency", "The column of the amount's currency."),
     _role("cost", "The column of what the row cost the shop."),
-    Setting("orders", "spark", "The Spark cluster that reads and reckons, such as local[2] or spark://host:7077.", "--spark", "MASTER", WRITING),
+    Setting("orders", "spark", "The Spark cluster that reckons, such as local[2] or spark://host:7077.", "--spark", "MASTER", WRITING),
     Setting("orders", "table", "The table to read, where ORDERS is the address of a database.", "--table", "NAME", WRITING),
     Setting("orders", "query", "A SELECT that gives the rows, in place of a table.", "--query", "SQL", WRITING),
     Setting("orders", "date_format", "How dates are written: iso, day-first, month-first, year-first, or a pattern such as %d.%m.%y.",

@@ -19,6 +19,12 @@ def customers(request: Request, when: When = None, sort: Sort = None, columns: C
     from fairladder.cli import door, screen
 
     orders = door.opened(request, PARTS)
+    if orders.engine.keeps_customers:
+        from fairladder.cli import on_cluster
+
+        on_cluster.refuse({"--when": when, "--sort": sort, "--columns": columns})
+        on_cluster.customers(request, orders)
+        return
     with screen.busy(request, "Reducing the orders to customers", orders.engine):
         from fairladder.scores.selection import select
         from fairladder.value.to_score import customers_to_score

@@ -29,6 +29,7 @@ def _tour(folder: Path) -> None:
     from fairladder.cli import check, customers, door, score, screen
     from fairladder.output.files import write
     from fairladder.scores import scoring
+    from fairladder.scores.fairness import too_few_to_advise
 
     _lay_out(folder)
     results = folder / "results"
@@ -60,7 +61,7 @@ def _tour(folder: Path) -> None:
         "tiers": scoring.tier_summary(scored, orders.scheme),
         "rules": scoring.rule_coverage(scored, orders.scheme),
     }
-    screen.show(*score.views(orders, parts), screen.footer(orders, orders.facts()))
+    screen.show(*score.views(orders, parts, too_few_to_advise(scored)), screen.footer(orders, orders.facts()))
     write(scored, results / "scored.csv", decimals=decimals, facts=facts)
     write(scored, results / "scored.parquet", facts=facts)
     write(parts, results / "scored.json", decimals=decimals, facts=facts)

@@ -89,6 +89,9 @@ def _check_apart(
         **outputs,
     }
     written = {name: path for name, path in asked.items() if path is not None}
+    if orders.engine.keeps_customers and out is not None:
+        del written["--out"]  # a folder as the cluster sees it, which is judged when it is written
+        written.pop("the settings beside --out", None)
     for path in written.values():
         require_place(path)
     campaigns = orders.scheme.campaigns
@@ -102,7 +105,7 @@ def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> N
     from fairladder.output.targets import format_of, require_place
 
     known_part(request.part, parts)
-    if request.out not in (None, "-"):
+    if request.out not in (None, "-") and not request.on_cluster:
         format_of(str(request.out))
         require_place(str(request.out))
     if request.figure is None:

@@ -196,6 +196,11 @@ class Request:
 
         return load_scheme(self.scheme) if self.scheme else Scheme()
 
+    @property
+    def on_cluster(self) -> bool:
+        """Whether a Spark cluster reads and reckons, so that customers stay there."""
+        return "spark" in self.settings.get("orders", {}) or self.scheme_or_default().orders.spark is not None
+
     def opened(self, scheme: "Scheme | None" = None) -> "Opened":
         """The orders before they are read, with the options laid over the scheme, or over this one."""
         from fairladder.book.opened import open_unread

@@ -91,6 +91,13 @@ def score(
         outputs={"--save-ladders": save_ladders},
         inputs=[with_ladders],
     )
+    if orders.engine.keeps_customers:
+        from fairladder.cli import on_cluster
+
+        on_cluster.refuse({"--figure": request.figure, "--stability": stability, "--as-sql": as_sql, "--when": when, "--sort": sort,
+                           "--columns": columns})  # fmt: skip
+        on_cluster.score(request, orders, save_ladders, with_ladders)
+        return
     with screen.busy(request, "Scoring the customers", orders.engine) as progress:
         from fairladder.book.spend import nobody_bought
         from fairladder.scores import fairness, scoring
@@ -126,8 +133,9 @@ def score(
             parts |= stability_of(orders, progress=progress).tables()
         if saved is not None:
             parts["drift"] = saved_ladders.drift(saved, scored)
-    pieces = views(orders, {**parts, "customers": scored}) if "segments" in parts else []
-    seen = fairness.too_few_to_advise(customers) if pieces else []
+    few = fairness.too_few_to_advise(customers)
+    pieces = views(orders, parts, few) if "segments" in parts else []
+    seen = few if pieces else []
     notes = [n for n in notes if n]
     door.give(
         request, orders, parts, pieces, notes=notes, seen=seen,
@@ -167,15 +175,13 @@ def figure(name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.D
     return drawn
 
 
-def views(orders: "Orders", parts: "dict[str, pd.DataFrame]") -> "list[RenderableType]":
-    """The segment table, the three answers, and rules that place nobody."""
-    from fairladder.scores.fairness import too_few_to_advise
-
+def views(orders: "Orders", parts: "dict[str, pd.DataFrame]", few: list[str]) -> "list[RenderableType]":
+    """The segment table, the three answers or the ``few`` reasons why there are none, and rules that place nobody."""
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["tiers"]) for name, tier in orders.scheme.tiers.items()]
     drifted = [drift_view(parts["drift"])] if "drift" in parts else []
     steady = [_stability(parts["stability"], parts["unsettled"])] if "stability" in parts else []
-    answers = _no_answers(few) if (few := too_few_to_advise(parts["customers"])) else _answers(summary)
+    answers = _no_answers(few) if few else _answers(summary)
     return [_segments(orders, summary), answers, *_idle_rules(rules), *tiers, *drifted, *steady]
 
 

@@ -58,6 +58,17 @@ def top(
 
     share = as_percent("--percent", percent)
     orders = door.opened(request, PARTS)
+    if orders.engine.keeps_customers:
+        from fairladder.cli import on_cluster
+
+        on_cluster.refuse({"--when": when, "--columns": columns})
+        asked = f"{share:g} %" if share is not None else str(count or 10)
+        title = f"Who are the {'worst' if worst else 'best'} {asked} by {by}?"
+        on_cluster.top(
+            request, orders, by, title,
+            count=count, percent=share, worst=worst, within=within, everybody=everybody, ties=ties,
+        )  # fmt: skip
+        return
     with screen.busy(request, "Ranking the customers", orders.engine):
         from fairladder.scores.selection import select
         from fairladder.scores.top import top as top_list

@@ -164,5 +164,3 @@ def _sorted(table: pa.Table) -> Counts:
     values, counts = table["value"].to_numpy(), table["n"].to_numpy().astype(np.int64)
     order = np.argsort(values, kind="stable")
     return Counts(values[order], counts[order])
-
-

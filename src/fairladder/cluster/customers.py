@@ -36,8 +36,9 @@ def customers_query(orders: Read) -> exp.Select:
     decimals = orders.scheme.money.decimals
     groups.require_exact(decimals)
     base = orders.engine.keep(_whole_numbers(orders.engine, groups, orders.members))
-    there = {"name", "only_channel"} & {*groups.columns, *(orders.members.frame if orders.members else ())}
-    carried = [n for n in (orders.members.frame if orders.members else ()) if n not in ("customer", "name")]
+    theirs = [str(n) for n in orders.members.frame] if orders.members else []
+    there = {"name", "only_channel"} & {*groups.columns, *theirs}
+    carried = [n for n in theirs if n not in ("customer", "name")]
     return _measured(orders.engine, base, groups.positive, orders.as_of, decimals, there, carried)
 
 
@@ -50,13 +51,15 @@ def _whole_numbers(engine: Engine, groups: KeptGroups, members: Members | None) 
     used = select([named(t, n) for n, t in trees.items()], groups.used(), "used")
     if members is None:
         return used
-    offered = engine.offer(_with_days(pa.Table.from_pandas(members.frame.rename(columns=_of_member), preserve_index=False)))
+    offered = engine.offer(
+        _with_days(pa.Table.from_pandas(members.frame.rename(columns=_of_member), preserve_index=False))
+    )
     sides: dict[str, exp.Expr] = {"customer": sql("COALESCE(customer, :m)", m=column(_of_member("customer")))}
     sides |= {n: sql("COALESCE(:c, 0)", c=column(n)) for n in _COUNTS} | {n: column(n) for n in plain}
     if "name" in members.frame:
         own = column(_of_member("name"))
         sides["name"] = sql("COALESCE(:a, name)", a=own) if "name" in text else own
-    carried = [n for n in members.frame if n not in ("customer", "name")]
+    carried = [str(n) for n in members.frame if n not in ("customer", "name")]
     sides |= {n: column(_of_member(n)) for n in carried}
     joined = select([named(t, n) for n, t in sides.items()], used, "used")
     on = sql("customer = :m", m=column(_of_member("customer")))
@@ -79,11 +82,19 @@ def _of_member(name: str) -> str:
 
 
 def _measured(
-    engine: Engine, base: exp.Expr, positive: int, as_of: dt.date | None, decimals: int, there: Collection[str], carried: list[str]
+    engine: Engine,
+    base: exp.Expr,
+    positive: int,
+    as_of: dt.date | None,
+    decimals: int,
+    there: Collection[str],
+    carried: list[str],
 ) -> exp.Select:
     """The measures of whole numbers kept in ``base``."""
     scale = 10**decimals
-    spends = standing(engine, base, column("spend"), {"customers": sql("1"), "held": sql("CASE WHEN spend > 0 THEN spend ELSE 0 END")})
+    spends = standing(
+        engine, base, column("spend"), {"customers": sql("1"), "held": sql("CASE WHEN spend > 0 THEN spend ELSE 0 END")}
+    )
     today = day_literal(as_of or dt.date(1970, 1, 1))
     bought, twice = sql("orders > 0"), sql("orders > 1")
     span, recency = _days("last_order", column("first_order")), _days(today, column("last_order"))
@@ -91,7 +102,9 @@ def _measured(
     def where(test: exp.Expr, tree: exp.Expr) -> exp.Expr:
         return sql("CASE WHEN :t THEN :x END", t=test, x=tree)
 
-    trees: dict[str, exp.Expr] = {n: column(n) for n in NAMES if n in {"customer", *_COUNTS, "first_order", "last_order", *there}}
+    trees: dict[str, exp.Expr] = {
+        n: column(n) for n in NAMES if n in {"customer", *_COUNTS, "first_order", "last_order", *there}
+    }
     trees |= {
         "recency_days": where(bought, recency),
         "tenure_days": where(bought, _days(today, column("first_order"))),
@@ -120,7 +133,9 @@ def _measured(
 
 def _days(later: "str | exp.Expr", earlier: exp.Expr) -> exp.Expr:
     """Days from one day to another."""
-    return exp.DateDiff(this=column(later) if isinstance(later, str) else later, expression=earlier, unit=exp.var("DAY"))
+    return exp.DateDiff(
+        this=column(later) if isinstance(later, str) else later, expression=earlier, unit=exp.var("DAY")
+    )
 
 
 def _ratio(top: exp.Expr, bottom: exp.Expr) -> exp.Expr:

@@ -1,6 +1,6 @@
 """What the public door gives where customers stay on a cluster: DataFrames of Spark, of which the executors hold the rows."""
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlglot import exp
 
@@ -11,28 +11,50 @@ from fairladder.cluster.tops import top_query
 from fairladder.engine.cluster import Cluster
 from fairladder.sqltree import select
 
+if TYPE_CHECKING:
+    import pandas as pd
 
-def customers(orders: Read) -> Any:
+
+def customers(orders: Read) -> "pd.DataFrame":
     """The customers table."""
-    return _frame(orders, customers_query(orders))
+    frame: pd.DataFrame = _frame(orders, customers_query(orders))
+    return frame
 
 
-def score(orders: Read) -> Any:
+def score(orders: Read) -> "pd.DataFrame":
     """The scored customers."""
-    return _frame(orders, select(["*"], scored(orders).relation))
+    frame: pd.DataFrame = _frame(orders, select(["*"], scored(orders).relation))
+    return frame
 
 
 def top(
-    orders: Read, by: str, count: int | None, percent: float | None, worst: bool, within: str | None, everybody: bool, ties: str
-) -> Any:
+    orders: Read,
+    by: str,
+    count: int | None,
+    percent: float | None,
+    worst: bool,
+    within: str | None,
+    everybody: bool,
+    ties: str,
+) -> "pd.DataFrame":
     """A top list, by rank and then by id."""
     people = orders.engine.keep(customers_query(orders))
     query = top_query(
-        orders.engine, people, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
+        orders.engine,
+        people,
+        by,
+        count=count,
+        percent=percent,
+        worst=worst,
+        within=within,
+        everybody=everybody,
+        ties=ties,
     )
-    return _frame(orders, query)
+    frame: pd.DataFrame = _frame(orders, query)
+    return frame
 
 
 def _frame(orders: Read, query: exp.Select) -> Any:
+    """A DataFrame of Spark, which the interface takes for one of pandas, as it is everywhere else."""
     assert isinstance(orders.engine, Cluster)
     return orders.engine.frame(query)

@@ -53,13 +53,25 @@ def scored(orders: Read, ladders: Mapping[str, AnyLadder] | None = None) -> Scor
     kinds = kinds_of(engine, people)
     for name in scheme.tiers:
         if name in kinds or name in ("segment", "stance"):
-            raise SchemeError(f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name.")
+            raise SchemeError(
+                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
+            )
     ranked = engine.keep(_with_percentiles(engine, people, kinds, scheme))
     fitted = dict(ladders) if ladders is not None else _fitted(engine, ranked, kinds, scheme)
     if missing := [name for name in (*SCORES, *scheme.tiers) if name not in fitted]:
         raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], fitted)}")
     tree = scheme_tree(scheme, fitted, {**kinds, **_SCORE_KINDS, **dict.fromkeys(scheme.tiers, "text")}, ranked)
-    names = [*kinds, *SCORES, "score_total", "score_code", "percentile", "percent_rank", *scheme.tiers, "segment", "stance"]
+    names = [
+        *kinds,
+        *SCORES,
+        "score_total",
+        "score_code",
+        "percentile",
+        "percent_rank",
+        *scheme.tiers,
+        "segment",
+        "stance",
+    ]
     relation = engine.keep(_in_order(tree, names))
     return Scored(engine, relation, kinds_of(engine, relation), fitted, scheme)
 
@@ -99,7 +111,9 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
         since = sql("CAST('1970-01-01' AS DATE)")
         return exp.DateDiff(this=exp.cast(column(name), "DATE"), expression=since, unit=exp.var("DAY"))
     if kinds[name] != "number":
-        raise UsageError(f"`{name}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order.")
+        raise UsageError(
+            f"`{name}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order."
+        )
     return column(name)
 
 
@@ -114,7 +128,10 @@ def _with_percentiles(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind
     percentile = sql("CAST(200 * :w + 100 * :e AS DOUBLE) / CAST(2 * :n AS DOUBLE)", w=worse, e=equal, n=n)
     rank = sql("CASE WHEN :n > 1 THEN CAST(:w AS DOUBLE) / CAST(:n - 1 AS DOUBLE) ELSE 0.0e0 END", w=worse, n=n)
     known = sql("customers_here IS NOT NULL")
-    trees = [named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name) for name, t in (("percentile", percentile), ("percent_rank", rank))]
+    trees = [
+        named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name)
+        for name, t in (("percentile", percentile), ("percent_rank", rank))
+    ]
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("people"))
     ranked = select([everything, *trees], exp.alias_(people, "people", table=True))
     on = exp.EQ(this=exp.paren(value.copy()), expression=sql("ranks.value"))
@@ -129,7 +146,10 @@ def _fitted(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme:
     found: dict[str, AnyLadder] = {}
     for name, (measure, better) in SCORES.items():
         shares = scheme.scores.shares if scheme.scores.method == "even" else None
-        cuts = _at_or_below([Fraction(str(s)) for s in shares] if shares else [Fraction(1, scheme.scores.rungs)] * scheme.scores.rungs, better)
+        cuts = _at_or_below(
+            [Fraction(str(s)) for s in shares] if shares else [Fraction(1, scheme.scores.rungs)] * scheme.scores.rungs,
+            better,
+        )
         need = _Need(measure, scheme.scores.within, cuts if scheme.scores.method == "even" else None)
         found[name] = _ladder(engine, people, kinds, need, partial(score_ladder, better, scheme))
     scored = None
@@ -137,10 +157,14 @@ def _fitted(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme:
         check_tier(tier, kinds)
         on = people
         if tier.of in _SCORE_KINDS and tier.of not in kinds and not tier.of.startswith("percent"):
-            scored = scored or engine.keep(scheme_tree(scheme.model_copy(update={"tiers": {}}), found, {**kinds, **_SCORE_KINDS}, people))
+            scored = scored or engine.keep(
+                scheme_tree(scheme.model_copy(update={"tiers": {}}), found, {**kinds, **_SCORE_KINDS}, people)
+            )
             on = scored
         known = {**kinds, **_SCORE_KINDS}
-        found[name] = _ladder(engine, on, known, _Need(tier.of, tier.within, _tier_cuts(tier)), partial(tier_ladder, tier))
+        found[name] = _ladder(
+            engine, on, known, _Need(tier.of, tier.within, _tier_cuts(tier)), partial(tier_ladder, tier)
+        )
     return found
 
 
@@ -156,7 +180,9 @@ class _Need:
 def _tier_cuts(tier: Tier) -> Sequence[Fraction] | None:
     if tier.top_percents is not None or tier.spend_percents is not None:
         return None
-    shares = [Fraction(str(s)) for s in tier.shares] if tier.shares else [Fraction(1, tier.rungs or 1)] * (tier.rungs or 1)
+    shares = (
+        [Fraction(str(s)) for s in tier.shares] if tier.shares else [Fraction(1, tier.rungs or 1)] * (tier.rungs or 1)
+    )
     return _at_or_below(shares, tier.better or columns.better(tier.of))
 
 
@@ -175,11 +201,15 @@ def _ladder(
         counted = all_counts(engine, rows) if need.cuts is None else counts_for_cuts(engine, rows, need.cuts, even=True)
         return fit(_as_measured(counted, day), counted.counts)
     if need.within not in kinds:
-        raise UsageError(f"There is no group `{need.within}` among the customers' columns. {nearest(need.within, kinds)}")
+        raise UsageError(
+            f"There is no group `{need.within}` among the customers' columns. {nearest(need.within, kinds)}"
+        )
     groups = engine.table(select([named(exp.cast(column(need.within), "VARCHAR"), "part")], people).where(sql("orders > 0"), copy=False)
                           .distinct(copy=False).limit(_MOST_GROUPS + 1, copy=False))["part"].to_pylist()  # fmt: skip
     if len(groups) > _MOST_GROUPS:
-        raise UsageError(f"`{need.within}` has more than {_MOST_GROUPS:,} values, too many for a ladder each. Choose another column.")
+        raise UsageError(
+            f"`{need.within}` has more than {_MOST_GROUPS:,} values, too many for a ladder each. Choose another column."
+        )
     ladders = {}
     for group in [*sorted(g for g in groups if g is not None), *([None] if None in groups else [])]:
         cell = exp.cast(column(need.within), "VARCHAR")

@@ -42,9 +42,14 @@ def standing(engine: Engine, rows: exp.Expr, value: exp.Expr, sums: Mapping[str,
     before = {n: np.cumsum(_whole(buckets[n])) - _whole(buckets[n]) for n in names}
     offered = engine.offer(pa.table({"bucket": buckets["bucket"], **{f"{n}_before": before[n] for n in names}}))
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("distinct_values"))
-    joined = select([everything, *(column(f"{n}_before") for n in names)], exp.alias_(distinct, "distinct_values", table=True))
+    joined = select(
+        [everything, *(column(f"{n}_before") for n in names)], exp.alias_(distinct, "distinct_values", table=True)
+    )
     joined = joined.join(exp.alias_(offered, "before", table=True), using=["bucket"], copy=False)
-    below = [named(sql(":b + :w - :h", b=column(f"{n}_before"), w=_so_far(f"{n}_here"), h=column(f"{n}_here")), f"{n}_below") for n in names]
+    below = [
+        named(sql(":b + :w - :h", b=column(f"{n}_before"), w=_so_far(f"{n}_here"), h=column(f"{n}_here")), f"{n}_below")
+        for n in names
+    ]
     return engine.keep(select(["value", *(column(f"{n}_here") for n in names), *below], joined, "joined"))
 
 

@@ -1,6 +1,6 @@
 """The small tables of scored customers that stay on a cluster: segments, tiers, and what each rule does."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 import pandas as pd
@@ -42,7 +42,10 @@ def rule_coverage(scored: Scored) -> pd.DataFrame:
     holds = [_holds(scored, s) for s in segments]
     each = [sql("COUNT(CASE WHEN :h THEN 1 END)", h=tree) for tree in holds]
     placed = [sql("COUNT(CASE WHEN segment = :n THEN 1 END)", n=exp.Literal.string(s.name)) for s in segments]
-    trees = [*(named(t, f"holds {i}") for i, t in enumerate(each)), *(named(t, f"placed {i}") for i, t in enumerate(placed))]
+    trees = [
+        *(named(t, f"holds {i}") for i, t in enumerate(each)),
+        *(named(t, f"placed {i}") for i, t in enumerate(placed)),
+    ]
     counts = scored.engine.table(select([*trees, named(sql("COUNT(*)"), "all")], scored.relation)).to_pylist()[0]
     waiting, lines = int(counts["all"]), []
     for i, segment in enumerate(segments):
@@ -62,7 +65,7 @@ def _holds(scored: Scored, segment: Segment) -> exp.Expr:
     return to_engine(parse_condition(segment.when, kinds, f"segment `{segment.name}`"), cells)
 
 
-def _by(scored: Scored, name: str, labels: list[str]) -> Mapping[str, NDArray[np.int64]]:
+def _by(scored: Scored, name: str, labels: Sequence[str]) -> Mapping[str, NDArray[np.int64]]:
     """Customers, orders and spend (in units of 10^-4) of each label, shape (labels,); sums of whole numbers."""
     trees = {
         "customers": sql("COUNT(*)"),
@@ -72,7 +75,10 @@ def _by(scored: Scored, name: str, labels: list[str]) -> Mapping[str, NDArray[np
     columns = [named(column(name), "label"), *(named(t, n) for n, t in trees.items())]
     rows = scored.engine.table(select(columns, scored.relation).group_by(column(name), copy=False)).to_pylist()
     found = {r["label"]: r for r in rows}
-    return {n: np.array([int(found[label][n] or 0) if label in found else 0 for label in labels], dtype=np.int64) for n in trees}
+    return {
+        n: np.array([int(found[label][n] or 0) if label in found else 0 for label in labels], dtype=np.int64)
+        for n in trees
+    }
 
 
 def _counts_of(scored: Scored, label: str, measure: str) -> exp.Select:
@@ -89,4 +95,4 @@ def _median(counts: pa.Table, label: str) -> float:
     values, ends = [v for v, _ in own], np.cumsum([n for _, n in own])
     n = int(ends[-1])
     low, high = (values[int(np.searchsorted(ends, place, side="right"))] for place in ((n - 1) // 2, n // 2))
-    return (low + high) / 2
+    return float(low + high) / 2

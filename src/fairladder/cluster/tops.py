@@ -20,10 +20,14 @@ def top_query(
     Raises UsageError and DataError as that does, and for ``within``, which is not done on a cluster.
     """
     if within is not None:
-        raise UsageError("On a cluster a list is of all customers. Leave out `within`, or ask for one group at a time with a condition.")
+        raise UsageError(
+            "On a cluster a list is of all customers. Leave out `within`, or ask for one group at a time with a condition."
+        )
     kinds = kinds_of(engine, people)
     if "rank" in kinds:
-        raise UsageError("The customers have a column `rank`, which a list on a cluster cannot show beside its own. Rename it.")
+        raise UsageError(
+            "The customers have a column `rank`, which a list on a cluster cannot show beside its own. Rename it."
+        )
     share = check_places(kinds, by, count, percent, ties)
     chosen = select(["*"], people) if everybody else select(["*"], people).where(sql("orders > 0"), copy=False)
     n = int(engine.table(select([named(sql("COUNT(*)"), "n")], chosen, "chosen"))["n"][0].as_py())

@@ -20,6 +20,7 @@ from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
 from fairladder.engine.words import in_words
 from fairladder.errors import DataError, UsageError, shortened
+from fairladder.scratch import scratch_path
 from fairladder.sqltree import select
 
 if TYPE_CHECKING:
@@ -37,13 +38,15 @@ _SETTINGS = {
     "spark.sql.codegen.hugeMethodLimit": "8000",  # what is longer Java would only interpret
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
 }
+#: What stands beside the parts of a result: day of reckoning, settings and balance. Names that begin so are no parts to Spark.
+RECEIPT = "_settings.json"
 #: A session that we start ourselves is silent, and shows its pages to nobody.
 _STARTED = {
     "spark.ui.enabled": "false",
     "spark.ui.showConsoleProgress": "false",
-    "spark.log.level": "ERROR",
     "spark.sql.shuffle.partitions": "64",  # a beginning: Spark joins small ones
 }
+_LOGGING = Path(__file__).with_name("quiet-log4j2.properties")
 _TYPES = {
     "string": "VARCHAR", "bigint": "BIGINT", "int": "INTEGER", "smallint": "SMALLINT", "tinyint": "TINYINT", "double": "DOUBLE",
     "float": "FLOAT", "date": "DATE", "timestamp": "TIMESTAMP WITH TIME ZONE", "timestamp_ntz": "TIMESTAMP", "boolean": "BOOLEAN",
@@ -134,6 +137,41 @@ class Cluster:
         with _told_plainly(), _quietly():
             return self.view(self._session.createDataFrame(table))
 
+    def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
+        """Let the executors write the query's rows as a folder of ``csv`` or ``parquet`` parts, whole or not at all.
+
+        They write beside ``path``; once all parts and ``receipt`` (as ``RECEIPT``) are there, the folder takes its place. Raises
+        UsageError where something stands there that is no such folder, DataError where it cannot be written.
+        """
+        with _told_plainly():
+            java: Any = self._session._jvm
+            target = java.org.apache.hadoop.fs.Path(path.rstrip("/"))
+            system = target.getFileSystem(self._session._jsc.hadoopConfiguration())
+            if system.exists(target) and not system.exists(java.org.apache.hadoop.fs.Path(target, RECEIPT)):
+                raise UsageError(f"{path!r} is there already and was not written by Fair Ladder. Name another folder.")
+            mark = uuid4().hex[:8]
+            new, old = (java.org.apache.hadoop.fs.Path(f"{path.rstrip('/')}.{word}-{mark}") for word in ("new", "old"))
+            try:
+                writer = self.frame(query).write
+                if kind == "csv":
+                    writer = writer.options(header="true", quote='"', escape='"', emptyValue='""', nullValue="")
+                getattr(writer, kind)(new.toString())
+                told = system.create(java.org.apache.hadoop.fs.Path(new, RECEIPT), True)
+                told.write(receipt.encode())
+                told.close()
+                replaced = system.exists(target)
+                if (replaced and not system.rename(target, old)) or not system.rename(new, target):
+                    raise DataError(f"{path!r} could not be put in its place. The parts lie in {new.toString()!r}.")
+                if replaced:
+                    system.delete(old, True)
+            except BaseException:
+                with suppress(Exception):
+                    if not system.exists(target) and system.exists(old):
+                        system.rename(old, target)
+                    else:
+                        system.delete(new, True)
+                raise
+
     def sql(self, query: exp.Expr) -> str:
         """The query as indented text in Spark's SQL."""
         return laid_out(self._own(query), "spark")
@@ -148,7 +186,9 @@ def session_at(master: str) -> "SparkSession":
     Raises UsageError where PySpark is missing or there is nothing at the address.
     """
     if find_spec("pyspark") is None:
-        raise UsageError("Clusters need PySpark: install it with pip install 'fairladder[spark]', and Java 17 or later.")
+        raise UsageError(
+            "Clusters need PySpark: install it with pip install 'fairladder[spark]', and Java 17 or later."
+        )
     import pyspark
     from pyspark.sql import SparkSession
 
@@ -157,7 +197,9 @@ def session_at(master: str) -> "SparkSession":
     # A Spark that came by pip knows neither where it is nor its own version when it starts executors of its own.
     os.environ.setdefault("SPARK_HOME", str(Path(pyspark.__file__).parent))
     os.environ.setdefault("SPARK_SCALA_VERSION", "2.13")
+    os.environ.setdefault("SPARK_WORKER_DIR", str(scratch_path("spark")))
     builder = SparkSession.builder.master(master).appName("fairladder")
+    builder = builder.config("spark.driver.extraJavaOptions", f"-Dlog4j2.configurationFile={_LOGGING.as_uri()}")
     for name, value in _STARTED.items():
         builder = builder.config(name, value)
     try:
@@ -169,7 +211,9 @@ def session_at(master: str) -> "SparkSession":
         ) from error
 
 
-def files_frame(session: "SparkSession", path: str, separator: str | None, encoding: str | None) -> "tuple[DataFrame, bool]":
+def files_frame(
+    session: "SparkSession", path: str, separator: str | None, encoding: str | None
+) -> "tuple[DataFrame, bool]":
     """A file, a pattern or a folder of CSV, Parquet or JSON as a DataFrame, and whether its cells are text.
 
     Raises UsageError where the kind cannot be told, DataError where it cannot be read.

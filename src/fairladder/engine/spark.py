@@ -26,14 +26,17 @@ def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
             return _float_text(node.this)
         case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
             return _whole_units(node.this)
-        case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Round) and not node.this.args.get("decimals"):
+        case exp.Cast() if (
+            node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Round) and not node.this.args.get("decimals")
+        ):
             return _nearest(node.this.this)
         case exp.Cast() if node.to.this == exp.DType.INT and isinstance(node.this, exp.Count):
             return exp.cast(node.this, "BIGINT")
         case exp.Trunc() if not node.args.get("decimals"):
             # Larger floats have no fraction, and are too large for Spark's FLOOR.
             return sql(
-                "CASE WHEN ABS(:x) < 1e18 THEN CASE WHEN :x < 0 THEN CEIL(:x) ELSE FLOOR(:x) END ELSE :x END", x=node.this
+                "CASE WHEN ABS(:x) < 1e18 THEN CASE WHEN :x < 0 THEN CEIL(:x) ELSE FLOOR(:x) END ELSE :x END",
+                x=node.this,
             )
         case exp.RegexpLike():
             return exp.RegexpLike(this=node.this, expression=_pattern(node.expression.name))
@@ -62,6 +65,8 @@ def _function(node: exp.Anonymous) -> exp.Expr:
     if name.startswith(EXACT_MINOR.upper()):
         return _exact_minor(name.lower(), arguments)
     match name, arguments:
+        case "FLOAT_TEXT", [cell]:
+            return _float_text(cell)
         case "PRINTF", _:
             return exp.Anonymous(this="FORMAT_STRING", expressions=arguments)
         case "ARRAY_EXTRACT", [text, place]:
@@ -209,7 +214,10 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
 
     More digits than that stop the query, with advice; no number is rounded twice.
     """
-    given, texts = texts, [t if isinstance(t, exp.Null) else exp.column(f"t{i}", table=_BOUND) for i, t in enumerate(texts)]
+    given, texts = (
+        texts,
+        [t if isinstance(t, exp.Null) else exp.column(f"t{i}", table=_BOUND) for i, t in enumerate(texts)],
+    )
     decimals, product = int(name.split("_")[2]), "_product" in name
     discount = texts[2] if product and not isinstance(texts[2], exp.Null) else None
     factors = [_Exact.of(t) for i, t in enumerate(texts) if not (product and i == 2)]
@@ -236,10 +244,14 @@ def _with_bound(texts: list[exp.Expr], body: exp.Expr) -> exp.Expr:
 
     Few amounts need it. Written out for each text that it speaks of, it would be longer than a Java method can be.
     """
-    fields = [part for i, t in enumerate(texts) if not isinstance(t, exp.Null) for part in (exp.Literal.string(f"t{i}"), t)]
+    fields = [
+        part for i, t in enumerate(texts) if not isinstance(t, exp.Null) for part in (exp.Literal.string(f"t{i}"), t)
+    ]
     one = exp.Array(expressions=[exp.Anonymous(this="NAMED_STRUCT", expressions=fields)])
     made = exp.Lambda(this=body, expressions=[exp.to_identifier(_BOUND)])
-    return exp.Anonymous(this="ELEMENT_AT", expressions=[exp.Anonymous(this="TRANSFORM", expressions=[one, made]), exp.convert(1)])
+    return exp.Anonymous(
+        this="ELEMENT_AT", expressions=[exp.Anonymous(this="TRANSFORM", expressions=[one, made]), exp.convert(1)]
+    )
 
 
 class _Exact:
@@ -281,7 +293,9 @@ class _Exact:
         wide = sql("(LPAD(CAST(ABS(:d) AS VARCHAR), 40, '0') || REPEAT('0', 40))", d=self.digits)
         size = _tried(sql("LEFT(:w, 40 + :p)", w=wide, p=places), exp.DataType.build(_WHOLE))
         up = sql("CASE WHEN SUBSTRING(:w, 41 + :p, 1) >= '5' THEN 1 ELSE 0 END", w=wide, p=places)
-        signed = sql("CAST(CASE WHEN :d < 0 THEN -(:s + :up) ELSE :s + :up END AS BIGINT)", d=self.digits, s=size, up=up)
+        signed = sql(
+            "CAST(CASE WHEN :d < 0 THEN -(:s + :up) ELSE :s + :up END AS BIGINT)", d=self.digits, s=size, up=up
+        )
         return sql("CASE WHEN :s <= :most THEN :signed END", s=size, most=MOST_MINOR_UNITS, signed=signed)
 
 

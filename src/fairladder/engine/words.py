@@ -9,7 +9,12 @@ def in_words(query: exp.Expr, words: Callable[[exp.Expr], exp.Expr], *, layers_a
     """The tree with every node in the words of a dialect, from the leaves up; ``layers_apart`` keeps an engine from merging layers."""
     changed = query.copy()
     for node in reversed(list(changed.walk())):
-        if layers_apart and isinstance(node, exp.Select) and isinstance(node.parent, exp.Subquery) and not node.args.get("group"):
+        if (
+            layers_apart
+            and isinstance(node, exp.Select)
+            and isinstance(node.parent, exp.Subquery)
+            and not node.args.get("group")
+        ):
             _worked_out_once(node)
         other = words(node)
         if other is not node:

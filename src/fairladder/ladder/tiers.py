@@ -17,7 +17,11 @@ Ties = Literal["include", "exclude"]
 
 
 def top_ladder(
-    values: ArrayLike, percents: Sequence[Any], *, better: Better = "high", ties: Ties = "include",
+    values: ArrayLike,
+    percents: Sequence[Any],
+    *,
+    better: Better = "high",
+    ties: Ties = "include",
     counts: ArrayLike | None = None,
 ) -> Ladder:
     """A ladder whose highest rung holds the best p₁ percent, the next those up to p₂, the lowest all others.
@@ -51,7 +55,12 @@ def top_ladder(
 
 
 def spend_ladder(
-    values: ArrayLike, percents: Sequence[Any], *, better: Better = "high", unit: int = 1, counts: ArrayLike | None = None
+    values: ArrayLike,
+    percents: Sequence[Any],
+    *,
+    better: Better = "high",
+    unit: int = 1,
+    counts: ArrayLike | None = None,
 ) -> Ladder:
     """A ladder whose highest rung holds those who bring the first p₁ percent of the positive total, and so on.
 

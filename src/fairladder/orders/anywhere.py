@@ -17,7 +17,9 @@ def open_anything(orders: Any, settings: OrdersPart) -> Source:
     """
     if settings.spark is not None or type(orders).__module__.startswith("pyspark.sql."):
         clusters = import_module("fairladder.orders.clusters")
-        found: Source = clusters.open_spark(orders) if clusters.is_spark(orders) else clusters.open_on_cluster(orders, settings)
+        found: Source = (
+            clusters.open_spark(orders) if clusters.is_spark(orders) else clusters.open_on_cluster(orders, settings)
+        )
         return found
     if isinstance(orders, str) and re.match(r"[A-Za-z][A-Za-z0-9+_.-]*://", orders):
         source: Source = import_module("fairladder.orders.databases").open_database(orders, settings)

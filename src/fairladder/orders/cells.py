@@ -250,7 +250,9 @@ def discount(clean: exp.Expr, kind: CellKind, unit: DiscountUnit, blank_cell: ex
         return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank_cell, d=number(clean, kind))
     bare = number(sql("RTRIM(:t, '%')", t=clean), kind)
     part = exp.null() if unit == "amount" else sql(":n / :unit", n=bare, unit=1 if unit == "percent" else 100)
-    plain = sql("CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=clean, part=part, plain=number_of_text(clean))
+    plain = sql(
+        "CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=clean, part=part, plain=number_of_text(clean)
+    )
     return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank_cell, d=plain)
 
 

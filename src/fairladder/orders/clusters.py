@@ -34,7 +34,9 @@ def open_on_cluster(orders: Any, settings: OrdersPart) -> Source:
     """
     session = session_at(settings.spark or "")
     if settings.query is not None:
-        raise UsageError("`query` goes with the address of a database. Make a view of it on the cluster, and name that with --table.")
+        raise UsageError(
+            "`query` goes with the address of a database. Make a view of it on the cluster, and name that with --table."
+        )
     if settings.table is not None:
         return open_spark(catalogue_frame(session, settings.table), settings.table)
     frame, text = files_frame(session, str(orders), settings.separator, settings.encoding)

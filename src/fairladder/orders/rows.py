@@ -129,7 +129,9 @@ class Rows(Recipe):
         for part in ("customer", "order"):
             if name := role(part):
                 plain = as_written and kinds[name] == "text"
-                trees[f"#{part}"] = cell_column(name) if plain or kinds[name] == "whole" else self.trimmed_as_written(name)
+                trees[f"#{part}"] = (
+                    cell_column(name) if plain or kinds[name] == "whole" else self.trimmed_as_written(name)
+                )
         placed = role("placed") or ""
         trees["#placed"] = self.placed_text() if kinds[placed] == "text" else cell_column(placed)
         if self._day_at_once:  # trimming costs more than reading the day
@@ -144,9 +146,11 @@ class Rows(Recipe):
                     number = cells.number_of_cast(column(f"#cast{i}"), self.cell(name), number)
                 trees[f"#factor{i}"] = number
             if name := role("discount"):
-                clean, nothing = cell_column(name), cells.blank(cell_column(name), kinds[name])
-                if kinds[name] == "text":
-                    clean, nothing = self.trimmed(name), sql("(:t IS NULL)", t=self.trimmed_as_written(name))
+                in_text = kinds[name] == "text"
+                clean = self.trimmed(name) if in_text else cell_column(name)
+                nothing = (
+                    sql("(:t IS NULL)", t=self.trimmed_as_written(name)) if in_text else cells.blank(clean, kinds[name])
+                )
                 trees["#discount"] = cells.discount(clean, kinds[name], self._unit, nothing)
         return [named(tree, name) for name, tree in trees.items()]
 

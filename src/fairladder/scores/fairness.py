@@ -55,6 +55,19 @@ def in_words(table: pd.DataFrame) -> str:
 
 def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> list[str]:
     """What has to be said of ladders beside the scores: rungs that hold nobody, groups that are small or have no ladder."""
+    notes = rung_notes(ladders)
+    for name, ladder in ladders.items():
+        if isinstance(ladder, GroupedLadder) and (
+            unseen := ladder.unseen(group_labels(buyers(customers), ladder.within))
+        ):
+            notes.append(
+                f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}; customers there have none."
+            )
+    return notes
+
+
+def rung_notes(ladders: Mapping[str, AnyLadder]) -> list[str]:
+    """The same as far as the ladders tell it themselves: rungs that hold nobody, and groups that are small."""
     notes = []
     for name, ladder in ladders.items():
         if isinstance(ladder, GroupedLadder):
@@ -62,11 +75,6 @@ def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> l
                 named = ", ".join(str(g) for g in ladder.small[:5])
                 notes.append(
                     f"{name}: {counted(len(ladder.small), 'groups', 'have')} fewer than {2 * ladder.rungs} members ({named})."
-                )
-            bought = buyers(customers)
-            if unseen := ladder.unseen(group_labels(bought, ladder.within)):
-                notes.append(
-                    f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}; customers there have none."
                 )
         elif ladder.empty and sum(ladder.sizes):
             notes.append(f"{name}: nobody stands on rung{'s' if len(ladder.empty) > 1 else ''} {listed(ladder.empty)}.")

@@ -37,11 +37,11 @@ class SavedLadders:
 
     @classmethod
     def of(
-        cls, ladders: Mapping[str, AnyLadder], scheme: Scheme, customers: pd.DataFrame, as_of: dt.date | None
+        cls, ladders: Mapping[str, AnyLadder], scheme: Scheme, customers: pd.DataFrame | int, as_of: dt.date | None
     ) -> "SavedLadders":
-        """Ladders just fitted to ``customers``, as a thing to save."""
+        """Ladders just fitted to ``customers``, or to so many with a purchase, as a thing to save."""
         measures = {n: m for n, (m, _) in SCORES.items()} | {n: t.of for n, t in scheme.tiers.items()}
-        paying = int(bought(customers).sum())
+        paying = customers if isinstance(customers, int) else int(bought(customers).sum())
         return cls(dict(ladders), {n: measures[n] for n in ladders}, as_of, paying, scheme.as_json())
 
     def save(self, path: str | Path) -> None:

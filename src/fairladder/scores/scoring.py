@@ -142,15 +142,15 @@ def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.Da
     counts, spend, bought = (np.zeros(len(names), dtype=np.int64) for _ in range(3))
     for total, each in ((counts, 1), (spend, units), (bought, orders)):
         np.add.at(total, place, each)
-    stances = scored.drop_duplicates("segment").set_index("segment")["stance"].astype(str).to_dict()
+    stances: dict[Any, str] = scored.drop_duplicates("segment").set_index("segment")["stance"].astype(str).to_dict()
     stances |= {s.name: s.stance for s in scheme.segments} if scheme else {}
     recency = scored.groupby("segment", observed=False)["recency_days"].median().astype(np.float64)
-    return summary_of(names, stances, counts, spend, bought, recency.to_numpy())
+    return summary_of(names, stances, counts, spend, bought, recency.to_numpy(dtype=np.float64))
 
 
 def summary_of(
-    names: Sequence[str], stances: Mapping[str, str], counts: NDArray[np.int64], spend: NDArray[np.int64],
-    bought: NDArray[np.int64], recency: NDArray[np.float64],
+    names: Sequence[str], stances: Mapping[Any, str], counts: NDArray[np.int64], spend: NDArray[np.int64],
+    bought: NDArray[np.int64], recency: NDArray[Any],
 ) -> pd.DataFrame:  # fmt: skip
     """The table of ``segment_summary`` from the segments' sums, each of shape (segments,); spend in units of 10^-4."""
     return pd.DataFrame(

@@ -1,0 +1,138 @@
+"""Commands whose customers stay on a Spark cluster: small tables are shown here, customers are written there as parts."""
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from fairladder.cli.options import Request
+from fairladder.errors import UsageError
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    import pandas as pd
+    from rich.console import RenderableType
+    from sqlglot import exp
+
+    from fairladder.api import Orders
+
+#: So many customers of a list are shown.
+SHOWN = 12
+
+
+def refuse(given: Mapping[str, Any]) -> None:
+    """Raise UsageError for options that need the customers here: option → what was given."""
+    asked = [name for name, value in given.items() if value]
+    if asked:
+        raise UsageError(
+            f"{asked[0]} needs the customers here, and on a cluster they stay there. Write them with --out and go on from the parts."
+        )
+
+
+def customers(request: Request, orders: "Orders") -> None:
+    """``fairladder customers``."""
+    from fairladder.cli import screen
+    from fairladder.cli.customers import view
+    from fairladder.cluster.customers import customers_query
+    from fairladder.cluster.tops import top_query
+
+    engine = orders.engine
+    with screen.busy(request, "Reducing the orders to customers", engine):
+        people = engine.keep(customers_query(orders))
+    _write_or_refuse(request, orders, people, ("customer",))
+    shown = []
+    if screen.for_people(request):
+        best = top_query(
+            engine, people, "spend", count=SHOWN, percent=None, worst=False, within=None, everybody=True, ties="exclude"
+        )
+        shown = [view(engine.table(best).to_pandas(date_as_object=False).drop(columns="rank"))]
+    _show(request, orders, shown)
+
+
+def top(request: Request, orders: "Orders", by: str, title: str, **asked: Any) -> None:
+    """``fairladder top``."""
+    from fairladder.cli import screen
+    from fairladder.cli.top import view
+    from fairladder.cluster.customers import customers_query
+    from fairladder.cluster.tops import top_query
+    from fairladder.sqltree import column, select
+
+    engine = orders.engine
+    with screen.busy(request, "Ranking the customers", engine):
+        people = engine.keep(customers_query(orders))
+        listed = engine.keep(top_query(engine, people, by, **asked))
+    if request.out not in (None, "-"):
+        _write_or_refuse(request, orders, listed, ("rank", "customer"))
+        return _show(request, orders, [])
+    first = select(["*"], listed).order_by("rank", column("customer"), copy=False).limit(_MOST_LISTED + 1, copy=False)
+    frame = engine.table(first).to_pandas(date_as_object=False)
+    if len(frame) > _MOST_LISTED:
+        raise UsageError(
+            f"More than {_MOST_LISTED:,} customers are in this list. Write it with --out NAME.parquet or NAME.csv."
+        )
+    from fairladder.cli import door
+
+    return door.give(request, orders, {"customers": frame}, [view(frame, by, None, title)])
+
+
+#: Longer lists are written by the executors.
+_MOST_LISTED = 10_000
+
+
+def score(request: Request, orders: "Orders", save_ladders: "Path | None", with_ladders: "Path | None") -> None:
+    """``fairladder score``."""
+    from fairladder.cli import door, screen
+    from fairladder.cli.score import views
+    from fairladder.cluster import summary
+    from fairladder.cluster.scoring import scored
+    from fairladder.scores.fairness import rung_notes, segment_notes
+    from fairladder.scores.saved import SavedLadders, load_ladders
+
+    ladders = load_ladders(with_ladders).for_scheme(orders.scheme) if with_ladders else None
+    with screen.busy(request, "Scoring the customers", orders.engine):
+        people = scored(orders, ladders)
+        parts = {
+            "segments": summary.segment_summary(people),
+            "tiers": summary.tier_summary(people),
+            "rules": summary.rule_coverage(people),
+        }
+    notes = [*segment_notes(parts["segments"]), *rung_notes(people.ladders)]
+    if request.part in (None, "customers"):
+        _write_or_refuse(request, orders, people.relation, ("customer",), notes)
+        _show(request, orders, views(orders, parts, few=[]) if screen.for_people(request) else [], notes)
+    else:
+        door.give(request, orders, parts, views(orders, parts, few=[]), notes=notes)
+    if save_ladders is not None:
+        bought = int(parts["segments"]["customers"].sum())
+        SavedLadders.of(people.ladders, orders.scheme, bought, orders.as_of).save(save_ladders)
+        screen.note(request, f"Saved {len(people.ladders)} ladders in {save_ladders}.")
+
+
+def _write_or_refuse(
+    request: Request, orders: "Orders", rows: "exp.Expr", by: tuple[str, ...], notes: Sequence[str] = ()
+) -> None:
+    """Write the rows as parts where ``--out`` names them; on a terminal they are only looked at; else they would have to come here."""
+    from fairladder.cli import screen
+    from fairladder.cluster.parts import write_parts
+
+    if request.out in (None, "-"):
+        if screen.for_people(request):
+            return
+        raise UsageError(
+            "Customers stay on the cluster, so they are not printed. Say --out NAME.parquet or NAME.csv, a folder of parts that the "
+            "executors write."
+        )
+    facts = orders.facts()
+    facts["notes"] = [*facts["notes"], *notes]
+    with screen.busy(request, "Writing", orders.engine):
+        write_parts(orders.engine, rows, str(request.out), by=by, decimals=orders.scheme.money.decimals, facts=facts)
+    screen.note(request, f"Wrote the parts of {request.out}.")
+
+
+def _show(request: Request, orders: "Orders", shown: "Sequence[RenderableType]", notes: Sequence[str] = ()) -> None:
+    """Views, notes and the exit code, of a result that has been written already."""
+    from fairladder.cli import door
+
+    door.give(request, orders, _NOTHING, shown, notes=notes, write=lambda: None)
+
+
+_NOTHING: "dict[str, pd.DataFrame]" = {}

@@ -1,0 +1,52 @@
+"""Customers written by the executors, as folders of parts."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlglot import exp
+
+from fairladder.columns import decimals_of
+from fairladder.engine.cluster import Cluster
+from fairladder.engine.protocol import Engine
+from fairladder.errors import UsageError
+from fairladder.output.files import as_json
+from fairladder.output.targets import format_of
+from fairladder.sqltree import column, named, select, sql
+
+#: What parts are written as.
+KINDS = ("parquet", "csv")
+
+
+def kind_of_parts(path: str) -> str:
+    """``parquet`` or ``csv``, by the ending of the folder's name. Raises UsageError for any other."""
+    kind = format_of(path.rstrip("/"))
+    if kind not in KINDS:
+        raise UsageError(f"{path!r}: on a cluster results are folders of parts, NAME.parquet or NAME.csv.")
+    return kind
+
+
+def write_parts(
+    engine: Engine, rows: exp.Expr, path: str, *, by: tuple[str, ...], decimals: int, facts: Mapping[str, Any]
+) -> None:
+    """Write the rows in the order of ``by``, which holds over the parts in the order of their names, and the facts beside them.
+
+    In CSV money has exactly ``decimals`` decimals and ratios are their shortest text, as in files written here. Raises as
+    ``Cluster.write`` does.
+    """
+    assert isinstance(engine, Cluster)
+    kind, types = kind_of_parts(path), engine.columns(rows)
+    cells = {name: _csv_cell(name, type_, decimals) if kind == "csv" else column(name) for name, type_ in types.items()}
+    ordered = select(["*"], rows).order_by(*map(column, by), copy=False)
+    query = select([named(tree, name) for name, tree in cells.items()], ordered, "ordered")
+    engine.write(query, path, kind, as_json(dict(facts)))
+
+
+def _csv_cell(name: str, type_: str, decimals: int) -> exp.Expr:
+    import pandas as pd
+
+    if type_ not in ("DOUBLE", "FLOAT"):
+        return column(name)
+    places = decimals_of(pd.DataFrame({name: [0.0]}), name, decimals)
+    if places is None:
+        return exp.Anonymous(this="FLOAT_TEXT", expressions=[column(name)])
+    return sql(f"CAST(ROUND(:c, :p) AS DECIMAL(38, {places}))", c=column(name), p=places)

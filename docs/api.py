@@ -69,7 +69,7 @@ GROUPS = {
     ).split(),
     "Campaigns": ("campaign campaign_lists CampaignList lift Lift plan_holdout HoldoutPlan").split(),
     "Second looks": ("compare compare_scored Comparison paths Paths explain Explanation stability Stability").split(),
-    "Files and figures": ("write figures report").split(),
+    "Files and figures": ("write write_table figures report").split(),
     "Errors": ("FairLadderError UsageError SchemeError ConditionError DataError FairLadderWarning").split(),
 }
 

@@ -1,8 +1,11 @@
 """Orders in a real SQLite file and a real PostgreSQL: reduced there, the same to the byte, never changed, no secrets told."""
 
 import datetime as dt
+import os
+from decimal import Decimal
 
 import pandas as pd
+import psycopg
 import pytest
 import sqlalchemy
 
@@ -231,3 +234,116 @@ def test_odd_names_of_tables_and_schemas(tmp_path):
         ].tolist() == [5]
         with pytest.raises(fl.UsageError, match="has no schema `no_such`"):
             fl.open_orders(POSTGRES, scheme={"orders": {"table": "no_such.named"}})
+
+
+# ------------------------------------------------------------------------------------------------------- back to a database
+
+
+def table_of(url, name):
+    engine = sqlalchemy.create_engine(url.replace("postgresql:", "postgresql+psycopg:"))
+    with engine.connect() as connection:
+        found = connection.execute(sqlalchemy.text(f"SELECT * FROM {name}")).mappings().all()
+    keys = sqlalchemy.inspect(engine).get_pk_constraint(name)["constrained_columns"]
+    engine.dispose()
+    return found, keys
+
+
+@pytest.fixture(params=BOTH)
+def place(request, tmp_path):
+    """The address of an empty database."""
+    url = f"sqlite:///{tmp_path / 'results.db'}" if request.param == "sqlite" else POSTGRES
+    yield url
+    if request.param == "postgres":
+        with psycopg.connect(POSTGRES, autocommit=True) as connection:
+            for name in ("scores", "daily", "segments", "seen"):
+                connection.execute(f"DROP TABLE IF EXISTS {name} CASCADE".encode())
+
+
+def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder, monkeypatch):
+    words = ["score", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet", "--out"]
+    wanted = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").score()
+    assert fairladder(*words, f"{place}#scores").returncode == 0
+    rows, keys = table_of(place, "scores")
+    assert keys == ["customer"]
+    exact = {c: Decimal(f"{s:.2f}") for c, s in zip(wanted["customer"], wanted["spend"], strict=True)}
+    assert {r["customer"]: Decimal(str(r["spend"])) for r in rows} == exact
+    one = next(r for r in rows if r["customer"] == "09302")
+    assert (str(one["as_of"]), str(one["first_order"]), one["segment"]) == ("2026-06-30", "2023-08-30", "mainstay")
+    assert one["percent_rank"] == wanted.set_index("customer").loc["09302", "percent_rank"]
+
+    again = fairladder(*words, f"{place}#scores")
+    assert again.returncode == 2
+    assert "is there already. Say --replace" in again.stderr
+    from fairladder.output import tables
+
+    def stops(*_):
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as broken:  # stopped when all rows are written and the old table is about to go
+        broken.setattr(tables._Writing, "_put_in_place", stops)
+        assert fairladder(*words, f"{place}#scores", "--replace", "--part", "segments").returncode == 130
+    assert table_of(place, "scores")[0] == rows
+    assert fairladder(*words, f"{place}#scores", "--replace", "--part", "segments").returncode == 0
+    assert [r["segment"] for r in table_of(place, "scores")[0]] == list(wanted["segment"].cat.categories)
+
+    for day in ("2026-05-31", "2026-06-30"):
+        assert fairladder(*words, f"{place}#daily", "--append", "--as-of", day).returncode == 0
+    rows, keys = table_of(place, "daily")
+    assert keys == ["as_of", "customer"]
+    assert len(rows) == 2 * len(wanted)
+    twice = fairladder(*words, f"{place}#daily", "--append")
+    assert "holds the day 2026-06-30 already" in twice.stderr
+    other = fairladder(*words, f"{place}#daily", "--append", "--part", "segments", "--as-of", "2026-04-30")
+    assert "has other columns" in other.stderr
+    assert table_of(place, "daily")[0] == rows
+
+
+def test_where_a_table_cannot_be_written_it_is_told_and_nothing_changes(shop_rows, place, tmp_path, fairladder, monkeypatch):
+    frame = pd.DataFrame({"customer": ["00123", None], "spend": [1.005, float("nan")], "first_order": pd.to_datetime(["2024-02-29", None])})
+    assert fl.write_table(frame, f"{place}#seen", dt.date(2026, 6, 30)) == 2
+    rows, keys = table_of(place, "seen")
+    assert keys == []  # not everybody has an id
+    assert [(r["customer"], None if r["spend"] is None else str(r["spend"])) for r in rows] == [("00123", "1.01"), (None, None)]
+    for words, told in {(f"{place}",): "needs the name of the table", (f"{place}#x", "--append", "--replace"): "not both",
+                        ("x.csv", "--append"): "go with a table of a database"}.items():  # fmt: skip
+        done = fairladder("score", tmp_path / "none.csv", "--out", *words)
+        assert (done.returncode, told in done.stderr) == (2, True), done.stderr
+    source = in_database("sqlite" if place.startswith("sqlite") else "postgres", shop_rows[:50], tmp_path)
+    own = fairladder("customers", source, "--table", "orders", "--customer-column", "member_no", "--out", f"{source}#orders", "--replace")
+    assert "names the table `orders`, which is read" in own.stderr
+    beside = fairladder("customers", source, "--table", "orders", "--out", f"{source}#segments", "--allow-set-aside")
+    assert beside.returncode == 0, beside.stderr  # the same database, by another connection
+    monkeypatch.setattr("fairladder.output.tables._PATIENCE_SECONDS", 1)
+    if place.startswith("sqlite"):
+        (tmp_path / "results.db").chmod(0o444)
+        if os.geteuid() == 0:  # nothing is forbidden to root
+            return
+        with pytest.raises(fl.DataError, match="did not answer"):
+            fl.write_table(frame, f"{place}#seen", None, mode="replace")
+        return
+    with psycopg.connect(POSTGRES) as reader:  # at work on the old table
+        reader.execute("SELECT * FROM seen").fetchall()
+        with pytest.raises(fl.DataError, match="lock timeout"):
+            fl.write_table(frame, f"{place}#seen", None, mode="replace")
+        assert len(reader.execute("SELECT * FROM seen").fetchall()) == 2
+        reader.execute("CREATE VIEW on_top AS SELECT * FROM seen")
+        reader.commit()
+    with pytest.raises(fl.DataError, match="other objects depend on it"):
+        fl.write_table(frame, f"{place}#seen", None, mode="replace")
+    with psycopg.connect(POSTGRES, autocommit=True) as owner:
+        owner.execute("DROP VIEW on_top")
+        owner.execute("GRANT SELECT ON seen TO PUBLIC")
+        assert fl.write_table(frame[:1], f"{place}#seen", None, mode="replace") == 1
+        granted = owner.execute(
+            "SELECT COUNT(*) FROM information_schema.table_privileges WHERE table_name = 'seen' AND grantee = 'PUBLIC' "
+            "AND table_schema = current_schema()"
+        ).fetchone()
+        assert granted == (1,)  # whoever could read it still can
+        owner.execute("ALTER ROLE CURRENT_USER SET default_transaction_read_only = on")
+        try:
+            with pytest.raises(fl.DataError, match="read-only transaction"):
+                fl.write_table(frame, f"{place}#seen", None, mode="replace")
+        finally:
+            owner.execute("SET default_transaction_read_only = off")
+            owner.execute("ALTER ROLE CURRENT_USER RESET default_transaction_read_only")
+    assert len(table_of(place, "seen")[0]) == 1

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from fairladder.history.ledger import order_ledger, order_lines
     from fairladder.ladder import GroupedLadder, Ladder, percent_rank, percentile, spend_ladder, top_ladder
     from fairladder.output.files import write
+    from fairladder.output.tables import write_table
     from fairladder.review.check import Check, check
     from fairladder.review.comparison import Comparison, Paths, compare, compare_scored, paths
     from fairladder.review.explanation import Explanation, explain
@@ -51,6 +52,7 @@ _HOMES = {
     "review.comparison": ("Comparison", "Paths", "compare", "compare_scored", "paths"),
     "errors": ("ConditionError", "DataError", "FairLadderError", "FairLadderWarning", "SchemeError", "UsageError"),
     "output.files": ("write",),
+    "output.tables": ("write_table",),
     "review.explanation": ("Explanation", "explain"),
     "history.breakdown": ("Breakdown", "breakdown"),
     "history.cohorts": ("Cohorts", "cohorts"),

@@ -47,11 +47,12 @@ class Orders(Read):
 
         Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the customers file.
         """
+        read_for = self if as_of is None else self.on(as_of)
         if self.engine.keeps_customers:
             from fairladder.cluster.frames import customers
 
-            return customers(self if as_of is None else self.on(as_of))
-        return super().customers(as_of)
+            return customers(read_for)
+        return read_for.customers_here()
 
     def check(self) -> "Check":
         """Balance, findings and set-aside rows; also where the orders are not fit to use.

@@ -85,7 +85,12 @@ def _examples(
     )
     if where:
         query = query.where(sql(where, **parts), copy=False)
-    return tuple(str(r["example"]) for r in seen.engine.table(query).to_pylist())
+    return _told(seen.engine.table(query).to_pylist())
+
+
+def _told(rows: list[dict[str, Any]]) -> tuple[str, ...]:
+    """The examples; rows that have no number, as on a cluster, are none."""
+    return tuple(str(r["example"]) for r in rows if r["example"] is not None)
 
 
 def _example_orders(seen: Inspected, orders: exp.Select) -> tuple[str, ...]:
@@ -111,7 +116,7 @@ def _duplicate_rows(seen: Inspected) -> Finding | None:
         .order_by("a", "b", copy=False)
         .limit(_SHOWN, copy=False)
     )
-    examples = tuple(r["example"] for r in seen.engine.table(first).to_pylist()) if counts["n"] else ()
+    examples = _told(seen.engine.table(first).to_pylist()) if counts["n"] else ()
     seen.engine.forget(twins)
     if not counts["n"]:
         return None

@@ -55,6 +55,8 @@ _WHAT_HELPS = {
 }
 #: So many other days of reckoning are kept with what was read for them.
 MOST_DAYS_KEPT = 4
+#: So many rows set aside come here from a cluster.
+MOST_SET_ASIDE = 1000
 #: A column of more states than this is none of states.
 MOST_STATES = 40
 #: What the reading keeps in the engine beside the customers: every row (for ``check``), or every order (for what is asked of orders).
@@ -240,17 +242,11 @@ class Read:
 
     # ------------------------------------------------------------------------------------------------ questions
 
-    def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
-        """One row per customer, sorted by id: the table of section 2 of the definitions.
+    def customers_here(self) -> "pd.DataFrame":
+        """The customers table as pandas has it, for what is worked out here.
 
-        Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency and tenure are null
-        without a purchase. Customers of the customers file without orders are in it, with its other columns.
-        ``as_of`` (a day or its ISO text) overrides the scheme's; rows after it are outside the window.
-
-        Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the customers file.
+        Raises DataError where the orders are not fit to use, UsageError where customers stay on a cluster.
         """
-        if as_of is not None:
-            return self.on(as_of).customers()
         self.require_fit()
         measured = self.measured
         for finding in self.findings:
@@ -377,7 +373,10 @@ class Read:
 
     @cached_property
     def set_aside(self) -> "pd.DataFrame":
-        """Every row set aside: ``row`` (as a person sees it), ``reason``, and the original cells as text."""
+        """Every row set aside: ``row`` (as a person sees it), ``reason``, and the original cells as text.
+
+        Of a cluster some of them only, without numbers, which rows do not have there.
+        """
         return self.set_aside_of(lambda: self.rows.tree(numbered=True))
 
     def set_aside_of(self, tree: Callable[[], exp.Select]) -> "pd.DataFrame":
@@ -387,6 +386,8 @@ class Read:
         parts: list[pd.DataFrame] = []
         if self.balance.set_aside:
             query = set_aside_rows(self.rows, tree(), list(self.account.totals), self.account.readable)
+            if self.engine.keeps_customers:
+                query = query.limit(MOST_SET_ASIDE, copy=False)
             parts.append(self.run(query).to_pandas().rename(columns=shown_name))
         if self.members is not None and len(self.members.set_aside):
             parts.append(self.members.set_aside.assign(file=self.members.label))

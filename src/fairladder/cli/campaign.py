@@ -269,7 +269,7 @@ def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
 
     if request.figure is not None:
         raise UsageError("There is no list yet, so there is no funnel to draw. Give conditions, or leave out --figure.")
-    customers = orders.customers()
+    customers = orders.customers_here()
     plan = plan_holdout(int((customers["orders"] > 0).sum()), base, rise)
     told = f"{plan.in_words()} These are all with a purchase; give conditions to plan for those who would be listed."
     frame = pd.DataFrame(

@@ -49,7 +49,7 @@ def _tour(folder: Path) -> None:
     screen.show(*check.views(orders, checked))
     write(checked.set_aside, results / "set-aside.csv")
     step(f"customers {typed} --out {results / 'customers.csv'}")
-    everybody = orders.customers()
+    everybody = orders.customers_here()
     screen.show(customers.view(everybody))
     decimals, facts = orders.scheme.money.decimals, orders.facts()
     write(everybody, results / "customers.csv", decimals=decimals, facts=facts)

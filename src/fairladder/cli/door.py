@@ -1,5 +1,6 @@
 """The one door of every command: orders come in once the outputs are sure to be possible, and results go out in every form."""
 
+import datetime as dt
 import json
 import sys
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -13,7 +14,7 @@ from rich.console import RenderableType
 from fairladder import wording
 from fairladder.cli import screen
 from fairladder.cli.journal import say
-from fairladder.cli.options import Request, until_the_end
+from fairladder.cli.options import Request, leave_early, until_the_end
 from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from fairladder.book.opened import Opened
     from fairladder.book.read import Keep
     from fairladder.output.result import Result
+    from fairladder.output.tables import TableAddress
 
 
 #: ``--fail-on`` → levels of findings at which a command leaves with 1.
@@ -76,9 +78,13 @@ def _check_apart(
     request: Request, orders: "Opened", outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]"
 ) -> None:
     """Raise UsageError where a file would be written that is read, or two into one."""
+    from fairladder.output.tables import require_table, table_address
     from fairladder.output.targets import require_apart, require_place, settings_path
 
-    out = request.out if request.out not in (None, "-") else None
+    if (table := table_address(request.out)) is not None:
+        _require_other_table(table, request, orders)
+        require_table(table, request.mode)
+    out = request.out if request.out not in (None, "-") and table is None else None
     beside = settings_path(out) if out and out.lower().endswith(".csv") else None
     asked = {
         "--out": out,
@@ -99,13 +105,34 @@ def _check_apart(
     require_apart(written, [f for f in (*orders.input_files, request.scheme, *listed, *inputs) if f is not None])
 
 
+def _require_other_table(table: "TableAddress", request: Request, orders: "Opened") -> None:
+    """Raise UsageError where the table that would be written is the one that is read."""
+    from fairladder.engine.addresses import checked_url
+
+    read = orders.scheme.orders.table
+    if (
+        read is None
+        or "://" not in request.orders
+        or checked_url(table.url, new_file=True) != checked_url(request.orders)
+    ):
+        return
+    if table.table == read.rpartition(".")[2] and (table.schema or "") == read.rpartition(".")[0]:
+        raise UsageError(
+            f"--out names the table `{read}`, which is read. Inputs are never changed; name another table."
+        )
+
+
 def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
     """Raise UsageError for outputs that cannot be, before any work is done."""
     from fairladder.cli.options import known_part
+    from fairladder.output.tables import table_address
     from fairladder.output.targets import format_of, require_place
 
     known_part(request.part, parts)
-    if request.out not in (None, "-") and not request.on_cluster:
+    mode, table = request.mode, table_address(request.out)
+    if mode is not None and table is None:
+        raise UsageError("--replace and --append go with a table of a database: --out 'postgresql://host/shop#scores'.")
+    if request.out not in (None, "-") and table is None and not request.on_cluster:
         format_of(str(request.out))
         require_place(str(request.out))
     if request.figure is None:
@@ -219,7 +246,15 @@ def _facts(orders: "Orders | None", notes: Sequence[str], told: Mapping[str, Any
 
 
 def _write(request: Request, result: "Result", safe: bool) -> None:
-    if request.out not in (None, "-"):
+    from fairladder.output.tables import table_address, write_table
+
+    if (table := table_address(request.out)) is not None:
+        chosen = result.chosen(request.part)
+        as_of = dt.date.fromisoformat(text) if (text := (result.facts or {}).get("as_of")) else None
+        leave_early()  # whoever reads a SQLite file would see that it changes
+        rows = write_table(result.parts[chosen], table, as_of, mode=request.mode, decimals=result.decimals)
+        screen.note(request, f"Wrote {wording.counted(rows, 'rows')} ({chosen.replace('_', ' ')}) to the {table.told}.")
+    elif request.out not in (None, "-"):
         result.to_file(str(request.out), part=request.part, spreadsheet_safe=safe)
         chosen = result.chosen(request.part)
         screen.note(

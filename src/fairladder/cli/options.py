@@ -24,6 +24,7 @@ from fairladder.settings import WINDOW, Setting, with_option
 
 if TYPE_CHECKING:
     from fairladder.book.opened import Opened
+    from fairladder.output.tables import Mode
     from fairladder.scheme import Scheme
 
 _OUTPUT = "Output"
@@ -115,11 +116,23 @@ class Request:
         str | None,
         option(
             "--out",
-            help="Write here: .csv, .parquet, .json, .xlsx, .md or .html; - is standard output.",
+            help="Write here: .csv, .parquet, .json, .xlsx, .md or .html; a table as DATABASE-URL#TABLE; - is standard output.",
             panel=_OUTPUT,
             metavar="FILE",
         ),
     ] = None
+    replace_table: Annotated[
+        bool,
+        typer.Option(
+            "--replace", help="Put a new table in the place of the one that --out names.", rich_help_panel=_OUTPUT
+        ),
+    ] = False
+    append: Annotated[
+        bool,
+        typer.Option(
+            "--append", help="Add the rows to the table that --out names, under their day.", rich_help_panel=_OUTPUT
+        ),
+    ] = False
     part: Annotated[
         str | None,
         option(
@@ -195,6 +208,13 @@ class Request:
         from fairladder.scheme import Scheme, load_scheme
 
         return load_scheme(self.scheme) if self.scheme else Scheme()
+
+    @property
+    def mode(self) -> "Mode":
+        """What becomes of a table that is there. Raises UsageError where the options do not go together."""
+        if self.replace_table and self.append:
+            raise UsageError("Say either --replace or --append, not both.")
+        return "replace" if self.replace_table else "append" if self.append else None
 
     @property
     def on_cluster(self) -> bool:
@@ -346,6 +366,11 @@ _WHOLE: ContextVar[ExitStack] = ContextVar("_WHOLE")
 def until_the_end(context: AbstractContextManager[Any]) -> None:
     """Enter a context that is left when the command ends."""
     _WHOLE.get().enter_context(context)
+
+
+def leave_early() -> None:
+    """Leave these contexts now."""
+    _WHOLE.get().pop_all().close()
 
 
 def with_errors_told(work: Callable[[], None]) -> None:

@@ -35,6 +35,8 @@ _SETTINGS = {
     "spark.sql.sources.partitionColumnTypeInference.enabled": "false",  # a folder `id=007` says 007
     "spark.sql.csv.parser.columnPruning.enabled": "false",  # a row with too few cells is told whatever is asked of it
     "spark.sql.legacy.timeParserPolicy": "CORRECTED",
+    "spark.sql.maxPlanStringLength": "2000",  # Spark writes a plan out in full to name what is kept by its first words
+    "spark.sql.debug.maxToStringFields": "3",
     "spark.sql.codegen.hugeMethodLimit": "8000",  # what is longer Java would only interpret
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
 }
@@ -44,7 +46,7 @@ RECEIPT = "_settings.json"
 _STARTED = {
     "spark.ui.enabled": "false",
     "spark.ui.showConsoleProgress": "false",
-    "spark.sql.shuffle.partitions": "64",  # a beginning: Spark joins small ones
+    "spark.sql.shuffle.partitions": "16",  # of one machine; a cluster's own settings are not touched
 }
 _LOGGING = Path(__file__).with_name("quiet-log4j2.properties")
 _TYPES = {
@@ -65,11 +67,12 @@ class Cluster:
         self._names = 0
         self._prefix = f"fairladder_{uuid4().hex}"
         self._reader: Embedded | None = None
+        self._kept: dict[str, DataFrame] = {}
         self._floats = frozenset(name for name, kind in frame.dtypes if kind in ("float", "double"))
         self._rows = f"{self._prefix}_rows"
         # Only a view of all sessions can hold a DataFrame of another one.
         frame.createGlobalTempView(self._rows)
-        weakref.finalize(self, _forget_rows, frame.sparkSession, self._rows)
+        weakref.finalize(self, _forget_all, frame.sparkSession, self._rows, self._kept)
 
     @property
     def relation(self) -> exp.Table:
@@ -116,8 +119,18 @@ class Cluster:
             return self.frame(query).toArrow()
 
     def keep(self, query: exp.Expr) -> exp.Table:
-        """The query's rows, kept by the executors (in memory, what does not fit on their disks) once they are first asked for."""
-        return self.view(self.frame(query).persist())
+        """The query's rows, kept by the executors, in memory and what does not fit on their disks.
+
+        What is asked of them later does not carry the query along, which Spark would look through each time; where an executor is
+        lost, its part is worked out again.
+        """
+        with _told_plainly(), _quietly():
+            kept = self.frame(query).persist()
+            rows = kept._jdf.queryExecution().toRdd()
+            leaf = self._session._jsparkSession.internalCreateDataFrame(rows, kept._jdf.schema(), False)
+            relation = self.view(type(kept)(leaf, self._session))
+        self._kept[relation.name] = kept
+        return relation
 
     def view(self, frame: "DataFrame") -> exp.Table:
         """A DataFrame of our session as a relation."""
@@ -129,8 +142,8 @@ class Cluster:
     def forget(self, relation: exp.Expr) -> None:
         """Let the executors drop what ``keep`` kept."""
         with _told_plainly():
-            self._session.table(relation.name).unpersist()
             self._session.catalog.dropTempView(relation.name)
+            self._kept.pop(relation.name).unpersist()
 
     def offer(self, table: pa.Table) -> exp.Table:
         """A table of ours, sent to the cluster."""
@@ -145,6 +158,7 @@ class Cluster:
         """
         with _told_plainly():
             java: Any = self._session._jvm
+            path = _as_seen(self._session, path)
             target = java.org.apache.hadoop.fs.Path(path.rstrip("/"))
             system = target.getFileSystem(self._session._jsc.hadoopConfiguration())
             if system.exists(target) and not system.exists(java.org.apache.hadoop.fs.Path(target, RECEIPT)):
@@ -218,6 +232,7 @@ def files_frame(
 
     Raises UsageError where the kind cannot be told, DataError where it cannot be read.
     """
+    path = _as_seen(session, path)
     kind = _kind_of_files(session, path)
     with _told_plainly():
         reader = session.newSession()
@@ -229,6 +244,13 @@ def files_frame(
                        "enforceSchema": "false", "encoding": encoding or "UTF-8"}  # fmt: skip
             return reader.read.options(**options).csv(path), True
         return getattr(reader.read, kind)(path), False
+
+
+def _as_seen(session: "SparkSession", path: str) -> str:
+    """A path beside us as the cluster sees it: where its files are this machine's, those of the folder we are in."""
+    if "://" in path or session._jsc.hadoopConfiguration().get("fs.defaultFS") != "file:///":
+        return path
+    return str(Path(path).absolute())
 
 
 _ENDINGS = {".csv": "csv", ".tsv": "csv", ".txt": "csv", ".parquet": "parquet", ".pq": "parquet", ".json": "json",
@@ -266,9 +288,11 @@ def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
         return session.table(table)
 
 
-def _forget_rows(session: "SparkSession", view: str) -> None:
+def _forget_all(session: "SparkSession", view: str, kept: "dict[str, DataFrame]") -> None:
     with suppress(Exception):  # the session may have ended before
         session.catalog.dropGlobalTempView(view)
+        for frame in kept.values():
+            frame.unpersist()
 
 
 def _type_of(kind: str) -> str:

@@ -1,9 +1,11 @@
 """How many orders customers reach, and who buys through one channel only."""
 
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 from sqlglot import exp
 
 from fairladder.book.read import Read
@@ -28,19 +30,36 @@ def order_counts(orders: Read) -> pd.DataFrame:
     >>> fl.order_counts(fl.sample_orders())[["n", "customers"]].head(3).values.tolist()
     [[1, 315], [2, 152], [3, 104]]
     """
-    customers = orders.with_history().customers()
-    counts = customers["orders"].to_numpy(dtype=np.int64)
-    if not (counts > 0).any():
+    whole = orders.with_history()
+    if whole.kept_groups is None:
+        customers = whole.customers_here()
+        exactly, spend = _exactly(customers["orders"], to_minor(customers["spend"].to_numpy(), EXACT_DECIMALS))
+    else:  # customers stay on a cluster, which counts them itself
+        whole.require_fit()
+        query = select(
+            [column("orders"), sql("COUNT(*) AS n"), sql("SUM(spend) AS spend")], whole.kept_groups.used(), "used"
+        )
+        counted = whole.frame(query.group_by("orders", copy=False)).astype(np.int64)
+        scale = 10 ** (EXACT_DECIMALS - whole.scheme.money.decimals)
+        exactly, spend = _exactly(counted["orders"], counted["spend"].to_numpy() * scale, counted["n"].to_numpy())
+    if not exactly.sum():
         raise DataError("No customer has a purchase, so there are no order counts.")
-    exactly = np.bincount(counts)[1:]
     at_least = exactly[::-1].cumsum()[::-1]
-    units = to_minor(customers["spend"].to_numpy(), EXACT_DECIMALS)
-    spend = np.zeros(len(exactly) + 1, dtype=np.int64)
-    np.add.at(spend, counts, units)
     return pd.DataFrame({
         "n": np.arange(1, len(exactly) + 1), "customers": exactly, "share": ratio(exactly, at_least[0]), "at_least_n": at_least,
-        "went_on": ratio(at_least - exactly, at_least), "spend": ratio(spend[1:], 10**EXACT_DECIMALS),
+        "went_on": ratio(at_least - exactly, at_least), "spend": ratio(spend, 10**EXACT_DECIMALS),
     })  # fmt: skip
+
+
+def _exactly(
+    orders: "pd.Series[Any]", units: NDArray[np.int64], people: Any = 1
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Customers with exactly 1, 2, … purchases and their spend, of rows that stand for one customer each or for so many ``people``."""
+    counts = orders.to_numpy(dtype=np.int64)
+    exactly, spend = np.zeros((2, int(counts.max(initial=0)) + 1), dtype=np.int64)
+    np.add.at(exactly, counts, people)
+    np.add.at(spend, counts, units)
+    return exactly[1:], spend[1:]
 
 
 def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
@@ -56,7 +75,7 @@ def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
     goal = goal_of(order_counts(orders)) if goal is None else goal
     if goal < 2:  # one before the first order there is nobody
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
-    customers = orders.with_history().customers()
+    customers = orders.with_history().customers_here()
     near = customers[(customers["orders"] == goal - 1).to_numpy()]
     return near.sort_values(["recency_days", "customer"], kind="stable").reset_index(drop=True)
 

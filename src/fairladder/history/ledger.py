@@ -43,6 +43,10 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> p
     [[1, 'first', 67.0], [2, 'repeat', 58.55]]
     """
     orders.require_fit()
+    if orders.engine.keeps_customers and customers is None:
+        raise UsageError(
+            "All orders of a cluster would have to come here. Say of which customers, or write the DataFrame that they are in."
+        )
     query = orders.order_table() if customers is None else order_rows(orders.history, customers)
     time, money = orders.scheme.time, orders.scheme.money
     keys = ["placed_on", "customer", "order" if orders.rows.has_orders else "amount"]

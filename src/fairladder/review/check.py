@@ -13,7 +13,7 @@ from fairladder.book.findings import Finding, customer_findings, row_findings, t
 from fairladder.book.inspection import Inspected, row_inspection
 from fairladder.book.measures import customers_frame, with_measures
 from fairladder.book.passes import keep_rows
-from fairladder.book.read import Read, discounts_ignored, read
+from fairladder.book.read import MOST_SET_ASIDE, Read, discounts_ignored, read
 from fairladder.book.signs import allowed
 from fairladder.days import today
 from fairladder.orders.states import RowState
@@ -123,10 +123,25 @@ def _checked(orders: Read) -> Check:
         *row_findings(orders.balance, list(dict.fromkeys([*orders.notes, *discounts_ignored(orders.opened)]))),
         *notes,
         *(f for f in orders.findings if f.code not in there | {"repeated-total"}),
-        *(_by_currency(orders) if several else _of_customers(orders)),
+        *(
+            _on_cluster()
+            if orders.engine.keeps_customers
+            else _by_currency(orders)
+            if several
+            else _of_customers(orders)
+        ),
     ]
     findings = allowed(findings, orders.scheme.orders.allow)
     return Check(orders.balance, tuple(findings), set_aside, orders.as_of, orders.as_of_from, orders.scheme.as_json())
+
+
+def _on_cluster() -> list[Finding]:
+    """What is not looked for where customers stay on a cluster."""
+    effect = (
+        "names, ids that are nearly alike, refunds, short histories and ties are not looked for on a cluster, and rows have no "
+        f"numbers there; of those set aside at most {MOST_SET_ASIDE:,} are shown"
+    )
+    return [Finding("reading", "note", 1, effect, (), "")]
 
 
 def _of_customers(orders: Read) -> list[Finding]:

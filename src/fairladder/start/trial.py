@@ -62,7 +62,7 @@ def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
 
 def _odd(tried: Read) -> list[str]:
     """Accounts for tests, staff and strangers, by their ids, with the condition that leaves them out."""
-    odd = odd_accounts(tried.customers())["customer"].tolist()
+    odd = odd_accounts(tried.customers_here())["customer"].tolist()
     if not odd:
         return []
     column = tried.opened.roles.columns["customer"]

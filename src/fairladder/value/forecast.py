@@ -255,7 +255,7 @@ def _discount(
 def _frame(
     orders: Read, past: Histories, predicted: Prediction, factor: Array, net: float, kept: Margin
 ) -> pd.DataFrame:
-    customers = orders.customers()[["customer", "spend"]].set_index("customer")["spend"]
+    customers = orders.customers_here()[["customer", "spend"]].set_index("customer")["spend"]
     ids = past.frame["customer"]
     spent = ids.map(customers).to_numpy(np.float64)
     columns: dict[str, Any] = {"customer": ids, "spend_to_date": spent}

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
     """The customers, with the forecast's columns where the scheme's rules or ``others`` (conditions, measures) name one."""
-    customers, scheme = orders.customers(), orders.scheme
+    customers, scheme = orders.customers_here(), orders.scheme
     rules = [
         *(s.when or "" for s in scheme.segments),
         *(t.of for t in scheme.tiers.values()),

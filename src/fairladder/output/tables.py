@@ -1,0 +1,285 @@
+"""Results into a table of a database: in one transaction, as a new table in the old one's place or under a day of its own.
+
+Nothing is read through this connection but what must be known of the table written.
+"""
+
+import datetime as dt
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from decimal import Decimal
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from fairladder.columns import decimals_of
+from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module, told_plainly
+from fairladder.errors import DataError, UsageError
+from fairladder.numbers import to_minor
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from sqlalchemy import URL, Connection, Table
+
+#: What becomes of a table that is there: ``replace`` it, ``append`` a day to it, or (None) leave it and say so.
+Mode = Literal["replace", "append"] | None
+_ROWS_AT_A_TIME = 5_000
+#: So long is waited for somebody who is at work on the table.
+_PATIENCE_SECONDS = 30
+
+
+@dataclass(frozen=True)
+class TableAddress:
+    """A table of a database, as ``URL#TABLE`` or ``URL#SCHEMA.TABLE`` names it."""
+
+    url: str
+    table: str
+    schema: str | None
+
+    @property
+    def told(self) -> str:
+        """The address for people, without user and password."""
+        name = f"{self.schema}.{self.table}" if self.schema else self.table
+        return f"table {name} of {label_of(checked_url(self.url, new_file=True))}"
+
+
+def table_address(out: str | None) -> TableAddress | None:
+    """The table that ``--out`` names, None where it names a file.
+
+    Raises UsageError for the address of a database without a table, or one that cannot be read.
+    """
+    if out is None or not re.match(r"[A-Za-z][A-Za-z0-9+_.-]*://", out):
+        return None
+    url, _, name = out.partition("#")
+    schema, _, table = name.rpartition(".")
+    if not table:
+        raise UsageError("A database needs the name of the table, behind a `#`: --out 'postgresql://host/shop#scores'.")
+    checked_url(url, new_file=True)
+    return TableAddress(url, table, schema or None)
+
+
+def write_table(
+    frame: "pd.DataFrame", address: str | TableAddress, as_of: dt.date | None, *, mode: Mode = None, decimals: int = 2
+) -> int:
+    """Write the rows to a table, with ``as_of`` as their first column, and say how many there are: all in one transaction, or none.
+
+    ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Days become dates, money exact decimals, ids text; the primary key is
+    ``customer``, with ``as_of`` where days are appended, if the table has one row for each customer. ``mode`` says what becomes
+    of a table that is there: ``replace`` puts the new one in its place, ``append`` adds the day.
+
+    Raises UsageError where the table is there and ``mode`` is None, or the address is wrong; DataError where the day is there
+    already, columns differ, somebody holds the table for long, or the database refuses.
+
+    >>> import fairladder as fl
+    >>> import pathlib, tempfile
+    >>> orders = fl.sample_orders()
+    >>> shop = f"sqlite:///{pathlib.Path(tempfile.mkdtemp()) / 'shop.db'}"
+    >>> fl.write_table(orders.score(), f"{shop}#scores", orders.as_of)
+    1199
+    """
+    to = table_address(address) if isinstance(address, str) else address
+    if to is None:
+        raise UsageError(f"{address!r} is not the address of a database. Write it as postgresql://host/shop#scores.")
+    with _transaction(to) as connection:
+        return _Writing(connection, to, mode).write(frame, as_of, decimals)
+
+
+def require_table(address: TableAddress, mode: Mode) -> None:
+    """Raise UsageError or DataError where ``write_table`` could not even begin, before any work is done."""
+    url = checked_url(address.url, new_file=True)
+    if url.get_backend_name() == "sqlite" and not Path(url.database or "").exists():
+        return
+    with _transaction(address, reads=True) as connection:
+        _Writing(connection, address, mode).require_place()
+
+
+@contextmanager
+def _transaction(address: TableAddress, reads: bool = False) -> "Iterator[Connection]":
+    sqlalchemy = sqlalchemy_module()
+    url = checked_url(address.url, new_file=True)
+    engine = sqlalchemy.create_engine(url, hide_parameters=True, **_arguments(url))
+    if url.get_backend_name() == "sqlite" and not reads:
+        _with_transactions(engine, sqlalchemy)
+    try:
+        with told_plainly(url), engine.begin() as connection:
+            yield connection
+    finally:
+        engine.dispose()
+
+
+def _arguments(url: "URL") -> dict[str, Any]:
+    if url.get_backend_name() == "sqlite":
+        return {"connect_args": {"timeout": _PATIENCE_SECONDS}}
+    options = f"-c lock_timeout={_PATIENCE_SECONDS}s"
+    return {"connect_args": {"connect_timeout": 10, "options": _joined(url, options)}} if _is_postgres(url) else {}
+
+
+def _joined(url: "URL", options: str) -> str:
+    """The options that the address has already, and ours."""
+    given = url.query.get("options", "")
+    return f"{given if isinstance(given, str) else ' '.join(given)} {options}".strip()
+
+
+def _is_postgres(url: "URL") -> bool:
+    return url.get_backend_name() == "postgresql"
+
+
+def _with_transactions(engine: Any, sqlalchemy: Any) -> None:
+    """SQLite's own transactions, which hold tables that are made, too; Python's would begin at the first row."""
+
+    def connect(connection: Any, _: Any) -> None:
+        connection.isolation_level = None
+
+    def begin(connection: Any) -> None:
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
+
+    sqlalchemy.event.listen(engine, "connect", connect)
+    sqlalchemy.event.listen(engine, "begin", begin)
+
+
+@dataclass(frozen=True)
+class _Writing:
+    """One transaction."""
+
+    connection: "Connection"
+    address: TableAddress
+    mode: Mode
+
+    def write(self, frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> int:
+        there = self.require_place()
+        if self.mode == "append" and as_of is None:
+            raise DataError("There is no day of reckoning to append under, since no row is used.")
+        columns = _columns(frame, decimals, daily=self.mode == "append")
+        if there and self.mode == "append":
+            self._require_same(there, [c.name for c in columns])
+            self._require_new_day(as_of)
+            self._insert(self._table(self.address.table, columns), _rows(frame, as_of, decimals))
+            return len(frame)
+        name = f"{self.address.table[:40]}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}" if there else self.address.table
+        table = self._table(name, columns)
+        table.create(self.connection)
+        self._insert(table, _rows(frame, as_of, decimals))
+        if there:
+            self._put_in_place(name)
+        return len(frame)
+
+    def require_place(self) -> list[str]:
+        """The columns of the table that is there. Raises UsageError where it must not be touched."""
+        there = self._columns_there()
+        if there and self.mode is None:
+            raise UsageError(
+                f"The {self.address.told} is there already. Say --replace to put a new one in its place, or --append to add this day."
+            )
+        return there
+
+    def _columns_there(self) -> list[str]:
+        """The columns of the table that is there; none where there is no such table."""
+        sqlalchemy = sqlalchemy_module()
+        inspector = sqlalchemy.inspect(self.connection)
+        if self.address.table in inspector.get_view_names(schema=self.address.schema):
+            raise UsageError(f"The {self.address.told} is a view. Name a table of its own for results.")
+        if not inspector.has_table(self.address.table, schema=self.address.schema):
+            return []
+        return [c["name"] for c in inspector.get_columns(self.address.table, schema=self.address.schema)]
+
+    def _table(self, name: str, columns: Sequence[Any]) -> "Table":
+        sqlalchemy = sqlalchemy_module()
+        made: Table = sqlalchemy.Table(name, sqlalchemy.MetaData(), *columns, schema=self.address.schema)
+        return made
+
+    def _require_same(self, there: list[str], ours: list[str]) -> None:
+        if set(there) != set(ours):
+            missing, more = (", ".join(sorted(set(a) - set(b))) or "none" for a, b in ((ours, there), (there, ours)))
+            raise DataError(
+                f"The {self.address.told} has other columns: not there are {missing}; only there are {more}. Append to another "
+                "table, or say --replace."
+            )
+
+    def _require_new_day(self, as_of: dt.date | None) -> None:
+        sqlalchemy = sqlalchemy_module()
+        table = self._table(self.address.table, [sqlalchemy.Column("as_of", sqlalchemy.Date)])
+        day = sqlalchemy.select(sqlalchemy.literal(1)).select_from(table).where(table.c.as_of == as_of).limit(1)
+        if self.connection.execute(day).first() is not None:
+            raise DataError(
+                f"The {self.address.told} holds the day {as_of} already. Delete its rows there first if it should be written anew."
+            )
+
+    def _insert(self, table: "Table", rows: Iterator[tuple[Any, ...]]) -> None:
+        names = [c.name for c in table.columns]
+        if self.connection.dialect.driver == "psycopg":
+            preparer: Any = self.connection.dialect.identifier_preparer
+            quoted = ", ".join(preparer.quote_identifier(n) for n in names)
+            raw: Any = self.connection.connection.cursor()
+            with raw.copy(f"COPY {preparer.format_table(table)} ({quoted}) FROM STDIN") as copy:
+                for row in rows:
+                    copy.write_row(row)
+            return
+        batch: list[dict[str, Any]] = []
+        for row in rows:
+            batch.append(dict(zip(names, row, strict=True)))
+            if len(batch) == _ROWS_AT_A_TIME:
+                self.connection.execute(table.insert(), batch)
+                batch = []
+        if batch:
+            self.connection.execute(table.insert(), batch)
+
+    def _put_in_place(self, new: str) -> None:
+        """The new table under the old one's name and with its grants; who reads sees the old one until the transaction ends."""
+        preparer: Any = self.connection.dialect.identifier_preparer
+        schema = f"{preparer.quote_identifier(self.address.schema)}." if self.address.schema else ""
+        old = f"{schema}{preparer.quote_identifier(self.address.table)}"
+        grants = self._grants() if self.connection.dialect.name == "postgresql" else []
+        self.connection.exec_driver_sql(f"DROP TABLE {old}")
+        renamed = preparer.quote_identifier(self.address.table)
+        self.connection.exec_driver_sql(f"ALTER TABLE {schema}{preparer.quote_identifier(new)} RENAME TO {renamed}")
+        for grantee, right in grants:
+            whom = "PUBLIC" if grantee == "PUBLIC" else preparer.quote_identifier(grantee)
+            self.connection.exec_driver_sql(f"GRANT {right} ON {old} TO {whom}")
+
+    def _grants(self) -> list[tuple[str, str]]:
+        sqlalchemy = sqlalchemy_module()
+        query = sqlalchemy.text(
+            "SELECT grantee, privilege_type FROM information_schema.table_privileges WHERE table_name = :t "
+            "AND table_schema = COALESCE(:s, CURRENT_SCHEMA()) AND grantee <> CURRENT_USER"
+        )
+        rows = self.connection.execute(query, {"t": self.address.table, "s": self.address.schema})
+        return [(str(g), str(p)) for g, p in rows]
+
+
+def _columns(frame: "pd.DataFrame", decimals: int, daily: bool) -> list[Any]:
+    """A column for each of the frame's, ``as_of`` before them, with types that fit and the primary key where there can be one."""
+    sqlalchemy = sqlalchemy_module()
+    one_each = "customer" in frame and frame["customer"].notna().all() and frame["customer"].is_unique
+    columns = [sqlalchemy.Column("as_of", sqlalchemy.Date, primary_key=bool(one_each and daily), autoincrement=False)]
+    for name in frame:
+        key = bool(one_each and name == "customer")
+        columns.append(sqlalchemy.Column(str(name), _type(frame, name, decimals), primary_key=key))
+    return columns
+
+
+def _type(frame: "pd.DataFrame", name: object, decimals: int) -> Any:
+    sqlalchemy = sqlalchemy_module()
+    values = frame[name]
+    if (places := decimals_of(frame, name, decimals)) is not None:
+        return sqlalchemy.Numeric(18, places)
+    kinds = {"M": sqlalchemy.Date, "b": sqlalchemy.Boolean, "f": sqlalchemy.Double}
+    kinds |= dict.fromkeys("iu", sqlalchemy.BigInteger)
+    return kinds.get(getattr(values.dtype, "kind", "O"), sqlalchemy.Text)()
+
+
+def _rows(frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> Iterator[tuple[Any, ...]]:
+    columns = [_plain(frame, name, decimals) for name in frame]
+    for cells in zip(*columns, strict=True):
+        yield (as_of, *cells)
+
+
+def _plain(frame: "pd.DataFrame", name: object, decimals: int) -> list[Any]:
+    """A column's values as Python has them; money as exact decimals, days as days."""
+    values = frame[name]
+    known = values.notna()
+    if (places := decimals_of(frame, name, decimals)) is not None:
+        units = iter(to_minor(values[known].to_numpy(dtype=float), places).tolist())
+        return [Decimal(next(units)).scaleb(-places) if there else None for there in known]
+    if values.dtype.kind == "M":
+        return [v.date() if there else None for v, there in zip(values, known, strict=True)]
+    return [v if there else None for v, there in zip(values.astype(object).tolist(), known, strict=True)]

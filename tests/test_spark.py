@@ -1,0 +1,213 @@
+"""Orders on a real Spark cluster with executors of their own: the same answers, customers that stay there, and nothing half written.
+
+They run where FAIRLADDER_SPARK names a master, such as local-cluster[2,1,1024].
+"""
+
+import json
+import os
+import signal
+import subprocess
+from fractions import Fraction
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pytest
+
+import fairladder as fl
+from conftest import times
+from test_dialects import CELL, DATES, IDS, NUMBERS, agree
+from test_sources import continental
+
+MASTER = os.environ.get("FAIRLADDER_SPARK")
+pytestmark = [
+    pytest.mark.skipif(not MASTER, reason="no cluster: set FAIRLADDER_SPARK to a master such as local-cluster[2,1,1024]"),
+    pytest.mark.xdist_group("spark"),
+]
+ROWS = 2500
+
+
+@pytest.fixture(scope="module")
+def spark():
+    from fairladder.engine import cluster
+
+    cluster._STARTED["spark.sql.shuffle.partitions"] = "4"  # few rows
+    session = cluster.session_at(MASTER)
+    session.conf.set("spark.sql.ansi.enabled", "false")  # as somebody may have it: ours is another session
+    yield session
+    assert session.conf.get("spark.sql.ansi.enabled") == "false"
+    session.stop()
+
+
+@pytest.fixture(scope="module")
+def rows(shop):
+    return pd.read_csv(shop / "orders.csv", dtype=str, keep_default_na=False)[:ROWS]
+
+
+@pytest.fixture(scope="module")
+def both(spark, rows, shop):
+    scheme = fl.load_scheme(shop / "scheme.toml")
+    return fl.open_orders(spread(spark, rows), scheme=scheme), fl.open_orders(rows, scheme=scheme)
+
+
+def spread(spark, frame):
+    from fairladder.engine.cluster import _quietly
+
+    with _quietly():
+        return spark.createDataFrame(pa.Table.from_pandas(frame, preserve_index=False)).repartition(2)
+
+
+def brought(frame, key="customer"):
+    """A DataFrame of Spark as the plain values of its rows, in the order of a column."""
+    table = frame.toArrow().to_pandas(date_as_object=False)
+    return plain(table.sort_values(key) if key else table)
+
+
+def plain(frame):
+    texts = {name: values.astype(object).where(values.notna(), None).to_list() for name, values in frame.items()}
+    days = {n: [str(v)[:10] if hasattr(v, "isoformat") else v for v in values] for n, values in texts.items()}
+    return pd.DataFrame(days, dtype=object)
+
+
+def test_cells_of_any_text_mean_the_same(spark):
+    """Random texts as ids, days and numbers, in one query, against the embedded engine."""
+    from hypothesis import HealthCheck, Phase, given, settings
+    from hypothesis import strategies as st
+
+    from fairladder.engine.cluster import Cluster
+    from fairladder.engine.embedded import Embedded
+    from fairladder.orders import cells
+    from fairladder.orders.source import open_source
+    from fairladder.orders.writing import DateStyle, day_in_style, plain_number
+    from fairladder.scheme import OrdersPart
+    from fairladder.sqltree import column, named, select
+
+    found = ["'=1+1", "'-7 a", "\t", "2024-02-30", "1d", "12f", "0x1p3", "1e5", "2026-06", "12:30", "1.005", "99999999.995"]
+
+    @settings(max_examples=times(150), database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
+    @given(st.one_of(DATES, NUMBERS, IDS))
+    def collect(text):
+        found.append(text)
+
+    collect()
+    rows = list(enumerate(found))
+    text = cells.text(CELL, "text")
+    first = {"t": text, "num": cells.number(CELL, "text"), "comma": plain_number(text, ","), "point": plain_number(text, ".")}
+    t, num = column("t"), column("num")
+    trees = {
+        "id": t, "number": num, "comma": column("comma"), "point": column("point"),
+        "day": cells.day(t, "text", None), "tokyo": cells.day(t, "text", "Asia/Tokyo"),
+        "styled": day_in_style(t, DateStyle("day-first")), "pattern": day_in_style(t, DateStyle("%d.%m.%Y")),
+        "moment": cells.moment(t, cells.day(t, "text", None), "text", None),
+        "minor": cells.minor([num], None, [t], 2, "fraction"),
+        "less": cells.minor([num, num], num, [t] * 3, 2, "fraction"), "off": cells.minor([num, num], num, [t] * 3, 2, "amount"),
+    }  # fmt: skip
+    frame, answers = pd.DataFrame(rows, columns=["n", "c"]), {}
+    cluster, here = Cluster(spread(spark, frame)), Embedded()
+    for name, engine, relation in (
+        ("embedded", here, open_source(frame, here, OrdersPart()).relation), ("spark", cluster, cluster.relation)
+    ):  # fmt: skip
+        beneath = select(["*", *(named(tree, n) for n, tree in first.items())], relation)
+        query = select([column("n"), *(named(tree, n) for n, tree in trees.items())], beneath, "first").order_by("n")
+        answers[name] = [
+            {k: v if v is None else float(v) if k == "number" else str(v) for k, v in row.items() if k != "n"}
+            for row in engine.table(query).to_pylist()
+        ]
+    agree(answers, rows)
+
+
+def test_customers_scores_and_lists_are_the_same_and_stay_there(both):
+    there, here = both
+    assert there.balance == here.balance
+    assert there.notes == here.notes
+    scored, wanted = there.score(), here.score()
+    assert type(scored).__module__.startswith("pyspark.")
+    pd.testing.assert_frame_equal(brought(scored), plain(wanted))
+    pd.testing.assert_frame_equal(there.segment_summary(), here.segment_summary())
+    for asked in ({"by": "average_gap_days", "percent": 30, "worst": True},
+                  {"by": "orders", "count": 300, "worst": True, "everybody": True, "ties": "exclude"}):  # fmt: skip
+        pd.testing.assert_frame_equal(brought(there.top(**asked), None), plain(here.top(**asked)))
+    pd.testing.assert_frame_equal(there.growth(period="quarter", by="channel"), here.growth(period="quarter", by="channel"))
+    pd.testing.assert_frame_equal(there.order_counts(), here.order_counts())
+    ours, theirs = there.check(), here.check()
+    assert {(f.code, f.count, f.effect) for f in ours.findings if f.code != "reading"} <= {
+        (f.code, f.count, f.effect) for f in theirs.findings
+    }
+    assert sorted(ours.set_aside["reason"]) == sorted(theirs.set_aside["reason"])
+    with pytest.raises(fl.UsageError, match="those of a Spark cluster stay there"):
+        there.explain(["09302"])
+
+
+@pytest.mark.usefixtures("spark")
+def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_path, fairladder):
+    """German numbers and dates in CSV as the cluster reads it; groups within, tiers by spend, saved ladders; refusals."""
+    style = pd.DataFrame([continental(r) for r in rows.to_dict("records")])
+    style.to_csv(tmp_path / "orders.csv", index=False)
+    text = (shop / "scheme.toml").read_text() + (
+        '\n[tiers.held]\nof = "spend"\nspend_percents = [50, 80]\nlabels = ["half", "most", "rest"]\n'
+        '\n[tiers.first]\nof = "first_order"\nrungs = 3\nlabels = ["early", "mid", "late"]\nwithin = "district"\n'
+    )
+    (tmp_path / "scheme.toml").write_text(text)
+    (tmp_path / "members.csv").write_bytes((shop / "members.csv").read_bytes())
+    common = ["score", "orders.csv", "--scheme", "scheme.toml"]
+    here = fairladder(*common, "--out", "here.csv", cwd=tmp_path)
+    assert here.returncode == 0, here.stderr
+    there = fairladder(*common, "--spark", MASTER, "--out", "there.csv", "--save-ladders", "ladders.json", cwd=tmp_path)
+    assert there.returncode == 0, there.stderr
+    parts = sorted((tmp_path / "there.csv").glob("part-*"))
+    lines = [part.read_text().splitlines(keepends=True) for part in parts]
+    assert "".join(lines[0][:1] + [line for part in lines for line in part[1:]]) == (tmp_path / "here.csv").read_text()
+    receipt = json.loads((tmp_path / "there.csv/_settings.json").read_text())
+    assert receipt["balance"]["rows_read"] == len(rows)
+    again = fairladder(*common, "--spark", MASTER, "--with-ladders", "ladders.json", "--part", "segments", cwd=tmp_path)
+    assert again.stdout == fairladder(*common, "--part", "segments", cwd=tmp_path).stdout
+
+    (tmp_path / "mine.csv").mkdir()
+    (tmp_path / "mine.csv/letter").write_text("dear")
+    told = fairladder(*common, "--spark", MASTER, "--out", "mine.csv", cwd=tmp_path)
+    assert "was not written by Fair Ladder" in told.stderr
+    assert [p.name for p in (tmp_path / "mine.csv").iterdir()] == ["letter"]
+    assert "Say --out NAME.parquet" in fairladder(*common, "--spark", MASTER, cwd=tmp_path).stderr
+    assert "are folders of parts" in fairladder(*common, "--spark", MASTER, "--out", "x.xlsx", cwd=tmp_path).stderr
+    with (tmp_path / "orders.csv").open("a") as file:
+        file.write("one,cell,too\n")
+    ragged = fairladder(*common, "--spark", MASTER, "--out", "there.csv", cwd=tmp_path)
+    assert ragged.returncode == 1
+    assert "more or fewer cells than the header" in ragged.stderr
+    assert json.loads((tmp_path / "there.csv/_settings.json").read_text()) == receipt  # the old one still stands
+    assert not list(tmp_path.glob("there.csv.*"))
+
+
+def test_cuts_are_found_without_all_values(spark, monkeypatch):
+    """Ladders from ranges of values, opened only where a cut could lie, against ladders of all values."""
+    from fairladder.cluster import counting
+    from fairladder.engine.cluster import Cluster
+    from fairladder.sqltree import select
+
+    monkeypatch.setattr(counting, "FEW", 50)
+    monkeypatch.setattr(counting, "_OPENED", 3000)
+    random = np.random.default_rng(7)
+    spread_out = np.round(random.lognormal(4, 1.2, 60_000), 2)
+    heavy = np.where(random.random(60_000) < 0.3, 9.99, spread_out)
+    cluster = Cluster(spread(spark, pd.DataFrame({"spread": spread_out, "heavy": heavy, "refunds": spread_out - 60})))
+    for name, values in (("spread", spread_out), ("heavy", heavy), ("refunds", spread_out - 60)):
+        relation = select([f"{name} AS value"], cluster.relation)
+        for better, shares in (("high", [Fraction(1, 5)] * 5), ("low", [Fraction(1, 2), Fraction(3, 10), Fraction(1, 5)])):
+            rungs = len(shares)
+            wanted = np.cumsum(shares if better == "high" else shares[::-1])[:-1]
+            counts = counting.counts_for_cuts(cluster, relation, list(wanted), even=True)
+            assert counts.counts.sum() == len(values)
+            given = fl.Ladder.fit(counts.values, rungs, better=better, shares=shares, counts=counts.counts)
+            assert given == fl.Ladder.fit(values, rungs, better=better, shares=shares)
+            if name != "heavy":
+                assert len(counts.values) < len(np.unique(values)) / 2
+
+
+def test_a_lost_executor_changes_nothing(spark, both, rows, shop):
+    there = fl.open_orders(spread(spark, rows), scheme=fl.load_scheme(shop / "scheme.toml"))
+    found = subprocess.run(["pgrep", "-f", "CoarseGrainedExecutorBackend"], capture_output=True, text=True, check=False)
+    executors = [int(pid) for pid in found.stdout.split()]
+    if not executors:
+        pytest.skip("this master has no executors of its own")
+    os.kill(executors[0], signal.SIGKILL)  # with what it kept of the groups
+    pd.testing.assert_frame_equal(brought(there.customers()), plain(both[1].customers()))

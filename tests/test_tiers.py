@@ -1,5 +1,6 @@
 """Tiers, ladders within groups, saved ladders, and the scheme as SQL: against counting by hand and against databases."""
 
+import dataclasses
 import json
 import sqlite3
 from fractions import Fraction
@@ -9,11 +10,13 @@ import numpy as np
 import pandas as pd
 import pytest
 import sqlalchemy
+import sqlglot
 from hypothesis import given
 from hypothesis import strategies as st
 
 import fairladder as fl
 from conftest import POSTGRES
+from fairladder.scores import dialects
 
 VALUES = st.lists(st.integers(-3, 12), min_size=1, max_size=40)
 PERCENTS = st.lists(
@@ -134,6 +137,11 @@ def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
         text = fl.scheme_sql(scheme, ladders, scored, "postgres")
         results["postgres"] = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), engine)
         engine.dispose()
+    for warehouse in dialects.WAREHOUSES:  # not at hand: what its words mean is said again in DuckDB's
+        text = fl.scheme_sql(scheme, ladders, scored, warehouse, view="placed_customers")
+        assert text.startswith("CREATE VIEW placed_customers AS")
+        tree = sqlglot.parse_one(text, dialect=warehouse).expression
+        results[warehouse] = duck.sql(tree.sql("duckdb").replace("TEXT(MAX)", "TEXT")).df()
     for dialect, result in results.items():
         result = result.sort_values("customer").reset_index(drop=True)
         for name in (
@@ -148,6 +156,19 @@ def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
         ):
             ours, theirs = (f[name].astype(object).where(f[name].notna(), None).tolist() for f in (scored, result))
             assert ours == theirs, (dialect, name)
+
+
+def test_a_warehouse_without_a_function_is_told(shop, monkeypatch, fairladder):
+    """No condition is written in words that a warehouse lacks; what was never run says so."""
+    few = {"bigquery": dataclasses.replace(dialects.WAREHOUSES["bigquery"], functions=frozenset({"CAST", "COALESCE"}))}
+    words = ["score", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet", "--as-sql"]
+    assert "never run there" in fairladder(*words, "bigquery").stdout
+    scheme = scheme_of(shop, segments=[{**RULES[0], "when": "UPPER(district) = 'WELD'"}, RULES[-1]])
+    customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
+    monkeypatch.setattr(dialects, "WAREHOUSES", few)
+    with pytest.raises(fl.UsageError, match="bigquery, which has no TRANSLATE that means the same"):
+        fl.scheme_sql(scheme, fl.fit_ladders(customers, scheme), customers, "bigquery")
+    assert "--as-view goes with --as-sql" in fairladder(*words[:-1], "--as-view", "x").stderr
 
 
 def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(shop, tmp_path, fairladder):

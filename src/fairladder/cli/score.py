@@ -43,8 +43,19 @@ AsSql = Annotated[
     str | None,
     option(
         "--as-sql",
-        help="Print the whole scheme as SQL instead: duckdb, sqlite or postgres.",
+        help="Print the scheme as SQL: duckdb, sqlite, postgres, spark, snowflake, bigquery, redshift, databricks or trino.",
         metavar="DIALECT",
+        panel="Ladders",
+    ),
+]
+
+
+AsView = Annotated[
+    str | None,
+    option(
+        "--as-view",
+        help="With --as-sql, the statement that makes a view of this name.",
+        metavar="NAME",
         panel="Ladders",
     ),
 ]
@@ -65,6 +76,7 @@ def score(
     save_ladders: SaveLadders = None,
     with_ladders: WithLadders = None,
     as_sql: AsSql = None,
+    as_view: AsView = None,
     stability: Stability = False,
     figure_of: FigureOf = "segments",
     when: When = None,
@@ -80,6 +92,8 @@ def score(
         raise UsageError("--figure-of stability needs --stability.")
     if as_sql is not None:
         _require_dialect(as_sql)
+    elif as_view is not None:
+        raise UsageError("--as-view goes with --as-sql, which says for which database.")
     if save_ladders is not None:
         from fairladder.output.targets import require_place
 
@@ -114,7 +128,7 @@ def score(
         ladders = saved.for_scheme(orders.scheme) if saved else scoring.fit_ladders(customers, orders.scheme)
         scored = scoring.score(customers, orders.scheme, ladders=ladders)
         if as_sql is not None:
-            _print_sql(as_sql, orders, ladders, scored)
+            _print_sql(as_sql, as_view, orders, ladders, scored)
             return
         notes = [
             *fairness.too_few_to_advise(customers),
@@ -148,17 +162,21 @@ def score(
 
 def _require_dialect(dialect: str) -> None:
     from fairladder.errors import UsageError, nearest
-    from fairladder.scores.as_sql import DIALECTS
+    from fairladder.scores.dialects import DIALECTS
 
     if dialect not in DIALECTS:
         raise UsageError(f"--as-sql {dialect}: SQL is written for {', '.join(DIALECTS)}. {nearest(dialect, DIALECTS)}")
 
 
-def _print_sql(dialect: str, orders: "Orders", ladders: "Mapping[str, AnyLadder]", scored: "pd.DataFrame") -> None:
-    from fairladder.scores.as_sql import scheme_sql
+def _print_sql(
+    dialect: str, view: str | None, orders: "Orders", ladders: "Mapping[str, AnyLadder]", scored: "pd.DataFrame"
+) -> None:
+    from fairladder.scores.as_sql import scheme_sql, was_run
 
+    text = scheme_sql(orders.scheme, ladders, scored, dialect, view=view)
     print(f"-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of {orders.as_of}.")
-    print(scheme_sql(orders.scheme, ladders, scored, dialect) + ";")
+    print(f"-- {was_run(dialect)}")
+    print(text + ";")
 
 
 def figure(name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None) -> "Figure":

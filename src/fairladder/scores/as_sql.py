@@ -6,29 +6,33 @@ from typing import TYPE_CHECKING, Any
 from sqlglot import exp
 
 from fairladder.conditions import Kind, frame_kinds, parse_condition, to_engine
-from fairladder.engine import postgres, sqlite
 from fairladder.engine.layout import laid_out
 from fairladder.errors import UsageError, nearest
 from fairladder.ladder import GroupedLadder
 from fairladder.scheme import Scheme
+from fairladder.scores.dialects import DIALECTS, RUN_HERE, WAREHOUSES, in_dialect, require_understood
 from fairladder.scores.fitting import SCORES, AnyLadder
-from fairladder.sqltree import case, column, named, numeric, select, sql
+from fairladder.sqltree import case, column, named, select, sql
 
 if TYPE_CHECKING:
     import pandas as pd
 
-DIALECTS = ("duckdb", "sqlite", "postgres")
-
 
 def scheme_sql(
-    scheme: Scheme, ladders: Mapping[str, AnyLadder], customers: "pd.DataFrame", dialect: str = "duckdb"
+    scheme: Scheme,
+    ladders: Mapping[str, AnyLadder],
+    customers: "pd.DataFrame",
+    dialect: str = "duckdb",
+    *,
+    view: str | None = None,
 ) -> str:
     """A SELECT over a table ``customers`` that adds scores, total, code, tiers, segment and stance.
 
     ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), and are of the kinds of this frame.
-    Run in DuckDB, SQLite or PostgreSQL it gives what ``score`` gives with the same ladders. Percentile columns are left
-    out: they need all customers, not a rule. Raises UsageError for another
-    dialect, or ladders within groups of a column that is no text.
+    Run in DuckDB, SQLite, PostgreSQL or Spark it gives what ``score`` gives with the same ladders. For ``snowflake``, ``bigquery``,
+    ``redshift``, ``databricks`` and ``trino`` it is written and read back, but was not run there. With ``view`` it makes a view of
+    that name. Percentile columns are left out: they need all customers, not a rule. Raises UsageError for another dialect, for
+    what a dialect does not have, or ladders within groups of a column that is no text.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -39,7 +43,24 @@ def scheme_sql(
     """
     if dialect not in DIALECTS:
         raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
-    return laid_out(_in_dialect(scheme_tree(scheme, ladders, frame_kinds(customers)), dialect), dialect)
+    tree: exp.Expr = in_dialect(scheme_tree(scheme, ladders, frame_kinds(customers)), dialect)
+    if view is not None:
+        tree = exp.Create(this=exp.to_table(view), kind="VIEW", expression=tree)
+    text = laid_out(tree, dialect)
+    require_understood(text, dialect)
+    return text
+
+
+def was_run(dialect: str) -> str:
+    """A sentence on whether the statement is run in this dialect by our tests."""
+    if dialect in WAREHOUSES:
+        return (
+            f"Written for {dialect} and read back, but never run there: compare some customers before you rely on it."
+        )
+    return f"Our tests run such statements in {_NAMES[dialect]}, with the same customers as here."
+
+
+_NAMES = dict(zip(RUN_HERE, ("DuckDB", "SQLite", "PostgreSQL", "Spark"), strict=True))
 
 
 def scheme_tree(
@@ -72,7 +93,7 @@ def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
     Raises ConditionError where it is wrong.
     """
     tree = to_engine(parse_condition(text, kinds), {name: column(name) for name in kinds})
-    return str(_in_dialect(exp.Select().select(tree), dialect).expressions[0].sql(dialect))
+    return str(in_dialect(exp.Select().select(tree), dialect).expressions[0].sql(dialect))
 
 
 def _for_buyers(tree: exp.Expr) -> exp.Expr:
@@ -122,35 +143,3 @@ def _segment(scheme: Scheme, kinds: Mapping[str, Kind]) -> exp.Expr:
         for s in scheme.segments if s.when is not None
     ]  # fmt: skip
     return case(rules, exp.Literal.string(scheme.segments[-1].name))
-
-
-def _in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
-    if dialect == "duckdb":
-        return tree
-
-    def changed(node: exp.Expr) -> exp.Expr:
-        match node:
-            case exp.Like() if dialect == "postgres":
-                return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
-            case exp.Like():  # SQLite's LIKE does not tell capitals from small letters
-                signs = {"%": "*", "_": "?", "*": "[*]", "?": "[?]", "[": "[[]"}
-                pattern: str = "".join(signs.get(c, c) for c in node.expression.name)
-                return exp.Glob(this=node.this, expression=exp.Literal.string(pattern))
-            case exp.Lower() | exp.Upper():
-                return postgres.letter_by_letter(node) if dialect == "postgres" else sqlite.letter_by_letter(node)
-            case exp.Round() if dialect == "sqlite":
-                return sqlite.half_away(node)
-            case exp.Round() if dialect == "postgres":
-                digits = node.args.get("decimals") or exp.convert(0)
-                return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=numeric(node.this), n=digits)
-            case exp.Cast() if dialect == "sqlite" and node.to.this == exp.DType.DATE:
-                inner: exp.Expr = node.this  # days are ISO text there
-                return inner
-        return node
-
-    copy = tree.copy()
-    for node in reversed(list(copy.walk())):
-        other = changed(node)
-        if other is not node:
-            node.replace(other)
-    return copy

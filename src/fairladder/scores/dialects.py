@@ -1,0 +1,129 @@
+"""The scheme's SQL in the words of each database, and a look at what a warehouse that is not at hand would not understand."""
+
+import re
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+
+import sqlglot
+from sqlglot import exp
+
+from fairladder.engine import postgres, spark, sqlite
+from fairladder.errors import UsageError
+from fairladder.sqltree import numeric, sql
+
+#: Where the statement is run by our tests.
+RUN_HERE = ("duckdb", "sqlite", "postgres", "spark")
+#: Of every warehouse, functions that its manual has and that mean the same there.
+_EVERYWHERE = frozenset("ABS CAST CASE COALESCE IF LENGTH NULLIF ROUND TRANSLATE".split())
+
+
+@dataclass(frozen=True)
+class _Warehouse:
+    """A warehouse that the statement is written for without being run there."""
+
+    functions: frozenset[str]
+    types: frozenset[str]
+    escapes: bool
+    """Whether a backslash in a pattern of LIKE escapes, and is doubled to stand for itself."""
+
+
+_TYPES = frozenset("DATE DECIMAL DOUBLE TEXT VARCHAR".split())
+WAREHOUSES: Mapping[str, _Warehouse] = {
+    "snowflake": _Warehouse(_EVERYWHERE, _TYPES, escapes=False),
+    "bigquery": _Warehouse(_EVERYWHERE, _TYPES | {"BIGNUMERIC", "FLOAT64", "NUMERIC", "STRING"}, escapes=True),
+    "redshift": _Warehouse(_EVERYWHERE, _TYPES, escapes=True),
+    "databricks": _Warehouse(_EVERYWHERE, _TYPES | {"STRING"}, escapes=True),
+    "trino": _Warehouse(_EVERYWHERE | {"CONCAT"}, _TYPES, escapes=False),
+}
+DIALECTS = (*RUN_HERE, *WAREHOUSES)
+
+
+def in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
+    """The tree in a dialect's words."""
+    if dialect == "duckdb":
+        return tree
+    copy = tree.copy()
+    for node in reversed(list(copy.walk())):
+        other = _changed(node, dialect)
+        if other is not node:
+            node.replace(other)
+    return copy
+
+
+def _changed(node: exp.Expr, dialect: str) -> exp.Expr:
+    if dialect == "sqlite":
+        return _in_sqlite(node)
+    match node:
+        case exp.Like() if dialect == "postgres":
+            return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
+        case exp.Like() if dialect == "spark" or WAREHOUSES[dialect].escapes:
+            changed = node.copy()
+            changed.set("expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\")))
+            return changed
+        case exp.Lower() | exp.Upper():
+            return postgres.letter_by_letter(node) if dialect == "postgres" else spark.letter_by_letter(node)
+        case exp.Round() if dialect == "postgres":
+            digits = node.args.get("decimals") or exp.convert(0)
+            return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=numeric(node.this), n=digits)
+        case exp.Identifier() if (
+            dialect == "snowflake" and node.args.get("quoted") and re.fullmatch("[a-z_][a-z0-9_]*", node.name)
+        ):
+            return exp.to_identifier(
+                node.name, quoted=False
+            )  # quoted, a small letter would not be the capital of the table
+        case exp.Cast() if dialect in WAREHOUSES and _by_way_of_text(node):
+            # How a warehouse writes a float is its own affair; as a decimal it is the same up to nine decimals everywhere.
+            return sql("CAST(:x AS DECIMAL(38, 9))", x=node.this.this)
+    return node
+
+
+def _by_way_of_text(node: exp.Cast) -> bool:
+    """Whether a float becomes an exact decimal by its shortest text."""
+    inner = node.this
+    return (
+        node.to.this == exp.DType.DECIMAL and isinstance(inner, exp.Cast) and inner.to.this in exp.DataType.TEXT_TYPES
+    )
+
+
+def _in_sqlite(node: exp.Expr) -> exp.Expr:
+    match node:
+        case exp.Like():  # SQLite's LIKE does not tell capitals from small letters
+            signs = {"%": "*", "_": "?", "*": "[*]", "?": "[?]", "[": "[[]"}
+            pattern = "".join(signs.get(c, c) for c in node.expression.name)
+            return exp.Glob(this=node.this, expression=exp.Literal.string(pattern))
+        case exp.Lower() | exp.Upper():
+            return sqlite.letter_by_letter(node)
+        case exp.Round():
+            return sqlite.half_away(node)
+        case exp.Cast() if node.to.this == exp.DType.DATE:
+            inner: exp.Expr = node.this  # days are ISO text there
+            return inner
+    return node
+
+
+def require_understood(text: str, dialect: str) -> None:
+    """Raise UsageError where a statement does not read in a warehouse's dialect, or calls what the warehouse does not have."""
+    if dialect not in WAREHOUSES:
+        return
+    try:
+        tree = sqlglot.parse_one(text, dialect=dialect)
+    except sqlglot.errors.SqlglotError as error:
+        raise UsageError(f"This scheme cannot be written for {dialect}: {str(error).splitlines()[0]}") from None
+    known = WAREHOUSES[dialect]
+    functions = {f.name if isinstance(f, exp.Anonymous) else f.sql_name() for f in tree.find_all(exp.Func)}
+    lacking = _lacking(functions - _SPELT, known.functions) or _lacking(
+        {t.this.value for t in tree.find_all(exp.DataType)}, known.types
+    )
+    if lacking:
+        raise UsageError(
+            f"This scheme cannot be written for {dialect}, which has no {', '.join(lacking)} that means the same. Write the "
+            "conditions of its segments without it."
+        )
+
+
+#: What the SQL library counts among functions and is none.
+_SPELT = frozenset({"AND", "OR", "XOR", "CASE", "IF"})
+
+
+def _lacking(used: Collection[str], known: Collection[str]) -> list[str]:
+    return sorted({name.upper() for name in used} - {name.upper() for name in known})

@@ -129,6 +129,7 @@ class OrdersPart(Part):
     header_row: Annotated[int | None, Field(ge=1)] = None
     sheet: str | None = None
     spark: str | None = None
+    kept_in: str | None = None
     table: str | None = None
     query: str | None = None
 

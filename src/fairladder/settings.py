@@ -63,6 +63,8 @@ SETTINGS: tuple[Setting, ...] = (
     _role("status", "The column of the order's state, such as paid or cancelled."),
     _role("currency", "The column of the amount's currency."),
     _role("cost", "The column of what the row cost the shop."),
+    Setting("orders", "kept_in", "A folder that keeps the orders of files already read, so that only new files are.", "--kept-in", "FOLDER",
+            WRITING),
     Setting("orders", "spark", "The Spark cluster that reckons, such as local[2] or spark://host:7077.", "--spark", "MASTER", WRITING),
     Setting("orders", "table", "The table to read, where ORDERS is the address of a database.", "--table", "NAME", WRITING),
     Setting("orders", "query", "A SELECT that gives the rows, in place of a table.", "--query", "SQL", WRITING),

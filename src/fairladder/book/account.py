@@ -3,13 +3,13 @@
 import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from sqlglot import exp
 
 from fairladder.book.balance import Balance, balance_of
-from fairladder.book.lines import KeptLines
 from fairladder.book.set_aside import orders_total, undecided_groups
 from fairladder.book.signs import Signs, signs_of
 from fairladder.orders.rows import Rows
@@ -52,7 +52,15 @@ def used_groups(groups: pa.Table) -> pa.Table:
     return groups.slice(0, used) if in_front else groups.filter(counts)
 
 
-def account_of(rows: Rows, groups: pa.Table, kept: KeptLines | None = None) -> Account:
+class RowsApart(Protocol):
+    """Rows that are kept, of which some need a second look."""
+
+    def as_rows(self) -> exp.Select:
+        """The rows as ``Rows.tree`` has them."""
+        ...
+
+
+def account_of(rows: Rows, groups: pa.Table, kept: RowsApart | None = None) -> Account:
     """The account of groups by state; ``kept`` saves reading some rows again."""
     names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in groups.column_names else [])
     summed, decimals, used = _summed(groups.select(names)), rows.scheme.money.decimals, used_groups(groups)
@@ -67,7 +75,7 @@ def account_of(rows: Rows, groups: pa.Table, kept: KeptLines | None = None) -> A
 
 
 def _decided(
-    rows: Rows, groups: Sequence[dict[str, Any]], balance: Balance, kept: KeptLines | None
+    rows: Rows, groups: Sequence[dict[str, Any]], balance: Balance, kept: RowsApart | None
 ) -> tuple[Sequence[dict[str, Any]], tuple[int, ...]]:
     """Settle rows that lack customer, order and date, now that the sums are known."""
     if not balance.rows.get(RowState.UNDECIDED):

@@ -21,6 +21,7 @@ from fairladder.book.account import Account, account_of, used_groups
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
 from fairladder.book.carried import carried, check_carried
 from fairladder.book.findings import Finding
+from fairladder.book.kept_files import KeptPass, read_kept
 from fairladder.book.kept_groups import KeptGroups
 from fairladder.book.kept_orders import KeptOrders, OrderTable, can_keep, keep_orders
 from fairladder.book.lines import KeptLines
@@ -77,6 +78,8 @@ class Read:
     kept_orders: KeptOrders | None = field(default=None, repr=False)
     kept_groups: KeptGroups | None = field(default=None, repr=False)
     """The groups in the engine, where customers stay there; there are no ``first_groups`` then."""
+    kept_note: str = field(default="", repr=False)
+    """Which files were read and which were as they are kept, where a folder keeps them."""
     _days: "dict[dt.date, Self]" = field(default_factory=dict, repr=False, compare=False)
     """Orders as of other days that ``on`` has read already; answers do not depend on what is kept here."""
 
@@ -415,10 +418,20 @@ def read(opened: Opened, keep: Keep = None, *, kind: type[R]) -> R:
                 rows, kept, states = keep_orders(rows, wanted)
                 if kept is not None:
                     return kind(opened.with_rows(rows), account_of(rows, states), None, kept_orders=kept)
+        folder, note = opened.scheme.orders.kept_in, ""
+        if folder is not None and keep is None:
+            found = read_kept(rows, Path(folder))
+            if isinstance(found, KeptPass):
+                groups = found.passed.table
+                account = account_of(found.passed.rows, groups, found if found.undecided is not None else None)
+                return kind(opened.with_rows(found.passed.rows), account, used_groups(groups), kept_note=found.note)
+            note = found
         passed = read_through(rows, keep == "rows" and rows.embedded)
         account = account_of(passed.rows, passed.table, passed.kept)
         here = used_groups(passed.table) if passed.groups is None else None
-        return kind(opened.with_rows(passed.rows), account, here, passed.kept, kept_groups=passed.groups)
+        return kind(
+            opened.with_rows(passed.rows), account, here, passed.kept, kept_groups=passed.groups, kept_note=note
+        )
 
 
 def _there(columns: Sequence[str], opened: Opened) -> tuple[str, ...]:

@@ -55,7 +55,7 @@ def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp
 def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
     """Orders → customers. What counts for purchases only is null in the other orders, so that one pass will do."""
     time = rows.scheme.time
-    has = set(_order_columns(rows, as_written))
+    has = set(order_columns(rows, as_written))
     state: exp.Expr = exp.column("state")
     untrimmed: dict[str, exp.Expr] = {}
     if as_written:
@@ -182,7 +182,7 @@ def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> ex
     Rows that are not used become one per state, unless ids are as written. From kept rows there is the ``least`` amount, too,
     and in the embedded engine ``marks``: as many bits as rows only where all rows of the order differ.
     """
-    columns = _order_columns(rows, as_written, looked_at=kept is not None)
+    columns = order_columns(rows, as_written, looked_at=kept is not None)
     if kept is not None and kept.marked and rows.has_orders:
         columns["marks"] = sql("BIT_OR(CAST(1 AS BIGINT) << CAST(twin % 63 AS INTEGER))")
     trees = [named(t, name) for name, t in columns.items()]
@@ -191,7 +191,7 @@ def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> ex
     return orders.group_by(*(exp.convert(i + 1) for i in range(len(keys))), copy=False) if rows.has_orders else orders
 
 
-def _order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict[str, exp.Expr]:
+def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict[str, exp.Expr]:
     """Name → tree of an order's columns: its keys first, then what its rows make of it."""
     trees: dict[str, exp.Expr] = {"state": column("state")}
     counts = (

@@ -66,7 +66,10 @@ def _opened(
         print(reduction_sql(orders) + ";")
         raise typer.Exit(0)
     with screen.busy(request, "Reading the orders", orders.engine, orders.source.row_count):
-        return read(orders, keep, kind=Orders)
+        done = read(orders, keep, kind=Orders)
+    if done.kept_note:
+        screen.note(request, done.kept_note)
+    return done
 
 
 def importing_ahead(*modules: str) -> None:

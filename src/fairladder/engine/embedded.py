@@ -116,6 +116,12 @@ class Embedded:
         self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect, copy=False)}")
         return exp.to_table(name)
 
+    def write_parquet(self, query: exp.Expr, path: Path) -> None:
+        """Write the query's rows to a Parquet file."""
+        self._run(
+            f"COPY ({query.sql(self.dialect, copy=False)}) TO {exp.Literal.string(str(path)).sql()} (FORMAT parquet)"
+        )
+
     def keeps_order(self, query: exp.Expr) -> bool:
         """Whether ``keep`` would store the query's rows in the order in which they are read: not behind a join."""
         with self._lock:

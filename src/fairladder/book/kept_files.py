@@ -1,0 +1,288 @@
+"""Files reduced to orders once and kept in a folder, so that the next run reads only files that are new.
+
+What is kept of a file are its orders as far as they can be merged with the lines that other files hold of them. It is known
+by the file's bytes and by all settings that the orders depend on; whatever does not fit is read again, with a reason.
+"""
+
+import datetime as dt
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from sqlglot import exp
+
+from fairladder import __version__
+from fairladder.book.lines import SIGNS, lines
+from fairladder.book.passes import Pass
+from fairladder.book.reduction import order_columns, reduction
+from fairladder.engine.embedded import Embedded
+from fairladder.errors import DataError, UsageError
+from fairladder.orders.rows import Rows
+from fairladder.orders.settling import settled
+from fairladder.orders.source import FILE, Source
+from fairladder.orders.states import RowState
+from fairladder.output.files import as_json, digest_of
+from fairladder.output.targets import replacing
+from fairladder.scheme import Scheme
+from fairladder.sqltree import cell_column, cell_name, column, named, select, sql
+from fairladder.wording import counted
+
+#: What is kept is understood by this version of it only.
+_FORMAT = 1
+_MANIFEST = "manifest.json"
+#: How each column of an order is merged with the same order's in another file.
+_MERGED = {
+    "amount": "CAST(SUM(amount) AS BIGINT)", "day": "MIN(day)", "lines": "CAST(SUM(lines) AS INTEGER)", "latest": "MAX(latest)",
+    "name": "MAX(name)", "channel": "CASE WHEN MIN(channel_low) = MAX(channel_high) THEN NULLIF(MIN(channel_low), '') END",
+    "offsets": "MAX(offsets)", "least": "MIN(least)", "files": "CASE WHEN MIN(home) = MAX(home) THEN 1 ELSE 2 END",
+    **{name: f"CAST(SUM({name}) AS BIGINT)" for name in SIGNS},
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class KeptPass:
+    """What ``read_kept`` gives: the pass, where rows that are undecided lie, and what to say of what was read."""
+
+    passed: Pass
+    undecided: exp.Select | None
+    note: str
+
+    def as_rows(self) -> exp.Select:
+        """The undecided rows as ``Rows.tree`` has them."""
+        assert self.undecided is not None
+        return self.undecided
+
+
+def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
+    """Reduce the rows from what is kept of their files in ``folder``, and keep what is new; or why that cannot be.
+
+    The groups are those that reading everything gives. Raises UsageError where the folder cannot be made or is none of ours.
+    """
+    if reason := _cannot(rows):
+        return f"Nothing is kept: {reason}."
+    rows = replace(rows, channels=None)
+    parts = rows.source.parts or (rows.source,)
+    manifest, why = _manifest(folder, _settings(rows))
+    found = {part.label: digest_of(part.path) for part in parts if part.path is not None}
+    entries: dict[str, Mapping[str, Any]] = dict(manifest["files"])
+    changed = [name for name, digest in found.items() if name in entries and entries[name]["digest"] != digest]
+    new = [part for part in parts if entries.get(part.label, {}).get("digest") != found[part.label]]
+    for part in new:
+        entry = _keep(_of_part(rows, part), folder, found[part.label])
+        if isinstance(entry, str):
+            return f"Nothing is kept: {entry}."
+        entries[part.label] = entry
+    if new:
+        _save(folder, {**manifest, "files": dict(sorted(entries.items()))})
+    ends = [day for day in (rows.scheme.time.as_of, rows.scheme.time.through) if day is not None]
+    late = [p for p in parts if ends and (entries[p.label]["latest"] or "") > min(ends).isoformat()]
+    merged = _merged(
+        rows, [entries[p.label] for p in parts if p not in late], [_of_part(rows, p) for p in late], folder
+    )
+    passed = Pass(rows.source.engine.table(reduction(rows, as_written=False, kept=merged)), rows, None)
+    undecided = None if late else _undecided(rows, [entries[p.label] for p in parts], folder)
+    return KeptPass(passed, undecided, _told(parts, new, changed, late, why))
+
+
+def _cannot(rows: Rows) -> str:
+    """Why the orders of these files cannot be kept; empty where they can."""
+    asked, source = rows.scheme.orders, rows.source
+    if not rows.embedded or any(part.path is None for part in (source.parts or (source,))):
+        return "orders are kept of files that are read here"
+    if (
+        type(source) is not Source
+        or asked.channel_amounts
+        or asked.channel_customers
+        or asked.day_amounts
+        or asked.credit
+    ):
+        return "these rows are made of several files or columns"
+    if source.parts and rows.condition is not None and FILE in rows.condition.names:
+        return f"`where` speaks of `{FILE}`, which depends on what else is read"
+    if not rows.has_orders:
+        return "without a column of order ids every row is an order, and there is nothing to reduce"
+    if asked.amount_is == "order" or asked.drop:
+        return "totals that are repeated, or rows that repeat others, are judged over all files"
+    if rows.rates is not None:
+        return "rates of exchange may change"
+    others = [part.label for part in source.parts if not source.text and not _kinds_agree(part, source)]
+    return f"{others[0]} has columns of another kind than the first file" if others else ""
+
+
+def _kinds_agree(part: Source, whole: Source) -> bool:
+    return all(whole.columns[name] == kind for name, kind in part.columns.items())
+
+
+def _settings(rows: Rows) -> dict[str, Any]:
+    """All that a file's orders depend on but its bytes. Days of reckoning are not: rows after them are left to each run."""
+    scheme: Scheme = rows.scheme
+    asked = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
+    kinds = {name: kind for name, kind in rows.source.columns.items() if not (rows.source.parts and name == FILE)}
+    return {
+        "format": _FORMAT, "version": __version__, "orders": asked, "roles": dict(rows.roles.columns), "kinds": kinds,
+        "money": scheme.money.model_dump(mode="json"), "time_zone": scheme.time.time_zone,
+        "from": scheme.time.from_.isoformat() if scheme.time.from_ else None, "dates": rows.writing.dates and rows.writing.dates.name,
+    }  # fmt: skip
+
+
+def _manifest(folder: Path, settings: Mapping[str, Any]) -> tuple[dict[str, Any], str]:
+    """What is kept under these settings, and why nothing is where there was something."""
+    empty = {"kind": "fairladder kept orders", "settings": settings, "files": {}}
+    path = folder / _MANIFEST
+    if not path.exists():
+        if folder.exists() and any(folder.iterdir()):
+            raise UsageError(f"{str(folder)!r} holds other files. Name an empty folder, or one that is not there yet.")
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise UsageError(f"The folder {str(folder)!r} cannot be made: {error.strerror}.") from error
+        _save(folder, empty)  # so that the folder is known for ours, whatever happens
+        return empty, ""
+    try:
+        found = json.loads(path.read_text("utf-8"))
+        there = found["settings"]
+    except (OSError, ValueError, KeyError, TypeError):
+        return empty, "what was kept cannot be read"
+    if there == settings:
+        return found, ""
+    names = [name for name in settings if there.get(name) != settings[name]]
+    keys = [f"orders.{k}" for k, v in settings["orders"].items() if "orders" in names and there["orders"].get(k) != v]
+    shown = ", ".join([*(n for n in names if n != "orders"), *keys])
+    return empty, f"the settings have changed ({shown})"
+
+
+def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
+    with replacing(folder / _MANIFEST) as beside:
+        beside.write_text(as_json(dict(manifest)), "utf-8")
+
+
+def _of_part(rows: Rows, part: Source) -> Rows:
+    """The rows of one file, whatever the day of reckoning, with the columns that all files have."""
+    columns = {name: kind for name, kind in rows.source.columns.items() if name != FILE or name in part.columns}
+    time = rows.scheme.time.model_copy(update={"as_of": None, "through": None})
+    scheme = rows.scheme.model_copy(update={"time": time})
+    return replace(rows, source=replace(part, columns=columns, parts=()), scheme=scheme)
+
+
+def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
+    """Keep the orders of one file, and its rows that are undecided; or why its orders cannot be told from it alone."""
+    engine = rows.source.engine
+    assert isinstance(engine, Embedded)
+    orders = engine.keep(_orders(rows, digest))
+    try:
+        sums = [
+            "MAX(latest) AS latest",
+            "BOOL_OR(state = :u) AS undecided",
+            *(["MAX(unread) AS unread"] if rows.unread else []),
+        ]
+        told = engine.table(select([sql(s, u=RowState.UNDECIDED) for s in sums], orders)).to_pylist()[0]
+        if told.get("unread") and not _plainly_written(rows, int(told["unread"])):
+            return (
+                f"how dates or numbers are written in {Path(rows.source.label).name} is settled over all rows. Say it with "
+                "--date-format and --decimal-mark"
+            )
+        name = digest[:24]
+        _write(engine, select(["*"], orders), folder / f"{name}.orders.parquet")
+    finally:
+        engine.forget(orders)
+    if told["undecided"]:
+        _write(engine, _undecided_rows(rows), folder / f"{name}.undecided.parquet")
+    latest = told["latest"]
+    return {"digest": digest, "kept": name, "latest": latest.isoformat() if isinstance(latest, dt.date) else None,
+            "undecided": bool(told["undecided"])}  # fmt: skip
+
+
+def _plainly_written(rows: Rows, unread: int) -> bool:
+    """Whether cells that cannot be read are just that: most of the file are as supposed, and so most of all files will be."""
+    try:
+        better = settled(rows, unread)
+    except DataError:
+        return False
+    return replace(better.writing, settled=False, evidence=()) == replace(rows.writing, settled=False, evidence=())
+
+
+def _write(engine: Embedded, query: exp.Select, path: Path) -> None:
+    with replacing(path) as beside:
+        engine.write_parquet(query, beside)
+
+
+def _orders(rows: Rows, home: str) -> exp.Select:
+    """The orders of one file, each column as it can be merged with another file's."""
+    trees = order_columns(rows, as_written=False)
+    trees = {name: tree for name, tree in trees.items() if name != "files"}
+    trees["latest"] = sql("MAX(:d)", d=column("day"))
+    if "channel" in trees:
+        written = sql("COALESCE(:c, '')", c=column("channel"))
+        del trees["channel"]
+        trees |= {"channel_low": sql("MIN(:w)", w=written), "channel_high": sql("MAX(:w)", w=written)}
+    columns = [named(tree, name) for name, tree in trees.items()]
+    grouped = select(
+        [*columns, named(sql("MIN(:h)", h=exp.Literal.string(home)), "home")],
+        lines(rows, as_written=False),
+        "order_lines",
+    )
+    keys = [i for i, c in enumerate(columns, start=1) if c.alias in _KEYS]
+    return grouped.group_by(*map(exp.convert, keys), copy=False)
+
+
+_KEYS = ("state", "customer", "order_id", "currency")
+
+
+def _merged(rows: Rows, entries: Sequence[Mapping[str, Any]], others: Sequence[Rows], folder: Path) -> exp.Expr:
+    """The orders of all files, those that several hold put together, as ``reduction.orders_of`` has them."""
+    wanted = list(order_columns(rows, as_written=False))
+    kept = [_parquet([folder / f"{entry['kept']}.orders.parquet" for entry in entries])] if entries else []
+    # Files that reach beyond the day of reckoning are read for it.
+    direct = [_orders(replace(other, scheme=rows.scheme), other.source.label) for other in others]
+    together = _all_of([*(select(["*"], one) for one in kept), *direct])
+    keys = [name for name in wanted if name in _KEYS]
+    zero = {"unread": sql("0")}
+    trees = {n: column(n) if n in keys else zero.get(n) or sql(_MERGED[n]) for n in wanted}
+    merged = select([named(tree, name) for name, tree in trees.items()], together)
+    return merged.group_by(*(exp.convert(i + 1) for i in range(len(keys))), copy=False)
+
+
+def _undecided_rows(rows: Rows) -> exp.Select:
+    names = [cell_column(name) for name in rows.source.columns]
+    undecided = select([*names, column("#state"), column("#minor")], rows.tree(), "order_rows")
+    return undecided.where(sql(":s = :u", s=column("#state"), u=RowState.UNDECIDED), copy=False)
+
+
+def _undecided(rows: Rows, entries: Sequence[Mapping[str, Any]], folder: Path) -> exp.Select | None:
+    """The undecided rows of all files; None where there are none."""
+    files = [folder / f"{entry['kept']}.undecided.parquet" for entry in entries if entry["undecided"]]
+    if not files:
+        return None
+    found = select(["*"], _parquet(files))
+    # The file's name is never blank, and stands only where there are several.
+    return select(["*", named(exp.null(), cell_name(FILE))], found, "found") if rows.source.parts else found
+
+
+def _parquet(files: Sequence[Path]) -> exp.Expr:
+    paths = exp.Array(expressions=[exp.Literal.string(str(file)) for file in files])
+    by_name = exp.EQ(this=exp.column("union_by_name"), expression=exp.true())
+    return exp.Table(this=exp.Anonymous(this="READ_PARQUET", expressions=[paths, by_name]))
+
+
+def _all_of(queries: Sequence[exp.Select]) -> exp.Expr:
+    together: exp.Expr = queries[0]
+    for one in queries[1:]:
+        together = exp.Union(this=together, expression=one, distinct=False, by_name=True)
+    return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("together")))
+
+
+def _told(
+    parts: Sequence[Source], new: Sequence[Source], changed: Sequence[str], late: Sequence[Source], why: str
+) -> str:
+    old = len(parts) - len(new)
+    text = f"Of {counted(len(parts), 'files')} {old:,} {'is' if old == 1 else 'are'} as {'it was' if old == 1 else 'they were'} kept; "
+    text += f"{len(new):,} {'was' if len(new) == 1 else 'were'} read."
+    if why:
+        text += f" Everything is read again, because {why}."
+    if changed:
+        text += f" Changed since they were kept: {', '.join(Path(name).name for name in changed[:5])}."
+    if late:
+        text += f" Read for the day of reckoning, with later rows: {', '.join(Path(p.label).name for p in late[:5])}."
+    return text

@@ -298,18 +298,39 @@ def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder, monkeypatch
     assert table_of(place, "daily")[0] == rows
 
 
-def test_where_a_table_cannot_be_written_it_is_told_and_nothing_changes(shop_rows, place, tmp_path, fairladder, monkeypatch):
-    frame = pd.DataFrame({"customer": ["00123", None], "spend": [1.005, float("nan")], "first_order": pd.to_datetime(["2024-02-29", None])})
+def test_where_a_table_cannot_be_written_it_is_told_and_nothing_changes(
+    shop_rows, place, tmp_path, fairladder, monkeypatch
+):
+    frame = pd.DataFrame(
+        {
+            "customer": ["00123", None],
+            "spend": [1.005, float("nan")],
+            "first_order": pd.to_datetime(["2024-02-29", None]),
+        }
+    )
     assert fl.write_table(frame, f"{place}#seen", dt.date(2026, 6, 30)) == 2
     rows, keys = table_of(place, "seen")
     assert keys == []  # not everybody has an id
-    assert [(r["customer"], None if r["spend"] is None else str(r["spend"])) for r in rows] == [("00123", "1.01"), (None, None)]
+    assert [(r["customer"], None if r["spend"] is None else str(r["spend"])) for r in rows] == [
+        ("00123", "1.01"),
+        (None, None),
+    ]
     for words, told in {(f"{place}",): "needs the name of the table", (f"{place}#x", "--append", "--replace"): "not both",
                         ("x.csv", "--append"): "go with a table of a database"}.items():  # fmt: skip
         done = fairladder("score", tmp_path / "none.csv", "--out", *words)
         assert (done.returncode, told in done.stderr) == (2, True), done.stderr
     source = in_database("sqlite" if place.startswith("sqlite") else "postgres", shop_rows[:50], tmp_path)
-    own = fairladder("customers", source, "--table", "orders", "--customer-column", "member_no", "--out", f"{source}#orders", "--replace")
+    own = fairladder(
+        "customers",
+        source,
+        "--table",
+        "orders",
+        "--customer-column",
+        "member_no",
+        "--out",
+        f"{source}#orders",
+        "--replace",
+    )
     assert "names the table `orders`, which is read" in own.stderr
     beside = fairladder("customers", source, "--table", "orders", "--out", f"{source}#segments", "--allow-set-aside")
     assert beside.returncode == 0, beside.stderr  # the same database, by another connection

@@ -56,7 +56,9 @@ def read_everywhere(tmp_path_factory, rows, trees, first=None):
             relation = engine.relation("cells_read", None)
             relation = engine.by_code_point(relation, engine.columns(relation))
         if first:
-            relation = select(["*", *(named(t, name) for name, t in first.items())], relation).subquery("first", copy=False)
+            relation = select(["*", *(named(t, name) for name, t in first.items())], relation).subquery(
+                "first", copy=False
+            )
         query = select([column("n"), *(named(t, name) for name, t in trees.items())], relation).order_by(column("n"))
         answers[kind] = [
             {
@@ -103,7 +105,12 @@ def test_days_and_times_of_any_text(tmp_path_factory, dates):
 def test_numbers_of_any_text(tmp_path_factory, numbers):
     rows = list(enumerate(numbers))
     text = cells.text(CELL, "text")
-    first = {"t": text, "comma": plain_number(text, ","), "point": plain_number(text, "."), "num": cells.number(CELL, "text")}
+    first = {
+        "t": text,
+        "comma": plain_number(text, ","),
+        "point": plain_number(text, "."),
+        "num": cells.number(CELL, "text"),
+    }
     trees = {"number": column("num"), "of comma": cells.number(column("comma"), "text")}
     trees |= {name: column(name) for name in ("comma", "point")}
     trimmed, number = column("t"), column("num")

@@ -26,7 +26,11 @@ def said(orders):
 
 
 @settings(max_examples=times(12), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
-@given(st.lists(st.lists(LINE, min_size=1, max_size=8), min_size=2, max_size=4), st.booleans(), st.sampled_from([None, "2024-03-01"]))
+@given(
+    st.lists(st.lists(LINE, min_size=1, max_size=8), min_size=2, max_size=4),
+    st.booleans(),
+    st.sampled_from([None, "2024-03-01"]),
+)
 def test_the_same_as_reading_everything(tmp_path_factory, files, total, as_of):
     """Orders whose lines stand in several files, ids to trim, rows of every kind of trouble, a day in the middle."""
     folder = tmp_path_factory.mktemp("files")
@@ -36,7 +40,10 @@ def test_the_same_as_reading_everything(tmp_path_factory, files, total, as_of):
     for number, lines in enumerate(files):
         paths.append(folder / f"{number}.csv")
         pd.DataFrame(lines).to_csv(paths[-1], index=False)
-    scheme = {"orders": {"date_format": "iso", "decimal_mark": "."}, "time": {"as_of": as_of and pd.Timestamp(as_of).date()}}
+    scheme = {
+        "orders": {"date_format": "iso", "decimal_mark": "."},
+        "time": {"as_of": as_of and pd.Timestamp(as_of).date()},
+    }
     kept = {**scheme, "orders": {**scheme["orders"], "kept_in": str(folder / "kept")}}
     fl.open_orders(paths[:-1], scheme=kept, allow_set_aside=True)
     there = fl.open_orders(paths, scheme=kept, allow_set_aside=True)
@@ -53,7 +60,18 @@ def test_what_has_changed_is_read_again_and_told(tmp_path, shop, fairladder):
         (tmp_path / name).write_bytes((shop / name).read_bytes())
 
     def run(*words):
-        done = fairladder("score", "[0-9].csv", "--scheme", "scheme.toml", "--out", "kept.csv", "--kept-in", "orders", *words, cwd=tmp_path)
+        done = fairladder(
+            "score",
+            "[0-9].csv",
+            "--scheme",
+            "scheme.toml",
+            "--out",
+            "kept.csv",
+            "--kept-in",
+            "orders",
+            *words,
+            cwd=tmp_path,
+        )
         plain = fairladder("score", "[0-9].csv", "--scheme", "scheme.toml", "--out", "plain.csv", *words, cwd=tmp_path)
         assert done.returncode == plain.returncode == 0, done.stderr
         assert (tmp_path / "kept.csv").read_bytes() == (tmp_path / "plain.csv").read_bytes()
@@ -63,10 +81,14 @@ def test_what_has_changed_is_read_again_and_told(tmp_path, shop, fairladder):
     assert "3 are as they were kept; 0 were read." in run()
     rows[500:1000].to_csv(tmp_path / "0.csv", index=False)
     assert "1 was read. Changed since they were kept: 0.csv." in run()
-    assert "Everything is read again, because the settings have changed (orders.where)." in run("--where", "channel = 'web'")
+    assert "Everything is read again, because the settings have changed (orders.where)." in run(
+        "--where", "channel = 'web'"
+    )
     assert "orders.where" in run()
     assert "Read for the day of reckoning, with later rows: 2.csv." in run("--as-of", "2024-01-31")
-    style = rows[1000:2000].assign(sold_at=lambda f: pd.to_datetime(f["sold_at"], format="mixed", errors="coerce").dt.strftime("%d.%m.%Y"))
+    style = rows[1000:2000].assign(
+        sold_at=lambda f: pd.to_datetime(f["sold_at"], format="mixed", errors="coerce").dt.strftime("%d.%m.%Y")
+    )
     style.to_csv(tmp_path / "3.csv", index=False)
     assert "Nothing is kept: how dates or numbers are written in 3.csv is settled over all rows." in run()
     (tmp_path / "3.csv").unlink()

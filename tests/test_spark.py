@@ -21,7 +21,9 @@ from test_sources import continental
 
 MASTER = os.environ.get("FAIRLADDER_SPARK")
 pytestmark = [
-    pytest.mark.skipif(not MASTER, reason="no cluster: set FAIRLADDER_SPARK to a master such as local-cluster[2,1,1024]"),
+    pytest.mark.skipif(
+        not MASTER, reason="no cluster: set FAIRLADDER_SPARK to a master such as local-cluster[2,1,1024]"
+    ),
     pytest.mark.xdist_group("spark"),
 ]
 ROWS = 2500
@@ -82,7 +84,20 @@ def test_cells_of_any_text_mean_the_same(spark):
     from fairladder.scheme import OrdersPart
     from fairladder.sqltree import column, named, select
 
-    found = ["'=1+1", "'-7 a", "\t", "2024-02-30", "1d", "12f", "0x1p3", "1e5", "2026-06", "12:30", "1.005", "99999999.995"]
+    found = [
+        "'=1+1",
+        "'-7 a",
+        "\t",
+        "2024-02-30",
+        "1d",
+        "12f",
+        "0x1p3",
+        "1e5",
+        "2026-06",
+        "12:30",
+        "1.005",
+        "99999999.995",
+    ]
 
     @settings(max_examples=times(150), database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
     @given(st.one_of(DATES, NUMBERS, IDS))
@@ -92,7 +107,12 @@ def test_cells_of_any_text_mean_the_same(spark):
     collect()
     rows = list(enumerate(found))
     text = cells.text(CELL, "text")
-    first = {"t": text, "num": cells.number(CELL, "text"), "comma": plain_number(text, ","), "point": plain_number(text, ".")}
+    first = {
+        "t": text,
+        "num": cells.number(CELL, "text"),
+        "comma": plain_number(text, ","),
+        "point": plain_number(text, "."),
+    }
     t, num = column("t"), column("num")
     trees = {
         "id": t, "number": num, "comma": column("comma"), "point": column("point"),
@@ -127,7 +147,9 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both):
     for asked in ({"by": "average_gap_days", "percent": 30, "worst": True},
                   {"by": "orders", "count": 300, "worst": True, "everybody": True, "ties": "exclude"}):  # fmt: skip
         pd.testing.assert_frame_equal(brought(there.top(**asked), None), plain(here.top(**asked)))
-    pd.testing.assert_frame_equal(there.growth(period="quarter", by="channel"), here.growth(period="quarter", by="channel"))
+    pd.testing.assert_frame_equal(
+        there.growth(period="quarter", by="channel"), here.growth(period="quarter", by="channel")
+    )
     pd.testing.assert_frame_equal(there.order_counts(), here.order_counts())
     ours, theirs = there.check(), here.check()
     assert {(f.code, f.count, f.effect) for f in ours.findings if f.code != "reading"} <= {
@@ -192,7 +214,10 @@ def test_cuts_are_found_without_all_values(spark, monkeypatch):
     cluster = Cluster(spread(spark, pd.DataFrame({"spread": spread_out, "heavy": heavy, "refunds": spread_out - 60})))
     for name, values in (("spread", spread_out), ("heavy", heavy), ("refunds", spread_out - 60)):
         relation = select([f"{name} AS value"], cluster.relation)
-        for better, shares in (("high", [Fraction(1, 5)] * 5), ("low", [Fraction(1, 2), Fraction(3, 10), Fraction(1, 5)])):
+        for better, shares in (
+            ("high", [Fraction(1, 5)] * 5),
+            ("low", [Fraction(1, 2), Fraction(3, 10), Fraction(1, 5)]),
+        ):
             rungs = len(shares)
             wanted = np.cumsum(shares if better == "high" else shares[::-1])[:-1]
             counts = counting.counts_for_cuts(cluster, relation, list(wanted), even=True)

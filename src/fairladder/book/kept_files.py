@@ -5,15 +5,16 @@ by the file's bytes and by all settings that the orders depend on; whatever does
 """
 
 import datetime as dt
+import hashlib
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
 from sqlglot import exp
 
-from fairladder import __version__
 from fairladder.book.lines import SIGNS, lines
 from fairladder.book.passes import Pass
 from fairladder.book.reduction import order_columns, reduction
@@ -121,7 +122,7 @@ def _settings(rows: Rows) -> dict[str, Any]:
     asked = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
     kinds = {name: kind for name, kind in rows.source.columns.items() if not (rows.source.parts and name == FILE)}
     return {
-        "format": _FORMAT, "version": __version__, "orders": asked, "roles": dict(rows.roles.columns), "kinds": kinds,
+        "format": _FORMAT, "version": version("fairladder"), "orders": asked, "roles": dict(rows.roles.columns), "kinds": kinds,
         "money": scheme.money.model_dump(mode="json"), "time_zone": scheme.time.time_zone,
         "from": scheme.time.from_.isoformat() if scheme.time.from_ else None, "dates": rows.writing.dates and rows.writing.dates.name,
     }  # fmt: skip
@@ -170,7 +171,7 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
     """Keep the orders of one file, and its rows that are undecided; or why its orders cannot be told from it alone."""
     engine = rows.source.engine
     assert isinstance(engine, Embedded)
-    orders = engine.keep(_orders(rows, digest))
+    orders = engine.keep(_orders(rows, rows.source.label))
     try:
         sums = [
             "MAX(latest) AS latest",
@@ -183,7 +184,8 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
                 f"how dates or numbers are written in {Path(rows.source.label).name} is settled over all rows. Say it with "
                 "--date-format and --decimal-mark"
             )
-        name = digest[:24]
+        # Two files of the same bytes are two: their rows count twice, and are found to repeat one another.
+        name = hashlib.sha256(f"{digest} {rows.source.label}".encode()).hexdigest()[:24]
         _write(engine, select(["*"], orders), folder / f"{name}.orders.parquet")
     finally:
         engine.forget(orders)

@@ -1,15 +1,19 @@
 """The groups of a pass where customers stay in the engine: where they are, and what must be known of them all."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import pyarrow as pa
 import pyarrow.compute as pc
 from sqlglot import exp
 
+from fairladder.book.findings import Finding
+from fairladder.book.signs import unmatched_of
+from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
 from fairladder.numbers import EXACT
 from fairladder.orders.states import RowState
-from fairladder.sqltree import select, sql
+from fairladder.sqltree import column, named, select, sql
 
 
 @dataclass(frozen=True)
@@ -28,6 +32,19 @@ class KeptGroups:
     def used(self) -> exp.Select:
         """The groups of rows that count."""
         return select(["*"], self.relation).where(sql("state = :u", u=RowState.USED), copy=False)
+
+    def unmatched(self, engine: Engine, members: Sequence[str], label: str) -> Finding | None:
+        """``signs.unmatched`` of the customers there and the ids of the customers file."""
+        offered = exp.alias_(engine.offer(pa.table({"member": pa.array(members, pa.string())})), "members", table=True)
+        on = sql("customer = member")
+        both = select([named(sql("COUNT(*)"), "n")], self.used(), "used").join(offered, on=on, copy=False)
+        same = int(engine.table(both)["n"][0].as_py())
+        alone = []
+        for side, name, missing in (("left", "customer", "member"), ("right", "member", "customer")):
+            joined = select([column(name)], self.used(), "used").join(offered, on=on, join_type=side, copy=False)
+            some = joined.where(sql(f"{missing} IS NULL"), copy=False).order_by(name, copy=False).limit(3, copy=False)
+            alone.append(engine.table(some)[name].to_pylist())
+        return unmatched_of(self.customers, len(members), same, alone, label)
 
     def require_exact(self, decimals: int) -> None:
         """Raise DataError where amounts are too large for a quotient of floats to be rounded once."""

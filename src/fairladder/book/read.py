@@ -207,6 +207,9 @@ class Read:
         if groups is not None and members is not None:
             apart = unmatched(set(groups["customer"].to_pylist()), set(members.frame["customer"]), members.label)
             findings += [apart] if apart is not None else []
+        if self.kept_groups is not None and members is not None:
+            apart = self.kept_groups.unmatched(self.engine, members.frame["customer"].tolist(), members.label)
+            findings += [apart] if apart is not None else []
         return tuple(allowed(findings, self.scheme.orders.allow))
 
     def facts(self) -> dict[str, Any]:

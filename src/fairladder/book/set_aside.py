@@ -72,4 +72,6 @@ def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: in
     reason = named(case(names, exp.null()), "#reason")
     chosen = select([column("#row"), reason, *original], inner, "decided")
     wanted = exp.In(this=column("#why"), expressions=[exp.convert(s) for s in SET_ASIDE])
-    return chosen.where(wanted, copy=False).order_by(column("#row"), copy=False)
+    # Rows of several files share their numbers.
+    home = [column(FILE)] if rows.source.files_apart else [column(f"of {FILE}")] if rows.source.parts else []
+    return chosen.where(wanted, copy=False).order_by(column("#row"), *home, copy=False)

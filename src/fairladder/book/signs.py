@@ -95,10 +95,16 @@ def pass_findings(signs: Signs, decimals: int, status: str | None, discount: str
 
 def unmatched(ids: set[str], members: set[str], label: str) -> Finding | None:
     """``unmatched-customers``: under half of the smaller side's ids are on the other, so that the two write ids differently."""
-    smaller, same = min(len(ids), len(members)), len(ids & members)
+    alone = [sorted(side)[:3] for side in (ids - members, members - ids)]
+    return unmatched_of(len(ids), len(members), len(ids & members), alone, label)
+
+
+def unmatched_of(ids: int, members: int, same: int, alone: Sequence[Sequence[str]], label: str) -> Finding | None:
+    """The same from how many there are on each side and on both, and some that are on one side ``alone``."""
+    smaller = min(ids, members)
     if not smaller or same * 2 >= smaller:
         return None
-    ours, theirs = (", ".join(f"`{i}`" for i in sorted(side)[:3]) for side in (ids - members, members - ids))
+    ours, theirs = (", ".join(f"`{i}`" for i in side) for side in alone)
     return Finding(
         "unmatched-customers", "error", smaller - same,
         f"of {smaller:,} ids are not on both sides: the orders write {ours}, and {label} writes {theirs}", (),

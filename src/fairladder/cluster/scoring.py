@@ -18,7 +18,7 @@ from fairladder.cluster.customers import customers_query
 from fairladder.cluster.standing import standing
 from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
-from fairladder.errors import SchemeError, UsageError, nearest
+from fairladder.errors import DataError, SchemeError, UsageError, nearest
 from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.scheme import Scheme, Tier
 from fairladder.scores.as_sql import scheme_tree
@@ -49,6 +49,10 @@ def scored(orders: Read, ladders: Mapping[str, AnyLadder] | None = None) -> Scor
     Raises what ``customers_query`` and ``scores.score`` raise.
     """
     engine, scheme = orders.engine, orders.scheme
+    if orders.kept_groups is None or not orders.kept_groups.customers:
+        raise DataError(
+            "No row can be used, so there is nobody to score. `fairladder check` says what became of the rows."
+        )
     people = engine.keep(customers_query(orders))
     kinds = kinds_of(engine, people)
     for name in scheme.tiers:

@@ -1,0 +1,71 @@
+"""Seconds, task seconds, stages and shuffled bytes of scoring on a Spark session of this machine, beside two plain GROUP BYs.
+
+    python benchmarks/cluster.py benchmarks/data/lines-10m.parquet [--master 'local[2]'] [--share 0.4]
+
+A part of the file is taken by a hash of its customers. The plain queries are run first and last, since machines are noisy.
+"""
+
+import argparse
+import tempfile
+import time
+
+import fairladder as fl
+from fairladder.engine.cluster import session_at
+
+PLAIN = """
+SELECT COUNT(*), SUM(spend), MAX(last) FROM (
+    SELECT member_no, COUNT(*) AS orders, SUM(amount) AS spend, MIN(day) AS first, MAX(day) AS last, MIN(amount), MAX(amount)
+    FROM (SELECT member_no, slip, SUM(line_total) AS amount, MIN(CAST(sold_at AS DATE)) AS day, COUNT(*) AS n
+          FROM lines GROUP BY member_no, slip)
+    GROUP BY member_no)
+"""
+
+
+def main():
+    parser = argparse.ArgumentParser()
+    parser.add_argument("lines")
+    parser.add_argument("--master", default="local[2]")
+    parser.add_argument("--share", type=float, default=1.0)
+    asked = parser.parse_args()
+    session = session_at(asked.master)
+    frame = session.read.parquet(asked.lines)
+    if asked.share < 1:
+        frame = frame.where(f"ABS(HASH(member_no)) % 1000 < {round(asked.share * 1000)}")
+    frame.createOrReplaceTempView("lines")
+    print(f"{frame.count():,} lines")
+
+    def plain():
+        session.sql(PLAIN).collect()
+
+    plain()  # the first query of a session compiles
+    measured("two plain GROUP BYs", session, plain)
+    orders = []
+    measured("read", session, lambda: orders.append(fl.open_orders(frame)))
+    with tempfile.TemporaryDirectory() as folder:
+        measured("score and write", session, lambda: orders[0].score().write.parquet(f"{folder}/scored"))
+    measured("two plain GROUP BYs", session, plain)
+
+
+def measured(what, session, work):
+    before, begun = spent(session), time.monotonic()
+    work()
+    after = spent(session)
+    tasks, shuffled, stages = (b - a for a, b in zip(before, after, strict=True))
+    seconds = time.monotonic() - begun
+    print(
+        f"{what:22} {seconds:6.1f} s, tasks {tasks:6.1f} s, {shuffled / 1e6:6.0f} MB shuffled, {stages} stages",
+        flush=True,
+    )
+
+
+def spent(session):
+    """Task seconds, bytes shuffled and stages so far."""
+    context = session.sparkContext._jsc.sc()
+    executors = context.statusStore().executorList(False)
+    each = [executors.apply(i) for i in range(executors.size())]
+    stages = context.dagScheduler().nextStageId()
+    return sum(e.totalDuration() for e in each) / 1e3, sum(e.totalShuffleWrite() for e in each), stages
+
+
+if __name__ == "__main__":
+    main()

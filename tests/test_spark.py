@@ -144,6 +144,12 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both):
     assert type(scored).__module__.startswith("pyspark.")
     pd.testing.assert_frame_equal(brought(scored), plain(wanted))
     pd.testing.assert_frame_equal(there.segment_summary(), here.segment_summary())
+    people = there.customers()
+    people.createOrReplaceTempView("customers")  # the scheme as SQL for somebody's own job
+    text = fl.scheme_sql(here.scheme, fl.fit_ladders(here.customers()), wanted, "spark")
+    placed = brought(people.sparkSession.sql(text))
+    names = [name for name in wanted if name in placed]
+    pd.testing.assert_frame_equal(placed[names], plain(wanted)[names])
     for asked in ({"by": "average_gap_days", "percent": 30, "worst": True},
                   {"by": "orders", "count": 300, "worst": True, "everybody": True, "ties": "exclude"}):  # fmt: skip
         pd.testing.assert_frame_equal(brought(there.top(**asked), None), plain(here.top(**asked)))

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 #: What becomes of a table that is there: ``replace`` it, ``append`` a day to it, or (None) leave it and say so.
 Mode = Literal["replace", "append"] | None
 _ROWS_AT_A_TIME = 5_000
+#: Addresses of file systems as a cluster sees them, which hold no tables.
+_FILE_SYSTEMS = frozenset("abfs abfss dbfs file gs hdfs s3 s3a s3n wasb wasbs".split())
 #: So long is waited for somebody who is at work on the table.
 _PATIENCE_SECONDS = 30
 
@@ -48,7 +50,8 @@ def table_address(out: str | None) -> TableAddress | None:
 
     Raises UsageError for the address of a database without a table, or one that cannot be read.
     """
-    if out is None or not re.match(r"[A-Za-z][A-Za-z0-9+_.-]*://", out):
+    found = re.match(r"([A-Za-z][A-Za-z0-9+_.-]*)://", out or "")
+    if out is None or found is None or found[1].lower() in _FILE_SYSTEMS:
         return None
     url, _, name = out.partition("#")
     schema, _, table = name.rpartition(".")

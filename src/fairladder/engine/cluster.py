@@ -281,7 +281,8 @@ def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
     """A table of the session's catalogue. Raises UsageError where there is none."""
     with _told_plainly():
         if not session.catalog.tableExists(table):
-            there = ", ".join(t.name for t in session.catalog.listTables()[:20])
+            names = [t.name for t in session.catalog.listTables() if not t.name.startswith("fairladder_")]
+            there = ", ".join(names[:20])
             raise UsageError(
                 f"The catalogue has no table `{shortened(table, 80)}`. {f'There are: {there}.' if there else ''}".rstrip()
             )
@@ -334,6 +335,11 @@ def _said(error: Exception) -> str:
 def _advice(said: str) -> str:
     if "USER_RAISED_EXCEPTION" in said:
         return said.split("] ", 1)[-1].split(" SQLSTATE")[0]
+    if "PATH_NOT_FOUND" in said:
+        path = said.partition("does not exist: ")[2].partition(". SQLSTATE")[0]
+        return f"There is no file or folder {path!r} for the cluster to read. Check the path as the cluster sees it."
+    if "does not conform to the schema" in said:
+        return "These files do not have one header: a name stands twice in it, or files differ. Name each column once, alike in all files."
     if "MALFORMED" in said or "FAILED_READ_FILE" in said:
         return (
             f"The cluster could not read these files: {said}. A row may have more or fewer cells than the header, which nothing "

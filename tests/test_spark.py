@@ -242,3 +242,14 @@ def test_a_lost_executor_changes_nothing(spark, both, rows, shop):
         pytest.skip("this master has no executors of its own")
     os.kill(executors[0], signal.SIGKILL)  # with what it kept of the groups
     pd.testing.assert_frame_equal(brought(there.customers()), plain(both[1].customers()))
+
+
+def test_floats_are_written_as_everywhere(spark):
+    """Groups by numbers that Java would call 1.0E7, in columns of both widths."""
+    frame = pd.DataFrame({
+        "customer": list("abac"), "order": list("1234"), "placed": ["2024-01-01"] * 4, "amount": [5.5, 1e7, 12345678.9, 2.0],
+        "weight": [1e7, 5e-5, 2.5, 12345678.25], "small": np.array([1e7, 0.25, 3e-5, 7], dtype="float32"),
+    })  # fmt: skip
+    there, here = fl.open_orders(spread(spark, frame)), fl.open_orders(frame)
+    for column in ("weight", "small"):
+        pd.testing.assert_frame_equal(there.breakdown(column).frame, here.breakdown(column).frame)

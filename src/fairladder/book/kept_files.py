@@ -117,7 +117,7 @@ def _kinds_agree(part: Source, whole: Source) -> bool:
 
 
 def _settings(rows: Rows) -> dict[str, Any]:
-    """All that a file's orders depend on but its bytes. Days of reckoning are not: rows after them are left to each run."""
+    """All settings that a file's orders depend on. The day of reckoning is none of them: each run leaves out later rows itself."""
     scheme: Scheme = rows.scheme
     asked = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
     kinds = {name: kind for name, kind in rows.source.columns.items() if not (rows.source.parts and name == FILE)}

@@ -18,7 +18,7 @@ _TO_A_DOUBLING = 32
 
 
 def bucket_of(value: exp.Expr) -> exp.Expr:
-    """A whole number that never falls as the value rises: Java's logarithm, and so all that is made of it, never does."""
+    """A whole number that never falls as the value rises, since Java's logarithm never does."""
     size = sql("1 + FLOOR((LOG(2, ABS(:v)) + 1100) * :n)", v=value, n=_TO_A_DOUBLING)
     return sql(
         "CASE WHEN :v = 0 THEN 0 WHEN :v < 0 THEN -CAST(:s AS BIGINT) ELSE CAST(:s AS BIGINT) END",

@@ -22,7 +22,7 @@ def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
     match node:
         case exp.TryCast():
             return _TRIES[node.to.this](node.this)
-        case exp.Cast() if node.to.this in exp.DataType.TEXT_TYPES and node.this.name in floats:
+        case exp.Cast() if node.to.this in exp.DataType.TEXT_TYPES and _is_float(node.this, floats):
             return _float_text(node.this)
         case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
             return _whole_units(node.this)
@@ -121,10 +121,25 @@ def _extracted(text: exp.Expr, pattern: str, group: exp.Expr) -> exp.Expr:
     return exp.Anonymous(this="REGEXP_EXTRACT", expressions=[text, _pattern(pattern), group])
 
 
+def _is_float(tree: exp.Expr, floats: Collection[str]) -> bool:
+    """Whether a column, a cast or any branch of a CASE gives binary floats."""
+    match tree:
+        case exp.Paren():
+            return _is_float(tree.this, floats)
+        case exp.Column():
+            return tree.name in floats
+        case exp.Cast() | exp.TryCast():
+            return tree.to.this in (exp.DType.DOUBLE, exp.DType.FLOAT)
+        case exp.Case():
+            branches = [branch.args["true"] for branch in tree.args["ifs"]]
+            return any(_is_float(b, floats) for b in (*branches, tree.args.get("default")) if b is not None)
+    return False
+
+
 def _float_text(cell: exp.Expr) -> exp.Expr:
     """A float as text as elsewhere, where Java writes 1.0E7."""
     plain = exp.cast(cell, "VARCHAR")
-    bare = _replaced(sql("CAST(CAST(:c AS DECIMAL(38, 21)) AS VARCHAR)", c=cell), r"\.?0*\z", "")
+    bare = _replaced(sql("CAST(CAST(:c AS DECIMAL(38, 21)) AS VARCHAR)", c=cell), r"(\.\d+?)0+\z", "$1")
     power = _extracted(plain, r"E-?(\d+)", exp.convert(1))
     long = sql(
         ":m || 'e' || CASE WHEN CONTAINS(:p, 'E-') THEN '-' ELSE '+' END || LPAD(:e, GREATEST(LENGTH(:e), 2), '0')",

@@ -19,7 +19,7 @@ _EVERYWHERE = frozenset("ABS CAST CASE COALESCE IF LENGTH NULLIF ROUND TRANSLATE
 
 @dataclass(frozen=True)
 class _Warehouse:
-    """A warehouse that the statement is written for without being run there."""
+    """A warehouse for which the statement is written, but in which our tests cannot run it."""
 
     functions: frozenset[str]
     types: frozenset[str]

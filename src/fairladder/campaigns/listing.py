@@ -7,11 +7,12 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
+from sqlglot import exp
 
 from fairladder import wording
 from fairladder.book.read import Read
@@ -20,7 +21,7 @@ from fairladder.campaigns.holdout import held_out, pseudonyms
 from fairladder.campaigns.limit import places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.columns import better
-from fairladder.conditions import Condition, frame_kinds, parse_condition, to_mask
+from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.frames import categorical
 from fairladder.numbers import half_away, ratio
@@ -34,6 +35,9 @@ from fairladder.scores.scoring import by_own_names, score
 from fairladder.scores.top import goodness, ranks
 from fairladder.sqltree import column, day_literal, select, sql
 from fairladder.value.to_score import customers_to_score
+
+if TYPE_CHECKING:
+    from fairladder.cluster.scoring import Scored
 
 
 @dataclass(frozen=True)
@@ -82,6 +86,22 @@ class CampaignList(Answer):
     def pieces(self) -> list[Piece]:
         """How many each condition left over, and the head of the list."""
         return [Piece("funnel", self.funnel), Piece("list", self.frame)]
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """Who is listed and how they came to be, before some are held out."""
+
+    steps: tuple[tuple[str, int], ...]
+    """Each step of the funnel and how many customers it left."""
+    people: pd.DataFrame
+    """Their columns as scored, by rank, then id."""
+    rank: NDArray[np.int64]
+    condition: Condition | None
+    bought: pd.DataFrame | None
+    """Where a purchase is asked for: ``amount`` (minor units) and ``placed_on`` of the one it is, by customer."""
+    answers: "pd.Series[int] | None"
+    """What the column of consent says (as ``orders.words.said`` gives it) → how often, of all customers."""
 
 
 def campaign(
@@ -159,28 +179,53 @@ def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[
     return lists
 
 
-def _scored(orders: Read, campaigns: Sequence[Campaign]) -> pd.DataFrame:
+def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scored":
+    """The scored customers; of a cluster, where they are there."""
+    if orders.engine.keeps_customers:
+        from fairladder.cluster.scoring import scored
+
+        return scored(orders)
     customers = customers_to_score(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
     if nobody_bought(customers):
-        raise DataError(
-            "No customer has a purchase, so there is nobody to contact. `fairladder check` says what became of the rows."
-        )
+        raise DataError(_NOBODY)
     return score(customers, orders.scheme)
 
 
+_NOBODY = "No customer has a purchase, so there is nobody to contact. `fairladder check` says what became of the rows."
+
+
 def _listed(
-    orders: Read, settings: Campaign, scored: pd.DataFrame, taken: Collection[str], pseudonym_key: bytes | None
+    orders: Read,
+    settings: Campaign,
+    scored: "pd.DataFrame | Scored",
+    taken: Collection[str],
+    pseudonym_key: bytes | None,
 ) -> CampaignList:
     assert orders.as_of is not None
-    scored = by_own_names(scored, orders.scheme)
-    kinds = frame_kinds(scored)
-    if settings.by not in kinds or kinds[settings.by] not in ("number", "day"):
-        hint = nearest(settings.by, [n for n, k in kinds.items() if k in ("number", "day")])
-        raise UsageError(
-            f"Campaign `{settings.name}`: there is no column of numbers or days `{settings.by}` to rank by. {hint}"
-        )
-    condition = parse_condition(settings.when, kinds, f"campaign `{settings.name}`") if settings.when else None
-    bought = _bought(orders, settings) if settings.asks_for_purchase else None
+    if isinstance(scored, pd.DataFrame):
+        chosen = _chosen(orders, settings, by_own_names(scored, orders.scheme), taken)
+    else:
+        from fairladder.campaigns.on_cluster import chosen_there
+
+        chosen = chosen_there(orders, settings, scored, taken)
+    out = held_out(settings.name, chosen.people["customer"], settings.holdout)
+    steps = list(chosen.steps)
+    if settings.holdout:
+        steps.append(("to contact", int((~out).sum())))
+    frame = _frame(orders, settings, chosen, out)
+    if pseudonym_key is not None:
+        frame["customer"] = pseudonyms(frame["customer"], pseudonym_key)
+        frame = frame.drop(columns="name", errors="ignore")
+    funnel = pd.DataFrame(steps, columns=["step", "customers"])
+    funnel["removed"] = -funnel["customers"].diff().fillna(0).astype(np.int64)
+    notes = _notes(settings, frame, orders, chosen)
+    return CampaignList(settings, frame, funnel, _receipt(orders, settings, frame, funnel), tuple(notes))
+
+
+def _chosen(orders: Read, settings: Campaign, scored: pd.DataFrame, taken: Collection[str]) -> Chosen:
+    """Who is listed, of customers that are here."""
+    condition = asked_of(settings, frame_kinds(scored))
+    bought = largest_bought(orders.frame(bought_as_asked(orders, settings))) if settings.asks_for_purchase else None
     still = np.ones(len(scored), dtype=bool)
     steps: list[tuple[str, int]] = [("customers", len(scored))]
     for step, wanted in _wanted(orders, settings, scored, condition, bought, taken):
@@ -188,29 +233,32 @@ def _listed(
         steps.append((step, int(still.sum())))
     eligible = scored[still]
     rank = ranks(goodness(eligible[settings.by], better(settings.by) == "low"))
-    places, ties = _places(settings)
+    places, ties = places_and_ties(settings)
     if places is not None:
         inside = within_limit(rank, places, ties)
         eligible, rank = eligible[inside], rank[inside]
-        steps.append((f"within the limit of {places:,}", len(eligible)))
+        steps.append((limit_step(places), len(eligible)))
     order = np.lexsort((eligible["customer"].to_numpy(dtype=object), rank))
-    eligible, rank = eligible.iloc[order], rank[order]
-    out = held_out(settings.name, eligible["customer"], settings.holdout)
-    if settings.holdout:
-        steps.append(("to contact", int((~out).sum())))
-    frame = _frame(orders, settings, eligible, rank, out, bought, sorted(condition.names) if condition else [])
-    if pseudonym_key is not None:
-        frame["customer"] = pseudonyms(frame["customer"], pseudonym_key)
-        frame = frame.drop(columns="name", errors="ignore")
-    funnel = pd.DataFrame(steps, columns=["step", "customers"])
-    funnel["removed"] = -funnel["customers"].diff().fillna(0).astype(np.int64)
-    return CampaignList(
-        settings,
-        frame,
-        funnel,
-        _receipt(orders, settings, frame, funnel),
-        tuple(_notes(settings, frame, orders, scored)),
-    )
+    answers = _consent(scored, settings).value_counts() if settings.consent else None
+    return Chosen(tuple(steps), eligible.iloc[order], rank[order], condition, bought, answers)
+
+
+def asked_of(settings: Campaign, kinds: Mapping[str, Kind]) -> Condition | None:
+    """The campaign's condition over columns of such kinds, or None.
+
+    Raises UsageError where it ranks by no number or day, ConditionError for a wrong condition.
+    """
+    if settings.by not in kinds or kinds[settings.by] not in ("number", "day"):
+        hint = nearest(settings.by, [n for n, k in kinds.items() if k in ("number", "day")])
+        raise UsageError(
+            f"Campaign `{settings.name}`: there is no column of numbers or days `{settings.by}` to rank by. {hint}"
+        )
+    return parse_condition(settings.when, kinds, f"campaign `{settings.name}`") if settings.when else None
+
+
+def limit_step(places: int) -> str:
+    """What the step of the limit is called."""
+    return f"within the limit of {places:,}"
 
 
 def _wanted(
@@ -234,7 +282,7 @@ def _wanted(
         yield "not in an earlier campaign", ~ids.isin(taken).to_numpy()
 
 
-def _places(settings: Campaign) -> "tuple[int | None, Any]":
+def places_and_ties(settings: Campaign) -> "tuple[int | None, Any]":
     """How many places there are, and what becomes of those tied at the last."""
     if settings.budget is not None and settings.cost is not None:
         return places_of(settings.budget, settings.cost), settings.ties or "exclude"
@@ -252,25 +300,25 @@ def _consent(scored: pd.DataFrame, settings: Campaign) -> "pd.Series[str]":
     return cells.astype(object).where(cells.notna(), "").astype(str).map(said)
 
 
-def _consent_note(scored: pd.DataFrame, settings: Campaign) -> str:
+def _consent_note(answers: "pd.Series[int]", settings: Campaign) -> str:
     """What the column of consent was seen to hold: whom to contact is nothing to guess in silence."""
-    answers = _consent(scored, settings)
-    yes, blank = int(answers.isin(YES_WORDS).sum()), int((answers == "").sum())
-    other = answers[~answers.isin(YES_WORDS | NO_WORDS)]
-    no = len(answers) - yes - blank - len(other)
+    words = answers.index
+    yes, blank = int(answers[words.isin(YES_WORDS)].sum()), int(answers[words == ""].sum())
+    no = int(answers[words.isin(NO_WORDS - {""})].sum())
+    other = answers[~words.isin(YES_WORDS | NO_WORDS | {""})]
     text = f"Consent by `{settings.consent}`: {wording.count(yes)} yes, {wording.count(no)} no, {wording.count(blank)} blank."
     if other.empty:
         return text
-    seen = other.value_counts().sort_index().sort_values(ascending=False, kind="stable").index
+    seen = other.sort_index().sort_values(ascending=False, kind="stable").index
     shown = ", ".join(f"`{wording.plain(word)}`" for word in seen[:3]) + (" and others" if len(seen) > 3 else "")
     return (
-        f"Warning: {text[:-1]}, and {wording.count(len(other))} neither ({shown}), which counts as no. "
+        f"Warning: {text[:-1]}, and {wording.count(int(other.sum()))} neither ({shown}), which counts as no. "
         "Write yes or no there where it should be otherwise."
     )
 
 
-def _bought(orders: Read, settings: Campaign) -> pd.DataFrame:
-    """Customers with one single purchase as asked: ``amount`` (minor units) of their largest, and its ``placed_on``."""
+def bought_as_asked(orders: Read, settings: Campaign) -> exp.Select:
+    """Purchases as asked: ``customer``, ``placed_on``, ``amount`` (minor units)."""
     scale = 10**orders.scheme.money.decimals
     wanted = [sql("amount > 0")]
     if settings.at_least is not None:
@@ -283,7 +331,11 @@ def _bought(orders: Read, settings: Campaign) -> pd.DataFrame:
         orders.order_table([], sequence=False, history=False),
         "orders",
     )
-    bought = orders.frame(placed.where(*wanted, copy=False))
+    return placed.where(*wanted, copy=False)
+
+
+def largest_bought(bought: pd.DataFrame) -> pd.DataFrame:
+    """Of such purchases the largest of each customer, the latest of equals: ``placed_on`` and ``amount``, by customer."""
     bought = bought.astype({"placed_on": "datetime64[s]"}).sort_values(
         ["customer", "amount", "placed_on"], ascending=[True, False, False]
     )
@@ -296,9 +348,10 @@ def _minor(amount: int | float, scale: int) -> int:
 
 
 def _frame(
-    orders: Read, settings: Campaign, listed: pd.DataFrame, rank: NDArray[np.int64], out: NDArray[np.bool_],
-    bought: pd.DataFrame | None, names: list[str],
+    orders: Read, settings: Campaign, chosen: Chosen, out: NDArray[np.bool_]
 ) -> pd.DataFrame:  # fmt: skip
+    listed, rank, bought = chosen.people, chosen.rank, chosen.bought
+    names = sorted(chosen.condition.names) if chosen.condition else []
     reasons = [settings.when] if settings.when else []
     reason: Any = "; ".join(reasons)
     if bought is not None:
@@ -341,17 +394,17 @@ def _digest(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 
-def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, scored: pd.DataFrame) -> list[str]:
+def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen) -> list[str]:
     notes = [f"Warning: {sentence}" for sentence in map(receipt_trouble, settings.contacted) if sentence]
-    if settings.consent:
-        notes.append(_consent_note(scored, settings))
+    if chosen.answers is not None:
+        notes.append(_consent_note(chosen.answers, settings))
     if settings.holdout and len(frame):
         held = int((frame["group"] == "holdout").sum())
         notes.append(
             f"Held out are {wording.count(held)} of {wording.count(len(frame))}: {wording.percent(held / len(frame))}, where "
             f"{settings.holdout:g} % were asked for."
         )
-    places, ties = _places(settings)
+    places, ties = places_and_ties(settings)
     if places is not None and len(frame) != places:
         why = (
             "everyone tied with the last is in"

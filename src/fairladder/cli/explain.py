@@ -51,7 +51,17 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 
         return figures.explanation(explained[0], facts=orders.facts())
 
-    door.give(request, orders, parts, view, whole=whole, figure=figure, drew=f": customer {explained[0].customer}")
+    notes = ["What would move them is not looked for on a cluster."] if orders.engine.keeps_customers else []
+    door.give(
+        request,
+        orders,
+        parts,
+        view,
+        notes=notes,
+        whole=whole,
+        figure=figure,
+        drew=f": customer {explained[0].customer}",
+    )
 
 
 def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
@@ -62,6 +72,10 @@ def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
     names = [s.name for s in orders.scheme.segments]
     if segment not in names:
         raise UsageError(f"--segment {segment}: there is no such segment. {nearest(segment, names)}")
+    if orders.engine.keeps_customers:
+        from fairladder.review.explained_on_cluster import of_segment
+
+        return of_segment(orders, segment, count)
     scored = score(customers_to_score(orders), orders.scheme)
     held = scored[(scored["segment"] == segment).to_numpy()].sort_values(["spend", "customer"], ascending=[False, True])
     if held.empty:

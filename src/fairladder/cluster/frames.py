@@ -9,6 +9,7 @@ from fairladder.cluster.customers import customers_query
 from fairladder.cluster.scoring import scored
 from fairladder.cluster.tops import top_query
 from fairladder.engine.cluster import Cluster
+from fairladder.scheme import STANCES
 from fairladder.sqltree import select
 
 if TYPE_CHECKING:
@@ -52,6 +53,22 @@ def top(
     )
     frame: pd.DataFrame = _frame(orders, query)
     return frame
+
+
+def brought(orders: Read, query: exp.Select) -> "pd.DataFrame":
+    """The few rows of a query, as scored customers are here: days to the second, whole numbers with nulls whole, names from fixed sets."""
+    import pandas as pd
+    import pyarrow as pa
+
+    whole = {pa.int64(): pd.Int64Dtype(), pa.int32(): pd.Int64Dtype()}
+    frame = orders.engine.table(query).to_pandas(date_as_object=False, types_mapper=whole.get)
+    types: dict[str, Any] = {n: "int64" for n in frame if frame[n].dtype == "Int64" and not frame[n].isna().any()}
+    types |= dict.fromkeys(frame.select_dtypes("datetime"), "datetime64[s]")
+    fixed: dict[str, list[str]] = {"segment": [s.name for s in orders.scheme.segments], "stance": list(STANCES)}
+    fixed |= {name: list(tier.names()) for name, tier in orders.scheme.tiers.items()}
+    types |= {n: pd.CategoricalDtype(names) for n, names in fixed.items() if n in frame}
+    here: pd.DataFrame = frame.astype(types)
+    return here
 
 
 def _frame(orders: Read, query: exp.Select) -> Any:

@@ -1,6 +1,6 @@
 """Customers scored where they are: ladders are fitted here to how often each value occurs there, and placed by the scheme's SQL."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import partial
@@ -199,28 +199,45 @@ def _ladder(
     engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], need: _Need, fit: Callable[[Any, Any], Ladder]
 ) -> AnyLadder:
     day = kinds.get(need.measure) == "day"
-    value = as_number(need.measure, kinds)
-    rows = select([named(value, "value")], people).where(sql("orders > 0 AND :v IS NOT NULL", v=value), copy=False)
-    if need.within is None:
-        counted = all_counts(engine, rows) if need.cuts is None else counts_for_cuts(engine, rows, need.cuts, even=True)
+    if need.within is None and need.cuts is not None:
+        counted = counts_for_cuts(engine, _valued(people, kinds, need.measure), need.cuts, even=True)
         return fit(_as_measured(counted, day), counted.counts)
-    if need.within not in kinds:
+    each = {
+        group: fit(values, counts) for group, values, counts in valued(engine, people, kinds, need.measure, need.within)
+    }
+    return each[None] if need.within is None else GroupedLadder(need.within, each)
+
+
+def valued(
+    engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], measure: str, within: str | None
+) -> Iterator[tuple[str | None, NDArray[np.generic], NDArray[np.int64]]]:
+    """For each group (None without) its distinct values of a measure among those with a purchase, and how often each occurs.
+
+    Raises UsageError for an unknown column, and for too many groups or values.
+    """
+    day, rows = kinds.get(measure) == "day", _valued(people, kinds, measure)
+    if within is None:
+        counted = all_counts(engine, rows)
+        yield None, _as_measured(counted, day), counted.counts
+        return
+    if within not in kinds:
+        raise UsageError(f"There is no group `{within}` among the customers' columns. {nearest(within, kinds)}")
+    cell = exp.cast(column(within), "VARCHAR")
+    groups = select([named(cell, "part")], people).where(sql("orders > 0"), copy=False).distinct(copy=False)
+    parts = engine.table(groups.limit(_MOST_GROUPS + 1, copy=False))["part"].to_pylist()
+    if len(parts) > _MOST_GROUPS:
         raise UsageError(
-            f"There is no group `{need.within}` among the customers' columns. {nearest(need.within, kinds)}"
+            f"`{within}` has more than {_MOST_GROUPS:,} values, too many for a ladder each. Choose another column."
         )
-    groups = engine.table(select([named(exp.cast(column(need.within), "VARCHAR"), "part")], people).where(sql("orders > 0"), copy=False)
-                          .distinct(copy=False).limit(_MOST_GROUPS + 1, copy=False))["part"].to_pylist()  # fmt: skip
-    if len(groups) > _MOST_GROUPS:
-        raise UsageError(
-            f"`{need.within}` has more than {_MOST_GROUPS:,} values, too many for a ladder each. Choose another column."
-        )
-    ladders = {}
-    for group in [*sorted(g for g in groups if g is not None), *([None] if None in groups else [])]:
-        cell = exp.cast(column(need.within), "VARCHAR")
+    for group in [*sorted(g for g in parts if g is not None), *([None] if None in parts else [])]:
         test = sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.Literal.string(group))
         counted = all_counts(engine, rows.copy().where(test, copy=False))
-        ladders[group] = fit(_as_measured(counted, day), counted.counts)
-    return GroupedLadder(need.within, ladders)
+        yield group, _as_measured(counted, day), counted.counts
+
+
+def _valued(people: exp.Expr, kinds: Mapping[str, Kind], measure: str) -> exp.Select:
+    value = as_number(measure, kinds)
+    return select([named(value, "value")], people).where(sql("orders > 0 AND :v IS NOT NULL", v=value), copy=False)
 
 
 #: More groups than this are no groups: each would be asked for by itself.

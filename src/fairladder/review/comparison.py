@@ -1,7 +1,7 @@
 """Comparison: who moved between two days, on the same yardstick, and what the change of spend is made of."""
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any, Literal
@@ -13,8 +13,10 @@ from numpy.typing import NDArray
 from fairladder import wording
 from fairladder.book.read import Read
 from fairladder.book.spend import counted, nobody_bought
+from fairladder.conditions import Kind, frame_kinds
 from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError, nearest
+from fairladder.frames import rows_of
 from fairladder.history.periods import calendar_of
 from fairladder.numbers import EXACT_DECIMALS, half_away, ratio, to_minor
 from fairladder.output.notebook import Piece
@@ -129,21 +131,23 @@ def compare(
     >>> int(moved.frame["customers"].sum())
     1199
     """
-    first, last = _days(orders, then, now)
+    first, last = days_of(orders, then, now)
     if yardstick not in ("then", "each"):
         raise UsageError(f"There is no yardstick {yardstick!r}; there are then (the earlier day's ladders) and each.")
     before, after = orders.on(first), orders.on(last)
+    if orders.engine.keeps_customers:
+        from fairladder.review.compared_on_cluster import compared_there
+
+        return compared_there(before, after, first, last, yardstick)
     customers = customers_to_score(before)
     if nobody_bought(customers):
-        raise DataError(
-            f"Nobody had a purchase by {first}, so there is nothing to compare with. Take a later first day."
-        )
+        raise DataError(nobody_by(first))
     ladders = fit_ladders(customers, orders.scheme)
     was = score(customers, orders.scheme, ladders=ladders)
     later = customers_to_score(after)
     scored = score(later, orders.scheme, ladders=ladders if yardstick == "then" else None)
     was, scored = _there(was, first, orders.scheme), _there(scored, last, orders.scheme)
-    parts, notes = _parts(after, first, last)
+    parts, notes = change_of_spend(after, first, last)
     saved = SavedLadders.of(ladders, orders.scheme, customers, first)
     return _compared(was, scored, orders.scheme, first, last, parts, drift(saved, scored), notes)
 
@@ -174,7 +178,7 @@ def paths(orders: Read, then: "str | dt.date", now: "str | dt.date | None" = Non
 
     Raises as ``compare`` does, and UsageError for more than 60 days.
     """
-    first, last = _days(orders, then, now)
+    first, last = days_of(orders, then, now)
     unit = calendar_of(every, orders.scheme.time.year_starts)
     ends = [d.date() - dt.timedelta(days=1) for d in unit.starts(first, last + dt.timedelta(days=1))]
     days = sorted({first, last, *(d for d in ends if first < d < last)})
@@ -182,28 +186,45 @@ def paths(orders: Read, then: "str | dt.date", now: "str | dt.date | None" = Non
         raise UsageError(
             f"From {first} to {last} there are {len(days)} {unit}s to score; take a longer --every, 60 days at most."
         )
+    if orders.engine.keeps_customers:
+        from fairladder.review.compared_on_cluster import paths_there
+
+        return paths_there(orders, days)
     customers = customers_to_score(orders.on(days[0]))
     if nobody_bought(customers):
-        raise DataError(
-            f"Nobody had a purchase by {first}, so there is nothing to compare with. Take a later first day."
-        )
+        raise DataError(nobody_by(first))
     ladders = fit_ladders(customers, orders.scheme)
     tables, steps = [], {}
     for day in days:
         scored = _there(score(customers_to_score(orders.on(day)), orders.scheme, ladders=ladders), day, orders.scheme)
-        tables.append(_sizes(scored, orders.scheme).assign(day=pd.Timestamp(day).as_unit("s")))
+        tables.append(_sizes(scored, orders.scheme))
         steps[day] = scored.set_index("customer")["segment"].astype(str)
         last_spend = scored.set_index("customer")["spend"]
     walked = pd.DataFrame(steps).fillna(NEW)
     path_texts = walked.agg(" → ".join, axis=1)
     path = pd.DataFrame({"path": path_texts, "spend": last_spend.reindex(walked.index).fillna(0.0)})
     counted_paths = path.groupby("path").agg(customers=("spend", "size"), spend=("spend", "sum")).reset_index()
-    counted_paths = counted_paths.sort_values(["customers", "path"], ascending=[False, True], ignore_index=True)
-    sizes = pd.concat(tables, ignore_index=True)[["day", "segment", "stance", "customers", "spend"]]
-    return Paths(sizes, counted_paths, tuple(days))
+    return paths_of(tables, counted_paths, days)
 
 
-def _days(orders: Read, then: "str | dt.date", now: "str | dt.date | None") -> tuple[dt.date, dt.date]:
+def paths_of(sizes: Sequence[pd.DataFrame], paths: pd.DataFrame, days: Sequence[dt.date]) -> Paths:
+    """The answer from a table of sizes for each day and the paths in any order."""
+    ordered = paths.sort_values(["customers", "path"], ascending=[False, True], ignore_index=True)
+    columns = ["day", "segment", "stance", "customers", "spend"]
+    table = pd.concat(
+        [t.assign(day=pd.Timestamp(d).as_unit("s")) for t, d in zip(sizes, days, strict=True)], ignore_index=True
+    )
+    exact = {"spend": ratio(to_minor(ordered["spend"].to_numpy(np.float64), EXACT_DECIMALS), 10**EXACT_DECIMALS)}
+    return Paths(table[columns], ordered.assign(**exact), tuple(days))
+
+
+def nobody_by(day: dt.date) -> str:
+    """What is said where nobody had a purchase by the earlier day."""
+    return f"Nobody had a purchase by {day}, so there is nothing to compare with. Take a later first day."
+
+
+def days_of(orders: Read, then: "str | dt.date", now: "str | dt.date | None") -> tuple[dt.date, dt.date]:
+    """The earlier day and the later one. Raises UsageError for equal days, DataError where no row is used."""
     given = [as_day(then), as_day(now) if now is not None else orders.as_of]
     if given[1] is None:
         raise DataError(
@@ -217,15 +238,21 @@ def _days(orders: Read, then: "str | dt.date", now: "str | dt.date | None") -> t
 
 def _there(scored: pd.DataFrame, day: dt.date, scheme: Scheme) -> pd.DataFrame:
     """Customers who had a row by that day, and members of the customers file, unless they joined it later."""
-    since = scheme.customers.since
+    since = since_of(scheme, frame_kinds(scored))
     if since is None:
         return scored
-    if since not in scored or scored[since].dtype.kind != "M":
-        hint = "its cells are no days" if since in scored else nearest(since, map(str, scored.columns))
-        raise UsageError(f"[customers] since names `{since}`, the day on which a customer joined: {hint}.")
     rows = scored["orders"] + scored["refunds"] + scored["zero_orders"]
     joined = scored[since].isna() | (scored[since] <= pd.Timestamp(day))
     return scored[((rows > 0) | joined).to_numpy()]
+
+
+def since_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> str | None:
+    """The column of the day on which a customer joined, among columns of such kinds. Raises UsageError where it is none."""
+    since = scheme.customers.since
+    if since is not None and kinds.get(since) != "day":
+        hint = "its cells are no days" if since in kinds else nearest(since, kinds)
+        raise UsageError(f"[customers] since names `{since}`, the day on which a customer joined: {hint}.")
+    return since
 
 
 def _compared(
@@ -238,17 +265,10 @@ def _compared(
     both = was[columns].merge(scored[columns], on="customer", how="outer", suffixes=("_before", "_after"))
     for side, absent in (("before", NEW), ("after", GONE)):
         both[f"segment_{side}"] = both[f"segment_{side}"].astype(object).where(both[f"segment_{side}"].notna(), absent)
-    order = [NEW, *(s.name for s in scheme.segments), GONE]
     flows = both.groupby(["segment_before", "segment_after"], observed=True).agg(
         customers=("customer", "size"), spend_before=("spend_before", "sum"), spend_after=("spend_after", "sum")
     )
     flows = flows.reset_index().rename(columns={"segment_before": "from_segment", "segment_after": "to_segment"})
-    for name in ("spend_before", "spend_after"):
-        flows[name] = ratio(to_minor(flows[name].to_numpy(np.float64), EXACT_DECIMALS), 10**EXACT_DECIMALS)
-    place = {name: i for i, name in enumerate([*order, *sorted(set(flows["from_segment"]) | set(flows["to_segment"]))])}
-    flows = flows.sort_values(
-        ["from_segment", "to_segment"], key=lambda c: c.map(lambda s: list(place).index(s)), ignore_index=True
-    )
     rungs = pd.concat([_moves(both, name) for name in ladders], ignore_index=True)
     late = both["stance_before"].astype(object).isin(["win-back", "leave"])
     returned = int((late & (both["orders_after"] > both["orders_before"])).sum())
@@ -264,7 +284,53 @@ def _compared(
     movers = movers.sort_values(
         ["change", "spend_after", "customer"], ascending=[False, False, True], ignore_index=True
     )
-    return Comparison(flows, rungs, movers, parts, drifted, first, last, returned, tuple(notes))
+    return Comparison(
+        flows_table(flows, scheme),
+        rungs_table(rungs, scheme),
+        movers,
+        parts,
+        drifted,
+        first,
+        last,
+        returned,
+        tuple(notes),
+    )
+
+
+def flows_table(flows: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
+    """``Comparison.frame`` of such rows in any order, spends to the minor unit."""
+    others = sorted(set(flows["from_segment"]) | set(flows["to_segment"]))
+    place = {n: i for i, n in enumerate(dict.fromkeys([NEW, *(s.name for s in scheme.segments), GONE, *others]))}
+    keys = ["from_segment", "to_segment"]
+    return _to_minor_units(flows).sort_values(keys, key=lambda c: c.map(place), ignore_index=True)
+
+
+def rungs_table(moves: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
+    """``Comparison.rungs`` of such rows in any order: ladders as in the scheme, from the best rung down, nulls last."""
+    names = [*SCORES, *scheme.tiers]
+    place = {name: names.index(name) for name in moves["ladder"].unique()}
+    tiers = {name: {label: i for i, label in enumerate(tier.names())} for name, tier in scheme.tiers.items()}
+
+    def standing(ladder: str, rung: object) -> float:
+        if wording.missing(rung):
+            return float("inf")
+        return float(tiers[ladder][str(rung)]) if ladder in tiers else -float(str(rung))
+
+    order = [(place[m.ladder], standing(m.ladder, m.from_rung), standing(m.ladder, m.to_rung)) for m in rows_of(moves)]
+    ordered = moves.iloc[sorted(range(len(order)), key=order.__getitem__)].reset_index(drop=True)
+    for name in ("from_rung", "to_rung"):
+        plain = [None if wording.missing(v) else v if isinstance(v, str) else int(v) for v in ordered[name]]
+        ordered[name] = pd.Series(plain, dtype=object)
+    return _to_minor_units(ordered)
+
+
+def _to_minor_units(table: pd.DataFrame) -> pd.DataFrame:
+    """The table with its sums of spend rounded to what money can have, so that the order of adding does not show."""
+    exact = {
+        name: ratio(to_minor(table[name].to_numpy(np.float64), EXACT_DECIMALS), 10**EXACT_DECIMALS)
+        for name in ("spend_before", "spend_after")
+    }
+    return table.assign(**exact)
 
 
 def _moves(both: pd.DataFrame, ladder: str) -> pd.DataFrame:
@@ -281,25 +347,30 @@ def _moves(both: pd.DataFrame, ladder: str) -> pd.DataFrame:
 
 def _sizes(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
     held = scored.groupby(scored["segment"].astype(str))["spend"].agg(["size", "sum"])
-    rows = [
-        (s.name, s.stance, int(held["size"].get(s.name, 0)), float(held["sum"].get(s.name, 0.0)))
-        for s in sorted(scheme.segments, key=lambda s: STANCES.index(s.stance))
-    ]
-    return pd.DataFrame(rows, columns=["segment", "stance", "customers", "spend"])
+    return sizes_of(
+        dict(zip(held.index, held["size"], strict=True)), dict(zip(held.index, held["sum"], strict=True)), scheme
+    )
+
+
+def sizes_of(customers: Mapping[str, int], spend: Mapping[str, float], scheme: Scheme) -> pd.DataFrame:
+    """``segment``, ``stance``, ``customers``, ``spend``: a row for each segment of the scheme, by stance."""
+    segments = sorted(scheme.segments, key=lambda s: STANCES.index(s.stance))
+    minor = to_minor(np.array([spend.get(s.name, 0.0) for s in segments]), EXACT_DECIMALS)
+    return pd.DataFrame({
+        "segment": [s.name for s in segments], "stance": [s.stance for s in segments],
+        "customers": [int(customers.get(s.name, 0)) for s in segments], "spend": ratio(minor, 10**EXACT_DECIMALS),
+    })  # fmt: skip
 
 
 def _by_frequency(
     n1: NDArray[np.int64], n2: NDArray[np.int64], s1: NDArray[np.int64], s2: NDArray[np.int64]
 ) -> Fraction:
-    """Σ (n2 − n1)·½·(s1/n1 + s2/n2), exactly: few pairs of counts occur, so that the sums of each pair are taken first."""
-    pairs = pd.DataFrame({"a": n1, "b": n2, "u": s1, "v": s2}).groupby(["a", "b"], sort=False, as_index=False).sum()
-    return sum(
-        (Fraction(b - a, 2) * (Fraction(u, a) + Fraction(v, b)) for a, b, u, v in pairs.to_numpy().tolist()),
-        Fraction(0),
-    )
+    """Σ (n2 − n1)·½·(s1/n1 + s2/n2), exactly; ``s1`` and ``s2`` summed over all customers of a pair of counts."""
+    pairs = zip(n1.tolist(), n2.tolist(), s1.tolist(), s2.tolist(), strict=True)
+    return sum((Fraction(b - a, 2) * (Fraction(u, a) + Fraction(v, b)) for a, b, u, v in pairs), Fraction(0))
 
 
-def _parts(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.DataFrame, list[str]]:
+def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.DataFrame, list[str]]:
     """The change of spend from the days before ``first`` to as many after it, split exactly."""
     length = (last - first).days
     start = first - dt.timedelta(days=length)
@@ -315,27 +386,36 @@ def _parts(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.DataFrame, l
         )
     }
     placed = select(["*"], orders.order_table([], sequence=False, history=False), "orders")
-    query = select(
-        [column("customer"), named(sql("MIN(placed_on)"), "first"), *(named(m, n) for n, m in measures.items())],
-        placed,
-        "placed",
+    each = select(
+        [named(sql("MIN(placed_on)"), "first"), *(named(m, n) for n, m in measures.items())], placed, "placed"
     )
-    frame = orders.frame(query.group_by(sql("1"), copy=False))
-    n1, n2, s1, s2 = (
-        frame[c].to_numpy(dtype=np.int64) for c in ("orders_before", "orders_after", "spend_before", "spend_after")
+    each = each.group_by(column("customer"), copy=False)
+    # What follows depends on the two counts of orders alone, of which few pairs occur.
+    sums = {
+        "first": "MIN(first)", "customers": "COUNT(*)", "s1": "SUM(spend_before)", "s2": "SUM(spend_after)",
+        "moved": "COUNT(CASE WHEN spend_before <> 0 OR spend_after <> 0 THEN 1 END)",
+    }  # fmt: skip
+    pairs = select(
+        [column("orders_before"), column("orders_after"), *(named(sql(m), n) for n, m in sums.items())], each, "each"
     )
-    stayed = (n1 > 0) & (n2 > 0)
+    frame = orders.frame(pairs.group_by(column("orders_before"), column("orders_after"), copy=False))
+    n1, n2, customers, s1, s2, touched = (
+        frame[c].to_numpy(dtype=np.int64) for c in ("orders_before", "orders_after", "customers", "s1", "s2", "moved")
+    )
+    stayed, gained, gone = (n1 > 0) & (n2 > 0), (n1 == 0) & (n2 > 0), (n1 > 0) & (n2 == 0)
     more = half_away(_by_frequency(n1[stayed], n2[stayed], s1[stayed], s2[stayed]))
-    gained, gone, neither = (n1 == 0) & (n2 > 0), (n1 > 0) & (n2 == 0), (n1 == 0) & (n2 == 0)
-    moved = neither & ((s1 != 0) | (s2 != 0))
-    change = s2 - s1
+    neither, change = (n1 == 0) & (n2 == 0), s2 - s1
+
+    def of(which: NDArray[np.bool_], values: NDArray[np.int64] = customers) -> int:
+        return int(values[which].sum())
+
     minor = [
-        (f"spend in the {length} days up to {first}", int((n1 > 0).sum()), int(s1.sum())),
-        ("customers gained", int(gained.sum()), int(change[gained].sum())), ("customers lost", int(gone.sum()), int(change[gone].sum())),
-        ("order frequency of those who stayed", int(stayed.sum()), more),
-        ("order value of those who stayed", int(stayed.sum()), int(change[stayed].sum()) - more),
-        ("refunds of customers without a purchase", int(moved.sum()), int(change[moved].sum())),
-        (f"spend in the {length} days up to {last}", int((n2 > 0).sum()), int(s2.sum())),
+        (f"spend in the {length} days up to {first}", of(n1 > 0), int(s1.sum())),
+        ("customers gained", of(gained), of(gained, change)), ("customers lost", of(gone), of(gone, change)),
+        ("order frequency of those who stayed", of(stayed), more),
+        ("order value of those who stayed", of(stayed), of(stayed, change) - more),
+        ("refunds of customers without a purchase", of(neither, touched), of(neither, change)),
+        (f"spend in the {length} days up to {last}", of(n2 > 0), int(s2.sum())),
     ]  # fmt: skip
     scale = 10**orders.scheme.money.decimals
     table = pd.DataFrame(minor, columns=["part", "customers", "spend"])

@@ -20,7 +20,7 @@ from fairladder.ladder import GroupedLadder, Ladder, percentile
 from fairladder.numbers import to_minor
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
-from fairladder.scheme import Scheme
+from fairladder.scheme import Scheme, Tier
 from fairladder.scores.fitting import SCORES, AnyLadder, fit_score, group_labels, measure_values
 from fairladder.scores.scoring import by_own_names, fit_ladders, score
 from fairladder.value.to_score import customers_to_score
@@ -164,7 +164,7 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
 
     Changes are found by refitting the ladders with this one customer changed and everybody else as they are, and are
     exact: the change moves the customer as told, and a minor unit, purchase or day less does not. A forecast that rules
-    speak of is held as it is. Raises UsageError for an
+    speak of is held as it is. On a cluster no changes are looked for, since that takes all customers. Raises UsageError for an
     id that is not among the customers, DataError where nobody has a purchase.
 
     >>> import fairladder as fl
@@ -173,6 +173,10 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     '09302 (Nesta Ashton) is in mainstay (keep) as of 30 June 2026.'
     """
     ids = [ids] if isinstance(ids, str) else ids
+    if orders.engine.keeps_customers:
+        from fairladder.review.explained_on_cluster import explained_there
+
+        return explained_there(orders, ids)
     customers = customers_to_score(orders)
     if nobody_bought(customers) or orders.as_of is None:
         raise DataError("No customer has a purchase, so there is nothing to explain.")
@@ -196,7 +200,7 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
         explained.append(
             Explanation(
                 one, _text(row, "name"), orders.as_of, str(row["segment"].iloc[0]), str(row["stance"].iloc[0]),
-                tuple(_standings(scored, at, scheme, ladders)) if paying else (), tuple(_rules(row, scheme)), changes, own,
+                tuple(_standings(scored, at, scheme, ladders)) if paying else (), tuple(rules_tried(row, scheme)), changes, own,
             )
         )  # fmt: skip
     return explained
@@ -209,12 +213,16 @@ def _text(row: pd.DataFrame, name: str) -> str | None:
 # --------------------------------------------------------------------------------------------------------- standings
 
 
+def ladders_asked(scheme: Scheme) -> list[tuple[str, str, Tier | None]]:
+    """Score or tier, its measure, and the tier."""
+    asked: list[tuple[str, str, Tier | None]] = [(name, measure, None) for name, (measure, _) in SCORES.items()]
+    return [*asked, *((name, tier.of, tier) for name, tier in scheme.tiers.items())]
+
+
 def _standings(scored: pd.DataFrame, at: int, scheme: Scheme, ladders: Any) -> list[Standing]:
-    asked = [(name, measure, None) for name, (measure, _) in SCORES.items()]
-    asked += [(name, tier.of, tier) for name, tier in scheme.tiers.items()]  # type: ignore[misc]
     return [
         s
-        for name, measure, tier in asked
+        for name, measure, tier in ladders_asked(scheme)
         if (s := _standing(scored, at, name, measure, tier, ladders[name])) is not None
     ]
 
@@ -228,18 +236,26 @@ def _standing(scored: pd.DataFrame, at: int, name: str, measure: str, tier: Any,
             return None
         ladder = ladder.ladders[groups[at]]
     values = measure_values(scored, measure)
-    rung = int(ladder.place(values[[at]])[0])
-    if rung == 0:
+    if int(ladder.place(values[[at]])[0]) == 0:
         return None
-    place = rung if ladder.better == "high" else ladder.rungs + 1 - rung
-    ends = [-np.inf, *ladder.cuts, np.inf]
     numbers = values.astype(np.int64) if ladder.days else values
     stand = percentile(np.where(peers, numbers.astype(np.float64), np.nan), ladder.better)[at]
     same = int((numbers[peers] == numbers[at]).sum())
+    return standing_of(name, measure, tier, ladder, numbers[at], float(stand), same, int(peers.sum()))
+
+
+def standing_of(
+    name: str, measure: str, tier: Tier | None, ladder: Ladder, number: Any, stand: float, same: int, among: int
+) -> Standing:
+    """Where a number stands on its ladder, of which percentile and equals among others are known; days count from 1970."""
+    days = np.array([number]).astype("datetime64[D]") if ladder.days else np.array([number])
+    rung = int(ladder.place(days)[0])
+    place = rung if ladder.better == "high" else ladder.rungs + 1 - rung
+    ends = [-np.inf, *ladder.cuts, np.inf]
     labels = tuple(reversed(tier.names())) if tier else tuple(str(i + 1) for i in range(ladder.rungs))
     return Standing(
-        name, measure, _shown(numbers[at], ladder), rung, ladder.rungs, labels[rung - 1],
-        _shown(ends[place - 1], ladder), _shown(ends[place], ladder), float(stand), same, int(peers.sum()),
+        name, measure, _shown(number, ladder), rung, ladder.rungs, labels[rung - 1],
+        _shown(ends[place - 1], ladder), _shown(ends[place], ladder), stand, same, among,
         tuple(_shown(c, ladder) for c in ladder.cuts), ladder.sizes, ladder.better, labels,
     )  # fmt: skip
 
@@ -269,7 +285,7 @@ def _sentence(s: Standing) -> str:
 # ------------------------------------------------------------------------------------------------------------- rules
 
 
-def _rules(row: pd.DataFrame, scheme: Scheme) -> list[RuleTried]:
+def rules_tried(row: pd.DataFrame, scheme: Scheme) -> list[RuleTried]:
     """The rules in order, down to the one that placed the customer."""
     row = by_own_names(row, scheme)
     kinds, tried = frame_kinds(row), []

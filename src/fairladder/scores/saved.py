@@ -2,7 +2,7 @@
 
 import datetime as dt
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -108,12 +108,16 @@ def drift(saved: SavedLadders, customers: pd.DataFrame) -> pd.DataFrame:
     ['steady']
     """
     bought = buyers(customers)
-    lines = [
-        line
+    return drift_of(
+        (name, group, one, measure_values(bought, saved.measures[name])[here], None)
         for name, ladder in saved.ladders.items()
         for group, one, here in _single(ladder, bought)
-        for line in _lines(name, group, one, measure_values(bought, saved.measures[name])[here])
-    ]
+    )
+
+
+def drift_of(standing: Iterable[tuple[str, str | None, Ladder, Any, Any]]) -> pd.DataFrame:
+    """The table of ``drift`` from ladders, their groups, and the values that stand on them now, maybe with how often each occurs."""
+    lines = [line for name, group, one, values, counts in standing for line in _lines(name, group, one, values, counts)]
     columns = [
         "ladder", "group", "rung", "customers_then", "share_then", "customers_now", "share_now", "drift_index", "verdict",
         "below", "above",
@@ -130,13 +134,14 @@ def _single(ladder: AnyLadder, bought: pd.DataFrame) -> Iterator[tuple[str | Non
         yield group, one, members(groups, group)
 
 
-def _lines(name: str, group: str | None, ladder: Ladder, values: Any) -> Iterator[tuple[Any, ...]]:
+def _lines(name: str, group: str | None, ladder: Ladder, values: Any, counts: Any) -> Iterator[tuple[Any, ...]]:
     rungs = ladder.place(values)
-    now = np.bincount(rungs, minlength=ladder.rungs + 1)[1:].tolist()
+    each = np.ones(len(rungs), dtype=np.int64) if counts is None else counts
+    now = [int(each[rungs == rung].sum()) for rung in range(1, ladder.rungs + 1)]
     then, index = list(ladder.sizes), drift_index(ladder.sizes, now)
     numbers = values.astype(np.int64) if ladder.days else np.asarray(values, dtype=np.float64)
     low, high = ladder.ends or (-np.inf, np.inf)
-    below, above = int((numbers < low).sum()), int((numbers > high).sum())
+    below, above = int(each[numbers < low].sum()), int(each[numbers > high].sum())
     for rung in range(ladder.rungs, 0, -1):
         t, n = then[rung - 1], now[rung - 1]
         share_then, share_now = t / sum(then) if sum(then) else np.nan, n / sum(now) if sum(now) else np.nan

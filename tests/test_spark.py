@@ -163,7 +163,42 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both):
     }
     assert sorted(ours.set_aside["reason"]) == sorted(theirs.set_aside["reason"])
     with pytest.raises(fl.UsageError, match="those of a Spark cluster stay there"):
-        there.explain(["09302"])
+        there.stability()
+
+
+def test_orders_lists_and_comparisons_are_the_same(both, tmp_path):
+    """Ledger, explanations, campaigns with every step, two days, and the forecast."""
+    there, here = both
+    ledger, keys = here.order_ledger(), ["placed_on", "customer", "order"]
+    pd.testing.assert_frame_equal(brought(there.order_ledger(), keys), plain(ledger.sort_values(keys)))
+    people = here.customers()
+    ids = [*people["customer"][people["orders"] > 2][:3], people["customer"][people["orders"] == 0].iloc[0]]
+    for ours, theirs in zip(there.explain(ids), here.explain(ids), strict=True):
+        assert ours.as_json() == {**theirs.as_json(), "changes": ()}
+    (tmp_path / "leave-out.csv").write_text("customer\n" + "\n".join(people["customer"][::7]))
+    earlier = fl.campaign(here, when="orders > 3").frame
+    earlier.to_csv(tmp_path / "earlier.csv", index=False)
+    day = earlier["listed_on"].iloc[0].date()
+    for asked in (
+        {"when": "member_no <> 'x' AND joined IS NOT NULL", "exclude": [str(tmp_path / "leave-out.csv")], "consent": "email_ok",
+         "contacted": [str(tmp_path / "earlier.csv")], "contacted_days": 9, "limit": 40, "holdout": 25, "by": "recency_days"},
+        {"bought_through": day.replace(year=day.year - 1), "at_least": 30, "budget": 50, "cost": 2.5, "by": "last_order"},
+        {"when": "spend < -1"},
+    ):  # fmt: skip
+        ours, theirs = fl.campaign(there, **asked), fl.campaign(here, **asked)
+        pd.testing.assert_frame_equal(ours.funnel, theirs.funnel)
+        assert ours.frame.to_csv() == theirs.frame.to_csv()
+        assert (ours.notes, ours.receipt) == (theirs.notes, theirs.receipt)
+    then = day.replace(month=day.month - 3, day=28)
+    for yardstick in ("then", "each"):
+        ours, theirs = (o.compare(then, yardstick=yardstick) for o in both)
+        assert {n: t.to_csv() for n, t in ours.tables().items()} == {n: t.to_csv() for n, t in theirs.tables().items()}
+        assert (ours.notes, ours.returned) == (theirs.notes, theirs.returned)
+    ours, theirs = (fl.paths(o, then, every="quarter") for o in both)
+    assert {n: t.to_csv() for n, t in ours.tables().items()} == {n: t.to_csv() for n, t in theirs.tables().items()}
+    ours, theirs = (o.value_forecast(method="beta-geometric") for o in both)
+    pd.testing.assert_frame_equal(ours.frame, theirs.frame)
+    assert "came from the cluster" in ours.notes[-1]
 
 
 @pytest.mark.usefixtures("spark")

@@ -37,9 +37,11 @@ from fairladder.columns import CARRIED, SCHEME, SCORES, names
 from fairladder.days import as_day, today
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, FairLadderWarning, SchemeError, UsageError
+from fairladder.numbers import ratio
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import written_dates
 from fairladder.scheme import Scheme
+from fairladder.sqltree import select
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -260,6 +262,20 @@ class Read:
                 warnings.warn("".join(sentences([finding])), FairLadderWarning, stacklevel=2)
         return measured.copy(deep=False)  # pandas copies what is written to
 
+    def spent(self) -> "pd.DataFrame":
+        """``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of everybody; those of a cluster come here.
+
+        Raises DataError where the orders are not fit to use.
+        """
+        names = ["customer", "spend", "first_order", "last_order"]
+        if self.kept_groups is None:
+            return self.customers_here()[names]
+        self.require_fit()
+        frame = self.frame(select(names, self.kept_groups.used(), "used"))
+        scale = 10**self.scheme.money.decimals
+        days = {n: frame[n].astype("datetime64[s]") for n in names[2:]}
+        return frame.assign(spend=ratio(frame["spend"].to_numpy(dtype=np.int64), scale), **days)
+
     def on(self, as_of: str | dt.date) -> Self:
         """The same orders with another day of reckoning, read for it."""
         day, days = as_day(as_of), self._days
@@ -341,9 +357,8 @@ class Read:
             return self.first_groups
         if self.engine.keeps_customers:
             raise UsageError(
-                "This needs the customers here, and those of a Spark cluster stay there. On a cluster there are customers, score, "
-                "top, check, growth, retention, breakdown and the order counts. For all else write the orders, or a part of them "
-                "(--where), to a file and read that."
+                "This needs the customers here, and those of a Spark cluster stay there. Write the orders, or a part of them "
+                "(--where), to a file and read that; the guide on clusters says what is worked out there."
             )
         return used_groups(read_through(self.rows, keep=False).table)
 

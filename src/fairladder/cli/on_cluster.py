@@ -48,6 +48,39 @@ def customers(request: Request, orders: "Orders") -> None:
     _show(request, orders, shown)
 
 
+def orders(request: Request, opened: "Orders") -> None:
+    """``fairladder orders``: written, or the latest looked at."""
+    from fairladder.cli import screen
+    from fairladder.cli.orders import SHOWN as LATEST
+    from fairladder.cli.orders import view
+    from fairladder.cluster.frames import brought
+    from fairladder.history.ledger_on_cluster import ledger_keys, ledger_query
+    from fairladder.sqltree import select
+
+    with screen.busy(request, "Listing the orders", opened.engine):
+        ledger = opened.engine.keep(ledger_query(opened))
+    keys = ledger_keys(opened)
+    _write_or_refuse(request, opened, ledger, keys)
+    shown = []
+    if screen.for_people(request):
+        latest = select(["*"], ledger).order_by(*(f'"{k}" DESC' for k in keys), copy=False).limit(LATEST, copy=False)
+        counts = opened.engine.table(_counted(ledger)).to_pylist()[0]
+        shown = [view(brought(opened, latest).iloc[::-1], counts["bought"], counts["again"], counts["back"])]
+    _show(request, opened, shown)
+
+
+def _counted(ledger: "exp.Expr") -> "exp.Select":
+    """How many purchases, of them repeat ones, and how many refunds."""
+    from fairladder.sqltree import named, select, sql
+
+    trees = {
+        "bought": sql("COUNT(nth)"),
+        "again": sql("COUNT(CASE WHEN nth > 1 THEN 1 END)"),
+        "back": sql("COUNT(CASE WHEN amount < 0 THEN 1 END)"),
+    }
+    return select([named(tree, name) for name, tree in trees.items()], ledger)
+
+
 def top(request: Request, orders: "Orders", by: str, title: str, **asked: Any) -> None:
     """``fairladder top``."""
     from fairladder.cli import screen

@@ -27,6 +27,12 @@ def orders(request: Request, lines: Lines = False) -> None:
     part = "lines" if lines else "orders"
     keep = None if lines else OrderTable(None, mixed=False, sequence=True)
     opened = door.opened(request, (part,), keep=keep)
+    if opened.engine.keeps_customers:
+        from fairladder.cli import on_cluster
+
+        on_cluster.refuse({"--lines": lines})
+        on_cluster.orders(request, opened)
+        return
     with screen.busy(request, "Listing the orders", opened.engine):
         from fairladder.history.ledger import order_ledger, order_lines
 
@@ -35,15 +41,17 @@ def orders(request: Request, lines: Lines = False) -> None:
 
 
 def _orders(ledger: "pd.DataFrame") -> "RenderableType":
+    bought = ledger[ledger["nth"].notna()]
+    repeat, refunds = int((bought["kind"] == "repeat").sum()), int((ledger["amount"] < 0).sum())
+    return view(ledger, len(bought), repeat, refunds)
+
+
+def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "RenderableType":
+    """The last rows of a ledger under what it holds: purchases, repeat ones among them, refunds."""
     from fairladder.cli import screen
 
-    bought = ledger[ledger["nth"].notna()]
-    repeat = int((bought["kind"] == "repeat").sum())
-    refunds = int((ledger["amount"] < 0).sum())
-    share = wording.percent(repeat / len(bought)) if len(bought) else "none"
-    counted = (
-        f"{wording.counted(len(bought), 'purchases')}, {share} of them repeat, {wording.counted(refunds, 'refunds')}"
-    )
+    share = wording.percent(repeat / bought) if bought else "none"
+    counted = f"{wording.counted(bought, 'purchases')}, {share} of them repeat, {wording.counted(refunds, 'refunds')}"
     title = f"What was ordered? {counted}; the latest"
     rows = [
         [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on), wording.money(o.amount, 2), wording.count(o.lines),

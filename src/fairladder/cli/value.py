@@ -302,7 +302,7 @@ def _why(answers: _Answers) -> "Text":
     from rich.text import Text
 
     ahead = answers.forecast
-    first, last = answers.orders.customers_here()["first_order"].min(), answers.orders.as_of
+    first, last = answers.orders.spent()["first_order"].min(), answers.orders.as_of
     by_period = {p: made.frame["formula_value"].iloc[0] for p, made in answers.formulas.items()}
     texts = [
         f"{wording.money(by_period[p])} by {p}" for p in ("day", "week", "month", "quarter", "year") if p in by_period

@@ -19,7 +19,7 @@ from fairladder.sqltree import column
 _NAMES = names(ORDERS)
 
 
-def _own_name(name: str, ours: Collection[str] = _NAMES) -> str:
+def own_name(name: str, ours: Collection[str] = _NAMES) -> str:
     """A column of the orders under its own name, told apart from a column of ours that is called alike."""
     own = name.removeprefix("of ")
     return name if own == name else f"{own} (cell)" if own in ours else own
@@ -34,7 +34,8 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> p
     remaining columns), ``kind`` (``first`` or ``repeat``), ``gap_days`` since the purchase before (null in the first);
     ``share_of_customer`` (amount ÷ the customer's spend of the whole history; null where that is ≤ 0, and for refunds that are ignored).
 
-    History before the window decides what is first and the gaps. ``customers`` picks ids. Raises DataError where the
+    History before the window decides what is first and the gaps. ``customers`` picks ids; without them a cluster's orders
+    stay there, as a DataFrame of Spark in no order. Raises DataError where the
     orders are not fit to use.
 
     >>> import fairladder as fl
@@ -44,15 +45,15 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> p
     """
     orders.require_fit()
     if orders.engine.keeps_customers and customers is None:
-        raise UsageError(
-            "All orders of a cluster would have to come here. Say of which customers, or write the DataFrame that they are in."
-        )
+        from fairladder.history.ledger_on_cluster import ledger_there
+
+        return ledger_there(orders)
     query = orders.order_table() if customers is None else order_rows(orders.history, customers)
     time, money = orders.scheme.time, orders.scheme.money
     keys = ["placed_on", "customer", "order" if orders.rows.has_orders else "amount"]
     keys += [n for n in query.named_selects if n not in keys]  # to the last column, so that equal runs give equal files
     query = query.order_by(*(exp.Ordered(this=column(n)) for n in keys), copy=False)
-    frame = orders.frame(query).rename(columns=_own_name)
+    frame = orders.frame(query).rename(columns=own_name)
     scale = 10**money.decimals
     frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
     bought = (frame["amount"] > 0).to_numpy()
@@ -99,7 +100,7 @@ def order_lines(orders: Read) -> pd.DataFrame:
     orders.require_fit()
     ours = names(ORDER_LINES)
     frame: pd.DataFrame = orders.frame(used_lines(orders.history))
-    frame = frame.rename(columns=lambda name: _own_name(name, ours))
+    frame = frame.rename(columns=lambda name: own_name(name, ours))
     keys = ["customer", "order"] if orders.rows.has_orders else None
     minor = frame.pop("amount").to_numpy(dtype=np.int64)
     frame = frame.assign(minor=minor)

@@ -192,6 +192,10 @@ def value_forecast(
     frame = _frame(orders, past, predicted, factor, net, kept)
     steps.finished()
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
+    if orders.engine.keeps_customers:
+        notes.append(
+            f"The forecast was worked out here: the histories of {len(past.frame):,} customers came from the cluster, a row each."
+        )
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
         ratios, predicted.variance * factor**2,
@@ -255,7 +259,7 @@ def _discount(
 def _frame(
     orders: Read, past: Histories, predicted: Prediction, factor: Array, net: float, kept: Margin
 ) -> pd.DataFrame:
-    customers = orders.customers_here()[["customer", "spend"]].set_index("customer")["spend"]
+    customers = orders.spent().set_index("customer")["spend"]
     ids = past.frame["customer"]
     spent = ids.map(customers).to_numpy(np.float64)
     columns: dict[str, Any] = {"customer": ids, "spend_to_date": spent}

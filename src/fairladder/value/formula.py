@@ -88,7 +88,7 @@ class FormulaValue(Answer):
 
 def usual_period(orders: Read) -> Period:
     """A quarter, or what gives a shorter history some complete periods to compare."""
-    first = orders.customers_here()["first_order"].min()
+    first = orders.spent()["first_order"].min()
     if orders.as_of is None or missing(first):
         return "quarter"
     days = (orders.as_of - first.date()).days
@@ -344,7 +344,8 @@ def _notes(whole: dict[str, Any], unit: Calendar, periods: int, orders: Read, gi
             f"The lifespan of {lifespan:.1f} {unit}s is longer than the {periods} complete {unit}s there are: nobody has yet been "
             "seen to stay that long, so the figure reaches beyond the data."
         )
-    span = (orders.customers_here()["last_order"].max() - orders.customers_here()["first_order"].min()).days
+    spent = orders.spent()
+    span = (spent["last_order"].max() - spent["first_order"].min()).days
     if span < 365:
         notes.append(
             f"The orders span {span} days: customers who come once a year have had no time to return and count as lost, which "

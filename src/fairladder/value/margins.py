@@ -27,7 +27,7 @@ def margin_of(orders: Read, past: Histories, margin: float | None) -> Margin:
     refunds do.
     """
     checked_margin(margin)
-    spend, purchases = float(orders.customers_here()["spend"].sum()), float(past.frame["bought"].sum())
+    spend, purchases = float(orders.spent()["spend"].sum()), float(past.frame["bought"].sum())
     net = spend / purchases if purchases > 0 else 1.0
     if net <= 0:
         raise DataError("Refunds come to as much as the purchases, so there is no value to forecast.")

@@ -17,6 +17,7 @@ from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg import eigh_tridiagonal
 from scipy.special import digamma, expit, gammaln
 
 from fairladder.value.likelihood import Array, distinct
@@ -155,9 +156,9 @@ def _nodes(a: float, bs: tuple[float, ...], count: int) -> tuple[Array, Array]:
         / ((2 * k + both) ** 2 * (2 * k + both + 1) * np.where(k == 1, 1, 2 * k + both - 1))
     )
     beside[:, :1] = 4 * (1 + one) * (1 + two) / ((2 + both) ** 2 * (3 + both))
-    matrix = np.zeros((len(b), count, count))
-    at = np.arange(count)
-    matrix[:, at, at] = middle
-    matrix[:, at[1:], at[:-1]] = np.sqrt(beside)
-    nodes, vectors = np.linalg.eigh(matrix, UPLO="L")
-    return np.clip((1 + nodes) / 2, 1e-300, 1.0), vectors[:, 0, :] ** 2
+    beside = np.sqrt(beside)
+    nodes, weights = np.empty((len(b), count)), np.empty((len(b), count))
+    for i in range(len(b)):
+        nodes[i], vectors = eigh_tridiagonal(middle[i], beside[i])
+        weights[i] = vectors[0] ** 2
+    return np.clip((1 + nodes) / 2, 1e-300, 1.0), weights

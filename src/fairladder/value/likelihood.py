@@ -2,11 +2,13 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import eigh
 from scipy.optimize import minimize
+from threadpoolctl import ThreadpoolController
 
 Array = NDArray[np.float64]
 #: Log-likelihood and its gradient at the logarithms of the parameters.
@@ -69,6 +71,20 @@ def fit(
     ``scales`` turns parameters into days or major units, ``constant`` is what that adds to the log-likelihood. ``glance`` is
     the same objective on fewer customers that stand for all: the first steps are taken on it, and the curvature is its own.
     """
+    with _libraries().limit(limits=1, user_api="blas"):
+        return _fitted(model, names, objective, starts, scales, customers, constant, glance)
+
+
+@cache
+def _libraries() -> ThreadpoolController:
+    """What does the algebra: of four parameters it is slower by many threads than by one."""
+    return ThreadpoolController()
+
+
+def _fitted(
+    model: str, names: Sequence[str], objective: Objective, starts: Sequence[Array], scales: Array, customers: int,
+    constant: float, glance: Objective | None,
+) -> Fit:  # fmt: skip
     penalised = customers < SMALL
     weight = 1 / WEAK**2 if penalised else 0.0
 
@@ -77,15 +93,16 @@ def fit(
         scale = max(customers, 1)
         return (-value + weight * float(theta @ theta) / 2) / scale, (-slope + weight * theta) / scale
 
-    begun = [_descend(lambda t: whole(t, glance or objective), start) for start in starts]
-    begun.sort(key=lambda found: found[1])
-    best = begun[0][0]
-    hessian = _hessian(lambda t: whole(t, glance or objective), best)
-    best, value, settled = _polished(whole, best, hessian)
-    if not settled:
-        best, _ = _descend(whole, best)
-        hessian = _hessian(whole, best)
-        best, value, settled = _polished(whole, best, hessian)
+    def first_look(theta: Array) -> tuple[float, Array]:
+        return whole(theta, glance or objective)
+
+    begun = sorted((_descend(first_look, start, _FIRST_STEPS) for start in starts), key=lambda found: found[1])
+    ends = sorted((_descend(first_look, at) for at, _ in begun[:2]), key=lambda found: found[1])
+    # A flat likelihood can end two descents at different places: both go on, and the higher one counts.
+    apart = [at for at, _ in ends[1:] if np.abs(at - ends[0][0]).max() > 1e-3]
+    tops = [_top(whole, at, _hessian(first_look, at), customers) for at in [ends[0][0], *apart]]
+    best, value, left, hessian = min(tops, key=lambda top: top[1])
+    settled = left < SETTLED
     free = _inside(best)
     covariance, known = _covariance(hessian * max(customers, 1), free)
     parameters = np.exp(best) * scales
@@ -113,15 +130,48 @@ def fit(
     )  # fmt: skip
 
 
-def _descend(of: Objective, start: Array) -> tuple[Array, float]:
+#: From each start so many steps are taken, and the two that are then ahead go on.
+_FIRST_STEPS = 12
+
+
+def _descend(of: Objective, start: Array, steps: int = 300) -> tuple[Array, float]:
     optimum = minimize(
         of, np.clip(start, LOW, HIGH), jac=True, method="L-BFGS-B", bounds=[(LOW, HIGH)] * len(start),
-        options={"maxiter": 300, "ftol": 1e-10, "gtol": 1e-8},  # `_polished` goes on from the best
+        options={"maxiter": steps, "ftol": 1e-10, "gtol": 1e-8},  # `_polished` goes on from the best
     )  # fmt: skip
     return np.asarray(optimum.x), float(optimum.fun)
 
 
-def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float, bool]:
+#: A fit has settled where what is left to gain is less than this in the log-likelihood of all customers.
+SETTLED = 0.01
+
+
+def _top(of: Objective, at: Array, hessian: Array, customers: int) -> tuple[Array, float, float, Array]:
+    """Up from a point: where it ends, the value there, what of all customers' log-likelihood is left to gain, and the curvature."""
+    best, value = _polished(of, at, hessian)
+    left = _to_gain(of, best, hessian, customers)
+    if left >= SETTLED:
+        best, _ = _descend(of, best)
+        hessian = _hessian(of, best)
+        best, value = _polished(of, best, hessian)
+        left = _to_gain(of, best, hessian, customers)
+    return best, value, left, hessian
+
+
+def _to_gain(of: Objective, at: Array, hessian: Array, customers: int) -> float:
+    """What a Newton step would gain among the parameters inside their bounds, in the log-likelihood of all customers."""
+    free = _inside(at)
+    if not free.any():
+        return 0.0
+    slope = of(at)[1][free]
+    bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
+    along = axes.T @ slope
+    # Along what is flat a step goes a factor e at most.
+    steps = np.minimum(np.abs(along) / np.maximum(bend, 1e-300), 1.0)
+    return float((np.abs(along) * steps).sum() / 2 * max(customers, 1))
+
+
+def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float]:
     """On to where the slope is nothing, by BFGS from a known curvature among the parameters inside their bounds.
 
     Usual tolerances stop a few thousandths short where the likelihood is flat.
@@ -146,7 +196,7 @@ def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float,
             best = best.copy()
             best[free] = np.clip(optimum.x, LOW, HIGH)
             value, slope[free] = float(optimum.fun), optimum.jac
-    return best, value, not free.any() or bool(np.abs(slope[free]).max() < 1e-6)
+    return best, value
 
 
 def _inside(at: Array) -> NDArray[np.bool_]:

@@ -39,6 +39,7 @@ class Shop:
     giants: int = 0
     prices: float = 0.0
     """Yearly rise of prices."""
+    ahead: int = AHEAD
     arrivals: float = 0.0
     """How much more customers arrive at the end of the history than at its beginning."""
 
@@ -62,7 +63,8 @@ KINDS: dict[str, Shop] = {
     "value rises with frequency": Shop(by_frequency=0.4),
     "giants": Shop(giants=5),
     "rising prices": Shop(prices=0.15),
-    "season": Shop(clock=season),
+    "season": Shop(clock=season, ahead=180),
+    "fading": Shop(clock=lambda t: t - 0.1 * t**2 / 1460),
 }
 
 
@@ -108,14 +110,14 @@ def tried(asked: tuple[str, int]) -> dict[str, object]:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         orders = fl.open_orders(frame.drop(columns="day"), scheme={"time": {"as_of": (DAY + HISTORY).astype(object)}})
-        made = fl.value_forecast(orders, horizon=AHEAD)
+        made = fl.value_forecast(orders, horizon=KINDS[kind].ahead)
     total = made.totals().iloc[0]
-    later = every[(every["day"] > HISTORY) & every["customer"].isin(set(known["customer"]))]
+    later = every[(every["day"] > HISTORY) & (every["day"] <= HISTORY + KINDS[kind].ahead) & every["customer"].isin(set(known["customer"]))]
     came = float(later["amount"].sum())
     return {
         "kind": kind, "seed": seed, "method": made.method, "held": bool(total["value_low"] <= came <= total["value_high"]),
         "off": float(np.log(total["expected_value"] / came)), "orders_off": float(np.log(total["expected_orders"] / len(later))),
-        "width": float(np.log(total["value_high"] / max(total["value_low"], 1))),
+        "width": float(np.log(total["value_high"] / max(total["value_low"], 1))), "notes": " ".join(made.notes),
     }  # fmt: skip
 
 

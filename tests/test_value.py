@@ -218,7 +218,7 @@ def test_spend_by_integration_and_what_it_says_of_itself():
     assert "mean is infinite" in " ".join(wild.fit.notes)
     assert wild.expected(n, n).tolist() == n.tolist()
     tied = fit_spend(n, n * random.gamma(4 * n, 1) / random.gamma(5, 1 / 40, 4000) / n)
-    assert "place larger orders (rank correlation +" in " ".join(tied.fit.notes)
+    assert "place larger orders: twice as many orders go with +" in " ".join(tied.fit.notes)
 
 
 @pytest.mark.parametrize(
@@ -425,7 +425,7 @@ def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
         tested.tracking["actual"].sum(), rel=0.02
     )
     after = tested.tracking[tested.tracking["week"] > pd.Timestamp(tested.split)]
-    assert after[forecast.method].sum() == pytest.approx(tested.frame["orders"].iloc[0], rel=0.03)
+    assert after[forecast.method].sum() == pytest.approx(tested.frame["orders"].iloc[0], rel=0.05)
     assert np.allclose(frame["margin_to_date"], 0.4 * frame["spend_to_date"])
     ratio = frame["expected_value"] / (frame["expected_orders"] * frame["expected_order_value"] * 0.4)
     assert (

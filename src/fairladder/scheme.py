@@ -366,6 +366,7 @@ class ValuePart(Part):
     discount_rate: Annotated[int | float, BeforeValidator(fraction), Field(ge=0, lt=1)] = 0.0
     method: Literal["best", "naive", "beta-geometric", "central beta-geometric", "Pareto"] = "best"
     backtest: dt.date | None = None
+    season: Literal["auto", "off", "yearly"] = "auto"
 
 
 class OutputPart(Part):

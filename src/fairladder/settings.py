@@ -131,6 +131,8 @@ SETTINGS: tuple[Setting, ...] = (
             "--method", "NAME", FORECAST),
     Setting("value", "backtest", "Learn up to this day and test on the rest; without it the last quarter is the test.",
             "--backtest", "DAY", FORECAST),
+    Setting("value", "season", "auto (a season where two years of orders show one), yearly (there is one) or off.",
+            "--season", "WORD", FORECAST),
     Setting("output", "separator", "What stands between the cells of CSV files: , ; | or a tab.", "--out-separator", "SIGN",
             OUTPUT),
     Setting("output", "decimal_mark", "The decimal mark of CSV files: . or a comma, which needs another separator.",

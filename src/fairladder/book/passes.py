@@ -87,7 +87,12 @@ def _reduced(rows: Rows, keep: bool, as_written: bool) -> Pass:
     query.set("order", None)  # the order of customers is that of a file, and costs as much as all the rest
     groups = engine.keep(query)
     told = engine.table(by_state(query, groups))
-    return Pass(told, rows, kept, kept_groups(groups, tuple(c.alias for c in query.selects), told))
+    there = kept_groups(groups, tuple(c.alias for c in query.selects), told)
+    from fairladder.engine.cluster import Cluster
+
+    assert isinstance(engine, Cluster)
+    engine.own(there, groups)
+    return Pass(told, rows, kept, there)
 
 
 def _has_other_channels(passed: Pass) -> bool:

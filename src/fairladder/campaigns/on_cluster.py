@@ -19,6 +19,7 @@ from fairladder.campaigns.listing import (
 )
 from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.cluster.frames import brought
+from fairladder.cluster.passing import passing
 from fairladder.cluster.scoring import Scored
 from fairladder.cluster.tops import top_query
 from fairladder.conditions import Condition, to_engine
@@ -39,6 +40,11 @@ def chosen_there(orders: Read, settings: Campaign, scored: Scored, taken: Collec
 
     Raises UsageError as that does, and for a list of more than ``MOST_LISTED``.
     """
+    with passing(orders.engine):
+        return _chosen(orders, settings, scored, taken)
+
+
+def _chosen(orders: Read, settings: Campaign, scored: Scored, taken: Collection[str]) -> Chosen:
     engine = orders.engine
     own = {n: ours for n, ours in scored.scheme.own_names().items() if n not in scored.kinds and ours in scored.kinds}
     people: exp.Expr = scored.relation

@@ -15,6 +15,7 @@ from fairladder import columns
 from fairladder.book.read import Read
 from fairladder.cluster.counting import Counts, all_counts, counts_for_cuts
 from fairladder.cluster.customers import customers_query
+from fairladder.cluster.passing import owned, passing
 from fairladder.cluster.standing import standing
 from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
@@ -53,7 +54,14 @@ def scored(orders: Read, ladders: Mapping[str, AnyLadder] | None = None) -> Scor
         raise DataError(
             "No row can be used, so there is nobody to score. `fairladder check` says what became of the rows."
         )
-    people = engine.keep(customers_query(orders))
+    with passing(engine) as last:
+        made = _scored(engine, scheme, engine.keep(customers_query(orders)), ladders)
+        last(made.relation)
+    owned(engine, made, made.relation)
+    return made
+
+
+def _scored(engine: Engine, scheme: Scheme, people: exp.Expr, ladders: Mapping[str, AnyLadder] | None) -> Scored:
     kinds = kinds_of(engine, people)
     for name in scheme.tiers:
         if name in kinds or name in ("segment", "stance"):

@@ -4,7 +4,7 @@ import logging
 import os
 import warnings
 import weakref
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from functools import partial
 from importlib.util import find_spec
@@ -68,6 +68,7 @@ class Cluster:
         self._prefix = f"fairladder_{uuid4().hex}"
         self._reader: Embedded | None = None
         self._kept: dict[str, DataFrame] = {}
+        self._owned: set[str] = set()
         self._floats = frozenset(name for name, kind in frame.dtypes if kind in ("float", "double"))
         self._rows = f"{self._prefix}_rows"
         # Only a view of all sessions can hold a DataFrame of another one.
@@ -143,7 +144,33 @@ class Cluster:
         """Let the executors drop what ``keep`` kept."""
         with _told_plainly():
             self._session.catalog.dropTempView(relation.name)
-            self._kept.pop(relation.name).unpersist()
+            if (kept := self._kept.pop(relation.name, None)) is not None:
+                kept.unpersist()
+
+    @contextmanager
+    def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
+        """Forget at the end what was kept within, but for what has an owner or is handed to the function given.
+
+        That is worked out before. Otherwise each question would leave its steps with the executors, and the plans of all of
+        them with the driver.
+        """
+        before, lasting = set(self._kept), set[str]()
+
+        def last(relation: exp.Expr) -> exp.Expr:
+            self.table(exp.select("COUNT(*)").from_(relation))
+            lasting.add(relation.name)
+            return relation
+
+        try:
+            yield last
+        finally:
+            for name in self._kept.keys() - before - lasting - self._owned:
+                self.forget(exp.to_table(name))
+
+    def own(self, owner: object, relation: exp.Expr) -> None:
+        """Let what is kept go together with its owner."""
+        self._owned.add(relation.name)
+        weakref.finalize(owner, _let_go, weakref.ref(self), relation)
 
     def offer(self, table: pa.Table) -> exp.Table:
         """A table of ours, sent to the cluster."""
@@ -287,6 +314,12 @@ def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
                 f"The catalogue has no table `{shortened(table, 80)}`. {f'There are: {there}.' if there else ''}".rstrip()
             )
         return session.table(table)
+
+
+def _let_go(cluster: "weakref.ref[Cluster]", relation: exp.Expr) -> None:
+    if (there := cluster()) is not None:
+        with suppress(Exception):  # the session may have ended before
+            there.forget(relation)
 
 
 def _forget_all(session: "SparkSession", view: str, kept: "dict[str, DataFrame]") -> None:

@@ -10,6 +10,7 @@ from sqlglot import exp
 
 from fairladder.book.read import Read
 from fairladder.cluster.frames import brought
+from fairladder.cluster.passing import passing
 from fairladder.cluster.scoring import Scored, scored, valued
 from fairladder.errors import DataError
 from fairladder.ladder import GroupedLadder
@@ -44,6 +45,11 @@ def compared_there(before: Read, after: Read, first: dt.date, last: dt.date, yar
 
     Raises DataError where nobody had a purchase by the earlier day.
     """
+    with passing(after.engine):
+        return _compared(before, after, first, last, yardstick)
+
+
+def _compared(before: Read, after: Read, first: dt.date, last: dt.date, yardstick: Yardstick) -> Comparison:
     engine, scheme = after.engine, after.scheme
     was = _scored(before, first, None)
     now = scored(after, was.ladders if yardstick == "then" else None)
@@ -150,6 +156,11 @@ def _values_now(ladders: Mapping[str, AnyLadder], now: Scored) -> Iterator[tuple
 
 def paths_there(orders: Read, days: Sequence[dt.date]) -> Paths:
     """``comparison.paths`` over these days. Raises DataError where nobody had a purchase by the first."""
+    with passing(orders.engine):
+        return _walked(orders, days)
+
+
+def _walked(orders: Read, days: Sequence[dt.date]) -> Paths:
     engine, scheme = orders.engine, orders.scheme
     ladders: Mapping[str, AnyLadder] | None = None
     sizes, steps = [], []
@@ -157,7 +168,8 @@ def paths_there(orders: Read, days: Sequence[dt.date]) -> Paths:
         people = _scored(orders.on(day), day, ladders)
         ladders = ladders or people.ladders
         columns = [column("customer"), column("segment"), column("spend"), named(exp.convert(number), "step")]
-        there = engine.keep(select(columns, _there(people, day), "people"))
+        with passing(engine) as last_there:
+            there = last_there(engine.keep(select(columns, _there(people, day), "people")))
         held = engine.table(select([column("segment"), named(sql("COUNT(*)"), "customers"), named(_spend("spend"), "spend")], there)
                             .group_by(column("segment"), copy=False)).to_pylist()  # fmt: skip
         sizes.append(

@@ -1,7 +1,9 @@
 """The backtest: every method learns up to a day and forecasts the rest, which is then compared with what happened."""
 
 import datetime as dt
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -13,10 +15,12 @@ from fairladder.errors import DataError, UsageError
 from fairladder.output.result import Answer
 from fairladder.steps import Steps
 from fairladder.value.histories import NOTHING_LEARNT, Histories, as_they_stood, buying_days, histories, too_little
-from fairladder.value.likelihood import Array, Fit
-from fairladder.value.ordering import MODELS, fit_ordering
-from fairladder.value.predict import NAIVE, Prediction, expected_by_pair, predict
-from fairladder.value.spend import fit_spend
+from fairladder.value.learning import Learnt, learn
+from fairladder.value.likelihood import Array
+from fairladder.value.ordering import MODELS
+from fairladder.value.predict import NAIVE, Prediction, expected_by_pair
+from fairladder.value.spread import Miss
+from fairladder.value.weekly import expected_daily, monday, since_1970, weekly
 
 #: Past orders from which on customers are taken together.
 MANY = 7
@@ -32,7 +36,8 @@ class Backtest(Answer):
     """``frame``: a row for each method, best first.
 
     Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the days held back; ``total_error`` = forecast ÷ actual
-    − 1; ``error`` (root of the mean squared error of a customer's orders, by which the winner is chosen) and
+    − 1; ``value``, ``actual_value`` (of purchases, major units) and ``value_error`` the same of their worth;
+    ``error`` (root of the mean squared error of a customer's orders, by which the winner is chosen) and
     ``mean_absolute_error``; ``top_found`` (of the customers who ordered most, a tenth with all who tie, the share that the
     method has among as many); ``coverage`` of the 80 % range of value (customers from whom anything is expected; null for
     the naive method). ``calibration``: by ``past_orders``, ``customers``, ``actual`` and each method's orders per customer.
@@ -47,6 +52,8 @@ class Backtest(Answer):
     through: dt.date
     customers: int
     notes: tuple[str, ...]
+    misses: Mapping[str, tuple["Miss", ...]] = field(default_factory=dict, repr=False)
+    """How far each model's totals were off: here, and of the method that a forecast is made by on earlier days, too."""
 
     @property
     def winner(self) -> str:
@@ -122,38 +129,84 @@ def tested_on(orders: Read, split: str | dt.date | None, steps: Steps, known: Hi
         raise DataError(f"There is no backtest of what was known on {day}: {why.removeprefix(NOTHING_LEARNT)}")
     assert orders.as_of is not None
     horizon = (orders.as_of - day).days
-    buying = past.buying
-    fits = {name: fit_ordering(model, buying) for name, model in steps.over(MODELS.items())}
-    spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
+    learnt = learn(past, partial(_repeats, orders, day), orders.scheme.value.season, steps)
     random = np.random.default_rng(_SEED)
-    predictions = {
-        name: predict(past, (MODELS[name], fit), spend, horizon, random) for name, fit in steps.over(fits.items())
-    }
-    predictions[NAIVE] = predict(past, None, spend, horizon, random)
+    predictions = {name: learnt.predict(name, horizon, random) for name, _ in steps.over(MODELS.items())}
+    misses = {n: (_miss(learnt, n, made, horizon, random),) for n, made in predictions.items()}
+    predictions[NAIVE] = learnt.predict(NAIVE, horizon, random)
     later = past.frame["later_days"].to_numpy(np.float64)
     brought = past.frame["later_bought"].to_numpy(np.float64)
     rows = [_judged(name, made, later, brought) for name, made in predictions.items()]
     frame = pd.DataFrame(rows).sort_values("error", kind="stable", ignore_index=True)
-    notes = tuple(dict.fromkeys(f for fit in fits.values() for f in fit.notes))
+    notes = tuple(dict.fromkeys(f for fit in learnt.fits.values() for f in fit.notes))
     return Backtest(
         frame,
         _calibration(past, predictions, later),
-        _tracking(orders, past, fits),
+        _tracking(orders, learnt),
         day,
         orders.as_of,
         len(later),
         notes,
+        misses,
     )
+
+
+#: So many earlier forecasts are made to learn how far totals are off.
+MOST_MISSES = 3
+#: Of earlier forecasts only the variance of the total is asked for.
+_FEW_DRAWS = 5
+
+
+def with_earlier(orders: Read, tested: Backtest, now: Learnt, method: str) -> Backtest:
+    """The backtest with how far the totals of a method were off on earlier days, by as many days again, as far as history allows.
+
+    Each learns from the rows as they stood on its day, and from as long a history as it looks ahead, at least. Days on which no
+    season could be told, though there is one ``now``, say nothing of a forecast that knows it.
+    """
+    held = tested.through - tested.split
+    found = list(tested.misses[method])
+    for number in range(1, MOST_MISSES):
+        day = tested.split - number * held
+        try:
+            past = as_they_stood(orders.on(day + held), day)
+        except DataError:
+            break
+        if too_little(past) or (day - past.frame["first"].min().date()).days < max(LEAST_PAST, held.days):
+            break
+        learnt = learn(
+            past, partial(_repeats, orders, day), orders.scheme.value.season, Steps(None, 1), now.fits[method]
+        )
+        if (learnt.season is None) != (now.season is None):
+            break
+        random = np.random.default_rng(_SEED)
+        made = learnt.predict(method, held.days, random, _FEW_DRAWS)
+        found.append(_miss(learnt, method, made, held.days, random))
+    return replace(tested, misses={**tested.misses, method: tuple(found)})
+
+
+def _repeats(orders: Read, day: dt.date) -> pd.DataFrame:
+    """``buying_days`` as they were known on a day."""
+    return buying_days(orders.on(day), day)
+
+
+def _miss(learnt: Learnt, method: str, made: Prediction, held: int, random: np.random.Generator) -> Miss:
+    past = learnt.past
+    value = float((made.orders * made.order_value).sum())
+    variance = float(made.variance.sum()) / max(value, 1e-9) ** 2
+    variance += float(np.log(learnt.total_ratios(method, held, random)).var())
+    return Miss(past.through, held, value, float(past.frame["later_bought"].sum()), variance)
 
 
 def _judged(name: str, made: Prediction, later: Array, brought: Array) -> dict[str, object]:
     forecast, actual = float(made.orders.sum()), float(later.sum())
     missed = made.orders - later
+    worth, came = float((made.orders * made.order_value).sum()), float(brought.sum())
     expects = made.high > 0
     inside = (brought >= made.low - 1e-9) & (brought <= made.high + 1e-9)
     return {
         "method": name, "orders": forecast, "actual_orders": actual,
         "total_error": forecast / actual - 1 if actual else np.nan,
+        "value": worth, "actual_value": came, "value_error": worth / came - 1 if came else np.nan,
         "error": float(np.sqrt((missed**2).mean())), "mean_absolute_error": float(np.abs(missed).mean()),
         "top_found": top_found(made.orders, later),
         "coverage": float(inside[expects].mean()) if expects.any() else np.nan,
@@ -187,37 +240,28 @@ def _calibration(past: Histories, predictions: dict[str, Prediction], later: Arr
     return means.assign(past_orders=label)
 
 
-def _tracking(orders: Read, past: Histories, fits: dict[str, Fit]) -> pd.DataFrame:
+def _tracking(orders: Read, learnt: Learnt) -> pd.DataFrame:
     """Repeat orders by week, of customers who had bought by the split."""
     assert orders.as_of is not None
-    first = past.frame["first"].to_numpy().astype("datetime64[D]").astype(np.int64)
-    split = int(np.datetime64(past.through, "D").astype(np.int64))
-    end = int(np.datetime64(orders.as_of, "D").astype(np.int64))
-    weeks = np.arange(int(_monday(first).min()), end + 1, 7)
+    past = learnt.past
+    first, split = since_1970(past.frame["first"]), int(since_1970(np.datetime64(past.through)))
+    end = int(since_1970(np.datetime64(orders.as_of)))
+    weeks = np.arange(int(monday(first).min()), end + 1, 7)
     happened = buying_days(orders, past.through)
-    day = happened["day"].to_numpy().astype("datetime64[D]").astype(np.int64)
-    actual = np.bincount((_monday(day) - weeks[0]) // 7, happened["customers"], minlength=len(weeks))
+    actual = weekly(since_1970(happened["day"]), happened["customers"].to_numpy(np.float64), weeks)
     table = {"week": pd.DatetimeIndex(weeks.astype("datetime64[D]")).as_unit("s"), "actual": actual.astype(np.int64)}
-    began = np.bincount(first - weeks[0], minlength=end - weeks[0] + 1)
-    buying = past.buying.sample(4_000)
+    buying, every = learnt.buying.sample(4_000), np.arange(int(weeks[0]), end + 1)
     ends = np.minimum(weeks + 6, end)
-    for name, fit in fits.items():
+    for name, fit in learnt.fits.items():
         model = MODELS[name]
-        born = np.diff(model.expected_from_start(fit.values, np.arange(end - weeks[0] + 2.0)), prepend=0.0)
-        daily = np.convolve(began, born)[: end - weeks[0] + 1]
+        daily = expected_daily(model, fit, first, every, learnt.season)
         active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
         ahead = np.array([
-            float(buying.weight @ (active * expected_by_pair(model, fit, buying, float(d)))) if d > 0 else 0.0
+            float(buying.weight @ (active * expected_by_pair(model, fit, buying, learnt.ahead(float(d))))) if d > 0 else 0.0
             for d in np.append(0, ends[ends > split] - split)
         ])  # fmt: skip
-        expected = _weekly(daily, weeks, split, ends, ahead)
-        table[name] = expected
+        table[name] = _weekly(daily, weeks, split, ends, ahead)
     return pd.DataFrame(table)
-
-
-def _monday(day: NDArray[np.int64]) -> NDArray[np.int64]:
-    """The Monday on or before; 1970-01-01, day 0, was a Thursday."""
-    return day - (day + 3) % 7
 
 
 def _weekly(daily: Array, weeks: NDArray[np.int64], split: int, ends: NDArray[np.int64], ahead: Array) -> Array:

@@ -1,6 +1,7 @@
 """The forecast: what each customer is expected to order and bring over a horizon, by the method that did best before."""
 
 import datetime as dt
+from calendar import month_name
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -12,15 +13,16 @@ from fairladder.columns import FORECAST, names
 from fairladder.errors import UsageError, nearest
 from fairladder.output.result import Answer
 from fairladder.steps import Progress, Steps, seen_by
-from fairladder.value.backtest import Backtest, default_split, tested_on
+from fairladder.value.backtest import Backtest, default_split, tested_on, with_earlier
 from fairladder.value.checks import checked_horizon, checked_rate
-from fairladder.value.histories import Histories, as_they_stood, costs, histories, too_little
+from fairladder.value.histories import Histories, as_they_stood, buying_days, costs, histories, too_little
+from fairladder.value.learning import Learnt, learn
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.margins import Margin, margin_of
-from fairladder.value.ordering import MODELS, OrderingModel, fit_ordering
-from fairladder.value.predict import NAIVE, Prediction, discounted_orders, predict
-from fairladder.value.ranges import total_ratios
+from fairladder.value.ordering import MODELS, OrderingModel
+from fairladder.value.predict import NAIVE, Prediction, discounted_orders
 from fairladder.value.spend import SpendModel, fit_spend
+from fairladder.value.spread import spread_of
 
 _SEED = 20260630
 
@@ -174,9 +176,8 @@ def value_forecast(
     day = split if split is not None else known.through if known is not None else None
     steps = Steps(seen_by(progress, "Forecasting"), (1 if day is None else 3) * len(MODELS) + 1)
     tested = tested_on(orders, day, steps, known) if day is not None else None
-    buying = past.buying
-    fits = {name: fit_ordering(model, buying) for name, model in steps.over(MODELS.items())}
-    spend = fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value)
+    learnt = learn(past, lambda: buying_days(orders, past.through), asked.season, steps)
+    fits, spend = dict(learnt.fits), learnt.spend
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
     notes = (
         []
@@ -185,12 +186,19 @@ def value_forecast(
     )
     chosen: tuple[OrderingModel, Fit] | None = (MODELS[best], fits[best]) if best in MODELS else None
     random = np.random.default_rng(seed)
-    predicted = predict(past, chosen, spend, horizon, random)
-    ratios = total_ratios(*chosen, spend, buying, horizon, random) if chosen else np.ones(1)
+    predicted = learnt.predict(best, horizon, random)
+    if tested is not None and chosen:
+        tested = with_earlier(orders, tested, learnt, best)
+    ratios = np.ones(1)
+    if chosen:
+        ratios = learnt.total_ratios(best, horizon, random)
+        spread = spread_of(tested.misses[best] if tested is not None else (), horizon)
+        ratios = ratios * spread.draws(len(ratios), horizon, random)
     net = kept.after_refunds
-    factor = _discount(buying, chosen, predicted, horizon, discount_rate) * net * kept.share
+    factor = _discount(learnt, chosen, predicted, horizon, discount_rate) * net * kept.share
     frame = _frame(orders, past, predicted, factor, net, kept)
     steps.finished()
+    notes += _of_clock_and_prices(learnt) if chosen else []
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
     if orders.engine.keeps_customers:
         notes.append(
@@ -242,18 +250,37 @@ def _likeliest(fits: dict[str, Fit]) -> str:
 
 
 def _discount(
-    buying: Any, chosen: "tuple[OrderingModel, Fit] | None", predicted: Prediction, horizon: int, rate: float
+    learnt: Learnt, chosen: "tuple[OrderingModel, Fit] | None", predicted: Prediction, horizon: int, rate: float
 ) -> Array:
     """Discounted ÷ plain expected orders of each customer; the naive method spreads them evenly."""
     if rate == 0:
         return np.ones(len(predicted.orders))
-    force = np.log1p(rate) / 365
+    force, buying = np.log1p(rate) / 365, learnt.buying
     if chosen is None:
         return np.full(len(predicted.orders), -np.expm1(-force * horizon) / (force * horizon))
     model, fit = chosen
-    plain = model.expected_if_active(fit.values, buying.x, buying.T, horizon)
-    share = discounted_orders(model, fit, buying, horizon, force) / np.where(plain > 0, plain, 1)
+    plain = model.expected_if_active(fit.values, buying.x, buying.T, learnt.ahead(horizon))
+    share = discounted_orders(model, fit, buying, horizon, force, learnt.ahead) / np.where(plain > 0, plain, 1)
     return np.asarray(np.where(plain > 0, share, 1.0)[buying.row_of])
+
+
+def _of_clock_and_prices(learnt: Learnt) -> list[str]:
+    """What was found of season and prices, in words."""
+    notes = []
+    if learnt.season is not None:
+        months = learnt.season.by_month()
+        high, low = int(months.argmax()), int(months.argmin())
+        notes.append(
+            f"Orders follow the year: in {month_name[high + 1]} customers order {months[high]:.1f} times as often as on average, in "
+            f"{month_name[low + 1]} {months[low]:.1f} times. The forecast and the chance to be active go by that clock."
+        )
+    if learnt.prices.yearly:
+        rise = 100 * np.expm1(learnt.prices.yearly)
+        way = "grow" if rise > 0 else "shrink"
+        notes.append(
+            f"Customers' own orders {way} in value by {abs(rise):.0f} % a year, and the forecast takes them to go on so."
+        )
+    return notes
 
 
 def _frame(

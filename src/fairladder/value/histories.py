@@ -13,9 +13,11 @@ from fairladder.book.read import Read
 from fairladder.errors import DataError
 from fairladder.numbers import ratio
 from fairladder.orders.states import RowState
-from fairladder.sqltree import column, day_literal, named, select, sql
+from fairladder.sqltree import case, column, day_literal, named, select, sql
 from fairladder.value.buying import Buying
 from fairladder.value.likelihood import Array
+from fairladder.value.season import Season
+from fairladder.value.weekly import since_1970
 from fairladder.wording import counted
 
 
@@ -24,7 +26,8 @@ class Histories:
     """Customers with a purchase on or before ``through``, one row each, sorted by id.
 
     ``frame``: ``customer``, ``first`` and ``last`` (days of purchases up to ``through``), ``days`` (with a purchase),
-    ``bought`` (their purchases, major units), and of the time after: ``later_days``, ``later_bought``.
+    ``bought`` (their purchases, major units); of the days' ages in whole quarters, ``ages`` and ``squares`` (sums of them and of
+    their squares) and ``aged`` (of age times purchases, major units); and of the time after: ``later_days``, ``later_bought``.
     """
 
     frame: pd.DataFrame
@@ -36,6 +39,15 @@ class Histories:
         frame = self.frame
         end = pd.Series(pd.Timestamp(self.through), index=frame.index)
         return Buying.of(frame["days"] - 1, _apart(frame["first"], frame["last"]), _apart(frame["first"], end))
+
+    def buying_by(self, season: Season) -> Buying:
+        """The same by the season's clock."""
+        first, last = (season.clock(since_1970(self.frame[name])) for name in ("first", "last"))
+        end = season.clock(since_1970(np.datetime64(self.through)))
+        # What is a whole clock's step apart by calendar stays in order, whatever the last bit says.
+        age = np.maximum(end - first, 0)
+        seen = np.where(self.frame["days"] > 1, np.clip(last - first, 0, age), 0)
+        return Buying.of(self.frame["days"] - 1, seen, age)
 
     @property
     def day_value(self) -> Array:
@@ -108,22 +120,48 @@ def _by_customer(orders: Read, through: dt.date | None) -> pd.DataFrame:
         )
     end = through or orders.as_of
     last_day = day_literal(end)
+    age = _age(end)
     measures = {
         "first": "MIN(CASE WHEN placed_on <= :d THEN placed_on END)",
         "last": "MAX(CASE WHEN placed_on <= :d THEN placed_on END)",
         "days": "COUNT(CASE WHEN placed_on <= :d THEN 1 END)",
         "bought": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN amount END), 0)",
+        "ages": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN :age END), 0)",
+        "squares": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN :age * :age END), 0)",
+        "aged": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN :age * amount END), 0)",
         "later_days": "COUNT(CASE WHEN placed_on > :d THEN 1 END)",
         "later_bought": "COALESCE(SUM(CASE WHEN placed_on > :d THEN amount END), 0)",
     }
-    query = select([column("customer"), *(named(sql(m, d=last_day), n) for n, m in measures.items())], days, "days")
+    query = select(
+        [column("customer"), *(named(sql(m, d=last_day, age=age), n) for n, m in measures.items())], days, "days"
+    )
     query = query.group_by(sql("1"), copy=False).order_by("customer", copy=False)
     frame: pd.DataFrame = orders.frame(query)
     for name in ("first", "last"):
         frame[name] = frame[name].astype("datetime64[s]")
-    for name in ("bought", "later_bought"):
+    for name in ("ages", "squares"):
+        frame[name] = frame[name].astype(np.int64)
+    for name in ("bought", "aged", "later_bought"):
         frame[name] = ratio(frame[name].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
     return frame
+
+
+#: Ages of orders are counted in quarters of a year …
+AGES_A_YEAR = 4
+#: … and no order is older than this many.
+_OLDEST = 80
+
+
+def _age(end: dt.date) -> exp.Expr:
+    """Of a day of purchases how many whole quarters of a year it lies before ``end``, as every engine can say it."""
+    branches = [
+        (
+            sql("placed_on > :d", d=day_literal(end - dt.timedelta(days=round(365.25 * (quarters + 1) / AGES_A_YEAR)))),
+            exp.convert(quarters),
+        )
+        for quarters in range(_OLDEST)
+    ]
+    return exp.paren(case(branches, exp.convert(_OLDEST)))
 
 
 def buying_days(orders: Read, through: dt.date) -> pd.DataFrame:

@@ -98,10 +98,11 @@ def _fitted(
 
     begun = sorted((_descend(first_look, start, _FIRST_STEPS) for start in starts), key=lambda found: found[1])
     ends = sorted((_descend(first_look, at) for at, _ in begun[:2]), key=lambda found: found[1])
-    # A flat likelihood can end two descents at different places: both go on, and the higher one counts.
-    apart = [at for at, _ in ends[1:] if np.abs(at - ends[0][0]).max() > 1e-3]
-    tops = [_top(whole, at, _hessian(first_look, at), customers) for at in [ends[0][0], *apart]]
-    best, value, left, hessian = min(tops, key=lambda top: top[1])
+    best, value, left, hessian = _top(whole, ends[0][0], _hessian(first_look, ends[0][0]), customers)
+    for at, _ in ends[1:] if left >= SETTLED else []:  # a flat likelihood can end two descents at different places
+        best, value, left, hessian = min(
+            (best, value, left, hessian), _top(whole, at, _hessian(first_look, at), customers), key=lambda top: top[1]
+        )
     settled = left < SETTLED
     free = _inside(best)
     covariance, known = _covariance(hessian * max(customers, 1), free)

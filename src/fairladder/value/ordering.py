@@ -68,8 +68,11 @@ def model_named(name: str) -> OrderingModel:
     return MODELS[name]
 
 
-def fit_ordering(model: OrderingModel, buying: Buying) -> Fit:
-    """Fit by maximum likelihood, in units of the average observation; parameters and likelihood in days."""
+def fit_ordering(model: OrderingModel, buying: Buying, near: Fit | None = None) -> Fit:
+    """Fit by maximum likelihood, in units of the average observation; parameters and likelihood in days.
+
+    ``near`` is a fit of the same model to much the same customers, which is begun from in place of the usual starts.
+    """
     unit = buying.unit
     scaled = buying.scaled(unit)
     few = scaled.sample(GLANCE)
@@ -80,8 +83,9 @@ def fit_ordering(model: OrderingModel, buying: Buying) -> Fit:
         return _Sum(model, rows)
 
     scales = np.array([unit if time else 1.0 for time in model.times])
+    starts = model.starts(rate) if near is None else [np.log(near.values / scales)]
     fitted = fit(
-        model.name, model.names, objective(scaled), model.starts(rate), scales, customers=buying.customers,
+        model.name, model.names, objective(scaled), starts, scales, customers=buying.customers,
         constant=-float(buying.weight @ buying.x) * float(np.log(unit)),
         glance=objective(few) if few is not scaled else None,
     )  # fmt: skip

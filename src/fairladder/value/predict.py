@@ -1,5 +1,6 @@
 """One method's forecast of the customers of a history: orders, order value, and how far either way."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -8,7 +9,7 @@ from fairladder.value.buying import Buying
 from fairladder.value.histories import Histories
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.ordering import OrderingModel
-from fairladder.value.ranges import outcomes
+from fairladder.value.ranges import OUTCOMES, outcomes
 from fairladder.value.spend import SpendModel
 
 #: Each customer keeps its own past rate and its own average.
@@ -32,14 +33,21 @@ class Prediction:
 
 def predict(
     past: Histories,
+    buying: Buying,
     chosen: tuple[OrderingModel, Fit] | None,
     spend: SpendModel,
     horizon: float,
+    mean: Array,
+    level: float,
     random: np.random.Generator,
+    draws: int = OUTCOMES,
 ) -> Prediction:
-    """Forecast the ``horizon`` days after ``past``; without a model everybody keeps their own past rate."""
-    n, mean = past.frame["days"].to_numpy(np.float64), past.day_value
-    buying = past.buying
+    """Forecast the time after ``past``, of length ``horizon`` in the unit of ``buying``; without a model everybody keeps their own
+    past rate.
+
+    ``mean`` is each customer's average value of a day's orders, (customers,); values ahead are ``level`` times as much.
+    """
+    n = past.frame["days"].to_numpy(np.float64)
     if chosen is None:
         rate = buying.x / np.maximum(buying.T, 1)
         none = np.full(len(n), np.nan)
@@ -47,16 +55,12 @@ def predict(
     model, fit = chosen
     active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
     expected = active * expected_by_pair(model, fit, buying, horizon)
-    if spend.usable:
-        gamma = spend.fit.parameters["gamma"]
-        scale = gamma + mean * n
-    else:
-        scale = mean
-    drawn = outcomes(model, fit, spend, buying, active, horizon, random)
+    scale = spend.scale(n, mean) * level
+    drawn = outcomes(model, fit, spend, buying, active, horizon, random, draws)
     row = buying.row_of
     variance = np.maximum(drawn.square - drawn.mean**2, 0)[row] * scale**2
     return Prediction(
-        active[row], expected[row], spend.expected(n, mean), drawn.low[row] * scale, drawn.high[row] * scale, variance
+        active[row], expected[row], spend.expected(n, mean) * level, drawn.low[row] * scale, drawn.high[row] * scale, variance
     )  # fmt: skip
 
 
@@ -66,13 +70,23 @@ def expected_by_pair(model: OrderingModel, fit: Fit, buying: Buying, horizon: fl
     return np.asarray(model.expected_if_active(fit.values, *pairs, horizon)[back])
 
 
-def discounted_orders(model: OrderingModel, fit: Fit, buying: Buying, horizon: float, force: float) -> Array:
-    """∫ e^(−force·u) dE(u) over the horizon for those who are active, (rows,): by parts, with eight nodes."""
+def discounted_orders(
+    model: OrderingModel,
+    fit: Fit,
+    buying: Buying,
+    horizon: float,
+    force: float,
+    ahead: Callable[[float], float] = float,
+) -> Array:
+    """∫ e^(−force·u) dE(u) over the horizon for those who are active, (rows,): by parts, with eight nodes a year.
+
+    ``ahead`` turns so many days into the time of ``buying``.
+    """
     pairs, back = _pairs(buying)
-    at, weights = np.polynomial.legendre.leggauss(8)
-    total = np.exp(-force * horizon) * model.expected_if_active(fit.values, *pairs, horizon)
+    at, weights = np.polynomial.legendre.leggauss(8 * max(1, round(horizon / 365)))
+    total = np.exp(-force * horizon) * model.expected_if_active(fit.values, *pairs, ahead(horizon))
     for u, w in zip(horizon * (1 + at) / 2, horizon * weights / 2, strict=True):
-        total = total + force * w * np.exp(-force * u) * model.expected_if_active(fit.values, *pairs, u)
+        total = total + force * w * np.exp(-force * u) * model.expected_if_active(fit.values, *pairs, ahead(float(u)))
     return np.asarray(total[back])
 
 

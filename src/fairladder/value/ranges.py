@@ -35,7 +35,7 @@ class Outcomes:
 
 def outcomes(
     model: OrderingModel, fit: Fit, spend: SpendModel, buying: Buying, active: Array, horizon: float,
-    random: np.random.Generator,
+    random: np.random.Generator, draws: int = OUTCOMES,
 ) -> Outcomes:  # fmt: skip
     """Ranges that leave out 20 % of outcomes: the tenth on either side, or, where nothing at all is likelier than a tenth,
     the fifth at the top.
@@ -46,7 +46,7 @@ def outcomes(
     ordering, amounts = fit.draws(SETS, random), spend.fit.draws(SETS, random) if spend.usable else None
 
     def part(rows: NDArray[np.int64], own: np.random.Generator) -> Array:
-        return _drawn(model, ordering, amounts, x[rows], observed[rows], horizon, own)
+        return _drawn(model, ordering, amounts, x[rows], observed[rows], horizon, own, draws)
 
     with ThreadPoolExecutor(_PARTS) as beside:  # NumPy lets go of Python's lock
         parts = beside.map(part, np.array_split(np.arange(len(x)), _PARTS), random.spawn(_PARTS))
@@ -60,10 +60,10 @@ def outcomes(
 
 def _drawn(
     model: OrderingModel, ordering: Array, amounts: Array | None, x: Array, observed: Array, horizon: float,
-    random: np.random.Generator,
+    random: np.random.Generator, draws: int,
 ) -> Array:  # fmt: skip
-    """Outcomes of each cell under all sets of parameters, (cells, SETS·OUTCOMES), in rising order."""
-    shape = (len(x), SETS, OUTCOMES)
+    """Outcomes of each cell under all sets of parameters, (cells, SETS·draws), in rising order."""
+    shape = (len(x), SETS, draws)
     at_x, at_t = (np.broadcast_to(v[:, None, None], shape) for v in (x, observed))
     sets = np.broadcast_to(ordering.T[:, None, :, None], (4, *shape))
     orders = model.simulate_if_active(sets, at_x, at_t, horizon, random)
@@ -72,7 +72,7 @@ def _drawn(
         p, q, _ = amounts.T[:, None, :, None]
         level = random.standard_gamma(np.broadcast_to(q + p * (at_x + 1), shape))
         worth = np.where(orders > 0, random.standard_gamma(p * np.maximum(orders, 1)), 0.0) / np.maximum(level, 1e-300)
-    return np.sort(worth.reshape(len(x), SETS * OUTCOMES), axis=1)
+    return np.sort(worth.reshape(len(x), SETS * draws), axis=1)
 
 
 def _cells(buying: Buying, fit: Fit) -> tuple["np.ndarray[tuple[int], np.dtype[np.int64]]", Array, Array]:

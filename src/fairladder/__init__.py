@@ -44,6 +44,7 @@ if TYPE_CHECKING:
     from fairladder.value.forecast import Forecast, value_forecast, with_forecast
     from fairladder.value.formula import FormulaValue, value_formula, value_from_totals
     from fairladder.value.to_score import customers_to_score
+    from fairladder.value.what_if import WhatIf, break_even, what_if, worth_of_return
 
 __version__ = "0.1.0"
 _HOMES = {
@@ -73,6 +74,7 @@ _HOMES = {
     "scores.top": ("top",),
     "value.backtest": ("Backtest", "backtest"),
     "value.to_score": ("customers_to_score",),
+    "value.what_if": ("WhatIf", "break_even", "what_if", "worth_of_return"),
     "value.forecast": ("Forecast", "value_forecast", "with_forecast"),
     "value.formula": ("FormulaValue", "value_formula", "value_from_totals"),
     "scores.scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary", "tier_summary"),

@@ -23,8 +23,20 @@ if TYPE_CHECKING:
     from fairladder.steps import Progress
     from fairladder.value.forecast import Forecast
     from fairladder.value.formula import FormulaValue
+    from fairladder.value.what_if import WhatIf
 
-PARTS = ("customers", "answers", "factors", "groups", "models", "backtest", "calibration", "tracking")
+PARTS = (
+    "customers",
+    "answers",
+    "factors",
+    "groups",
+    "models",
+    "backtest",
+    "calibration",
+    "tracking",
+    "what-if",
+    "win-back",
+)
 FIGURES = ("tracking", "calibration", "expected", "active")
 #: Parts that the formula has something to say of; of all but the factors the forecast has.
 _OF_FORMULA = ("answers", "factors", "groups")
@@ -67,12 +79,36 @@ Periods = Annotated[
         panel=_ALONE,
     ),
 ]
+_IF = "What would a change be worth?"
+IfRetention = Annotated[
+    str | None,
+    option("--if-retention", help="So many points more (or less) come back: 5 or -2.", metavar="POINTS", panel=_IF),
+]
+IfFrequency = Annotated[
+    str | None,
+    option("--if-frequency", help="Orders so much more often: 10% or -5%.", metavar="PERCENT", panel=_IF),
+]
+IfOrderValue = Annotated[
+    str | None,
+    option("--if-order-value", help="Orders worth so much more: 10% or -5%.", metavar="PERCENT", panel=_IF),
+]
+IfResponse = Annotated[
+    str | None,
+    option(
+        "--if-response",
+        help="The share of those gone whom a contact brings back: 5%. By segment, what it may cost.",
+        metavar="FRACTION",
+        panel=_IF,
+    ),
+]
 FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def value(
     request: Request, options: Mapping[str, Any], period: Period = None, by: By = None, retention: Retention = None,
-    revenue: Revenue = None, order_count: Count = None, periods: Periods = None, figure_of: FigureOf = "tracking",
+    revenue: Revenue = None, order_count: Count = None, periods: Periods = None, if_retention: IfRetention = None,
+    if_frequency: IfFrequency = None, if_order_value: IfOrderValue = None, if_response: IfResponse = None,
+    figure_of: FigureOf = "tracking",
 ) -> None:  # fmt: skip
     """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
     from fairladder.cli import door, screen
@@ -87,6 +123,11 @@ def value(
         checked_horizon(horizon)
     if periods is not None and periods < 1:
         raise UsageError(f"--periods {periods}: totals span one period or more.")
+    moved = {
+        "retention": as_change("--if-retention", if_retention, points=True),
+        "frequency": as_change("--if-frequency", if_frequency), "order_value": as_change("--if-order-value", if_order_value),
+    }  # fmt: skip
+    response = as_fraction("--if-response", if_response)
     if not request.orders:
         _from_totals(request, revenue, order_count, kept, periods, period or "year", stays)
         return
@@ -107,6 +148,8 @@ def value(
         options.get("discount_rate"),
         options.get("method"),
         options.get("backtest"),
+        {name: share for name, share in moved.items() if share is not None},
+        response,
     )
     whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
     with screen.busy(request, "Working out what customers are worth", opened.engine) as progress:
@@ -161,6 +204,8 @@ class _Answers:
     discount_rate: float | None
     method: str | None
     split: str | None
+    moved: Mapping[str, float]
+    response: float | None
     progress: "Progress | None" = None
 
     @cached_property
@@ -185,7 +230,28 @@ class _Answers:
             split=self.split, progress=self.progress,
         )  # fmt: skip
 
+    @cached_property
+    def changed(self) -> "WhatIf":
+        from fairladder.value.what_if import what_if
+
+        if not self.moved:
+            raise UsageError(
+                "--part what-if: say what would change, with --if-retention, --if-frequency or --if-order-value."
+            )
+        return what_if(self.formula, self.forecast, **self.moved)
+
+    @cached_property
+    def win_back(self) -> "pd.DataFrame":
+        from fairladder.value.what_if import break_even
+
+        if self.response is None:
+            raise UsageError("--part win-back: say with --if-response what share of those gone a contact brings back.")
+        segments = self.orders.score().set_index("customer")["segment"].astype(str)
+        return break_even(self.forecast, segments, self.response)
+
     def has(self, part: str) -> bool:
+        if part in ("what-if", "win-back"):
+            return bool(self.moved) if part == "what-if" else self.response is not None
         return part not in ("backtest", "calibration", "tracking") or self.forecast.backtest is not None
 
     def table(self, part: str) -> "pd.DataFrame":
@@ -195,6 +261,10 @@ class _Answers:
             return self.groups
         if part == "answers":
             return self.answers
+        if part == "what-if":
+            return self.changed.frame
+        if part == "win-back":
+            return self.win_back
         if not self.has(part):
             raise UsageError(f"--part {part}: the history is too short for a backtest; give --backtest DAY to insist.")
         return self.forecast.tables()[part]
@@ -226,7 +296,7 @@ class _Answers:
             ("by formula", row["formula_value"], row["value_if_lower"], row["value_if_higher"], row["formula_value"] * n,
              f"first order to first {made.period} missed{margin}; retention 5 points down and up"),
             (f"next {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n, total["value_high"] / n,
-             total["expected_value"], f"expected of all, gone or not{margin}{rate}; 80 % range"),
+             total["expected_value"], f"expected of all, gone or not{margin}{rate}; of 10 such shops 8 end within"),
         ]  # fmt: skip
         table = pd.DataFrame(lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"])
         table = table.astype({"low": float, "high": float})
@@ -236,12 +306,20 @@ class _Answers:
     def notes(self, parts: Sequence[str]) -> list[str]:
         """What has to be said beside these parts."""
         notes = [*self.formula.notes] if set(_OF_FORMULA) & set(parts) else []
+        notes += self.changed.notes if "what-if" in parts else ()
         return [*notes, *(self.forecast.notes if set(parts) - {"factors"} else ())]
 
     def views(self) -> "list[RenderableType]":
-        pieces = [_three(self.answers), _factors(self.formula), _why(self)]
+        from fairladder.value.predict import NAIVE
+
+        untold = self.forecast.method == NAIVE and self.forecast.backtest is not None
+        pieces = [_three(self.answers, untold), _factors(self.formula), _why(self)]
         if self.by:
             pieces.append(_groups(self.groups, self.formula.by, self.formula.period, self.forecast.horizon))
+        if self.moved:
+            pieces.append(_changed(self.changed))
+        if self.response is not None:
+            pieces.append(_win_back(self.win_back, self.response, self.forecast.horizon))
         if self.forecast.backtest is not None:
             pieces.append(_tested(self.forecast))
         return pieces
@@ -266,7 +344,7 @@ def _range(low: Any, high: Any, decimals: int = 0) -> str:
     return f"{wording.money(low, decimals)} to {wording.money(high, decimals)}"
 
 
-def _three(answers: "pd.DataFrame") -> "RenderableType":
+def _three(answers: "pd.DataFrame", untold: bool) -> "RenderableType":
     from fairladder.cli.screen import table
 
     rows = [
@@ -275,8 +353,55 @@ def _three(answers: "pd.DataFrame") -> "RenderableType":
     ]
     each = [wording.money(v) for v in answers["per_customer"]]
     ahead = "no forecast" if each[2] == wording.NOTHING else f"{each[2]} more from here on"
+    if untold:
+        ahead = "and no forecast that beats each customer's own past rate"
     title = f"What is a customer worth? {each[0]} so far, {each[1]} by formula, {ahead}"
     return table(title, ["answer", "what it speaks of", "per customer", "range", "all customers"], rows, left=2)
+
+
+def as_change(option: str, text: str | None, points: bool = False) -> float | None:
+    """``10%``, ``+10`` or ``-2.5`` as a share; None of nothing. Raises UsageError for anything else."""
+    if text is None:
+        return None
+    bare = text.strip().removesuffix("points" if points else "%").removesuffix("%").strip().replace("\u2212", "-")
+    try:
+        return float(bare) / 100
+    except ValueError:
+        raise UsageError(
+            f"{option} {text}: give {'points, such as 5 or -2' if points else 'percent, such as 10% or -5%'}."
+        ) from None
+
+
+def _changed(made: "WhatIf") -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    rows = [
+        [r.answer, wording.money(r.now, 2), wording.money(r.then, 2), wording.money(r.change, 2), _range(r.low, r.high, 2),
+         wording.money(r.all_customers), _range(r.all_low, r.all_high)]
+        for r in rows_of(made.frame)
+    ]  # fmt: skip
+    columns = ["answer", "per customer now", "then", "change", "range", "all customers", "range"]
+    return table(f"What would {made.change.in_words()} be worth?", columns, rows)
+
+
+def _win_back(found: "pd.DataFrame", response: float, horizon: int) -> "RenderableType":
+    from fairladder.cli.screen import table
+
+    rows = [
+        [r.segment, wording.count(r.customers), wording.percent(r.active_probability), wording.money(r.value_if_active, 2),
+         wording.money(r.break_even, 2), wording.money(r.all_worth)]
+        for r in rows_of(found)
+    ]  # fmt: skip
+    columns = [
+        "segment",
+        "customers",
+        "still active",
+        f"worth in {horizon} days if active",
+        "a contact may cost",
+        "all of them bring back",
+    ]
+    title = f"What may a win-back contact cost? {wording.percent(response)} of those gone come back"
+    return table(title, columns, rows)
 
 
 def _factors(made: "FormulaValue") -> "RenderableType":
@@ -326,6 +451,7 @@ def _why(answers: _Answers) -> "Text":
                 f"order ({wording.percent(there)} on average), so those probably gone lower the average."
             )
         )
+    lines.append(Text(f"• {ahead.of_range()}"))
     return Text("\n").join(lines)
 
 
@@ -357,20 +483,13 @@ def _tested(ahead: "Forecast") -> "RenderableType":
     tested = ahead.backtest
     assert tested is not None
     rows = [
-        [b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error),
-         f"{b.error:.3f}", f"{b.mean_absolute_error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage)]
+        [b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error), _signed(b.value_error),
+         f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage)]
         for b in rows_of(tested.frame)
     ]  # fmt: skip
     columns = [
-        "method",
-        "expected orders",
-        "came",
-        "off by",
-        "error each",
-        "mean absolute",
-        "top tenth found",
-        "in 80 % range",
-    ]
+        "method", "expected orders", "came", "off by", "value off by", "error each", "top tenth found", "in 80 % range",
+    ]  # fmt: skip
     chosen = "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as asked."
     held = (tested.through - tested.split).days
     title = f"Would it have been right? Learnt up to {wording.day(tested.split)}, tested on the {held} days after"

@@ -101,6 +101,13 @@ class BetaGeometric:
                     expected[row] = np.einsum("ij,ij->i", weights[of], gone)
         return expected
 
+    def expected_if_changed(self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float) -> Array:
+        """The same where from now on an order makes customers leave ``leaving`` times as often, and orders come ``rate`` times as often.
+
+        With p' = leaving · p and λ' = rate · λ the integrand is that of t' = leaving · rate · t, divided by leaving.
+        """
+        return np.asarray(self.expected_if_active(p, x, T, leaving * rate * t) / leaving)
+
     def expected_from_start(self, p: Array, t: Array) -> Array:
         """Expected repeat purchases of a new customer in the first ``t`` days, (times,)."""
         r, alpha, a, b = p

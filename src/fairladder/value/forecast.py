@@ -23,6 +23,7 @@ from fairladder.value.ordering import MODELS, OrderingModel
 from fairladder.value.predict import NAIVE, Prediction, discounted_orders
 from fairladder.value.spend import SpendModel, fit_spend
 from fairladder.value.spread import spread_of
+from fairladder.wording import day
 
 _SEED = 20260630
 
@@ -35,6 +36,8 @@ class Forecast(Answer):
     known); ``active_probability`` (0..1, null with the naive method); ``expected_orders`` in the horizon (orders of one day
     count once); ``expected_order_value`` (of a day's orders, after refunds); ``expected_value`` = discounted expected orders
     × expected order value × margin; ``value_low`` and ``value_high``, the 80 % range of that (null with the naive method).
+    Where little is likely from a customer both can be 0 beside an expectation above it: most such customers bring nothing, and a
+    few bring much.
     """
 
     frame: pd.DataFrame
@@ -49,6 +52,8 @@ class Forecast(Answer):
     as_of: dt.date
     _ratios: Array = field(repr=False)
     _variance: Array = field(repr=False)
+    learnt: Learnt | None = field(default=None, repr=False)
+    """What it is made of; None where there is no forecast."""
 
     def totals(self, groups: "pd.Series | None" = None) -> pd.DataFrame:
         """Sums over all customers, or over the groups that a Series by customer id gives, with 80 % ranges.
@@ -68,7 +73,7 @@ class Forecast(Answer):
             expected_value=("expected_value", lambda v: v.sum(min_count=1)),
         )
         variance = pd.Series(self._variance).groupby(of.to_numpy(), sort=True).sum()
-        noise = np.random.default_rng(_SEED).standard_normal(len(self._ratios))
+        noise = self._noise
         value = table["expected_value"].to_numpy()
         drawn = value[:, None] * self._ratios + np.sqrt(variance.to_numpy())[:, None] * noise
         low, high = np.quantile(drawn, (0.1, 0.9), axis=1)
@@ -80,6 +85,17 @@ class Forecast(Answer):
         return totals
 
     @property
+    def _noise(self) -> Array:
+        return np.random.default_rng(_SEED).standard_normal(len(self._ratios))
+
+    @property
+    def total_draws(self) -> Array:
+        """What the total may come to, as shares of the expected one, (draws,): what its range is made of."""
+        total = float(self.frame["expected_value"].sum())
+        wide = float(np.sqrt(self._variance.sum())) / total if total else np.nan
+        return np.asarray(np.maximum(self._ratios + wide * self._noise, 0))
+
+    @property
     def models(self) -> pd.DataFrame:
         """The fitted parameters: ``model``, ``parameter``, ``value``, ``error`` (standard error), ``log_likelihood``."""
         rows = [
@@ -88,6 +104,39 @@ class Forecast(Answer):
             for name, value in fit.parameters.items()
         ]
         return pd.DataFrame(rows, columns=["model", "parameter", "value", "error", "log_likelihood"])
+
+    @property
+    def top_shares(self) -> pd.DataFrame:
+        """What share of the expected value the customers hold from whom most is expected: ``customers``, ``share`` (0..1).
+
+        For 1, 3, 10, 30, 100, … of them; null where nothing is forecast.
+        """
+        value = np.sort(self.frame["expected_value"].to_numpy(np.float64))[::-1]
+        counts = [n for n in (1, 3, 10, 30, 100, 300, 1_000, 3_000, 10_000) if n < len(value)]
+        running, total = np.cumsum(value), float(value.sum())
+        return pd.DataFrame(
+            {"customers": counts, "share": [float(running[n - 1] / total) if total else np.nan for n in counts]}
+        )
+
+    def of_range(self) -> str:
+        """What the range of the total means and what is not in it, in plain sentences."""
+        if self.method in (NONE, NAIVE):
+            return "There is no range: it takes a model of who stays."
+        misses = () if self.backtest is None else self.backtest.misses[self.method]
+        off = [
+            f"{100 * np.expm1(m.log_ratio):+.0f} % from {day(m.split)} on" for m in misses if np.isfinite(m.log_ratio)
+        ]
+        earlier = (
+            f"how far earlier forecasts were off ({', '.join(off)})" if off else "how far forecasts are off as a rule"
+        )
+        text = (
+            f"Of 10 shops like this one, 8 end within the range. It is made of chance, of what the fits leave open, and of {earlier}. "
+            "What no history shows, such as half the customers leaving or prices doubling, is in no range."
+        )
+        if few := _holding_half(self.frame["expected_value"].to_numpy(np.float64)):
+            who = "one customer brings" if few == 1 else f"{few} customers bring"
+            text += f" The total hangs on few: {who} half of it, and what one of them does can change it by more than the range."
+        return text
 
     def finding(self) -> str:
         """Orders and value of all customers, with the range."""
@@ -111,7 +160,28 @@ class Forecast(Answer):
     def facts(self) -> dict[str, Any]:
         """Day of reckoning, method, horizon in days, and notes."""
         facts = {"as_of": self.as_of.isoformat(), "method": self.method, "horizon": self.horizon}
-        return {**facts, "discount_rate": self.discount_rate, "notes": list(self.notes)}
+        top = self.top_shares.dropna()
+        shares = {str(n): float(v) for n, v in zip(top["customers"], top["share"], strict=True)}
+        return {
+            **facts,
+            "discount_rate": self.discount_rate,
+            "range": self.of_range(),
+            "top_shares": shares,
+            "notes": list(self.notes),
+        }
+
+
+#: A total of which fewer customers bring half hangs on them.
+FEW = 10
+
+
+def _holding_half(value: Array) -> int:
+    """How many customers bring half of the total, where they are fewer than ``FEW``; else 0."""
+    ordered = np.sort(np.nan_to_num(value))[::-1]
+    if not ordered.sum() or len(ordered) < 2 * FEW:
+        return 0
+    needed = int(np.searchsorted(np.cumsum(ordered), ordered.sum() / 2)) + 1
+    return needed if needed < FEW else 0
 
 
 _NAMES = names(FORECAST)
@@ -173,9 +243,9 @@ def value_forecast(
     if method != NAIVE and (why := too_little(past)):
         return _without(orders, past, horizon, kept, discount_rate, why)
     known = None if split is not None else _testable(orders, past)
-    day = split if split is not None else known.through if known is not None else None
-    steps = Steps(seen_by(progress, "Forecasting"), (1 if day is None else 3) * len(MODELS) + 1)
-    tested = tested_on(orders, day, steps, known) if day is not None else None
+    learn_to = split if split is not None else known.through if known is not None else None
+    steps = Steps(seen_by(progress, "Forecasting"), (1 if learn_to is None else 3) * len(MODELS) + 1)
+    tested = tested_on(orders, learn_to, steps, known) if learn_to is not None else None
     learnt = learn(past, lambda: buying_days(orders, past.through), asked.season, steps)
     fits, spend = dict(learnt.fits), learnt.spend
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
@@ -206,14 +276,14 @@ def value_forecast(
         )
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
-        ratios, predicted.variance * factor**2,
+        ratios, predicted.variance * factor**2, learnt,
     )  # fmt: skip
 
 
 def _testable(orders: Read, past: Histories) -> Histories | None:
     """The histories as they stood on the default split, where something can be learnt from them."""
-    day = default_split(past)
-    known = as_they_stood(orders, day) if day is not None else None
+    split = default_split(past)
+    known = as_they_stood(orders, split) if split is not None else None
     return None if known is None or too_little(known) else known
 
 

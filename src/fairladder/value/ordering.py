@@ -44,6 +44,9 @@ class OrderingModel(Protocol):
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
         """Expected purchases in the t days after T of those who have not left."""
 
+    def expected_if_changed(self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float) -> Array:
+        """The same where from now on they leave ``leaving`` times as fast, and order ``rate`` times as often."""
+
     def expected_from_start(self, p: Array, t: Array) -> Array:
         """Expected repeat purchases of a new customer in the first t days."""
 

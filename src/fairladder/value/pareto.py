@@ -124,6 +124,10 @@ class Pareto:
         ahead = np.log1p(t / (beta + T))
         return np.asarray((r + x) * (beta + T) / (alpha + T) * ahead * exprel(-(s - 1) * ahead))
 
+    def expected_if_changed(self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float) -> Array:
+        """The same where from now on customers leave ``leaving`` times as fast, and orders come ``rate`` times as often."""
+        return np.asarray(rate / leaving * self.expected_if_active(p, x, T, leaving * t))
+
     def expected_from_start(self, p: Array, t: Array) -> Array:
         """Expected repeat purchases of a new customer in the first ``t`` days, (times,)."""
         r, alpha, s, beta = p

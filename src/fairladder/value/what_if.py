@@ -1,0 +1,252 @@
+"""What a change is worth: retention, frequency or order value moved, in the formula and in the forecast side by side."""
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from fairladder.errors import DataError, UsageError
+from fairladder.output.notebook import Piece
+from fairladder.output.result import Answer
+from fairladder.value.forecast import Forecast
+from fairladder.value.formula import SWAY, FormulaValue
+from fairladder.value.likelihood import Array
+from fairladder.value.ordering import MODELS
+from fairladder.wording import counted, money
+
+#: An expectation of so many customers at most pays for nothing by chance.
+_NOBODY = 1e-12
+
+
+@dataclass(frozen=True)
+class Change:
+    """What is taken to change: ``retention`` in points (0.05 is from 60 % to 65 %), the others as a share (0.1 is a tenth more)."""
+
+    retention: float = 0.0
+    frequency: float = 0.0
+    order_value: float = 0.0
+
+    def __post_init__(self) -> None:
+        for name, share in (("frequency", self.frequency), ("order value", self.order_value)):
+            if not -1 < share <= 10:
+                raise UsageError(
+                    f"A change of {name} by {100 * share:+g} % cannot be; it lies above -100 % and up to +1,000 %."
+                )
+        if not self:
+            raise UsageError("Nothing changes: say by how much retention, frequency or order value would.")
+
+    def __bool__(self) -> bool:
+        return bool(self.retention or self.frequency or self.order_value)
+
+    def in_words(self) -> str:
+        """Such as: retention +5 points, frequency +10 %."""
+        parts = [f"retention {100 * self.retention:+g} points"] if self.retention else []
+        parts += [
+            f"{name} {100 * share:+g} %"
+            for name, share in (("frequency", self.frequency), ("order value", self.order_value))
+            if share
+        ]
+        return ", ".join(parts)
+
+
+@dataclass(frozen=True)
+class WhatIf(Answer):
+    """``frame``: a row for the formula and one for the forecast.
+
+    Columns: ``answer``; ``now`` and ``then`` (value per customer, major units), ``change``, ``low`` and ``high`` (of the change: of
+    the formula with retention 5 points down and up, of the forecast its 80 % range); ``all_customers``, ``all_low`` and
+    ``all_high``, the change for all of them. Null where there is no formula value or no forecast by a model.
+    """
+
+    change: Change
+    frame: pd.DataFrame
+    notes: tuple[str, ...]
+
+    def finding(self) -> str:
+        """What the change is worth by both."""
+        texts = [
+            f"{money(v, 2)} each {a}"
+            for a, v in zip(self.frame["answer"], self.frame["change"], strict=True)
+            if not np.isnan(v)
+        ]
+        return f"With {self.change.in_words()}: {' and '.join(texts) or 'nothing can be told'}."
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """``what-if``."""
+        return {"what-if": self.frame}
+
+    def pieces(self) -> list[Piece]:
+        """The table."""
+        return [Piece("what-if", self.frame)]
+
+    def __repr__(self) -> str:
+        return f"{self.finding()}\n{self.frame.to_string(index=False)}"
+
+
+def what_if(
+    formula: FormulaValue,
+    forecast: Forecast,
+    *,
+    retention: float = 0.0,
+    frequency: float = 0.0,
+    order_value: float = 0.0,
+) -> WhatIf:
+    """What a change would be worth per customer and for all, by the formula and by the forecast.
+
+    ``retention`` in points of the formula's period (0.05: five points), ``frequency`` and ``order_value`` as shares (0.1: a tenth
+    more). In the forecast the chance to leave is moved as the formula's is: leaving at a steady rate, retention r in a period
+    and r' after the change, customers leave ln r' ÷ ln r times as fast; nobody who has left comes back.
+
+    Raises UsageError where nothing changes, or retention would not lie between 0 and 1.
+
+    >>> import fairladder as fl
+    >>> orders = fl.sample_orders()
+    >>> made = fl.what_if(fl.value_formula(orders, period="quarter"), fl.value_forecast(orders), order_value=0.1)
+    >>> round(made.frame["change"].iloc[0], 2).item()
+    41.92
+    """
+    change = Change(retention, frequency, order_value)
+    row = formula.frame.iloc[0]
+    rate = float(row["retention"])
+    if change.retention and not 0 < rate + change.retention < 1:
+        raise UsageError(
+            f"Retention is {100 * rate:.1f} % from one {formula.period} to the next; {100 * change.retention:+g} points would make it "
+            f"{100 * (rate + change.retention):.1f} %, which is no share of customers."
+        )
+    grown = (1 + change.frequency) * (1 + change.order_value)
+    now = _formula(row, rate)
+    moves = [
+        _formula(row, r + change.retention) * grown - _formula(row, r)
+        for r in (rate, rate - float(SWAY), rate + float(SWAY))
+    ]
+    people = len(forecast.frame)
+    each = _forecast_change(forecast, change, rate)
+    share = np.quantile(forecast.total_draws, (0.1, 0.9))
+    total = float(each.sum())
+    expected = float(forecast.frame["expected_value"].sum(min_count=1))
+    ends = sorted(total * share)
+    rows = [
+        ("by formula", now, now + moves[0], moves[0], *_ends(moves[1:]), moves[0] * people, *(e * people for e in _ends(moves[1:]))),
+        (f"in the next {forecast.horizon} days", expected / people, (expected + total) / people, total / people,
+         ends[0] / people, ends[1] / people, total, *ends),
+    ]  # fmt: skip
+    columns = ["answer", "now", "then", "change", "low", "high", "all_customers", "all_low", "all_high"]
+    notes = ["Nothing is said of what it would cost, or whether it can be done."]
+    if change.frequency:
+        notes.append(
+            "Customers who order more often leave no sooner in the formula; by the beta-geometric models each order is a chance to leave."
+        )
+    return WhatIf(change, pd.DataFrame(rows, columns=columns).astype(dict.fromkeys(columns[1:], float)), tuple(notes))
+
+
+def _formula(row: "pd.Series[float]", rate: float) -> float:
+    """The formula value at a retention; NaN where that is none."""
+    if not 0 <= rate < 1:
+        return float("nan")
+    return float(row["average_order_value"] * row["orders_per_period"] / (1 - rate) * row["margin"])
+
+
+def _ends(moves: list[float]) -> list[float]:
+    known = [m for m in moves if not np.isnan(m)]
+    return sorted(known) if len(known) == 2 else [float("nan")] * 2
+
+
+def _forecast_change(forecast: Forecast, change: Change, rate: float) -> Array:
+    """How much more each customer is expected to bring, (customers,); NaN without a model."""
+    value = forecast.frame["expected_value"].to_numpy(np.float64)
+    if forecast.learnt is None or forecast.method not in MODELS:
+        return np.full(len(value), np.nan)
+    slower = 1.0
+    if change.retention:
+        if not 0 < rate < 1:
+            return np.full(len(value), np.nan)
+        slower = float(np.log(rate + change.retention) / np.log(rate))
+    learnt, model = forecast.learnt, MODELS[forecast.method]
+    buying, p, t = learnt.buying, learnt.fits[forecast.method].values, learnt.ahead(forecast.horizon)
+    before = model.expected_if_active(p, buying.x, buying.T, t)
+    after = model.expected_if_changed(p, buying.x, buying.T, t, slower, 1 + change.frequency)
+    ratio = np.where(before > 0, after / np.where(before > 0, before, 1), 1.0)[buying.row_of]
+    return np.asarray(value * (ratio * (1 + change.order_value) - 1))
+
+
+# --------------------------------------------------------------------------------------------------------- win-back contacts
+
+
+def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
+    """What contacting each customer is expected to bring back, major units after margin, by customer id.
+
+    ``response`` is the share of those who have left that a contact brings back to ordering as they did; the worth is response ×
+    (1 − chance to be active) × what the customer is expected to bring over the horizon while active. A contact may cost that
+    much before it loses money. Raises UsageError for a response that is no share, DataError without a forecast by a model.
+    """
+    if not 0 < response <= 1:
+        raise UsageError(f"A response lies above 0 and up to 1 (5 % is 0.05), and {response:g} does not.")
+    if forecast.learnt is None or forecast.method not in MODELS:
+        raise DataError("What a return is worth takes a forecast by a model of who stays, and here there is none.")
+    learnt, model = forecast.learnt, MODELS[forecast.method]
+    buying = learnt.buying
+    p = learnt.fits[forecast.method].values
+    active = model.active_probability(p, buying.x, buying.t_x, buying.T)
+    there = model.expected_if_active(p, buying.x, buying.T, learnt.ahead(forecast.horizon))
+    expected = active * there
+    frame = forecast.frame
+    # Value per expected order is the same whether or not the customer is active.
+    per_order = np.where(
+        expected[buying.row_of] > _NOBODY, frame["expected_value"] / np.maximum(expected[buying.row_of], _NOBODY), 0.0
+    )
+    worth = response * (1 - active)[buying.row_of] * there[buying.row_of] * per_order
+    return pd.Series(worth, index=frame["customer"], name="worth_of_return")
+
+
+def break_even(forecast: Forecast, segments: "pd.Series[str]", response: float) -> pd.DataFrame:
+    """What a win-back contact may cost in each segment: ``segment``, ``customers``, ``active_probability`` (average),
+    ``value_if_active`` (average over the horizon), ``break_even`` (average worth of a contact), ``all_worth`` (of contacting all).
+
+    ``segments`` by customer id; the segment where a contact is worth most comes first. Raises as ``worth_of_return`` does.
+
+    >>> import fairladder as fl
+    >>> orders = fl.sample_orders()
+    >>> segments = orders.score().set_index("customer")["segment"].astype(str)
+    >>> table = fl.break_even(fl.value_forecast(orders), segments, response=0.05)
+    >>> bool((table["break_even"] >= 0).all())
+    True
+    """
+    worth = worth_of_return(forecast, response)
+    frame = forecast.frame.set_index("customer")
+    gone = 1 - frame["active_probability"]
+    if_active = np.where(gone > _NOBODY, worth / (response * np.maximum(gone, _NOBODY)), frame["expected_value"])
+    table = pd.DataFrame({
+        "segment": segments.reindex(frame.index), "active_probability": frame["active_probability"], "value_if_active": if_active,
+        "worth": worth,
+    })  # fmt: skip
+    by = table.groupby("segment", sort=True)
+    found = pd.DataFrame({
+        "customers": by.size(), "active_probability": by["active_probability"].mean(), "value_if_active": by["value_if_active"].mean(),
+        "break_even": by["worth"].mean(), "all_worth": by["worth"].sum(),
+    })  # fmt: skip
+    return found.reset_index().sort_values(["break_even", "segment"], ascending=[False, True], ignore_index=True)
+
+
+def pays_down_to(worth: Array, cost: float) -> tuple[int, float]:
+    """How many of a list, in its order, each bring more than they cost, and what they bring; both 0 where nobody does.
+
+    The list stops at the first whose contact costs more than it brings.
+    """
+    pays = worth > cost
+    count = int(len(pays) if pays.all() else np.argmin(pays))
+    return count, float(worth[:count].sum())
+
+
+def in_words(count: int, brought: float, of: int, cost: float) -> str:
+    """What ``pays_down_to`` says, in a sentence."""
+    if not count:
+        return (
+            f"At {money(cost, 2)} a contact already the first of the list costs more than it is expected to bring back."
+        )
+    last = (
+        "all of them pay"
+        if count == of
+        else f"it pays down to rank {count:,}, and from there a contact costs more than it brings"
+    )
+    paid = f"these are expected to bring {money(brought)} for {money(count * cost)}"
+    return f"At {money(cost, 2)} for each of {counted(of, 'contacts')}: {last}; {paid}."

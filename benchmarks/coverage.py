@@ -112,7 +112,11 @@ def tried(asked: tuple[str, int]) -> dict[str, object]:
         orders = fl.open_orders(frame.drop(columns="day"), scheme={"time": {"as_of": (DAY + HISTORY).astype(object)}})
         made = fl.value_forecast(orders, horizon=KINDS[kind].ahead)
     total = made.totals().iloc[0]
-    later = every[(every["day"] > HISTORY) & (every["day"] <= HISTORY + KINDS[kind].ahead) & every["customer"].isin(set(known["customer"]))]
+    later = every[
+        (every["day"] > HISTORY)
+        & (every["day"] <= HISTORY + KINDS[kind].ahead)
+        & every["customer"].isin(set(known["customer"]))
+    ]
     came = float(later["amount"].sum())
     return {
         "kind": kind, "seed": seed, "method": made.method, "held": bool(total["value_low"] <= came <= total["value_high"]),

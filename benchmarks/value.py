@@ -37,10 +37,19 @@ def customers(count: int) -> pd.DataFrame:
     x = np.minimum(random.poisson(rate * there), there.astype(int))
     last = np.where(x > 0, np.maximum(np.ceil(there * random.beta(np.maximum(x, 1), 1)), 1), 0).astype(int)
     bought = random.gamma(4 * (x + 1)) / random.gamma(6, 1 / 50, count)
+    age = np.full(count, 2)
     day = np.datetime64("2023-01-01", "s")
     first = day + began.astype("timedelta64[D]")
     return pd.DataFrame(
-        {"first": first, "last": first + last.astype("timedelta64[D]"), "days": x + 1, "bought": bought}
+        {
+            "first": first,
+            "last": first + last.astype("timedelta64[D]"),
+            "days": x + 1,
+            "bought": bought,
+            "ages": age * (x + 1),
+            "squares": age**2 * (x + 1),
+            "aged": age * bought,
+        }
     )
 
 
@@ -56,7 +65,11 @@ def main() -> None:
     print(f"{'gamma-gamma':24}{taken:6.2f} s to fit")
     for name, model in MODELS.items():
         taken, fit = best(lambda model=model: fit_ordering(model, buying))
-        ahead, _ = best(lambda model=model, fit=fit: predict(past, (model, fit), spend, 365, np.random.default_rng(1)))
+        ahead, _ = best(
+            lambda model=model, fit=fit: predict(
+                past, buying, (model, fit), spend, 365, past.day_value, 1.0, np.random.default_rng(1)
+            )
+        )
         print(f"{name:24}{taken:6.2f} s to fit, {ahead:.2f} s to forecast everybody with ranges")
 
 

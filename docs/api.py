@@ -65,7 +65,8 @@ GROUPS = {
         "growth flat_spells cohorts Cohorts order_counts one_before one_channel channel_flow breakdown Breakdown"
     ).split(),
     "Lifetime value": (
-        "value_formula value_from_totals FormulaValue value_forecast Forecast with_forecast backtest Backtest"
+        "value_formula value_from_totals FormulaValue value_forecast Forecast with_forecast backtest Backtest what_if WhatIf break_even "
+        "worth_of_return"
     ).split(),
     "Campaigns": ("campaign campaign_lists CampaignList lift Lift plan_holdout HoldoutPlan").split(),
     "Second looks": ("compare compare_scored Comparison paths Paths explain Explanation stability Stability").split(),

@@ -290,6 +290,7 @@ CAMPAIGN = _table(
     _is("segment", "text", "The customer's segment."),
     _is("reason", "text", "Why the customer is on the list."),
     _is("stance", "text", "What to do about the segment."),
+    _is("expected_return", "money", "What a contact is expected to bring back within the forecast's horizon."),
     _is("listed_on", "day", "The day of reckoning of the list."),
 )
 

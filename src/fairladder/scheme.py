@@ -432,6 +432,7 @@ class Campaign(Part):
     limit: Annotated[int | None, Field(ge=1)] = None
     budget: Annotated[int | float | None, Field(gt=0)] = None
     cost: Annotated[int | float | None, Field(gt=0)] = None
+    response: Annotated[int | float | None, BeforeValidator(_share_or_none), Field(gt=0, le=1)] = None
     by: str = "spend"
     ties: Literal["include", "exclude"] | None = None
     holdout: Annotated[int | float, BeforeValidator(percent), Field(ge=0, lt=100)] = 0

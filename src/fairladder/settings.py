@@ -158,6 +158,8 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("campaigns", "limit", "The most customers to list.", "--limit", "NUMBER", HOW_MANY, "number"),
     Setting("campaigns", "budget", "List as many as this amount pays for, at …", "--budget", "AMOUNT", HOW_MANY, "amount"),
     Setting("campaigns", "cost", "… this amount for each contact.", "--cost", "AMOUNT", HOW_MANY, "amount"),
+    Setting("campaigns", "response", "The share of those gone whom a contact brings back: 0.05 or 5%. Gives `expected_return`.",
+            "--response", "FRACTION", HOW_MANY, "share"),
     Setting("campaigns", "by", "The measure to rank by; spend if nothing is said.", "--by", "COLUMN", HOW_MANY, measure=True),
     Setting("campaigns", "ties", "Whether those tied at the limit are listed: include or exclude.", "--ties", "HOW", HOW_MANY),
     Setting("campaigns", "holdout", "The share to hold out, in percent: 20 or 20%.", "--holdout", "PERCENT", HOW_MANY, "percent"),

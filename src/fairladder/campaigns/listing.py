@@ -18,7 +18,7 @@ from fairladder import wording
 from fairladder.book.read import Read
 from fairladder.book.spend import nobody_bought
 from fairladder.campaigns.holdout import held_out, pseudonyms
-from fairladder.campaigns.limit import places_of, within_limit
+from fairladder.campaigns.limit import paid_in_words, pays_down_to, places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.columns import better
 from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
@@ -38,6 +38,10 @@ from fairladder.value.to_score import customers_to_score
 
 if TYPE_CHECKING:
     from fairladder.cluster.scoring import Scored
+
+
+#: The column of what a contact is expected to bring back.
+RETURN = "expected_return"
 
 
 @dataclass(frozen=True)
@@ -120,6 +124,7 @@ def campaign(
     budget: float | None = None,
     cost: float | None = None,
     by: str | None = None,
+    response: float | str | None = None,
     ties: str | None = None,
     holdout: float | str | None = None,
     pseudonym_key: bytes | None = None,
@@ -129,7 +134,9 @@ def campaign(
     ``name`` is that of one of the scheme's ``[[campaigns]]``, whose keys the others override; or of a new one made of
     them alone. They mean what they mean in the scheme. Campaigns
     that stand before it in the scheme do not take people from it here; ``campaign_lists`` makes all of them together.
-    With ``pseudonym_key`` ids become keyed hashes and names are left out.
+    With ``pseudonym_key`` ids become keyed hashes and names are left out. With ``response`` (the share of those who have left
+    whom a contact brings back) customers have an ``expected_return``, by which they can be ranked: what a contact is expected to
+    bring back over the scheme's horizon (see ``worth_of_return``), 0 where nothing is forecast of them.
 
     Raises UsageError for a wrong name, option, column or file; ConditionError for a wrong condition; DataError where nobody
     has a purchase.
@@ -143,7 +150,7 @@ def campaign(
     options: dict[str, Any] = {
         "when": when, "bought_from": bought_from, "bought_through": bought_through, "at_least": at_least, "exclude": exclude,
         "consent": consent, "contacted": contacted, "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost,
-        "by": by, "ties": ties, "holdout": holdout,
+        "by": by, "response": response, "ties": ties, "holdout": holdout,
     }  # fmt: skip
     given = {k: list(v) if k in ("exclude", "contacted") else v for k, v in options.items() if v is not None}
     if name is not None and name not in known and not given:
@@ -184,11 +191,26 @@ def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scor
     if orders.engine.keeps_customers:
         from fairladder.cluster.scoring import scored
 
+        if any(c.response is not None for c in campaigns):
+            raise UsageError(
+                "`response` takes a forecast of everybody, which is not made on a cluster. Leave it out there."
+            )
         return scored(orders)
     customers = customers_to_score(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
     if nobody_bought(customers):
         raise DataError(_NOBODY)
-    return score(customers, orders.scheme)
+    people = score(customers, orders.scheme)
+    if all(c.response is None for c in campaigns):
+        return people
+    if RETURN in people:
+        raise UsageError(
+            f"The customers have a column `{RETURN}` already, which is what a contact brings back; rename it."
+        )
+    from fairladder.value.forecast import value_forecast  # SciPy takes a second to load
+    from fairladder.value.what_if import worth_of_return
+
+    worth = worth_of_return(value_forecast(orders), 1.0)
+    return people.assign(**{RETURN: people["customer"].map(worth).fillna(0.0).to_numpy(np.float64)})
 
 
 _NOBODY = "No customer has a purchase, so there is nobody to contact. `fairladder check` says what became of the rows."
@@ -203,7 +225,7 @@ def _listed(
 ) -> CampaignList:
     assert orders.as_of is not None
     if isinstance(scored, pd.DataFrame):
-        chosen = _chosen(orders, settings, by_own_names(scored, orders.scheme), taken)
+        chosen = _chosen(orders, settings, by_own_names(scored.copy(deep=False), orders.scheme), taken)
     else:
         from fairladder.campaigns.on_cluster import chosen_there
 
@@ -224,6 +246,9 @@ def _listed(
 
 def _chosen(orders: Read, settings: Campaign, scored: pd.DataFrame, taken: Collection[str]) -> Chosen:
     """Who is listed, of customers that are here."""
+    if RETURN in scored:
+        worth = scored.pop(RETURN) if settings.response is None else scored[RETURN] * settings.response
+        scored = scored if settings.response is None else scored.assign(**{RETURN: worth})
     condition = asked_of(settings, frame_kinds(scored))
     bought = largest_bought(orders.frame(bought_as_asked(orders, settings))) if settings.asks_for_purchase else None
     still = np.ones(len(scored), dtype=bool)
@@ -369,7 +394,7 @@ def _frame(
         "group": categorical(out.astype(np.int8), ["contact", "holdout"]), "rank": rank,
         "segment": listed["segment"].to_numpy(), "reason": reason,
     }  # fmt: skip
-    shown = [n for n in dict.fromkeys([settings.by, *names]) if n not in first]
+    shown = [n for n in dict.fromkeys([settings.by, *names, *([RETURN] if RETURN in listed else [])]) if n not in first]
     frame = pd.DataFrame(first, index=range(len(listed))).join(listed[shown].reset_index(drop=True))
     return frame.assign(listed_on=pd.Series(pd.Timestamp(str(orders.as_of)), index=frame.index, dtype="datetime64[s]"))
 
@@ -419,6 +444,9 @@ def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen
     if settings.cost is not None:
         paid = half_away(int((frame["group"] == "contact").sum()) * Fraction(str(settings.cost)) * 100)
         notes.append(f"Contacting them costs {wording.money(paid / 100, 2)} of {wording.money(settings.budget, 2)}.")
+    if settings.response is not None and settings.cost is not None:
+        contacts = frame[(frame["group"] == "contact").to_numpy()][RETURN].to_numpy(np.float64)
+        notes.append(paid_in_words(*pays_down_to(contacts, settings.cost), len(contacts), settings.cost))
     if settings.bought_through and orders.as_of and settings.bought_through > orders.as_of:
         notes.append(
             f"The window for purchases ends on {settings.bought_through}, after the day of reckoning {orders.as_of}."

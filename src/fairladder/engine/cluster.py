@@ -149,7 +149,7 @@ class Cluster:
 
     @contextmanager
     def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
-        """Forget at the end what was kept within, but for what has an owner or is handed to the function given.
+        """Forget at the end what was kept or sent within, but for what has an owner or is handed to the function given.
 
         That is worked out before. Otherwise each question would leave its steps with the executors, and the plans of all of
         them with the driver.
@@ -175,7 +175,10 @@ class Cluster:
     def offer(self, table: pa.Table) -> exp.Table:
         """A table of ours, sent to the cluster."""
         with _told_plainly(), _quietly():
-            return self.view(self._session.createDataFrame(table))
+            sent = self._session.createDataFrame(table)
+            relation = self.view(sent)
+        self._kept[relation.name] = sent
+        return relation
 
     def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
         """Let the executors write the query's rows as a folder of ``csv`` or ``parquet`` parts, whole or not at all.

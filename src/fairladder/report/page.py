@@ -180,15 +180,29 @@ def _worth(about: Contents) -> dict[str, Any]:
     names = {"formula": "formula value", "forecast": "forecast"}
     gaps = [f"There is no {names[part]}: {why}" for part, why in about.gaps.items() if part in names]
     tested = about.forecast.backtest if about.forecast is not None else None
-    notes = [*(about.formula.notes if about.formula else ()), *(about.forecast.notes if about.forecast else ())]
+    ahead = [] if about.forecast is None else [about.forecast.of_range(), *about.forecast.notes]
+    notes = [*(about.formula.notes if about.formula else ()), *ahead]
     rows = [] if tested is None else [
-        (b.method, wording.money(b.orders), wording.money(b.actual_orders), f"{100 * b.total_error:+.0f} %".replace("-", "−"),
+        (b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error), _signed(b.value_error),
          f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage))
         for b in rows_of(tested.frame)
     ]  # fmt: skip
-    table = {"words": tested.in_words(), "rows": rows, "columns": (
-        "method", "expected orders", "came", "off by", "error each", "top tenth found", "in 80 % range")} if tested else None  # fmt: skip
+    columns = (
+        "method",
+        "expected orders",
+        "came",
+        "off by",
+        "value off by",
+        "error each",
+        "top tenth found",
+        "in 80 % range",
+    )
+    table = {"words": tested.in_words(), "rows": rows, "columns": columns} if tested else None
     return {"worth": figures.worth(about), "no_value": gaps, "tested": table, "value_notes": list(dict.fromkeys(notes))}
+
+
+def _signed(share: float) -> str:
+    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.0f} %".replace("-", "−")
 
 
 def _changes(about: Contents) -> dict[str, Any]:

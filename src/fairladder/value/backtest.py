@@ -19,6 +19,7 @@ from fairladder.value.learning import Learnt, learn
 from fairladder.value.likelihood import Array
 from fairladder.value.ordering import MODELS
 from fairladder.value.predict import NAIVE, Prediction, expected_by_pair
+from fairladder.value.season import YEARS
 from fairladder.value.spread import Miss
 from fairladder.value.weekly import expected_daily, monday, since_1970, weekly
 
@@ -131,7 +132,7 @@ def tested_on(orders: Read, split: str | dt.date | None, steps: Steps, known: Hi
     horizon = (orders.as_of - day).days
     learnt = learn(past, partial(_repeats, orders, day), orders.scheme.value.season, steps)
     random = np.random.default_rng(_SEED)
-    predictions = {name: learnt.predict(name, horizon, random) for name, _ in steps.over(MODELS.items())}
+    predictions = {name: learnt.predict(name, horizon, random, _SOME_DRAWS) for name, _ in steps.over(MODELS.items())}
     misses = {n: (_miss(learnt, n, made, horizon, random),) for n, made in predictions.items()}
     predictions[NAIVE] = learnt.predict(NAIVE, horizon, random)
     later = past.frame["later_days"].to_numpy(np.float64)
@@ -155,6 +156,8 @@ def tested_on(orders: Read, split: str | dt.date | None, steps: Steps, known: Hi
 MOST_MISSES = 3
 #: Of earlier forecasts only the variance of the total is asked for.
 _FEW_DRAWS = 5
+#: Of the backtest's, how many customers end within their range.
+_SOME_DRAWS = 15
 
 
 def with_earlier(orders: Read, tested: Backtest, now: Learnt, method: str) -> Backtest:
@@ -164,14 +167,14 @@ def with_earlier(orders: Read, tested: Backtest, now: Learnt, method: str) -> Ba
     season could be told, though there is one ``now``, say nothing of a forecast that knows it.
     """
     held = tested.through - tested.split
-    found = list(tested.misses[method])
+    found, first = list(tested.misses[method]), now.past.frame["first"].min().date()
+    least = max(LEAST_PAST, held.days, 0 if now.season is None else YEARS * 365)
     for number in range(1, MOST_MISSES):
         day = tested.split - number * held
-        try:
-            past = as_they_stood(orders.on(day + held), day)
-        except DataError:
+        if (day - first).days < least:
             break
-        if too_little(past) or (day - past.frame["first"].min().date()).days < max(LEAST_PAST, held.days):
+        past = as_they_stood(orders.on(day + held), day)
+        if too_little(past):
             break
         learnt = learn(
             past, partial(_repeats, orders, day), orders.scheme.value.season, Steps(None, 1), now.fits[method]

@@ -3,6 +3,7 @@
 import datetime as dt
 from calendar import month_name
 from dataclasses import dataclass, field
+from functools import cache, partial
 from typing import Any
 
 import numpy as np
@@ -22,7 +23,7 @@ from fairladder.value.margins import Margin, margin_of
 from fairladder.value.ordering import MODELS, OrderingModel
 from fairladder.value.predict import NAIVE, Prediction, discounted_orders
 from fairladder.value.spend import SpendModel, fit_spend
-from fairladder.value.spread import spread_of
+from fairladder.value.spread import LATE, spread_of
 from fairladder.wording import day
 
 _SEED = 20260630
@@ -54,6 +55,8 @@ class Forecast(Answer):
     _variance: Array = field(repr=False)
     learnt: Learnt | None = field(default=None, repr=False)
     """What it is made of; None where there is no forecast."""
+    late: float = field(default=0.0, repr=False)
+    """By how much, as a logarithm, the last weeks of the history leave open how far it is off; 0 where they are as expected."""
 
     def totals(self, groups: "pd.Series | None" = None) -> pd.DataFrame:
         """Sums over all customers, or over the groups that a Series by customer id gives, with 80 % ranges.
@@ -129,6 +132,8 @@ class Forecast(Answer):
         earlier = (
             f"how far earlier forecasts were off ({', '.join(off)})" if off else "how far forecasts are off as a rule"
         )
+        if self.late:
+            earlier += f", and of the last {LATE} days, in which repeat orders were off by about {100 * np.expm1(self.late):.0f} %"
         text = (
             f"Of 10 shops like this one, 8 end within the range. It is made of chance, of what the fits leave open, and of {earlier}. "
             "What no history shows, such as half the customers leaving or prices doubling, is in no range."
@@ -246,7 +251,8 @@ def value_forecast(
     learn_to = split if split is not None else known.through if known is not None else None
     steps = Steps(seen_by(progress, "Forecasting"), (1 if learn_to is None else 3) * len(MODELS) + 1)
     tested = tested_on(orders, learn_to, steps, known) if learn_to is not None else None
-    learnt = learn(past, lambda: buying_days(orders, past.through), asked.season, steps)
+    repeats = cache(partial(buying_days, orders, past.through))
+    learnt = learn(past, repeats, asked.season, steps)
     fits, spend = dict(learnt.fits), learnt.spend
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
     notes = (
@@ -259,10 +265,11 @@ def value_forecast(
     predicted = learnt.predict(best, horizon, random)
     if tested is not None and chosen:
         tested = with_earlier(orders, tested, learnt, best)
-    ratios = np.ones(1)
+    ratios, late = np.ones(1), 0.0
     if chosen:
         ratios = learnt.total_ratios(best, horizon, random)
-        spread = spread_of(tested.misses[best] if tested is not None else (), horizon)
+        late = learnt.late(best, repeats())
+        spread = spread_of(tested.misses[best] if tested is not None else (), horizon, late)
         ratios = ratios * spread.draws(len(ratios), horizon, random)
     net = kept.after_refunds
     factor = _discount(learnt, chosen, predicted, horizon, discount_rate) * net * kept.share
@@ -276,7 +283,7 @@ def value_forecast(
         )
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
-        ratios, predicted.variance * factor**2, learnt,
+        ratios, predicted.variance * factor**2, learnt, float(np.sqrt(late)),
     )  # fmt: skip
 
 

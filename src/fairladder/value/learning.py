@@ -16,6 +16,7 @@ from fairladder.value.prices import Prices, prices_of
 from fairladder.value.ranges import OUTCOMES, total_ratios
 from fairladder.value.season import WAVES, YEARS, Season, season_of
 from fairladder.value.spend import SpendModel, fit_spend
+from fairladder.value.spread import LATE, lately
 from fairladder.value.weekly import expected_daily, monday, since_1970, weekly
 
 #: Of each day: how many customers bought again. ``day``, ``customers``.
@@ -38,8 +39,8 @@ class Learnt:
         """How long the next days are by the clock."""
         if self.season is None:
             return float(days)
-        end = float(since_1970(np.datetime64(self.past.through)))
-        return float(self.season.clock(np.array(end + days)) - self.season.clock(np.array(end)))
+        clock = self.season.clock(np.array([self._end, self._end + days]))
+        return float(clock[1] - clock[0])
 
     def predict(self, method: str, horizon: int, random: np.random.Generator, draws: int = OUTCOMES) -> Prediction:
         """The forecast of the ``horizon`` days after the histories by one of the models or the naive method.
@@ -58,9 +59,24 @@ class Learnt:
     def total_ratios(self, method: str, horizon: int, random: np.random.Generator) -> Array:
         """``ranges.total_ratios`` of the chosen model, and of the trend of order values."""
         ratios = total_ratios(MODELS[method], self.fits[method], self.spend, self.buying, self.ahead(horizon), random)
-        if wide := self.prices.variance(self.past, horizon):
+        wide = self.prices.variance(self.past, horizon)
+        if self.season is not None:
+            wide += self.season.variance(self._end, self._end + horizon)
+        if wide:
             ratios = ratios * np.exp(np.sqrt(wide) * random.standard_normal(len(ratios)))
         return np.asarray(ratios)
+
+    def late(self, method: str, repeats: pd.DataFrame) -> float:
+        """``spread.lately`` of the last days of the histories; ``repeats`` as of ``Repeats``."""
+        first, end = since_1970(self.past.frame["first"]), int(self._end)
+        days = np.arange(max(end - LATE + 1, int(first.min()) + 1), end + 1)
+        expected = expected_daily(MODELS[method], self.fits[method], first, days, self.season)
+        came = repeats.loc[since_1970(repeats["day"]) > end - LATE, "customers"]
+        return lately(float(came.sum()), float(expected.sum()))
+
+    @property
+    def _end(self) -> float:
+        return float(since_1970(np.datetime64(self.past.through)))
 
 
 def learn(past: Histories, repeats: Repeats, season: str, steps: Steps, near: "Fit | None" = None) -> Learnt:

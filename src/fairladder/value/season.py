@@ -37,6 +37,8 @@ class Season:
 
     weights: Array
     """Of cosine and sine of each wave, (2 · waves,)."""
+    covariance: Array | None = None
+    """Of the weights; None where they are known."""
 
     @property
     def waves(self) -> int:
@@ -53,6 +55,21 @@ class Season:
         days = np.asarray(day, dtype=np.float64)
         year = np.floor(days / YEAR)
         return np.asarray(year * YEAR + np.interp(days - year * YEAR, *self._year))
+
+    def variance(self, begin: float, end: float) -> float:
+        """Of the logarithm of the time from one day to another by the clock, for what is not known of the weights."""
+        if self.covariance is None:
+            return 0.0
+
+        def passed(weights: Array) -> float:
+            clock = Season(weights).clock(np.array([begin, end]))
+            return float(np.log(max(clock[1] - clock[0], 1e-9)))
+
+        step = 1e-4
+        slope = np.array([
+            (passed(self.weights + step * e) - passed(self.weights - step * e)) / (2 * step) for e in np.eye(len(self.weights))
+        ])  # fmt: skip
+        return float(slope @ self.covariance @ slope)
 
     def by_month(self) -> Array:
         """The average rate of each month of a year without a leap day, (12,)."""
@@ -96,7 +113,7 @@ def season_of(
         return -2 * likelihood + 2 * waves * float(np.log(len(weeks)))
 
     best = min(fits, key=criterion)
-    return Season(fits[best][0][2:]) if best else None
+    return Season(fits[best][0][2:], fits[best][2][2:, 2:] * spread) if best else None
 
 
 def _waves(days: ArrayLike, waves: int) -> Array:
@@ -106,8 +123,9 @@ def _waves(days: ArrayLike, waves: int) -> Array:
     return np.stack([np.cos(angle), np.sin(angle)], axis=2).reshape(len(day), 2 * waves)
 
 
-def _regressed(weeks: NDArray[np.int64], actual: Array, expected: Array, waves: int) -> tuple[Array, Array]:
-    """Weights (intercept, trend, waves) of a Poisson regression with the expected orders as its base, and the means."""
+def _regressed(weeks: NDArray[np.int64], actual: Array, expected: Array, waves: int) -> tuple[Array, Array, Array]:
+    """Weights (intercept, trend, waves) of a Poisson regression with the expected orders as its base, the means, and the weights'
+    covariance without a dispersion."""
     middle = weeks + 3.5
     trend = (middle - middle.mean()) / YEAR
     given = np.column_stack([np.ones(len(weeks)), trend, _waves(middle, waves)])
@@ -122,7 +140,9 @@ def _regressed(weeks: NDArray[np.int64], actual: Array, expected: Array, waves: 
         weights = weights + np.clip(step, -2, 2)
         if np.abs(step).max() < 1e-10:
             break
-    return weights, np.asarray(expected * np.exp(np.clip(given @ weights, -20, 20)))
+    mean = expected * np.exp(np.clip(given @ weights, -20, 20))
+    bend = given.T @ (given * mean[:, None]) + 1e-6 * np.eye(len(weights))
+    return weights, np.asarray(mean), np.asarray(np.linalg.inv(bend), dtype=np.float64)
 
 
 def _dispersion(actual: Array, mean: Array, parameters: int) -> float:

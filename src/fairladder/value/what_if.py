@@ -12,7 +12,7 @@ from fairladder.value.forecast import Forecast
 from fairladder.value.formula import SWAY, FormulaValue
 from fairladder.value.likelihood import Array
 from fairladder.value.ordering import MODELS
-from fairladder.wording import counted, money
+from fairladder.wording import money
 
 #: An expectation of so many customers at most pays for nothing by chance.
 _NOBODY = 1e-12
@@ -225,28 +225,3 @@ def break_even(forecast: Forecast, segments: "pd.Series[str]", response: float) 
         "break_even": by["worth"].mean(), "all_worth": by["worth"].sum(),
     })  # fmt: skip
     return found.reset_index().sort_values(["break_even", "segment"], ascending=[False, True], ignore_index=True)
-
-
-def pays_down_to(worth: Array, cost: float) -> tuple[int, float]:
-    """How many of a list, in its order, each bring more than they cost, and what they bring; both 0 where nobody does.
-
-    The list stops at the first whose contact costs more than it brings.
-    """
-    pays = worth > cost
-    count = int(len(pays) if pays.all() else np.argmin(pays))
-    return count, float(worth[:count].sum())
-
-
-def in_words(count: int, brought: float, of: int, cost: float) -> str:
-    """What ``pays_down_to`` says, in a sentence."""
-    if not count:
-        return (
-            f"At {money(cost, 2)} a contact already the first of the list costs more than it is expected to bring back."
-        )
-    last = (
-        "all of them pay"
-        if count == of
-        else f"it pays down to rank {count:,}, and from there a contact costs more than it brings"
-    )
-    paid = f"these are expected to bring {money(brought)} for {money(count * cost)}"
-    return f"At {money(cost, 2)} for each of {counted(of, 'contacts')}: {last}; {paid}."

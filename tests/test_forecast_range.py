@@ -140,8 +140,8 @@ def test_earlier_misses_widen_the_range_by_what_the_model_did_not_know():
     tested = steady.backtest
     first = tested.misses["beta-geometric"][0]
     row = tested.frame.set_index("method").loc["beta-geometric"]
-    assert (first.value, first.actual_value) == pytest.approx((row["value"], row["actual_value"]))
-    assert row["value_error"] == pytest.approx(row["value"] / row["actual_value"] - 1)
+    assert (first.value, first.actual_value) == pytest.approx((row["expected_value"], row["actual_value"]))
+    assert row["value_error"] == pytest.approx(row["expected_value"] / row["actual_value"] - 1)
     assert len(tested.misses["beta-geometric"]) == 3
     assert "Of 10 shops like this one, 8 end within the range" in steady.of_range()
     giant = known.assign(amount=np.where(known["customer"] == known["customer"].iloc[0], 1e5, known["amount"]))
@@ -174,14 +174,14 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
     r = row["retention"]
     then = row["average_order_value"] * 1.1 * row["orders_per_period"] / (1 - r - 0.05)
     by_formula, by_forecast = made.frame.iloc[0], made.frame.iloc[1]
-    assert by_formula["change"] == pytest.approx(then - row["formula_value"])
-    assert by_formula["low"] < by_formula["change"] < by_formula["high"]
-    assert by_forecast["all_customers"] == pytest.approx(people * by_forecast["change"])
-    assert by_forecast["low"] < by_forecast["change"] < by_forecast["high"]
+    assert by_formula["value_change"] == pytest.approx(then - row["formula_value"])
+    assert by_formula["change_low"] < by_formula["value_change"] < by_formula["change_high"]
+    assert by_forecast["all_change"] == pytest.approx(people * by_forecast["value_change"])
+    assert by_forecast["change_low"] < by_forecast["value_change"] < by_forecast["change_high"]
     alone = fl.what_if(formula, ahead, order_value=0.1).frame.iloc[1]
-    assert alone["change"] == pytest.approx(0.1 * ahead.frame["expected_value"].mean())
-    assert by_forecast["change"] > alone["change"]
-    often = fl.what_if(formula, ahead, frequency=-0.2).frame["change"]
+    assert alone["value_change"] == pytest.approx(0.1 * ahead.frame["expected_value"].mean())
+    assert by_forecast["value_change"] > alone["value_change"]
+    often = fl.what_if(formula, ahead, frequency=-0.2).frame["value_change"]
     assert often.iloc[1] == pytest.approx(-0.2 * ahead.frame["expected_value"].mean())  # nobody leaves by ordering
     for wrong in ({}, {"retention": 1 - r}, {"frequency": -1}):
         with pytest.raises(fl.UsageError):
@@ -210,9 +210,9 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
 
     asked = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
     done = fairladder(*asked, "--if-retention", 5, "--if-order-value", "-5%", "--part", "what-if", cwd=shop)
-    assert done.stdout.startswith("answer,now,then,change,low,high,all_customers,all_low,all_high\nby formula,"), (
-        done.stderr
-    )
+    assert done.stdout.startswith(
+        "answer,value_now,value_then,value_change,change_low,change_high,all_change,all_low,all_high\nby formula,"
+    ), done.stderr
     back = fairladder(*asked, "--if-response", "5%", "--part", "win-back", cwd=shop)
     assert back.stdout.startswith("segment,customers,active_probability,value_if_active,break_even,all_worth\n"), (
         back.stderr

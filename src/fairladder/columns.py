@@ -279,6 +279,22 @@ VALUE = _table(
     _is("value_if_higher", "money", "The same with a retention as high as chance allows."),
     _is("per_customer", "money", "Each customer's part."),
     _is("all_customers", "money", "All customers' together."),
+    _is("actual_value", "money", "What the purchases of the days held back were worth."),
+    _is("value_now", "money", "Value per customer as it is."),
+    _is("value_then", "money", "Value per customer after a change."),
+    _is("value_change", "money", "What the change is worth per customer."),
+    _is("change_low", "money", "Lower end of the range of that."),
+    _is("change_high", "money", "Upper end of the range of that."),
+    _is("all_change", "money", "What the change is worth for all customers."),
+    _is("all_low", "money", "Lower end of the range of that."),
+    _is("all_high", "money", "Upper end of the range of that."),
+    _is(
+        "value_if_active",
+        "money",
+        "What a customer is expected to bring within the horizon if still there, on average.",
+    ),
+    _is("break_even", "money", "What a contact may cost before it loses money, on average."),
+    _is("all_worth", "money", "What contacting all of them is expected to bring back.", adds_up=True),
 )
 
 CAMPAIGN = _table(
@@ -290,7 +306,12 @@ CAMPAIGN = _table(
     _is("segment", "text", "The customer's segment."),
     _is("reason", "text", "Why the customer is on the list."),
     _is("stance", "text", "What to do about the segment."),
-    _is("expected_return", "money", "What a contact is expected to bring back within the forecast's horizon."),
+    _is(
+        "expected_return",
+        "money",
+        "What a contact is expected to bring back within the forecast's horizon.",
+        nulls="not there without a response",
+    ),
     _is("listed_on", "day", "The day of reckoning of the list."),
 )
 

@@ -43,6 +43,21 @@ def order_rows(
     return _sequenced(orders, rows, shown, others, sequence)
 
 
+def order_days(rows: Rows) -> exp.Select:
+    """Used orders: ``customer``, ``placed_on`` (day of the earliest row), ``last_on`` (of the latest), ``amount`` (minor units)."""
+    line = LineCells(rows)
+    read = {**line.ids(), "placed_on": line.day, "amount": line.minor}
+    lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
+    lines = lines.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
+    measures = _order_measures(rows, [], mixed=False, sequence=False) | {"last_on": sql("MAX(placed_on)")}
+    names = ("placed_on", "last_on", "amount")
+    if not rows.has_orders:
+        alone = {"placed_on": column("placed_on"), "last_on": column("placed_on"), "amount": column("amount")}
+        return select([column("customer"), *(named(alone[n], n) for n in names)], lines, "lines")
+    grouped = select([column("customer"), *(named(measures[n], n) for n in names)], lines, "lines")
+    return grouped.group_by(column("customer"), column("order"), copy=False)
+
+
 def used_lines(rows: Rows) -> exp.Select:
     """Used rows one by one: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), and own columns.
 

@@ -376,8 +376,8 @@ def _changed(made: "WhatIf") -> "RenderableType":
     from fairladder.cli.screen import table
 
     rows = [
-        [r.answer, wording.money(r.now, 2), wording.money(r.then, 2), wording.money(r.change, 2), _range(r.low, r.high, 2),
-         wording.money(r.all_customers), _range(r.all_low, r.all_high)]
+        [r.answer, wording.money(r.value_now, 2), wording.money(r.value_then, 2), wording.money(r.value_change, 2),
+         _range(r.change_low, r.change_high, 2), wording.money(r.all_change), _range(r.all_low, r.all_high)]
         for r in rows_of(made.frame)
     ]  # fmt: skip
     columns = ["answer", "per customer now", "then", "change", "range", "all customers", "range"]

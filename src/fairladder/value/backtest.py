@@ -14,7 +14,16 @@ from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
 from fairladder.output.result import Answer
 from fairladder.steps import Steps
-from fairladder.value.histories import NOTHING_LEARNT, Histories, as_they_stood, buying_days, histories, too_little
+from fairladder.value.histories import (
+    NOTHING_LEARNT,
+    Bought,
+    Histories,
+    as_they_stood,
+    bought,
+    buying_days,
+    histories,
+    too_little,
+)
 from fairladder.value.learning import Learnt, learn
 from fairladder.value.likelihood import Array
 from fairladder.value.ordering import MODELS
@@ -37,7 +46,7 @@ class Backtest(Answer):
     """``frame``: a row for each method, best first.
 
     Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the days held back; ``total_error`` = forecast ÷ actual
-    − 1; ``value``, ``actual_value`` (of purchases, major units) and ``value_error`` the same of their worth;
+    − 1; ``expected_value``, ``actual_value`` (of purchases, major units) and ``value_error`` the same of their worth;
     ``error`` (root of the mean squared error of a customer's orders, by which the winner is chosen) and
     ``mean_absolute_error``; ``top_found`` (of the customers who ordered most, a tenth with all who tie, the share that the
     method has among as many); ``coverage`` of the 80 % range of value (customers from whom anything is expected; null for
@@ -115,22 +124,22 @@ def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
     ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a year. Only customers who
     had bought by then are forecast. Raises UsageError for a split outside the history, DataError where it is too short.
     """
-    return tested_on(orders, split, Steps(None, 1), None)
+    with bought(orders) as days:
+        return tested_on(days, split, Steps(None, 1), None)
 
 
-def tested_on(orders: Read, split: str | dt.date | None, steps: Steps, known: Histories | None) -> Backtest:
+def tested_on(days: Bought, split: str | dt.date | None, steps: Steps, known: Histories | None) -> Backtest:
     """``backtest``, which is two ``steps`` for each model; ``known`` are the histories as they stood then, where they are known."""
-    day = as_day(split) if split is not None else default_split(histories(orders))
+    day = as_day(split) if split is not None else default_split(histories(days, ids=False))
     if day is None:
         raise DataError(f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}.")
-    if orders.as_of is not None and day >= orders.as_of:
-        raise UsageError(f"The split {day} leaves no day up to {orders.as_of} to compare with; give an earlier one.")
-    past = known or as_they_stood(orders, day)
+    if day >= days.through:
+        raise UsageError(f"The split {day} leaves no day up to {days.through} to compare with; give an earlier one.")
+    past = known or as_they_stood(days, day, ids=False)
     if why := too_little(past):
         raise DataError(f"There is no backtest of what was known on {day}: {why.removeprefix(NOTHING_LEARNT)}")
-    assert orders.as_of is not None
-    horizon = (orders.as_of - day).days
-    learnt = learn(past, partial(_repeats, orders, day), orders.scheme.value.season, steps)
+    horizon = (days.through - day).days
+    learnt = learn(past, partial(_repeats, days, day), days.orders.scheme.value.season, steps)
     random = np.random.default_rng(_SEED)
     predictions = {name: learnt.predict(name, horizon, random, _SOME_DRAWS) for name, _ in steps.over(MODELS.items())}
     misses = {n: (_miss(learnt, n, made, horizon, random),) for n, made in predictions.items()}
@@ -143,9 +152,9 @@ def tested_on(orders: Read, split: str | dt.date | None, steps: Steps, known: Hi
     return Backtest(
         frame,
         _calibration(past, predictions, later),
-        _tracking(orders, learnt),
+        _tracking(days, learnt),
         day,
-        orders.as_of,
+        days.through,
         len(later),
         notes,
         misses,
@@ -160,7 +169,7 @@ _FEW_DRAWS = 5
 _SOME_DRAWS = 15
 
 
-def with_earlier(orders: Read, tested: Backtest, now: Learnt, method: str) -> Backtest:
+def with_earlier(days: Bought, tested: Backtest, now: Learnt, method: str) -> Backtest:
     """The backtest with how far the totals of a method were off on earlier days, by as many days again, as far as history allows.
 
     Each learns from the rows as they stood on its day, and from as long a history as it looks ahead, at least. Days on which no
@@ -173,11 +182,11 @@ def with_earlier(orders: Read, tested: Backtest, now: Learnt, method: str) -> Ba
         day = tested.split - number * held
         if (day - first).days < least:
             break
-        past = as_they_stood(orders.on(day + held), day)
+        past = as_they_stood(days.known_on(day + held), day, ids=False)
         if too_little(past):
             break
         learnt = learn(
-            past, partial(_repeats, orders, day), orders.scheme.value.season, Steps(None, 1), now.fits[method]
+            past, partial(_repeats, days, day), days.orders.scheme.value.season, Steps(None, 1), now.fits[method]
         )
         if (learnt.season is None) != (now.season is None):
             break
@@ -187,9 +196,9 @@ def with_earlier(orders: Read, tested: Backtest, now: Learnt, method: str) -> Ba
     return replace(tested, misses={**tested.misses, method: tuple(found)})
 
 
-def _repeats(orders: Read, day: dt.date) -> pd.DataFrame:
+def _repeats(days: Bought, day: dt.date) -> pd.DataFrame:
     """``buying_days`` as they were known on a day."""
-    return buying_days(orders.on(day), day)
+    return buying_days(days.known_on(day), day)
 
 
 def _miss(learnt: Learnt, method: str, made: Prediction, held: int, random: np.random.Generator) -> Miss:
@@ -209,7 +218,7 @@ def _judged(name: str, made: Prediction, later: Array, brought: Array) -> dict[s
     return {
         "method": name, "orders": forecast, "actual_orders": actual,
         "total_error": forecast / actual - 1 if actual else np.nan,
-        "value": worth, "actual_value": came, "value_error": worth / came - 1 if came else np.nan,
+        "expected_value": worth, "actual_value": came, "value_error": worth / came - 1 if came else np.nan,
         "error": float(np.sqrt((missed**2).mean())), "mean_absolute_error": float(np.abs(missed).mean()),
         "top_found": top_found(made.orders, later),
         "coverage": float(inside[expects].mean()) if expects.any() else np.nan,
@@ -243,14 +252,13 @@ def _calibration(past: Histories, predictions: dict[str, Prediction], later: Arr
     return means.assign(past_orders=label)
 
 
-def _tracking(orders: Read, learnt: Learnt) -> pd.DataFrame:
+def _tracking(days: Bought, learnt: Learnt) -> pd.DataFrame:
     """Repeat orders by week, of customers who had bought by the split."""
-    assert orders.as_of is not None
     past = learnt.past
     first, split = since_1970(past.frame["first"]), int(since_1970(np.datetime64(past.through)))
-    end = int(since_1970(np.datetime64(orders.as_of)))
+    end = int(since_1970(np.datetime64(days.through)))
     weeks = np.arange(int(monday(first).min()), end + 1, 7)
-    happened = buying_days(orders, past.through)
+    happened = buying_days(days, past.through)
     actual = weekly(since_1970(happened["day"]), happened["customers"].to_numpy(np.float64), weeks)
     table = {"week": pd.DatetimeIndex(weeks.astype("datetime64[D]")).as_unit("s"), "actual": actual.astype(np.int64)}
     buying, every = learnt.buying.sample(4_000), np.arange(int(weeks[0]), end + 1)

@@ -16,7 +16,16 @@ from fairladder.output.result import Answer
 from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.backtest import Backtest, default_split, tested_on, with_earlier
 from fairladder.value.checks import checked_horizon, checked_rate
-from fairladder.value.histories import Histories, as_they_stood, buying_days, costs, histories, too_little
+from fairladder.value.histories import (
+    Bought,
+    Histories,
+    as_they_stood,
+    bought,
+    buying_days,
+    costs,
+    histories,
+    too_little,
+)
 from fairladder.value.learning import Learnt, learn
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.margins import Margin, margin_of
@@ -243,16 +252,24 @@ def value_forecast(
     checked_rate(discount_rate)
     if method not in ("best", NAIVE, *MODELS):
         raise UsageError(f"There is no forecast method {method!r}. {nearest(method, ('best', NAIVE, *MODELS))}")
-    past = histories(orders)
+    with bought(orders) as days:
+        return _forecast(orders, days, horizon, margin, discount_rate, method, split, seed, progress)
+
+
+def _forecast(
+    orders: Read, days: Bought, horizon: int, margin: float | None, discount_rate: float, method: str, split: str | dt.date | None,
+    seed: int, progress: Progress | None,
+) -> Forecast:  # fmt: skip
+    past = histories(days)
     kept = margin_of(orders, past, margin)
     if method != NAIVE and (why := too_little(past)):
         return _without(orders, past, horizon, kept, discount_rate, why)
-    known = None if split is not None else _testable(orders, past)
+    known = None if split is not None else _testable(days, past)
     learn_to = split if split is not None else known.through if known is not None else None
     steps = Steps(seen_by(progress, "Forecasting"), (1 if learn_to is None else 3) * len(MODELS) + 1)
-    tested = tested_on(orders, learn_to, steps, known) if learn_to is not None else None
-    repeats = cache(partial(buying_days, orders, past.through))
-    learnt = learn(past, repeats, asked.season, steps)
+    tested = tested_on(days, learn_to, steps, known) if learn_to is not None else None
+    repeats = cache(partial(buying_days, days, past.through))
+    learnt = learn(past, repeats, orders.scheme.value.season, steps)
     fits, spend = dict(learnt.fits), learnt.spend
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
     notes = (
@@ -264,7 +281,7 @@ def value_forecast(
     random = np.random.default_rng(seed)
     predicted = learnt.predict(best, horizon, random)
     if tested is not None and chosen:
-        tested = with_earlier(orders, tested, learnt, best)
+        tested = with_earlier(days, tested, learnt, best)
     ratios, late = np.ones(1), 0.0
     if chosen:
         ratios = learnt.total_ratios(best, horizon, random)
@@ -287,10 +304,10 @@ def value_forecast(
     )  # fmt: skip
 
 
-def _testable(orders: Read, past: Histories) -> Histories | None:
+def _testable(days: Bought, past: Histories) -> Histories | None:
     """The histories as they stood on the default split, where something can be learnt from them."""
     split = default_split(past)
-    known = as_they_stood(orders, split) if split is not None else None
+    known = as_they_stood(days, split, ids=False) if split is not None else None
     return None if known is None or too_little(known) else known
 
 

@@ -1,7 +1,10 @@
 """What each customer bought up to a day and after it: the models' data, made where the orders are."""
 
 import datetime as dt
-from dataclasses import dataclass
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import pandas as pd
@@ -9,6 +12,7 @@ from numpy.typing import NDArray
 from sqlglot import exp
 
 from fairladder.book.line_cells import LineCells
+from fairladder.book.order_rows import order_days
 from fairladder.book.read import Read
 from fairladder.errors import DataError
 from fairladder.numbers import ratio
@@ -33,7 +37,7 @@ class Histories:
     frame: pd.DataFrame
     through: dt.date
 
-    @property
+    @cached_property
     def buying(self) -> Buying:
         """Repeat purchases, the last of them and the observation in days; purchases of one day count once."""
         frame = self.frame
@@ -49,7 +53,7 @@ class Histories:
         seen = np.where(self.frame["days"] > 1, np.clip(last - first, 0, age), 0)
         return Buying.of(self.frame["days"] - 1, seen, age)
 
-    @property
+    @cached_property
     def day_value(self) -> Array:
         """Average purchases of a day with any, major units."""
         return np.asarray(self.frame["bought"] / self.frame["days"], dtype=np.float64)
@@ -85,57 +89,114 @@ def _apart(first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]") ->
     return np.asarray((then - first).dt.days, dtype=np.int64)
 
 
-def as_they_stood(orders: Read, day: dt.date) -> Histories:
+@dataclass(frozen=True)
+class Bought:
+    """A row for each customer and day with an order, kept in the engine: ``customer``, ``placed_on``, ``amount`` (of purchases, minor
+    units; null without one). Made by ``bought``; what is asked of it knows rows up to ``through`` alone.
+    """
+
+    orders: Read
+    relation: exp.Expr
+    through: dt.date
+    several_days: bool
+    """Whether some order has rows on several days, so that it was another one before the last of them."""
+    closing: ExitStack
+
+    def known_on(self, day: dt.date) -> "Bought":
+        """What was known on an earlier day, from the rows up to it."""
+        if day >= self.through:
+            return self
+        if self.several_days:
+            return _bought(self.orders.on(day), self.closing)
+        return replace(self, through=day)
+
+    def days(self) -> exp.Select:
+        """Days with a purchase."""
+        known = sql("amount IS NOT NULL AND placed_on <= :d", d=day_literal(self.through))
+        return select(["customer", "placed_on", "amount"], self.relation).where(known, copy=False)
+
+
+@contextmanager
+def bought(orders: "Read | Bought") -> Iterator[Bought]:
+    """What customers bought on which days, read once for all that is asked of it within.
+
+    Raises DataError where the orders are not fit to use, or no row is used.
+    """
+    if isinstance(orders, Bought):
+        yield orders
+        return
+    with ExitStack() as closing:
+        yield _bought(orders, closing)
+
+
+def _bought(orders: Read, closing: ExitStack) -> Bought:
+    orders.require_fit()
+    if orders.as_of is None:
+        raise DataError(
+            "No row is used, so there is no history to learn from. `fairladder check` says what became of them."
+        )
+    measures = {
+        "amount": "SUM(CASE WHEN amount > 0 THEN amount END)", "several": "MAX(CASE WHEN last_on > placed_on THEN 1 ELSE 0 END)"
+    }  # fmt: skip
+    keys = [column("customer"), column("placed_on")]
+    days = select([*keys, *(named(sql(m), n) for n, m in measures.items())], order_days(orders.rows), "order_days")
+    kept = orders.engine.keep(days.group_by(*(column(k.name) for k in keys), copy=False))
+    closing.callback(orders.engine.forget, kept)
+    several = orders.run(select([named(sql("COALESCE(MAX(several), 0)"), "several")], kept))["several"][0].as_py()
+    return Bought(orders, kept, orders.as_of, bool(several), closing)
+
+
+def as_they_stood(orders: "Read | Bought", day: dt.date, *, ids: bool = True) -> Histories:
     """The histories up to a day from the rows up to that day alone, and what followed by all of them.
+
+    Without ``ids`` there may be no ``customer``: of many customers their texts take longer to bring than all the rest.
 
     A line of an earlier order that is booked later, a return say, changes what followed and not what was known.
     """
-    known, followed = histories(orders.on(day)), _by_customer(orders, day)
+    with bought(orders) as all_days:
+        if not all_days.several_days:  # one query then tells both
+            return histories(all_days, day, ids=ids)
+        known, followed = histories(all_days.known_on(day)), _by_customer(all_days, day)
     later = followed.set_index("customer")[["later_days", "later_bought"]]
     frame = known.frame.drop(columns=list(later)).join(later, on="customer")
     frame = frame.fillna({"later_days": 0, "later_bought": 0.0}).astype({"later_days": np.int64})
     return Histories(frame, day)
 
 
-def histories(orders: Read, through: dt.date | None = None) -> Histories:
+def histories(orders: "Read | Bought", through: dt.date | None = None, *, ids: bool = True) -> Histories:
     """The histories up to ``through`` (default: the day of reckoning), and what followed up to the day of reckoning.
+
+    Without ``ids`` there is no ``customer``.
 
     Raises DataError where nobody has a purchase by then.
     """
-    frame = _by_customer(orders, through)
+    with bought(orders) as days:
+        end = through or days.through
+        frame = _by_customer(days, end, ids)
     frame = frame[frame["days"] > 0].reset_index(drop=True)
-    end = through or orders.as_of
-    if frame.empty or end is None:
+    if frame.empty:
         raise DataError(f"Nobody has a purchase on or before {end}, so there is no history to learn from.")
     return Histories(frame, end)
 
 
-def _by_customer(orders: Read, through: dt.date | None) -> pd.DataFrame:
-    """``Histories.frame`` of everybody with a purchase, be it after ``through``."""
-    days = _buying_days(orders)
-    orders.require_fit()
-    if orders.as_of is None:
-        raise DataError(
-            "No row is used, so there is no history to learn from. `fairladder check` says what became of them."
-        )
-    end = through or orders.as_of
-    last_day = day_literal(end)
-    age = _age(end)
+def _by_customer(bought: Bought, end: dt.date, ids: bool = True) -> pd.DataFrame:
+    """``Histories.frame`` of everybody with a purchase, be it after ``end``."""
+    last_day, age, orders = day_literal(end), _age(end), bought.orders
     measures = {
         "first": "MIN(CASE WHEN placed_on <= :d THEN placed_on END)",
         "last": "MAX(CASE WHEN placed_on <= :d THEN placed_on END)",
         "days": "COUNT(CASE WHEN placed_on <= :d THEN 1 END)",
         "bought": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN amount END), 0)",
-        "ages": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN :age END), 0)",
-        "squares": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN :age * :age END), 0)",
-        "aged": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN :age * amount END), 0)",
+        "ages": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN age END), 0)",
+        "squares": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN age * age END), 0)",
+        "aged": "COALESCE(SUM(CASE WHEN placed_on <= :d THEN age * amount END), 0)",
         "later_days": "COUNT(CASE WHEN placed_on > :d THEN 1 END)",
         "later_bought": "COALESCE(SUM(CASE WHEN placed_on > :d THEN amount END), 0)",
     }
-    query = select(
-        [column("customer"), *(named(sql(m, d=last_day, age=age), n) for n, m in measures.items())], days, "days"
-    )
-    query = query.group_by(sql("1"), copy=False).order_by("customer", copy=False)
+    aged = select(["*", named(age, "age")], bought.days(), "days")
+    shown = [column("customer")] if ids else []
+    query = select([*shown, *(named(sql(m, d=last_day), n) for n, m in measures.items())], aged, "aged")
+    query = query.group_by(column("customer"), copy=False).order_by(column("customer"), copy=False)
     frame: pd.DataFrame = orders.frame(query)
     for name in ("first", "last"):
         frame[name] = frame[name].astype("datetime64[s]")
@@ -164,27 +225,16 @@ def _age(end: dt.date) -> exp.Expr:
     return exp.paren(case(branches, exp.convert(_OLDEST)))
 
 
-def buying_days(orders: Read, through: dt.date) -> pd.DataFrame:
+def buying_days(bought: Bought, through: dt.date) -> pd.DataFrame:
     """How many customers who had bought by ``through`` bought again on each day: ``day``, ``customers``; first days apart."""
     first = "OVER (PARTITION BY customer)"
-    firsts = select([column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], _buying_days(orders), "days")
+    firsts = select([column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], bought.days(), "days")
     last_day = day_literal(through)
     query = select([named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], firsts, "told")
     query = query.where(sql("placed_on > first AND first <= :d", d=last_day), copy=False)
-    frame = orders.frame(query.group_by(sql("1"), copy=False))
+    frame = bought.orders.frame(query.group_by(sql("1"), copy=False))
     frame["day"] = frame["day"].astype("datetime64[s]")
     return frame
-
-
-def _buying_days(orders: Read) -> exp.Select:
-    """One row for each customer and day with a purchase."""
-    placed = select(
-        [column("customer"), column("placed_on"), column("amount")],
-        orders.order_table([], sequence=False, history=False), "orders",
-    ).where(sql("amount > 0"), copy=False)  # fmt: skip
-    keys = [column("customer"), column("placed_on")]
-    days = select([*keys, named(sql("SUM(amount)"), "amount")], placed, "placed")
-    return days.group_by(*(column(k.name) for k in keys), copy=False)
 
 
 @dataclass(frozen=True)

@@ -145,16 +145,17 @@ def _descend(of: Objective, start: Array, steps: int = 300) -> tuple[Array, floa
 
 #: A fit has settled where what is left to gain is less than this in the log-likelihood of all customers.
 SETTLED = 0.01
+_MANY = 20_000
 
 
 def _top(of: Objective, at: Array, hessian: Array, customers: int) -> tuple[Array, float, float, Array]:
     """Up from a point: where it ends, the value there, what of all customers' log-likelihood is left to gain, and the curvature."""
-    best, value = _polished(of, at, hessian)
+    best, value = _polished(of, at, hessian, customers)
     left = _to_gain(of, best, hessian, customers)
     if left >= SETTLED:
         best, _ = _descend(of, best)
         hessian = _hessian(of, best)
-        best, value = _polished(of, best, hessian)
+        best, value = _polished(of, best, hessian, customers)
         left = _to_gain(of, best, hessian, customers)
     return best, value, left, hessian
 
@@ -172,13 +173,15 @@ def _to_gain(of: Objective, at: Array, hessian: Array, customers: int) -> float:
     return float((np.abs(along) * steps).sum() / 2 * max(customers, 1))
 
 
-def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float]:
+def _polished(of: Objective, best: Array, hessian: Array, customers: int) -> tuple[Array, float]:
     """On to where the slope is nothing, by BFGS from a known curvature among the parameters inside their bounds.
 
     Usual tolerances stop a few thousandths short where the likelihood is flat.
     """
     free = _inside(best)
     value, slope = of(best)
+    # Of very many customers each step takes long, and a slope this small leaves far less than ``SETTLED`` to gain.
+    slope_left = 3e-8 if customers <= _MANY else 2e-6
     if free.any() and np.abs(slope[free]).max() > 1e-9:
 
         def inner(theta: Array) -> tuple[float, Array]:
@@ -191,7 +194,7 @@ def _polished(of: Objective, best: Array, hessian: Array) -> tuple[Array, float]
         inverse = (axes / np.maximum(bend, 1e-8 * max(float(bend.max()), 1e-9))) @ axes.T
         optimum = minimize(
             inner, best[free], jac=True, method="BFGS",
-            options={"gtol": 3e-8, "maxiter": 60, "hess_inv0": (inverse + inverse.T) / 2},
+            options={"gtol": slope_left, "maxiter": 60, "hess_inv0": (inverse + inverse.T) / 2},
         )  # fmt: skip
         if optimum.fun <= value:
             best = best.copy()

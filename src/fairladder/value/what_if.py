@@ -53,9 +53,9 @@ class Change:
 class WhatIf(Answer):
     """``frame``: a row for the formula and one for the forecast.
 
-    Columns: ``answer``; ``now`` and ``then`` (value per customer, major units), ``change``, ``low`` and ``high`` (of the change: of
-    the formula with retention 5 points down and up, of the forecast its 80 % range); ``all_customers``, ``all_low`` and
-    ``all_high``, the change for all of them. Null where there is no formula value or no forecast by a model.
+    Columns: ``answer``; ``value_now`` and ``value_then`` (per customer, major units), ``value_change``, ``change_low`` and
+    ``change_high`` (of the formula with retention 5 points down and up, of the forecast its 80 % range); ``all_change``,
+    ``all_low`` and ``all_high``, the change for all customers. Null where there is no formula value or no forecast by a model.
     """
 
     change: Change
@@ -66,7 +66,7 @@ class WhatIf(Answer):
         """What the change is worth by both."""
         texts = [
             f"{money(v, 2)} each {a}"
-            for a, v in zip(self.frame["answer"], self.frame["change"], strict=True)
+            for a, v in zip(self.frame["answer"], self.frame["value_change"], strict=True)
             if not np.isnan(v)
         ]
         return f"With {self.change.in_words()}: {' and '.join(texts) or 'nothing can be told'}."
@@ -102,7 +102,7 @@ def what_if(
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
     >>> made = fl.what_if(fl.value_formula(orders, period="quarter"), fl.value_forecast(orders), order_value=0.1)
-    >>> round(made.frame["change"].iloc[0], 2).item()
+    >>> round(made.frame["value_change"].iloc[0], 2).item()
     41.92
     """
     change = Change(retention, frequency, order_value)
@@ -130,7 +130,17 @@ def what_if(
         (f"in the next {forecast.horizon} days", expected / people, (expected + total) / people, total / people,
          ends[0] / people, ends[1] / people, total, *ends),
     ]  # fmt: skip
-    columns = ["answer", "now", "then", "change", "low", "high", "all_customers", "all_low", "all_high"]
+    columns = [
+        "answer",
+        "value_now",
+        "value_then",
+        "value_change",
+        "change_low",
+        "change_high",
+        "all_change",
+        "all_low",
+        "all_high",
+    ]
     notes = ["Nothing is said of what it would cost, or whether it can be done."]
     if change.frequency:
         notes.append(

@@ -3,7 +3,8 @@
 A new measure of customers is an entry here and a line in ``book.measures``.
 """
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
@@ -334,6 +335,11 @@ def every() -> Iterator[Column]:
 def names(table: tuple[Column, ...]) -> tuple[str, ...]:
     """The names of a table's columns, in order."""
     return tuple(column.name for column in table)
+
+
+def forecast_in(texts: Iterable[str]) -> set[str]:
+    """Columns of the forecast that conditions or measures speak of."""
+    return set(names(FORECAST)) & set(re.findall(r"\w+", " ".join(texts)))
 
 
 def of_customers(name: str) -> Column | None:

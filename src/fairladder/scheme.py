@@ -539,6 +539,11 @@ class Scheme(Part):
             {"orders": {**self.orders.model_dump(exclude_none=True), **changes}}, "[orders] and [lines]"
         ).orders
 
+    def spoken_of(self) -> list[str]:
+        """Conditions and measures in which rules, tiers and scores speak of customers' columns."""
+        rules = [s.when or "" for s in self.segments]
+        return [*rules, *(t.of for t in self.tiers.values()), self.scores.percentile_of]
+
     def own_names(self) -> dict[str, str]:
         """What the customers file calls its id and name → what the customers table calls them."""
         own = {self.customers.customer or self.orders.customer: "customer", self.customers.name: "name"}

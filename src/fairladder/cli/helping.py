@@ -107,8 +107,10 @@ PARTS = {
         "groups": "the formula for each group",
         "models": "the methods with their parameters",
         "backtest": "how each method did on days that it had not seen",
-        "calibration": "forecast against what came, by decile",
+        "calibration": "forecast against what came, by how many orders a customer had",
         "tracking": "forecast against what came, week by week",
+        "what-if": "with --if-retention and the like: what a change is worth",
+        "win-back": "with --if-response: what a contact may cost, by segment",
     },
     "campaign": {
         "list": "everybody listed, contacts and holdout",
@@ -151,7 +153,7 @@ FIGURES = {
     "breakdown": {"stacked": "bars of 100 %, one for each row", "heat": "cells shaded by the measure"},
     "value": {
         "tracking": "forecast against what came, week by week",
-        "calibration": "forecast against what came, by decile",
+        "calibration": "forecast against what came, by how many orders a customer had",
         "expected": "what customers are expected to bring, the most valuable first",
         "active": "who is probably still a customer",
     },

@@ -1,5 +1,6 @@
 """What the public door gives where customers stay on a cluster: DataFrames of Spark, of which the executors hold the rows."""
 
+import weakref
 from typing import TYPE_CHECKING, Any
 
 from sqlglot import exp
@@ -24,8 +25,14 @@ def customers(orders: Read) -> "pd.DataFrame":
 
 def score(orders: Read) -> "pd.DataFrame":
     """The scored customers."""
-    frame: pd.DataFrame = _frame(orders, select(["*"], scored(orders).relation))
+    people = scored(orders)
+    frame: pd.DataFrame = _frame(orders, select(["*"], people.relation))
+    weakref.finalize(frame, _nothing, people)  # what is kept lasts as long as the DataFrame
     return frame
+
+
+def _nothing(_: object) -> None:
+    """What becomes of the customers of a DataFrame that is gone: nobody holds them any more."""
 
 
 def top(

@@ -54,6 +54,11 @@ def scored(orders: Read, ladders: Mapping[str, AnyLadder] | None = None) -> Scor
         raise DataError(
             "No row can be used, so there is nobody to score. `fairladder check` says what became of the rows."
         )
+    if spoken := sorted(columns.forecast_in(scheme.spoken_of())):
+        raise UsageError(
+            f"The scheme speaks of the forecast (`{spoken[0]}`), which is not made of customers that stay on a cluster. Take it out "
+            "there, or forecast with `fairladder value`, for which a row of each customer comes here."
+        )
     with passing(engine) as last:
         made = _scored(engine, scheme, engine.keep(customers_query(orders)), ladders)
         last(made.relation)

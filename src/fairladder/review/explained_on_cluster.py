@@ -54,7 +54,8 @@ def explained_there(orders: Read, ids: Sequence[str]) -> list[Explanation]:
 
 def of_segment(orders: Read, segment: str, count: int) -> list[str]:
     """Ids of a segment, the most spend first. Raises DataError where it holds nobody."""
-    held = select([column("customer")], scored(orders).relation)
+    people = scored(orders)
+    held = select([column("customer")], people.relation)
     held = held.where(sql("segment = :s", s=exp.Literal.string(segment)), copy=False)
     ids = orders.engine.table(held.order_by("spend DESC", column("customer"), copy=False).limit(count, copy=False))
     if not len(ids):

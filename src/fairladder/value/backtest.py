@@ -79,8 +79,9 @@ class Backtest(Answer):
 
     @property
     def convincing(self) -> bool:
-        """Whether the winner is a model whose total is within a fifth of what happened."""
-        return self.winner != NAIVE and abs(float(self.frame["total_error"].iloc[0])) <= FAR_OFF
+        """Whether the winner is a model whose totals, of orders and of their value, are within a fifth of what happened."""
+        best = self.frame.iloc[0]
+        return self.winner != NAIVE and max(abs(float(best["total_error"])), abs(float(best["value_error"]))) <= FAR_OFF
 
     def in_words(self) -> str:
         """What the backtest says of the forecast, in a sentence or two."""
@@ -90,7 +91,8 @@ class Backtest(Answer):
         text = (
             f"Learning up to {self.split} and tested on the {held} days after, the {best['method']} method comes nearest: its "
             f"error per customer is {100 * self.better_by:.0f} % below {against}, and it expects "
-            f"{best['orders']:,.0f} orders where {best['actual_orders']:,.0f} came ({100 * best['total_error']:+.0f} %)."
+            f"{best['orders']:,.0f} orders where {best['actual_orders']:,.0f} came ({100 * best['total_error']:+.0f} %; in value "
+            f"{100 * best['value_error']:+.0f} %)."
         )
         if self.convincing:
             return text

@@ -31,6 +31,7 @@ from fairladder.value.likelihood import Array, Fit
 from fairladder.value.margins import Margin, margin_of
 from fairladder.value.ordering import MODELS, OrderingModel
 from fairladder.value.predict import NAIVE, Prediction, discounted_orders
+from fairladder.value.season import YEARS
 from fairladder.value.spend import SpendModel, fit_spend
 from fairladder.value.spread import LATE, spread_of
 from fairladder.wording import day
@@ -293,6 +294,11 @@ def _forecast(
     frame = _frame(orders, past, predicted, factor, net, kept)
     steps.finished()
     notes += _of_clock_and_prices(learnt) if chosen else []
+    if orders.scheme.value.season == "yearly" and learnt.season is None:
+        notes.append(
+            f"Warning: it takes {YEARS} years of orders to tell a season from a trend, and there are fewer, so the forecast goes "
+            "without one."
+        )
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
     if orders.engine.keeps_customers:
         notes.append(

@@ -28,11 +28,12 @@ def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None, 
     table = tested.tracking.iloc[1:-1]  # the weeks at the ends are cut short
     row = tested.frame.set_index("method").loc[best]
     off = row["total_error"]
+    clock = f"the {best} model goes by the season's clock" if tested.seasonal else f"the {best} model knows no season"
     with mpl.rc_context(STYLE):
         figure, axes = page(
             f"After the split {wording.counted(row['actual_orders'], 'orders')} came, {wording.count(row['orders'])} were expected"
             + ("" if wording.missing(off) else f" ({100 * off:+.0f} %)"),
-            f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; the {best} model knows no season",
+            f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; {clock}",
             facts,
             ax,
             place=(0.07, 0.17, 0.8, 0.67),

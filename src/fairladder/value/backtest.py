@@ -62,6 +62,8 @@ class Backtest(Answer):
     through: dt.date
     customers: int
     notes: tuple[str, ...]
+    seasonal: bool = False
+    """Whether the models went by a season's clock."""
     misses: Mapping[str, tuple["Miss", ...]] = field(default_factory=dict, repr=False)
     """How far each model's totals were off: here, and of the method that a forecast is made by on earlier days, too."""
 
@@ -159,6 +161,7 @@ def tested_on(days: Bought, split: str | dt.date | None, steps: Steps, known: Hi
         days.through,
         len(later),
         notes,
+        learnt.season is not None,
         misses,
     )
 

@@ -196,6 +196,22 @@ def test_parameters_are_recovered_and_ranges_cover(model):
     assert expected[x == 0].sum() == pytest.approx(later[x == 0].sum(), rel=0.25)
 
 
+@ALL
+def test_a_flat_likelihood_is_climbed_to_its_top(model):
+    """One who came back among 5,000: the same height from wherever it is begun, and no fit that stopped before it."""
+    random = np.random.default_rng(1)
+    x, t_x, end = np.zeros(5000), np.zeros(5000), random.integers(1, 700, 5000).astype(float)
+    x[0], t_x[0], end[0] = 1, 100, 400
+    buying = Buying.of(x, t_x, end)
+    found = fit_ordering(model, buying)
+    others = [
+        fit_ordering(model, buying, fl_fit(model, np.array(p)))
+        for p in ((0.01, 30.0, 0.5, 90.0), (3.0, 9e5, 0.1, 900.0))
+    ]
+    assert found.converged
+    assert found.log_likelihood > max(f.log_likelihood for f in others) - 0.02
+
+
 def test_spend_by_integration_and_what_it_says_of_itself():
     shape, q, gamma, n, mean = 2.2, 3.1, 14.0, 3.0, 20.0
     u = np.arange(-40, 6, 0.01) - np.log(gamma)
@@ -434,6 +450,10 @@ def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
     members = quillmoor.members.frame.set_index("customer")["district"]
     by_district = forecast.totals(members)
     whole = forecast.totals().iloc[0]
+    shares = forecast.top_shares.set_index("customers")["share"]
+    best = frame["expected_value"].nlargest(100)
+    assert shares[10] == pytest.approx(best[:10].sum() / whole["expected_value"])
+    assert shares[100] == pytest.approx(best.sum() / whole["expected_value"])
     assert by_district["customers"].sum() == whole["customers"] == len(frame)
     assert by_district["expected_value"].sum() == pytest.approx(whole["expected_value"])
     assert by_district["value_high"].sum() > whole["value_high"] > whole["expected_value"] > whole["value_low"]

@@ -106,6 +106,7 @@ PARTS = {
         "factors": "the formula, factor by factor",
         "groups": "the formula for each group",
         "models": "the methods with their parameters",
+        "top-shares": "how much of what is expected the best customers bring",
         "backtest": "how each method did on days that it had not seen",
         "calibration": "forecast against what came, by how many orders a customer had",
         "tracking": "forecast against what came, week by week",

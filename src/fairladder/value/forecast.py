@@ -168,9 +168,9 @@ class Forecast(Answer):
         return self.finding()
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``customers``, ``models`` and, where there is one, those of the ``backtest``."""
+        """``customers``, ``models``, ``top-shares`` and, where there is one, those of the ``backtest``."""
         tested = self.backtest.tables() if self.backtest is not None else {}
-        return {"customers": self.frame, "models": self.models, **tested}
+        return {"customers": self.frame, "models": self.models, "top-shares": self.top_shares, **tested}
 
     def facts(self) -> dict[str, Any]:
         """Day of reckoning, method, horizon in days, and notes."""

@@ -31,6 +31,7 @@ PARTS = (
     "factors",
     "groups",
     "models",
+    "top-shares",
     "backtest",
     "calibration",
     "tracking",

@@ -209,7 +209,7 @@ def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scor
     from fairladder.value.forecast import value_forecast  # SciPy takes a second to load
     from fairladder.value.what_if import worth_of_return
 
-    worth = worth_of_return(value_forecast(orders), 1.0)
+    worth = worth_of_return(value_forecast(orders, earlier=False), 1.0)
     return people.assign(**{RETURN: people["customer"].map(worth).fillna(0.0).to_numpy(np.float64)})
 
 

@@ -213,6 +213,7 @@ def value_forecast(
     method: str | None = None,
     split: str | dt.date | None = None,
     seed: int = _SEED,
+    earlier: bool = True,
     progress: Progress | None = None,
 ) -> Forecast:
     """Forecast every customer with a purchase over the ``horizon`` days after the day of reckoning.
@@ -236,6 +237,9 @@ def value_forecast(
         Last day of the data that the backtest learns from; default: three quarters of the history, at most a year held back.
     seed
         Of the simulation behind the ranges.
+    earlier
+        Make forecasts of earlier days, too, whose misses go into the range of the total. Figures of single customers are the
+        same without.
     progress
         Called now and then with the share of the work that is done, 0..1; a notebook shows it without being asked.
 
@@ -254,12 +258,12 @@ def value_forecast(
     if method not in ("best", NAIVE, *MODELS):
         raise UsageError(f"There is no forecast method {method!r}. {nearest(method, ('best', NAIVE, *MODELS))}")
     with bought(orders) as days:
-        return _forecast(orders, days, horizon, margin, discount_rate, method, split, seed, progress)
+        return _forecast(orders, days, horizon, margin, discount_rate, method, split, seed, earlier, progress)
 
 
 def _forecast(
     orders: Read, days: Bought, horizon: int, margin: float | None, discount_rate: float, method: str, split: str | dt.date | None,
-    seed: int, progress: Progress | None,
+    seed: int, earlier: bool, progress: Progress | None,
 ) -> Forecast:  # fmt: skip
     past = histories(days)
     kept = margin_of(orders, past, margin)
@@ -281,7 +285,7 @@ def _forecast(
     chosen: tuple[OrderingModel, Fit] | None = (MODELS[best], fits[best]) if best in MODELS else None
     random = np.random.default_rng(seed)
     predicted = learnt.predict(best, horizon, random)
-    if tested is not None and chosen:
+    if tested is not None and chosen and earlier:
         tested = with_earlier(days, tested, learnt, best)
     ratios, late = np.ones(1), 0.0
     if chosen:

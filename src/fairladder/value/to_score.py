@@ -16,4 +16,4 @@ def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
         return customers
     from fairladder.value.forecast import value_forecast, with_forecast  # SciPy takes a second to load
 
-    return with_forecast(customers, value_forecast(orders))
+    return with_forecast(customers, value_forecast(orders, earlier=False))

@@ -51,7 +51,10 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 
         return figures.explanation(explained[0], facts=orders.facts())
 
-    notes = ["What would move them is not looked for on a cluster."] if orders.engine.keeps_customers else []
+    notes = []
+    if orders.engine.keeps_customers:
+        notes.append("What would move them is not looked for on a cluster.")
+        parts = {name: parts[name] for name in ("standings", "rules", "orders", "changes")}  # the first is written
     door.give(
         request,
         orders,

@@ -187,16 +187,7 @@ def _worth(about: Contents) -> dict[str, Any]:
          f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage))
         for b in rows_of(tested.frame)
     ]  # fmt: skip
-    columns = (
-        "method",
-        "expected orders",
-        "came",
-        "off by",
-        "value off by",
-        "error each",
-        "top tenth found",
-        "in 80 % range",
-    )
+    columns = ("method", "expected", "came", "off by", "value off by", "error each", "top tenth found", "in range")
     table = {"words": tested.in_words(), "rows": rows, "columns": columns} if tested else None
     return {"worth": figures.worth(about), "no_value": gaps, "tested": table, "value_notes": list(dict.fromkeys(notes))}
 

@@ -219,6 +219,7 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
     )
     for wrong, says in (
         (["--if-retention", "much"], "give points, such as 5 or -2"),
+        (["--if-frequency", "0.1"], "if 0.1% is meant, write it so"),
         (["--part", "win-back"], "say with --if-response"),
     ):
         refused = fairladder(*asked, *wrong, cwd=shop)

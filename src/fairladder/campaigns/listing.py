@@ -20,7 +20,7 @@ from fairladder.book.spend import nobody_bought
 from fairladder.campaigns.holdout import held_out, pseudonyms
 from fairladder.campaigns.limit import paid_in_words, pays_down_to, places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
-from fairladder.columns import better
+from fairladder.columns import better, forecast_in
 from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.frames import categorical
@@ -191,9 +191,9 @@ def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scor
     if orders.engine.keeps_customers:
         from fairladder.cluster.scoring import scored
 
-        if any(c.response is not None for c in campaigns):
+        if any(c.response is not None or forecast_in([c.when or "", c.by]) for c in campaigns):
             raise UsageError(
-                "`response` takes a forecast of everybody, which is not made on a cluster. Leave it out there."
+                "This campaign takes a forecast of everybody, which is not made on a cluster. Ask there without it."
             )
         return scored(orders)
     customers = customers_to_score(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))

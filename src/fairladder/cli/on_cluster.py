@@ -50,12 +50,14 @@ def customers(request: Request, orders: "Orders") -> None:
 
 def orders(request: Request, opened: "Orders") -> None:
     """``fairladder orders``: written, or the latest looked at."""
+    from sqlglot import exp
+
     from fairladder.cli import screen
     from fairladder.cli.orders import SHOWN as LATEST
     from fairladder.cli.orders import view
     from fairladder.cluster.frames import brought
     from fairladder.history.ledger_on_cluster import ledger_keys, ledger_query
-    from fairladder.sqltree import select
+    from fairladder.sqltree import column, select
 
     with screen.busy(request, "Listing the orders", opened.engine):
         ledger = opened.engine.keep(ledger_query(opened))
@@ -63,7 +65,8 @@ def orders(request: Request, opened: "Orders") -> None:
     _write_or_refuse(request, opened, ledger, keys)
     shown = []
     if screen.for_people(request):
-        latest = select(["*"], ledger).order_by(*(f'"{k}" DESC' for k in keys), copy=False).limit(LATEST, copy=False)
+        falling = [exp.Ordered(this=column(k), desc=True, nulls_first=False) for k in keys]
+        latest = select(["*"], ledger).order_by(*falling, copy=False).limit(LATEST, copy=False)
         counts = opened.engine.table(_counted(ledger)).to_pylist()[0]
         shown = [view(brought(opened, latest).iloc[::-1], counts["bought"], counts["again"], counts["back"])]
     _show(request, opened, shown)

@@ -130,6 +130,8 @@ def value(
     }  # fmt: skip
     response = as_fraction("--if-response", if_response)
     if not request.orders:
+        if response is not None or any(share is not None for share in moved.values()):
+            raise UsageError("--if-retention, --if-frequency, --if-order-value and --if-response take ORDERS.")
         _from_totals(request, revenue, order_count, kept, periods, period or "year", stays)
         return
     given = [name for name, v in zip(_TOTALS, (revenue, order_count, periods), strict=True) if v is not None]
@@ -364,13 +366,16 @@ def as_change(option: str, text: str | None, points: bool = False) -> float | No
     """``10%``, ``+10`` or ``-2.5`` as a share; None of nothing. Raises UsageError for anything else."""
     if text is None:
         return None
+    asked = "points, such as 5 or -2" if points else "percent, such as 10% or -5%"
     bare = text.strip().removesuffix("points" if points else "%").removesuffix("%").strip().replace("\u2212", "-")
     try:
-        return float(bare) / 100
+        number = float(bare)
     except ValueError:
-        raise UsageError(
-            f"{option} {text}: give {'points, such as 5 or -2' if points else 'percent, such as 10% or -5%'}."
-        ) from None
+        raise UsageError(f"{option} {text}: give {asked}.") from None
+    if 0 < abs(number) < 1 and bare == text.strip():  # 0.05 may stand for five in a hundred, or for a twentieth of one
+        unit = " points" if points else "%"
+        raise UsageError(f"{option} {text}: give {asked}; if {text}{unit} is meant, write it so.")
+    return number / 100
 
 
 def _changed(made: "WhatIf") -> "RenderableType":

@@ -163,3 +163,16 @@ def test_the_footer_speaks_of_the_later_day(fairladder, shop):
     assert "As of 31 March 2026" in done.stderr
     used = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").on("2026-03-31").balance.used
     assert f"{used:,} used" in done.stderr
+
+
+def test_rungs_stand_from_the_best_down_whole_and_to_the_minor_unit():
+    """Scores fall, tiers are as in the scheme, and those without a rung come last, whatever order they are counted in."""
+    quillmoor = fl.sample_orders()
+    rungs = fl.compare(quillmoor, "2025-12-31").rungs
+    for name, of in rungs.groupby("ladder", sort=False):
+        tier = quillmoor.scheme.tiers.get(name)
+        order = [*(tier.names() if tier else range(5, 0, -1)), None]
+        pairs = [(order.index(m.from_rung), order.index(m.to_rung)) for m in of.itertuples()]
+        assert pairs == sorted(pairs)
+    assert {type(v) for v in rungs["from_rung"]} <= {int, str, type(None)}
+    assert (rungs["spend_after"] == rungs["spend_after"].round(2)).all()

@@ -14,7 +14,7 @@ from fairladder.value.histories import histories
 from fairladder.value.prices import prices_of
 from fairladder.value.season import YEAR, Season, season_of
 from fairladder.value.spend import fit_spend
-from fairladder.value.spread import Miss, spread_of
+from fairladder.value.spread import LATE, LEAST_LATE, UNEVEN, Miss, lately, spread_of
 from test_value import BG, PARETO, mixed, one
 
 DAY = np.datetime64("2023-01-02")  # a Monday
@@ -117,6 +117,22 @@ def test_prices_and_frequency_go_into_the_values():
     )
 
 
+def test_what_came_of_late_widens_the_range():
+    # ln(50 ÷ 100)² less the unevenness of 100 expected orders; little expected, or much as expected, tells nothing.
+    assert lately(50, 100) == pytest.approx(log(0.5) ** 2 - UNEVEN / 100)
+    assert (lately(99, 100), lately(0, LEAST_LATE - 1)) == (0, 0)
+    assert lately(0, 100) == pytest.approx(log(0.01) ** 2 - UNEVEN / 100)
+    wide = spread_of([], 90, late=0.09)
+    assert np.quantile(wide.draws(4001, 90, np.random.default_rng(1)), 0.9) == pytest.approx(
+        exp(sqrt(wide.size**2 + 0.09) * stdtrit(wide.freedom, 0.9)), rel=0.01
+    )
+    known, _ = made_up(10)
+    stopped = known[(known["placed"] < DAY + 1095 - LATE) | (known["order"] % 5 == 0)]
+    usual, burst = (fl.value_forecast(opened(k), method="beta-geometric", earlier=False) for k in (known, stopped))
+    assert burst.late > 0.5 > usual.late
+    assert "of the last 30 days, in which repeat orders were off by about" in burst.of_range()
+
+
 def test_earlier_misses_widen_the_range_by_what_the_model_did_not_know():
     day = dt.date(2025, 1, 1)
     missed = [Miss(day, 90, 130.0, 100.0, 0.01), Miss(day, 90, 100.0, 100.0, 0.04), Miss(day, 90, 5.0, 0.0, 0.01)]
@@ -193,6 +209,17 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
     wanted = 0.05 * (1 - frame["active_probability"]) * frame["expected_value"] / frame["active_probability"]
     there = frame["active_probability"] > 1e-6
     assert worth[there].to_numpy() == pytest.approx(wanted[there].to_numpy(), rel=1e-6)
+    # Those most surely gone are worth the most, however little is expected of them.
+    gone = pd.DataFrame({
+        "customer": np.repeat([f"g{i:02}" for i in range(40)], 40), "amount": 20.0, "order": np.arange(1600),
+        "placed": np.tile(DAY + np.arange(40), 40),
+    })  # fmt: skip
+    both = fl.value_forecast(
+        opened(pd.concat([known.assign(order=known["order"] + 5000), gone])), method="beta-geometric"
+    )
+    lost = both.frame.set_index("customer").loc[[f"g{i:02}" for i in range(40)]]
+    assert (lost["active_probability"] < 1e-15).all()
+    assert (fl.worth_of_return(both, 0.05)[lost.index] > 1).all()
     groups = pd.Series(np.where(np.arange(people) % 2, "odd", "even"), index=frame.index)
     table = fl.break_even(ahead, groups, 0.05).set_index("segment")
     assert table.loc["odd", "break_even"] == pytest.approx(worth[groups == "odd"].mean())

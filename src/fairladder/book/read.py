@@ -357,7 +357,7 @@ class Read:
             return self.first_groups
         if self.engine.keeps_customers:
             raise UsageError(
-                "This needs the customers here, and those of a Spark cluster stay there. Write the orders, or a part of them "
+                "This needs all customers on this machine, and those of a Spark cluster stay there. Write the orders, or a part of them "
                 "(--where), to a file and read that; the guide on clusters says what is worked out there."
             )
         return used_groups(read_through(self.rows, keep=False).table)

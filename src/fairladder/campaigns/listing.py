@@ -193,7 +193,8 @@ def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scor
 
         if any(c.response is not None or forecast_in([c.when or "", c.by]) for c in campaigns):
             raise UsageError(
-                "This campaign takes a forecast of everybody, which is not made on a cluster. Ask there without it."
+                "This campaign needs a forecast (`response`, or a column such as `active_probability`), and forecasts of everybody are "
+                "not made on a cluster. Leave it out, or make the list without --spark."
             )
         return scored(orders)
     customers = customers_to_score(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))

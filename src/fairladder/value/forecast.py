@@ -65,6 +65,8 @@ class Forecast(Answer):
     _variance: Array = field(repr=False)
     learnt: Learnt | None = field(default=None, repr=False)
     """What it is made of; None where there is no forecast."""
+    per_order: Array = field(default_factory=lambda: np.zeros(0), repr=False)
+    """What an expected order of each customer brings, after margin and discount, (customers,)."""
     late: float = field(default=0.0, repr=False)
     """By how much, as a logarithm, the last weeks of the history leave open how far it is off; 0 where they are as expected."""
 
@@ -310,7 +312,7 @@ def _forecast(
         )
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
-        ratios, predicted.variance * factor**2, learnt, float(np.sqrt(late)),
+        ratios, predicted.variance * factor**2, learnt, predicted.order_value * factor, float(np.sqrt(late)),
     )  # fmt: skip
 
 

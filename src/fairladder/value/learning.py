@@ -1,4 +1,4 @@
-"""What is learnt of histories: the season, the trend of order values, the ordering models by that clock, and spend."""
+"""What is learnt from histories: the season, the trend of order values, the ordering models by that clock, and spend."""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass

@@ -40,7 +40,7 @@ class Prices:
         return np.asarray(past.day_value * np.exp(self.yearly * age.to_numpy(np.float64)))
 
     def ahead(self, horizon: float) -> float:
-        """What values come to in the middle of the next ``horizon`` days, as a factor."""
+        """The factor by which values will have changed halfway through the next ``horizon`` days."""
         return float(np.exp(self.yearly * horizon / 2 / 365))
 
     def variance(self, past: Histories, horizon: float) -> float:
@@ -55,7 +55,7 @@ NONE = Prices(0.0, 0.0)
 
 
 def prices_of(past: Histories) -> Prices:
-    """The trend of these histories; ``NONE`` where none is sure."""
+    """The price trend in these histories; ``NONE`` where no trend is certain enough."""
     frame = past.frame[past.frame["days"] > 1]
     n, bought = frame["days"].to_numpy(np.float64), frame["bought"].to_numpy(np.float64)
     ages, squares, aged = (frame[c].to_numpy(np.float64) for c in ("ages", "squares", "aged"))

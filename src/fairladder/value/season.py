@@ -46,12 +46,12 @@ class Season:
         return len(self.weights) // 2
 
     def rate(self, day: ArrayLike) -> Array:
-        """Ordering on these days (since 1970) as a share of the average, which is 1 over a year."""
+        """How much customers order on these days (counted from 1970) as a multiple of the yearly average, which is 1."""
         at = (np.asarray(day, dtype=np.float64) % YEAR) / YEAR * _PIECES
         return np.asarray(np.exp(_waves(at / _PIECES * YEAR, self.waves) @ self.weights) / self._mean)
 
     def clock(self, day: ArrayLike) -> Array:
-        """Days that have passed by ordering since 1970, at the beginning of each day; a whole year takes a year."""
+        """The season's clock at the beginning of each day (counted from 1970), in days; over a whole year it advances by a year."""
         days = np.asarray(day, dtype=np.float64)
         year = np.floor(days / YEAR)
         return np.asarray(year * YEAR + np.interp(days - year * YEAR, *self._year))

@@ -69,7 +69,7 @@ class SpendModel:
         return np.asarray(p * self.scale(n, mean) / (p * n + q - 1))
 
     def scale(self, n: Array, mean: Array) -> Array:
-        """What draws of the model are in units of, for each customer; the own average where the model is of no use."""
+        """The unit of the model's draws, for each customer; the customer's own average where the model cannot be used."""
         if not self.usable:
             return mean
         level = n**self.power

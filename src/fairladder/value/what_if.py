@@ -14,9 +14,6 @@ from fairladder.value.likelihood import Array
 from fairladder.value.ordering import MODELS
 from fairladder.wording import money
 
-#: An expectation of so many customers at most pays for nothing by chance.
-_NOBODY = 1e-12
-
 
 @dataclass(frozen=True)
 class Change:
@@ -197,15 +194,18 @@ def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
     buying = learnt.buying
     p = learnt.fits[forecast.method].values
     active = model.active_probability(p, buying.x, buying.t_x, buying.T)
-    there = model.expected_if_active(p, buying.x, buying.T, learnt.ahead(forecast.horizon))
-    expected = active * there
-    frame = forecast.frame
-    # Value per expected order is the same whether or not the customer is active.
-    per_order = np.where(
-        expected[buying.row_of] > _NOBODY, frame["expected_value"] / np.maximum(expected[buying.row_of], _NOBODY), 0.0
-    )
-    worth = response * (1 - active)[buying.row_of] * there[buying.row_of] * per_order
-    return pd.Series(worth, index=frame["customer"], name="worth_of_return")
+    # Not by way of what is expected of them, which is next to nothing of those most surely gone.
+    worth = response * (1 - active)[buying.row_of] * _if_active(forecast)
+    return pd.Series(worth, index=forecast.frame["customer"], name="worth_of_return")
+
+
+def _if_active(forecast: Forecast) -> Array:
+    """What each customer is expected to bring over the horizon while there, (customers,); of a forecast by a model."""
+    learnt = forecast.learnt
+    assert learnt is not None
+    buying, p = learnt.buying, learnt.fits[forecast.method].values
+    there = MODELS[forecast.method].expected_if_active(p, buying.x, buying.T, learnt.ahead(forecast.horizon))
+    return np.asarray(there[buying.row_of] * forecast.per_order)
 
 
 def break_even(forecast: Forecast, segments: "pd.Series[str]", response: float) -> pd.DataFrame:
@@ -223,11 +223,9 @@ def break_even(forecast: Forecast, segments: "pd.Series[str]", response: float) 
     """
     worth = worth_of_return(forecast, response)
     frame = forecast.frame.set_index("customer")
-    gone = 1 - frame["active_probability"]
-    if_active = np.where(gone > _NOBODY, worth / (response * np.maximum(gone, _NOBODY)), frame["expected_value"])
     table = pd.DataFrame({
-        "segment": segments.reindex(frame.index), "active_probability": frame["active_probability"], "value_if_active": if_active,
-        "worth": worth,
+        "segment": segments.reindex(frame.index), "active_probability": frame["active_probability"],
+        "value_if_active": _if_active(forecast), "worth": worth,
     })  # fmt: skip
     by = table.groupby("segment", sort=True)
     found = pd.DataFrame({

@@ -25,9 +25,31 @@ if POSTGRES:
     with psycopg.connect(POSTGRES, autocommit=True) as first:
         first.execute(f"CREATE SCHEMA IF NOT EXISTS {SCHEMA}".encode())
     POSTGRES += f"?options=-csearch_path%3D{SCHEMA}&application_name={SCHEMA}"
+#: The same of a MariaDB; what each worker writes to is a database of its own, whose name begins with this one's.
+MARIADB = os.environ.get("FAIRLADDER_MARIADB")
+if MARIADB:
+    MARIADB = MARIADB.replace("mariadb:", "mariadb+pymysql:")
+    own = f"{sqlalchemy.make_url(MARIADB).database}_{SCHEMA}"
+    engine = sqlalchemy.create_engine(MARIADB)
+    with engine.connect() as first:
+        first.exec_driver_sql(f"CREATE DATABASE IF NOT EXISTS {own}")
+    engine.dispose()
+    MARIADB = sqlalchemy.make_url(MARIADB).set(database=own).render_as_string(hide_password=False)
+needs_mariadb = pytest.mark.skipif(
+    not MARIADB, reason="no MariaDB: set FAIRLADDER_MARIADB to the URL of an empty database"
+)
 needs_postgres = pytest.mark.skipif(
     not POSTGRES, reason="no PostgreSQL: set FAIRLADDER_POSTGRES to the URL of an empty database"
 )
+
+
+#: The databases that are at hand, and all there are with those that are not left out.
+DATABASES = ["sqlite", *(["postgres"] if POSTGRES else []), *(["mariadb"] if MARIADB else [])]
+EACH_DATABASE = [
+    "sqlite",
+    pytest.param("postgres", marks=needs_postgres),
+    pytest.param("mariadb", marks=needs_mariadb),
+]
 
 
 def times(examples):
@@ -50,13 +72,13 @@ def shop(tmp_path_factory):
 
 def in_database(kind, frame, folder, table="orders"):
     """The frame as a table of a database; gives the address for ``open_orders``."""
-    url = (
-        f"sqlite:///{folder / 'orders.db'}"
-        if kind == "sqlite"
-        else POSTGRES.replace("postgresql:", "postgresql+psycopg:")
-    )
+    url = {
+        "sqlite": f"sqlite:///{folder / 'orders.db'}",
+        "postgres": (POSTGRES or "").replace("postgresql:", "postgresql+psycopg:"),
+        "mariadb": MARIADB,
+    }[kind]
     # A connection left open by a failed test would make the next one wait for ever.
-    waits = {} if kind == "sqlite" else {"options": f"-c lock_timeout=20s -c search_path={SCHEMA}"}
+    waits = {"options": f"-c lock_timeout=20s -c search_path={SCHEMA}"} if kind == "postgres" else {}
     engine = sqlalchemy.create_engine(url, connect_args=waits)
     frame.to_sql(table, engine, if_exists="replace", index=False)
     engine.dispose()

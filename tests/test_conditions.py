@@ -10,9 +10,10 @@ import pandas as pd
 import psycopg
 import pyarrow as pa
 import pytest
+import sqlalchemy
 
 import fairladder as fl
-from conftest import POSTGRES, times
+from conftest import MARIADB, POSTGRES, times
 from fairladder.conditions import frame_kinds, parse_condition, to_engine, to_mask
 from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
@@ -107,6 +108,11 @@ def test_frame_engines_and_handed_on_sql_agree(tmp_path, closing):
         post.execute("CREATE TEMP TABLE t (row INT, n BIGINT, x DOUBLE PRECISION, t TEXT, d DATE, s TEXT)")
         post.cursor().executemany("INSERT INTO t VALUES (%s, %s, %s, %s, %s, %s)", records)
         plain["postgres"] = lambda text: post.execute(text.encode())
+    if MARIADB:
+        there = closing.enter_context(in_mariadb(records))
+        plain["mariadb"] = lambda text: there.exec_driver_sql(text.replace("%", "%%"))
+        maria = Database(MARIADB)
+        engines["mariadb"] = (maria, maria.by_code_point(r := maria.relation("t", None), maria.columns(r)))
     grammar = Grammar(int(os.environ.get("FAIRLADDER_SEED", "7")))
     for _ in range(-(-wanted // 100)):
         conditions = [c for c in (accepted(grammar.truth(), kinds) for _ in range(100)) if c]
@@ -124,6 +130,19 @@ def test_frame_engines_and_handed_on_sql_agree(tmp_path, closing):
                 expected,
                 list(zip(*run(f"SELECT {asked} FROM t ORDER BY row").fetchall(), strict=True)),
             )
+
+
+@contextlib.contextmanager
+def in_mariadb(records):
+    """A table ``t`` with the records."""
+    engine = sqlalchemy.create_engine(MARIADB)
+    with engine.begin() as connection:
+        connection.exec_driver_sql("DROP TABLE IF EXISTS t")
+        connection.exec_driver_sql("CREATE TABLE t (row INT, n BIGINT, x DOUBLE, t TEXT, d DATE, s TEXT)")
+        connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s, %s, %s, %s, %s)", records)
+    with engine.connect() as connection:
+        yield connection
+    engine.dispose()
 
 
 @pytest.fixture

@@ -11,7 +11,7 @@ import pytest
 import xlsxwriter
 
 import fairladder as fl
-from conftest import in_database, needs_postgres
+from conftest import DATABASES, EACH_DATABASE, in_database
 
 BAD, NONE = "bad-amount", "no-amount"
 #: A cell → the amount in minor units, or why the row is set aside; with a decimal point, then with a comma.
@@ -130,7 +130,7 @@ INNER = (
 ).split()
 
 
-@pytest.mark.parametrize("kind", ["csv", "frame", "sqlite", pytest.param("postgres", marks=needs_postgres)])
+@pytest.mark.parametrize("kind", ["csv", "frame", *EACH_DATABASE])
 def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
     """The same orders with all those columns beside them, and with roles played by columns of such names."""
     plain = pd.DataFrame({
@@ -138,7 +138,7 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
         "sold": ["2026-01-01", "2026-01-01", "2026-02-01", "2026-02-03", "2026-03-01", "2026-03-05"], "way": ["web", "web", "stall", "web", "post", "web"],
     })  # fmt: skip
     roles = {"customer": "member", "order": "slip", "placed": "sold", "amount": "total", "channel": "way"}
-    names = list({n.casefold(): n for n in INNER}.values()) if kind in ("sqlite", "postgres") else INNER
+    names = list({n.casefold(): n for n in INNER}.values()) if kind in DATABASES else INNER
     names = list({n.casefold(): n for n in names}.values())
     beside = plain.assign(**{name: [f"{name}{i}" for i in range(6)] for name in names})
     renamed = {"member": "#Order", "slip": "state", "total": "minor", "sold": "#row", "way": "order_id"}

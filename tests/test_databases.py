@@ -2,6 +2,10 @@
 
 import datetime as dt
 import os
+import re
+import signal
+import subprocess
+import sys
 from decimal import Decimal
 
 import pandas as pd
@@ -10,10 +14,9 @@ import pytest
 import sqlalchemy
 
 import fairladder as fl
-from conftest import POSTGRES, SCHEMA, in_database, needs_postgres
+from conftest import EACH_DATABASE, MARIADB, POSTGRES, SCHEMA, in_database, needs_postgres
+from fairladder.engine.backends import Backend
 from test_sources import continental, scored_bytes
-
-BOTH = ["sqlite", pytest.param("postgres", marks=needs_postgres)]
 
 
 @pytest.fixture(scope="module")
@@ -31,7 +34,7 @@ def score_bytes(source, scheme, folder):
     return (folder / "out.csv").read_bytes(), orders
 
 
-@pytest.mark.parametrize("kind", BOTH)
+@pytest.mark.parametrize("kind", EACH_DATABASE)
 @pytest.mark.parametrize("style", ["plain", "continental", "typed"])
 def test_the_same_bytes_from_a_database(shop, shop_rows, tmp_path, kind, style):
     rows = shop_rows
@@ -62,7 +65,7 @@ CONDITIONS = [
 ]
 
 
-@pytest.mark.parametrize("kind", BOTH)
+@pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_conditions_windows_and_zones_mean_the_same_there(shop, shop_rows, tmp_path, kind):
     """Conditions of every sort, and instants near midnight in another zone, against the embedded engine."""
     rows = shop_rows[shop_rows["sold_at"].str.len() == 19].assign(sold_at=lambda f: f["sold_at"] + "+02:00")
@@ -78,7 +81,7 @@ def test_conditions_windows_and_zones_mean_the_same_there(shop, shop_rows, tmp_p
         assert here.balance == there.balance, where
 
 
-@pytest.mark.parametrize("kind", BOTH)
+@pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_wrong_addresses_and_refusals_are_told_without_secrets(shop_rows, tmp_path, kind, fairladder):
     url = in_database(kind, shop_rows, tmp_path)
     several = {
@@ -139,14 +142,14 @@ def test_rights_lost_connections_and_passwords(shop, shop_rows, tmp_path, fairla
 
 def test_any_other_database_is_read_too(shop, shop_rows, tmp_path, monkeypatch):
     """Where the reduction cannot run in the database, its rows are brought here, and that is said."""
-    monkeypatch.setattr("fairladder.engine.database.OWN_WORDS", {})
+    monkeypatch.setattr("fairladder.engine.database.backend_of", lambda url: Backend(url.get_backend_name()))
     expected, _ = scored_bytes(shop_rows, shop, tmp_path)
     got, orders = score_bytes(in_database("sqlite", shop_rows, tmp_path), with_table(shop), tmp_path)
     assert got == expected
     assert "2,500 rows were brought here from orders.db." in orders.notes
 
 
-@pytest.mark.parametrize("kind", BOTH)
+@pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_value_campaigns_and_comparisons_are_the_same_there(shop, shop_rows, tmp_path, kind):
     scheme = with_table(shop).with_options(time={"as_of": dt.date(2024, 6, 30)})
     here = fl.open_orders(
@@ -172,7 +175,7 @@ def test_value_campaigns_and_comparisons_are_the_same_there(shop, shop_rows, tmp
         pd.testing.assert_frame_equal(ours, theirs, check_dtype=False)
 
 
-@pytest.mark.parametrize("kind", BOTH)
+@pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_one_question_sees_one_moment(tmp_path, kind):
     """Somebody adds rows between any two queries of a check: the balance and the rows set aside are of one moment all the same."""
     rows = pd.DataFrame({"customer": ["a", None] * 50, "order": range(100), "placed": "2026-01-01", "amount": 5.0})
@@ -248,18 +251,38 @@ def table_of(url, name):
     return found, keys
 
 
-@pytest.fixture(params=BOTH)
+@pytest.fixture(params=EACH_DATABASE)
 def place(request, tmp_path):
     """The address of an empty database."""
-    url = f"sqlite:///{tmp_path / 'results.db'}" if request.param == "sqlite" else POSTGRES
+    url = {"sqlite": f"sqlite:///{tmp_path / 'results.db'}", "postgres": POSTGRES, "mariadb": MARIADB}[request.param]
     yield url
+    if request.param == "mariadb":
+        engine = sqlalchemy.create_engine(MARIADB)
+        with engine.connect() as connection:
+            left = [n for n in sqlalchemy.inspect(engine).get_table_names() if re.match("scores|daily|seen", n)]
+            for name in left:
+                connection.exec_driver_sql(f"DROP TABLE {name}")
+        engine.dispose()
+        # Of a killed process a table beside the old one stays; of all else nothing half-written.
+        assert not {re.sub(r"^scores_new_\d+$", "scores", name) for name in left} - {"scores", "daily", "seen"}
     if request.param == "postgres":
         with psycopg.connect(POSTGRES, autocommit=True) as connection:
             for name in ("scores", "daily", "segments", "seen"):
                 connection.execute(f"DROP TABLE IF EXISTS {name} CASCADE".encode())
 
 
-def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder, monkeypatch):
+#: The command line, killed when all rows are written and the old table is about to go.
+KILLED = """
+import os, signal
+from fairladder.cli.app import main
+from fairladder.output import tables
+for kind in (tables._Writing, tables._MariaDbWriting):
+    kind._put_in_place = lambda *_: os.kill(os.getpid(), signal.SIGKILL)
+main()
+"""
+
+
+def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder):
     words = ["score", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet", "--out"]
     wanted = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").score()
     assert fairladder(*words, f"{place}#scores").returncode == 0
@@ -274,14 +297,12 @@ def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder, monkeypatch
     again = fairladder(*words, f"{place}#scores")
     assert again.returncode == 2
     assert "is there already. Say --replace" in again.stderr
-    from fairladder.output import tables
-
-    def stops(*_):
-        raise KeyboardInterrupt
-
-    with monkeypatch.context() as broken:  # stopped when all rows are written and the old table is about to go
-        broken.setattr(tables._Writing, "_put_in_place", stops)
-        assert fairladder(*words, f"{place}#scores", "--replace", "--part", "segments").returncode == 130
+    killed = subprocess.run(
+        [sys.executable, "-c", KILLED, *map(str, words), f"{place}#scores", "--replace"],
+        capture_output=True,
+        check=False,
+    )
+    assert killed.returncode == -signal.SIGKILL
     assert table_of(place, "scores")[0] == rows
     assert fairladder(*words, f"{place}#scores", "--replace", "--part", "segments").returncode == 0
     assert [r["segment"] for r in table_of(place, "scores")[0]] == list(wanted["segment"].cat.categories)
@@ -319,7 +340,8 @@ def test_where_a_table_cannot_be_written_it_is_told_and_nothing_changes(
                         ("x.csv", "--append"): "go with a table of a database"}.items():  # fmt: skip
         done = fairladder("score", tmp_path / "none.csv", "--out", *words)
         assert (done.returncode, told in done.stderr) == (2, True), done.stderr
-    source = in_database("sqlite" if place.startswith("sqlite") else "postgres", shop_rows[:50], tmp_path)
+    kind = next(k for k in ("sqlite", "postgres", "mariadb") if place.startswith(k))
+    source = in_database(kind, shop_rows[:50], tmp_path)
     own = fairladder(
         "customers",
         source,
@@ -342,6 +364,19 @@ def test_where_a_table_cannot_be_written_it_is_told_and_nothing_changes(
         with pytest.raises(fl.DataError, match="did not answer"):
             fl.write_table(frame, f"{place}#seen", None, mode="replace")
         return
+    if place.startswith("mariadb"):
+        engine = sqlalchemy.create_engine(MARIADB)
+        with engine.connect() as reader:  # at work on the old table
+            reader.exec_driver_sql("SELECT * FROM seen").all()
+            with pytest.raises(fl.DataError, match="Lock wait timeout"):
+                fl.write_table(frame, f"{place}#seen", None, mode="replace")
+            assert len(reader.exec_driver_sql("SELECT * FROM seen").all()) == 2
+        with engine.connect() as owner:
+            owner.exec_driver_sql("ALTER TABLE seen ENGINE = Aria")
+        engine.dispose()
+        with pytest.raises(fl.UsageError, match="appended by halves"):
+            fl.write_table(frame, f"{place}#seen", dt.date(2026, 6, 30), mode="append")
+        return
     with psycopg.connect(POSTGRES) as reader:  # at work on the old table
         reader.execute("SELECT * FROM seen").fetchall()
         with pytest.raises(fl.DataError, match="lock timeout"):
@@ -360,11 +395,7 @@ def test_where_a_table_cannot_be_written_it_is_told_and_nothing_changes(
             "AND table_schema = current_schema()"
         ).fetchone()
         assert granted == (1,)  # whoever could read it still can
-        owner.execute("ALTER ROLE CURRENT_USER SET default_transaction_read_only = on")
-        try:
-            with pytest.raises(fl.DataError, match="read-only transaction"):
-                fl.write_table(frame, f"{place}#seen", None, mode="replace")
-        finally:
-            owner.execute("SET default_transaction_read_only = off")
-            owner.execute("ALTER ROLE CURRENT_USER RESET default_transaction_read_only")
+    read_only = place.replace("search_path", "default_transaction_read_only%3Don%20-csearch_path")
+    with pytest.raises(fl.DataError, match="read-only transaction"):
+        fl.write_table(frame, f"{read_only}#seen", None, mode="replace")
     assert len(table_of(place, "seen")[0]) == 1

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import Phase, example, given, settings
 from hypothesis import strategies as st
 
-from conftest import POSTGRES, in_database, times
+from conftest import DATABASES, in_database, times
 from fairladder.days import PERIODS
 from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
@@ -18,8 +18,6 @@ from fairladder.orders.source import open_source
 from fairladder.orders.writing import DateStyle, day_at_once, day_in_style, plain_at_once, plain_number, sure_day
 from fairladder.scheme import DATE_ORDERS, OrdersPart
 from fairladder.sqltree import column, named, select
-
-ENGINES = ["sqlite", *(["postgres"] if POSTGRES else [])]
 
 digits = st.integers(0, 99).map(str)
 two = st.integers(0, 61).map(lambda n: f"{n:02}")
@@ -47,7 +45,7 @@ def read_everywhere(tmp_path_factory, rows, trees, first=None):
     """
     frame = pd.DataFrame(rows, columns=["n", "c"])
     answers = {}
-    for kind in ["embedded", *ENGINES]:
+    for kind in ["embedded", *DATABASES]:
         if kind == "embedded":
             engine = Embedded()
             relation = open_source(frame, engine, OrdersPart()).relation

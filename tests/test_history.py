@@ -13,9 +13,9 @@ from hypothesis import Phase, example, given, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
-from conftest import POSTGRES, in_database, times
+from conftest import DATABASES, in_database, times
 
-ENGINES = ["frame", "sqlite", *(["postgres"] if POSTGRES else [])]
+ENGINES = ["frame", *DATABASES]
 DAYS = st.dates(dt.date(2024, 11, 20), dt.date(2025, 6, 10))
 LINES = st.lists(
     st.tuples(st.sampled_from("abcde"), st.integers(1, 12), DAYS, st.integers(-400, 900), st.sampled_from(["web", "stall", None]),
@@ -428,7 +428,7 @@ def test_years_that_begin_in_another_month(shop):
             scheme.with_options(time={"year_starts": wrong})
 
 
-@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+@pytest.mark.parametrize("engine", ["embedded", *DATABASES])
 def test_hours_are_those_of_the_orders(tmp_path, engine):
     """14:05 by am and pm, 00:30, one without a time; of an order's rows the earliest counts, also across midnight. Typed days have no hours."""
     frame = pd.DataFrame({"customer": list("abcdd"), "order": list("abcdd"), "amount": [1] * 5,
@@ -474,7 +474,7 @@ def test_lines_add_up_to_orders_and_to_customers(shop, fairladder):
     assert "rows have no amounts of their own" in fairladder("orders", *whole_orders).stderr
 
 
-@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+@pytest.mark.parametrize("engine", ["embedded", *DATABASES])
 def test_what_orders_say_is_carried_to_customers(shop, engine, tmp_path):
     """Against pandas: by time, then by order id; mixed where an order's lines disagree; null where nobody bought."""
     scheme = fl.load_scheme(shop / "scheme.toml").with_options(
@@ -501,7 +501,7 @@ def test_what_orders_say_is_carried_to_customers(shop, engine, tmp_path):
             ).customers()
 
 
-@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+@pytest.mark.parametrize("engine", ["embedded", *DATABASES])
 def test_a_column_is_summed_over_the_rows_of_purchases(shop, engine, tmp_path):
     """Against pandas, by a column of orders and by one that differs within them; numbers in text with a comma; text is refused."""
     rows = pd.read_csv(shop / "orders.csv", dtype=str, keep_default_na=False).iloc[:2500]

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 import reference
-from conftest import POSTGRES, in_database, times
+from conftest import DATABASES, in_database, times
 
 AS_OF = dt.date(2026, 3, 31)
 IDS = ["00412", " 00412", "412", "00412\u00a0", "a", "A", "b c", "", "  ", "Total", "sub-total :", "GRAND  TOTAL"]
@@ -83,7 +83,7 @@ def write_rows(path, rows):
 )  # too slow to shrink
 @given(made=rows_of, grain=st.sampled_from(["line", "line", "order"]), refunds=st.sampled_from(["net", "ignore"]),
        decimals=st.integers(0, 3), start=st.sampled_from([None, None, dt.date(2025, 1, 1)]), where=st.booleans(),
-       kind=st.sampled_from(["csv", "csv", "parquet", "frame", "sqlite", *(["postgres"] if POSTGRES else [])]), with_members=st.booleans())  # fmt: skip
+       kind=st.sampled_from(["csv", "csv", "parquet", "frame", *DATABASES]), with_members=st.booleans())  # fmt: skip
 def test_every_row_and_every_customer_as_defined(
     tmp_path_factory, made, grain, refunds, decimals, start, where, kind, with_members
 ):
@@ -107,7 +107,7 @@ def test_every_row_and_every_customer_as_defined(
         write_rows(folder / "members.csv", [{"customer": m, "town": "Quillmoor"} for m in members]) if members else None
     )
     scheme = fl.Scheme().with_options(
-        orders={"amount_is": grain, "where": "state <> 'void'" if where else None, "table": "orders" if kind in ("sqlite", "postgres") else None},
+        orders={"amount_is": grain, "where": "state <> 'void'" if where else None, "table": "orders" if kind in DATABASES else None},
         money={"decimals": decimals, "refunds": refunds}, time={"as_of": AS_OF, "from": start},
     )  # fmt: skip
 
@@ -317,7 +317,7 @@ def test_without_an_order_column_every_row_is_an_order_and_that_is_said():
     assert any("every row counts as one order" in note for note in orders.notes)
 
 
-@pytest.mark.parametrize("kind", ["csv", "frame", "sqlite", *(["postgres"] if POSTGRES else [])])
+@pytest.mark.parametrize("kind", ["csv", "frame", *DATABASES])
 def test_money_off_is_exact(tmp_path, kind):
     """0.7 × 3 − 2.1 = 0; 10 × 2 − 1.005 = 18.995, which rounds to 19; 5 × −1 + 2 = −3; 2.675 − 0.67 = 2.005, which rounds to 2.01;
     1.005 with no discount rounds to 1.01."""
@@ -341,7 +341,7 @@ def test_money_off_is_exact(tmp_path, kind):
     )
     source = frame if kind == "frame" else tmp_path / "o.csv" if kind == "csv" else in_database(kind, frame, tmp_path)
     frame.to_csv(tmp_path / "o.csv", index=False)
-    table = "orders" if kind in ("sqlite", "postgres") else None
+    table = "orders" if kind in DATABASES else None
     orders = fl.open_orders(source, scheme={"orders": {"discount_as": "amount", "table": table}}, allow_set_aside=True)
     assert orders.balance.reasons == {"bad-amount": 5}
     assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"A": 19, "B": 0.3, "E": 2.01, "F": 1.01}

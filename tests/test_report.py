@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from python_calamine import CalamineWorkbook
 
 import fairladder as fl
-from conftest import in_database, needs_postgres
+from conftest import EACH_DATABASE, in_database
 from fairladder.report import charts, customers, workbook, write
 from fairladder.report import figures as report_figures
 from fairladder.report.answer import answer_of
@@ -507,7 +507,7 @@ def test_a_column_called_like_a_forecast_is_not_taken_for_one():
     assert "The customers file's column `expected_value` is left out here" in made.notes[0]
 
 
-@pytest.mark.parametrize("kind", ["sqlite", pytest.param("postgres", marks=needs_postgres)])
+@pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_the_report_of_a_database_is_that_of_the_file(about, tmp_path, kind):
     orders = pd.read_csv(fl.sample_shop("orders.csv"), dtype=str)
     scheme = about.scheme.with_options(orders={"table": "orders"})

@@ -6,7 +6,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
-from conftest import POSTGRES, in_database, times
+from conftest import DATABASES, in_database, times
 from fairladder.value.histories import costs
 
 
@@ -113,7 +113,7 @@ WHAT_THEY_SAY = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+@pytest.mark.parametrize("engine", ["embedded", *DATABASES])
 @pytest.mark.parametrize("shape", WHAT_THEY_SAY)
 def test_amounts_in_several_columns(tmp_path, engine, shape):
     settings, people, reasons = WHAT_THEY_SAY[shape]
@@ -153,7 +153,7 @@ def test_columns_side_by_side_are_read_by_the_line_that_is_advised(tmp_path, fai
             fl.open_orders(SIDES, scheme={"orders": keys})
 
 
-@pytest.mark.parametrize("engine", ["embedded", "sqlite", *(["postgres"] if POSTGRES else [])])
+@pytest.mark.parametrize("engine", ["embedded", *DATABASES])
 def test_cents_are_read_as_such(tmp_path, engine):
     """By the column's name where all cells are whole, or as the scheme says; costs too; 4 decimals; a price times a quantity."""
     frame = pd.DataFrame({"customer": list("aab"), "placed": "2026-01-05", "amount_cents": ["1999", "1", "-250"], "cost": ["500", "0", "100"],

@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import fairladder as fl
-from conftest import POSTGRES
+from conftest import MARIADB, POSTGRES
 from fairladder.scores import dialects
 
 VALUES = st.lists(st.integers(-3, 12), min_size=1, max_size=40)
@@ -136,6 +136,12 @@ def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
         dated.to_sql("customers", engine, index=False, if_exists="replace")
         text = fl.scheme_sql(scheme, ladders, scored, "postgres")
         results["postgres"] = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), engine)
+        engine.dispose()
+    if MARIADB:
+        engine = sqlalchemy.create_engine(MARIADB)
+        dated.to_sql("customers", engine, index=False, if_exists="replace")
+        text = fl.scheme_sql(scheme, ladders, scored, "mariadb")
+        results["mariadb"] = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), engine)
         engine.dispose()
     for warehouse in dialects.WAREHOUSES:  # not at hand: what its words mean is said again in DuckDB's
         text = fl.scheme_sql(scheme, ladders, scored, warehouse, view="placed_customers")

@@ -1,44 +1,28 @@
-"""A database reached by SQLAlchemy, read only: SQLite and PostgreSQL do the work themselves. Touched in this file only."""
+"""A database reached by SQLAlchemy, read only: SQLite, PostgreSQL and MariaDB do the work themselves."""
 
 import weakref
-from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager, suppress
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager
 from decimal import Decimal
-from pathlib import Path
 from threading import RLock
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import Any
 
 import pyarrow as pa
 import sqlglot
 from sqlglot import exp
-from sqlglot.optimizer.eliminate_subqueries import eliminate_subqueries
 
-from fairladder.engine import postgres, sqlite
 from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module, told_plainly
+from fairladder.engine.backends import Backend, backend_of
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
-from fairladder.engine.words import in_words
 from fairladder.errors import DataError, Question, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 
-if TYPE_CHECKING:
-    from sqlalchemy import URL
-
-#: Dialects that can do the reduction themselves. Rows of any other database are brought here and reduced here.
-OWN_WORDS: dict[str, Callable[[exp.Expr], exp.Expr]] = {"sqlite": sqlite.translated, "postgres": postgres.translated}
-_WRITERS: dict[str, type[sqlglot.Dialect]] = {"sqlite": sqlite.StrictNames}
 _ROWS_AT_A_TIME = 50_000
 #: So many tables are offered to choose from.
 MOST_TABLES_ASKED = 20
 #: Columns that are days: SQLite keeps them as text.
 DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
-_POSTGRES_TYPES = {
-    16: "BOOLEAN", 20: "BIGINT", 21: "SMALLINT", 23: "INTEGER", 700: "FLOAT", 701: "DOUBLE", 1082: "DATE",
-    1114: "TIMESTAMP", 1184: "TIMESTAMP WITH TIME ZONE", 1700: "DECIMAL(15, 4)",
-}  # fmt: skip
-
-
-_Tree = TypeVar("_Tree", bound=exp.Expr)
 
 
 class Database:
@@ -47,32 +31,29 @@ class Database:
     def __init__(self, url: str) -> None:
         sqlalchemy = sqlalchemy_module()
         self._url = checked_url(url)
-        backend = self._url.get_backend_name()
-        self.dialect = {"postgresql": "postgres"}.get(backend, backend)
+        self._backend = backend_of(self._url)
+        self.dialect = self._backend.dialect
         self.label = label_of(self._url)
+        prepare = self._backend.prepare
         self._reader: Embedded | None = None
         self._kept: dict[str, exp.Expr] = {}
         self._names = 0
         self._moments, self._version, self._lock = 0, 0, RLock()
         with self._told_plainly():
-            engine = sqlalchemy.create_engine(self._url, hide_parameters=True, **_arguments(self._url))
+            engine = sqlalchemy.create_engine(self._url, hide_parameters=True, **self._backend.arguments(self._url))
             weakref.finalize(self, engine.dispose)
-            if self.dialect == "sqlite":
-                sqlalchemy.event.listen(engine, "connect", lambda connection, _: sqlite.prepare(connection))
+            sqlalchemy.event.listen(engine, "connect", lambda raw, _: prepare(raw))
             connection = engine.connect()
             weakref.finalize(self, connection.close)
-            if self.dialect == "postgres":
-                # Each query is a transaction of its own: an open one would keep others from changing their tables.
-                connection = connection.execution_options(isolation_level="AUTOCOMMIT")
-                connection.exec_driver_sql("SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY")
-                connection.exec_driver_sql("SET TIME ZONE 'UTC'")
+            self._backend = self._backend.answering(connection)
+            connection = self._backend.opened(connection)
         self._connection = connection
         self._inspector = sqlalchemy.inspect(engine)
 
     @property
     def works_itself(self) -> bool:
         """Whether the reduction runs in this database."""
-        return self.dialect in OWN_WORDS
+        return self._backend.works_itself
 
     @property
     def reader(self) -> Embedded:
@@ -95,7 +76,8 @@ class Database:
             tables = dict.fromkeys(self._names_in(None)[:MOST_TABLES_ASKED], ())
             raise error.asking(Question("Which table holds the orders?", "table", tables)) if tables else error
         if query is not None:
-            return self._apart(_one_select(query, self.dialect)).subquery("asked", copy=False)
+            asked = self._backend.apart(_one_select(query, self._backend))
+            return exp.Subquery(this=asked, alias=exp.TableAlias(this=exp.to_identifier("asked")))
         assert table is not None
         known = self._names_in(None)
         if table in known:  # a name may hold a point
@@ -111,7 +93,7 @@ class Database:
             "this": exp.to_identifier(name, quoted=True),
             "db": exp.to_identifier(schema, quoted=True) if schema else None,
         }
-        return self._apart(exp.Table(**parts))
+        return self._backend.apart(exp.Table(**parts))
 
     def _names_in(self, schema: str | None) -> list[str]:
         """Tables and views of a schema, or of the usual one."""
@@ -121,14 +103,10 @@ class Database:
                 raise UsageError(f"{self.label} has no schema `{shortened(schema, 80)}`. {nearest(schema, known)}")
             return [*self._inspector.get_table_names(schema), *self._inspector.get_view_names(schema)]
 
-    def _apart(self, tree: _Tree) -> _Tree:
-        """SQLite's tables under the name of their file, so that none is taken for a layer of ours that is called alike."""
-        if self.dialect == "sqlite":
-            own = {cte.alias for cte in tree.find_all(exp.CTE)}
-            for table in tree.find_all(exp.Table):
-                if not table.db and table.name not in own and isinstance(table.this, exp.Identifier):
-                    table.set("db", exp.to_identifier("main"))
-        return tree
+    def note(self, relation: exp.Expr) -> str | None:
+        """What people should know of a table that is read; None where there is nothing."""
+        with self._told_plainly():
+            return self._backend.note(self._connection, relation)
 
     def progress(self) -> float | None:
         """Databases do not tell; of what is read here the embedded engine does."""
@@ -148,8 +126,8 @@ class Database:
     def moment(self) -> Iterator[None]:
         """While it lasts, all queries see the data as they stood at its first, and none can change them.
 
-        PostgreSQL: one transaction that is READ ONLY from its first statement to its last. SQLite: a file that somebody changes
-        meanwhile is an error, since to hold it would keep them from writing. Raises DataError.
+        PostgreSQL and MariaDB: one transaction that is READ ONLY from its first statement to its last. SQLite: a file that
+        somebody changes meanwhile is an error, since to hold it would keep them from writing. Raises DataError.
         """
         with self._lock:  # a connection works for one thread at a time
             if self._moments:
@@ -157,30 +135,18 @@ class Database:
                 return
             self._moments = 1
             try:
-                self._begin()
+                with self._told_plainly():
+                    self._backend.begin(self._connection)
+                self._version = self._data_version()
                 yield
                 self._unchanged()
             finally:
                 self._moments = 0
-                self._end()
-
-    def _begin(self) -> None:
-        if self.dialect == "postgres":
-            with self._told_plainly():
-                self._connection.exec_driver_sql("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
-        self._version = self._data_version()
-
-    def _end(self) -> None:
-        if self.dialect == "postgres":
-            with suppress(Exception):  # a connection that was lost has told so already
-                self._connection.exec_driver_sql("ROLLBACK")
+                self._backend.end(self._connection)
 
     def _data_version(self) -> int:
-        """A number that changes when another connection writes to a SQLite file; 0 elsewhere."""
-        if self.dialect != "sqlite":
-            return 0
         with self._told_plainly():
-            return int(self._connection.exec_driver_sql("PRAGMA data_version").scalar_one())
+            return self._backend.version(self._connection)
 
     def _unchanged(self) -> None:
         if self._data_version() != self._version:
@@ -194,9 +160,9 @@ class Database:
         with self.moment(), self._told_plainly():
             cursor = self._connection.exec_driver_sql(self._text(empty)).cursor
             described = [] if cursor is None else list(cursor.description)
-        if self.dialect == "postgres":
-            return {d[0]: _POSTGRES_TYPES.get(d[1], "VARCHAR") for d in described}
-        return self._types_found(relation, [d[0] for d in described])
+        if self._backend.types_by_value:
+            return self._types_found(relation, [d[0] for d in described])
+        return self._backend.types(described)
 
     def _types_found(self, relation: exp.Expr, names: list[str]) -> dict[str, str]:
         """SQLite keeps a type for each value, not for each column."""
@@ -216,13 +182,10 @@ class Database:
         return {name: type_of(name) for name in names}
 
     def by_code_point(self, relation: exp.Expr, types: dict[str, str]) -> exp.Expr:
-        """The relation with text that compares by code point and decimals without NaN, where the database has others."""
-        if self.dialect != "postgres" or not any(t == "VARCHAR" or t.startswith("DECIMAL") for t in types.values()):
+        """The relation with its columns as the reduction reads them: text that compares by code point, no number that is none."""
+        cells = {name: self._backend.cell(name, kind) for name, kind in types.items()}
+        if all(cell == column(name) for name, cell in cells.items()):
             return relation
-        cells = {
-            n: postgres.by_code_point(column(n)) if t == "VARCHAR" else postgres.without_nan(column(n)) if t.startswith("DECIMAL")
-            else column(n) for n, t in types.items()
-        }  # fmt: skip
         return select([named(tree, n) for n, tree in cells.items()], relation).subquery("typed", copy=False)
 
     def table(self, query: exp.Expr) -> pa.Table:
@@ -264,16 +227,16 @@ class Database:
         """
         self._names += 1
         table = exp.to_table(f"kept_{self._names}")
-        if self.dialect == "sqlite":
+        if self._backend.stores:
             with self._told_plainly():
                 self._connection.exec_driver_sql(f"CREATE TEMP TABLE {table.name} AS {self._text(query)}")
             return table
-        self._kept[table.name] = self._own(query)
+        self._kept[table.name] = self._backend.own(query)
         return table
 
     def forget(self, relation: exp.Expr) -> None:
         """Let go of the query that ``keep`` named."""
-        if self.dialect == "sqlite":
+        if self._backend.stores:
             self._connection.exec_driver_sql(f"DROP TABLE temp.{relation.name}")
         else:
             self._kept[relation.name] = exp.select("1")
@@ -283,7 +246,7 @@ class Database:
         return self._text(query, pretty=True)
 
     def _text(self, query: exp.Expr, pretty: bool = False) -> str:
-        tree = self._own(query)
+        tree = self._backend.own(query)
         named_first: list[exp.Expr] = []
         for table in self._needed(tree):
             kept = self._kept[table].copy()
@@ -293,11 +256,9 @@ class Database:
         if named_first:
             before = tree.args.get("with_")
             tree.set("with_", exp.With(expressions=[*named_first, *(before.expressions if before else [])]))
-        writer = _WRITERS.get(self.dialect, self.dialect)
         if pretty:
-            return laid_out(tree, writer, identify=True)
-        text = tree.sql(writer, identify=True)
-        return text.replace("%", "%%") if self.dialect == "postgres" else text
+            return laid_out(tree, self._backend.writer, identify=True)
+        return self._backend.escaped(tree.sql(self._backend.writer, identify=True))
 
     def _needed(self, tree: exp.Expr) -> list[str]:
         """Names of the kept queries that a tree asks for, and that those ask for, each after those it asks for itself."""
@@ -305,12 +266,6 @@ class Database:
         for name in sorted({t.name for t in tree.find_all(exp.Table)} & self._kept.keys()):
             needed += [n for n in (*self._needed(self._kept[name]), name) if n not in needed]
         return needed
-
-    def _own(self, query: exp.Expr) -> exp.Expr:
-        """A tree of the database's own words."""
-        tree = in_words(query, OWN_WORDS[self.dialect]) if self.works_itself else query
-        # SQLite reads only so many layers inside one another, so they are named one after another.
-        return eliminate_subqueries(tree) if self.dialect == "sqlite" else tree
 
     def _tables_there(self) -> str:
         with self._told_plainly():
@@ -321,28 +276,19 @@ class Database:
         return told_plainly(self._url)
 
 
-def _arguments(url: "URL") -> dict[str, Any]:
-    if url.get_backend_name() == "sqlite":
-        import sqlite3
-
-        path = Path(url.database or "").resolve().as_uri()
-        return {"creator": lambda: sqlite3.connect(f"{path}?mode=ro", uri=True, check_same_thread=False)}
-    return {"connect_args": {"connect_timeout": 10}} if url.get_backend_name() == "postgresql" else {}
-
-
 #: Parts of a SELECT that write or lock.
 _CHANGES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Create, exp.Command, exp.Into, exp.Lock)
 
 
-def _one_select(query: str, dialect: str) -> exp.Query:
+def _one_select(query: str, backend: Backend) -> exp.Query:
     try:
-        trees = sqlglot.parse(query, dialect=dialect if dialect in OWN_WORDS else None)
+        trees = sqlglot.parse(query, dialect=backend.dialect if backend.works_itself else None)
     except sqlglot.errors.SqlglotError as error:
         raise UsageError(f"The query cannot be read: {str(error).splitlines()[0]}") from None
     if len(trees) != 1 or not isinstance(trees[0], exp.Query) or trees[0].find(*_CHANGES):
         raise UsageError("A query must be one SELECT; nothing else is sent to a database.")
     for function in trees[0].find_all(exp.Anonymous):
-        if dialect == "postgres" and function.name.lower() not in postgres.FUNCTIONS:
+        if backend.functions is not None and function.name.lower() not in backend.functions:
             raise UsageError(
                 f"The query calls `{shortened(function.name, 40)}`, which is not among the functions that are known to change nothing. "
                 "Make a view of it in the database, and name that with --table."

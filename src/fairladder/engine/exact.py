@@ -1,9 +1,12 @@
 """Exact minor units as functions that engines can call: their names in SQL, and what they do."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import get_args
 
-from fairladder.numbers import DiscountUnit, exact_minor
+from sqlglot import exp
+
+from fairladder.numbers import MOST_MINOR_UNITS, DiscountUnit, exact_minor
+from fairladder.sqltree import sql
 
 #: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL; see ``exact_minor_name``.
 EXACT_MINOR = "exact_minor"
@@ -46,3 +49,26 @@ def _with_discount(decimals: int, unit: DiscountUnit) -> Iterator[tuple[str, Cal
 
     yield exact_minor_name(decimals, unit, True, False), product, 3
     yield exact_minor_name(decimals, unit, True, True), rated, 4
+
+
+def exact_minor_tree(name: str, texts: Sequence[exp.Expr], numeric: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
+    """``numbers.exact_minor`` in a database whose decimals, as ``numeric`` makes them, are exact and round halves away from zero."""
+    decimals, product = int(name.split("_")[2]), "_product" in name
+    factors = [t for i, t in enumerate(texts) if not (product and i == 2)]
+    value: exp.Expr = exp.convert(10**decimals)
+    for text in factors:
+        value = sql(":v * :t", v=value, t=numeric(text))
+    if "_amount" in name and not isinstance(texts[2], exp.Null):
+        off = sql("COALESCE(:d, 0) * :s", d=numeric(texts[2]), s=10**decimals)
+        for rate in texts[3:]:
+            off = sql(":o * :r", o=off, r=numeric(rate))
+        value = sql(":v - :o", v=value, o=exp.paren(off))
+    elif product and not isinstance(texts[2], exp.Null):
+        value = sql(
+            ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN :bare * 0.01 ELSE :plain * :unit END, 0))",
+            v=value, d=texts[2], bare=numeric(sql("RTRIM(:d, '%')", d=texts[2])), plain=numeric(texts[2]),
+            unit=0.01 if "_percent" in name else 1,
+        )  # fmt: skip
+    return sql(
+        "CASE WHEN ABS(:v) <= :most THEN CAST(ROUND(:v) AS BIGINT) END", v=exp.paren(value), most=MOST_MINOR_UNITS
+    )

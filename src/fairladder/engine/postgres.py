@@ -5,10 +5,9 @@ import re
 from sqlglot import exp
 
 from fairladder.conditions import letters
-from fairladder.engine.exact import EXACT_MINOR
+from fairladder.engine.exact import EXACT_MINOR, exact_minor_tree
 from fairladder.engine.protocol import CURRENCY_SIGNS
-from fairladder.engine.texts_of_days import DAY, OFFSET, TIME, day_of_groups, shape_of
-from fairladder.numbers import MOST_MINOR_UNITS
+from fairladder.engine.texts_of_days import SHAPES, day_of_groups, shape_of, tried
 from fairladder.sqltree import numeric, sql
 
 #: Functions that a query may call beside those that the SQL library knows: they read their arguments and nothing else.
@@ -36,7 +35,7 @@ def translated(node: exp.Expr) -> exp.Expr:
     """One node of a tree in PostgreSQL's words."""
     match node:
         case exp.TryCast():
-            return _TRIES[node.to.this](node.this)
+            return _tried(node.this, node.to.this)
         case exp.IsNan():
             return sql("(CAST(:x AS DOUBLE) = CAST('NaN' AS DOUBLE))", x=node.this)
         case exp.Round():
@@ -93,7 +92,7 @@ def without_nan(cell: exp.Expr) -> exp.Expr:
 def _function(node: exp.Anonymous) -> exp.Expr:
     name, arguments = node.name.upper(), node.expressions
     if name.startswith(EXACT_MINOR.upper()):
-        return _exact_minor(name.lower(), arguments)
+        return exact_minor_tree(name.lower(), arguments, numeric)
     if name == "PRINTF":  # of a REAL, whose text is the shortest there
         return sql("CAST(CAST(:x AS FLOAT) AS VARCHAR)", x=arguments[1])
     if name == "ARRAY_EXTRACT":
@@ -120,58 +119,17 @@ def _pattern(literal: exp.Expr) -> exp.Expr:
     return exp.Literal.string(wide)
 
 
-def _if_shaped(text: exp.Expr, shape: str, kind: str) -> exp.Expr:
-    return sql(f"CASE WHEN :shaped THEN CAST(:t AS {kind}) END", shaped=_matches(text, shape), t=text)
+def _replaced(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
+    return exp.RegexpReplace(this=text, expression=exp.Literal.string(pattern), replacement=exp.Literal.string(by))
 
 
-def _try_day(text: exp.Expr) -> exp.Expr:
-    for short in (r"-(\d)-", r"-(\d)$"):  # a month or day of one digit
-        long = exp.Literal.string(short.replace(r"(\d)", r"0\1").rstrip("$"))
-        text = exp.RegexpReplace(this=text, expression=exp.Literal.string(short), replacement=long)
-    return _if_shaped(text, f"^{DAY}$", "DATE")
+def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
+    """The text as something else, NULL where it is none: a cast would stop the query."""
 
+    def made(shaped: exp.Expr) -> exp.Expr:
+        return exp.cast(shaped, kind)
 
-def _try_timestamp(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, f"^{DAY}{TIME}?$", "TIMESTAMP")
-
-
-def _try_instant(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, f"^{DAY}({TIME}{OFFSET}?)?$", "TIMESTAMPTZ")
-
-
-def _try_number(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, _NUMBER, "DOUBLE")
-
-
-_TRIES = {
-    exp.DType.DATE: _try_day,
-    exp.DType.TIMESTAMPNTZ: _try_timestamp,
-    exp.DType.TIMESTAMPTZ: _try_instant,
-    exp.DType.DOUBLE: _try_number,
-}
-
-
-def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
-    """``numbers.exact_minor`` in NUMERIC, which is exact and rounds halves away from zero."""
-    decimals, product = int(name.split("_")[2]), "_product" in name
-    factors = [t for i, t in enumerate(texts) if not (product and i == 2)]
-    value: exp.Expr = exp.convert(10**decimals)
-    for text in factors:
-        value = sql(":v * :t", v=value, t=numeric(text))
-    if "_amount" in name and not isinstance(texts[2], exp.Null):
-        off = sql("COALESCE(:d, 0) * :s", d=numeric(texts[2]), s=10**decimals)
-        for rate in texts[3:]:
-            off = sql(":o * :r", o=off, r=numeric(rate))
-        value = sql(":v - :o", v=value, o=exp.paren(off))
-    elif product and not isinstance(texts[2], exp.Null):
-        value = sql(
-            ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN :bare * 0.01 ELSE :plain * :unit END, 0))",
-            v=value, d=texts[2], bare=numeric(sql("RTRIM(:d, '%')", d=texts[2])), plain=numeric(texts[2]),
-            unit=0.01 if "_percent" in name else 1,
-        )  # fmt: skip
-    return sql(
-        "CASE WHEN ABS(:v) <= :most THEN CAST(ROUND(:v) AS BIGINT) END", v=exp.paren(value), most=MOST_MINOR_UNITS
-    )
+    return tried(text, kind, SHAPES.get(kind, _NUMBER), _matches, _replaced, made)
 
 
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
@@ -182,4 +140,4 @@ def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
         letter: exp.Bracket(this=exp.paren(match), expressions=[exp.convert(n)], offset=1)
         for n, letter in enumerate(groups, start=1)
     }
-    return _try_day(day_of_groups(found))
+    return _tried(day_of_groups(found), exp.DType.DATE)

@@ -8,7 +8,7 @@ from sqlglot import exp
 from fairladder.conditions import letters
 from fairladder.engine.exact import EXACT_MINOR
 from fairladder.engine.protocol import CURRENCY_SIGNS
-from fairladder.engine.texts_of_days import DAY, OFFSET, TIME, day_of_groups, shape_of
+from fairladder.engine.texts_of_days import SHAPES, day_of_groups, shape_of, tried
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.sqltree import sql
 
@@ -21,7 +21,7 @@ def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
     """One node of a tree in Spark's words; ``floats`` names the columns that hold binary floats."""
     match node:
         case exp.TryCast():
-            return _TRIES[node.to.this](node.this)
+            return _tried(node.this, node.to.this)
         case exp.Cast() if node.to.this in exp.DataType.TEXT_TYPES and _is_float(node.this, floats):
             return _float_text(node.this)
         case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
@@ -168,13 +168,22 @@ def _whole_units(product: exp.Mul) -> exp.Expr:
 # ------------------------------------------------------------------------------------------------ texts that may be something
 
 
-def _if_shaped(text: exp.Expr, shape: str, kind: str, clean: exp.Expr | None = None) -> exp.Expr:
-    made = _tried(clean or text, exp.DataType.build(kind, dialect="duckdb"))
-    return sql("CASE WHEN :shaped THEN :made END", shaped=_matches(text, shape), made=made)
+def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
+    """The text as something else, NULL where it is none."""
+
+    def made(shaped: exp.Expr) -> exp.Expr:
+        return _try_cast(shaped if kind in (exp.DType.DATE, exp.DType.DOUBLE) else _one_space(shaped), kind)
+
+    return tried(text, kind, SHAPES.get(kind, _NUMBER), _matches, _replaced_once, made)
 
 
-def _tried(text: exp.Expr, kind: exp.DataType) -> exp.Expr:
-    return exp.TryCast(this=text, to=kind, safe=True)  # the SQL library writes a plain CAST where none is called safe
+def _try_cast(text: exp.Expr, kind: exp.DType | exp.DataType) -> exp.Expr:
+    # The SQL library writes a plain CAST where none is called safe.
+    return exp.TryCast(this=text, to=exp.DataType.build(kind), safe=True)
+
+
+def _replaced_once(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
+    return _replaced(text, pattern.replace("$", r"\z"), by.replace("\\", "$"))
 
 
 def _one_space(text: exp.Expr) -> exp.Expr:
@@ -187,36 +196,15 @@ def _replaced(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
     return exp.Anonymous(this="REGEXP_REPLACE", expressions=[text, *map(exp.Literal.string, (pattern, by))])
 
 
-def _try_day(text: exp.Expr) -> exp.Expr:
-    shaped = _replaced(_replaced(text, r"-(\d)-", "-0$1-"), r"-(\d)\z", "-0$1")
-    return _if_shaped(shaped, f"^{DAY}$", "DATE")
-
-
-def _try_timestamp(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, f"^{DAY}{TIME}?$", "TIMESTAMP", _one_space(text))
-
-
-def _try_instant(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, f"^{DAY}({TIME}{OFFSET}?)?$", "TIMESTAMPTZ", _one_space(text))
-
-
-def _try_number(text: exp.Expr) -> exp.Expr:
-    return _if_shaped(text, _NUMBER, "DOUBLE")
-
-
-_TRIES = {
-    exp.DType.DATE: _try_day,
-    exp.DType.TIMESTAMPNTZ: _try_timestamp,
-    exp.DType.TIMESTAMPTZ: _try_instant,
-    exp.DType.DOUBLE: _try_number,
-}
-
-
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     """The day that a text means under a strptime pattern, NULL where it does not fit."""
     shape, groups = shape_of(pattern)
     found = {letter: _extracted(text, f"^{shape}$", exp.convert(n)) for n, letter in enumerate(groups, start=1)}
-    return sql("CASE WHEN :fits THEN :day END", fits=_matches(text, f"^{shape}$"), day=_try_day(day_of_groups(found)))
+    return sql(
+        "CASE WHEN :fits THEN :day END",
+        fits=_matches(text, f"^{shape}$"),
+        day=_tried(day_of_groups(found), exp.DType.DATE),
+    )
 
 
 # ---------------------------------------------------------------------------------------------------------- exact amounts
@@ -299,14 +287,14 @@ class _Exact:
     def _at(self, power: exp.Expr) -> exp.Expr:
         """The digits at a lower power of ten."""
         longer = sql("(CAST(:d AS VARCHAR) || REPEAT('0', :p - :q))", d=self.digits, p=self.power, q=power)
-        return _tried(longer, exp.DataType.build(_WHOLE))
+        return _try_cast(longer, exp.DataType.build(_WHOLE))
 
     def rounded(self, decimals: int) -> exp.Expr:
         """Minor units, half away from zero; NULL beyond the largest amount."""
         places = sql("(:p + :n)", p=self.power, n=decimals)
         # Wide enough that the point always lies within; what lies beyond it on either side is no amount or rounds to nothing.
         wide = sql("(LPAD(CAST(ABS(:d) AS VARCHAR), 40, '0') || REPEAT('0', 40))", d=self.digits)
-        size = _tried(sql("LEFT(:w, 40 + :p)", w=wide, p=places), exp.DataType.build(_WHOLE))
+        size = _try_cast(sql("LEFT(:w, 40 + :p)", w=wide, p=places), exp.DataType.build(_WHOLE))
         up = sql("CASE WHEN SUBSTRING(:w, 41 + :p, 1) >= '5' THEN 1 ELSE 0 END", w=wide, p=places)
         signed = sql(
             "CAST(CASE WHEN :d < 0 THEN -(:s + :up) ELSE :s + :up END AS BIGINT)", d=self.digits, s=size, up=up

@@ -1,6 +1,7 @@
 """What days, times and strptime patterns look like as regular expressions, for engines that cannot try a cast without stopping."""
 
 import re
+from collections.abc import Callable, Mapping
 
 from sqlglot import exp
 
@@ -14,11 +15,32 @@ DAY = (
 TIME = r"((T| +)([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?)"
 OFFSET = r"( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))"
 
+#: What a text must look like to be cast to each of these without fear.
+SHAPES: Mapping[exp.DType, str] = {
+    exp.DType.DATE: f"^{DAY}$",
+    exp.DType.TIMESTAMPNTZ: f"^{DAY}{TIME}?$",
+    exp.DType.TIMESTAMPTZ: f"^{DAY}({TIME}{OFFSET}?)?$",
+}
+
 _MONTHS = "january february march april may june july august september october november december".split()
 _PIECES = {
     "Y": r"(?<Y>\d{4})", "y": r"(?<y>\d\d)", "m": r"(?<m>\d{1,2})", "d": r"(?<d>\d{1,2})", "b": r"(?<b>[A-Za-z]+)",
     "B": r"(?<b>[A-Za-z]+)", "H": r"\d{1,2}", "M": r"\d{1,2}", "S": r"\d{1,2}", "I": r"\d{1,2}", "p": "[AaPp][Mm]",
 }  # fmt: skip
+
+
+def tried(
+    text: exp.Expr,
+    kind: exp.DType,
+    shape: str,
+    matches: Callable[[exp.Expr, str], exp.Expr],
+    replaced: Callable[[exp.Expr, str, str], exp.Expr],
+    made: Callable[[exp.Expr], exp.Expr],
+) -> exp.Expr:
+    """What ``made`` makes of a text of this shape, NULL of any other; a month or day of one digit is given its zero."""
+    if kind == exp.DType.DATE:
+        text = replaced(replaced(text, r"-(\d)-", r"-0\1-"), r"-(\d)$", r"-0\1")
+    return sql("CASE WHEN :shaped THEN :made END", shaped=matches(text, shape), made=made(text))
 
 
 def shape_of(pattern: str) -> tuple[str, list[str]]:

@@ -9,7 +9,7 @@ from fairladder.wording import counted
 def open_database(url: str, settings: OrdersPart) -> Source:
     """A table or query of the database at a SQLAlchemy URL as a Source; nothing can be changed through it.
 
-    In SQLite and PostgreSQL the reduction runs in the database and only customers come back. Raises UsageError for a
+    In SQLite, PostgreSQL and MariaDB the reduction runs in the database and only customers come back. Raises UsageError for a
     wrong address, table or query, DataError where the database does not answer.
     """
     database = Database(url)
@@ -24,6 +24,6 @@ def open_database(url: str, settings: OrdersPart) -> Source:
         )
         kinds = kinds_of(database.reader.columns(relation), label)
         return Source(label, own_names(relation, kinds), kinds, database.reader, text=False, notes=notes)
-    types = database.columns(relation)
+    types, note = database.columns(relation), database.note(relation)
     relation = own_names(database.by_code_point(relation, types), types)
-    return Source(label, relation, kinds_of(types, label), database, text=False)
+    return Source(label, relation, kinds_of(types, label), database, text=False, notes=(note,) if note else ())

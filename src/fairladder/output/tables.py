@@ -10,9 +10,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from fairladder.columns import decimals_of
+from fairladder.engine import mariadb
 from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module, told_plainly
 from fairladder.errors import DataError, UsageError
 from fairladder.numbers import to_minor
@@ -26,6 +27,10 @@ Mode = Literal["replace", "append"] | None
 _ROWS_AT_A_TIME = 5_000
 #: Addresses of file systems as a cluster sees them, which hold no tables.
 _FILE_SYSTEMS = frozenset("abfs abfss dbfs file gs hdfs s3 s3a s3n wasb wasbs".split())
+#: Names of MySQL and those who speak as it does.
+_MYSQL = ("mysql", "mariadb")
+#: So many letters can a customer's id have where it is the key of a table in MariaDB.
+_LONGEST_KEY = 500
 #: So long is waited for somebody who is at work on the table.
 _PATIENCE_SECONDS = 30
 
@@ -84,7 +89,7 @@ def write_table(
     if to is None:
         raise UsageError(f"{address!r} is not the address of a database. Write it as postgresql://host/shop#scores.")
     with _transaction(to) as connection:
-        return _Writing(connection, to, mode).write(frame, as_of, decimals)
+        return _writing(connection, to, mode).write(frame, as_of, decimals)
 
 
 def require_table(address: TableAddress, mode: Mode) -> None:
@@ -93,7 +98,7 @@ def require_table(address: TableAddress, mode: Mode) -> None:
     if url.get_backend_name() == "sqlite" and not Path(url.database or "").exists():
         return
     with _transaction(address, reads=True) as connection:
-        _Writing(connection, address, mode).require_place()
+        _writing(connection, address, mode).require_place()
 
 
 @contextmanager
@@ -113,6 +118,15 @@ def _transaction(address: TableAddress, reads: bool = False) -> "Iterator[Connec
 def _arguments(url: "URL") -> dict[str, Any]:
     if url.get_backend_name() == "sqlite":
         return {"connect_args": {"timeout": _PATIENCE_SECONDS}}
+    if url.get_backend_name() in _MYSQL:
+        # Nothing is shortened to fit, and who is at work on the table is waited for as long as anywhere.
+        patience = f"lock_wait_timeout = {_PATIENCE_SECONDS}, innodb_lock_wait_timeout = {_PATIENCE_SECONDS}"
+        return {
+            "connect_args": {
+                "connect_timeout": 10,
+                "init_command": f"SET SESSION sql_mode = 'STRICT_ALL_TABLES', {patience}",
+            }
+        }
     options = f"-c lock_timeout={_PATIENCE_SECONDS}s"
     return {"connect_args": {"connect_timeout": 10, "options": _joined(url, options)}} if _is_postgres(url) else {}
 
@@ -147,6 +161,8 @@ class _Writing:
     connection: "Connection"
     address: TableAddress
     mode: Mode
+    #: Whether a table that is made in a transaction is gone when that fails.
+    tables_are_undone: ClassVar[bool] = True
 
     def write(self, frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> int:
         there = self.require_place()
@@ -158,12 +174,17 @@ class _Writing:
             self._require_new_day(as_of)
             self._insert(self._table(self.address.table, columns), _rows(frame, as_of, decimals))
             return len(frame)
-        name = f"{self.address.table[:40]}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}" if there else self.address.table
+        aside = bool(there) or not self.tables_are_undone
+        name = f"{self.address.table[:40]}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}" if aside else self.address.table
         table = self._table(name, columns)
-        table.create(self.connection)
-        self._insert(table, _rows(frame, as_of, decimals))
-        if there:
-            self._put_in_place(name)
+        try:
+            table.create(self.connection)
+            self._insert(table, _rows(frame, as_of, decimals))
+            if aside:
+                self._put_in_place(name, bool(there))
+        except BaseException:
+            self._undo(name)
+            raise
         return len(frame)
 
     def require_place(self) -> list[str]:
@@ -226,13 +247,17 @@ class _Writing:
         if batch:
             self.connection.execute(table.insert(), batch)
 
-    def _put_in_place(self, new: str) -> None:
+    def _undo(self, new: str) -> None:
+        """Take back a table that was made; the end of the transaction does."""
+
+    def _put_in_place(self, new: str, there: bool) -> None:
         """The new table under the old one's name and with its grants; who reads sees the old one until the transaction ends."""
         preparer: Any = self.connection.dialect.identifier_preparer
         schema = f"{preparer.quote_identifier(self.address.schema)}." if self.address.schema else ""
         old = f"{schema}{preparer.quote_identifier(self.address.table)}"
         grants = self._grants() if self.connection.dialect.name == "postgresql" else []
-        self.connection.exec_driver_sql(f"DROP TABLE {old}")
+        if there:
+            self.connection.exec_driver_sql(f"DROP TABLE {old}")
         renamed = preparer.quote_identifier(self.address.table)
         self.connection.exec_driver_sql(f"ALTER TABLE {schema}{preparer.quote_identifier(new)} RENAME TO {renamed}")
         for grantee, right in grants:
@@ -247,6 +272,65 @@ class _Writing:
         )
         rows = self.connection.execute(query, {"t": self.address.table, "s": self.address.schema})
         return [(str(g), str(p)) for g, p in rows]
+
+
+class _MariaDbWriting(_Writing):
+    """MariaDB's tables are made at once, outside any transaction: so beside the old one, and renamed in one step."""
+
+    tables_are_undone: ClassVar[bool] = False
+
+    def require_place(self) -> list[str]:
+        if not self.connection.dialect.is_mariadb:  # type: ignore[attr-defined]
+            raise UsageError(
+                "Results are written to MariaDB, PostgreSQL and SQLite. For MySQL, write a CSV file and load that."
+            )
+        there = super().require_place()
+        if there and self.mode == "append":
+            engine = self._options().get("mariadb_engine", "")
+            if engine.lower() != "innodb":
+                raise UsageError(
+                    f"The {self.address.told} is kept by {engine or 'an engine'} without transactions, so a day could be appended by "
+                    "halves. Make it one of InnoDB first: ALTER TABLE … ENGINE = InnoDB."
+                )
+        return there
+
+    def _options(self) -> dict[str, str]:
+        inspector: Any = sqlalchemy_module().inspect(self.connection)
+        found = inspector.get_table_options(self.address.table, schema=self.address.schema)
+        return {name.replace("mysql_", "mariadb_"): str(value) for name, value in found.items()}
+
+    def _table(self, name: str, columns: Sequence[Any]) -> "Table":
+        options = {"engine": "InnoDB", "charset": "utf8mb4", "collate": mariadb.COLLATION}
+        given = {f"{of}_{option}": value for of in _MYSQL for option, value in options.items()}
+        made: Table = sqlalchemy_module().Table(
+            name, sqlalchemy_module().MetaData(), *columns, schema=self.address.schema, **given
+        )
+        for cell in made.columns:
+            if cell.primary_key and isinstance(cell.type, sqlalchemy_module().Text):
+                cell.type = sqlalchemy_module().String(_LONGEST_KEY)
+        return made
+
+    def _undo(self, new: str) -> None:
+        self.connection.exec_driver_sql("ROLLBACK")
+        self.connection.exec_driver_sql(f"DROP TABLE IF EXISTS {self._quoted(new)}")
+
+    def _put_in_place(self, new: str, there: bool) -> None:
+        old, gone = self._quoted(self.address.table), self._quoted(f"{new[:56]}_old")
+        both = f"{old} TO {gone}, " if there else ""
+        self.connection.exec_driver_sql("COMMIT")
+        self.connection.exec_driver_sql(f"RENAME TABLE {both}{self._quoted(new)} TO {old}")
+        if there:
+            self.connection.exec_driver_sql(f"DROP TABLE {gone}")
+
+    def _quoted(self, name: str) -> str:
+        preparer: Any = self.connection.dialect.identifier_preparer
+        parts = [p for p in (self.address.schema, name) if p]
+        return ".".join(preparer.quote_identifier(p) for p in parts)
+
+
+def _writing(connection: "Connection", address: TableAddress, mode: Mode) -> _Writing:
+    kind = _MariaDbWriting if connection.dialect.name in _MYSQL else _Writing
+    return kind(connection, address, mode)
 
 
 def _columns(frame: "pd.DataFrame", decimals: int, daily: bool) -> list[Any]:

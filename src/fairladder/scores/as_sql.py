@@ -10,7 +10,7 @@ from fairladder.engine.layout import laid_out
 from fairladder.errors import UsageError, nearest
 from fairladder.ladder import GroupedLadder
 from fairladder.scheme import Scheme
-from fairladder.scores.dialects import DIALECTS, RUN_HERE, WAREHOUSES, in_dialect, require_understood
+from fairladder.scores.dialects import DIALECTS, RUN_HERE, WAREHOUSES, in_dialect, require_understood, written_as
 from fairladder.scores.fitting import SCORES, AnyLadder
 from fairladder.sqltree import case, column, named, select, sql
 
@@ -29,10 +29,10 @@ def scheme_sql(
     """A SELECT over a table ``customers`` that adds scores, total, code, tiers, segment and stance.
 
     ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), and are of the kinds of this frame.
-    Run in DuckDB, SQLite, PostgreSQL or Spark it gives what ``score`` gives with the same ladders. For ``snowflake``, ``bigquery``,
-    ``redshift``, ``databricks`` and ``trino`` it is written and read back, but was not run there. With ``view`` it makes a view of
-    that name. Percentile columns are left out: they need all customers, not a rule. Raises UsageError for another dialect, for
-    what a dialect does not have, or ladders within groups of a column that is no text.
+    Run in DuckDB, SQLite, PostgreSQL, MariaDB or Spark it gives what ``score`` gives with the same ladders. For ``snowflake``,
+    ``bigquery``, ``redshift``, ``databricks`` and ``trino`` it is written and read back, but was not run there. With ``view`` it
+    makes a view of that name. Percentile columns are left out: they need all customers, not a rule. Raises UsageError for another
+    dialect, for what a dialect does not have, or ladders within groups of a column that is no text.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -43,10 +43,11 @@ def scheme_sql(
     """
     if dialect not in DIALECTS:
         raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
-    tree: exp.Expr = in_dialect(scheme_tree(scheme, ladders, frame_kinds(customers)), dialect)
+    kinds = frame_kinds(customers)
+    tree: exp.Expr = in_dialect(scheme_tree(scheme, ladders, kinds), dialect, _texts(kinds))
     if view is not None:
         tree = exp.Create(this=exp.to_table(view), kind="VIEW", expression=tree)
-    text = laid_out(tree, dialect)
+    text = laid_out(tree, written_as(dialect))
     require_understood(text, dialect)
     return text
 
@@ -60,7 +61,7 @@ def was_run(dialect: str) -> str:
     return f"Our tests run such statements in {_NAMES[dialect]}, with the same customers as here."
 
 
-_NAMES = dict(zip(RUN_HERE, ("DuckDB", "SQLite", "PostgreSQL", "Spark"), strict=True))
+_NAMES = dict(zip(RUN_HERE, ("DuckDB", "SQLite", "PostgreSQL", "MariaDB", "Spark"), strict=True))
 
 
 def scheme_tree(
@@ -93,7 +94,12 @@ def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
     Raises ConditionError where it is wrong.
     """
     tree = to_engine(parse_condition(text, kinds), {name: column(name) for name in kinds})
-    return str(in_dialect(exp.Select().select(tree), dialect).expressions[0].sql(dialect))
+    return str(in_dialect(exp.Select().select(tree), dialect, _texts(kinds)).expressions[0].sql(written_as(dialect)))
+
+
+def _texts(kinds: Mapping[str, Kind]) -> set[str]:
+    """Columns of text: the customers' own, and those that the statement makes before its last layer."""
+    return {name for name, kind in kinds.items() if kind == "text"} | {"segment"}
 
 
 def _for_buyers(tree: exp.Expr) -> exp.Expr:

@@ -7,12 +7,15 @@ from dataclasses import dataclass
 import sqlglot
 from sqlglot import exp
 
-from fairladder.engine import postgres, spark, sqlite
+from fairladder.engine import mariadb, postgres, spark, sqlite
+from fairladder.engine.words import in_words
 from fairladder.errors import UsageError
 from fairladder.sqltree import numeric, sql
 
 #: Where the statement is run by our tests.
-RUN_HERE = ("duckdb", "sqlite", "postgres", "spark")
+RUN_HERE = ("duckdb", "sqlite", "postgres", "mariadb", "spark")
+#: Names of dialects in the SQL library, where they differ.
+_WRITTEN_AS = {"mariadb": "mysql"}
 #: Of every warehouse, functions that its manual has and that mean the same there.
 _EVERYWHERE = frozenset("ABS CAST CASE COALESCE IF LENGTH NULLIF ROUND TRANSLATE".split())
 
@@ -38,16 +41,41 @@ WAREHOUSES: Mapping[str, _Warehouse] = {
 DIALECTS = (*RUN_HERE, *WAREHOUSES)
 
 
-def in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
-    """The tree in a dialect's words."""
+def written_as(dialect: str) -> str:
+    """The SQL library's name of a dialect."""
+    return _WRITTEN_AS.get(dialect, dialect)
+
+
+def in_dialect(tree: exp.Select, dialect: str, texts: Collection[str]) -> exp.Expr:
+    """The tree in a dialect's words; ``texts`` names its columns of text."""
     if dialect == "duckdb":
         return tree
+    if dialect == "mariadb":
+        return in_words(_by_code_point(tree, texts), mariadb.translated, layers_apart=False)
     copy = tree.copy()
     for node in reversed(list(copy.walk())):
         other = _changed(node, dialect)
         if other is not node:
             node.replace(other)
     return copy
+
+
+def _by_code_point(tree: exp.Select, texts: Collection[str]) -> exp.Select:
+    """The tree with texts that compare letter by letter, where the table's own order would take `North` for `north`."""
+    copy = tree.copy()
+    bare = [t for t in copy.find_all(exp.Literal) if t.is_string and _compared_apart(t, texts)]
+    for cell in [*copy.find_all(exp.Column), *bare]:
+        if isinstance(cell, exp.Literal) or cell.name in texts:
+            cell.replace(mariadb.as_text(cell.copy()))
+    return copy
+
+
+def _compared_apart(text: exp.Literal, texts: Collection[str]) -> bool:
+    """Whether a text is compared with no column that says how; patterns go by what they are held against."""
+    if isinstance(text.parent, exp.Like) and text.arg_key == "expression":
+        return False
+    comparison = text.find_ancestor(exp.Predicate)
+    return comparison is not None and not any(c.name in texts for c in comparison.find_all(exp.Column))
 
 
 def _changed(node: exp.Expr, dialect: str) -> exp.Expr:

@@ -1,0 +1,250 @@
+"""What databases do differently: how each is opened to be read only, holds a moment, names its types, and is spoken to."""
+
+from collections.abc import Mapping
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from sqlglot import exp
+from sqlglot.optimizer.eliminate_subqueries import eliminate_subqueries
+
+from fairladder.engine import mariadb, postgres, sqlite
+from fairladder.engine.words import in_words
+from fairladder.sqltree import column
+
+if TYPE_CHECKING:
+    from sqlalchemy import URL, Connection
+
+
+class Backend:
+    """A database of which nothing is known: its rows are read, and worked on elsewhere. The others change what they do better."""
+
+    #: Whether the reduction runs there.
+    works_itself = False
+    #: Whether queries that are kept are stored there, and not only named.
+    stores = False
+    #: Whether types belong to values, not to columns.
+    types_by_value = False
+    #: Names of functions that a query may call beside those that the SQL library knows; None where all may be called.
+    functions: frozenset[str] | None = None
+
+    def __init__(self, dialect: str) -> None:
+        self.dialect = dialect
+        self.writer: Any = dialect
+
+    def arguments(self, url: "URL") -> dict[str, Any]:
+        """What SQLAlchemy needs to know beside the address."""
+        return {}
+
+    def answering(self, connection: "Connection") -> "Backend":
+        """What is known of the server that answers, which the address need not tell."""
+        return self
+
+    def prepare(self, raw: Any) -> None:
+        """Make a driver's connection ready, before anything is asked."""
+
+    def opened(self, connection: "Connection") -> "Connection":
+        """The connection, so set that it can only read."""
+        return connection
+
+    def begin(self, connection: "Connection") -> None:
+        """Hold the state that queries see from now on."""
+
+    def end(self, connection: "Connection") -> None:
+        """Let go of it."""
+
+    def version(self, connection: "Connection") -> int:
+        """A number that changes when somebody else writes, where no state can be held; 0 elsewhere."""
+        return 0
+
+    def types(self, described: list[Any]) -> dict[str, str]:
+        """Column name → its type in the embedded engine's words, from what a driver tells of a result."""
+        return {d[0]: "VARCHAR" for d in described}
+
+    def cell(self, name: str, kind: str) -> exp.Expr:
+        """A column as the reduction reads it: text compares by code point, and what is no value is null."""
+        return column(name)
+
+    def apart(self, tree: exp.Expr) -> exp.Expr:
+        """A relation of the database's own, so named that it is never taken for a layer of ours."""
+        return tree
+
+    def note(self, connection: "Connection", table: exp.Expr) -> str | None:
+        """What people should know of a table that is read."""
+        return None
+
+    def own(self, query: exp.Expr) -> exp.Expr:
+        """A tree in the database's words."""
+        return query
+
+    def escaped(self, text: str) -> str:
+        """A statement as its driver takes it."""
+        return text
+
+
+class _Sqlite(Backend):
+    works_itself, stores, types_by_value = True, True, True
+
+    def __init__(self) -> None:
+        super().__init__("sqlite")
+        self.writer = sqlite.StrictNames
+
+    def arguments(self, url: "URL") -> dict[str, Any]:
+        import sqlite3
+
+        path = Path(url.database or "").resolve().as_uri()
+        return {"creator": lambda: sqlite3.connect(f"{path}?mode=ro", uri=True, check_same_thread=False)}
+
+    def prepare(self, raw: Any) -> None:
+        sqlite.prepare(raw)
+
+    def version(self, connection: "Connection") -> int:
+        return int(connection.exec_driver_sql("PRAGMA data_version").scalar_one())
+
+    def apart(self, tree: exp.Expr) -> exp.Expr:
+        own = {cte.alias for cte in tree.find_all(exp.CTE)}
+        for table in tree.find_all(exp.Table):
+            if not table.db and table.name not in own and isinstance(table.this, exp.Identifier):
+                table.set("db", exp.to_identifier("main"))
+        return tree
+
+    def own(self, query: exp.Expr) -> exp.Expr:
+        # It reads only so many layers inside one another, so they are named one after another.
+        return eliminate_subqueries(in_words(query, sqlite.translated))
+
+
+class _Postgres(Backend):
+    works_itself = True
+    functions = postgres.FUNCTIONS
+    _types: Mapping[int, str] = {
+        16: "BOOLEAN", 20: "BIGINT", 21: "SMALLINT", 23: "INTEGER", 700: "FLOAT", 701: "DOUBLE", 1082: "DATE",
+        1114: "TIMESTAMP", 1184: "TIMESTAMP WITH TIME ZONE", 1700: "DECIMAL(15, 4)",
+    }  # fmt: skip
+
+    def __init__(self) -> None:
+        super().__init__("postgres")
+
+    def arguments(self, url: "URL") -> dict[str, Any]:
+        return {"connect_args": {"connect_timeout": 10}}
+
+    def opened(self, connection: "Connection") -> "Connection":
+        # Each query is a transaction of its own: an open one would keep others from changing their tables.
+        connection = connection.execution_options(isolation_level="AUTOCOMMIT")
+        connection.exec_driver_sql("SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY")
+        connection.exec_driver_sql("SET TIME ZONE 'UTC'")
+        return connection
+
+    def begin(self, connection: "Connection") -> None:
+        connection.exec_driver_sql("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+
+    def end(self, connection: "Connection") -> None:
+        _roll_back(connection)
+
+    def types(self, described: list[Any]) -> dict[str, str]:
+        return {d[0]: self._types.get(d[1], "VARCHAR") for d in described}
+
+    def cell(self, name: str, kind: str) -> exp.Expr:
+        if kind == "VARCHAR":
+            return postgres.by_code_point(column(name))
+        return postgres.without_nan(column(name)) if kind.startswith("DECIMAL") else column(name)
+
+    def own(self, query: exp.Expr) -> exp.Expr:
+        return in_words(query, postgres.translated)
+
+    def escaped(self, text: str) -> str:
+        return text.replace("%", "%%")
+
+
+class _MySql(Backend):
+    """MySQL, and MariaDB as long as it is not known to be one, or too old to know the letters of all alphabets."""
+
+    def __init__(self) -> None:
+        super().__init__("mysql")
+
+    def arguments(self, url: "URL") -> dict[str, Any]:
+        return {"connect_args": {"connect_timeout": 10}}
+
+    def answering(self, connection: "Connection") -> Backend:
+        dialect: Any = connection.dialect
+        return _MariaDb() if dialect.is_mariadb and dialect.server_version_info >= (10, 10) else self
+
+    def opened(self, connection: "Connection") -> "Connection":
+        connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
+        return connection
+
+
+class _MariaDb(_MySql):
+    works_itself = True
+    functions = mariadb.FUNCTIONS
+    #: By the numbers of its protocol.
+    _types: Mapping[int, str] = {
+        0: "DECIMAL(15, 4)", 1: "SMALLINT", 2: "SMALLINT", 3: "BIGINT", 4: "FLOAT", 5: "DOUBLE", 7: "TIMESTAMP WITH TIME ZONE",
+        8: "BIGINT", 9: "INTEGER", 10: "DATE", 12: "TIMESTAMP", 13: "SMALLINT", 14: "DATE", 246: "DECIMAL(15, 4)",
+    }  # fmt: skip
+    #: Nothing that a server or its owner has chosen changes what a query means.
+    _session = (
+        f"SET NAMES utf8mb4 COLLATE {mariadb.COLLATION}",
+        "SET SESSION sql_mode = 'NO_ENGINE_SUBSTITUTION', time_zone = '+00:00', sql_select_limit = DEFAULT, default_regex_flags = ''",
+        "SET SESSION max_sort_length = 4096, sort_buffer_size = 33554432",
+        # Layers are not merged, so that each of their columns is worked out once.
+        "SET SESSION optimizer_switch = 'derived_merge=off'",
+        "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY",
+    )
+
+    def opened(self, connection: "Connection") -> "Connection":
+        connection = connection.execution_options(isolation_level="AUTOCOMMIT")
+        for statement in self._session:
+            connection.exec_driver_sql(statement)
+        return connection
+
+    def begin(self, connection: "Connection") -> None:
+        connection.exec_driver_sql("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+
+    def end(self, connection: "Connection") -> None:
+        _roll_back(connection)
+
+    def types(self, described: list[Any]) -> dict[str, str]:
+        return {d[0]: self._types.get(d[1], "VARCHAR") for d in described}
+
+    def cell(self, name: str, kind: str) -> exp.Expr:
+        return mariadb.as_text(column(name)) if kind == "VARCHAR" else column(name)
+
+    def apart(self, tree: exp.Expr) -> exp.Expr:
+        for node in tree.walk():  # its comments may hold commands
+            node.comments = None
+        return tree
+
+    def note(self, connection: "Connection", table: exp.Expr) -> str | None:
+        if not isinstance(table, exp.Table):
+            return None
+        kept_by = connection.exec_driver_sql(
+            "SELECT engine FROM information_schema.tables WHERE table_name = %s AND table_schema = COALESCE(%s, DATABASE()) "
+            "AND engine NOT IN (SELECT engine FROM information_schema.engines WHERE transactions = 'YES')",
+            (table.name, table.db or None),
+        ).scalar()
+        return kept_by and (
+            f"The table {table.name} is kept by {kept_by}, which cannot hold a moment: while somebody writes to it, figures of one "
+            "command may be of several."
+        )
+
+    def own(self, query: exp.Expr) -> exp.Expr:
+        tree = in_words(query, mariadb.translated, layers_apart=False)
+        for grouped in tree.find_all(exp.Select):
+            if grouped.args.get("group"):  # sorted first, since its table of groups is slow where they are many
+                grouped.set("operation_modifiers", [exp.var("SQL_BIG_RESULT")])
+        return tree
+
+    def escaped(self, text: str) -> str:
+        return text.replace("%", "%%")
+
+
+def _roll_back(connection: "Connection") -> None:
+    with suppress(Exception):  # a connection that was lost has told so already
+        connection.exec_driver_sql("ROLLBACK")
+
+
+def backend_of(url: "URL") -> Backend:
+    """What is known of the database at an address."""
+    name = url.get_backend_name()
+    made = {"sqlite": _Sqlite, "postgresql": _Postgres, "mysql": _MySql, "mariadb": _MySql}.get(name)
+    return made() if made else Backend(name)

@@ -58,7 +58,7 @@ GROUPS = {
     "Orders": ("open_orders Orders check Check Finding sample_orders sample_shop order_ledger order_lines").split(),
     "Ladders": ("Ladder GroupedLadder top_ladder spend_ladder percentile percent_rank").split(),
     "Scores": (
-        "Scheme load_scheme score fit_ladders segment_summary tier_summary rule_coverage fairness_of top select scheme_sql "
+        "Scheme load_scheme score fit_ladders segment_summary tier_summary rule_coverage fairness_of top select scheme_sql customers_sql "
         "SavedLadders load_ladders drift customers_to_score"
     ).split(),
     "History": (

@@ -17,6 +17,8 @@ import pytest
 import fairladder as fl
 from conftest import times
 from test_dialects import CELL, DATES, IDS, NUMBERS, agree
+from test_on_paper import SCHEME as PAPER
+from test_on_paper import typed_orders
 from test_sources import continental
 
 MASTER = os.environ.get("FAIRLADDER_SPARK")
@@ -150,6 +152,11 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both):
     placed = brought(people.sparkSession.sql(text))
     names = [name for name in wanted if name in placed]
     pd.testing.assert_frame_equal(placed[names], plain(wanted)[names])
+    rows = typed_orders(300, seed=5)
+    paper = fl.open_orders(rows, scheme=PAPER, allow_set_aside=True)
+    spread(people.sparkSession, rows).createOrReplaceTempView("paper")
+    reduced = people.sparkSession.sql(fl.customers_sql(paper, "spark", table="paper"))
+    pd.testing.assert_frame_equal(brought(reduced), plain(paper.customers()))
     for asked in ({"by": "average_gap_days", "percent": 30, "worst": True},
                   {"by": "orders", "count": 300, "worst": True, "everybody": True, "ties": "exclude"}):  # fmt: skip
         pd.testing.assert_frame_equal(brought(there.top(**asked), None), plain(here.top(**asked)))

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 from conftest import MARIADB, POSTGRES
-from fairladder.scores import dialects
+from fairladder.engine import dialects
 
 VALUES = st.lists(st.integers(-3, 12), min_size=1, max_size=40)
 PERCENTS = st.lists(

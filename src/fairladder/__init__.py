@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from fairladder import figures, report
     from fairladder.api import Orders, open_orders, sample_orders
     from fairladder.book.findings import Finding
+    from fairladder.book.on_paper import customers_sql
     from fairladder.campaigns.lift import HoldoutPlan, Lift, lift, plan_holdout
     from fairladder.campaigns.listing import CampaignList, campaign, campaign_lists
     from fairladder.demo import sample_shop
@@ -66,6 +67,7 @@ _HOMES = {
     "api": ("Orders", "open_orders", "sample_orders"),
     "review.check": ("Check", "check"),
     "demo": ("sample_shop",),
+    "book.on_paper": ("customers_sql",),
     "scores.as_sql": ("scheme_sql",),
     "scores.saved": ("SavedLadders", "drift", "load_ladders"),
     "book.findings": ("Finding",),

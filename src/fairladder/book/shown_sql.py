@@ -18,6 +18,8 @@ from fairladder.sqltree import column, sql
 _STATES = ", ".join(f"{s.value} {s.name.lower().replace('_', ' ')}" for s in RowState if 0 <= s < RowState.NEITHER)
 #: Step of the reduction → its name for people, and what it does.
 _STEPS = {
+    "typed": ("typed", "The columns that count, as what they are."),
+    "trimmed": ("trimmed", "Texts without white space around them; null where nothing is left."),
     "written": ("as_plain_numbers", "Numbers as they are written, as plain ones: signs of currency and thousands taken off."),
     "read": ("cells_read", "What the cells say: ids trimmed and blank ones null, numbers as numbers."),
     "dated": ("with_days", "The calendar day of each row."),

@@ -1,10 +1,12 @@
 """``fairladder customers``: one row per customer."""
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from fairladder import columns as registry
 from fairladder import wording
-from fairladder.cli.options import Columns, Request, Sort, When, names_in
+from fairladder.cli import as_sql
+from fairladder.cli.options import Columns, Request, Sort, When, names_in, option
+from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -14,11 +16,34 @@ PARTS = ("customers",)
 _SHOWN = 12
 
 
-def customers(request: Request, when: When = None, sort: Sort = None, columns: Columns = None) -> None:
+AsSql = Annotated[
+    str | None,
+    option("--as-sql", help=f"Print the reduction as SQL: {as_sql.KNOWN}.", metavar="DIALECT", panel="Output"),
+]
+
+
+def customers(
+    request: Request,
+    when: When = None,
+    sort: Sort = None,
+    columns: Columns = None,
+    dialect: AsSql = None,
+    as_view: as_sql.AsView = None,
+) -> None:
     """One row per customer: when last, how often, how much, per order, what share of the whole?"""
     from fairladder.cli import door, screen
 
+    as_sql.require(request, dialect, as_view)
+    if dialect is not None and (when or sort or columns):
+        raise UsageError("--as-sql prints the whole reduction; --when, --sort and --columns do not go with it.")
     orders = door.opened(request, PARTS)
+    if dialect is not None:
+        from fairladder.book.on_paper import customers_sql
+
+        as_sql.print_statement(
+            customers_sql(orders, dialect, table=orders.scheme.orders.table or "orders", view=as_view), dialect
+        )
+        return
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import wording
+from fairladder.cli import as_sql
 from fairladder.cli.options import Columns, Request, Sort, When, figure_option, known_figure, names_in, option
 from fairladder.frames import row_of_largest, rows_of
 
@@ -41,23 +42,7 @@ WithLadders = Annotated[
 ]
 AsSql = Annotated[
     str | None,
-    option(
-        "--as-sql",
-        help="Print the scheme as SQL: duckdb, sqlite, postgres, spark, snowflake, bigquery, redshift, databricks or trino.",
-        metavar="DIALECT",
-        panel="Ladders",
-    ),
-]
-
-
-AsView = Annotated[
-    str | None,
-    option(
-        "--as-view",
-        help="With --as-sql, the statement that makes a view of this name.",
-        metavar="NAME",
-        panel="Ladders",
-    ),
+    option("--as-sql", help=f"Print the scheme as SQL: {as_sql.KNOWN}.", metavar="DIALECT", panel="Output"),
 ]
 
 
@@ -75,8 +60,8 @@ def score(
     request: Request,
     save_ladders: SaveLadders = None,
     with_ladders: WithLadders = None,
-    as_sql: AsSql = None,
-    as_view: AsView = None,
+    dialect: AsSql = None,
+    as_view: as_sql.AsView = None,
     stability: Stability = False,
     figure_of: FigureOf = "segments",
     when: When = None,
@@ -90,10 +75,7 @@ def score(
     known_figure(figure_of, FIGURES)
     if request.figure is not None and figure_of == "stability" and not stability:
         raise UsageError("--figure-of stability needs --stability.")
-    if as_sql is not None:
-        _require_dialect(as_sql)
-    elif as_view is not None:
-        raise UsageError("--as-view goes with --as-sql, which says for which database.")
+    as_sql.require(request, dialect, as_view)
     if save_ladders is not None:
         from fairladder.output.targets import require_place
 
@@ -108,7 +90,7 @@ def score(
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 
-        on_cluster.refuse({"--figure": request.figure, "--stability": stability, "--as-sql": as_sql, "--when": when, "--sort": sort,
+        on_cluster.refuse({"--figure": request.figure, "--stability": stability, "--as-sql": dialect, "--when": when, "--sort": sort,
                            "--columns": columns})  # fmt: skip
         on_cluster.score(request, orders, save_ladders, with_ladders)
         return
@@ -127,8 +109,8 @@ def score(
         saved = saved_ladders.load_ladders(with_ladders) if with_ladders else None
         ladders = saved.for_scheme(orders.scheme) if saved else scoring.fit_ladders(customers, orders.scheme)
         scored = scoring.score(customers, orders.scheme, ladders=ladders)
-        if as_sql is not None:
-            _print_sql(as_sql, as_view, orders, ladders, scored)
+        if dialect is not None:
+            _print_sql(dialect, as_view, orders, ladders, scored)
             return
         notes = [
             *fairness.too_few_to_advise(customers),
@@ -160,23 +142,14 @@ def score(
         screen.note(request, f"Saved {len(ladders)} ladders in {save_ladders}.")
 
 
-def _require_dialect(dialect: str) -> None:
-    from fairladder.errors import UsageError, nearest
-    from fairladder.scores.dialects import DIALECTS
-
-    if dialect not in DIALECTS:
-        raise UsageError(f"--as-sql {dialect}: SQL is written for {', '.join(DIALECTS)}. {nearest(dialect, DIALECTS)}")
-
-
 def _print_sql(
     dialect: str, view: str | None, orders: "Orders", ladders: "Mapping[str, AnyLadder]", scored: "pd.DataFrame"
 ) -> None:
-    from fairladder.scores.as_sql import scheme_sql, was_run
+    from fairladder.scores.as_sql import scheme_sql
 
     text = scheme_sql(orders.scheme, ladders, scored, dialect, view=view)
-    print(f"-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of {orders.as_of}.")
-    print(f"-- {was_run(dialect)}")
-    print(text + ";")
+    read = f"-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of {orders.as_of}."
+    as_sql.print_statement(f"{read}\n{text}", dialect)
 
 
 def figure(name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None) -> "Figure":

@@ -1,7 +1,4 @@
-"""The customers table of section 2 of the definitions as a query, over groups that stay on the cluster.
-
-Every average and ratio is one division of whole numbers that floats hold exactly, as in ``book.measures``.
-"""
+"""The customers table of section 2 of the definitions as a query, over groups that stay on the cluster."""
 
 import datetime as dt
 from collections.abc import Collection
@@ -11,15 +8,13 @@ import pyarrow.compute as pc
 from sqlglot import exp
 
 from fairladder.book.kept_groups import KeptGroups
-from fairladder.book.measures import NAMES
+from fairladder.book.measure_trees import COUNTS, measures
 from fairladder.book.members import Members
 from fairladder.book.read import Read
 from fairladder.cluster.standing import standing
 from fairladder.engine.protocol import Engine
 from fairladder.errors import SchemeError
-from fairladder.sqltree import column, day_literal, named, select, sql, units
-
-_COUNTS = ("orders", "refunds", "zero_orders", "lines", "spend")
+from fairladder.sqltree import column, day_literal, named, select, sql
 
 
 def customers_query(orders: Read) -> exp.Select:
@@ -45,7 +40,7 @@ def customers_query(orders: Read) -> exp.Select:
 def _whole_numbers(engine: Engine, groups: KeptGroups, members: Members | None) -> exp.Select:
     """Customers with whole numbers and days; with members, those without orders too, with counts of 0."""
     text = [n for n in ("name", "only_channel") if n in groups.columns]
-    zero = {n: sql("COALESCE(CAST(:c AS BIGINT), 0)", c=column(n)) for n in _COUNTS}
+    zero = {n: sql("COALESCE(CAST(:c AS BIGINT), 0)", c=column(n)) for n in COUNTS}
     plain = ("smallest_order", "largest_order", "first_order", "last_order", *text)
     trees = {"customer": column("customer"), **zero, **{n: column(n) for n in plain}}
     used = select([named(t, n) for n, t in trees.items()], groups.used(), "used")
@@ -55,7 +50,7 @@ def _whole_numbers(engine: Engine, groups: KeptGroups, members: Members | None) 
         _with_days(pa.Table.from_pandas(members.frame.rename(columns=_of_member), preserve_index=False))
     )
     sides: dict[str, exp.Expr] = {"customer": sql("COALESCE(customer, :m)", m=column(_of_member("customer")))}
-    sides |= {n: sql("COALESCE(:c, 0)", c=column(n)) for n in _COUNTS} | {n: column(n) for n in plain}
+    sides |= {n: sql("COALESCE(:c, 0)", c=column(n)) for n in COUNTS} | {n: column(n) for n in plain}
     if "name" in members.frame:
         own = column(_of_member("name"))
         sides["name"] = sql("COALESCE(:a, name)", a=own) if "name" in text else own
@@ -91,53 +86,14 @@ def _measured(
     carried: list[str],
 ) -> exp.Select:
     """The measures of whole numbers kept in ``base``."""
-    scale = 10**decimals
     spends = standing(
         engine, base, column("spend"), {"customers": sql("1"), "held": sql("CASE WHEN spend > 0 THEN spend ELSE 0 END")}
     )
     today = day_literal(as_of or dt.date(1970, 1, 1))
-    bought, twice = sql("orders > 0"), sql("orders > 1")
-    span, recency = _days("last_order", column("first_order")), _days(today, column("last_order"))
-
-    def where(test: exp.Expr, tree: exp.Expr) -> exp.Expr:
-        return sql("CASE WHEN :t THEN :x END", t=test, x=tree)
-
-    trees: dict[str, exp.Expr] = {
-        n: column(n) for n in NAMES if n in {"customer", *_COUNTS, "first_order", "last_order", *there}
-    }
-    trees |= {
-        "recency_days": where(bought, recency),
-        "tenure_days": where(bought, _days(today, column("first_order"))),
-        "spend": units(column("spend"), decimals),
-        "average_order_value": where(bought, _ratio(column("spend"), sql("orders * :s", s=scale))),
-        "smallest_order": where(bought, units(column("smallest_order"), decimals)),
-        "largest_order": where(bought, units(column("largest_order"), decimals)),
-        "average_gap_days": where(twice, _ratio(span, sql("orders - 1"))),
-        "overdue_ratio": where(
-            sql("orders > 1 AND :s <> 0", s=span), _ratio(sql(":r * (orders - 1)", r=recency), span)
-        ),
-        "spend_share": sql("CASE WHEN spend > 0 THEN :r ELSE 0.0e0 END", r=_ratio(column("spend"), exp.convert(positive or 1))),
-        "spend_share_running": sql(
-            "CASE WHEN spend > 0 THEN :r ELSE :o END",
-            r=_ratio(sql(":p - held_below", p=positive), exp.convert(positive or 1)),
-            o=exp.cast(exp.convert(1 if positive else 0), "DOUBLE"),
-        ),
-        "spend_rank": sql(
-            "1 + :n - customers_below - customers_here", n=exp.Select().select(sql("COUNT(*)")).from_(base).subquery()
-        ),
-    }  # fmt: skip
-    columns = [named(trees[n], n) for n in NAMES if n in trees] + [column(n) for n in carried]
+    counted = exp.Select().select(sql("COUNT(*)")).from_(base).subquery()
+    rank = sql("1 + :n - customers_below - customers_here", n=counted)
+    held_from = sql(":p - held_below", p=positive)
+    made = measures(there, today, exp.convert(positive), held_from, rank, decimals)
+    columns = made + [column(n) for n in carried]
     everything = select(columns, exp.alias_(base, "base", table=True))
     return everything.join(exp.alias_(spends, "spends", table=True), on=sql("base.spend = spends.value"), copy=False)
-
-
-def _days(later: "str | exp.Expr", earlier: exp.Expr) -> exp.Expr:
-    """Days from one day to another."""
-    return exp.DateDiff(
-        this=column(later) if isinstance(later, str) else later, expression=earlier, unit=exp.var("DAY")
-    )
-
-
-def _ratio(top: exp.Expr, bottom: exp.Expr) -> exp.Expr:
-    """One division of whole numbers that floats hold exactly."""
-    return sql("CAST(:a AS DOUBLE) / CAST(:b AS DOUBLE)", a=exp.paren(top), b=exp.paren(bottom))

@@ -35,6 +35,12 @@ def small_letters() -> tuple[str, str]:
     return _pairs(lower)
 
 
+def capitals_of(text: str) -> tuple[str, str]:
+    """The letters whose small ones occur in a text, and those small ones, in the same order."""
+    pairs = [(large, small) for large, small in zip(*small_letters(), strict=True) if small in text]
+    return "".join(large for large, _ in pairs), "".join(small for _, small in pairs)
+
+
 def _capital(letter: str) -> str:
     # Of a letter whose capital is several, the title form may be one (Greek vowels with an iota below).
     forms = (_UPPER.get(letter, letter.upper()), letter.title(), letter)

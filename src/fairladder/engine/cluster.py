@@ -46,6 +46,11 @@ RECEIPT = "_settings.json"
 _STARTED = {
     "spark.ui.enabled": "false",
     "spark.ui.showConsoleProgress": "false",
+    # The driver remembers the plans of a thousand queries otherwise, for pages that nobody opens.
+    "spark.sql.ui.retainedExecutions": "10",
+    "spark.ui.retainedJobs": "50",
+    "spark.ui.retainedStages": "50",
+    "spark.ui.retainedTasks": "1000",
     "spark.sql.shuffle.partitions": "16",  # of one machine; a cluster's own settings are not touched
 }
 _LOGGING = Path(__file__).with_name("quiet-log4j2.properties")

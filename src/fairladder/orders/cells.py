@@ -15,7 +15,9 @@ from fairladder.sqltree import case, sql
 #: A sign of white space, whatever the alphabet, as a regular expression.
 SPACE = r"[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]"
 _EDGES = f"^{SPACE}+"
-_TRIM = f"{_EDGES}|{_EDGES[1:]}$"
+TRIM = f"{_EDGES}|{_EDGES[1:]}$"
+#: What keeps a spreadsheet from taking a text for a formula, and the sign behind it.
+GUARD = r"^'([=+\-@\t\r])"
 #: Where price × quantity × 10^decimals stays below, floats are off by less than 1e-6 minor units.
 _SURE_BELOW = 10**8
 #: The largest finite float.
@@ -30,7 +32,7 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     if kind == "text":
         plain = sql("CAST(:c AS VARCHAR)", c=cell)
         return sql(
-            "CASE WHEN :p THEN :c ELSE :trimmed END", p=plainly_trimmed(cell), c=plain, trimmed=_trimmed_with_care(cell)
+            "CASE WHEN :p THEN :c ELSE :trimmed END", p=plainly_trimmed(cell), c=plain, trimmed=trimmed_with_care(cell)
         )
     if kind == "single":
         return text(single(cell), "float")
@@ -52,14 +54,14 @@ def plainly_trimmed(cell: exp.Expr) -> exp.Expr:
     )  # fmt: skip
 
 
-def _trimmed_with_care(cell: exp.Expr) -> exp.Expr:
-    trim = exp.Literal.string(_TRIM)
+def trimmed_with_care(cell: exp.Expr) -> exp.Expr:
+    """``text`` of a text cell without the short cut for those that need no care."""
+    trim = exp.Literal.string(TRIM)
     return sql("NULLIF(REGEXP_REPLACE(:c, :trim, '', 'g'), '')", c=_without_guard(cell), trim=trim)
 
 
 def _without_guard(cell: exp.Expr) -> exp.Expr:
-    guarded = exp.Literal.string(r"^'([=+\-@\t\r])")
-    return sql("REGEXP_REPLACE(CAST(:c AS VARCHAR), :guarded, '\\1')", c=cell, guarded=guarded)
+    return sql("REGEXP_REPLACE(CAST(:c AS VARCHAR), :guard, '\\1')", c=cell, guard=exp.Literal.string(GUARD))
 
 
 def trimmed_for_people(cell: exp.Expr) -> exp.Expr:

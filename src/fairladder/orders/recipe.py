@@ -1,6 +1,6 @@
 """How the rows of a source are to be read: roles, settings, the condition, and how dates and numbers are written."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from sqlglot import exp
@@ -80,6 +80,10 @@ class Recipe:
         trimmed_once = self.apart and name in self.text_roles
         return column(f"#text {name}") if trimmed_once else cells.text(cell_column(name), self.source.columns[name])
 
+    def trim_apart(self, cell: exp.Expr) -> exp.Expr:
+        """A text cell as trimmed text where another engine reads; for people without the short cut for cells that need no care."""
+        return cells.trimmed_with_care(cell) if self.plainly else _text(cell)
+
     def number_of(self, name: str) -> exp.Expr:
         """A column's cell as a float."""
         kind = self.source.columns[name]
@@ -117,7 +121,8 @@ class Recipe:
 
         A role whose name is another column's is ``role.NAME``.
         """
-        values = {n: _typed(n, kind, self.kinds.get(n)) for n, kind in self.source.columns.items()}
+        text = self.trim_apart if self.apart else _text
+        values = {n: _typed(n, kind, self.kinds.get(n), text) for n, kind in self.source.columns.items()}
         scale = 10**self.scheme.money.decimals
         by_role: Mapping[str, exp.Expr | None] = {
             "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")),
@@ -152,13 +157,17 @@ class Recipe:
         return self.trimmed(self.roles.get("placed") or "")
 
 
-def _typed(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:
+def _text(cell: exp.Expr) -> exp.Expr:
+    return cells.text(cell, "text")
+
+
+def _typed(name: str, kind: CellKind, settled: Kind | None, text: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
     if settled == "number":
         return cells.number(cell_column(name), kind)
     if settled == "day":
         return cells.day(cells.text(cell_column(name), kind), "text", None)
     if kind == "text":
-        return cells.text(cell_column(name), kind)
+        return text(cell_column(name))
     if kind in ("float", "single", "decimal"):
         return cells.number(cell_column(name), kind)
     return sql("CAST(:c AS DATE)", c=cell_column(name)) if kind in ("timestamp", "instant") else cell_column(name)

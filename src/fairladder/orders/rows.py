@@ -90,7 +90,7 @@ class Rows(Recipe):
 
     def _cells(self, relation: exp.Expr, as_written: bool) -> exp.Select:
         if self.apart and self.text_roles:
-            trimmed = [named(cells.text(cell_column(name), "text"), f"#text {name}") for name in self.text_roles]
+            trimmed = [named(self.trim_apart(cell_column(name)), f"#text {name}") for name in self.text_roles]
             relation = select(["*", *trimmed], relation).subquery("trimmed", copy=False)
         if self.writing.mark is not None:
             plain = [named(self._plain(name), f"#plain {name}") for name in self.text_numbers]

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Any
 from sqlglot import exp
 
 from fairladder.conditions import Kind, frame_kinds, parse_condition, to_engine
+from fairladder.engine.dialects import DIALECTS, in_dialect, require_understood, written_as
 from fairladder.engine.layout import laid_out
 from fairladder.errors import UsageError, nearest
 from fairladder.ladder import GroupedLadder
 from fairladder.scheme import Scheme
-from fairladder.scores.dialects import DIALECTS, RUN_HERE, WAREHOUSES, in_dialect, require_understood, written_as
 from fairladder.scores.fitting import SCORES, AnyLadder
 from fairladder.sqltree import case, column, named, select, sql
 
@@ -50,18 +50,6 @@ def scheme_sql(
     text = laid_out(tree, written_as(dialect))
     require_understood(text, dialect)
     return text
-
-
-def was_run(dialect: str) -> str:
-    """A sentence on whether the statement is run in this dialect by our tests."""
-    if dialect in WAREHOUSES:
-        return (
-            f"Written for {dialect} and read back, but never run there: compare some customers before you rely on it."
-        )
-    return f"Our tests run such statements in {_NAMES[dialect]}, with the same customers as here."
-
-
-_NAMES = dict(zip(RUN_HERE, ("DuckDB", "SQLite", "PostgreSQL", "MariaDB", "Spark"), strict=True))
 
 
 def scheme_tree(

@@ -1,0 +1,194 @@
+"""The reduction as a statement for a warehouse: from a table of orders with typed columns to the customers table."""
+
+from dataclasses import replace
+from typing import Any
+
+from sqlglot import exp
+
+from fairladder.book.measure_trees import COUNTS, measures
+from fairladder.book.read import Read
+from fairladder.book.reduction import reduction
+from fairladder.book.shown_sql import in_steps
+from fairladder.engine.dialects import WITH_TYPES, inner_name, reduction_in_dialect, require_understood, written_as
+from fairladder.engine.layout import laid_out
+from fairladder.errors import UsageError, nearest
+from fairladder.orders import cells
+from fairladder.orders.rows import Rows
+from fairladder.orders.source import CellKind
+from fairladder.orders.states import RowState
+from fairladder.orders.writing import Writing
+from fairladder.sqltree import cell_column, column, day_literal, named, select, sql
+
+#: How a column is to be typed, for people.
+_TOLD: dict[str, str] = {
+    "text": "text",
+    "whole": "a whole number",
+    "decimal": "a number",
+    "date": "a date",
+    "timestamp": "a date, or a timestamp without time zone",
+    "truth": "a boolean",
+}
+_CAST = {"text": "VARCHAR", "decimal": "DECIMAL(38, 9)", "whole": "BIGINT", "date": "DATE"}
+
+
+class _Paper:
+    """The engine of rows that no engine reads; it only has to be none of ours."""
+
+    reader = None
+    keeps_customers = False
+
+
+def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: str | None = None) -> str:
+    """The reduction as one SELECT in a dialect: from a table of order rows to the customers table, with the orders' settings.
+
+    ``orders`` tell columns, roles and settings; the statement reads ``table``, whose columns are typed: the date a date or a
+    timestamp, the amount one number. Its day of reckoning is the scheme's, or the latest day that it finds. With ``view`` it makes
+    a view of that name. Comments at its head say which columns it reads, and whether our tests run such statements there.
+
+    Raises UsageError for a dialect that is not known, or that keeps no types, and for what is not done in a statement: prices
+    times quantities, amounts in cents, rates of exchange, an order's total on each of its rows, rows dropped, columns made rows,
+    timestamps with offsets, columns carried to customers.
+
+    >>> import fairladder as fl
+    >>> text = fl.customers_sql(fl.sample_orders(), "snowflake", table="sales.order_lines")
+    >>> text.splitlines()[0]
+    '-- Reads the table sales.order_lines: sold_at is a date, or a timestamp without time zone; line_total is a number;'
+    """
+    if dialect == "sqlite":
+        raise UsageError(
+            "SQLite keeps no types, so no statement can rely on them. Give the address of its file in place of a file of orders, "
+            "sqlite:///shop.db for instance: then the reduction runs there."
+        )
+    if dialect not in WITH_TYPES:
+        raise UsageError(f"The reduction is not written for {dialect!r}. {nearest(dialect, WITH_TYPES)}")
+    _require_plain(orders)
+    rows = _on_paper(orders, table)
+    made: exp.Expr = reduction_in_dialect(_customers(rows), dialect)
+    if view is not None:
+        made = exp.Create(this=exp.to_table(view), kind="VIEW", expression=made)
+    text = laid_out(made, written_as(dialect))
+    require_understood(text, dialect)
+    return _head(rows, table) + text
+
+
+def _require_plain(orders: Read) -> None:
+    asked, roles = orders.scheme.orders, orders.opened.roles
+    reshaped = [n for n in ("channel_amounts", "channel_customers", "day_amounts", "credit") if getattr(asked, n)]
+    refused = {
+        "an amount of several columns": len(roles.factors) != 1 or roles.get("discount"),
+        "amounts in cents": orders.rows.in_minor_units,
+        "[money] rates": orders.scheme.money.rates,
+        "an order's total on each of its rows": asked.amount_is == "order" and orders.rows.has_orders,
+        "`drop`": asked.drop,
+        "[lines]": orders.scheme.lines.file,
+        f"`{' '.join(reshaped)}`": reshaped,
+        "`at_first` and `at_latest`": orders.scheme.customers.at_first or orders.scheme.customers.at_latest,
+        "days written as numbers": roles.date_format,
+    }
+    for what, there in refused.items():
+        if there:
+            raise UsageError(
+                f"A statement for a warehouse does not do {what}. Make a view there in which each row has its date, its one amount "
+                "and its ids, write a scheme for that, and ask again."
+            )
+
+
+def _on_paper(orders: Read, table: str) -> Rows:
+    """The rows of these orders, as if they stood in a table with typed columns."""
+    rows, kinds = orders.rows, _kinds(orders)
+    names = {*rows.roles.columns.values(), *(rows.condition.names if rows.condition else ())}
+    read = {name: kind for name, kind in kinds.items() if name in names}
+    clash = [n for n in read if n.startswith("#") or n.startswith(inner_name("#"))]
+    if clash:
+        raise UsageError(f"In a statement for others no column can be called `{clash[0]}`. Rename it in a view.")
+    typed = [named(_as(cell_column(n), kind), n) for n, kind in read.items()]
+    relation = select(typed, exp.to_table(table)).subquery("typed", copy=False)
+    paper: Any = _Paper()
+    source = replace(rows.source, columns=read, engine=paper, relation=relation, text=False, parts=(), path=None)
+    return replace(rows, source=source, writing=Writing(settled=True), channels=None, kinds={}, plainly=True)
+
+
+def _kinds(orders: Read) -> dict[str, CellKind]:
+    rows = orders.rows
+    kinds: dict[str, CellKind] = {
+        n: "decimal" if k in ("float", "single") else k for n, k in rows.source.columns.items()
+    }
+    settled: dict[str, CellKind] = {"number": "decimal", "day": "date"}
+    kinds |= {n: settled[k] for n, k in rows.kinds.items() if k in settled}
+    placed = rows.roles.get("placed") or ""
+    if kinds[placed] == "text" and not _any_offset(rows, placed):
+        kinds[placed] = "timestamp"
+    if kinds[placed] not in ("date", "timestamp"):
+        raise UsageError(
+            f"`{placed}` holds times with an offset from UTC, whose day each warehouse finds in its own way. Make a view there in "
+            "which it is the day in the shop's time zone, write a scheme for that, and ask again."
+        )
+    return kinds | {n: "decimal" for n in rows.roles.factors if kinds[n] != "whole"}
+
+
+def _any_offset(rows: Rows, placed: str) -> bool:
+    trimmed = select([named(cells.text(cell_column(placed), "text"), "placed")], rows.source.relation)
+    count = sql("COUNT(CASE WHEN :o THEN 1 END) AS n", o=cells.offset(column("placed")))
+    return bool(rows.source.engine.table(select([count], trimmed, "placed_cells"))["n"][0].as_py())
+
+
+def _as(cell: exp.Expr, kind: CellKind) -> exp.Expr:
+    return exp.cast(cell, _CAST[kind]) if kind in _CAST else cell
+
+
+def _customers(rows: Rows) -> exp.Select:
+    """The whole statement, a step a time."""
+    reduced = in_steps(reduction(rows, as_written=False))
+    reduced.set("order", None)
+    steps = reduced.args.pop("with_").expressions
+    names = {c.alias_or_name for c in reduced.selects}
+    texts = [n for n in ("name", "only_channel") if n in names]
+    kept = ("smallest_order", "largest_order", "first_order", "last_order", *texts)
+    counts = [named(sql("COALESCE(:c, 0)", c=column(n)), n) for n in COUNTS]
+    used = select([column("customer"), *counts, *map(column, kept)], exp.to_table("reduced"))
+    used = used.where(sql("state = :u", u=int(RowState.USED)), copy=False)
+    held = named(sql("SUM(CASE WHEN spend > 0 THEN spend ELSE 0 END)"), "held")
+    spends = select([column("spend"), named(sql("COUNT(*)"), "customers"), held], exp.to_table("used"))
+    spends = spends.group_by("spend", copy=False)
+    standings = select(
+        [named(column("spend"), "of_spend"), named(_downward("held"), "held_from"),
+         named(sql("1 + :u - :c", u=_downward("customers"), c=column("customers")), "place")],
+        exp.to_table("spends"),
+    )  # fmt: skip
+    day = rows.scheme.time.as_of or rows.scheme.time.through
+    whole = [named(sql("COALESCE(SUM(CASE WHEN spend > 0 THEN spend ELSE 0 END), 0)"), "positive")]
+    whole += [named(sql("MAX(latest_row)"), "as_of")] if day is None else []
+    of_all = select(whole, exp.to_table("reduced")).where(sql("state = :u", u=int(RowState.USED)), copy=False)
+    today = day_literal(day) if day else column("as_of")
+    made = measures(texts, today, column("positive"), column("held_from"), column("place"), rows.scheme.money.decimals)
+    last = select([m.this if m.this.name == m.alias else m for m in made], exp.to_table("used"))
+    last.join(exp.to_table("standings"), on=sql("spend = of_spend"), copy=False)
+    last.join(exp.to_table("of_all"), join_type="cross", copy=False)
+    added = [
+        ("reduced", "A row for each customer with rows that are used, and one for each other state of rows.", reduced),
+        ("used", "Those customers alone.", used),
+        ("spends", "Each spend, how many customers have it, and what they hold.", spends),
+        ("standings", "What customers of a spend and of all higher ones hold, and their place.", standings),
+        ("of_all", "What is the same for all.", of_all),
+    ]
+    for step in steps:
+        last = last.with_(step.alias, as_=step.this, copy=False)
+    for name, comment, step in added:
+        step.add_comments([f" {comment} "])
+        last = last.with_(name, as_=step, copy=False)
+    return last
+
+
+def _downward(name: str) -> exp.Expr:
+    """The sum over this spend and all higher ones."""
+    frame = exp.WindowSpec(kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW")
+    order = exp.Order(expressions=[exp.Ordered(this=column("spend"), desc=True)])
+    return exp.Window(this=sql("SUM(:c)", c=column(name)), order=order, spec=frame)
+
+
+def _head(rows: Rows, table: str) -> str:
+    """Comments on what the statement reads."""
+    told = [f"{name} is {_TOLD[kind]}" for name, kind in rows.source.columns.items() if kind != "text"]
+    texts = [name for name, kind in rows.source.columns.items() if kind == "text"]
+    lines = [f"{part};" for part in told] + [f"{', '.join(texts)} {'is' if len(texts) == 1 else 'are'} text."]
+    return f"-- Reads the table {table}: {' '.join(lines)}\n"

@@ -1,0 +1,142 @@
+"""The reduction as a statement for others: run in the databases at hand, and its words for the warehouses said again in DuckDB's."""
+
+import contextlib
+import datetime as dt
+import random
+
+import duckdb
+import pandas as pd
+import pytest
+import sqlalchemy
+import sqlglot
+
+import fairladder as fl
+from conftest import MARIADB, POSTGRES
+from fairladder.cli.as_sql import KNOWN
+from fairladder.engine import dialects
+
+SCHEME = {
+    "orders": {"customer": "who", "order": "slip", "placed": "day", "amount": "sum", "name": "called", "channel": "way",
+               "where": "LOWER(kind) <> 'gïft' OR pieces > 2.5"},
+}  # fmt: skip
+
+
+def typed_orders(rows, seed):
+    """Orders as a warehouse has them, with ids that need care, letters beyond ASCII, blank cells, refunds and total rows."""
+    chance = random.Random(seed)
+    ids = [
+        "a",
+        "A",
+        " a",
+        "b\u00a0",
+        "'=1",
+        "=1",
+        "'x",
+        "é",
+        "É",
+        "\u2003",
+        "",
+        None,
+        "Gesamt:",
+        "GRAND  TOTAL",
+        "Σύνολο",
+        "00123",
+    ]
+    ids += [f"k{n}" for n in range(120)]
+
+    def one(n):
+        day = dt.date(2024, 2, 27) + dt.timedelta(days=chance.randrange(6))
+        return {
+            "who": chance.choice(ids), "slip": chance.choice([str(n % 40), f" {n % 40}", None, "z"]),
+            "day": None if chance.random() < 0.05 else dt.datetime(day.year, day.month, day.day, chance.randrange(24), 59, 59),
+            "sum": chance.choice([None, 1.005, 2.675, -1.0, 0.0, 19.99, 0.285, 1e6, 12.3456]),
+            "called": chance.choice([None, "Zoë", "zoe", "Ann "]), "way": chance.choice(["web", " web", "post", "", None]),
+            "kind": chance.choice(["GÏFT", "gïft", "sale", None]), "pieces": chance.choice([1.0, 2.5, 3.0, None]),
+        }  # fmt: skip
+
+    return pd.DataFrame([one(n) for n in range(rows)])
+
+
+def in_server(url, frame, text):
+    engine = sqlalchemy.create_engine(url.replace("postgresql:", "postgresql+psycopg:"))
+    frame.to_sql("paper", engine, if_exists="replace", index=False)
+    with engine.connect() as connection:
+        found = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), connection)
+    engine.dispose()
+    return found
+
+
+@pytest.mark.parametrize(
+    "changes", [{}, {"time": {"as_of": dt.date(2024, 2, 29)}}], ids=["latest day", "day asked for"]
+)
+def test_the_statement_gives_the_customers_in_every_dialect(changes):
+    frame = typed_orders(600, seed=len(changes))
+    orders = fl.open_orders(frame, scheme=SCHEME | changes, allow_set_aside=True)
+    wanted = orders.customers()
+    assert (len(wanted) > 40, wanted["only_channel"].nunique()) == (True, 2)
+    results = {}
+    with contextlib.closing(duckdb.connect()) as duck:
+        duck.register("paper", frame)
+        for dialect in dialects.WITH_TYPES:
+            text = fl.customers_sql(orders, dialect, table="paper")
+            if dialect in dialects.WAREHOUSES:
+                text = sqlglot.parse_one(text, dialect=dialect).sql("duckdb").replace("TEXT(MAX)", "TEXT")
+            if dialect == "duckdb" or dialect in dialects.WAREHOUSES:
+                results[dialect] = duck.sql(text).df()
+            elif (url := {"postgres": POSTGRES, "mariadb": MARIADB}.get(dialect)) is not None:
+                results[dialect] = in_server(url, frame, text)
+    for dialect, found in results.items():
+        found = found.sort_values("customer", key=lambda ids: ids.map(lambda i: i.encode())).reset_index(drop=True)
+        assert list(found) == list(wanted), dialect
+        for name in found:
+            text = str(wanted[name].dtype) == "str"
+            sides = [
+                side[name].fillna("").astype(str) if text else side[name].astype(wanted[name].dtype)
+                for side in (found, wanted)
+            ]
+            pd.testing.assert_series_equal(*sides, obj=f"{dialect} {name}")
+
+
+def test_what_no_statement_does_is_refused(tmp_path, fairladder):
+    frame = typed_orders(50, seed=3)
+    plain = SCHEME["orders"] | {"where": None}
+    for asked, told in (
+        ({"amount": None, "unit_price": "sum", "quantity": "pieces"}, "an amount of several columns"),
+        ({"amount_is": "order"}, "total on each of its rows"),
+        ({"drop": "repeats"}, "does not do `drop`"),
+        ({"amount_unit": "minor"}, "amounts in cents"),
+    ):
+        orders = fl.open_orders(frame, scheme={"orders": plain | asked}, allow_set_aside=True)
+        with pytest.raises(fl.UsageError, match=told):
+            fl.customers_sql(orders, "snowflake")
+    offsets = frame.assign(day=frame["day"].dt.strftime("%Y-%m-%dT%H:%M:%S+02:00"))
+    orders = fl.open_orders(offsets, scheme={"orders": plain, "time": {"time_zone": "UTC"}}, allow_set_aside=True)
+    with pytest.raises(fl.UsageError, match="times with an offset from UTC"):
+        fl.customers_sql(orders, "bigquery")
+    frame.assign(own_day=1).to_csv(tmp_path / "o.csv", index=False)
+    words = [
+        "o.csv",
+        "--customer-column",
+        "who",
+        "--amount-column",
+        "sum",
+        "--placed-column",
+        "day",
+        "--allow-set-aside",
+        "--as-sql",
+    ]
+    for more, told in {
+        ("sqlite",): "SQLite keeps no types", ("oracel",): "SQL is written for duckdb", ("trino", "--out", "x.sql"): "Send it to a file",
+        ("trino", "--columns", "spend"): "do not go with it", ("trino", "--where", "own_day = 1"): "no column can be called `own_day`",
+    }.items():  # fmt: skip
+        done = fairladder("customers", *words, *more, cwd=tmp_path)
+        assert (done.returncode, told in done.stderr) == (2, True), done.stderr
+    done = fairladder("customers", *words, "trino", "--as-view", "shown", cwd=tmp_path)
+    head = done.stdout.splitlines()
+    assert head[0].startswith("-- Written for trino and read back, but never run there")
+    assert (
+        head[1]
+        == "-- Reads the table orders: day is a date, or a timestamp without time zone; sum is a number; who is text."
+    )
+    assert (head[2], head[-1][-1]) == ("CREATE VIEW shown AS", ";")
+    assert all(dialect in KNOWN for dialect in dialects.DIALECTS)

@@ -1,23 +1,33 @@
 """Files reduced to orders once and kept in a folder, so that the next run reads only files that are new.
 
-What is kept of a file are its orders as far as they can be merged with the lines that other files hold of them. It is known
-by the file's bytes and by all settings that the orders depend on; whatever does not fit is read again, with a reason.
+What is kept of a file are its orders as far as they can be merged with the lines that other files hold of them, and of all
+files together their customers, so that only those are grouped anew whose orders have lines in a file that is new. A file is known
+by its bytes and by all settings that orders depend on; whatever does not fit is read again, with a reason.
 """
 
 import datetime as dt
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.book.lines import SIGNS, lines
 from fairladder.book.passes import Pass
-from fairladder.book.reduction import order_columns, reduction
+from fairladder.book.reduction import (
+    GROUP_KEYS,
+    mergeable_groups,
+    merged_groups,
+    order_columns,
+    reduction,
+    reduction_of_groups,
+)
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
 from fairladder.orders.rows import Rows
@@ -27,11 +37,11 @@ from fairladder.orders.states import RowState
 from fairladder.output.files import as_json, digest_of
 from fairladder.output.targets import replacing
 from fairladder.scheme import Scheme
-from fairladder.sqltree import cell_column, cell_name, column, named, select, sql
+from fairladder.sqltree import all_of, cell_column, cell_name, column, named, select, sql
 from fairladder.wording import counted
 
 #: What is kept is understood by this version of it only.
-_FORMAT = 1
+_FORMAT = 2
 _MANIFEST = "manifest.json"
 #: How each column of an order is merged with the same order's in another file.
 _MERGED = {
@@ -66,7 +76,9 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     rows = replace(rows, channels=None)
     parts = rows.source.parts or (rows.source,)
     manifest, why = _manifest(folder, _settings(rows))
-    found = {part.label: digest_of(part.path) for part in parts if part.path is not None}
+    with ThreadPoolExecutor() as readers:  # hashing lets other threads go on
+        digests = list(readers.map(lambda part: digest_of(part.path), parts))
+    found = {part.label: digest for part, digest in zip(parts, digests, strict=True)}
     entries: dict[str, Mapping[str, Any]] = dict(manifest["files"])
     changed = [name for name, digest in found.items() if name in entries and entries[name]["digest"] != digest]
     new = [part for part in parts if entries.get(part.label, {}).get("digest") != found[part.label]]
@@ -75,16 +87,99 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
         if isinstance(entry, str):
             return f"Nothing is kept: {entry}."
         entries[part.label] = entry
-    if new:
-        _save(folder, {**manifest, "files": dict(sorted(entries.items()))})
     ends = [day for day in (rows.scheme.time.as_of, rows.scheme.time.through) if day is not None]
     late = [p for p in parts if ends and (entries[p.label]["latest"] or "") > min(ends).isoformat()]
-    merged = _merged(
-        rows, [entries[p.label] for p in parts if p not in late], [_of_part(rows, p) for p in late], folder
-    )
-    passed = Pass(rows.source.engine.table(reduction(rows, as_written=False, kept=merged)), rows, None)
+    manifest = {**manifest, "files": dict(sorted(entries.items()))}
+    if late:
+        _save(folder, manifest)
+        merged = _merged(
+            rows, [entries[p.label] for p in parts if p not in late], [_of_part(rows, p) for p in late], folder
+        )
+        groups = rows.source.engine.table(reduction(rows, as_written=False, kept=merged))
+    else:
+        groups = _of_customers(rows, [entries[p.label] for p in parts], manifest, folder)
     undecided = None if late else _undecided(rows, [entries[p.label] for p in parts], folder)
-    return KeptPass(passed, undecided, _told(parts, new, changed, late, why))
+    return KeptPass(Pass(groups, rows, None), undecided, _told(parts, new, changed, late, why))
+
+
+def _of_customers(
+    rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any], folder: Path
+) -> pa.Table:
+    """The groups of all files: those that are kept, with what files that are not among them bring, which are kept then."""
+    engine, there = rows.source.engine, manifest.get("customers") or {"kept": "", "files": []}
+    assert isinstance(engine, Embedded)
+    names = [str(entry["kept"]) for entry in entries]
+    path = folder / f"{there['kept']}.customers.parquet"
+    # A file that has gone, or has changed, cannot be taken out of the sums again.
+    before = there["files"] if path.exists() and set(there["files"]) <= set(names) else []
+    if set(before) == set(names):
+        _save(folder, manifest)
+        return engine.table(reduction_of_groups(rows, _parquet([path])))
+    whole = replace(rows, scheme=_without_end(rows.scheme))
+    kept, split = None, None
+    try:
+        if before:
+            old, new = ([n for n in names if (n in before) == there_already] for there_already in (True, False))
+            split = engine.keep(_in_both(whole, _orders_of(old, folder), _orders_of(new, folder)))
+            kept = engine.keep(_with_new(whole, _parquet([path]), split, old, new, folder))
+        else:
+            kept = engine.keep(_groups(whole, _orders_of(names, folder)))
+        name = hashlib.sha256(" ".join(sorted(names)).encode()).hexdigest()[:24]
+        _write(engine, select(["*"], kept), folder / f"{name}.customers.parquet")
+        _save(folder, {**manifest, "customers": {"kept": name, "files": names}})
+        if there["kept"] not in ("", name):
+            path.unlink(missing_ok=True)
+        return engine.table(reduction_of_groups(rows, kept))
+    finally:
+        for relation in (kept, split):
+            if relation is not None:
+                engine.forget(relation)
+
+
+def _in_both(rows: Rows, old: exp.Expr, new: exp.Expr) -> exp.Select:
+    """The groups that may have an order with lines in old and in new files: one order, whose parts cannot be added up."""
+    keys = [column(name) for name in order_columns(rows, as_written=False) if name in GROUP_KEYS]
+    there = exp.alias_(select(["key"], old).subquery(copy=False), "there", table=True)
+    mine = exp.alias_(select([*keys, "key"], new).subquery(copy=False), "mine", table=True)
+    return (
+        select(keys, mine)
+        .join(there, on=sql("mine.key = there.key"), join_type="semi", copy=False)
+        .distinct(copy=False)
+    )
+
+
+def _with_new(
+    rows: Rows, groups: exp.Expr, split: exp.Expr, old: Sequence[str], new: Sequence[str], folder: Path
+) -> exp.Select:
+    """The groups of old files with those of new ones; of customers in ``split`` anew, from all their orders."""
+    fresh = _groups(rows, _orders_of(new, folder))
+    names = [c.alias for c in fresh.selects]
+    anew = _groups(rows, _among(rows, _orders_of([*old, *new], folder), split, "semi").subquery("theirs", copy=False))
+    parts = [_among(rows, groups, split, "anti"), _among(rows, fresh.subquery(copy=False), split, "anti"), anew]
+    return merged_groups(names, _all_of(parts))
+
+
+def _among(rows: Rows, relation: exp.Expr, groups: exp.Expr, kind: str) -> exp.Select:
+    """The rows of a relation that belong to these groups (``semi``), or do not (``anti``)."""
+    mine = exp.alias_(select(["*"], relation).subquery(copy=False), "mine", table=True)
+    keys = [name for name in order_columns(rows, as_written=False) if name in GROUP_KEYS]
+    same = all_of([
+        exp.NullSafeEQ(this=exp.column(n, table="mine", quoted=True), expression=exp.column(n, table="those", quoted=True)) for n in keys
+    ])  # fmt: skip
+    return select(["*"], mine).join(exp.alias_(groups, "those", table=True), on=same, join_type=kind, copy=False)
+
+
+def _groups(rows: Rows, orders: exp.Expr) -> exp.Select:
+    """The groups of kept orders, as they can be merged with others."""
+    return mergeable_groups(rows, _put_together(rows, orders))
+
+
+def _orders_of(names: Sequence[str], folder: Path) -> exp.Expr:
+    return _parquet([folder / f"{name}.orders.parquet" for name in names])
+
+
+def _without_end(scheme: Scheme) -> Scheme:
+    return scheme.model_copy(update={"time": scheme.time.model_copy(update={"as_of": None, "through": None})})
 
 
 def _cannot(rows: Rows) -> str:
@@ -122,9 +217,10 @@ def _settings(rows: Rows) -> dict[str, Any]:
     asked = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
     kinds = {name: kind for name, kind in rows.source.columns.items() if not (rows.source.parts and name == FILE)}
     return {
-        "format": _FORMAT, "version": version("fairladder"), "orders": asked, "roles": dict(rows.roles.columns), "kinds": kinds,
-        "money": scheme.money.model_dump(mode="json"), "time_zone": scheme.time.time_zone,
-        "from": scheme.time.from_.isoformat() if scheme.time.from_ else None, "dates": rows.writing.dates and rows.writing.dates.name,
+        "format": _FORMAT, "version": version("fairladder"), "engine": version("duckdb"), "orders": asked,
+        "roles": dict(rows.roles.columns), "kinds": kinds, "money": scheme.money.model_dump(mode="json"),
+        "time_zone": scheme.time.time_zone, "from": scheme.time.from_.isoformat() if scheme.time.from_ else None,
+        "dates": rows.writing.dates and rows.writing.dates.name,
     }  # fmt: skip
 
 
@@ -162,9 +258,7 @@ def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
 def _of_part(rows: Rows, part: Source) -> Rows:
     """The rows of one file, whatever the day of reckoning, with the columns that all files have."""
     columns = {name: kind for name, kind in rows.source.columns.items() if name != FILE or name in part.columns}
-    time = rows.scheme.time.model_copy(update={"as_of": None, "through": None})
-    scheme = rows.scheme.model_copy(update={"time": time})
-    return replace(rows, source=replace(part, columns=columns, parts=()), scheme=scheme)
+    return replace(rows, source=replace(part, columns=columns, parts=()), scheme=_without_end(rows.scheme))
 
 
 def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
@@ -225,24 +319,30 @@ def _orders(rows: Rows, home: str) -> exp.Select:
         lines(rows, as_written=False),
         "order_lines",
     )
-    keys = [i for i, c in enumerate(columns, start=1) if c.alias in _KEYS]
-    return grouped.group_by(*map(exp.convert, keys), copy=False)
+    keys = [(i, c.alias) for i, c in enumerate(columns, start=1) if c.alias in _KEYS]
+    grouped = grouped.group_by(*(exp.convert(i) for i, _ in keys), copy=False)
+    key = exp.Anonymous(this="HASH", expressions=[column(name) for _, name in keys])
+    return select(["*", named(key, "key")], grouped, "grouped")
 
 
-_KEYS = ("state", "customer", "order_id", "currency")
+_KEYS = (*GROUP_KEYS, "order_id")
 
 
 def _merged(rows: Rows, entries: Sequence[Mapping[str, Any]], others: Sequence[Rows], folder: Path) -> exp.Expr:
     """The orders of all files, those that several hold put together, as ``reduction.orders_of`` has them."""
-    wanted = list(order_columns(rows, as_written=False))
     kept = [_parquet([folder / f"{entry['kept']}.orders.parquet" for entry in entries])] if entries else []
     # Files that reach beyond the day of reckoning are read for it.
     direct = [_orders(replace(other, scheme=rows.scheme), other.source.label) for other in others]
-    together = _all_of([*(select(["*"], one) for one in kept), *direct])
+    return _put_together(rows, _all_of([*(select(["*"], one) for one in kept), *direct]))
+
+
+def _put_together(rows: Rows, orders: exp.Expr) -> exp.Select:
+    """Kept orders, those that several files hold parts of put together, as ``reduction.orders_of`` has them."""
+    wanted = list(order_columns(rows, as_written=False))
     keys = [name for name in wanted if name in _KEYS]
     zero = {"unread": sql("0")}
     trees = {n: column(n) if n in keys else zero.get(n) or sql(_MERGED[n]) for n in wanted}
-    merged = select([named(tree, name) for name, tree in trees.items()], together)
+    merged = select([named(tree, name) for name, tree in trees.items()], orders)
     return merged.group_by(*(exp.convert(i + 1) for i in range(len(keys))), copy=False)
 
 

@@ -51,8 +51,8 @@ def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: st
 
     >>> import fairladder as fl
     >>> text = fl.customers_sql(fl.sample_orders(), "snowflake", table="sales.order_lines")
-    >>> text.splitlines()[0]
-    '-- Reads the table sales.order_lines: sold_at is a date, or a timestamp without time zone; line_total is a number;'
+    >>> text.splitlines()[1]
+    'WITH typed AS ('
     """
     if dialect == "sqlite":
         raise UsageError(

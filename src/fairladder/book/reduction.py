@@ -4,7 +4,7 @@ Two GROUP BYs, COUNT, SUM, MIN and MAX only. Rows that are not used travel along
 over the data gives the customers and the balance together.
 """
 
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
 
 from sqlglot import exp
 
@@ -20,9 +20,6 @@ from fairladder.orders import cells
 from fairladder.orders.rows import Rows
 from fairladder.orders.states import RowState, whole_state
 from fairladder.sqltree import case, column, named, select, sql
-
-if TYPE_CHECKING:
-    pass
 
 
 def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp.Select:
@@ -52,8 +49,57 @@ def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp
     return select(columns, customers, "customers").order_by("state", "customer", copy=False)
 
 
-def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
-    """Orders → customers. What counts for purchases only is null in the other orders, so that one pass will do."""
+def mergeable_groups(rows: Rows, orders: exp.Expr) -> exp.Select:
+    """The groups of ``reduction`` from trimmed ``orders``, as far as those of other orders can be merged with them by ``MERGED``."""
+    return _customers(rows, False, orders, mergeable=True)
+
+
+#: How each column of ``mergeable_groups`` is merged with the same customer's of other orders.
+MERGED = {
+    **dict.fromkeys(("orders", "refunds", "zero_orders", "lines", "spend", "rows_read", "rows_amount"), "SUM"),
+    **dict.fromkeys(("first_order", "smallest_order", "channel_low"), "MIN"),
+    **dict.fromkeys(("last_order", "largest_order", "latest_row", "name", "channel_high", "offsets", "unread"), "MAX"),
+    **dict.fromkeys(SIGNS, "SUM"),
+}  # fmt: skip
+
+
+def merged_groups(names: Sequence[str], groups: exp.Expr) -> exp.Select:
+    """Several tables of ``mergeable_groups`` in one, whose columns are ``names``, put together."""
+    keys = [n for n in names if n in GROUP_KEYS]
+    whole = {
+        n: f"CAST({how}(:c) AS BIGINT)" if how == "SUM" else f"{how}(:c)"
+        for n, how in (MERGED | _REPEATED_SUMS).items()
+    }
+    trees = {n: column(n) if n in keys else sql(whole[n], c=column(n)) for n in names}
+    merged = select([named(tree, n) for n, tree in trees.items()], groups)
+    return merged.group_by(*map(column, keys), copy=False)
+
+
+def reduction_of_groups(rows: Rows, groups: exp.Expr) -> exp.Select:
+    """``reduction`` from a table of ``mergeable_groups``."""
+    plain = _customers(rows, False, exp.to_table("orders"))
+    trees = {
+        "customer": sql("CAST(customer AS VARCHAR)"),
+        "name": sql("SUBSTRING(name, 11)"),
+        "only_channel": sql("CASE WHEN channel_low = channel_high THEN NULLIF(channel_low, '') END"),
+    }
+    columns = [named(trees.get(c.alias, column(c.alias)), c.alias) for c in plain.selects]
+    return select(columns, groups).order_by("state", "customer", copy=False)
+
+
+#: What the groups of the reduction are told apart by.
+GROUP_KEYS = ("state", "customer", "currency")
+
+
+def _customers(rows: Rows, as_written: bool, orders: exp.Expr, mergeable: bool = False) -> exp.Select:
+    """Orders → customers. What counts for purchases only is null in the other orders, so that one pass will do.
+
+    With ``mergeable`` the latest name still has its day, and of channels there are the lowest and the highest.
+    """
+    name = "MAX(name)" if mergeable else "SUBSTRING(MAX(name), 11)"
+    channel = {"only_channel": _ONE_TEXT}
+    if mergeable:
+        channel = {"channel_low": "MIN(paid_channel)", "channel_high": "MAX(paid_channel)"}
     time = rows.scheme.time
     has = set(order_columns(rows, as_written))
     state: exp.Expr = exp.column("state")
@@ -108,8 +154,8 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
         "rows_read": "SUM(lines)",
         "rows_amount": "SUM(rows_amount)" if "rows_amount" in has else "SUM(amount)",
         **({"latest_row": "MAX(latest)"} if time.as_of is None and time.through is None else {}),
-        **({"name": "SUBSTRING(MAX(name), 11)"} if "name" in has else {}),
-        **({"only_channel": _ONE_TEXT} if "channel" in has else {}),
+        **({"name": name} if "name" in has else {}),
+        **(channel if "channel" in has else {}),
         **({"channel_bits": "BIT_OR(paid_channel)"} if "channel_bits" in has else {}),
         **({"offsets": "MAX(offsets)"} if "offsets" in has else {}),
         **({"unread": "MAX(unread)"} if "unread" in has else {}),
@@ -117,7 +163,7 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr) -> exp.Select:
         **(repeated_totals("files" in has) if "least" in has else {}),
         **{name: f"CAST(SUM({name}) AS BIGINT)" for name in SIGNS if name in has},
     }  # fmt: skip
-    keys = [exp.column(n) for n in ("state", "customer", "currency") if n in has]
+    keys = [exp.column(n) for n in GROUP_KEYS if n in has]
     columns = [*(named(k, k.name) for k in keys), *(named(sql(tree), name) for name, tree in measures.items())]
     return select(columns, divided, "divided").group_by(*keys, copy=False)
 
@@ -165,6 +211,7 @@ def repeated_totals(several_files: bool) -> dict[str, str]:
 
 
 _REPEATED = tuple(repeated_totals(several_files=False))
+_REPEATED_SUMS = dict.fromkeys(_REPEATED, "SUM")
 
 
 _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(paid_channel), '') END"

@@ -61,6 +61,8 @@ def translated(node: exp.Expr) -> exp.Expr:
             return sql("NULLIF(:bits, 0)", bits=node.copy())  # of nothing it makes no bits
         case exp.Filter():
             return _of_those(node)
+        case exp.Window() if node.args.get("spec") and node.args.get("order"):
+            return _nulls_last(node)
         case exp.TimestampTrunc():
             return _period_start(node.text("unit").lower(), node.this)
         case exp.Add() if isinstance(node.left, exp.Cast) and node.left.to.this == exp.DType.DATE:
@@ -136,6 +138,19 @@ def _of_those(node: exp.Filter) -> exp.Expr:
     aggregate: exp.Expr = node.this.copy()
     aggregate.set("this", sql("CASE WHEN :w THEN :x END", w=condition, x=aggregate.this))
     return aggregate
+
+
+def _nulls_last(window: exp.Window) -> exp.Expr:
+    """The window with nulls behind all others in its order, where MariaDB has them first."""
+    changed = window.copy()
+    order: list[exp.Expr] = []
+    for one in changed.args["order"].expressions:
+        if not one.args.get("desc"):
+            order.append(exp.Ordered(this=sql("(:x IS NULL)", x=one.this), nulls_first=True))
+            one.set("nulls_first", True)
+        order.append(one)
+    changed.args["order"].set("expressions", order)
+    return changed
 
 
 def _function(node: exp.Anonymous) -> exp.Expr:

@@ -14,7 +14,7 @@ import pytest
 import sqlalchemy
 
 import fairladder as fl
-from conftest import EACH_DATABASE, MARIADB, POSTGRES, SCHEMA, in_database, needs_postgres
+from conftest import EACH_DATABASE, MARIADB, POSTGRES, SCHEMA, in_database, needs_mariadb, needs_postgres
 from fairladder.engine.backends import Backend
 from test_sources import continental, scored_bytes
 
@@ -237,6 +237,22 @@ def test_odd_names_of_tables_and_schemas(tmp_path):
         ].tolist() == [5]
         with pytest.raises(fl.UsageError, match="has no schema `no_such`"):
             fl.open_orders(POSTGRES, scheme={"orders": {"table": "no_such.named"}})
+
+
+@needs_mariadb
+def test_long_ids_are_told_apart_to_their_end(tmp_path, monkeypatch):
+    """MariaDB sorts by the beginning of a text only, as far as it is told."""
+    scheme = {"orders": {"table": "long", "allow": ["repeated-total"]}}
+    for length in (900, 5_000):
+        ids = ["x" * length + end for end in "ab"] * 200
+        rows = pd.DataFrame(
+            {"customer": ids, "order": [str(n % 50) for n in range(400)], "placed": "2026-01-01", "amount": "1"}
+        )
+        url = in_database("mariadb", rows, tmp_path, "long")
+        assert fl.open_orders(url, scheme=scheme).customers()["orders"].tolist() == [25, 25]
+    monkeypatch.setattr("fairladder.engine.backends._LONGEST", 3_000)
+    with pytest.raises(fl.UsageError, match="texts of up to 5,001 characters"):
+        fl.open_orders(url, scheme=scheme)
 
 
 # ------------------------------------------------------------------------------------------------------- back to a database

@@ -10,10 +10,17 @@ from sqlglot.optimizer.eliminate_subqueries import eliminate_subqueries
 
 from fairladder.engine import mariadb, postgres, sqlite
 from fairladder.engine.words import in_words
+from fairladder.errors import UsageError
 from fairladder.sqltree import column
 
 if TYPE_CHECKING:
     from sqlalchemy import URL, Connection
+
+
+#: Of a text so many bytes are sorted by in MariaDB: rows that are alike up to there would be taken for one group.
+_SORTED_BYTES = 4096
+#: Characters of the longest texts for which that is raised.
+_LONGEST = 65_535
 
 
 class Backend:
@@ -60,6 +67,13 @@ class Backend:
     def types(self, described: list[Any]) -> dict[str, str]:
         """Column name → its type in the embedded engine's words, from what a driver tells of a result."""
         return {d[0]: "VARCHAR" for d in described}
+
+    def may_be_long(self, described: list[Any]) -> list[str]:
+        """Columns whose texts may be longer than the database sorts by, as it stands."""
+        return []
+
+    def expect(self, connection: "Connection", longest: int) -> None:
+        """Be ready for texts of so many characters. Raises UsageError where it cannot be."""
 
     def cell(self, name: str, kind: str) -> exp.Expr:
         """A column as the reduction reads it: text compares by code point, and what is no value is null."""
@@ -185,7 +199,7 @@ class _MariaDb(_MySql):
     _session = (
         f"SET NAMES utf8mb4 COLLATE {mariadb.COLLATION}",
         "SET SESSION sql_mode = 'NO_ENGINE_SUBSTITUTION', time_zone = '+00:00', sql_select_limit = DEFAULT, default_regex_flags = ''",
-        "SET SESSION max_sort_length = 4096, sort_buffer_size = 33554432",
+        f"SET SESSION max_sort_length = {_SORTED_BYTES}, sort_buffer_size = {32 << 20}",
         # Layers are not merged, so that each of their columns is worked out once.
         "SET SESSION optimizer_switch = 'derived_merge=off'",
         "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY",
@@ -205,6 +219,19 @@ class _MariaDb(_MySql):
 
     def types(self, described: list[Any]) -> dict[str, str]:
         return {d[0]: self._types.get(d[1], "VARCHAR") for d in described}
+
+    def may_be_long(self, described: list[Any]) -> list[str]:
+        return [d[0] for d in described if d[1] not in self._types and d[3] > _SORTED_BYTES]
+
+    def expect(self, connection: "Connection", longest: int) -> None:
+        if longest * 4 <= _SORTED_BYTES:
+            return
+        if longest > _LONGEST:
+            raise UsageError(
+                f"The table holds texts of up to {longest:,} characters, and MariaDB does not sort by all of them. Leave their column "
+                "out with --query."
+            )
+        connection.exec_driver_sql(f"SET SESSION max_sort_length = {longest * 4}, sort_buffer_size = {128 << 20}")
 
     def cell(self, name: str, kind: str) -> exp.Expr:
         return mariadb.as_text(column(name)) if kind == "VARCHAR" else column(name)

@@ -162,6 +162,10 @@ class Database:
             described = [] if cursor is None else list(cursor.description)
         if self._backend.types_by_value:
             return self._types_found(relation, [d[0] for d in described])
+        if long := self._backend.may_be_long(described):
+            sizes = [named(sql("MAX(LENGTH(:c))", c=self._backend.cell(name, "VARCHAR")), name) for name in long]
+            found = [n or 0 for n in self.table(select(sizes, relation)).to_pylist()[0].values()]
+            self._backend.expect(self._connection, max(found))
         return self._backend.types(described)
 
     def _types_found(self, relation: exp.Expr, names: list[str]) -> dict[str, str]:

@@ -239,6 +239,51 @@ def test_odd_names_of_tables_and_schemas(tmp_path):
             fl.open_orders(POSTGRES, scheme={"orders": {"table": "no_such.named"}})
 
 
+KINDS = """who BIGINT UNSIGNED, slip INT ZEROFILL, at TIMESTAMP NULL, day DATE, exact DECIMAL(12,3), single FLOAT, wide DOUBLE, big BIGINT UNSIGNED,
+    yes TINYINT(1), way ENUM('web','post'), called VARCHAR(20) CHARACTER SET latin1, made YEAR"""  # fmt: skip
+KIND_ROWS = [
+    (2**64 - 1, 7, "2026-01-31 23:30:00", "0000-00-00", 1.005, 0.1, 2.675, 2**64 - 1, 1, "web", "Zoë", 2026),
+    (5, 8, "2026-02-28 12:00:00", "2026-02-28", -2.5, 19.99, 1e20, 3, 0, "post", "zoë", 2025),
+    (5, 9, None, "2026-03-01", 7, 1.1, 1, None, None, None, None, None),
+]
+
+
+@needs_mariadb
+def test_columns_of_every_kind():
+    """Zero dates, instants, unsigned numbers, floats of 32 bits, amounts too large, letters of another set."""
+    engine = sqlalchemy.create_engine(MARIADB)
+    with engine.begin() as connection:
+        connection.exec_driver_sql("SET SESSION sql_mode = ''")
+        connection.exec_driver_sql("DROP TABLE IF EXISTS kinds")
+        connection.exec_driver_sql(f"CREATE TABLE kinds ({KINDS}) CHARACTER SET latin1")
+        connection.exec_driver_sql(f"INSERT INTO kinds VALUES ({', '.join(['%s'] * 12)})", KIND_ROWS)
+    engine.dispose()
+    large = str(2**64 - 1)
+    for asked, zone, people, reasons in (
+        ({"placed": "day", "amount": "exact"}, None, {"5": (1, 4.5, "2026-03-01")}, {"bad-date": 1}),
+        ({"placed": "at", "amount": "exact"}, None, {large: (1, 1.01, "2026-01-31"), "5": (0, -2.5, "")}, {"no-date": 1}),
+        ({"placed": "at", "amount": "single"}, "Europe/Berlin", {large: (1, 0.1, "2026-02-01"), "5": (1, 19.99, "2026-02-28")}, {"no-date": 1}),
+        ({"placed": "day", "amount": "wide"}, None, {"5": (1, 1.0, "2026-03-01")}, {"bad-date": 1, "bad-amount": 1}),
+        ({"placed": "day", "amount": "big"}, None, {"5": (1, 3.0, "2026-02-28")}, {"bad-date": 1, "no-amount": 1}),
+        ({"placed": "day", "amount": "exact", "where": "called = 'zoë' AND yes = 0 AND made = 2025"}, None, {"5": (0, -2.5, "")}, {"bad-date": 1}),
+    ):  # fmt: skip
+        scheme = {
+            "orders": {"table": "kinds", "customer": "who", "order": "slip", **asked},
+            "time": {"time_zone": zone},
+        }
+        orders = fl.open_orders(MARIADB, scheme=scheme, allow_set_aside=True)
+        table = orders.customers()
+        found = zip(
+            table["customer"],
+            table["orders"],
+            table["spend"],
+            table["last_order"].dt.strftime("%Y-%m-%d").fillna(""),
+            strict=True,
+        )
+        assert {c: tuple(rest) for c, *rest in found} == people
+        assert orders.balance.reasons == reasons
+
+
 @needs_mariadb
 def test_long_ids_are_told_apart_to_their_end(tmp_path, monkeypatch):
     """MariaDB sorts by the beginning of a text only, as far as it is told."""

@@ -109,6 +109,11 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
         orders = fl.open_orders(frame, scheme={"orders": plain | asked}, allow_set_aside=True)
         with pytest.raises(fl.UsageError, match=told):
             fl.customers_sql(orders, "snowflake")
+    dollars = fl.open_orders(
+        frame.assign(money="usd"), scheme={"orders": plain | {"currency": "money"}}, allow_set_aside=True
+    )
+    with pytest.raises(fl.UsageError, match="`money` names currencies, and a statement adds up one"):
+        fl.customers_sql(dollars, "trino")
     offsets = frame.assign(day=frame["day"].dt.strftime("%Y-%m-%dT%H:%M:%S+02:00"))
     orders = fl.open_orders(offsets, scheme={"orders": plain, "time": {"time_zone": "UTC"}}, allow_set_aside=True)
     with pytest.raises(fl.UsageError, match="times with an offset from UTC"):

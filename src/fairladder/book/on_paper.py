@@ -51,7 +51,7 @@ def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: st
 
     >>> import fairladder as fl
     >>> text = fl.customers_sql(fl.sample_orders(), "snowflake", table="sales.order_lines")
-    >>> text.splitlines()[1]
+    >>> text.splitlines()[2]
     'WITH typed AS ('
     """
     if dialect == "sqlite":
@@ -68,7 +68,7 @@ def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: st
         made = exp.Create(this=exp.to_table(view), kind="VIEW", expression=made)
     text = laid_out(made, written_as(dialect))
     require_understood(text, dialect)
-    return _head(rows, table) + text
+    return _head(rows, table, orders.opened.customers_file is not None) + text
 
 
 def _require_plain(orders: Read) -> None:
@@ -91,6 +91,10 @@ def _require_plain(orders: Read) -> None:
                 f"A statement for a warehouse does not do {what}. Make a view there in which each row has its date, its one amount "
                 "and its ids, write a scheme for that, and ask again."
             )
+    if orders.rows.by_currency and orders.scheme.money.currency is None:
+        raise UsageError(
+            f"`{roles.get('currency')}` names currencies, and a statement adds up one. Say which with `currency` under [money]."
+        )
 
 
 def _on_paper(orders: Read, table: str) -> Rows:
@@ -186,9 +190,10 @@ def _downward(name: str) -> exp.Expr:
     return exp.Window(this=sql("SUM(:c)", c=column(name)), order=order, spec=frame)
 
 
-def _head(rows: Rows, table: str) -> str:
+def _head(rows: Rows, table: str, people: bool) -> str:
     """Comments on what the statement reads."""
     told = [f"{name} is {_TOLD[kind]}" for name, kind in rows.source.columns.items() if kind != "text"]
     texts = [name for name, kind in rows.source.columns.items() if kind == "text"]
     lines = [f"{part};" for part in told] + [f"{', '.join(texts)} {'is' if len(texts) == 1 else 'are'} text."]
-    return f"-- Reads the table {table}: {' '.join(lines)}\n"
+    more = "-- The customers file is no part of it: whoever never ordered is not there, nor any column of theirs.\n"
+    return f"-- Reads the table {table}: {' '.join(lines)}\n{more if people else ''}"

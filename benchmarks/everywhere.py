@@ -136,6 +136,7 @@ def main():
     asked.add_argument("engines", nargs="*", default=["sqlite"])
     asked.add_argument("--lines", type=int, default=200_000)
     asked.add_argument("--seed", type=int, default=1)
+    asked.add_argument("--without", default="", help="answers to leave out, with commas between them")
     given = asked.parse_args()
     wrong = 0
     for name, row, scheme in cases():
@@ -149,6 +150,8 @@ def main():
                 begun, differ = time.monotonic(), []
                 orders = opened(engine, path, frame, scheme, folder)
                 for what, answer in answers(orders):
+                    if what in given.without.split(","):
+                        continue
                     lines = told(answer)
                     if wanted.setdefault(what, lines) != lines:
                         differ.append(what)

@@ -7,6 +7,9 @@ from fairladder.errors import UsageError
 
 #: The dialects, for the help, which is shown before anything is imported that knows them; a test holds the two together.
 KNOWN = "duckdb, sqlite, postgres, mariadb, spark, snowflake, bigquery, redshift, databricks or trino"
+#: Those for which the reduction is written.
+KNOWN_WITH_TYPES = KNOWN.replace("sqlite, ", "")
+
 
 AsView = Annotated[
     str | None,

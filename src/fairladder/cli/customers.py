@@ -18,7 +18,9 @@ _SHOWN = 12
 
 AsSql = Annotated[
     str | None,
-    option("--as-sql", help=f"Print the reduction as SQL: {as_sql.KNOWN}.", metavar="DIALECT", panel="Output"),
+    option(
+        "--as-sql", help=f"Print the reduction as SQL: {as_sql.KNOWN_WITH_TYPES}.", metavar="DIALECT", panel="Output"
+    ),
 ]
 
 

@@ -15,6 +15,7 @@ import time
 from pathlib import Path
 
 import pandas as pd
+import pyarrow as pa
 import sqlalchemy
 
 import fairladder as fl
@@ -24,6 +25,8 @@ TIERS = {"reward": {"of": "spend", "top_percents": [1, 5, 20], "labels": ["gold"
 SEGMENTS = [{"name": "often", "when": "frequency_score >= 4 AND LOWER(name) LIKE '%e%'", "stance": "keep"},
             {"name": "gone", "when": "recency_score = 1 OR overdue_ratio > 2", "stance": "win-back"},
             {"name": "others", "otherwise": True, "stance": "leave"}]  # fmt: skip
+#: Whole numbers stay whole beside nulls.
+WHOLE = {pa.int64(): pd.Int64Dtype(), pa.int32(): pd.Int32Dtype(), pa.int8(): pd.Int8Dtype()}
 NAMES = ["Zoë Ängström", "zoë", "Ann O'Neil", "İpek", "ΣΩ", "  Lee ", "", "Émile", "de Vries", "Ölund"]
 
 
@@ -106,7 +109,7 @@ def told(answer):
     except fl.FairLadderError as error:
         return [f"{type(error).__name__}: {error}"]
     if type(found).__module__.startswith("pyspark."):
-        found = found.toArrow().to_pandas(date_as_object=False)
+        found = found.toArrow().to_pandas(date_as_object=False, types_mapper=WHOLE.get)
     if not isinstance(found, pd.DataFrame):
         return [str(found)]
     days = {n: v.dt.strftime("%Y-%m-%d") for n, v in found.items() if v.dtype.kind == "M"}

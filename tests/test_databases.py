@@ -249,6 +249,23 @@ KIND_ROWS = [
 
 
 @needs_mariadb
+@pytest.mark.parametrize("scheme", ["mariadb", "mysql"])
+def test_no_query_changes_a_mariadb(shop_rows, tmp_path, scheme, monkeypatch):
+    """Not by a function, a lock or a file, nor by a comment that is a command there; of a MySQL, neither."""
+    url = in_database("mariadb", shop_rows[:40], tmp_path).replace("mariadb+pymysql:", f"{scheme}+pymysql:")
+    if scheme == "mysql":  # as if it were one
+        monkeypatch.setattr("fairladder.engine.backends._MySql.answering", lambda backend, _: backend)
+    for query in ("SELECT *, SLEEP(1) FROM orders", "SELECT *, LOAD_FILE('/etc/hostname') FROM orders", "SELECT * FROM orders FOR UPDATE",
+                  "SELECT * FROM orders INTO OUTFILE '/tmp/orders'", "SELECT *, NEXTVAL(s) FROM orders", "DROP TABLE orders"):  # fmt: skip
+        with pytest.raises(fl.UsageError, match=r"known to change nothing|must be one SELECT|cannot be read"):
+            fl.open_orders(url, scheme={"orders": {"query": query}})
+    commented = "SELECT * /*! , SLEEP(20) AS slept */ FROM orders"
+    orders = fl.open_orders(url, scheme={"orders": {"query": commented, "customer": "member_no"}}, allow_set_aside=True)
+    assert "slept" not in orders.opened.source.columns
+    assert orders.balance.rows_read == 40
+
+
+@needs_mariadb
 def test_columns_of_every_kind():
     """Zero dates, instants, unsigned numbers, floats of 32 bits, amounts too large, letters of another set."""
     engine = sqlalchemy.create_engine(MARIADB)

@@ -172,6 +172,8 @@ class _Postgres(Backend):
 class _MySql(Backend):
     """MySQL, and MariaDB as long as it is not known to be one, or too old to know the letters of all alphabets."""
 
+    functions = mariadb.FUNCTIONS
+
     def __init__(self) -> None:
         super().__init__("mysql")
 
@@ -186,10 +188,14 @@ class _MySql(Backend):
         connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
         return connection
 
+    def apart(self, tree: exp.Expr) -> exp.Expr:
+        for node in tree.walk():  # its comments may hold commands
+            node.comments = None
+        return tree
+
 
 class _MariaDb(_MySql):
     works_itself = True
-    functions = mariadb.FUNCTIONS
     #: By the numbers of its protocol.
     _types: Mapping[int, str] = {
         0: "DECIMAL(15, 4)", 1: "SMALLINT", 2: "SMALLINT", 3: "BIGINT", 4: "FLOAT", 5: "DOUBLE", 7: "TIMESTAMP WITH TIME ZONE",
@@ -235,11 +241,6 @@ class _MariaDb(_MySql):
 
     def cell(self, name: str, kind: str) -> exp.Expr:
         return mariadb.as_text(column(name)) if kind == "VARCHAR" else column(name)
-
-    def apart(self, tree: exp.Expr) -> exp.Expr:
-        for node in tree.walk():  # its comments may hold commands
-            node.comments = None
-        return tree
 
     def note(self, connection: "Connection", table: exp.Expr) -> str | None:
         if not isinstance(table, exp.Table):

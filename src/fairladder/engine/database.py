@@ -286,7 +286,9 @@ _CHANGES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Create, exp.Comma
 
 def _one_select(query: str, backend: Backend) -> exp.Query:
     try:
-        trees = sqlglot.parse(query, dialect=backend.dialect if backend.works_itself else None)
+        trees = sqlglot.parse(
+            query, dialect=None if backend.functions is None and not backend.works_itself else backend.dialect
+        )
     except sqlglot.errors.SqlglotError as error:
         raise UsageError(f"The query cannot be read: {str(error).splitlines()[0]}") from None
     if len(trees) != 1 or not isinstance(trees[0], exp.Query) or trees[0].find(*_CHANGES):

@@ -337,12 +337,19 @@ def place(request, tmp_path):
     if request.param == "mariadb":
         engine = sqlalchemy.create_engine(MARIADB)
         with engine.connect() as connection:
-            left = [n for n in sqlalchemy.inspect(engine).get_table_names() if re.match("scores|daily|segments|seen", n)]
+            left = [
+                n for n in sqlalchemy.inspect(engine).get_table_names() if re.match("scores|daily|segments|seen", n)
+            ]
             for name in left:
                 connection.exec_driver_sql(f"DROP TABLE {name}")
         engine.dispose()
         # Of a killed process a table beside the old one stays; of all else nothing half-written.
-        assert not {re.sub(r"^scores_new_\d+$", "scores", name) for name in left} - {"scores", "daily", "segments", "seen"}
+        assert not {re.sub(r"^scores_new_\d+$", "scores", name) for name in left} - {
+            "scores",
+            "daily",
+            "segments",
+            "seen",
+        }
     if request.param == "postgres":
         with psycopg.connect(POSTGRES, autocommit=True) as connection:
             for name in ("scores", "daily", "segments", "seen"):

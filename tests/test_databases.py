@@ -313,7 +313,7 @@ def test_long_ids_are_told_apart_to_their_end(tmp_path, monkeypatch):
         url = in_database("mariadb", rows, tmp_path, "long")
         assert fl.open_orders(url, scheme=scheme).customers()["orders"].tolist() == [25, 25]
     monkeypatch.setattr("fairladder.engine.backends._LONGEST", 3_000)
-    with pytest.raises(fl.UsageError, match="texts of up to 5,001 characters"):
+    with pytest.raises(fl.UsageError, match="`customer` holds texts of up to 5,001 characters"):
         fl.open_orders(url, scheme=scheme)
 
 

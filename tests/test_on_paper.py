@@ -103,7 +103,7 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
     for asked, told in (
         ({"amount": None, "unit_price": "sum", "quantity": "pieces"}, "an amount of several columns"),
         ({"amount_is": "order"}, "total on each of its rows"),
-        ({"drop": "repeats"}, "does not do `drop`"),
+        ({"drop": "repeats"}, "cannot handle `drop`"),
         ({"amount_unit": "minor"}, "amounts in cents"),
     ):
         orders = fl.open_orders(frame, scheme={"orders": plain | asked}, allow_set_aside=True)
@@ -112,7 +112,7 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
     dollars = fl.open_orders(
         frame.assign(money="usd"), scheme={"orders": plain | {"currency": "money"}}, allow_set_aside=True
     )
-    with pytest.raises(fl.UsageError, match="`money` names currencies, and a statement adds up one"):
+    with pytest.raises(fl.UsageError, match="name their currencies in `money`, and a statement can add up only one"):
         fl.customers_sql(dollars, "trino")
     offsets = frame.assign(day=frame["day"].dt.strftime("%Y-%m-%dT%H:%M:%S+02:00"))
     orders = fl.open_orders(offsets, scheme={"orders": plain, "time": {"time_zone": "UTC"}}, allow_set_aside=True)
@@ -132,7 +132,7 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
     ]
     for more, told in {
         ("sqlite",): "SQLite keeps no types", ("oracel",): "SQL is written for duckdb", ("trino", "--out", "x.sql"): "Send it to a file",
-        ("trino", "--columns", "spend"): "do not go with it", ("trino", "--where", "own_day = 1"): "no column can be called `own_day`",
+        ("trino", "--columns", "spend"): "do not go with it", ("trino", "--where", "own_day = 1"): "uses names like `own_day` for columns of its own",
     }.items():  # fmt: skip
         done = fairladder("customers", *words, *more, cwd=tmp_path)
         assert (done.returncode, told in done.stderr) == (2, True), done.stderr
@@ -141,7 +141,17 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
     assert head[0].startswith("-- Written for trino and read back, but never run there")
     assert (
         head[1]
-        == "-- Reads the table orders: day is a date, or a timestamp without time zone; sum is a number; who is text."
+        == "-- Reads the table orders, with who as text; day as a date or a timestamp without time zone; sum as a number."
     )
     assert (head[2], head[-1][-1]) == ("CREATE VIEW shown AS", ";")
+    odd = frame.rename(columns={"who": "who\nDROP TABLE x; --"})
+    text = fl.customers_sql(
+        fl.open_orders(odd, scheme={"orders": plain | {"customer": "who\nDROP TABLE x; --"}}, allow_set_aside=True),
+        "trino",
+    )
+    assert text.splitlines()[1] == "WITH typed AS ("  # a header cannot end the comment that names it
+    orders = fl.open_orders(frame, scheme={"orders": plain}, allow_set_aside=True)
+    assert '"x; DROP TABLE y"' in fl.customers_sql(orders, "trino", table="x; DROP TABLE y")
+    with pytest.raises(fl.UsageError, match="is not the name of a table"):
+        fl.customers_sql(orders, "trino", table="f(1)")
     assert all(dialect in KNOWN for dialect in dialects.DIALECTS)

@@ -4,6 +4,7 @@ from dataclasses import replace
 from typing import Any
 
 from sqlglot import exp
+from sqlglot.errors import SqlglotError
 
 from fairladder.book.measure_trees import COUNTS, measures
 from fairladder.book.read import Read
@@ -18,6 +19,7 @@ from fairladder.orders.source import CellKind
 from fairladder.orders.states import RowState
 from fairladder.orders.writing import Writing
 from fairladder.sqltree import cell_column, column, day_literal, named, select, sql
+from fairladder.wording import listed
 
 #: How a column is to be typed, for people.
 _TOLD: dict[str, str] = {
@@ -25,7 +27,7 @@ _TOLD: dict[str, str] = {
     "whole": "a whole number",
     "decimal": "a number",
     "date": "a date",
-    "timestamp": "a date, or a timestamp without time zone",
+    "timestamp": "a date or a timestamp without time zone",
     "truth": "a boolean",
 }
 _CAST = {"text": "VARCHAR", "decimal": "DECIMAL(38, 9)", "whole": "BIGINT", "date": "DATE"}
@@ -60,12 +62,12 @@ def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: st
             "sqlite:///shop.db for instance: then the reduction runs there."
         )
     if dialect not in WITH_TYPES:
-        raise UsageError(f"The reduction is not written for {dialect!r}. {nearest(dialect, WITH_TYPES)}")
+        raise UsageError(f"The reduction cannot be written for {dialect!r}. {nearest(dialect, WITH_TYPES)}")
     _require_plain(orders)
     rows = _on_paper(orders, table)
     made: exp.Expr = reduction_in_dialect(_customers(rows), dialect)
     if view is not None:
-        made = exp.Create(this=exp.to_table(view), kind="VIEW", expression=made)
+        made = exp.Create(this=_named_table(view), kind="VIEW", expression=made)
     text = laid_out(made, written_as(dialect))
     require_understood(text, dialect)
     return _head(rows, table, orders.opened.customers_file is not None) + text
@@ -88,12 +90,13 @@ def _require_plain(orders: Read) -> None:
     for what, there in refused.items():
         if there:
             raise UsageError(
-                f"A statement for a warehouse does not do {what}. Make a view there in which each row has its date, its one amount "
-                "and its ids, write a scheme for that, and ask again."
+                f"A statement for a warehouse cannot handle {what}. Make a view there in which each row has its ids, one date and one "
+                "amount, write a scheme for that view, and ask again."
             )
     if orders.rows.by_currency and orders.scheme.money.currency is None:
         raise UsageError(
-            f"`{roles.get('currency')}` names currencies, and a statement adds up one. Say which with `currency` under [money]."
+            f"The orders name their currencies in `{roles.get('currency')}`, and a statement can add up only one. Say which with "
+            "`currency` under [money]."
         )
 
 
@@ -104,12 +107,25 @@ def _on_paper(orders: Read, table: str) -> Rows:
     read = {name: kind for name, kind in kinds.items() if name in names}
     clash = [n for n in read if n.startswith("#") or n.startswith(inner_name("#"))]
     if clash:
-        raise UsageError(f"In a statement for others no column can be called `{clash[0]}`. Rename it in a view.")
+        raise UsageError(
+            f"The statement uses names like `{clash[0]}` for columns of its own. Rename that column in a view, and ask again."
+        )
     typed = [named(_as(cell_column(n), kind), n) for n, kind in read.items()]
-    relation = select(typed, exp.to_table(table)).subquery("typed", copy=False)
+    relation = select(typed, _named_table(table)).subquery("typed", copy=False)
     paper: Any = _Paper()
     source = replace(rows.source, columns=read, engine=paper, relation=relation, text=False, parts=(), path=None)
     return replace(rows, source=source, writing=Writing(settled=True), channels=None, kinds={}, plainly=True)
+
+
+def _named_table(name: str) -> exp.Table:
+    """A table by its name. Raises UsageError for what is none."""
+    try:
+        table = exp.to_table(name, dialect="duckdb")  # what is no plain name is quoted as one
+    except SqlglotError:
+        table = exp.Table()
+    if not isinstance(table.this, exp.Identifier):
+        raise UsageError(f"{name!r} is not the name of a table. Write it as orders or sales.orders.")
+    return table
 
 
 def _kinds(orders: Read) -> dict[str, CellKind]:
@@ -124,8 +140,8 @@ def _kinds(orders: Read) -> dict[str, CellKind]:
         kinds[placed] = "timestamp"
     if kinds[placed] not in ("date", "timestamp"):
         raise UsageError(
-            f"`{placed}` holds times with an offset from UTC, whose day each warehouse finds in its own way. Make a view there in "
-            "which it is the day in the shop's time zone, write a scheme for that, and ask again."
+            f"`{placed}` holds times with an offset from UTC, and each warehouse finds their day in its own way. Make a view there in "
+            "which it is the day in the shop's time zone, write a scheme for that view, and ask again."
         )
     return kinds | {n: "decimal" for n in rows.roles.factors if kinds[n] != "whole"}
 
@@ -191,9 +207,10 @@ def _downward(name: str) -> exp.Expr:
 
 
 def _head(rows: Rows, table: str, people: bool) -> str:
-    """Comments on what the statement reads."""
-    told = [f"{name} is {_TOLD[kind]}" for name, kind in rows.source.columns.items() if kind != "text"]
-    texts = [name for name, kind in rows.source.columns.items() if kind == "text"]
-    lines = [f"{part};" for part in told] + [f"{', '.join(texts)} {'is' if len(texts) == 1 else 'are'} text."]
-    more = "-- The customers file is no part of it: whoever never ordered is not there, nor any column of theirs.\n"
-    return f"-- Reads the table {table}: {' '.join(lines)}\n{more if people else ''}"
+    """Comments on what the statement reads, of which nothing can be taken for a statement."""
+    of_kind: dict[str, list[str]] = {}
+    for name, kind in rows.source.columns.items():
+        of_kind.setdefault(_TOLD[kind], []).append(" ".join(name.split()))  # a comment ends with its line
+    told = "; ".join(f"{listed(names)} as {kind}" for kind, names in of_kind.items())
+    more = "-- The customers file is no part of it: it leaves out customers without orders, and all that is known of customers.\n"
+    return f"-- Reads the table {' '.join(table.split())}, with {told}.\n{more if people else ''}"

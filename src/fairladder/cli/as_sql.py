@@ -15,7 +15,7 @@ AsView = Annotated[
     str | None,
     option(
         "--as-view",
-        help="With --as-sql, the statement that makes a view of this name.",
+        help="With --as-sql: print the statement that creates a view of this name.",
         metavar="NAME",
         panel="Output",
     ),

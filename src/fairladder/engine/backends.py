@@ -72,8 +72,8 @@ class Backend:
         """Columns whose texts may be longer than the database sorts by, as it stands."""
         return []
 
-    def expect(self, connection: "Connection", longest: int) -> None:
-        """Be ready for texts of so many characters. Raises UsageError where it cannot be."""
+    def expect(self, connection: "Connection", name: str, longest: int) -> None:
+        """Be ready for texts of so many characters in a column. Raises UsageError where it cannot be."""
 
     def cell(self, name: str, kind: str) -> exp.Expr:
         """A column as the reduction reads it: text compares by code point, and what is no value is null."""
@@ -127,7 +127,26 @@ class _Sqlite(Backend):
         return eliminate_subqueries(in_words(query, sqlite.translated))
 
 
-class _Postgres(Backend):
+class _Server(Backend):
+    """A database server that is reached over a network, whose columns have types."""
+
+    _types: Mapping[int, str] = {}
+
+    def arguments(self, url: "URL") -> dict[str, Any]:
+        return {"connect_args": {"connect_timeout": 10}}
+
+    def end(self, connection: "Connection") -> None:
+        with suppress(Exception):  # a connection that was lost has told so already
+            connection.exec_driver_sql("ROLLBACK")
+
+    def types(self, described: list[Any]) -> dict[str, str]:
+        return {d[0]: self._types.get(d[1], "VARCHAR") for d in described}
+
+    def escaped(self, text: str) -> str:
+        return text.replace("%", "%%")
+
+
+class _Postgres(_Server):
     works_itself = True
     functions = postgres.FUNCTIONS
     _types: Mapping[int, str] = {
@@ -137,9 +156,6 @@ class _Postgres(Backend):
 
     def __init__(self) -> None:
         super().__init__("postgres")
-
-    def arguments(self, url: "URL") -> dict[str, Any]:
-        return {"connect_args": {"connect_timeout": 10}}
 
     def opened(self, connection: "Connection") -> "Connection":
         # Each query is a transaction of its own: an open one would keep others from changing their tables.
@@ -151,12 +167,6 @@ class _Postgres(Backend):
     def begin(self, connection: "Connection") -> None:
         connection.exec_driver_sql("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
 
-    def end(self, connection: "Connection") -> None:
-        _roll_back(connection)
-
-    def types(self, described: list[Any]) -> dict[str, str]:
-        return {d[0]: self._types.get(d[1], "VARCHAR") for d in described}
-
     def cell(self, name: str, kind: str) -> exp.Expr:
         if kind == "VARCHAR":
             return postgres.by_code_point(column(name))
@@ -165,20 +175,14 @@ class _Postgres(Backend):
     def own(self, query: exp.Expr) -> exp.Expr:
         return in_words(query, postgres.translated)
 
-    def escaped(self, text: str) -> str:
-        return text.replace("%", "%%")
 
-
-class _MySql(Backend):
+class _MySql(_Server):
     """MySQL, and MariaDB as long as it is not known to be one, or too old to know the letters of all alphabets."""
 
     functions = mariadb.FUNCTIONS
 
     def __init__(self) -> None:
         super().__init__("mysql")
-
-    def arguments(self, url: "URL") -> dict[str, Any]:
-        return {"connect_args": {"connect_timeout": 10}}
 
     def answering(self, connection: "Connection") -> Backend:
         dialect: Any = connection.dialect
@@ -220,22 +224,16 @@ class _MariaDb(_MySql):
     def begin(self, connection: "Connection") -> None:
         connection.exec_driver_sql("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
 
-    def end(self, connection: "Connection") -> None:
-        _roll_back(connection)
-
-    def types(self, described: list[Any]) -> dict[str, str]:
-        return {d[0]: self._types.get(d[1], "VARCHAR") for d in described}
-
     def may_be_long(self, described: list[Any]) -> list[str]:
         return [d[0] for d in described if d[1] not in self._types and d[3] > _SORTED_BYTES]
 
-    def expect(self, connection: "Connection", longest: int) -> None:
+    def expect(self, connection: "Connection", name: str, longest: int) -> None:
         if longest * 4 <= _SORTED_BYTES:
             return
         if longest > _LONGEST:
             raise UsageError(
-                f"The table holds texts of up to {longest:,} characters, and MariaDB does not sort by all of them. Leave their column "
-                "out with --query."
+                f"`{name}` holds texts of up to {longest:,} characters, of which MariaDB would compare only the beginning. Leave that "
+                "column out: give a SELECT of the others with --query."
             )
         connection.exec_driver_sql(f"SET SESSION max_sort_length = {longest * 4}, sort_buffer_size = {128 << 20}")
 
@@ -251,8 +249,8 @@ class _MariaDb(_MySql):
             (table.name, table.db or None),
         ).scalar()
         return kept_by and (
-            f"The table {table.name} is kept by {kept_by}, which cannot hold a moment: while somebody writes to it, figures of one "
-            "command may be of several."
+            f"The table {table.name} uses the storage engine {kept_by}, which has no transactions. If somebody writes to it while a "
+            "command runs, figures of that command may be of different moments."
         )
 
     def own(self, query: exp.Expr) -> exp.Expr:
@@ -261,14 +259,6 @@ class _MariaDb(_MySql):
             if grouped.args.get("group"):  # sorted first, since its table of groups is slow where they are many
                 grouped.set("operation_modifiers", [exp.var("SQL_BIG_RESULT")])
         return tree
-
-    def escaped(self, text: str) -> str:
-        return text.replace("%", "%%")
-
-
-def _roll_back(connection: "Connection") -> None:
-    with suppress(Exception):  # a connection that was lost has told so already
-        connection.exec_driver_sql("ROLLBACK")
 
 
 def backend_of(url: "URL") -> Backend:

@@ -164,8 +164,9 @@ class Database:
             return self._types_found(relation, [d[0] for d in described])
         if long := self._backend.may_be_long(described):
             sizes = [named(sql("MAX(LENGTH(:c))", c=self._backend.cell(name, "VARCHAR")), name) for name in long]
-            found = [n or 0 for n in self.table(select(sizes, relation)).to_pylist()[0].values()]
-            self._backend.expect(self._connection, max(found))
+            found = self.table(select(sizes, relation)).to_pylist()[0]
+            name = max(long, key=lambda n: found[n] or 0)
+            self._backend.expect(self._connection, name, found[name] or 0)
         return self._backend.types(described)
 
     def _types_found(self, relation: exp.Expr, names: list[str]) -> dict[str, str]:

@@ -261,7 +261,7 @@ def was_run(dialect: str) -> str:
         return (
             f"Written for {dialect} and read back, but never run there: compare some customers before you rely on it."
         )
-    return f"Our tests run such statements in {_NAMES[dialect]}, with the same customers as here."
+    return f"Our tests run such statements in {_NAMES[dialect]}, and get the same customers as here."
 
 
 _NAMES = dict(zip(RUN_HERE, ("DuckDB", "SQLite", "PostgreSQL", "MariaDB", "Spark"), strict=True))

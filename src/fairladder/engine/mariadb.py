@@ -10,7 +10,8 @@ import sqlglot
 from sqlglot import exp
 
 from fairladder.engine.exact import EXACT_MINOR, exact_minor_tree
-from fairladder.engine.texts_of_days import SHAPES, day_of_groups, shape_of, tried
+from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, shape_of, tried
+from fairladder.engine.words import part_of_text
 from fairladder.sqltree import sql
 
 #: Functions that a query may call beside those that the SQL library knows: they read their arguments and nothing else.
@@ -83,12 +84,8 @@ def _of_text(node: exp.Expr) -> exp.Expr:
             return _replaced(node.this, node.expression.name, node.args["replacement"].name)
         case exp.RegexpExtract():
             return _extracted(node.this, node.expression.name, node.args["group"])
-        case exp.Contains():
-            return sql("(STRPOS(:t, :part) > 0)", t=node.this, part=node.expression)
-        case exp.StartsWith():
-            return sql("(LEFT(:t, LENGTH(:part)) = :part)", t=node.this, part=node.expression)
-        case exp.EndsWith():
-            return sql("(RIGHT(:t, LENGTH(:part)) = :part)", t=node.this, part=node.expression)
+        case exp.Contains() | exp.StartsWith() | exp.EndsWith():
+            return part_of_text(node)
         case exp.Trim() if len(node.text("expression")) > 1:  # a word is taken off there, not any of its letters
             signs = f"[{re.escape(node.text('expression'))}]+"
             ends = {"LEADING": f"^{signs}", "TRAILING": f"{signs}$"}.get(node.text("position"), f"^{signs}|{signs}$")
@@ -168,10 +165,8 @@ def _function(node: exp.Anonymous) -> exp.Expr:
             return _call("SHA2", _call("JSON_ARRAY", *arguments), exp.convert(256))
         case "TIMEZONE", [zone, instant]:
             return _in_zone(zone.name, instant)
-        case "TRY_STRPTIME", [text, pattern]:
-            patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
-            days = [_day_in_pattern(text, p.name) for p in patterns]
-            return exp.Coalesce(this=days[0], expressions=days[1:])
+        case "TRY_STRPTIME", _:
+            return first_day(arguments, _day_in_pattern)
     return node
 
 

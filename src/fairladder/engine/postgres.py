@@ -7,7 +7,8 @@ from sqlglot import exp
 from fairladder.conditions import letters
 from fairladder.engine.exact import EXACT_MINOR, exact_minor_tree
 from fairladder.engine.protocol import CURRENCY_SIGNS
-from fairladder.engine.texts_of_days import SHAPES, day_of_groups, shape_of, tried
+from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, shape_of, tried
+from fairladder.engine.words import part_of_text
 from fairladder.sqltree import numeric, sql
 
 #: Functions that a query may call beside those that the SQL library knows: they read their arguments and nothing else.
@@ -53,12 +54,8 @@ def translated(node: exp.Expr) -> exp.Expr:
             match = exp.Anonymous(this="REGEXP_MATCH", expressions=[node.this, _pattern(node.expression)])
             group = exp.Bracket(this=exp.paren(match), expressions=[node.args["group"]], offset=1)
             return sql("COALESCE(:g, '')", g=group)
-        case exp.Contains():
-            return sql("(STRPOS(:t, :part) > 0)", t=node.this, part=node.expression)
-        case exp.StartsWith():
-            return sql("(LEFT(:t, LENGTH(:part)) = :part)", t=node.this, part=node.expression)
-        case exp.EndsWith():
-            return sql("(RIGHT(:t, LENGTH(:part)) = :part)", t=node.this, part=node.expression)
+        case exp.Contains() | exp.StartsWith() | exp.EndsWith():
+            return part_of_text(node)
         case exp.Like():
             return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
         case exp.Lower() | exp.Upper():
@@ -101,10 +98,7 @@ def _function(node: exp.Anonymous) -> exp.Expr:
     if name == "HASH":
         return sql("CAST(:r AS VARCHAR)", r=exp.Anonymous(this="ROW", expressions=arguments))
     if name == "TRY_STRPTIME":
-        text, pattern = arguments
-        patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
-        days = [_day_in_pattern(text, p.name) for p in patterns]
-        return exp.Coalesce(this=days[0], expressions=days[1:])
+        return first_day(arguments, _day_in_pattern)
     return node
 
 

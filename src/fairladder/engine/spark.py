@@ -8,7 +8,7 @@ from sqlglot import exp
 from fairladder.conditions import letters
 from fairladder.engine.exact import EXACT_MINOR
 from fairladder.engine.protocol import CURRENCY_SIGNS
-from fairladder.engine.texts_of_days import SHAPES, day_of_groups, shape_of, tried
+from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, shape_of, tried
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.sqltree import sql
 
@@ -81,10 +81,8 @@ def _function(node: exp.Anonymous) -> exp.Expr:
             texts = [sql("CAST(:c AS VARCHAR)", c=cell) for cell in arguments]
             row = exp.Anonymous(this="TO_JSON", expressions=[exp.Array(expressions=texts)])
             return exp.Anonymous(this="SHA2", expressions=[row, exp.convert(256)])
-        case "TRY_STRPTIME", [text, pattern]:
-            patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
-            days = [_day_in_pattern(text, p.name) for p in patterns]
-            return exp.Coalesce(this=days[0], expressions=days[1:])
+        case "TRY_STRPTIME", _:
+            return first_day(arguments, _day_in_pattern)
     return node
 
 

@@ -1,7 +1,7 @@
 """What days, times and strptime patterns look like as regular expressions, for engines that cannot try a cast without stopping."""
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 from sqlglot import exp
 
@@ -41,6 +41,14 @@ def tried(
     if kind == exp.DType.DATE:
         text = replaced(replaced(text, r"-(\d)-", r"-0\1-"), r"-(\d)$", r"-0\1")
     return sql("CASE WHEN :shaped THEN :made END", shaped=matches(text, shape), made=made(text))
+
+
+def first_day(arguments: Sequence[exp.Expr], day_in: Callable[[exp.Expr, str], exp.Expr]) -> exp.Expr:
+    """What ``TRY_STRPTIME`` gives of these: the day under the first of its patterns that fits."""
+    text, pattern = arguments
+    patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
+    days = [day_in(text, p.name) for p in patterns]
+    return exp.Coalesce(this=days[0], expressions=days[1:])
 
 
 def shape_of(pattern: str) -> tuple[str, list[str]]:

@@ -22,7 +22,7 @@ _ROWS_AT_A_TIME = 50_000
 #: So many tables are offered to choose from.
 MOST_TABLES_ASKED = 20
 #: Columns that are days: SQLite keeps them as text.
-DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
+_DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
 
 
 class Database:
@@ -163,10 +163,13 @@ class Database:
         if self._backend.types_by_value:
             return self._types_found(relation, [d[0] for d in described])
         if long := self._backend.may_be_long(described):
-            sizes = [named(sql("MAX(LENGTH(:c))", c=self._backend.cell(name, "VARCHAR")), name) for name in long]
-            found = self.table(select(sizes, relation)).to_pylist()[0]
-            name = max(long, key=lambda n: found[n] or 0)
-            self._backend.expect(self._connection, name, found[name] or 0)
+            lengths = [sql("COALESCE(MAX(LENGTH(:c)), 0)", c=self._backend.cell(name, "VARCHAR")) for name in long]
+            # Not under the columns' own names, which may be names of ours.
+            told = self.table(
+                select([named(tree, f"length {i}") for i, tree in enumerate(lengths)], relation)
+            ).to_pylist()[0]
+            longest, name = max(zip(told.values(), long, strict=True))
+            self._backend.expect(self._connection, name, longest)
         return self._backend.types(described)
 
     def _types_found(self, relation: exp.Expr, names: list[str]) -> dict[str, str]:
@@ -316,7 +319,7 @@ def _plain(value: Any) -> Any:
 def _arrow(name: str, values: tuple[Any, ...]) -> pa.Array:
     import datetime as dt
 
-    if name in DAYS:
+    if name in _DAYS:
         return pa.array([dt.date.fromisoformat(v[:10]) if isinstance(v, str) else v for v in values], pa.date32())
     plain = [_plain(v) for v in values]
     if any(isinstance(v, Decimal) for v in plain):

@@ -178,9 +178,11 @@ def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
     of_orders = [n for n in names if n in orders.rows.condition_cells()]
     if not of_orders or not orders.rows.has_orders:
         return bought, False
-    tests = [named(sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(group_name(n)), m=MIXED), n) for n in of_orders]
+    counted = [sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(group_name(n)), m=MIXED) for n in of_orders]
+    # Not under the columns' own names, which may be names of ours.
+    tests = [named(tree, f"mixed {i}") for i, tree in enumerate(counted)]
     counts = bought.engine.table(select(tests, bought.relation)).to_pylist()[0]
-    differing = [n for n in of_orders if counts[n]]
+    differing = [n for n, count in zip(of_orders, counts.values(), strict=True) if count]
     if not differing:
         return bought, False
     bought.close()

@@ -83,10 +83,18 @@ def cases():
         "customer": "who", "placed": "sold", "amount": "total", "currency": "money", "channel": "way", "name": "called"}}  # fmt: skip
 
 
-def answers(orders):
+def answers(orders, ids):
     """Table by table, what each command gives."""
     yield "balance", lambda: orders.balance
-    yield "check", lambda: pd.DataFrame({"reason": sorted(orders.check().set_aside["reason"])})
+    yield "set aside", lambda: pd.DataFrame({"reason": sorted(orders.check().set_aside["reason"])})
+    yield (
+        "findings",
+        lambda: "\n".join(
+            str((f.code, f.level, f.count, f.effect, [e for e in f.examples if "row" not in e]))
+            for f in orders.check().findings
+            if f.code != "reading"  # rows of a cluster have no numbers
+        ),
+    )
     yield "customers", orders.customers
     yield "score", orders.score
     yield "segments", orders.segment_summary
@@ -98,7 +106,8 @@ def answers(orders):
     yield "orders", orders.order_ledger
     yield "campaign", lambda: fl.campaign(orders, when="orders > 1", limit=500, holdout=20, by="spend").frame
     yield "compare", lambda: pd.concat([t.astype(str) for t in orders.compare("2024-06-30").tables().values()])
-    yield "explain", lambda: [str({**e.as_json(), "changes": ()}) for e in orders.explain(["k1", "Ä-2"])]
+    yield "explain", lambda: [str(e.as_json()) for e in orders.explain(ids)]
+    yield "stability", lambda: fl.stability(orders, resamples=20).frame
     yield "value", lambda: orders.value_forecast(method="beta-geometric").frame
 
 
@@ -120,9 +129,12 @@ def opened(engine, path, frame, scheme, folder):
     if engine == "embedded":
         return fl.open_orders(path, scheme=scheme, allow_set_aside=True)
     if engine == "spark":
-        from fairladder.engine.cluster import files_frame, session_at
+        from fairladder.engine import cluster
 
-        rows, _ = files_frame(session_at(os.environ.get("FAIRLADDER_SPARK", "local[2]")), str(path), None, None)
+        cluster._STARTED["spark.sql.shuffle.partitions"] = "4"  # few rows
+        rows, _ = cluster.files_frame(
+            cluster.session_at(os.environ.get("FAIRLADDER_SPARK", "local[2]")), str(path), None, None
+        )
         return fl.open_orders(rows, scheme=scheme, allow_set_aside=True)
     url = {"sqlite": f"sqlite:///{folder}/messy.db", "postgres": os.environ.get("FAIRLADDER_POSTGRES"),
            "mariadb": os.environ.get("FAIRLADDER_MARIADB")}[engine]  # fmt: skip
@@ -149,10 +161,12 @@ def main():
             path = Path(folder) / f"{name}.csv"
             frame.to_csv(path, index=False)
             wanted: dict[str, list[str]] = {}
+            ids = None
             for engine in ["embedded", *given.engines]:
                 begun, differ = time.monotonic(), []
                 orders = opened(engine, path, frame, scheme, folder)
-                for what, answer in answers(orders):
+                ids = ids or orders.customers()["customer"].iloc[[0, -1]].tolist()
+                for what, answer in answers(orders, ids):
                     if what in given.without.split(","):
                         continue
                     lines = told(answer)

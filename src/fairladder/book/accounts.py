@@ -1,16 +1,11 @@
 """Customers who are probably no customers: accounts for tests and staff, and ids that strangers share."""
 
-import re
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
-
 import pyarrow as pa
-import pyarrow.compute as pc
+from sqlglot import exp
 
+from fairladder.book.people import People
 from fairladder.orders.words import words_of
-
-if TYPE_CHECKING:
-    import pandas as pd
+from fairladder.sqltree import column, named, select, sql
 
 #: Words of which one, and nothing but these and ``_BESIDE``, is what such an account is called, in some languages.
 _ODD = set(
@@ -22,34 +17,47 @@ _ODD = set(
 _BESIDE = set("account accounts user customer customers client kunde kunden konto order orders sale sales id no nr purchase walk in n a "
               "shop store office web online de the".split())  # fmt: skip
 _ACCENTS = {"a": "[aàáâäåã]", "e": "[eèéêë]", "i": "[iìíîï]", "o": "[oòóôöõø]", "u": "[uùúûü]", "n": "[nñ]"}
-_LIKELY = "(?i)^[^@]*({}|walk.?in|n/a)|^(0+|9+|-+|[?]+)(@|$)".format(
-    "|".join("".join(_ACCENTS.get(letter, letter) for letter in word) for word in sorted(_ODD))
+_WORD = "(?:{})".format(
+    "|".join("".join(_ACCENTS.get(letter, letter) for letter in word) for word in sorted(_ODD | _BESIDE))
 )
-_ONE_DIGIT = re.compile(r"0+|9{3,}|-+|\?+")
+#: Nothing but such words, with anything between them.
+_WORDS_ALONE = f"[^a-z]*{_WORD}(?:[^a-z]+{_WORD})*[^a-z]*"
+_ONE_DIGIT = r"\s*(?:0+|9{3,}|-+|\?+)\s*"
 
 
-def odd_accounts(customers: "pd.DataFrame") -> "pd.DataFrame":
-    """The rows of customers with purchases whose id or name says that it is an account for tests or staff, or one that people share.
+def odd_accounts(people: People) -> exp.Select | None:
+    """The customers with purchases whose id or name says that it is an account for tests or staff, or one that people share.
 
-    An id of zeros or nines alone is one, too. An address counts by what stands before its ``@``.
+    An id of zeros or nines alone is one, too. An address counts by what stands before its ``@``. None where there are none.
     """
-    buyers = customers[customers["orders"] > 0]
-    found = {i for column in ("customer", "name") if column in buyers for i in _odd_ones(buyers[column].array)}
-    return buyers.iloc[sorted(found)]
+    buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
+    said = {name: _words_in(column(name)) for name in (["customer", "name"] if people.named else ["customer"])}
+    odd: list[exp.Expr] = []
+    for words in said.values():
+        likely = select([named(words, "words")], buyers, "buyers").distinct(copy=False)
+        likely = likely.where(sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_WORDS_ALONE)), copy=False)
+        there = [text for text in people.engine.table(likely)["words"].to_pylist() if _is_odd(text)]
+        if there:
+            offered = people.engine.offer(pa.table({"odd": pa.array(there, pa.string())}))
+            odd.append(exp.In(this=words, query=select([column("odd")], offered, "offered").subquery(copy=False)))
+        odd.append(sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_ONE_DIGIT)))
+    found = buyers.where(exp.or_(*odd), copy=False)
+    return found if people.one(found, n="COUNT(*)")["n"] else None
 
 
-def _odd_ones(texts: Sequence[str | None]) -> list[int]:
-    """The places of odd texts; most are not even looked at in Python."""
-    cells = pa.array(texts, pa.string(), from_pandas=True)
-    likely = pc.indices_nonzero(pc.fill_null(pc.match_substring_regex(cells, _LIKELY), False)).to_pylist()
-    return [i for i in likely if _is_odd(cells[i].as_py())]
+def _words_in(text: exp.Expr) -> exp.Expr:
+    """What stands before an ``@`` in small letters, its words apart; of many ids with numbers in them few differ in this."""
+    apart = sql("REGEXP_REPLACE(:t, '([a-zà-ÿ])([A-ZÀ-Þ])', '\\1 \\2', 'g')", t=text)
+    local = sql("REGEXP_EXTRACT(LOWER(:t), '^[^@]*', 0)", t=apart)
+    # Digits and signs beside words do not matter; alone they do.
+    return sql(
+        "CASE WHEN REGEXP_MATCHES(:t, '[a-z]') THEN REGEXP_REPLACE(:t, :p, ' ', 'g') ELSE :t END",
+        t=local, p=exp.Literal.string(r"[\x00-\x60\x7b-\x7f]+"),
+    )  # fmt: skip
 
 
 def _is_odd(text: str) -> bool:
-    local = text.split("@")[0].strip()
-    words = words_of(local)
-    if not words:
-        return _ONE_DIGIT.fullmatch(local) is not None
+    words = words_of(text)
     apart = [["walk", "in"], ["n", "a"]]  # words that are written apart, or with a sign between
     return (words[:2] in apart or any(word in _ODD for word in words)) and all(
         word in _ODD or word in _BESIDE for word in words

@@ -8,6 +8,8 @@ from typing import Any
 
 from fairladder.orders.states import SET_ASIDE, RowState
 
+#: How rows without a currency are told apart from those in one.
+BLANK = "(blank)"
 #: More than this many in a hundred rows set aside means that the mapping is wrong, not the data.
 MOST_SET_ASIDE_PERCENT = 20
 
@@ -112,7 +114,7 @@ def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int) -> Balance:
         rows[state] += int(group["rows_read"])
         amounts[state] += amount
         if "currency" in group:
-            by_currency.setdefault(group["currency"] or "(blank)", Counter())[state] += amount
+            by_currency.setdefault(group["currency"] or BLANK, Counter())[state] += amount
     return Balance(rows, amounts, decimals, {k: by_currency[k] for k in sorted(by_currency)})
 
 

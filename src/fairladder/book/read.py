@@ -4,7 +4,7 @@ import datetime as dt
 import re
 import shlex
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
@@ -58,6 +58,8 @@ _WHAT_HELPS = {
 }
 #: So many other days of reckoning are kept with what was read for them.
 MOST_DAYS_KEPT = 4
+#: So many customers come here from a cluster for what is worked out of all of them here.
+MOST_HERE = 1_000_000
 #: So many rows set aside come here from a cluster.
 MOST_SET_ASIDE = 1000
 #: A column of more states than this is none of states.
@@ -253,7 +255,7 @@ class Read:
     def customers_here(self) -> "pd.DataFrame":
         """The customers table as pandas has it, for what is worked out here.
 
-        Raises DataError where the orders are not fit to use, UsageError where customers stay on a cluster.
+        Raises DataError where the orders are not fit to use, UsageError where those of a cluster are too many to come here.
         """
         self.require_fit()
         measured = self.measured
@@ -271,7 +273,9 @@ class Read:
         if self.kept_groups is None:
             return self.customers_here()[names]
         self.require_fit()
-        frame = self.frame(select(names, self.kept_groups.used(), "used"))
+        # In the order of the customers, since sums of floats depend on it.
+        used = select(names, self.kept_groups.used(), "used").order_by("customer", copy=False)
+        frame = self.frame(used)
         scale = 10**self.scheme.money.decimals
         days = {n: frame[n].astype("datetime64[s]") for n in names[2:]}
         return frame.assign(spend=ratio(frame["spend"].to_numpy(dtype=np.int64), scale), **days)
@@ -350,16 +354,27 @@ class Read:
         ]
         return lines if len(lines) <= MOST_STATES else []
 
+    @property
+    def few_there(self) -> bool:
+        """Whether the customers of a cluster are so few that they can come here."""
+        return self.kept_groups is not None and self.kept_groups.customers <= MOST_HERE
+
     @cached_property
     def groups(self) -> pa.Table:
-        """The used groups of the reduction, one row per customer; read anew where the pass was for orders."""
+        """The used groups of the reduction, one row per customer; read anew where the pass was for orders.
+
+        Those of a cluster come here. Raises UsageError where they are more than ``MOST_HERE``.
+        """
         if self.first_groups is not None:
             return self.first_groups
-        if self.engine.keeps_customers:
-            raise UsageError(
-                "This needs all customers on this machine, and those of a Spark cluster stay there. Write the orders, or a part of them "
-                "(--where), to a file and read that; the guide on clusters says what is worked out there."
-            )
+        if (there := self.kept_groups) is not None:
+            if not self.few_there:
+                raise UsageError(
+                    f"This needs all customers on this machine, and of a Spark cluster at most {MOST_HERE:,} come here; these are "
+                    f"{there.customers:,}. Write the orders of a part of them (--where) to a file and read that; the guide on "
+                    "clusters says what is worked out there."
+                )
+            return self.run(there.used().order_by("customer", copy=False))
         return used_groups(read_through(self.rows, keep=False).table)
 
     @cached_property
@@ -378,19 +393,29 @@ class Read:
 
     def _with_carried(self, frame: "pd.DataFrame") -> "pd.DataFrame":
         """What the orders' columns say at the first and the latest purchase, where the scheme asks for it."""
+        query = self.carried([str(name) for name in frame])
+        if query is None:
+            return frame
+        cells = self.frame(query)
+        return frame.merge(cells.astype(dict.fromkeys(cells, "str")), on="customer", how="left")
+
+    def carried(self, there: Collection[str]) -> exp.Select | None:
+        """``carried.carried`` as the scheme asks for it, beside customers who have the columns ``there``; None where it does not.
+
+        Raises SchemeError for a column that the orders do not have, or one that would stand there twice.
+        """
         first, latest = self.scheme.customers.at_first, self.scheme.customers.at_latest
         if not first and not latest:
-            return frame
+            return None
         asked = tuple(dict.fromkeys([*first, *latest]))
         check_carried(asked, self.opened.columns)
-        query = self.order_table(asked, mixed=True, history=False)
-        cells = carried(query, self.engine, first, latest)
-        for name in cells.columns[1:]:
-            if name in frame or name in {*NAMES, *names(SCORES)}:
+        query = carried(self.order_table(asked, mixed=True, history=False), first, latest)
+        for name in query.named_selects[1:]:
+            if name in there or name in {*NAMES, *names(SCORES)}:
                 raise SchemeError(
                     f"The customers have a column `{name}` already, so `{name.split('_', 1)[1]}` cannot be carried to it."
                 )
-        return frame.merge(cells, on="customer", how="left")
+        return query
 
     @cached_property
     def set_aside(self) -> "pd.DataFrame":

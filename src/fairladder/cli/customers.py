@@ -49,8 +49,7 @@ def customers(
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 
-        on_cluster.refuse({"--when": when, "--sort": sort, "--columns": columns})
-        on_cluster.customers(request, orders)
+        on_cluster.customers(request, orders, when, sort, names_in(columns))
         return
     with screen.busy(request, "Reducing the orders to customers", orders.engine):
         from fairladder.scores.selection import select

@@ -53,8 +53,9 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 
     notes = []
     if orders.engine.keeps_customers:
-        notes.append("What would move them is not looked for on a cluster.")
-        parts = {name: parts[name] for name in ("standings", "rules", "orders", "changes")}  # the first is written
+        from fairladder.cli import on_cluster
+
+        notes.append(on_cluster.came_here(orders, "What would move these customers is worked out here"))
     door.give(
         request,
         orders,

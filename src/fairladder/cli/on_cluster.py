@@ -1,15 +1,17 @@
 """Commands whose customers stay on a Spark cluster: small tables are shown here, customers are written there as parts."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from fairladder.cli.options import Request
 from fairladder.errors import UsageError
+from fairladder.wording import counted
 
 if TYPE_CHECKING:
     from pathlib import Path
 
     import pandas as pd
+    from matplotlib.figure import Figure
     from rich.console import RenderableType
     from sqlglot import exp
 
@@ -28,17 +30,34 @@ def refuse(given: Mapping[str, Any]) -> None:
         )
 
 
-def customers(request: Request, orders: "Orders") -> None:
+def came_here(orders: "Orders", what: str) -> str:
+    """What has to be said of an answer for which the customers come here, where they are not too many."""
+    from fairladder.book.read import MOST_HERE
+
+    if orders.few_there:
+        return f"{what}, for which {counted(len(orders.groups), 'customers')} came from the cluster, a row each."
+    return (
+        f"{what}, and only where at most {MOST_HERE:,} customers have to come from the cluster for it. Here are more."
+    )
+
+
+def customers(
+    request: Request, orders: "Orders", when: str | None, sort: str | None, columns: "Sequence[str] | None"
+) -> None:
     """``fairladder customers``."""
     from fairladder.cli import screen
     from fairladder.cli.customers import view
     from fairladder.cluster.customers import customers_query
+    from fairladder.cluster.scoring import kinds_of
+    from fairladder.cluster.selection import selected
     from fairladder.cluster.tops import top_query
 
     engine = orders.engine
     with screen.busy(request, "Reducing the orders to customers", engine):
-        people = engine.keep(customers_query(orders))
-    _write_or_refuse(request, orders, people, ("customer",))
+        everybody = engine.keep(customers_query(orders))
+        chosen = selected(everybody, kinds_of(engine, everybody), when=when, sort=sort, columns=columns)
+        people = everybody if when is None else engine.keep(chosen.rows)
+    _write_or_refuse(request, orders, people, chosen.order, columns=chosen.columns)
     shown = []
     if screen.for_people(request):
         best = top_query(
@@ -62,7 +81,7 @@ def orders(request: Request, opened: "Orders") -> None:
     with screen.busy(request, "Listing the orders", opened.engine):
         ledger = opened.engine.keep(ledger_query(opened))
     keys = ledger_keys(opened)
-    _write_or_refuse(request, opened, ledger, keys)
+    _write_or_refuse(request, opened, ledger, [*map(column, keys)])
     shown = []
     if screen.for_people(request):
         falling = [exp.Ordered(this=column(k), desc=True, nulls_first=False) for k in keys]
@@ -97,7 +116,7 @@ def top(request: Request, orders: "Orders", by: str, title: str, **asked: Any) -
         people = engine.keep(customers_query(orders))
         listed = engine.keep(top_query(engine, people, by, **asked))
     if request.out not in (None, "-"):
-        _write_or_refuse(request, orders, listed, ("rank", "customer"))
+        _write_or_refuse(request, orders, listed, [column("rank"), column("customer")])
         return _show(request, orders, [])
     first = select(["*"], listed).order_by("rank", column("customer"), copy=False).limit(_MOST_LISTED + 1, copy=False)
     frame = engine.table(first).to_pandas(date_as_object=False)
@@ -114,29 +133,57 @@ def top(request: Request, orders: "Orders", by: str, title: str, **asked: Any) -
 _MOST_LISTED = 10_000
 
 
-def score(request: Request, orders: "Orders", save_ladders: "Path | None", with_ladders: "Path | None") -> None:
-    """``fairladder score``."""
+def score(
+    request: Request,
+    orders: "Orders",
+    save_ladders: "Path | None",
+    with_ladders: "Path | None",
+    *,
+    when: str | None,
+    sort: str | None,
+    columns: "Sequence[str] | None",
+    stability: bool,
+    figure: "Callable[[pd.DataFrame, pd.DataFrame | None], Figure]",
+) -> None:
+    """``fairladder score``; ``figure`` draws scored customers, and stability where that was asked for."""
     from fairladder.cli import door, screen
     from fairladder.cli.score import views
     from fairladder.cluster import summary
     from fairladder.cluster.scoring import scored
+    from fairladder.cluster.selection import selected
     from fairladder.scores.fairness import rung_notes, segment_notes
     from fairladder.scores.saved import SavedLadders, load_ladders
 
     ladders = load_ladders(with_ladders).for_scheme(orders.scheme) if with_ladders else None
-    with screen.busy(request, "Scoring the customers", orders.engine):
+    with screen.busy(request, "Scoring the customers", orders.engine) as progress:
         people = scored(orders, ladders)
+        chosen = selected(people.relation, people.kinds, when=when, sort=sort, columns=columns)
         parts = {
             "segments": summary.segment_summary(people),
             "tiers": summary.tier_summary(people),
             "rules": summary.rule_coverage(people),
         }
+        if stability:
+            from fairladder.review.stability import stability as stability_of
+
+            parts |= stability_of(orders, progress=progress).tables()
     notes = [*segment_notes(parts["segments"]), *rung_notes(people.ladders)]
+    if stability or request.figure is not None:
+        notes.append(came_here(orders, "Stability and figures are worked out here"))
+
+    def drawn() -> "Figure":
+        from fairladder.scores.scoring import score as score_here
+
+        return figure(
+            score_here(orders.customers_here(), orders.scheme, ladders=people.ladders), parts.get("stability")
+        )
+
+    views_ = views(orders, parts, few=[])
     if request.part in (None, "customers"):
-        _write_or_refuse(request, orders, people.relation, ("customer",), notes)
-        _show(request, orders, views(orders, parts, few=[]) if screen.for_people(request) else [], notes)
+        _write_or_refuse(request, orders, chosen.rows, chosen.order, notes, chosen.columns)
+        _show(request, orders, views_ if screen.for_people(request) else [], notes, drawn)
     else:
-        door.give(request, orders, parts, views(orders, parts, few=[]), notes=notes)
+        door.give(request, orders, parts, views_, notes=notes, figure=drawn)
     if save_ladders is not None:
         bought = int(parts["segments"]["customers"].sum())
         SavedLadders.of(people.ladders, orders.scheme, bought, orders.as_of).save(save_ladders)
@@ -144,7 +191,12 @@ def score(request: Request, orders: "Orders", save_ladders: "Path | None", with_
 
 
 def _write_or_refuse(
-    request: Request, orders: "Orders", rows: "exp.Expr", by: tuple[str, ...], notes: Sequence[str] = ()
+    request: Request,
+    orders: "Orders",
+    rows: "exp.Expr",
+    by: "Sequence[exp.Expr]",
+    notes: Sequence[str] = (),
+    columns: Sequence[str] | None = None,
 ) -> None:
     """Write the rows as parts where ``--out`` names them; on a terminal they are only looked at; else they would have to come here."""
     from fairladder.cli import screen
@@ -160,15 +212,22 @@ def _write_or_refuse(
     facts = orders.facts()
     facts["notes"] = [*facts["notes"], *notes]
     with screen.busy(request, "Writing", orders.engine):
-        write_parts(orders.engine, rows, str(request.out), by=by, decimals=orders.scheme.money.decimals, facts=facts)
+        decimals = orders.scheme.money.decimals
+        write_parts(orders.engine, rows, str(request.out), by=by, columns=columns, decimals=decimals, facts=facts)
     screen.note(request, f"Wrote the parts of {request.out}.")
 
 
-def _show(request: Request, orders: "Orders", shown: "Sequence[RenderableType]", notes: Sequence[str] = ()) -> None:
-    """Views, notes and the exit code, of a result that has been written already."""
+def _show(
+    request: Request,
+    orders: "Orders",
+    shown: "Sequence[RenderableType]",
+    notes: Sequence[str] = (),
+    figure: "Callable[[], Figure] | None" = None,
+) -> None:
+    """Views, notes, the figure and the exit code, of a result that has been written already."""
     from fairladder.cli import door
 
-    door.give(request, orders, _NOTHING, shown, notes=notes, write=lambda: None)
+    door.give(request, orders, _NOTHING, shown, notes=notes, write=lambda: None, figure=figure)
 
 
 _NOTHING: "dict[str, pd.DataFrame]" = {}

@@ -83,9 +83,15 @@ def report(
 
         about = write.prepared(orders, then=then, by=by, anonymous=anonymous, key=secret, progress=progress)
         made = Made(shlex.join(["fairladder", *map(without_password, sys.argv[1:])]), write.digests_of(orders))
-    notes = [
-        "The key of the pseudonyms is forgotten now, so nobody can tell whose they are; --key FILE keeps them the same."
-    ]
+    notes = []
+    if anonymous and secret is None:
+        notes.append(
+            "The key of the pseudonyms is forgotten now, so nobody can tell whose they are; --key FILE keeps them the same."
+        )
+    if orders.engine.keeps_customers:
+        from fairladder.cli import on_cluster
+
+        notes.append(on_cluster.came_here(orders, "The report is made here"))
 
     def written() -> None:
         for ending, file in files.items():
@@ -101,7 +107,7 @@ def report(
         orders,
         {},
         _view(about),
-        notes=notes if anonymous and secret is None else [],
+        notes=notes,
         write=written,
     )
 

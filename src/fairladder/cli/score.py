@@ -90,9 +90,11 @@ def score(
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 
-        on_cluster.refuse({"--figure": request.figure, "--stability": stability, "--as-sql": dialect, "--when": when, "--sort": sort,
-                           "--columns": columns})  # fmt: skip
-        on_cluster.score(request, orders, save_ladders, with_ladders)
+        on_cluster.refuse({"--as-sql": dialect})
+        on_cluster.score(
+            request, orders, save_ladders, with_ladders, when=when, sort=sort, columns=names_in(columns), stability=stability,
+            figure=lambda scored, steady: figure(figure_of, scored, orders, steady),
+        )  # fmt: skip
         return
     with screen.busy(request, "Scoring the customers", orders.engine) as progress:
         from fairladder.book.spend import nobody_bought

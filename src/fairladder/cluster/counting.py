@@ -51,17 +51,19 @@ def all_counts(engine: Engine, rows: exp.Select) -> Counts:
     return _sorted(table)
 
 
-def counts_for_cuts(engine: Engine, rows: exp.Select, wanted: Sequence[Fraction], even: bool) -> Counts:
+def counts_for_cuts(
+    engine: Engine, rows: exp.Select, wanted: Sequence[Fraction], even: bool, also: Sequence[int] = ()
+) -> Counts:
     """The distinct values of the rows, as far as a ladder depends on them; ``value`` is a whole number or a float, never null.
 
     ``wanted`` are the shares of customers at or below each cut, in value order; ``even`` where cuts are chosen about them by
-    the sizes of all rungs, else they lie at just these.
+    the sizes of all rungs, else they lie at just these. ``also`` are ranks, from the smallest value, about which all come, too.
     """
     first = engine.table(_by_value(rows).limit(FEW + 1, copy=False))
     if len(first) <= FEW:
         return _sorted(first)
     ranges = _ranges(engine.table(_by_range(rows, bucket_of(column("value")))))
-    while (open_ := _open(ranges, wanted, even)).any():
+    while (open_ := _open(ranges, wanted, even, also)).any():
         many = int(ranges.counts[open_].sum()) > _OPENED
         inside = _within(engine, rows, ranges, open_, _PIECES if many else None)
         ranges = _replaced(ranges, open_, inside)
@@ -91,7 +93,7 @@ class _Ranges:
         return Counts(values, np.concatenate([[1], self.counts[:1] - 1, self.counts[1:]]))
 
 
-def _open(ranges: _Ranges, wanted: Sequence[Fraction], even: bool) -> NDArray[np.bool_]:
+def _open(ranges: _Ranges, wanted: Sequence[Fraction], even: bool, also: Sequence[int]) -> NDArray[np.bool_]:
     """Ranges of several values in which a cut could lie, and any that hold more than a hundredth of all."""
     ends = np.cumsum(ranges.counts)
     starts, n = ends - ranges.counts, int(ends[-1])
@@ -99,8 +101,8 @@ def _open(ranges: _Ranges, wanted: Sequence[Fraction], even: bool) -> NDArray[np
         return ~ranges.exact
     inside = ranges.counts * 100 > n
     reaches = _reaches(ends, wanted) if even else [2] * len(wanted)
-    for share, reach in zip(wanted, reaches, strict=True):
-        target = int(share * n)
+    about = [(int(share * n), reach) for share, reach in zip(wanted, reaches, strict=True)] + [(at, 1) for at in also]
+    for target, reach in about:
         inside |= (starts <= target + reach + 1) & (ends >= target - reach - 1)
     return np.asarray(inside & ~ranges.exact)
 

@@ -10,35 +10,39 @@ from sqlglot import exp
 from fairladder.book.kept_groups import KeptGroups
 from fairladder.book.measure_trees import COUNTS, measures
 from fairladder.book.members import Members
+from fairladder.book.people import IN_FILE
 from fairladder.book.read import Read
 from fairladder.cluster.standing import standing
 from fairladder.engine.protocol import Engine
-from fairladder.errors import SchemeError
 from fairladder.sqltree import column, day_literal, named, select, sql
 
 
 def customers_query(orders: Read) -> exp.Select:
     """One row per customer, in no order, with the columns of ``Orders.customers``.
 
-    Raises DataError as that does, and where amounts are too large for floats; SchemeError where the scheme carries columns
-    of the orders to the customers, which is not done on a cluster.
+    Raises DataError as that does, and where amounts are too large for floats.
     """
     orders.require_fit()
-    if orders.scheme.customers.at_first or orders.scheme.customers.at_latest:
-        raise SchemeError("`at_first` and `at_latest` are not worked out on a cluster. Take them out of the scheme.")
     groups = orders.kept_groups
     assert groups is not None
     decimals = orders.scheme.money.decimals
     groups.require_exact(decimals)
-    base = orders.engine.keep(_whole_numbers(orders.engine, groups, orders.members))
+    base = orders.engine.keep(whole_numbers(orders.engine, groups, orders.members))
     theirs = [str(n) for n in orders.members.frame] if orders.members else []
     there = {"name", "only_channel"} & {*groups.columns, *theirs}
     carried = [n for n in theirs if n not in ("customer", "name")]
-    return _measured(orders.engine, base, groups.positive, orders.as_of, decimals, there, carried)
+    measured = _measured(orders.engine, base, groups.positive, orders.as_of, decimals, there, carried)
+    cells = orders.carried(measured.named_selects)
+    if cells is None:
+        return measured
+    parts = [exp.Column(this=exp.Star(), table=exp.to_identifier("measured"))]
+    parts += [column(name) for name in cells.named_selects[1:]]
+    both = select(parts, measured, "measured")
+    return both.join(cells.subquery("cells", copy=False), using=["customer"], join_type="left", copy=False)
 
 
-def _whole_numbers(engine: Engine, groups: KeptGroups, members: Members | None) -> exp.Select:
-    """Customers with whole numbers and days; with members, those without orders too, with counts of 0."""
+def whole_numbers(engine: Engine, groups: KeptGroups, members: Members | None) -> exp.Select:
+    """Customers with whole numbers and days; with members, those without orders too, with counts of 0, and who is one of them."""
     text = [n for n in ("name", "only_channel") if n in groups.columns]
     zero = {n: sql("COALESCE(CAST(:c AS BIGINT), 0)", c=column(n)) for n in COUNTS}
     plain = ("smallest_order", "largest_order", "first_order", "last_order", *text)
@@ -56,6 +60,7 @@ def _whole_numbers(engine: Engine, groups: KeptGroups, members: Members | None) 
         sides["name"] = sql("COALESCE(:a, name)", a=own) if "name" in text else own
     carried = [str(n) for n in members.frame if n not in ("customer", "name")]
     sides |= {n: column(_of_member(n)) for n in carried}
+    sides[IN_FILE] = sql(":m IS NOT NULL", m=column(_of_member("customer")))
     joined = select([named(t, n) for n, t in sides.items()], used, "used")
     on = sql("customer = :m", m=column(_of_member("customer")))
     return joined.join(exp.alias_(offered, "members", table=True), on=on, join_type="full", copy=False)

@@ -1,6 +1,6 @@
 """Customers written by the executors, as folders of parts."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlglot import exp
@@ -26,17 +26,26 @@ def kind_of_parts(path: str) -> str:
 
 
 def write_parts(
-    engine: Engine, rows: exp.Expr, path: str, *, by: tuple[str, ...], decimals: int, facts: Mapping[str, Any]
+    engine: Engine,
+    rows: exp.Expr,
+    path: str,
+    *,
+    by: Sequence[exp.Expr],
+    columns: Sequence[str] | None = None,
+    decimals: int,
+    facts: Mapping[str, Any],
 ) -> None:
-    """Write the rows in the order of ``by``, which holds over the parts in the order of their names, and the facts beside them.
+    """Write the rows, or some of their columns, in the order of ``by``, which holds over the parts in the order of their names.
+
+    The facts stand beside them.
 
     In CSV money has exactly ``decimals`` decimals and ratios are their shortest text, as in files written here. Raises as
     ``Cluster.write`` does.
     """
     assert isinstance(engine, Cluster)
     kind, types = kind_of_parts(path), engine.columns(rows)
-    cells = {name: _csv_cell(name, type_, decimals) if kind == "csv" else column(name) for name, type_ in types.items()}
-    ordered = select(["*"], rows).order_by(*map(column, by), copy=False)
+    cells = {n: _csv_cell(n, types[n], decimals) if kind == "csv" else column(n) for n in columns or types}
+    ordered = select(["*"], rows).order_by(*by, copy=False)
     query = select([named(tree, name) for name, tree in cells.items()], ordered, "ordered")
     engine.write(query, path, kind, as_json(dict(facts)))
 

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from fairladder.errors import UsageError
 from fairladder.ladder.even import even_partition, places_for_cuts
-from fairladder.ladder.quantiles import exclusive_cuts, inclusive_cuts, inverse_cuts
+from fairladder.ladder.quantiles import Runs, exclusive_cuts, inclusive_cuts, inverse_cuts
 from fairladder.ladder.ranks import Better
 
 Method = Literal["even", "inclusive", "exclusive", "inverse", "fixed"]
@@ -134,7 +134,7 @@ class Ladder:
         if method == "even":
             found = _even_cuts(ascending, held, rungs, better, wanted)
         else:
-            every = ascending if held is None else np.repeat(ascending, held)
+            every = ascending if held is None else Runs(ascending, np.cumsum(held))
             found = given if method == "fixed" else _PERCENTILES[method](every, rungs)
         below = np.searchsorted(ascending, np.array([*found, inf]), side="right")
         if held is not None:

@@ -1,12 +1,28 @@
 """Cuts at percentiles of the sorted values, their positions in whole-number arithmetic."""
 
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
 
 
-def inclusive_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
+@dataclass(frozen=True)
+class Runs:
+    """Sorted values of which each stands once, read as if it stood as often as it occurs; ``ends`` add up how often."""
+
+    values: NDArray[Any]
+    ends: NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return int(self.ends[-1])
+
+    def __getitem__(self, at: int) -> Any:
+        return self.values[np.searchsorted(self.ends, at % len(self), side="right")]
+
+
+def inclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
     """Cuts at the percentiles j/K, j = 1..K−1, by linear interpolation on n − 1.
 
     Type 7 of Hyndman & Fan, "Sample quantiles in statistical packages", The American Statistician 50 (1996), which
@@ -19,7 +35,7 @@ def inclusive_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
     return cuts
 
 
-def exclusive_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
+def exclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
     """Cuts at the percentiles j/K by linear interpolation on n + 1, clamped to the smallest and largest value.
 
     Type 6 of Hyndman & Fan (1996), which spreadsheets call exclusive. ``ascending`` as for ``inclusive_cuts``.
@@ -36,7 +52,7 @@ def exclusive_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
     return cuts
 
 
-def inverse_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
+def inverse_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
     """Cuts at the smallest values that at least j/K of all are not above: the inverse of the empirical distribution.
 
     Type 1 of Hyndman & Fan (1996); cuts are values that occur. ``ascending`` as for ``inclusive_cuts``.
@@ -44,7 +60,7 @@ def inverse_cuts(ascending: NDArray[Any], rungs: int) -> list[Any]:
     return [ascending[-(-len(ascending) * j // rungs) - 1].item() for j in range(1, rungs)]
 
 
-def _between(ascending: NDArray[Any], at: int, part: Fraction) -> Any:
+def _between(ascending: NDArray[Any] | Runs, at: int, part: Fraction) -> Any:
     """The value ``part`` of the way from one place to the next, from the values' decimal texts, rounded once."""
     low = ascending[at].item()
     high = ascending[min(at + 1, len(ascending) - 1)].item()

@@ -44,17 +44,25 @@ def _counts(values: ArrayLike, better: Better) -> tuple[NDArray[Any], NDArray[An
     return below if better == "high" else n - at_most, at_most - below, n, known
 
 
-def ties_at_cuts(values: ArrayLike, rungs: int) -> int:
+def ties_at_cuts(values: ArrayLike, rungs: int, counts: ArrayLike | None = None) -> int:
     """How many would be parted from an equal by cutting ranks, in row order, into ``rungs`` equal counts.
 
     For each cut that falls inside a run of equal values the members of the run on its smaller side; added up. Earlier
-    parts are the larger ones where the count does not divide, as with ranks numbered off.
+    parts are the larger ones where the count does not divide, as with ranks numbered off. ``counts`` say how often each value
+    occurs, where they rise and stand once each.
     """
-    ascending = np.sort(np.asarray(values, dtype=np.float64))
-    n, parted = len(ascending), 0
-    for j in range(1, rungs):
-        at = j * (n // rungs) + min(j, n % rungs)
-        if 0 < at < n and ascending[at - 1] == ascending[at]:
-            start, end = (int(np.searchsorted(ascending, ascending[at], side=side)) for side in ("left", "right"))
-            parted += min(at - start, end - at)
+    if counts is None:
+        _, counts = np.unique(np.asarray(values, dtype=np.float64), return_counts=True)
+    ends = np.cumsum(np.asarray(counts, dtype=np.int64))
+    parted = 0
+    for at in even_ranks(int(ends[-1]) if len(ends) else 0, rungs):
+        run = int(np.searchsorted(ends, at))
+        start, end = int(ends[run - 1]) if run else 0, int(ends[run])
+        parted += min(at - start, end - at)
     return parted
+
+
+def even_ranks(n: int, rungs: int) -> list[int]:
+    """How many of ``n`` ranks stand before each cut into ``rungs`` equal counts, the larger first; cuts that part nobody are left out."""
+    places = (j * (n // rungs) + min(j, n % rungs) for j in range(1, rungs))
+    return [at for at in places if 0 < at < n]

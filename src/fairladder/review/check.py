@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow.compute as pc
 
-from fairladder.book.balance import Balance, major
-from fairladder.book.findings import Finding, customer_findings, row_findings, tie_finding
+from fairladder.book.balance import BLANK, Balance, major
+from fairladder.book.customer_findings import customer_findings
+from fairladder.book.findings import Finding, row_findings, tie_finding
 from fairladder.book.inspection import Inspected, row_inspection
 from fairladder.book.measures import customers_frame, with_measures
 from fairladder.book.passes import keep_rows
+from fairladder.book.people import people_here
 from fairladder.book.read import MOST_SET_ASIDE, Read, discounts_ignored, read
 from fairladder.book.signs import allowed
 from fairladder.days import today
@@ -118,51 +120,60 @@ def _checked(orders: Read) -> Check:
         if kept is not orders.kept_rows:
             kept.forget()
     there = {f.code for f in notes}
-    several = len(orders.account.currencies) > 1
     findings = [
         *row_findings(orders.balance, list(dict.fromkeys([*orders.notes, *discounts_ignored(orders.opened)]))),
         *notes,
         *(f for f in orders.findings if f.code not in there | {"repeated-total"}),
-        *(
-            _on_cluster()
-            if orders.engine.keeps_customers
-            else _by_currency(orders)
-            if several
-            else _of_customers(orders)
-        ),
+        *(_on_cluster(orders) if orders.engine.keeps_customers else _here(orders)),
     ]
     findings = allowed(findings, orders.scheme.orders.allow)
     return Check(orders.balance, tuple(findings), set_aside, orders.as_of, orders.as_of_from, orders.scheme.as_json())
 
 
-def _on_cluster() -> list[Finding]:
-    """What is not looked for where customers stay on a cluster."""
-    effect = (
-        "names, ids that are nearly alike, refunds, short histories and ties are not looked for on a cluster, and rows have no "
-        f"numbers there; of those set aside at most {MOST_SET_ASIDE:,} are shown"
-    )
-    return [Finding("reading", "note", 1, effect, (), "")]
+def _on_cluster(orders: Read) -> list[Finding]:
+    from fairladder.cluster.people import people_there, ties_there
+
+    effect = f"rows have no numbers on a cluster, so examples give none; of those set aside at most {MOST_SET_ASIDE:,} are shown"
+    note = Finding("reading", "note", 1, effect, (), "")
+    currencies = orders.account.currencies
+    if len(currencies) > 1:
+        return [f for c in currencies for f in _in_currency(customer_findings(people_there(orders, c)), c)] + [note]
+    ties = ties_there(orders)
+    tied = None if ties is None else _tied(ties)
+    return [*customer_findings(people_there(orders)), *([tied] if tied is not None else []), note]
 
 
-def _of_customers(orders: Read) -> list[Finding]:
-    from fairladder.scores.fairness import fairness_of, in_words  # needs pandas, loaded while the engine works
+def _here(orders: Read) -> list[Finding]:
+    if len(orders.account.currencies) > 1:
+        return _by_currency(orders)
+    from fairladder.scores.fairness import fairness_of  # needs pandas, loaded while the engine works
 
     frame, members = orders.measured, orders.members.frame if orders.members else None
-    ties = fairness_of(frame, orders.scheme)
-    tied = tie_finding(int(ties["parted"].sum()), in_words(ties))
-    findings = customer_findings(frame, members, orders.scheme.money.decimals)
-    return [*findings, *([tied] if tied is not None else [])]
+    tied = _tied(fairness_of(frame, orders.scheme))
+    people = people_here(frame, members, orders.scheme.money.decimals, orders.engine.reader)
+    return [*customer_findings(people), *([tied] if tied is not None else [])]
+
+
+def _tied(ties: "pd.DataFrame") -> Finding | None:
+    from fairladder.scores.fairness import in_words
+
+    return tie_finding(int(ties["parted"].sum()), in_words(ties))
 
 
 def _by_currency(orders: Read) -> list[Finding]:
     """What can be said of customers before one currency is chosen: each by itself, since sums of several mean nothing."""
     groups, decimals, findings = orders.groups, orders.scheme.money.decimals, []
     for currency in orders.account.currencies:
-        wanted = None if currency == "(blank)" else currency
+        wanted = None if currency == BLANK else currency
         codes = groups["currency"]
         own = pc.is_null(codes) if wanted is None else pc.fill_null(pc.equal(codes, wanted), False)
         table = groups.filter(own)
         names = [c for c in ("name",) if c in table.column_names]
         frame = with_measures(customers_frame(table, decimals, names), orders.as_of, decimals)
-        findings += [replace(f, effect=f"{f.effect} (in {currency})") for f in customer_findings(frame, None, decimals)]
+        people = people_here(frame, None, decimals, orders.engine.reader)
+        findings += _in_currency(customer_findings(people), currency)
     return findings
+
+
+def _in_currency(findings: list[Finding], currency: str) -> list[Finding]:
+    return [replace(f, effect=f"{f.effect} (in {currency})") for f in findings]

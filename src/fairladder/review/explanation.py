@@ -164,8 +164,8 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
 
     Changes are found by refitting the ladders with this one customer changed and everybody else as they are, and are
     exact: the change moves the customer as told, and a minor unit, purchase or day less does not. A forecast that rules
-    speak of is held as it is. On a cluster no changes are looked for, since that takes all customers. Raises UsageError for an
-    id that is not among the customers, DataError where nobody has a purchase.
+    speak of is held as it is. Customers of a cluster come here for this; where they are more than a million, no changes are
+    looked for. Raises UsageError for an id that is not among the customers, DataError where nobody has a purchase.
 
     >>> import fairladder as fl
     >>> why = fl.explain(fl.sample_orders(), ["09302"])
@@ -173,7 +173,7 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     '09302 (Nesta Ashton) is in mainstay (keep) as of 30 June 2026.'
     """
     ids = [ids] if isinstance(ids, str) else ids
-    if orders.engine.keeps_customers:
+    if orders.engine.keeps_customers and not orders.few_there:
         from fairladder.review.explained_on_cluster import explained_there
 
         return explained_there(orders, ids)

@@ -1,9 +1,11 @@
 """What fairness does here, in figures: who would be parted from an equal elsewhere, and how even the rungs are all the same."""
 
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from fairladder.book.spend import buyers
 from fairladder.frames import rows_of
@@ -25,15 +27,20 @@ def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.Dat
     >>> fl.fairness_of(orders.customers(), orders.scheme)["parted"].tolist()
     [6, 147, 1]
     """
-    rungs = (scheme or Scheme()).scores.rungs
     bought = buyers(customers)
-    lines = []
+    counted_ = {m: np.unique(measure_values(bought, m), return_counts=True) for m, _ in SCORES.values()}
+    return fairness_of_counts(counted_, scheme or Scheme())
+
+
+def fairness_of_counts(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], scheme: Scheme) -> pd.DataFrame:
+    """The same from the distinct values of each measure, rising, and how often each occurs."""
+    rungs, lines = scheme.scores.rungs, []
     for name, (measure, better) in SCORES.items():
-        values = measure_values(bought, measure)
-        worst_first = np.asarray(values, dtype=np.float64) * (1 if better == "high" else -1)
-        ours = Ladder.fit(values, rungs=rungs, better=better).size_deviation
-        theirs = Ladder.fit(values, rungs=rungs, better=better, method="inclusive").size_deviation
-        lines.append((name, measure, ties_at_cuts(worst_first, rungs), ours, theirs))
+        values, counts = of[measure]
+        worst_first = counts if better == "high" else counts[::-1]
+        ours = Ladder.fit(values, rungs=rungs, better=better, counts=counts).size_deviation
+        theirs = Ladder.fit(values, rungs=rungs, better=better, method="inclusive", counts=counts).size_deviation
+        lines.append((name, measure, ties_at_cuts(np.arange(len(counts)), rungs, worst_first), ours, theirs))
     return pd.DataFrame(lines, columns=["score", "measure", "parted", "size_deviation", "size_deviation_inclusive"])
 
 

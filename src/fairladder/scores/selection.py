@@ -1,6 +1,6 @@
 """What of a table of customers is shown: whom a condition picks, in which order, with which columns. Nobody's figures change."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 import pandas as pd
@@ -33,12 +33,12 @@ def select(
         holds, null = to_mask(parse_condition(when, frame_kinds(customers), "--when"), customers)
         chosen = chosen[holds & ~null]
     if sort is not None:
-        _known(sort, customers)
+        require_known(sort, customers)
         order = np.lexsort((chosen["customer"].to_numpy(dtype=object), -_standing(chosen[sort], sort)))
         chosen = chosen.iloc[order]
     if columns is not None:
         for name in columns:
-            _known(name, customers)
+            require_known(name, customers)
         chosen = chosen[list(columns)]
     return chosen.reset_index(drop=True)
 
@@ -53,6 +53,7 @@ def _standing(values: "pd.Series[float]", name: str) -> np.ndarray[tuple[int], n
     return np.where(values.isna().to_numpy(), -np.inf, -places)
 
 
-def _known(name: str, customers: pd.DataFrame) -> None:
-    if name not in customers.columns:
-        raise UsageError(f"The customers have no column `{name}`. {nearest(name, map(str, customers.columns))}")
+def require_known(name: str, columns: Iterable[object]) -> None:
+    """Raise UsageError where the customers have no column of that name."""
+    if name not in (there := list(map(str, columns))):
+        raise UsageError(f"The customers have no column `{name}`. {nearest(name, there)}")

@@ -8,6 +8,7 @@ from typing import Any
 
 from fairladder.book.accounts import odd_accounts
 from fairladder.book.opened import open_unread
+from fairladder.book.people import people_here
 from fairladder.book.read import Read, read
 from fairladder.book.signs import sentences
 from fairladder.errors import DataError, Question, SchemeError, shortened
@@ -62,14 +63,16 @@ def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
 
 def _odd(tried: Read) -> list[str]:
     """Accounts for tests, staff and strangers, by their ids, with the condition that leaves them out."""
-    odd = odd_accounts(tried.customers_here())["customer"].tolist()
-    if not odd:
+    people = people_here(tried.customers_here(), None, tried.scheme.money.decimals, tried.engine.reader)
+    found = odd_accounts(people)
+    if found is None:
         return []
+    held, odd = people.one(found, n="COUNT(*)")["n"], people.first(found)
     column = tried.opened.roles.columns["customer"]
     name = column if column.isidentifier() else f'"{column}"'
-    listed = ", ".join("'" + shortened(one, 40).replace("'", "''") + "'" for one in odd[:5])
-    more = f" and {len(odd) - 5:,} more" if len(odd) > 5 else ""
-    look = counted(len(odd), "customers", "look")
+    listed = ", ".join("'" + shortened(one, 40).replace("'", "''") + "'" for one in odd)
+    more = f" and {held - len(odd):,} more" if held > len(odd) else ""
+    look = counted(held, "customers", "look")
     return [
         f"Warning: by id or name {look} like no person: {listed}{more}. Accounts for tests, staff or strangers can be left out, with"
         f" `where = {json.dumps(f'{name} NOT IN ({listed})', ensure_ascii=False)}` under [orders]."

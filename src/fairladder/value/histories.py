@@ -232,7 +232,7 @@ def buying_days(bought: Bought, through: dt.date) -> pd.DataFrame:
     last_day = day_literal(through)
     query = select([named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], firsts, "told")
     query = query.where(sql("placed_on > first AND first <= :d", d=last_day), copy=False)
-    frame = bought.orders.frame(query.group_by(sql("1"), copy=False))
+    frame = bought.orders.frame(query.group_by(sql("1"), copy=False).order_by(column("day"), copy=False))
     frame["day"] = frame["day"].astype("datetime64[s]")
     return frame
 
@@ -266,7 +266,7 @@ def costs(orders: Read) -> Costs | None:
     rows = rows.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
     sums = {"cost": "COALESCE(SUM(cost), 0)", "missing": "COUNT(CASE WHEN cost IS NULL THEN 1 END)"}
     query = select([column("customer"), *(named(sql(m), n) for n, m in sums.items())], rows, "costs")
-    frame = orders.frame(query.group_by(sql("1"), copy=False))
+    frame = orders.frame(query.group_by(sql("1"), copy=False).order_by(column("customer"), copy=False))
     each = pd.Series(
         ratio(frame["cost"].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals),
         index=frame["customer"],

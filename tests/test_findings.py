@@ -87,6 +87,13 @@ def test_names_and_short_history():
     )
 
 
+def test_a_fifth_of_what_was_spent_does_not_dominate():
+    """Of five customers who spent 20 each one holds a fifth, whatever a sixth gave back; a twentieth more is over it."""
+    lines = [(f"c{i}", f"o{i}", START + dt.timedelta(100 * i), 20) for i in range(5)]
+    assert "one-customer-dominates" not in found([*lines, ("back", "x", START, -10)])
+    assert "one-customer-dominates" in found([*lines, ("c3", "y", START, 1)])
+
+
 def test_spreadsheet_days_get_a_hint():
     lines = [(c, o, str(d), a) for c, o, d, a in calm()]
     told = found([*lines, ("c01", "x", "45123", 5)])

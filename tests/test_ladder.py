@@ -47,7 +47,8 @@ def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
 def test_laws_of_every_ladder(values, rungs, better, method, others):
     """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing.
 
-    Counting whole numbers, as is done with many, gives the ladder and the rungs that sorting gives.
+    Counting whole numbers, as is done with many, gives the ladder and the rungs that sorting gives, and so does each value once
+    with how often it occurs.
     """
     ladder = fl.Ladder.fit(values, rungs=rungs, better=better, method=method)
     with pytest.MonkeyPatch.context() as patch:
@@ -56,6 +57,8 @@ def test_laws_of_every_ladder(values, rungs, better, method, others):
             counted = fl.Ladder.fit(np.array(values, kind), rungs=rungs, better=better, method=method)
             assert counted == ladder
             assert list(counted.place(np.array(others, kind))) == list(ladder.place([float(v) for v in others]))
+    each, often = np.unique(values, return_counts=True)
+    assert fl.Ladder.fit(each, rungs=rungs, better=better, method=method, counts=often) == ladder
     placed = ladder.place(values)
     assert [int((placed == rung).sum()) for rung in range(1, rungs + 1)] == list(ladder.sizes)
     everything = np.array(values + others)

@@ -55,7 +55,11 @@ class Opened:
         """The files that the orders and what goes with them are read from, which no output may replace."""
         files = dict.fromkeys(part.path for part in (self.source.parts or (self.source,)) if part.path is not None)
         others = [self.customers_file, self.scheme.lines.file, self.scheme.money.rates]
-        return [*files, *(Path(f) for f in others if isinstance(f, str | Path) and str(f) != "-")]
+        return [
+            *files,
+            *self.source.files_there,
+            *(Path(f) for f in others if isinstance(f, str | Path) and str(f) != "-"),
+        ]
 
     def with_rows(self, rows: Rows) -> "Opened":
         """The same under another scheme, or with what has been settled of the rows."""

@@ -36,22 +36,23 @@ FAIL_ON = {"error": {"error"}, "warning": {"error", "warning"}, "never": set[str
 
 def opened(
     request: Request, parts: tuple[str, ...], figures: bool = False, *, outputs: "Mapping[str, Path | None] | None" = None,
-    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (),
+    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (), spread: bool = False,
 ) -> "Orders":  # fmt: skip
     """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
 
     ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it, ``ahead``
-    the modules that it will need.
+    the modules that it will need. ``spread`` where on a cluster its executors write what ``--out`` names.
     """
     from fairladder.cli.asking import with_answers
 
-    _check_targets(request, parts, figures)
-    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead))
+    spread = spread and request.on_cluster
+    _check_targets(request, parts, figures, spread)
+    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead, spread))
 
 
 def _opened(
     request: Request, outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]", keep: "Keep",
-    ahead: Sequence[str],
+    ahead: Sequence[str], spread: bool,
 ) -> "Orders":  # fmt: skip
     from fairladder.api import Orders
     from fairladder.book.read import read
@@ -59,12 +60,16 @@ def _opened(
     importing_ahead("pandas", *ahead)
     orders = request.opened()
     until_the_end(orders.engine.moment())  # so that all figures of a command are of one
-    _check_apart(request, orders, outputs, inputs)
+    _check_apart(request, orders, outputs, inputs, spread)
     if request.show_sql:
         from fairladder.book.shown_sql import reduction_sql
 
         print(reduction_sql(orders) + ";")
         raise typer.Exit(0)
+    if spread:
+        from fairladder.cli import on_cluster
+
+        on_cluster.require_parts(request, orders)
     with screen.busy(request, "Reading the orders", orders.engine, orders.source.row_count):
         done = read(orders, keep, kind=Orders)
     if done.kept_note:
@@ -78,7 +83,11 @@ def importing_ahead(*modules: str) -> None:
 
 
 def _check_apart(
-    request: Request, orders: "Opened", outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]"
+    request: Request,
+    orders: "Opened",
+    outputs: "Mapping[str, Path | None]",
+    inputs: "Sequence[str | Path | None]",
+    spread: bool,
 ) -> None:
     """Raise UsageError where a file would be written that is read, or two into one."""
     from fairladder.output.tables import require_table, table_address
@@ -87,7 +96,8 @@ def _check_apart(
     if (table := table_address(request.out)) is not None:
         _require_other_table(table, request, orders)
         require_table(table, request.mode)
-    out = request.out if request.out not in (None, "-") and table is None else None
+    # A folder of parts, as the cluster sees it, is judged by the cluster.
+    out = request.out if request.out not in (None, "-") and table is None and not spread else None
     beside = settings_path(out) if out and out.lower().endswith(".csv") else None
     asked = {
         "--out": out,
@@ -98,9 +108,6 @@ def _check_apart(
         **outputs,
     }
     written = {name: path for name, path in asked.items() if path is not None}
-    if orders.engine.keeps_customers and out is not None:
-        del written["--out"]  # a folder as the cluster sees it, which is judged when it is written
-        written.pop("the settings beside --out", None)
     for path in written.values():
         require_place(path)
     campaigns = orders.scheme.campaigns
@@ -125,7 +132,7 @@ def _require_other_table(table: "TableAddress", request: Request, orders: "Opene
         )
 
 
-def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> None:
+def _check_targets(request: Request, parts: tuple[str, ...], figures: bool, spread: bool) -> None:
     """Raise UsageError for outputs that cannot be, before any work is done."""
     from fairladder.cli.options import known_part
     from fairladder.output.tables import table_address
@@ -135,7 +142,7 @@ def _check_targets(request: Request, parts: tuple[str, ...], figures: bool) -> N
     mode, table = request.mode, table_address(request.out)
     if mode is not None and table is None:
         raise UsageError("--replace and --append go with a table of a database: --out 'postgresql://host/shop#scores'.")
-    if request.out not in (None, "-") and table is None and not request.on_cluster:
+    if request.out not in (None, "-") and table is None and not spread:
         format_of(str(request.out))
         require_place(str(request.out))
     if request.figure is None:

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from sqlglot import exp
 
     from fairladder.api import Orders
+    from fairladder.book.opened import Opened
 
 #: So many customers of a list are shown.
 SHOWN = 12
@@ -27,6 +28,27 @@ def refuse(given: Mapping[str, Any]) -> None:
     if asked:
         raise UsageError(
             f"{asked[0]} needs the customers here, and on a cluster they stay there. Write them with --out and go on from the parts."
+        )
+
+
+def require_parts(request: Request, orders: "Opened") -> None:
+    """Raise UsageError, before anything is read, where ``--out`` names no folder that executors could write, or none is named."""
+    from pathlib import Path
+
+    from fairladder.cli import screen
+    from fairladder.cluster.parts import require_target
+
+    if request.out not in (None, "-"):
+        require_target(orders.engine, str(request.out))
+        folder = Path(str(request.out)).resolve()
+        if any(folder in (file.resolve(), *file.resolve().parents) for file in orders.input_files):
+            raise UsageError(
+                f"--out {request.out} holds files that are read. Inputs are never changed; name another folder."
+            )
+    elif not screen.for_people(request):
+        raise UsageError(
+            "Customers stay on the cluster, so they are not printed. Say --out NAME.parquet or NAME.csv, a folder of parts that the "
+            "executors write."
         )
 
 
@@ -57,7 +79,7 @@ def customers(
         everybody = engine.keep(customers_query(orders))
         chosen = selected(everybody, kinds_of(engine, everybody), when=when, sort=sort, columns=columns)
         people = everybody if when is None else engine.keep(chosen.rows)
-    _write_or_refuse(request, orders, people, chosen.order, columns=chosen.columns)
+    _write(request, orders, people, chosen.order, columns=chosen.columns)
     shown = []
     if screen.for_people(request):
         best = top_query(
@@ -81,7 +103,7 @@ def orders(request: Request, opened: "Orders") -> None:
     with screen.busy(request, "Listing the orders", opened.engine):
         ledger = opened.engine.keep(ledger_query(opened))
     keys = ledger_keys(opened)
-    _write_or_refuse(request, opened, ledger, [*map(column, keys)])
+    _write(request, opened, ledger, [*map(column, keys)])
     shown = []
     if screen.for_people(request):
         falling = [exp.Ordered(this=column(k), desc=True, nulls_first=False) for k in keys]
@@ -116,7 +138,7 @@ def top(request: Request, orders: "Orders", by: str, title: str, **asked: Any) -
         people = engine.keep(customers_query(orders))
         listed = engine.keep(top_query(engine, people, by, **asked))
     if request.out not in (None, "-"):
-        _write_or_refuse(request, orders, listed, [column("rank"), column("customer")])
+        _write(request, orders, listed, [column("rank"), column("customer")])
         return _show(request, orders, [])
     first = select(["*"], listed).order_by("rank", column("customer"), copy=False).limit(_MOST_LISTED + 1, copy=False)
     frame = engine.table(first).to_pandas(date_as_object=False)
@@ -180,7 +202,7 @@ def score(
 
     views_ = views(orders, parts, few=[])
     if request.part in (None, "customers"):
-        _write_or_refuse(request, orders, chosen.rows, chosen.order, notes, chosen.columns)
+        _write(request, orders, chosen.rows, chosen.order, notes, chosen.columns)
         _show(request, orders, views_ if screen.for_people(request) else [], notes, drawn)
     else:
         door.give(request, orders, parts, views_, notes=notes, figure=drawn)
@@ -190,7 +212,7 @@ def score(
         screen.note(request, f"Saved {len(people.ladders)} ladders in {save_ladders}.")
 
 
-def _write_or_refuse(
+def _write(
     request: Request,
     orders: "Orders",
     rows: "exp.Expr",
@@ -198,17 +220,12 @@ def _write_or_refuse(
     notes: Sequence[str] = (),
     columns: Sequence[str] | None = None,
 ) -> None:
-    """Write the rows as parts where ``--out`` names them; on a terminal they are only looked at; else they would have to come here."""
+    """Write the rows as parts where ``--out`` names them; without it they are only looked at."""
     from fairladder.cli import screen
     from fairladder.cluster.parts import write_parts
 
     if request.out in (None, "-"):
-        if screen.for_people(request):
-            return
-        raise UsageError(
-            "Customers stay on the cluster, so they are not printed. Say --out NAME.parquet or NAME.csv, a folder of parts that the "
-            "executors write."
-        )
+        return
     facts = orders.facts()
     facts["notes"] = [*facts["notes"], *notes]
     with screen.busy(request, "Writing", orders.engine):

@@ -86,6 +86,7 @@ def score(
         figures=True,
         outputs={"--save-ladders": save_ladders},
         inputs=[with_ladders],
+        spread=dialect is None and request.part in (None, "customers"),
     )
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster

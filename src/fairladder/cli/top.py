@@ -57,7 +57,7 @@ def top(
     from fairladder.cli import door, screen
 
     share = as_percent("--percent", percent)
-    orders = door.opened(request, PARTS)
+    orders = door.opened(request, PARTS, spread=request.out not in (None, "-"))
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 

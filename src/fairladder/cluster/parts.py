@@ -25,6 +25,13 @@ def kind_of_parts(path: str) -> str:
     return kind
 
 
+def require_target(engine: Engine, path: str) -> None:
+    """Raise UsageError where no parts can be written to ``path``: by its name, or since something else stands there."""
+    assert isinstance(engine, Cluster)
+    kind_of_parts(path)
+    engine.require_own(path)
+
+
 def write_parts(
     engine: Engine,
     rows: exp.Expr,

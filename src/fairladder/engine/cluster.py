@@ -10,6 +10,8 @@ from functools import partial
 from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
+from urllib.request import url2pathname
 from uuid import uuid4
 
 import pyarrow as pa
@@ -39,6 +41,9 @@ _SETTINGS = {
     "spark.sql.debug.maxToStringFields": "3",
     "spark.sql.codegen.hugeMethodLimit": "8000",  # what is longer Java would only interpret
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
+    # What the parser has learnt of long statements fills half a gigabyte of the driver in a session of many questions.
+    "spark.sql.parser.manageParserCaches": "true",
+    "spark.sql.parser.parserDfaCacheFlushRatio": "15",
 }
 #: What stands beside the parts of a result: day of reckoning, settings and balance. Names that begin so are no parts to Spark.
 RECEIPT = "_settings.json"
@@ -185,6 +190,20 @@ class Cluster:
         self._kept[relation.name] = sent
         return relation
 
+    def require_own(self, path: str) -> tuple[str, Any, Any]:
+        """The path as the cluster sees it, and Hadoop's words for it and its file system.
+
+        Raises UsageError where something stands there that is no folder of ours.
+        """
+        with _told_plainly():
+            java: Any = self._session._jvm
+            seen = _as_seen(self._session, path)
+            target = java.org.apache.hadoop.fs.Path(seen.rstrip("/"))
+            system = target.getFileSystem(self._session._jsc.hadoopConfiguration())
+            if system.exists(target) and not system.exists(java.org.apache.hadoop.fs.Path(target, RECEIPT)):
+                raise UsageError(f"{seen!r} is there already and was not written by Fair Ladder. Name another folder.")
+        return seen, target, system
+
     def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
         """Let the executors write the query's rows as a folder of ``csv`` or ``parquet`` parts, whole or not at all.
 
@@ -193,11 +212,7 @@ class Cluster:
         """
         with _told_plainly():
             java: Any = self._session._jvm
-            path = _as_seen(self._session, path)
-            target = java.org.apache.hadoop.fs.Path(path.rstrip("/"))
-            system = target.getFileSystem(self._session._jsc.hadoopConfiguration())
-            if system.exists(target) and not system.exists(java.org.apache.hadoop.fs.Path(target, RECEIPT)):
-                raise UsageError(f"{path!r} is there already and was not written by Fair Ladder. Name another folder.")
+            path, target, system = self.require_own(path)
             mark = uuid4().hex[:8]
             new, old = (java.org.apache.hadoop.fs.Path(f"{path.rstrip('/')}.{word}-{mark}") for word in ("new", "old"))
             try:
@@ -279,6 +294,13 @@ def files_frame(
                        "enforceSchema": "false", "encoding": encoding or "UTF-8"}  # fmt: skip
             return reader.read.options(**options).csv(path), True
         return getattr(reader.read, kind)(path), False
+
+
+def files_of(frame: "DataFrame") -> tuple[Path, ...]:
+    """The files that a DataFrame reads, as far as they are this machine's."""
+    with _told_plainly():
+        places = map(urlsplit, frame.inputFiles())
+    return tuple(Path(url2pathname(place.path)) for place in places if place.scheme in ("", "file"))
 
 
 def _as_seen(session: "SparkSession", path: str) -> str:

@@ -1,8 +1,9 @@
 """Order rows on a Spark cluster, where they stay: a DataFrame, files as the cluster sees them, or a table of its catalogue."""
 
+from dataclasses import replace
 from typing import Any
 
-from fairladder.engine.cluster import Cluster, catalogue_frame, files_frame, session_at
+from fairladder.engine.cluster import Cluster, catalogue_frame, files_frame, files_of, session_at
 from fairladder.errors import UsageError
 from fairladder.orders.source import Source, kinds_of, own_names
 from fairladder.scheme import OrdersPart
@@ -40,4 +41,4 @@ def open_on_cluster(orders: Any, settings: OrdersPart) -> Source:
     if settings.table is not None:
         return open_spark(catalogue_frame(session, settings.table), settings.table)
     frame, text = files_frame(session, str(orders), settings.separator, settings.encoding)
-    return open_spark(frame, str(orders), text)
+    return replace(open_spark(frame, str(orders), text), files_there=files_of(frame))

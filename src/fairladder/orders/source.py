@@ -56,6 +56,8 @@ class Source:
     """The file that it is read from, where it is one."""
     parts: tuple["Source", ...] = field(default=(), repr=False)
     """The files that make up this one, where there are several; rows are numbered in each."""
+    files_there: tuple[Path, ...] = field(default=(), repr=False)
+    """The files that a cluster reads it from, as far as they are this machine's."""
 
     @property
     def name(self) -> str:

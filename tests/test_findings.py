@@ -115,6 +115,14 @@ def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
     assert ties_at_cuts(values, rungs) == parted
 
 
+def test_ties_are_told_from_the_worst():
+    """Of seven, days since the last order 3, 2 | 1, 0 | 0 | 0 | 0: the cuts after 4, 5 and 6 part 1, 2 and 1 of the four zeros."""
+    days = [0, 0, 0, 0, 1, 2, 3]
+    placed = [START - dt.timedelta(d) for d in days]
+    orders = fl.open_orders(pd.DataFrame({"customer": list("abcdefg"), "placed": placed, "amount": range(1, 8)}))
+    assert fl.fairness_of(orders.customers())["parted"].tolist()[0] == 4
+
+
 def write(path, rows, columns="member,slip,sold,total,product,state"):
     path.write_text(columns + "\n" + "".join(",".join(map(str, row)) + "\n" for row in rows))
     return path

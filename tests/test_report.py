@@ -507,15 +507,22 @@ def test_a_column_called_like_a_forecast_is_not_taken_for_one():
     assert "The customers file's column `expected_value` is left out here" in made.notes[0]
 
 
+@pytest.fixture(scope="module")
+def some(about):
+    """The first rows of the shop, and their report made here."""
+    rows = pd.read_csv(fl.sample_shop("orders.csv"), dtype=str)[:4000]
+    return rows, contents_of(fl.open_orders(rows, scheme=about.scheme), by="district")
+
+
 @pytest.mark.parametrize("kind", EACH_DATABASE)
-def test_the_report_of_a_database_is_that_of_the_file(about, tmp_path, kind):
-    orders = pd.read_csv(fl.sample_shop("orders.csv"), dtype=str)
+def test_the_report_of_a_database_is_that_of_the_file(about, some, tmp_path, kind):
+    orders, here = some
     scheme = about.scheme.with_options(orders={"table": "orders"})
     there = contents_of(fl.open_orders(in_database(kind, orders, tmp_path), scheme=scheme), by="district")
-    pd.testing.assert_frame_equal(there.strips, about.strips)
-    pd.testing.assert_frame_equal(there.segments, about.segments)
-    assert customers.block(there, there.customers) == customers.block(about, about.customers)
-    assert answer_of(there) == answer_of(about)
+    pd.testing.assert_frame_equal(there.strips, here.strips)
+    pd.testing.assert_frame_equal(there.segments, here.segments)
+    assert customers.block(there, there.customers) == customers.block(here, here.customers)
+    assert answer_of(there) == answer_of(here)
 
 
 def test_files_called_alike_have_a_digest_each(tmp_path):

@@ -313,7 +313,17 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
     assert [p.name for p in (tmp_path / "mine.csv").iterdir()] == ["letter"]
     taken = fairladder("growth", "orders.csv", "--spark", MASTER, "--out", "orders.csv", cwd=tmp_path)
     assert (taken.returncode, "is read. Inputs are never changed" in taken.stderr) == (2, True)
-    parts_of = fairladder("score", "there.csv", "--spark", MASTER, "--out", "there.csv", cwd=tmp_path)
+    roles = [
+        "--customer-column",
+        "customer",
+        "--placed-column",
+        "last_order",
+        "--amount-column",
+        "spend",
+        "--order-column",
+        "customer",
+    ]
+    parts_of = fairladder("score", "there.csv", *roles, "--spark", MASTER, "--out", "there.csv", cwd=tmp_path)
     assert "holds files that are read" in parts_of.stderr
     assert "Say --out NAME.parquet" in fairladder(*common, "--spark", MASTER, cwd=tmp_path).stderr
     assert "are folders of parts" in fairladder(*common, "--spark", MASTER, "--out", "x.xlsx", cwd=tmp_path).stderr

@@ -146,7 +146,8 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
         "plain": (plain, roles),
         "beside": (beside, roles),
         "roles": (plain.rename(columns=renamed), {r: renamed[c] for r, c in roles.items()}),
-        "of days": (plain.rename(columns={"way": "then"}), roles | {"channel": "then"}),
+        "then": (plain.rename(columns={"way": "then"}), roles | {"channel": "then"}),
+        "row": (plain.rename(columns={"way": "row"}), roles | {"channel": "row"}),
     }
     told = {}
     for name, (frame, columns) in tables.items():
@@ -157,8 +158,8 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
             source = frame
         else:
             source, given = (
-                in_database(kind, frame, tmp_path, f"clash_{name[:2]}"),
-                {**columns, "table": f"clash_{name[:2]}"},
+                in_database(kind, frame, tmp_path, f"clash_{name[:4]}"),
+                {**columns, "table": f"clash_{name[:4]}"},
             )
         orders = fl.open_orders(source, scheme={"orders": given})
         check = orders.check()
@@ -166,15 +167,13 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
         ledger = fl.order_ledger(fl.open_orders(source, scheme={"orders": given}))[
             ["customer", "order", "amount", "nth", "channel"]
         ]
-        grown = (
-            fl.growth(fl.open_orders(source, scheme={"orders": given}), by=columns["channel"]).to_csv(header=False)
-            if kind == "csv"
-            else ""
-        )
+        grown = fl.growth(orders, by=columns["channel"]).to_csv(header=False)
+        ways = {"at_first": [columns["channel"]], "at_latest": [columns["channel"]]}
+        carried = fl.open_orders(source, scheme={"orders": given, "customers": ways}).customers().to_csv(header=False)
         parted = fl.breakdown(fl.open_orders(source, scheme={"orders": given}), columns["channel"], measure="lines")
         cells = (parted.frame.to_csv(), parted.notes)
-        told[name] = (orders.customers().to_csv(), found, ledger.to_csv(), grown, cells, check.balance)
-    for name in ("beside", "roles", "of days"):
+        told[name] = (orders.customers().to_csv(), found, ledger.to_csv(), grown, carried, cells, check.balance)
+    for name in ("beside", "roles", "then", "row"):
         assert told[name] == told["plain"]
 
 

@@ -41,7 +41,7 @@ from fairladder.numbers import ratio
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import written_dates
 from fairladder.scheme import Scheme
-from fairladder.sqltree import select
+from fairladder.sqltree import column, named, select
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -396,7 +396,9 @@ class Read:
         query = self.carried([str(name) for name in frame])
         if query is None:
             return frame
-        cells = self.frame(query)
+        own = {f"of {name}": name for name in query.named_selects[1:]}  # which may be names of ours
+        apart = [named(column(name), of) for of, name in own.items()]
+        cells = self.frame(select(["customer", *apart], query, "carried")).rename(columns=own)
         return frame.merge(cells.astype(dict.fromkeys(cells, "str")), on="customer", how="left")
 
     def carried(self, there: Collection[str]) -> exp.Select | None:

@@ -1,5 +1,6 @@
 """A database reached by SQLAlchemy, read only: SQLite, PostgreSQL and MariaDB do the work themselves."""
 
+import datetime as dt
 import weakref
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -21,7 +22,7 @@ from fairladder.sqltree import column, named, select, sql
 _ROWS_AT_A_TIME = 50_000
 #: So many tables are offered to choose from.
 MOST_TABLES_ASKED = 20
-#: Columns that are days: SQLite keeps them as text.
+#: Columns of ours that are days: SQLite keeps them as text. A query never gives a column or a count the shop's own name.
 _DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
 
 
@@ -317,15 +318,21 @@ def _plain(value: Any) -> Any:
 
 
 def _arrow(name: str, values: tuple[Any, ...]) -> pa.Array:
-    import datetime as dt
-
     if name in _DAYS:
-        return pa.array([dt.date.fromisoformat(v[:10]) if isinstance(v, str) else v for v in values], pa.date32())
+        return pa.array([_day(v) for v in values], pa.date32())
     plain = [_plain(v) for v in values]
     if any(isinstance(v, Decimal) for v in plain):
         plain = [None if v is None else float(v) for v in plain]
     array = pa.array(plain)
     return array.cast(pa.int64()) if pa.types.is_null(array.type) else array
+
+
+def _day(value: Any) -> dt.date | None:
+    if value is None or isinstance(value, dt.date):
+        return value
+    if isinstance(value, str):
+        return dt.date.fromisoformat(value[:10])
+    raise TypeError(f"{value!r} is no day")  # Arrow would take a number for days since 1970
 
 
 def _constant(value: Any) -> exp.Expr:

@@ -46,11 +46,13 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
         "repeat_revenue": "COALESCE(SUM(CASE WHEN nth > 1 THEN amount END), 0)",
         "refunded": "0" if ignores_refunds(orders.scheme) else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
     }
-    keys = [named(unit.start_of(column("placed_on")), "period"), *([named(column(group_name(by)), by)] if by else [])]
+    keys = [named(unit.start_of(column("placed_on")), "period"), *([column(group_name(by))] if by else [])]
     query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], bought.relation)
     query = query.where(sql(counting(orders.scheme)), copy=False)
     frame = bought.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))
     bought.close()
+    if by:
+        frame = frame.rename(columns={group_name(by): by})
     if frame.empty or orders.as_of is None:
         raise DataError(
             "No order counts towards spend, so there is no growth to show. `fairladder check` says what became of the rows."

@@ -174,7 +174,7 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both, monkeypatc
     assert sorted(ours.set_aside["reason"]) == sorted(theirs.set_aside["reason"])
     assert fl.stability(there, resamples=3).customers.to_csv() == fl.stability(here, resamples=3).customers.to_csv()
     monkeypatch.setattr("fairladder.book.read.MOST_HERE", 10)
-    with pytest.raises(fl.UsageError, match="of a Spark cluster at most 10 come here"):
+    with pytest.raises(fl.UsageError, match="At most 10 are brought here from a Spark cluster"):
         there.on("2026-06-01").stability()
 
 

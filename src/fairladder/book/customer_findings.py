@@ -22,7 +22,7 @@ _HELD = {"n": "COUNT(*)", "orders": "SUM(orders)", "spend": "SUM(spend)"}
 
 
 def customer_findings(people: People) -> list[Finding]:
-    """What an analyst should know of the customers before trusting the numbers."""
+    """What an analyst should know about the customers before trusting the numbers."""
     seen = _Seen(people, _totals(people))
     return [finding for check in _CHECKS if (finding := check(seen)) is not None]
 
@@ -103,7 +103,7 @@ def _near_twins(seen: _Seen) -> Finding | None:
             rarer = people.one(alike, "orders < most", **_HELD)
             some = tuple(" and ".join(f"`{c}`" for c in ids) for _, ids in _first_groups(people, written, alike))
     effect = f"ids are alike but for case or spaces; the rarer ones hold {seen.held(rarer)}"
-    advice = "If they are one customer, write the id in one way in the export."
+    advice = "If they are one customer, write the id the same way throughout the export."
     return Finding("id-near-twins", "warning", groups, effect, some, advice)
 
 
@@ -141,7 +141,7 @@ def _odd(seen: _Seen) -> Finding | None:
     effect = (
         f"customers by whose ids or names they are accounts for tests, staff or strangers; they hold {seen.held(held)}"
     )
-    advice = "Look at them. What is no customer's can be left out with `where`, such as customer <> '0'."
+    advice = "Look at them. Those that are no customers can be left out with `where`, such as customer <> '0'."
     return Finding("odd-accounts", "warning", held["n"], effect, tuple(seen.people.first(odd)), advice)
 
 
@@ -160,7 +160,7 @@ def _unknown(seen: _Seen) -> Finding | None:
     spend = major_read(int(seen.totals["theirs"] or 0), seen.people.decimals)
     return Finding(
         "unknown-customers", "warning", n, f"have orders (spend {spend}) but no row in the customers file", seen.ids(_STRANGER),
-        "Ask for a newer customers file, or check that both files write ids alike.",
+        "Ask for a newer customers file, or check that both files write ids the same way.",
     )  # fmt: skip
 
 

@@ -370,9 +370,9 @@ class Read:
         if (there := self.kept_groups) is not None:
             if not self.few_there:
                 raise UsageError(
-                    f"This needs all customers on this machine, and of a Spark cluster at most {MOST_HERE:,} come here; these are "
-                    f"{there.customers:,}. Write the orders of a part of them (--where) to a file and read that; the guide on "
-                    "clusters says what is worked out there."
+                    f"This needs all customers on this machine. At most {MOST_HERE:,} are brought here from a Spark cluster, and there "
+                    f"are {there.customers:,}. Read a part of the orders with --where; the guide on clusters says what is worked out "
+                    "there for everybody."
                 )
             return self.run(there.used().order_by("customer", copy=False))
         return used_groups(read_through(self.rows, keep=False).table)

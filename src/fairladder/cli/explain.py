@@ -53,9 +53,17 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 
     notes = []
     if orders.engine.keeps_customers:
+        from fairladder.book.read import MOST_HERE
         from fairladder.cli import on_cluster
 
-        notes.append(on_cluster.came_here(orders, "What would move these customers is worked out here"))
+        if orders.few_there:
+            notes.append(on_cluster.came_here(orders, "to work out what would move these customers"))
+        else:
+            parts = {name: parts[name] for name in ("standings", "rules", "orders", "changes")}  # the first is written
+            notes.append(
+                "What would move these customers is not worked out: it takes all customers of the cluster, which are more than the "
+                f"{MOST_HERE:,} that are brought here. --where reads a part of the orders."
+            )
     door.give(
         request,
         orders,

@@ -33,15 +33,16 @@ def refuse(given: Mapping[str, Any]) -> None:
 
 def require_parts(request: Request, orders: "Opened") -> None:
     """Raise UsageError, before anything is read, where ``--out`` names no folder that executors could write, or none is named."""
-    from pathlib import Path
-
     from fairladder.cli import screen
     from fairladder.cluster.parts import require_target
+    from fairladder.engine.cluster import local_path
 
     if request.out not in (None, "-"):
         require_target(orders.engine, str(request.out))
-        folder = Path(str(request.out)).resolve()
-        if any(folder in (file.resolve(), *file.resolve().parents) for file in orders.input_files):
+        folder = local_path(str(request.out))
+        if folder is not None and any(
+            folder.resolve() in (file.resolve(), *file.resolve().parents) for file in orders.input_files
+        ):
             raise UsageError(
                 f"--out {request.out} holds files that are read. Inputs are never changed; name another folder."
             )
@@ -52,15 +53,9 @@ def require_parts(request: Request, orders: "Opened") -> None:
         )
 
 
-def came_here(orders: "Orders", what: str) -> str:
-    """What has to be said of an answer for which the customers come here, where they are not too many."""
-    from fairladder.book.read import MOST_HERE
-
-    if orders.few_there:
-        return f"{what}, for which {counted(len(orders.groups), 'customers')} came from the cluster, a row each."
-    return (
-        f"{what}, and only where at most {MOST_HERE:,} customers have to come from the cluster for it. Here are more."
-    )
+def came_here(orders: "Orders", why: str) -> str:
+    """What has to be said of an answer for which the customers came here."""
+    return f"{counted(len(orders.groups), 'customers')} came here from the cluster, a row each, {why}."
 
 
 def customers(
@@ -191,7 +186,7 @@ def score(
             parts |= stability_of(orders, progress=progress).tables()
     notes = [*segment_notes(parts["segments"]), *rung_notes(people.ladders)]
     if stability or request.figure is not None:
-        notes.append(came_here(orders, "Stability and figures are worked out here"))
+        notes.append(came_here(orders, "to work out the stability" if request.figure is None else "to draw the figure"))
 
     def drawn() -> "Figure":
         from fairladder.scores.scoring import score as score_here

@@ -86,12 +86,13 @@ def report(
     notes = []
     if anonymous and secret is None:
         notes.append(
-            "The key of the pseudonyms is forgotten now, so nobody can tell whose they are; --key FILE keeps them the same."
+            "The key of the pseudonyms was not kept, so nobody can tell whose they are, and the next report will have others. With "
+            "--key FILE they stay the same."
         )
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 
-        notes.append(on_cluster.came_here(orders, "The report is made here"))
+        notes.append(on_cluster.came_here(orders, "to make the report"))
 
     def written() -> None:
         for ending, file in files.items():

@@ -299,8 +299,16 @@ def files_frame(
 def files_of(frame: "DataFrame") -> tuple[Path, ...]:
     """The files that a DataFrame reads, as far as they are this machine's."""
     with _told_plainly():
-        places = map(urlsplit, frame.inputFiles())
-    return tuple(Path(url2pathname(place.path)) for place in places if place.scheme in ("", "file"))
+        places = [local_path(place) for place in frame.inputFiles()]
+    return tuple(place for place in places if place is not None)
+
+
+def local_path(place: str) -> Path | None:
+    """A place as the cluster names it as a path of this machine; None where it is another's."""
+    parts = urlsplit(place)
+    if parts.scheme == "file":
+        return Path(url2pathname(parts.path))
+    return None if "://" in place else Path(place)
 
 
 def _as_seen(session: "SparkSession", path: str) -> str:

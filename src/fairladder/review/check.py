@@ -131,16 +131,18 @@ def _checked(orders: Read) -> Check:
 
 
 def _on_cluster(orders: Read) -> list[Finding]:
+    from fairladder.cluster.passing import passing
     from fairladder.cluster.people import people_there, ties_there
 
     effect = f"rows have no numbers on a cluster, so examples give none; of those set aside at most {MOST_SET_ASIDE:,} are shown"
     note = Finding("reading", "note", 1, effect, (), "")
-    currencies = orders.account.currencies
-    if len(currencies) > 1:
-        return [f for c in currencies for f in _in_currency(customer_findings(people_there(orders, c)), c)] + [note]
-    ties = ties_there(orders)
-    tied = None if ties is None else _tied(ties)
-    return [*customer_findings(people_there(orders)), *([tied] if tied is not None else []), note]
+    with passing(orders.engine):
+        currencies = orders.account.currencies
+        if len(currencies) > 1:
+            return [f for c in currencies for f in _in_currency(customer_findings(people_there(orders, c)), c)] + [note]
+        ties = ties_there(orders)
+        tied = None if ties is None else _tied(ties)
+        return [*customer_findings(people_there(orders)), *([tied] if tied is not None else []), note]
 
 
 def _here(orders: Read) -> list[Finding]:

@@ -19,6 +19,7 @@ import pyarrow as pa
 import sqlalchemy
 
 import fairladder as fl
+from fairladder.book.read import MOST_SET_ASIDE
 
 TIERS = {"reward": {"of": "spend", "top_percents": [1, 5, 20], "labels": ["gold", "silver", "bronze", "all"]},
          "held": {"of": "spend", "spend_percents": [50, 80], "labels": ["half", "most", "rest"]}}  # fmt: skip
@@ -73,7 +74,13 @@ def bare(chance, n):
 
 
 def cases():
-    common = {"scores": {"rungs": 5}, "tiers": TIERS, "segments": SEGMENTS, "time": {"as_of": dt.date(2025, 6, 30)}}
+    common = {
+        "scores": {"rungs": 5},
+        "value": {"method": "beta-geometric"},
+        "tiers": TIERS,
+        "segments": SEGMENTS,
+        "time": {"as_of": dt.date(2025, 6, 30)},
+    }
     yield "plain", plain, {**common, "time": {"as_of": dt.date(2025, 1, 31), "time_zone": "Europe/Lisbon"}, "orders": {
         "customer": "who", "order": "slip", "placed": "sold", "unit_price": "price", "quantity": "pieces", "discount": "off", "channel": "way",
         "name": "called", "where": "LOWER(state) <> 'void' OR price > 300", "discount_as": "fraction"}}  # fmt: skip
@@ -86,7 +93,7 @@ def cases():
 def answers(orders, ids):
     """Table by table, what each command gives."""
     yield "balance", lambda: orders.balance
-    yield "set aside", lambda: pd.DataFrame({"reason": sorted(orders.check().set_aside["reason"])})
+    yield "set aside", lambda: set_aside(orders.check().set_aside["reason"])
     yield (
         "findings",
         lambda: "\n".join(
@@ -99,16 +106,34 @@ def answers(orders, ids):
     yield "score", orders.score
     yield "segments", orders.segment_summary
     yield "top", lambda: orders.top(by="average_order_value", percent=10)
+    yield (
+        "top within",
+        lambda: orders.top(by="last_order", within="only_channel", percent=7, worst=True, ties="exclude"),
+    )
     yield "growth", lambda: orders.growth(period="quarter", by="channel")
     yield "cohorts", lambda: orders.cohorts(period="quarter").frame
     yield "order counts", orders.order_counts
     yield "breakdown", lambda: orders.breakdown("channel", "amount:5,50,500").frame
+    yield "breakdown of orders", lambda: orders.breakdown("amount:5,50,500").frame
     yield "orders", orders.order_ledger
+    yield "lines", orders.order_lines
     yield "campaign", lambda: fl.campaign(orders, when="orders > 1", limit=500, holdout=20, by="spend").frame
     yield "compare", lambda: pd.concat([t.astype(str) for t in orders.compare("2024-06-30").tables().values()])
     yield "explain", lambda: [str(e.as_json()) for e in orders.explain(ids)]
     yield "stability", lambda: fl.stability(orders, resamples=20).frame
+    yield (
+        "returns",
+        lambda: (
+            fl.campaign(orders, when="active_probability < 0.5", response=0.05, by="expected_return", limit=300).frame
+        ),
+    )
     yield "value", lambda: orders.value_forecast(method="beta-geometric").frame
+
+
+def set_aside(reasons):
+    """The reasons; of a cluster not more rows come here than this."""
+    few = len(reasons) < MOST_SET_ASIDE
+    return pd.DataFrame({"reason": sorted(reasons) if few else [f"{MOST_SET_ASIDE} or more"]})
 
 
 def told(answer):

@@ -3,10 +3,12 @@
 They run where FAIRLADDER_SPARK names a master, such as local-cluster[2,1,1024].
 """
 
+import datetime as dt
 import json
 import os
 import signal
 import subprocess
+import tomllib
 from fractions import Fraction
 
 import numpy as np
@@ -160,7 +162,9 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both, monkeypatc
     reduced = people.sparkSession.sql(fl.customers_sql(paper, "spark", table="paper"))
     pd.testing.assert_frame_equal(brought(reduced), plain(paper.customers()))
     for asked in ({"by": "average_gap_days", "percent": 30, "worst": True},
-                  {"by": "orders", "count": 300, "worst": True, "everybody": True, "ties": "exclude"}):  # fmt: skip
+                  {"by": "orders", "count": 300, "worst": True, "everybody": True, "ties": "exclude"},
+                  {"by": "recency_days", "within": "district", "percent": 15, "everybody": True},
+                  {"by": "first_order", "within": "only_channel", "count": 6, "ties": "exclude"}):  # fmt: skip
         pd.testing.assert_frame_equal(brought(there.top(**asked), None), plain(here.top(**asked)))
     pd.testing.assert_frame_equal(
         there.growth(period="quarter", by="channel"), here.growth(period="quarter", by="channel")
@@ -270,8 +274,33 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
     assert "came from the cluster" in ours.notes[-1]
 
 
+def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
+    """Forecasts come from here and go back; lines of orders whose refunds count for nothing, in a window."""
+    plain_scheme = tomllib.loads((shop / "scheme.toml").read_text())
+    scheme = plain_scheme | {
+        "customers": {**plain_scheme["customers"], "file": str(shop / "members.csv")},
+        "money": {**plain_scheme["money"], "refunds": "ignore"}, "time": {"as_of": dt.date(2024, 3, 1), "from": dt.date(2023, 9, 1)},
+        "tiers": {"worth": {"of": "expected_value", "top_percents": [10, 30], "labels": ["a", "b", "c"]}},
+        "segments": [{"name": "likely", "when": "active_probability > 0.6 AND expected_value > 20", "stance": "keep"},
+                     {"name": "others", "otherwise": True, "stance": "leave"}],
+    }  # fmt: skip
+    there, here = fl.open_orders(spread(spark, rows), scheme=scheme), fl.open_orders(rows, scheme=scheme)
+    lines = here.order_lines()
+    assert lines["share_of_customer"].isna().any()
+    pd.testing.assert_frame_equal(brought(there.order_lines(), [*lines]), plain(lines.sort_values([*lines])))
+    pd.testing.assert_frame_equal(brought(there.score()), plain(here.score()))
+    for asked in (
+        {"response": 0.05, "by": "expected_return", "limit": 50},
+        {"when": "active_probability < 0.3", "by": "value_low"},
+    ):
+        ours, theirs = fl.campaign(there, **asked), fl.campaign(here, **asked)
+        assert ours.frame.to_csv() == theirs.frame.to_csv()
+        assert "went back" in ours.notes[0]
+        assert ours.notes[1:] == theirs.notes
+
+
 @pytest.mark.usefixtures("spark")
-def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_path, fairladder):
+def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_path, fairladder, monkeypatch):
     """German numbers and dates in CSV as the cluster reads it; groups within, tiers by spend, saved ladders; refusals."""
     style = pd.DataFrame([continental(r) for r in rows.to_dict("records")])
     style.to_csv(tmp_path / "orders.csv", index=False)
@@ -293,18 +322,43 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
         "customers",
         *common[1:],
         "--when",
-        "first_channel <> 'web' AND orders < 4",
+        "first_channel <> 'web' AND active_probability < 0.9",
         "--sort",
-        "average_order_value",
+        "expected_value",
     ]
-    some += ["--columns", "customer,average_order_value,first_channel,latest_category"]
+    some += ["--columns", "customer,expected_value,first_channel,latest_category"]
     assert fairladder(*some, "--spark", MASTER, "--out", "some.csv", cwd=tmp_path).returncode == 0
     (part,) = (tmp_path / "some.csv").glob("part-*")
     assert part.read_text() == fairladder(*some, cwd=tmp_path).stdout
     receipt = json.loads((tmp_path / "there.csv/_settings.json").read_text())
     assert receipt["balance"]["rows_read"] == len(rows)
-    again = fairladder(*common, "--spark", MASTER, "--with-ladders", "ladders.json", "--part", "segments", cwd=tmp_path)
-    assert again.stdout == fairladder(*common, "--part", "segments", cwd=tmp_path).stdout
+    best = [
+        "top",
+        *common[1:],
+        "--within",
+        "district",
+        "--when",
+        "orders > 2",
+        "--by",
+        "overdue_ratio",
+        "--columns",
+        "rank,customer",
+    ]
+    drifted = ["--with-ladders", "ladders.json", "--part", "drift", "--as-of", "2024-05-01"]
+    for asked in ([*common, *drifted], best, [*common, "--as-sql", "postgres"]):
+        assert fairladder(*asked, "--spark", MASTER, cwd=tmp_path).stdout == fairladder(*asked, cwd=tmp_path).stdout
+    (tmp_path / "few.csv").write_text("".join((tmp_path / "orders.csv").read_text().splitlines(keepends=True)[:40]))
+    with monkeypatch.context() as seen:  # what a terminal shows
+        seen.setattr("fairladder.cli.screen.for_people", lambda _: True)
+        seen.setattr("fairladder.scores.fairness.in_words", lambda _: "")  # which only `check` says of a cluster
+        for asked in (
+            ["customers", *common[1:4]],
+            ["orders", *common[1:4], "--lines"],
+            ["score", "few.csv", *common[2:4], "--date-format", "day-first"],
+        ):
+            ours, theirs = (fairladder(*asked, *where, cwd=tmp_path).stdout for where in (["--spark", MASTER], []))
+            assert ours == theirs
+    assert "Too few to advise" in ours
 
     (tmp_path / "mine.csv").mkdir()
     (tmp_path / "mine.csv/letter").write_text("dear")

@@ -72,8 +72,9 @@ class Orders(Read):
         """
         if self.engine.keeps_customers:
             from fairladder.cluster.frames import score as score_there
+            from fairladder.value.to_score import scored_there
 
-            return score_there(self)
+            return score_there(self, scored_there(self))
         from fairladder.scores.scoring import score
         from fairladder.value.to_score import customers_to_score
 
@@ -82,10 +83,10 @@ class Orders(Read):
     def segment_summary(self) -> "pd.DataFrame":
         """A row per segment of the scored customers; see ``fairladder.segment_summary``."""
         if self.engine.keeps_customers:
-            from fairladder.cluster.scoring import scored
             from fairladder.cluster.summary import segment_summary as summary_there
+            from fairladder.value.to_score import scored_there
 
-            return summary_there(scored(self))
+            return summary_there(scored_there(self))
         from fairladder.scores.scoring import segment_summary
 
         return segment_summary(self.score(), self.scheme)
@@ -110,8 +111,9 @@ class Orders(Read):
         """
         if self.engine.keeps_customers:
             from fairladder.cluster.frames import top as top_there
+            from fairladder.value.to_score import people_to_score
 
-            return top_there(self, by, count, percent, worst, within, everybody, ties)
+            return top_there(self, people_to_score(by)(self), by, count, percent, worst, within, everybody, ties)
         from fairladder.scores.top import top
         from fairladder.value.to_score import customers_to_score
 

@@ -359,6 +359,15 @@ class Read:
         """Whether the customers of a cluster are so few that they can come here."""
         return self.kept_groups is not None and self.kept_groups.customers <= MOST_HERE
 
+    def require_few_there(self) -> None:
+        """Raise UsageError where the customers of a cluster are more than ``MOST_HERE``."""
+        if self.kept_groups is not None and not self.few_there:
+            raise UsageError(
+                f"This needs all customers on this machine. At most {MOST_HERE:,} are brought here from a Spark cluster, and there "
+                f"are {self.kept_groups.customers:,}. Read a part of the orders with --where; the guide on clusters says what is "
+                "worked out there for everybody."
+            )
+
     @cached_property
     def groups(self) -> pa.Table:
         """The used groups of the reduction, one row per customer; read anew where the pass was for orders.
@@ -368,12 +377,7 @@ class Read:
         if self.first_groups is not None:
             return self.first_groups
         if (there := self.kept_groups) is not None:
-            if not self.few_there:
-                raise UsageError(
-                    f"This needs all customers on this machine. At most {MOST_HERE:,} are brought here from a Spark cluster, and there "
-                    f"are {there.customers:,}. Read a part of the orders with --where; the guide on clusters says what is worked out "
-                    "there for everybody."
-                )
+            self.require_few_there()
             return self.run(there.used().order_by("customer", copy=False))
         return used_groups(read_through(self.rows, keep=False).table)
 

@@ -3,7 +3,7 @@
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
@@ -20,7 +20,7 @@ from fairladder.book.spend import nobody_bought
 from fairladder.campaigns.holdout import held_out, pseudonyms
 from fairladder.campaigns.limit import paid_in_words, pays_down_to, places_of, within_limit
 from fairladder.campaigns.people import contacted_since, ids_in
-from fairladder.columns import better, forecast_in
+from fairladder.columns import better
 from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.frames import categorical
@@ -34,14 +34,14 @@ from fairladder.scheme import Campaign, scheme_from
 from fairladder.scores.scoring import by_own_names, score
 from fairladder.scores.top import goodness, ranks
 from fairladder.sqltree import column, day_literal, select, sql
-from fairladder.value.to_score import customers_to_score
+from fairladder.value.to_score import customers_to_score, forecast_notes, scored_there
 
 if TYPE_CHECKING:
     from fairladder.cluster.scoring import Scored
 
 
-#: The column of what a contact is expected to bring back.
-RETURN = "expected_return"
+#: The column of what a contact is expected to bring back, which takes a forecast, such as one of this column.
+RETURN, _OF_FORECAST = "expected_return", "expected_value"
 
 
 @dataclass(frozen=True)
@@ -188,30 +188,32 @@ def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[
 
 def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scored":
     """The scored customers; of a cluster, where they are there."""
+    asked = [*(c.when or "" for c in campaigns), *(c.by for c in campaigns)]
     if orders.engine.keeps_customers:
-        from fairladder.cluster.scoring import scored
+        from fairladder.campaigns.on_cluster import with_worth
 
-        if any(c.response is not None or forecast_in([c.when or "", c.by]) for c in campaigns):
-            raise UsageError(
-                "This campaign needs a forecast (`response`, or a column such as `active_probability`), and forecasts of everybody are "
-                "not made on a cluster. Leave it out, or make the list without --spark."
-            )
-        return scored(orders)
-    customers = customers_to_score(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
+        there = scored_there(orders, None, *asked)
+        return there if all(c.response is None for c in campaigns) else with_worth(orders, there, _worth)
+    customers = customers_to_score(orders, *asked)
     if nobody_bought(customers):
         raise DataError(_NOBODY)
     people = score(customers, orders.scheme)
     if all(c.response is None for c in campaigns):
         return people
-    if RETURN in people:
+    worth = _worth(orders, people)
+    return people.assign(**{RETURN: people["customer"].map(worth).fillna(0.0).to_numpy(np.float64)})
+
+
+def _worth(orders: Read, columns: Iterable[object]) -> "pd.Series[float]":
+    """What the return of each customer would be worth, by id. Raises UsageError where the customers have such a column."""
+    if RETURN in set(columns):
         raise UsageError(
             f"The customers have a column `{RETURN}` already, which is what a contact brings back; rename it."
         )
     from fairladder.value.forecast import value_forecast  # SciPy takes a second to load
     from fairladder.value.what_if import worth_of_return
 
-    worth = worth_of_return(value_forecast(orders, earlier=False), 1.0)
-    return people.assign(**{RETURN: people["customer"].map(worth).fillna(0.0).to_numpy(np.float64)})
+    return worth_of_return(value_forecast(orders, earlier=False), 1.0)
 
 
 _NOBODY = "No customer has a purchase, so there is nobody to contact. `fairladder check` says what became of the rows."
@@ -422,6 +424,8 @@ def _digest(content: bytes) -> str:
 
 def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen) -> list[str]:
     notes = [f"Warning: {sentence}" for sentence in map(receipt_trouble, settings.contacted) if sentence]
+    speaks = [settings.when or "", settings.by, *([_OF_FORECAST] if settings.response is not None else [])]
+    notes += forecast_notes(orders, *speaks)
     if chosen.answers is not None:
         notes.append(_consent_note(chosen.answers, settings))
     if settings.holdout and len(frame):

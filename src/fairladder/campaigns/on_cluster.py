@@ -1,7 +1,8 @@
 """Who is listed, of customers that stay on a cluster: each step is asked there, and what comes here is the list."""
 
 import datetime as dt
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
@@ -10,6 +11,7 @@ from sqlglot import exp
 
 from fairladder.book.read import Read
 from fairladder.campaigns.listing import (
+    RETURN,
     Chosen,
     asked_of,
     bought_as_asked,
@@ -19,7 +21,7 @@ from fairladder.campaigns.listing import (
 )
 from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.cluster.frames import brought
-from fairladder.cluster.passing import passing
+from fairladder.cluster.passing import owned, passing
 from fairladder.cluster.scoring import Scored
 from fairladder.cluster.tops import top_query
 from fairladder.conditions import Condition, to_engine
@@ -28,6 +30,7 @@ from fairladder.orders.words import YES_WORDS, said
 from fairladder.scheme import Campaign
 from fairladder.scores.scoring import by_own_names
 from fairladder.sqltree import column, named, select, sql
+from fairladder.value.to_score import beside
 
 #: Longer lists do not come here.
 MOST_LISTED = 1_000_000
@@ -44,8 +47,36 @@ def chosen_there(orders: Read, settings: Campaign, scored: Scored, taken: Collec
         return _chosen(orders, settings, scored, taken)
 
 
+def with_worth(orders: Read, scored: Scored, worth_of: Callable[[Read, Iterable[str]], "pd.Series[float]"]) -> Scored:
+    """Scored customers with what their return would be worth (``RETURN``), 0 where nothing is forecast; worked out here, sent back.
+
+    Raises UsageError where there are too many customers for that, and as ``worth_of`` does.
+    """
+    orders.require_few_there()
+    worth = worth_of(orders, scored.kinds).rename(RETURN).rename_axis("customer").reset_index()
+    with passing(orders.engine) as last:
+        sent = beside(orders, scored.relation, worth)
+        filled = named(sql("COALESCE(:w, 0.0e0)", w=column(RETURN)), RETURN)
+        relation = last(orders.engine.keep(select([*map(column, scored.columns), filled], sent, "sent")))
+    made = replace(scored, relation=relation, kinds={**scored.kinds, RETURN: "number"})
+    owned(orders.engine, made, relation)
+    return made
+
+
+def _with_response(scored: Scored, response: float | None) -> Scored:
+    """Scored customers with what such a response would bring, or without it where a campaign has none."""
+    if RETURN not in scored.kinds:
+        return scored
+    kinds = {n: k for n, k in scored.kinds.items() if n != RETURN}
+    query = select([column(n) for n in kinds], scored.relation)
+    if response is not None:
+        kinds[RETURN] = "number"
+        query = query.select(named(sql(":w * :r", w=column(RETURN), r=response), RETURN), copy=False)
+    return replace(scored, relation=scored.engine.keep(query), kinds=kinds)
+
+
 def _chosen(orders: Read, settings: Campaign, scored: Scored, taken: Collection[str]) -> Chosen:
-    engine = orders.engine
+    engine, scored = orders.engine, _with_response(scored, settings.response)
     own = {n: ours for n, ours in scored.scheme.own_names().items() if n not in scored.kinds and ours in scored.kinds}
     people: exp.Expr = scored.relation
     condition = asked_of(settings, {**scored.kinds, **{n: scored.kinds[ours] for n, ours in own.items()}})
@@ -139,7 +170,8 @@ def _ranked(
             f"More than {MOST_LISTED:,} customers would be on this list, which is made here. Give it a limit or a budget, or select "
             "from the parts that `fairladder score` writes."
         )
-    return listed.drop(columns="rank"), listed["rank"].to_numpy(dtype=np.int64)
+    rank = listed.pop("rank").to_numpy(dtype=np.int64)
+    return listed.rename(columns={"rank (cell)": "rank"}), rank
 
 
 def _bought_by(orders: Read, settings: Campaign, ids: "pd.Series[str]") -> pd.DataFrame:

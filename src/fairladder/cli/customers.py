@@ -52,6 +52,7 @@ def customers(
         on_cluster.customers(request, orders, when, sort, names_in(columns))
         return
     with screen.busy(request, "Reducing the orders to customers", orders.engine):
+        from fairladder.book.spend import bought
         from fairladder.scores.selection import select
         from fairladder.value.to_score import customers_to_score
 
@@ -59,15 +60,14 @@ def customers(
         frame = select(everybody, when=when, sort=sort, columns=names_in(columns))
     if not orders.balance.used:
         screen.note(request, "No row can be used, so nobody has orders here; `fairladder check` says why.")
-    door.give(request, orders, {"customers": frame}, [view(select(everybody, when=when))])
+    chosen = select(everybody, when=when)
+    door.give(request, orders, {"customers": frame}, [view(chosen, int(bought(chosen).sum()))])
 
 
-def view(frame: "pd.DataFrame") -> "RenderableType":
-    """The customers who spent the most, with what they hold of the whole."""
-    from fairladder.book.spend import bought as bought_of
+def view(frame: "pd.DataFrame", bought: int) -> "RenderableType":
+    """Those of ``bought`` customers with a purchase who spent the most, with what they hold of the whole."""
     from fairladder.cli.screen import cells_of, table
 
-    bought = int(bought_of(frame).sum())
     most = frame.sort_values(["spend", "customer"], ascending=[False, True], kind="stable").head(_SHOWN)
     names = ["customer", *(["name"] if "name" in frame else []), "orders", "last_order", "recency_days", "spend"]
     names += ["average_order_value", "spend_share", "spend_share_running"]

@@ -26,6 +26,7 @@ def _tour(folder: Path) -> None:
     from rich.text import Text
 
     from fairladder.api import open_orders
+    from fairladder.book.spend import bought
     from fairladder.cli import check, customers, door, score, screen
     from fairladder.output.files import write
     from fairladder.scores import scoring
@@ -50,7 +51,7 @@ def _tour(folder: Path) -> None:
     write(checked.set_aside, results / "set-aside.csv")
     step(f"customers {typed} --out {results / 'customers.csv'}")
     everybody = orders.customers_here()
-    screen.show(customers.view(everybody))
+    screen.show(customers.view(everybody, int(bought(everybody).sum())))
     decimals, facts = orders.scheme.money.decimals, orders.facts()
     write(everybody, results / "customers.csv", decimals=decimals, facts=facts)
     step(f"score {typed} --out {results / 'scored.csv'} --figure {results / 'segments.png'}")

@@ -17,18 +17,12 @@ if TYPE_CHECKING:
 
     from fairladder.api import Orders
     from fairladder.book.opened import Opened
+    from fairladder.cluster.scoring import Scored
+    from fairladder.conditions import Kind
+    from fairladder.scores.fitting import AnyLadder
 
 #: So many customers of a list are shown.
 SHOWN = 12
-
-
-def refuse(given: Mapping[str, Any]) -> None:
-    """Raise UsageError for options that need the customers here: option → what was given."""
-    asked = [name for name, value in given.items() if value]
-    if asked:
-        raise UsageError(
-            f"{asked[0]} needs the customers here, and on a cluster they stay there. Write them with --out and go on from the parts."
-        )
 
 
 def require_parts(request: Request, orders: "Opened") -> None:
@@ -62,26 +56,30 @@ def customers(
     request: Request, orders: "Orders", when: str | None, sort: str | None, columns: "Sequence[str] | None"
 ) -> None:
     """``fairladder customers``."""
+    from sqlglot import exp
+
     from fairladder.cli import screen
     from fairladder.cli.customers import view
-    from fairladder.cluster.customers import customers_query
+    from fairladder.cluster.frames import brought
     from fairladder.cluster.scoring import kinds_of
     from fairladder.cluster.selection import selected
-    from fairladder.cluster.tops import top_query
+    from fairladder.sqltree import column, named, select, sql
+    from fairladder.value.to_score import forecast_notes, people_to_score
 
-    engine = orders.engine
+    engine, measures = orders.engine, (when or "", sort or "")
     with screen.busy(request, "Reducing the orders to customers", engine):
-        everybody = engine.keep(customers_query(orders))
+        everybody = engine.keep(people_to_score(*measures)(orders))
         chosen = selected(everybody, kinds_of(engine, everybody), when=when, sort=sort, columns=columns)
         people = everybody if when is None else engine.keep(chosen.rows)
-    _write(request, orders, people, chosen.order, columns=chosen.columns)
+    notes = forecast_notes(orders, *measures)
+    _write(request, orders, people, chosen.order, notes, chosen.columns)
     shown = []
     if screen.for_people(request):
-        best = top_query(
-            engine, people, "spend", count=SHOWN, percent=None, worst=False, within=None, everybody=True, ties="exclude"
-        )
-        shown = [view(engine.table(best).to_pandas(date_as_object=False).drop(columns="rank"))]
-    _show(request, orders, shown)
+        falling = exp.Ordered(this=column("spend"), desc=True)
+        best = select(["*"], people).order_by(falling, column("customer"), copy=False).limit(SHOWN, copy=False)
+        counts = engine.table(select([named(sql("COUNT(CASE WHEN orders > 0 THEN 1 END)"), "bought")], people))
+        shown = [view(brought(orders, best), int(counts["bought"][0].as_py()))]
+    _show(request, orders, shown, notes)
 
 
 def orders(request: Request, opened: "Orders") -> None:
@@ -108,6 +106,32 @@ def orders(request: Request, opened: "Orders") -> None:
     _show(request, opened, shown)
 
 
+def lines(request: Request, opened: "Orders") -> None:
+    """``fairladder orders --lines``: written, or the latest looked at."""
+    from sqlglot import exp
+
+    from fairladder.cli import screen
+    from fairladder.cli.orders import SHOWN as LATEST
+    from fairladder.cli.orders import lines_view
+    from fairladder.cluster.frames import brought
+    from fairladder.history.ledger_on_cluster import line_keys, lines_query
+    from fairladder.sqltree import named, select, sql
+
+    with screen.busy(request, "Listing the lines", opened.engine):
+        table = opened.engine.keep(lines_query(opened))
+    keys = [exp.Ordered(this=key, nulls_first=False) for key in line_keys(opened)]
+    _write(request, opened, table, keys)
+    shown = []
+    if screen.for_people(request):
+        falling = [exp.Ordered(this=key, desc=True, nulls_first=True) for key in line_keys(opened)]
+        latest = select(["*"], table).order_by(*falling, copy=False).limit(LATEST, copy=False)
+        minor = sql("SUM(CAST(ROUND(line_amount * :u) AS BIGINT))", u=10**opened.scheme.money.decimals)
+        sums = opened.engine.table(select([named(sql("COUNT(*)"), "n"), named(minor, "minor")], table)).to_pylist()[0]
+        whole = (sums["minor"] or 0) / 10**opened.scheme.money.decimals
+        shown = [lines_view(brought(opened, latest).iloc[::-1], sums["n"], whole)]
+    _show(request, opened, shown)
+
+
 def _counted(ledger: "exp.Expr") -> "exp.Select":
     """How many purchases, of them repeat ones, and how many refunds."""
     from fairladder.sqltree import named, select, sql
@@ -120,30 +144,43 @@ def _counted(ledger: "exp.Expr") -> "exp.Select":
     return select([named(tree, name) for name, tree in trees.items()], ledger)
 
 
-def top(request: Request, orders: "Orders", by: str, title: str, **asked: Any) -> None:
-    """``fairladder top``."""
-    from fairladder.cli import screen
-    from fairladder.cli.top import view
-    from fairladder.cluster.customers import customers_query
-    from fairladder.cluster.tops import top_query
-    from fairladder.sqltree import column, select
+def top(
+    request: Request,
+    orders: "Orders",
+    by: str,
+    when: str | None,
+    columns: "Sequence[str] | None",
+    view: "Callable[[pd.DataFrame], RenderableType]",
+    **asked: Any,
+) -> None:
+    """``fairladder top``; ``view`` shows the list."""
+    from fairladder.cli import door, screen
+    from fairladder.cluster.frames import brought
+    from fairladder.cluster.scoring import kinds_of
+    from fairladder.cluster.selection import selected
+    from fairladder.cluster.tops import list_order, top_query
+    from fairladder.scores.selection import select as some_of
+    from fairladder.sqltree import select
+    from fairladder.value.to_score import forecast_notes, people_to_score
 
-    engine = orders.engine
+    engine, measures = orders.engine, (by, when or "")
     with screen.busy(request, "Ranking the customers", engine):
-        people = engine.keep(customers_query(orders))
+        people = engine.keep(people_to_score(*measures)(orders))
+        if when is not None:
+            chosen = selected(people, kinds_of(engine, people), when=when, sort=None, columns=None)
+            people = engine.keep(chosen.rows)
         listed = engine.keep(top_query(engine, people, by, **asked))
+    order, notes = list_order(asked["within"]), forecast_notes(orders, *measures)
+    columns = selected(listed, kinds_of(engine, listed), when=None, sort=None, columns=columns).columns
     if request.out not in (None, "-"):
-        _write(request, orders, listed, [column("rank"), column("customer")])
-        return _show(request, orders, [])
-    first = select(["*"], listed).order_by("rank", column("customer"), copy=False).limit(_MOST_LISTED + 1, copy=False)
-    frame = engine.table(first).to_pandas(date_as_object=False)
+        _write(request, orders, listed, order, notes, columns)
+        return _show(request, orders, [], notes)
+    frame = brought(orders, select(["*"], listed).order_by(*order, copy=False).limit(_MOST_LISTED + 1, copy=False))
     if len(frame) > _MOST_LISTED:
         raise UsageError(
             f"More than {_MOST_LISTED:,} customers are in this list. Write it with --out NAME.parquet or NAME.csv."
         )
-    from fairladder.cli import door
-
-    return door.give(request, orders, {"customers": frame}, [view(frame, by, None, title)])
+    return door.give(request, orders, {"customers": some_of(frame, columns=columns)}, [view(frame)], notes=notes)
 
 
 #: Longer lists are written by the executors.
@@ -166,14 +203,14 @@ def score(
     from fairladder.cli import door, screen
     from fairladder.cli.score import views
     from fairladder.cluster import summary
-    from fairladder.cluster.scoring import scored
     from fairladder.cluster.selection import selected
-    from fairladder.scores.fairness import rung_notes, segment_notes
-    from fairladder.scores.saved import SavedLadders, load_ladders
+    from fairladder.cluster.yardsticks import drift_there, ladder_notes_there, too_few_there
+    from fairladder.scores.fairness import segment_notes
+    from fairladder.scores.saved import SavedLadders
+    from fairladder.value.to_score import forecast_notes
 
-    ladders = load_ladders(with_ladders).for_scheme(orders.scheme) if with_ladders else None
     with screen.busy(request, "Scoring the customers", orders.engine) as progress:
-        people = scored(orders, ladders)
+        people = _scored(orders, with_ladders)
         chosen = selected(people.relation, people.kinds, when=when, sort=sort, columns=columns)
         parts = {
             "segments": summary.segment_summary(people),
@@ -184,7 +221,10 @@ def score(
             from fairladder.review.stability import stability as stability_of
 
             parts |= stability_of(orders, progress=progress).tables()
-    notes = [*segment_notes(parts["segments"]), *rung_notes(people.ladders)]
+        if with_ladders is not None:
+            parts["drift"] = drift_there(people.ladders, people)
+        few = too_few_there(people)
+        notes = [*segment_notes(parts["segments"]), *few, *ladder_notes_there(people), *forecast_notes(orders)]
     if stability or request.figure is not None:
         notes.append(came_here(orders, "to work out the stability" if request.figure is None else "to draw the figure"))
 
@@ -195,16 +235,34 @@ def score(
             score_here(orders.customers_here(), orders.scheme, ladders=people.ladders), parts.get("stability")
         )
 
-    views_ = views(orders, parts, few=[])
+    views_ = views(orders, parts, few)
     if request.part in (None, "customers"):
         _write(request, orders, chosen.rows, chosen.order, notes, chosen.columns)
-        _show(request, orders, views_ if screen.for_people(request) else [], notes, drawn)
+        _show(request, orders, views_ if screen.for_people(request) else [], notes, drawn, seen=few)
     else:
-        door.give(request, orders, parts, views_, notes=notes, figure=drawn)
+        door.give(request, orders, parts, views_, notes=notes, seen=few, figure=drawn)
     if save_ladders is not None:
         bought = int(parts["segments"]["customers"].sum())
         SavedLadders.of(people.ladders, orders.scheme, bought, orders.as_of).save(save_ladders)
         screen.note(request, f"Saved {len(people.ladders)} ladders in {save_ladders}.")
+
+
+def ladders_and_kinds(
+    request: Request, orders: "Orders", with_ladders: "Path | None"
+) -> "tuple[Mapping[str, AnyLadder], Mapping[str, Kind]]":
+    """What ``fairladder score --as-sql`` writes down: the ladders, and the kind of each column."""
+    from fairladder.cli import screen
+
+    with screen.busy(request, "Scoring the customers", orders.engine):
+        people = _scored(orders, with_ladders)
+    return people.ladders, people.kinds
+
+
+def _scored(orders: "Orders", with_ladders: "Path | None") -> "Scored":
+    from fairladder.scores.saved import load_ladders
+    from fairladder.value.to_score import scored_there
+
+    return scored_there(orders, load_ladders(with_ladders).for_scheme(orders.scheme) if with_ladders else None)
 
 
 def _write(
@@ -235,11 +293,14 @@ def _show(
     shown: "Sequence[RenderableType]",
     notes: Sequence[str] = (),
     figure: "Callable[[], Figure] | None" = None,
+    seen: Sequence[str] = (),
 ) -> None:
     """Views, notes, the figure and the exit code, of a result that has been written already."""
     from fairladder.cli import door
 
-    door.give(request, orders, _NOTHING, shown, notes=notes, write=lambda: None, figure=figure)
+    door.give(
+        request, orders, _NOTHING, shown, notes=notes, seen=seen if shown else (), write=lambda: None, figure=figure
+    )
 
 
 _NOTHING: "dict[str, pd.DataFrame]" = {}

@@ -26,18 +26,18 @@ def orders(request: Request, lines: Lines = False) -> None:
 
     part = "lines" if lines else "orders"
     keep = None if lines else OrderTable(None, mixed=False, sequence=True)
-    opened = door.opened(request, (part,), keep=keep, spread=not lines)
+    opened = door.opened(request, (part,), keep=keep, spread=True)
     if opened.engine.keeps_customers:
         from fairladder.cli import on_cluster
 
-        on_cluster.refuse({"--lines": lines})
-        on_cluster.orders(request, opened)
+        (on_cluster.lines if lines else on_cluster.orders)(request, opened)
         return
     with screen.busy(request, "Listing the orders", opened.engine):
         from fairladder.history.ledger import order_ledger, order_lines
 
         table = order_lines(opened) if lines else order_ledger(opened)
-    door.give(request, opened, {part: table}, [_lines(table) if lines else _orders(table)])
+    shown = lines_view(table, len(table), table["line_amount"].sum()) if lines else _orders(table)
+    door.give(request, opened, {part: table}, [shown])
 
 
 def _orders(ledger: "pd.DataFrame") -> "RenderableType":
@@ -63,8 +63,8 @@ def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "Ren
     return screen.table(title, columns, rows, left=3)
 
 
-def _lines(table: "pd.DataFrame") -> "RenderableType":
-    """The latest lines: customer, order, the line's share of both, and as many of the orders' own columns as fit."""
+def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
+    """The latest of ``n`` lines that come to ``whole``: customer, order, the line's share of both, and as many own columns as fit."""
     from fairladder.cli import screen
     from fairladder.columns import ORDER_LINES, names
 
@@ -75,8 +75,8 @@ def _lines(table: "pd.DataFrame") -> "RenderableType":
          wording.money(row["line_amount"], 2), wording.percent(row["share_of_order"]), wording.percent(row["share_of_customer"])]
         for row in table.iloc[::-1].head(SHOWN).to_dict("records")
     ]  # fmt: skip
-    whole = wording.money(table["line_amount"].sum(), 2)
-    title = f"What are the orders made of? {wording.counted(len(table), 'lines')}, {whole} in all; the latest"
+    counted = f"{wording.counted(n, 'lines')}, {wording.money(whole, 2)} in all"
+    title = f"What are the orders made of? {counted}; the latest"
     return screen.table(
         title, ["customer", "order", "day", *own, "line", "of the order", "of the customer"], rows, left=3 + len(own)
     )

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from fairladder.api import Orders
+    from fairladder.conditions import Kind
     from fairladder.scheme import Tier
     from fairladder.scores.fitting import AnyLadder
 
@@ -91,7 +92,9 @@ def score(
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 
-        on_cluster.refuse({"--as-sql": dialect})
+        if dialect is not None:
+            _print_sql(dialect, as_view, orders, *on_cluster.ladders_and_kinds(request, orders, with_ladders))
+            return
         on_cluster.score(
             request, orders, save_ladders, with_ladders, when=when, sort=sort, columns=names_in(columns), stability=stability,
             figure=lambda scored, steady: figure(figure_of, scored, orders, steady),
@@ -99,6 +102,7 @@ def score(
         return
     with screen.busy(request, "Scoring the customers", orders.engine) as progress:
         from fairladder.book.spend import nobody_bought
+        from fairladder.conditions import frame_kinds
         from fairladder.scores import fairness, scoring
         from fairladder.scores import saved as saved_ladders
         from fairladder.scores.selection import select
@@ -113,7 +117,7 @@ def score(
         ladders = saved.for_scheme(orders.scheme) if saved else scoring.fit_ladders(customers, orders.scheme)
         scored = scoring.score(customers, orders.scheme, ladders=ladders)
         if dialect is not None:
-            _print_sql(dialect, as_view, orders, ladders, scored)
+            _print_sql(dialect, as_view, orders, ladders, frame_kinds(scored))
             return
         notes = [
             *fairness.too_few_to_advise(customers),
@@ -146,11 +150,11 @@ def score(
 
 
 def _print_sql(
-    dialect: str, view: str | None, orders: "Orders", ladders: "Mapping[str, AnyLadder]", scored: "pd.DataFrame"
+    dialect: str, view: str | None, orders: "Orders", ladders: "Mapping[str, AnyLadder]", kinds: "Mapping[str, Kind]"
 ) -> None:
-    from fairladder.scores.as_sql import scheme_sql
+    from fairladder.scores.as_sql import scheme_text
 
-    text = scheme_sql(orders.scheme, ladders, scored, dialect, view=view)
+    text = scheme_text(orders.scheme, ladders, kinds, dialect, view)
     read = f"-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of {orders.as_of}."
     as_sql.print_statement(f"{read}\n{text}", dialect)
 

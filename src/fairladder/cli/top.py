@@ -1,6 +1,6 @@
 """``fairladder top``: best or worst by any measure, everyone tied included."""
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 from fairladder import columns as registry
 from fairladder import wording
@@ -56,17 +56,15 @@ def top(
     """Who are the best or worst, by any measure? Everyone tied with the last place is in."""
     from fairladder.cli import door, screen
 
-    share = as_percent("--percent", percent)
+    asked: dict[str, Any] = {
+        "count": count, "percent": as_percent("--percent", percent), "worst": worst, "within": within, "ties": ties
+    }  # fmt: skip
     orders = door.opened(request, PARTS, spread=request.out not in (None, "-"))
     if orders.engine.keeps_customers:
         from fairladder.cli import on_cluster
 
-        on_cluster.refuse({"--when": when, "--columns": columns})
-        asked = f"{share:g} %" if share is not None else str(count or 10)
-        title = f"Who are the {'worst' if worst else 'best'} {asked} by {by}?"
         on_cluster.top(
-            request, orders, by, title,
-            count=count, percent=share, worst=worst, within=within, everybody=everybody, ties=ties,
+            request, orders, by, when, names_in(columns), lambda frame: shown(frame, by, **asked), **asked, everybody=everybody
         )  # fmt: skip
         return
     with screen.busy(request, "Ranking the customers", orders.engine):
@@ -77,23 +75,24 @@ def top(
         frame = top_list(
             select(customers_to_score(orders, by, when or ""), when=when),
             by,
-            count=count,
-            percent=share,
-            worst=worst,
-            within=within,
+            **asked,
             everybody=everybody,
-            ties=ties,
         )
-    places = None if share is not None else count or 10
-    text = _tied(frame, places, within, ties)
     if not screen.for_people(request):
-        screen.note(request, text)
-    asked = f"{share:g} %" if share is not None else str(places)
-    title = (
-        f"Who are the {'worst' if worst else 'best'} {asked} by {by}{f' in each {within}' if within else ''}? {text}"
-    )
+        screen.note(request, _tied(frame, None if asked["percent"] is not None else count or 10, within, ties))
     listed = select(frame, columns=names_in(columns))
-    door.give(request, orders, {"customers": listed}, [view(frame, by, within, title)])
+    door.give(request, orders, {"customers": listed}, [shown(frame, by, **asked)])
+
+
+def shown(
+    frame: "pd.DataFrame", by: str, *, count: int | None, percent: float | None, worst: bool, within: str | None, ties: str
+) -> "RenderableType":  # fmt: skip
+    """A list under the question that it answers."""
+    places = None if percent is not None else count or 10
+    asked = f"{percent:g} %" if percent is not None else str(places)
+    each = f" in each {within}" if within else ""
+    title = f"Who are the {'worst' if worst else 'best'} {asked} by {by}{each}? {_tied(frame, places, within, ties)}"
+    return view(frame, by, within, title)
 
 
 def _tied(frame: "pd.DataFrame", places: int | None, within: str | None, ties: str) -> str:

@@ -7,7 +7,7 @@ from sqlglot import exp
 
 from fairladder.book.read import Read
 from fairladder.cluster.customers import customers_query
-from fairladder.cluster.scoring import scored
+from fairladder.cluster.scoring import Scored
 from fairladder.cluster.tops import top_query
 from fairladder.engine.cluster import Cluster
 from fairladder.scheme import STANCES
@@ -23,9 +23,8 @@ def customers(orders: Read) -> "pd.DataFrame":
     return frame
 
 
-def score(orders: Read) -> "pd.DataFrame":
+def score(orders: Read, people: Scored) -> "pd.DataFrame":
     """The scored customers."""
-    people = scored(orders)
     frame: pd.DataFrame = _frame(orders, select(["*"], people.relation))
     weakref.finalize(frame, _nothing, people)  # what is kept lasts as long as the DataFrame
     return frame
@@ -37,6 +36,7 @@ def _nothing(_: object) -> None:
 
 def top(
     orders: Read,
+    people: exp.Select,
     by: str,
     count: int | None,
     percent: float | None,
@@ -46,10 +46,9 @@ def top(
     ties: str,
 ) -> "pd.DataFrame":
     """A top list, by rank and then by id."""
-    people = orders.engine.keep(customers_query(orders))
     query = top_query(
         orders.engine,
-        people,
+        orders.engine.keep(people),
         by,
         count=count,
         percent=percent,

@@ -23,7 +23,7 @@ from fairladder.errors import DataError, SchemeError, UsageError, nearest
 from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.scheme import Scheme, Tier
 from fairladder.scores.as_sql import scheme_tree
-from fairladder.scores.fitting import SCORES, AnyLadder, check_tier, score_ladder, tier_ladder
+from fairladder.scores.fitting import SCORES, AnyLadder, check_there, check_tier, score_ladder, tier_ladder
 from fairladder.sqltree import column, named, select, sql
 
 
@@ -44,23 +44,22 @@ class Scored:
         return list(self.kinds)
 
 
-def scored(orders: Read, ladders: Mapping[str, AnyLadder] | None = None) -> Scored:
-    """The customers with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives them.
+def scored(
+    orders: Read,
+    ladders: Mapping[str, AnyLadder] | None = None,
+    people: Callable[[Read], exp.Select] = customers_query,
+) -> Scored:
+    """The customers that ``people`` gives with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives them.
 
-    Raises what ``customers_query`` and ``scores.score`` raise.
+    Raises what ``people`` and ``scores.score`` raise.
     """
     engine, scheme = orders.engine, orders.scheme
     if orders.kept_groups is None or not orders.kept_groups.customers:
         raise DataError(
             "No row can be used, so there is nobody to score. `fairladder check` says what became of the rows."
         )
-    if spoken := sorted(columns.forecast_in(scheme.spoken_of())):
-        raise UsageError(
-            f"The scheme speaks of the forecast (`{spoken[0]}`), which is not made of customers that stay on a cluster. Take it out "
-            "there, or forecast with `fairladder value`, for which a row of each customer comes here."
-        )
     with passing(engine) as last:
-        made = _scored(engine, scheme, engine.keep(customers_query(orders)), ladders)
+        made = _scored(engine, scheme, engine.keep(people(orders)), ladders)
         last(made.relation)
     owned(engine, made, made.relation)
     return made
@@ -122,8 +121,7 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
 
     Raises UsageError where there is no such column, or it holds neither numbers nor days.
     """
-    if name not in kinds:
-        raise UsageError(f"There is no measure `{name}` among the customers' columns. {nearest(name, kinds)}")
+    check_there(kinds, measure=name)
     if kinds[name] == "day":
         since = sql("CAST('1970-01-01' AS DATE)")
         return exp.DateDiff(this=exp.cast(column(name), "DATE"), expression=since, unit=exp.var("DAY"))
@@ -233,8 +231,16 @@ def valued(
         counted = all_counts(engine, rows)
         yield None, _as_measured(counted, day), counted.counts
         return
-    if within not in kinds:
-        raise UsageError(f"There is no group `{within}` among the customers' columns. {nearest(within, kinds)}")
+    check_there(kinds, group=within)
+    cell = exp.cast(column(within), "VARCHAR")
+    for group in groups_of(engine, people, within):
+        test = sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.Literal.string(group))
+        counted = all_counts(engine, rows.copy().where(test, copy=False))
+        yield group, _as_measured(counted, day), counted.counts
+
+
+def groups_of(engine: Engine, people: exp.Expr, within: str) -> NDArray[np.object_]:
+    """The groups of those with a purchase, as texts, None last. Raises UsageError where they are too many."""
     cell = exp.cast(column(within), "VARCHAR")
     groups = select([named(cell, "part")], people).where(sql("orders > 0"), copy=False).distinct(copy=False)
     parts = engine.table(groups.limit(_MOST_GROUPS + 1, copy=False))["part"].to_pylist()
@@ -242,10 +248,7 @@ def valued(
         raise UsageError(
             f"`{within}` has more than {_MOST_GROUPS:,} values, too many for a ladder each. Choose another column."
         )
-    for group in [*sorted(g for g in parts if g is not None), *([None] if None in parts else [])]:
-        test = sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.Literal.string(group))
-        counted = all_counts(engine, rows.copy().where(test, copy=False))
-        yield group, _as_measured(counted, day), counted.counts
+    return np.array([*sorted(g for g in parts if g is not None), *([None] if None in parts else [])], dtype=object)
 
 
 def _valued(people: exp.Expr, kinds: Mapping[str, Kind], measure: str) -> exp.Select:

@@ -4,7 +4,7 @@ Values are put into buckets that rise with them. The buckets' sums are few and c
 back, and within a bucket the executors count on by themselves.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 import pyarrow as pa
@@ -26,38 +26,61 @@ def bucket_of(value: exp.Expr) -> exp.Expr:
     )  # fmt: skip
 
 
-def standing(engine: Engine, rows: exp.Expr, value: exp.Expr, sums: Mapping[str, exp.Expr]) -> exp.Expr:
+def standing(
+    engine: Engine, rows: exp.Expr, value: exp.Expr, sums: Mapping[str, exp.Expr], part: exp.Expr | None = None
+) -> exp.Expr:
     """A kept table of the distinct values: ``value``, and for each sum ``NAME`` its total ``NAME_here`` over the rows of that
     value and ``NAME_below`` over those of all smaller ones. ``sums`` are whole numbers of a row; null values are left out.
+
+    With ``part`` (a text that is never null) each of its values is by itself, and stands beside ``value``.
     """
     names = list(sums)
+    parts = [] if part is None else [column("part")]
     here = [named(sql("SUM(:t)", t=tree), f"{name}_here") for name, tree in sums.items()]
-    valued = select([named(value, "value"), *here], rows).where(sql(":v IS NOT NULL", v=value), copy=False)
-    valued = valued.group_by(value.copy(), copy=False)
+    keys = [value.copy()] if part is None else [value.copy(), part.copy()]
+    own = [named(value, "value"), *([] if part is None else [named(part, "part")])]
+    valued = select([*own, *here], rows).where(sql(":v IS NOT NULL", v=value), copy=False)
+    valued = valued.group_by(*keys, copy=False)
     distinct = engine.keep(select(["*", named(bucket_of(column("value")), "bucket")], valued, "valued"))
     totals = [named(sql("SUM(:t)", t=column(f"{n}_here")), n) for n in names]
+    places = [*parts, column("bucket")]
     buckets = engine.table(
-        select(["bucket", *totals], distinct).group_by("bucket", copy=False).order_by("bucket", copy=False)
+        select([*places, *totals], distinct).group_by(*places, copy=False).order_by(*places, copy=False)
     )
-    before = {n: np.cumsum(_whole(buckets[n])) - _whole(buckets[n]) for n in names}
-    offered = engine.offer(pa.table({"bucket": buckets["bucket"], **{f"{n}_before": before[n] for n in names}}))
+    before = {n: _before(_whole(buckets[n]), buckets["part"].to_pylist() if parts else None) for n in names}
+    kept = {str(p.name): buckets[p.name] for p in places}
+    offered = engine.offer(pa.table({**kept, **{f"{n}_before": before[n] for n in names}}))
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("distinct_values"))
     joined = select(
         [everything, *(column(f"{n}_before") for n in names)], exp.alias_(distinct, "distinct_values", table=True)
     )
-    joined = joined.join(exp.alias_(offered, "before", table=True), using=["bucket"], copy=False)
+    joined = joined.join(exp.alias_(offered, "before", table=True), using=[p.name for p in places], copy=False)
     below = [
-        named(sql(":b + :w - :h", b=column(f"{n}_before"), w=_so_far(f"{n}_here"), h=column(f"{n}_here")), f"{n}_below")
+        named(
+            sql(":b + :w - :h", b=column(f"{n}_before"), w=_so_far(f"{n}_here", places), h=column(f"{n}_here")),
+            f"{n}_below",
+        )
         for n in names
     ]
-    return engine.keep(select(["value", *(column(f"{n}_here") for n in names), *below], joined, "joined"))
+    return engine.keep(select(["value", *parts, *(column(f"{n}_here") for n in names), *below], joined, "joined"))
 
 
-def _so_far(name: str) -> exp.Expr:
+def _before(
+    sums: "np.ndarray[tuple[int], np.dtype[np.int64]]", parts: Sequence[str] | None
+) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":
+    """What stands before each bucket, of all or of its part; parts stand together."""
+    before = np.cumsum(sums) - sums
+    if parts is None or not len(sums):
+        return before
+    begins = np.array([i == 0 or parts[i] != parts[i - 1] for i in range(len(parts))])
+    return np.asarray(before - before[begins][np.cumsum(begins) - 1])
+
+
+def _so_far(name: str, places: Sequence[exp.Expr]) -> exp.Expr:
     """The sum over the values of the bucket up to and with this one."""
     return exp.Window(
         this=sql("SUM(:c)", c=column(name)),
-        partition_by=[column("bucket")],
+        partition_by=[p.copy() for p in places],
         order=exp.Order(expressions=[exp.Ordered(this=column("value"))]),
         spec=exp.WindowSpec(kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"),
     )

@@ -1,54 +1,108 @@
 """Top lists of customers that stay on a cluster."""
 
+from collections.abc import Mapping
+
+import pyarrow as pa
 from sqlglot import exp
 
 from fairladder import columns
 from fairladder.cluster.scoring import as_number, kinds_of
 from fairladder.cluster.standing import standing
+from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, UsageError
+from fairladder.scores.fitting import check_there
 from fairladder.scores.top import check_places
 from fairladder.sqltree import column, named, select, sql
+
+#: A list for each of more groups than this is no list.
+_MOST_GROUPS = 500
 
 
 def top_query(
     engine: Engine, people: exp.Expr, by: str, *, count: int | None, percent: float | None, worst: bool, within: str | None,
     everybody: bool, ties: str,
 ) -> exp.Select:  # fmt: skip
-    """The list of ``scores.top`` over customers kept in ``people``, by rank and then by id.
+    """The list of ``scores.top`` over customers kept in ``people``, with its columns and in its order.
 
-    Raises UsageError and DataError as that does, and for ``within``, which is not done on a cluster.
+    Raises UsageError and DataError as that does, and where ``within`` has too many values.
     """
-    if within is not None:
-        raise UsageError(
-            "On a cluster a list is of all customers. Leave out `within`, or ask for one group at a time with a condition."
-        )
     kinds = kinds_of(engine, people)
-    if "rank" in kinds:
-        raise UsageError(
-            "The customers have a column `rank`, which a list on a cluster cannot show beside its own. Rename it."
-        )
     share = check_places(kinds, by, count, percent, ties)
-    chosen = select(["*"], people) if everybody else select(["*"], people).where(sql("orders > 0"), copy=False)
-    n = int(engine.table(select([named(sql("COUNT(*)"), "n")], chosen, "chosen"))["n"][0].as_py())
-    if not n:
-        raise DataError("No customer has a purchase, so there is no best and no worst.")
-    wanted = (count or 10) if share is None else -(-share[0] * n // share[1])
-    value = as_number(by, kinds)
-    ranks = standing(engine, chosen.subquery("chosen", copy=False), value, {"customers": sql("1")})
-    low = (columns.better(by) == "low") != worst
-    known = exp.Select().select(sql("COALESCE(SUM(customers_here), 0)")).from_(ranks).subquery()
-    better = column("customers_below") if low else sql(":k - customers_below - customers_here", k=known)
-    # Nulls come last, and all of them at one place.
-    placed = sql("CASE WHEN customers_here IS NULL THEN 1 + :k ELSE 1 + :b END", k=known, b=exp.paren(better))
-    equal = sql("COALESCE(customers_here, :n - :k)", n=n, k=known)
-    everything = exp.Column(this=exp.Star(), table=exp.to_identifier("chosen"))
-    joined = select([named(placed, "rank"), named(equal, "equal"), everything], chosen.subquery("chosen"))
-    joined = joined.join(
-        exp.alias_(ranks, "ranks", table=True), on=exp.EQ(this=exp.paren(value.copy()), expression=sql("ranks.value")),
-        join_type="left", copy=False,
-    )  # fmt: skip
+    rows = select(["*"], people) if everybody else select(["*"], people).where(sql("orders > 0"), copy=False)
+    own = [named(as_number(by, kinds), "list value")]
+    if within is not None:
+        own.append(named(_part(within, kinds), "list part"))
+    chosen = select(["*", *own], rows, "rows")
+    sizes = _sizes(engine, chosen, within)
+    wanted = [(count or 10) if share is None else -(-share[0] * n // share[1]) for n in sizes["members"].to_pylist()]
+    sizes = sizes.append_column("wanted", pa.array(wanted, pa.int64()))
+    ranked = _ranked(engine, chosen, sizes, within, low=(columns.better(by) == "low") != worst)
     # Where those who tie are left out, a whole run of equals must have room.
-    last = sql("rank + equal - 1 <= :w", w=wanted) if ties == "exclude" else sql("rank <= :w", w=wanted)
-    listed = select(["rank", *map(column, kinds)], joined, "ranked").where(last, copy=False)
-    return listed.order_by("rank", column("customer"), copy=False)
+    last = '"list rank" + "list equals" - 1' if ties == "exclude" else '"list rank"'
+    first = [] if within is None else [within]
+    shown = [named(column(n), _told_apart(n)) for n in (*first, *(n for n in kinds if n not in first))]
+    listed = select([named(column("list rank"), "rank"), *shown], ranked, "ranked")
+    listed = listed.where(sql(f'{last} <= "list wanted"'), copy=False)
+    return select(["*"], listed, "listed").order_by(*list_order(within), copy=False)
+
+
+def list_order(within: str | None) -> list[exp.Expr]:
+    """What a list is in order of."""
+    groups = [] if within is None else [_told_apart(within)]
+    return [exp.Ordered(this=column(n), nulls_first=False) for n in (*groups, "rank", "customer")]
+
+
+def _told_apart(name: str) -> str:
+    """A column of the customers that is called like ours."""
+    return f"{name} (cell)" if name == "rank" else name
+
+
+def _part(within: str, kinds: Mapping[str, Kind]) -> exp.Expr:
+    """The group as a text, which null has, too."""
+    check_there(kinds, group=within)
+    return sql("COALESCE('=' || :c, '')", c=exp.cast(column(within), "VARCHAR"))
+
+
+def _sizes(engine: Engine, chosen: exp.Select, within: str | None) -> pa.Table:
+    """Of each list how many customers it is of (``members``), and of how many the measure is known (``known``).
+
+    Raises DataError of nobody, UsageError where there are too many lists.
+    """
+    counts = [named(sql("COUNT(*)"), "members"), named(sql('COUNT("list value")'), "known")]
+    parts = [] if within is None else [named(column("list part"), "part")]
+    query = select([*parts, *counts], chosen, "chosen")
+    if within is not None:
+        query = query.group_by(column("list part"), copy=False).limit(_MOST_GROUPS + 1, copy=False)
+    sizes = engine.table(query)
+    if len(sizes) > _MOST_GROUPS:
+        raise UsageError(
+            f"`{within}` has more than {_MOST_GROUPS:,} values, too many for a list each. Choose another column."
+        )
+    if not sum(sizes["members"].to_pylist()):
+        raise DataError("No customer has a purchase, so there is no best and no worst.")
+    return sizes
+
+
+def _ranked(engine: Engine, chosen: exp.Select, sizes: pa.Table, within: str | None, low: bool) -> exp.Select:
+    """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``; the first have least where ``low``."""
+    part = None if within is None else column("list part")
+    ranks = standing(engine, chosen.subquery("chosen"), column("list value"), {"customers": sql("1")}, part)
+    here, below = sql("ranks.customers_here"), sql("ranks.customers_below")
+    names = ("members", "known", "wanted")
+    of = {n: exp.convert(sizes[n][0].as_py()) if within is None else exp.column(n, "sizes") for n in names}
+    better = below if low else sql("(:k - :b - :h)", k=of["known"], b=below, h=here)
+    # Nulls come last, and all of them at one place.
+    trees = {
+        "list rank": sql("CASE WHEN :h IS NULL THEN 1 + :k ELSE 1 + :b END", h=here, k=of["known"], b=better),
+        "list equals": sql("COALESCE(:h, :n - :k)", h=here, n=of["members"], k=of["known"]),
+        "list wanted": of["wanted"],
+    }
+    everything = exp.Column(this=exp.Star(), table=exp.to_identifier("chosen"))
+    ranked = select([everything, *(named(t, n) for n, t in trees.items())], chosen, "chosen")
+    same = 'chosen."list value" = ranks.value' + ("" if within is None else ' AND chosen."list part" = ranks.part')
+    ranked = ranked.join(exp.alias_(ranks, "ranks", table=True), on=sql(same), join_type="left", copy=False)
+    if within is None:
+        return ranked
+    offered = exp.alias_(engine.offer(sizes), "sizes", table=True)
+    return ranked.join(offered, on=sql('chosen."list part" = sizes.part'), copy=False)

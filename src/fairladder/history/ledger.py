@@ -85,20 +85,20 @@ def order_lines(orders: Read) -> pd.DataFrame:
     customer's spend of the whole history; null where that is ≤ 0, and in orders that do not count towards it), and every
     other column of the orders.
 
-    Raises UsageError where each row repeats its order's total, and DataError where the orders are not fit to use.
+    A cluster's lines stay there, as a DataFrame of Spark in no order. Raises UsageError where each row repeats its order's total,
+    and DataError where the orders are not fit to use.
 
     >>> import fairladder as fl
     >>> lines = fl.order_lines(fl.sample_orders())
     >>> lines[["customer", "line_amount", "order_amount"]].head(1).values.tolist()
     [['02240', 13.6, 105.6]]
     """
-    scheme = orders.scheme
-    if scheme.orders.amount_is == "order":
-        raise UsageError(
-            'With `amount_is = "order"` each row repeats its order\'s total, so rows have no amounts of their own.'
-        )
-    orders.require_fit()
-    ours = names(ORDER_LINES)
+    require_lines(orders)
+    if orders.engine.keeps_customers:
+        from fairladder.history.ledger_on_cluster import lines_there
+
+        return lines_there(orders)
+    scheme, ours = orders.scheme, names(ORDER_LINES)
     frame: pd.DataFrame = orders.frame(used_lines(orders.history))
     frame = frame.rename(columns=lambda name: own_name(name, ours))
     keys = ["customer", "order"] if orders.rows.has_orders else None
@@ -126,3 +126,12 @@ def order_lines(orders: Read) -> pd.DataFrame:
     if scheme.time.from_ is not None:
         frame = frame[frame["placed_on"] >= pd.Timestamp(scheme.time.from_)]
     return frame.reset_index(drop=True)
+
+
+def require_lines(orders: Read) -> None:
+    """Raise UsageError where rows have no amounts of their own, DataError where the orders are not fit to use."""
+    if orders.scheme.orders.amount_is == "order":
+        raise UsageError(
+            'With `amount_is = "order"` each row repeats its order\'s total, so rows have no amounts of their own.'
+        )
+    orders.require_fit()

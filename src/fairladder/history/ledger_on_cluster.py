@@ -1,13 +1,15 @@
-"""The orders of a cluster with their places in their customers' histories, worked out and kept there."""
+"""The orders of a cluster with their places in their customers' histories, and their lines, worked out there."""
 
 from typing import TYPE_CHECKING, Any
 
 from sqlglot import exp
 
+from fairladder.book.order_rows import used_lines
 from fairladder.book.read import Read
 from fairladder.book.spend import counted
+from fairladder.columns import ORDER_LINES, names
 from fairladder.engine.cluster import Cluster
-from fairladder.history.ledger import own_name
+from fairladder.history.ledger import own_name, require_lines
 from fairladder.sqltree import column, day_literal, named, select, sql, units
 
 if TYPE_CHECKING:
@@ -58,3 +60,49 @@ def ledger_query(orders: Read) -> exp.Select:
     if scheme.time.from_ is not None:
         ledger = ledger.where(sql("placed_on >= :d", d=day_literal(scheme.time.from_)), copy=False)
     return ledger
+
+
+def lines_there(orders: Read) -> "pd.DataFrame":
+    """``ledger.order_lines`` as a DataFrame of Spark, in no order."""
+    assert isinstance(orders.engine, Cluster)
+    frame: Any = orders.engine.frame(lines_query(orders))
+    return frame  # type: ignore[no-any-return]
+
+
+def line_keys(orders: Read) -> list[exp.Expr]:
+    """What the lines are in order of, nulls last."""
+    keys = ["placed_on", "customer", *(["order"] if orders.rows.has_orders else []), "line_amount"]
+    ours = names(ORDER_LINES)
+    return [column(n) for n in (*keys, *(n for n in lines_query(orders).named_selects if n not in ours))]
+
+
+def lines_query(orders: Read) -> exp.Select:
+    """The rows of ``ledger.order_lines``. Raises as that does."""
+    require_lines(orders)
+    scheme, ours = orders.scheme, names(ORDER_LINES)
+    lines = used_lines(orders.history)
+    own = [n for n in lines.named_selects if n not in ("customer", "order", "placed_on", "amount")]
+    whole: exp.Expr = column("amount")
+    day: exp.Expr = column("placed_on")
+    if orders.rows.has_orders:
+        keys = [column("customer"), column("order")]
+        whole, day = (exp.Window(this=sql(f), partition_by=keys) for f in ("SUM(amount)", "MIN(placed_on)"))
+    placed = select(["*", named(whole, "whole"), named(day, "day")], lines, "used_rows")
+    adds = sql(counted(scheme, '"whole"'))
+    spent = exp.Window(this=sql("SUM(:a)", a=adds), partition_by=[column("customer")])
+    totalled = select(["*", named(spent, "spent")], placed, "placed")
+    share = "CASE WHEN :w > 0 THEN CAST(amount AS DOUBLE) / CAST(:w AS DOUBLE) END"
+    counts = sql("(:a IS NOT NULL OR :w = 0)", a=adds, w=column("whole"))
+    trees: dict[str, exp.Expr] = {
+        "customer": column("customer"), "order": column("order"), "placed_on": column("day"),
+        "line_amount": units(column("amount"), scheme.money.decimals),
+        "order_amount": units(column("whole"), scheme.money.decimals), "share_of_order": sql(share, w=column("whole")),
+        "share_of_customer": sql(f"CASE WHEN :c THEN {share} END", c=counts, w=column("spent")),
+    }  # fmt: skip
+    if not orders.rows.has_orders:
+        del trees["order"]
+    trees |= {own_name(n, ours): column(n) for n in own}
+    found = select([named(tree, name) for name, tree in trees.items()], totalled, "totalled")
+    if scheme.time.from_ is not None:
+        found = found.where(sql('"day" >= :d', d=day_literal(scheme.time.from_)), copy=False)
+    return found

@@ -1,19 +1,18 @@
 """Who moved between two days, of customers that stay on a cluster: they are joined and counted there."""
 
 import datetime as dt
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-import numpy as np
 import pandas as pd
 from sqlglot import exp
 
 from fairladder.book.read import Read
 from fairladder.cluster.frames import brought
 from fairladder.cluster.passing import passing
-from fairladder.cluster.scoring import Scored, scored, valued
+from fairladder.cluster.scoring import Scored
+from fairladder.cluster.yardsticks import drift_there
 from fairladder.errors import DataError
-from fairladder.ladder import GroupedLadder
 from fairladder.numbers import EXACT_DECIMALS
 from fairladder.review.comparison import (
     GONE,
@@ -31,13 +30,12 @@ from fairladder.review.comparison import (
 )
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder
-from fairladder.scores.saved import drift_of
 from fairladder.sqltree import column, day_literal, named, select, sql
+from fairladder.value.to_score import forecast_notes, scored_there
 
 #: So many of those who moved come here, the first of the table.
 MOST_MOVERS = 100_000
 _UNIT = 10**EXACT_DECIMALS
-_NOBODY = (np.zeros(0), np.zeros(0, dtype=np.int64))
 
 
 def compared_there(before: Read, after: Read, first: dt.date, last: dt.date, yardstick: Yardstick) -> Comparison:
@@ -52,13 +50,14 @@ def compared_there(before: Read, after: Read, first: dt.date, last: dt.date, yar
 def _compared(before: Read, after: Read, first: dt.date, last: dt.date, yardstick: Yardstick) -> Comparison:
     engine, scheme = after.engine, after.scheme
     was = _scored(before, first, None)
-    now = scored(after, was.ladders if yardstick == "then" else None)
+    now = scored_there(after, was.ladders if yardstick == "then" else None)
     both = engine.keep(_both(_there(was, first), _there(now, last), scheme, now.kinds))
     ladders = [*SCORES, *scheme.tiers]
     late = exp.In(this=column("stance_before"), expressions=[exp.convert("win-back"), exp.convert("leave")])
     returned = select([named(sql("COUNT(*)"), "n")], both).where(late, sql("orders_after > orders_before"), copy=False)
     movers, more = _movers(after, both)
     parts, notes = change_of_spend(after, first, last)
+    notes += forecast_notes(after)
     if more:
         notes.append(
             f"Of {more:,} customers in another segment the first {len(movers):,} came here; the counts are of all."
@@ -66,7 +65,7 @@ def _compared(before: Read, after: Read, first: dt.date, last: dt.date, yardstic
     return Comparison(
         flows_table(_summed(after, both, {"from_segment": "segment_before", "to_segment": "segment_after"}), scheme),
         rungs_table(pd.concat([_rungs(after, both, name) for name in ladders], ignore_index=True), scheme),
-        movers, parts, drift_of(_values_now(was.ladders, now)), first, last,
+        movers, parts, drift_there(was.ladders, now), first, last,
         int(engine.table(returned)["n"][0].as_py()), tuple(notes),
     )  # fmt: skip
 
@@ -75,7 +74,7 @@ def _scored(orders: Read, day: dt.date, ladders: Mapping[str, AnyLadder] | None)
     """Scored as of a day. Raises DataError where nobody has a purchase by then."""
     if orders.kept_groups is None or not orders.kept_groups.customers:
         raise DataError(nobody_by(day))
-    return scored(orders, ladders)
+    return scored_there(orders, ladders)
 
 
 def _there(people: Scored, day: dt.date) -> exp.Select:
@@ -137,18 +136,6 @@ def _movers(orders: Read, both: exp.Expr) -> tuple[pd.DataFrame, int]:
     count = select([named(sql("COUNT(*)"), "n")], both).where(moved, copy=False)
     n = int(orders.engine.table(count)["n"][0].as_py())
     return movers, n if n > len(movers) else 0
-
-
-def _values_now(ladders: Mapping[str, AnyLadder], now: Scored) -> Iterator[tuple[str, str | None, Any, Any, Any]]:
-    """Each of the earlier ladders and groups, with the values of today's customers and how often each occurs."""
-    measures = {n: m for n, (m, _) in SCORES.items()} | {n: t.of for n, t in now.scheme.tiers.items()}
-    for name, ladder in ladders.items():
-        grouped = isinstance(ladder, GroupedLadder)
-        within = ladder.within if isinstance(ladder, GroupedLadder) else None
-        found = {g: (v, c) for g, v, c in valued(now.engine, now.relation, now.kinds, measures[name], within)}
-        for group, one in ladder.ladders.items() if isinstance(ladder, GroupedLadder) else [(None, ladder)]:
-            values, counts = found.get(group, _NOBODY)
-            yield name, group if grouped else None, one, values, counts
 
 
 # ------------------------------------------------------------------------------------------------------ several days

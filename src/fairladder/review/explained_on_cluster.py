@@ -10,7 +10,7 @@ from sqlglot import exp
 
 from fairladder.book.read import Read
 from fairladder.cluster.frames import brought
-from fairladder.cluster.scoring import Scored, as_number, scored
+from fairladder.cluster.scoring import Scored, as_number
 from fairladder.errors import DataError, UsageError
 from fairladder.history.ledger import order_ledger
 from fairladder.ladder import GroupedLadder, Ladder
@@ -18,6 +18,7 @@ from fairladder.review.explanation import Explanation, Standing, ladders_asked, 
 from fairladder.scheme import Tier
 from fairladder.scores.fitting import group_labels, measure_values
 from fairladder.sqltree import column, named, select, sql
+from fairladder.value.to_score import scored_there
 
 
 def explained_there(orders: Read, ids: Sequence[str]) -> list[Explanation]:
@@ -25,7 +26,7 @@ def explained_there(orders: Read, ids: Sequence[str]) -> list[Explanation]:
 
     Raises UsageError for an id that is not among the customers.
     """
-    people = scored(orders)
+    people = scored_there(orders)
     offered = exp.alias_(orders.engine.offer(pa.table({"id": pa.array(ids, pa.string())})), "asked", table=True)
     rows = select(["people.*"], exp.alias_(people.relation, "people", table=True))
     frame = brought(orders, rows.join(offered, on="asked.id = people.customer", copy=False))
@@ -54,7 +55,7 @@ def explained_there(orders: Read, ids: Sequence[str]) -> list[Explanation]:
 
 def of_segment(orders: Read, segment: str, count: int) -> list[str]:
     """Ids of a segment, the most spend first. Raises DataError where it holds nobody."""
-    people = scored(orders)
+    people = scored_there(orders)
     held = select([column("customer")], people.relation)
     held = held.where(sql("segment = :s", s=exp.Literal.string(segment)), copy=False)
     ids = orders.engine.table(held.order_by("spend DESC", column("customer"), copy=False).limit(count, copy=False))

@@ -41,9 +41,15 @@ def scheme_sql(
     >>> text.splitlines()[0]
     'WITH scored AS ('
     """
+    return scheme_text(scheme, ladders, frame_kinds(customers), dialect, view)
+
+
+def scheme_text(
+    scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], dialect: str, view: str | None
+) -> str:
+    """``scheme_sql`` over customers with columns of such kinds."""
     if dialect not in DIALECTS:
         raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
-    kinds = frame_kinds(customers)
     tree: exp.Expr = in_dialect(scheme_tree(scheme, ladders, kinds), dialect, _texts(kinds))
     if view is not None:
         tree = exp.Create(this=exp.to_table(view), kind="VIEW", expression=tree)

@@ -64,13 +64,17 @@ def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> l
     """What has to be said of ladders beside the scores: rungs that hold nobody, groups that are small or have no ladder."""
     notes = rung_notes(ladders)
     for name, ladder in ladders.items():
-        if isinstance(ladder, GroupedLadder) and (
-            unseen := ladder.unseen(group_labels(buyers(customers), ladder.within))
-        ):
-            notes.append(
-                f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}; customers there have none."
-            )
+        if isinstance(ladder, GroupedLadder):
+            notes += unseen_note(name, ladder, group_labels(buyers(customers), ladder.within))
     return notes
+
+
+def unseen_note(name: str, ladder: GroupedLadder, groups: NDArray[Any]) -> list[str]:
+    """What has to be said of groups for which no ladder was saved."""
+    unseen = ladder.unseen(groups)
+    if not unseen:
+        return []
+    return [f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}; customers there have none."]
 
 
 def rung_notes(ladders: Mapping[str, AnyLadder]) -> list[str]:
@@ -97,15 +101,19 @@ def too_few_to_advise(customers: pd.DataFrame) -> list[str]:
     bought = buyers(customers)
     if bought.empty:
         return []
+    days = (bought["last_order"].max() - bought["first_order"].min()).days
+    return too_few(len(bought), days, bought["average_gap_days"].median())
+
+
+def too_few(n: int, days: int, gap: float) -> list[str]:
+    """The same of so many customers with a purchase, whose orders span so many days; ``gap`` is the usual one, NaN where there is none."""
     lines = []
-    if len(bought) < FEW_CUSTOMERS:
-        who = "1 customer has" if len(bought) == 1 else f"{len(bought)} customers have"
+    if n < FEW_CUSTOMERS:
+        who = "1 customer has" if n == 1 else f"{n} customers have"
         lines.append(
             f"Too few to advise: only {who} a purchase, under {FEW_CUSTOMERS}. A rung holds a handful then, so look at each of them "
             "and not at the segments."
         )
-    days = (bought["last_order"].max() - bought["first_order"].min()).days
-    gap = bought["average_gap_days"].median()
     least = FEW_DAYS if np.isnan(gap) else FEW_GAPS * gap
     if days < least:
         usual = (

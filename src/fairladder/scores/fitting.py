@@ -123,15 +123,17 @@ def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]
     return numbers
 
 
-def check_there(customers: pd.DataFrame, measure: str | None = None, group: str | None = None) -> None:
+def check_there(
+    customers: "pd.DataFrame | Mapping[str, Any]", measure: str | None = None, group: str | None = None
+) -> None:
     """Raise UsageError where the customers have no column of that name."""
     carried = (
         " To group by a column of the orders, name it in `at_first` or `at_latest` (--at-first, --at-latest), which give "
         "`first_NAME` and `latest_NAME`."
     )
     for name, what, advice in ((measure, "measure", ""), (group, "group", carried)):
-        if name is not None and name not in customers.columns:
-            near = nearest(name, map(str, customers.columns))
+        if name is not None and name not in customers:
+            near = nearest(name, map(str, customers))
             raise UsageError(f"There is no {what} `{name}` among the customers' columns. {near}{advice}")
 
 

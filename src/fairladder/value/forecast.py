@@ -2,6 +2,7 @@
 
 import datetime as dt
 from calendar import month_name
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cache, partial
 from typing import Any
@@ -340,14 +341,19 @@ def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
     Columns: ``active_probability``, ``expected_orders``, ``expected_order_value``, ``expected_value``, ``value_low``,
     ``value_high``. Raises UsageError where customers have such a column already.
     """
-    taken = [name for name in _NAMES if name in customers]
+    require_free(customers)
+    side = forecast.frame[["customer", *_NAMES]]
+    joined = customers[["customer"]].merge(side, on="customer", how="left", validate="one_to_one")
+    return customers.assign(**{name: joined[name].to_numpy() for name in _NAMES})
+
+
+def require_free(columns: Iterable[object]) -> None:
+    """Raise UsageError where customers have a column that is called like one of the forecast."""
+    taken = [name for name in _NAMES if name in set(columns)]
     if taken:
         raise UsageError(
             f"The customers have a column `{taken[0]}` already, which is what a forecast's column is called; rename it."
         )
-    side = forecast.frame[["customer", *_NAMES]]
-    joined = customers[["customer"]].merge(side, on="customer", how="left", validate="one_to_one")
-    return customers.assign(**{name: joined[name].to_numpy() for name in _NAMES})
 
 
 def _likeliest(fits: dict[str, Fit]) -> str:

@@ -12,13 +12,17 @@ from fairladder.book.measure_trees import COUNTS, measures
 from fairladder.book.members import Members
 from fairladder.book.people import IN_FILE
 from fairladder.book.read import Read
-from fairladder.cluster.standing import standing
+from fairladder.cluster.standing import percentiles, standing
+from fairladder.columns import better
 from fairladder.engine.protocol import Engine
 from fairladder.sqltree import column, day_literal, named, select, sql
 
+#: Those with a purchase have these by their spend, where they are asked for, from the pass that ranks by spend.
+RANKED, SPEND = ("percentile", "percent_rank"), "spend"
 
-def customers_query(orders: Read) -> exp.Select:
-    """One row per customer, in no order, with the columns of ``Orders.customers``.
+
+def customers_query(orders: Read, ranked: bool = False) -> exp.Select:
+    """One row per customer, in no order, with the columns of ``Orders.customers`` and, where they are asked for, ``RANKED``.
 
     Raises DataError as that does, and where amounts are too large for floats.
     """
@@ -31,7 +35,7 @@ def customers_query(orders: Read) -> exp.Select:
     theirs = [str(n) for n in orders.members.frame] if orders.members else []
     there = {"name", "only_channel"} & {*groups.columns, *theirs}
     carried = [n for n in theirs if n not in ("customer", "name")]
-    measured = _measured(orders.engine, base, groups.positive, orders.as_of, decimals, there, carried)
+    measured = _measured(orders.engine, base, groups.positive, orders.as_of, decimals, there, carried, ranked)
     cells = orders.carried(measured.named_selects)
     if cells is None:
         return measured
@@ -89,16 +93,22 @@ def _measured(
     decimals: int,
     there: Collection[str],
     carried: list[str],
+    ranked: bool,
 ) -> exp.Select:
     """The measures of whole numbers kept in ``base``."""
-    spends = standing(
-        engine, base, column("spend"), {"customers": sql("1"), "held": sql("CASE WHEN spend > 0 THEN spend ELSE 0 END")}
-    )
+    sums = {"customers": sql("1"), "held": sql("CASE WHEN spend > 0 THEN spend ELSE 0 END")}
+    if ranked:
+        sums["buyers"] = sql("CASE WHEN orders > 0 THEN 1 ELSE 0 END")
+    spends = standing(engine, base, column(SPEND), sums)
     today = day_literal(as_of or dt.date(1970, 1, 1))
     counted = exp.Select().select(sql("COUNT(*)")).from_(base).subquery()
     rank = sql("1 + :n - customers_below - customers_here", n=counted)
     held_from = sql(":p - held_below", p=positive)
     made = measures(there, today, exp.convert(positive), held_from, rank, decimals)
     columns = made + [column(n) for n in carried]
+    if ranked:
+        buyers = exp.Select().select(sql("COALESCE(SUM(buyers_here), 0)")).from_(spends).subquery()
+        found = percentiles(column("buyers_below"), column("buyers_here"), buyers, better(SPEND))
+        columns += [named(sql("CASE WHEN orders > 0 THEN :t END", t=t), n) for n, t in found.items()]
     everything = select(columns, exp.alias_(base, "base", table=True))
     return everything.join(exp.alias_(spends, "spends", table=True), on=sql("base.spend = spends.value"), copy=False)

@@ -14,9 +14,9 @@ from sqlglot import exp
 from fairladder import columns
 from fairladder.book.read import Read
 from fairladder.cluster.counting import Counts, all_counts, counts_for_cuts
-from fairladder.cluster.customers import customers_query
+from fairladder.cluster.customers import RANKED, SPEND, customers_query
 from fairladder.cluster.passing import owned, passing
-from fairladder.cluster.standing import standing
+from fairladder.cluster.standing import percentiles, standing
 from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, SchemeError, UsageError, nearest
@@ -47,11 +47,11 @@ class Scored:
 def scored(
     orders: Read,
     ladders: Mapping[str, AnyLadder] | None = None,
-    people: Callable[[Read], exp.Select] = customers_query,
+    people: Callable[[Read, bool], exp.Select] = customers_query,
 ) -> Scored:
-    """The customers that ``people`` gives with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives them.
+    """Customers with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives them.
 
-    Raises what ``people`` and ``scores.score`` raise.
+    ``people`` gives the customers, as ``customers_query`` does. Raises what that and ``scores.score`` raise.
     """
     engine, scheme = orders.engine, orders.scheme
     if orders.kept_groups is None or not orders.kept_groups.customers:
@@ -59,20 +59,23 @@ def scored(
             "No row can be used, so there is nobody to score. `fairladder check` says what became of the rows."
         )
     with passing(engine) as last:
-        made = _scored(engine, scheme, engine.keep(people(orders)), ladders)
+        by_spend = scheme.scores.percentile_of == SPEND
+        made = _scored(engine, scheme, engine.keep(people(orders, by_spend)), by_spend, ladders)
         last(made.relation)
     owned(engine, made, made.relation)
     return made
 
 
-def _scored(engine: Engine, scheme: Scheme, people: exp.Expr, ladders: Mapping[str, AnyLadder] | None) -> Scored:
-    kinds = kinds_of(engine, people)
+def _scored(
+    engine: Engine, scheme: Scheme, people: exp.Expr, ranked_: bool, ladders: Mapping[str, AnyLadder] | None
+) -> Scored:
+    kinds = {n: k for n, k in kinds_of(engine, people).items() if not ranked_ or n not in RANKED}
     for name in scheme.tiers:
         if name in kinds or name in ("segment", "stance"):
             raise SchemeError(
                 f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
             )
-    ranked = engine.keep(_with_percentiles(engine, people, kinds, scheme))
+    ranked = people if ranked_ else engine.keep(_with_percentiles(engine, people, kinds, scheme))
     fitted = dict(ladders) if ladders is not None else _fitted(engine, ranked, kinds, scheme)
     if missing := [name for name in (*SCORES, *scheme.tiers) if name not in fitted]:
         raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], fitted)}")
@@ -82,8 +85,7 @@ def _scored(engine: Engine, scheme: Scheme, people: exp.Expr, ladders: Mapping[s
         *SCORES,
         "score_total",
         "score_code",
-        "percentile",
-        "percent_rank",
+        *RANKED,
         *scheme.tiers,
         "segment",
         "stance",
@@ -93,7 +95,7 @@ def _scored(engine: Engine, scheme: Scheme, people: exp.Expr, ladders: Mapping[s
 
 
 _SCORE_KINDS: Mapping[str, Kind] = {
-    **dict.fromkeys((*SCORES, "score_total", "percentile", "percent_rank"), "number"), "score_code": "text",
+    **dict.fromkeys((*SCORES, "score_total", *RANKED), "number"), "score_code": "text",
 }  # fmt: skip
 
 
@@ -138,15 +140,9 @@ def _with_percentiles(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind
     value = sql("CASE WHEN orders > 0 THEN :v END", v=as_number(of, kinds))
     ranks = standing(engine, people, value, {"customers": sql("1")})
     n = exp.Select().select(sql("COALESCE(SUM(customers_here), 0)")).from_(ranks).subquery()
-    below, equal = column("customers_below"), column("customers_here")
-    worse = below if columns.better(of) == "high" else sql("(:n - :b - :e)", n=n, b=below, e=equal)
-    percentile = sql("CAST(200 * :w + 100 * :e AS DOUBLE) / CAST(2 * :n AS DOUBLE)", w=worse, e=equal, n=n)
-    rank = sql("CASE WHEN :n > 1 THEN CAST(:w AS DOUBLE) / CAST(:n - 1 AS DOUBLE) ELSE 0.0e0 END", w=worse, n=n)
+    found = percentiles(column("customers_below"), column("customers_here"), n, columns.better(of))
     known = sql("customers_here IS NOT NULL")
-    trees = [
-        named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name)
-        for name, t in (("percentile", percentile), ("percent_rank", rank))
-    ]
+    trees = [named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name) for name, t in found.items()]
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("people"))
     ranked = select([everything, *trees], exp.alias_(people, "people", table=True))
     on = exp.EQ(this=exp.paren(value.copy()), expression=sql("ranks.value"))

@@ -65,6 +65,17 @@ def standing(
     return engine.keep(select(["value", *parts, *(column(f"{n}_here") for n in names), *below], joined, "joined"))
 
 
+def percentiles(below: exp.Expr, equal: exp.Expr, n: exp.Expr, better: str) -> dict[str, exp.Expr]:
+    """``percentile`` and ``percent_rank`` of a value, as ``ladder.ranks`` has them: so many of ``n`` stand below it, so many at it."""
+    worse = below if better == "high" else sql("(:n - :b - :e)", n=n, b=below, e=equal)
+    return {
+        "percentile": sql("CAST(200 * :w + 100 * :e AS DOUBLE) / CAST(2 * :n AS DOUBLE)", w=worse, e=equal, n=n),
+        "percent_rank": sql(
+            "CASE WHEN :n > 1 THEN CAST(:w AS DOUBLE) / CAST(:n - 1 AS DOUBLE) ELSE 0.0e0 END", w=worse, n=n
+        ),
+    }
+
+
 def _before(
     sums: "np.ndarray[tuple[int], np.dtype[np.int64]]", parts: Sequence[str] | None
 ) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":

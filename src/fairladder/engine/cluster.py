@@ -39,16 +39,22 @@ _SETTINGS = {
     "spark.sql.legacy.timeParserPolicy": "CORRECTED",
     "spark.sql.maxPlanStringLength": "2000",  # Spark writes a plan out in full to name what is kept by its first words
     "spark.sql.debug.maxToStringFields": "3",
-    "spark.sql.codegen.hugeMethodLimit": "8000",  # what is longer Java would only interpret
+    "spark.sql.codegen.hugeMethodLimit": "8000",  # what is longer Java only interprets, if it is not told otherwise
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
+    "spark.sql.inMemoryColumnarStorage.compressed": "false",  # a quarter of the time of scoring; what is kept is read a few times
+    # A first table of a few groups, which costs as much again where nearly each row is its own.
+    "spark.sql.codegen.aggregate.map.twolevel.enabled": "false",
     # What the parser has learnt of long statements fills half a gigabyte of the driver in a session of many questions.
     "spark.sql.parser.manageParserCaches": "true",
     "spark.sql.parser.parserDfaCacheFlushRatio": "15",
 }
 #: What stands beside the parts of a result: day of reckoning, settings and balance. Names that begin so are no parts to Spark.
 RECEIPT = "_settings.json"
+#: Java is told by this to compile methods of any length: rows are then read in one such, in a good half of the time.
+_COMPILE_ALL = "-XX:-DontCompileHugeMethods"
 #: A session that we start ourselves is silent, and shows its pages to nobody.
 _STARTED = {
+    "spark.executor.extraJavaOptions": _COMPILE_ALL,
     "spark.ui.enabled": "false",
     "spark.ui.showConsoleProgress": "false",
     # The driver remembers the plans of a thousand queries otherwise, for pages that nobody opens.
@@ -74,6 +80,8 @@ class Cluster:
         self._session: SparkSession = frame.sparkSession.newSession()
         for name, value in _SETTINGS.items():
             self._session.conf.set(name, value)
+        if _compiles_all(frame.sparkSession):
+            self._session.conf.set("spark.sql.codegen.hugeMethodLimit", "65535")
         self._names = 0
         self._prefix = f"fairladder_{uuid4().hex}"
         self._reader: Embedded | None = None
@@ -263,7 +271,9 @@ def session_at(master: str) -> "SparkSession":
     os.environ.setdefault("SPARK_SCALA_VERSION", "2.13")
     os.environ.setdefault("SPARK_WORKER_DIR", str(scratch_path("spark")))
     builder = SparkSession.builder.master(master).appName("fairladder")
-    builder = builder.config("spark.driver.extraJavaOptions", f"-Dlog4j2.configurationFile={_LOGGING.as_uri()}")
+    builder = builder.config(
+        "spark.driver.extraJavaOptions", f"-Dlog4j2.configurationFile={_LOGGING.as_uri()} {_COMPILE_ALL}"
+    )
     for name, value in _STARTED.items():
         builder = builder.config(name, value)
     try:
@@ -273,6 +283,12 @@ def session_at(master: str) -> "SparkSession":
         raise UsageError(
             f"There is no Spark session at {master!r}: {_said(error)}. Check the address, and that Java 17 or later is installed."
         ) from error
+
+
+def _compiles_all(session: "SparkSession") -> bool:
+    """Whether Java was told so wherever the session's tasks run."""
+    told = session.sparkContext.getConf()
+    return all(_COMPILE_ALL in (told.get(f"spark.{side}.extraJavaOptions") or "") for side in ("driver", "executor"))
 
 
 def files_frame(

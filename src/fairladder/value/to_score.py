@@ -32,16 +32,16 @@ def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
     return with_forecast(customers, value_forecast(orders, earlier=False))
 
 
-def people_to_score(*others: str) -> Callable[[Read], exp.Select]:
-    """The same of a cluster, as a query there: a forecast is made here, and what it says of each customer is sent back.
+def people_to_score(*others: str) -> Callable[..., exp.Select]:
+    """The same of a cluster, in place of its ``customers_query``: a forecast is made here, and what it says of each is sent back.
 
-    The query raises UsageError where a forecast is named and the customers are too many to come here.
+    That raises UsageError where a forecast is named and the customers are too many to come here.
     """
 
-    def query(orders: Read) -> exp.Select:
+    def query(orders: Read, ranked: bool = False) -> exp.Select:
         from fairladder.cluster.customers import customers_query
 
-        customers = customers_query(orders)
+        customers = customers_query(orders, ranked)
         if not speaks_of_forecast(orders, *others):
             return customers
         from fairladder.value.forecast import require_free, value_forecast

@@ -280,6 +280,7 @@ def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
     scheme = plain_scheme | {
         "customers": {**plain_scheme["customers"], "file": str(shop / "members.csv")},
         "money": {**plain_scheme["money"], "refunds": "ignore"}, "time": {"as_of": dt.date(2024, 3, 1), "from": dt.date(2023, 9, 1)},
+        "scores": {**plain_scheme["scores"], "percentile_of": "last_order"},
         "tiers": {"worth": {"of": "expected_value", "top_percents": [10, 30], "labels": ["a", "b", "c"]}},
         "segments": [{"name": "likely", "when": "active_probability > 0.6 AND expected_value > 20", "stance": "keep"},
                      {"name": "others", "otherwise": True, "stance": "leave"}],

@@ -111,6 +111,18 @@ def test_tiers_of_the_sample_shop(shop):
         assert told in str(error.value)
 
 
+def test_percentiles_of_days_are_those_of_so_many_days_ago(shop):
+    people = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").customers()
+    assert (people["orders"] == 0).any()
+    for day, ago in (("first_order", "tenure_days"), ("last_order", "recency_days")):
+        of_day, of_days = (
+            fl.score(people, fl.Scheme.model_validate({"scores": {"percentile_of": n}})) for n in (day, ago)
+        )
+        pd.testing.assert_frame_equal(of_day, of_days)
+    with pytest.raises(fl.UsageError, match="`name` holds neither numbers nor days"):
+        fl.score(people, fl.Scheme.model_validate({"scores": {"percentile_of": "name"}}))
+
+
 @pytest.mark.parametrize(
     "changes",
     [{}, {"segments": RULES, "scores": {"within": "district", "weights": [1.5, 1, 0.25]}}],

@@ -107,12 +107,8 @@ def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]
 
     Raises UsageError where there is no such column, or it holds neither.
     """
-    check_there(customers, measure=measure)
+    require_measure(customers, measure)
     column = customers[measure]
-    if frame_kinds(customers[[measure]])[measure] not in ("number", "day"):
-        raise UsageError(
-            f"`{measure}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order."
-        )
     if column.dtype.kind == "M":
         days: NDArray[np.generic] = column.to_numpy().astype("datetime64[D]")
         return days
@@ -121,6 +117,15 @@ def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]
         return whole
     numbers: NDArray[np.generic] = column.to_numpy(dtype=np.float64, na_value=np.nan)
     return numbers
+
+
+def require_measure(customers: pd.DataFrame, measure: str) -> None:
+    """Raise UsageError where there is no such column, or it holds neither numbers nor days."""
+    check_there(customers, measure=measure)
+    if frame_kinds(customers[[measure]])[measure] not in ("number", "day"):
+        raise UsageError(
+            f"`{measure}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order."
+        )
 
 
 def check_there(

@@ -15,7 +15,7 @@ from fairladder.book.spend import bought as bought_of
 from fairladder.columns import SCHEME
 from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
 from fairladder.errors import SchemeError, UsageError, nearest
-from fairladder.frames import categorical
+from fairladder.frames import as_numbers, categorical
 from fairladder.ladder import GroupedLadder, percent_rank, percentile
 from fairladder.numbers import EXACT_DECIMALS, half_away, ratio, to_minor
 from fairladder.scheme import STANCES, Scheme
@@ -26,6 +26,7 @@ from fairladder.scores.fitting import (
     fit_tier,
     group_labels,
     measure_values,
+    require_measure,
 )
 
 
@@ -259,7 +260,8 @@ def score_columns(rungs: NDArray[np.int64], scheme: Scheme, most: int) -> dict[s
 def with_percentiles(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
     """The customers with percentile and percent rank of the scheme's measure; null without a purchase."""
     of = scheme.scores.percentile_of
-    ranked = np.where(_buyers(customers), measure_values(customers, of), np.nan)
+    require_measure(customers, of)
+    ranked = np.where(_buyers(customers), as_numbers(customers[of]), np.nan)
     better = columns.better(of)
     return customers.assign(percentile=percentile(ranked, better), percent_rank=percent_rank(ranked, better))
 

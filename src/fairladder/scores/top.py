@@ -10,6 +10,7 @@ from fairladder.book.spend import buyers
 from fairladder.columns import better
 from fairladder.conditions import Kind, frame_kinds
 from fairladder.errors import DataError, UsageError
+from fairladder.frames import as_numbers
 from fairladder.scores.fitting import check_there
 
 
@@ -113,11 +114,7 @@ def check_places(
 
 def goodness(values: "pd.Series[float]", low: bool) -> NDArray[np.float64]:
     """Numbers of which the greatest are best, nulls least and alike; ``low`` where less is better."""
-    if values.dtype.kind == "M":
-        days = values.to_numpy().astype("datetime64[D]")
-        numbers = np.where(np.isnat(days), np.nan, days.astype(np.int64).astype(np.float64))
-    else:
-        numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
+    numbers = as_numbers(values)
     return np.where(np.isnan(numbers), -np.inf, -numbers if low else numbers)
 
 

@@ -291,11 +291,12 @@ def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
     pd.testing.assert_frame_equal(brought(there.order_lines(), [*lines]), plain(lines.sort_values([*lines])))
     pd.testing.assert_frame_equal(brought(there.score()), plain(here.score()))
     for asked in (
-        {"response": 0.05, "by": "expected_return", "limit": 50},
+        {"response": 0.05, "when": "expected_return < 0.3", "by": "expected_return", "limit": 50},
         {"when": "active_probability < 0.3", "by": "value_low"},
     ):
         ours, theirs = fl.campaign(there, **asked), fl.campaign(here, **asked)
         assert ours.frame.to_csv() == theirs.frame.to_csv()
+        pd.testing.assert_frame_equal(ours.funnel, theirs.funnel)  # people without a purchase bring back nothing
         assert "went back" in ours.notes[0]
         assert ours.notes[1:] == theirs.notes
 
@@ -348,18 +349,21 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
     drifted = ["--with-ladders", "ladders.json", "--part", "drift", "--as-of", "2024-05-01"]
     for asked in ([*common, *drifted], best, [*common, "--as-sql", "postgres"]):
         assert fairladder(*asked, "--spark", MASTER, cwd=tmp_path).stdout == fairladder(*asked, cwd=tmp_path).stdout
-    (tmp_path / "few.csv").write_text("".join((tmp_path / "orders.csv").read_text().splitlines(keepends=True)[:40]))
+    (tmp_path / "few.csv").write_text(
+        "customer,date,amount\na,2026-01-05,10\nb,2026-01-06,20\nc,2026-02-05,30\na,2026-03-05,10\n"
+    )
     with monkeypatch.context() as seen:  # what a terminal shows
         seen.setattr("fairladder.cli.screen.for_people", lambda _: True)
         seen.setattr("fairladder.scores.fairness.in_words", lambda _: "")  # which only `check` says of a cluster
         for asked in (
             ["customers", *common[1:4]],
             ["orders", *common[1:4], "--lines"],
-            ["score", "few.csv", *common[2:4], "--date-format", "day-first"],
+            ["score", "few.csv"],
         ):
             ours, theirs = (fairladder(*asked, *where, cwd=tmp_path).stdout for where in (["--spark", MASTER], []))
             assert ours == theirs
     assert "Too few to advise" in ours
+    assert "Too early to advise" in ours
 
     (tmp_path / "mine.csv").mkdir()
     (tmp_path / "mine.csv/letter").write_text("dear")

@@ -65,10 +65,11 @@ def compare(
     orders = door.opened(request, PATH_PARTS if every else PARTS, figures=True)
     with screen.busy(request, "Scoring both days", orders.engine):
         from fairladder.review import comparison
+        from fairladder.value.to_score import forecast_notes
 
         if every:
             walked = comparison.paths(orders, then, now, every=every)
-            parts, view, notes = walked.tables(), path_views(walked), []
+            parts, view, notes = walked.tables(), path_views(walked), forecast_notes(orders)
         else:
             if ladders not in ("then", "each"):
                 raise UsageError(f"--ladders {ladders}: there are then and each.")

@@ -264,14 +264,28 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
         assert ours.frame.to_csv() == theirs.frame.to_csv()
         assert (ours.notes, ours.receipt) == (theirs.notes, theirs.receipt)
     then = day.replace(month=day.month - 3, day=28)
-    ours, theirs = (o.compare(then) for o in both)
-    assert {n: t.to_csv() for n, t in ours.tables().items()} == {n: t.to_csv() for n, t in theirs.tables().items()}
-    assert (ours.notes, ours.returned) == (theirs.notes, theirs.returned)
+    theirs = here.compare(then)
+    with monkeypatch.context() as many:  # more movers than come here: both ends do
+        many.setattr("fairladder.review.compared_on_cluster.MOST_MOVERS", 9)
+        ours = there.compare(then)
+    falling = theirs.movers.sort_values(["change", "spend_after", "customer"], ascending=[True, False, True])
+    ends = {*theirs.movers["customer"][:9], *falling[falling["change"] < 0]["customer"][:9]}
+    kept = theirs.movers[theirs.movers["customer"].isin(ends)].reset_index(drop=True)
+    assert 9 < len(kept) < len(theirs.movers)
+    wanted = theirs.tables() | {"movers": kept}
+    assert {n: t.to_csv() for n, t in ours.tables().items()} == {n: t.to_csv() for n, t in wanted.items()}
+    assert (ours.notes[:-1], ours.returned, ours.rose, ours.fell) == (
+        theirs.notes,
+        theirs.returned,
+        theirs.rose,
+        theirs.fell,
+    )
+    assert f"Of {len(theirs.movers):,} customers in another segment {len(kept)} were brought here" in ours.notes[-1]
     ours, theirs = (fl.paths(o, then, every="quarter") for o in both)
     assert {n: t.to_csv() for n, t in ours.tables().items()} == {n: t.to_csv() for n, t in theirs.tables().items()}
     ours, theirs = (o.value_forecast(method="beta-geometric") for o in both)
     assert ours.frame.to_csv() == theirs.frame.to_csv()
-    assert "came from the cluster" in ours.notes[-1]
+    assert "brought here from the cluster" in ours.notes[-1]
 
 
 def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
@@ -280,9 +294,9 @@ def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
     scheme = plain_scheme | {
         "customers": {**plain_scheme["customers"], "file": str(shop / "members.csv")},
         "money": {**plain_scheme["money"], "refunds": "ignore"}, "time": {"as_of": dt.date(2024, 3, 1), "from": dt.date(2023, 9, 1)},
-        "scores": {**plain_scheme["scores"], "percentile_of": "last_order"},
+        "scores": {**plain_scheme["scores"], "percentile_of": "score_total"},
         "tiers": {"worth": {"of": "expected_value", "top_percents": [10, 30], "labels": ["a", "b", "c"]}},
-        "segments": [{"name": "likely", "when": "active_probability > 0.6 AND expected_value > 20", "stance": "keep"},
+        "segments": [{"name": "likely", "when": "worth = 'a' OR active_probability > 0.6 AND expected_value > 20", "stance": "keep"},
                      {"name": "others", "otherwise": True, "stance": "leave"}],
     }  # fmt: skip
     there, here = fl.open_orders(spread(spark, rows), scheme=scheme), fl.open_orders(rows, scheme=scheme)
@@ -297,7 +311,7 @@ def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
         ours, theirs = fl.campaign(there, **asked), fl.campaign(here, **asked)
         assert ours.frame.to_csv() == theirs.frame.to_csv()
         pd.testing.assert_frame_equal(ours.funnel, theirs.funnel)  # people without a purchase bring back nothing
-        assert "went back" in ours.notes[0]
+        assert "were sent back" in ours.notes[0]
         assert ours.notes[1:] == theirs.notes
 
 

@@ -113,7 +113,7 @@ class Orders(Read):
             from fairladder.cluster.frames import top as top_there
             from fairladder.value.to_score import people_to_score
 
-            return top_there(self, people_to_score(by)(self), by, count, percent, worst, within, everybody, ties)
+            return top_there(self, people_to_score(self, by), by, count, percent, worst, within, everybody, ties)
         from fairladder.scores.top import top
         from fairladder.value.to_score import customers_to_score
 

@@ -138,10 +138,8 @@ def _odd(seen: _Seen) -> Finding | None:
     if odd is None:
         return None
     held = seen.people.one(odd, **_HELD)
-    effect = (
-        f"customers by whose ids or names they are accounts for tests, staff or strangers; they hold {seen.held(held)}"
-    )
-    advice = "Look at them. Those that are no customers can be left out with `where`, such as customer <> '0'."
+    effect = f"customers whose ids or names look like accounts for tests, staff or guests; they hold {seen.held(held)}"
+    advice = "Look at them. Leave out those that are not customers with `where`, for example customer <> '0'."
     return Finding("odd-accounts", "warning", held["n"], effect, tuple(seen.people.first(odd)), advice)
 
 

@@ -40,8 +40,8 @@ if TYPE_CHECKING:
     from fairladder.cluster.scoring import Scored
 
 
-#: The column of what a contact is expected to bring back, which takes a forecast, such as one of this column.
-RETURN, _OF_FORECAST = "expected_return", "expected_value"
+#: The column of what a contact is expected to bring back.
+RETURN = "expected_return"
 
 
 @dataclass(frozen=True)
@@ -192,7 +192,7 @@ def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scor
     if orders.engine.keeps_customers:
         from fairladder.campaigns.on_cluster import with_worth
 
-        there = scored_there(orders, None, *asked)
+        there = scored_there(orders, *asked)
         return there if all(c.response is None for c in campaigns) else with_worth(orders, there, _worth)
     customers = customers_to_score(orders, *asked)
     if nobody_bought(customers):
@@ -424,8 +424,7 @@ def _digest(content: bytes) -> str:
 
 def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen) -> list[str]:
     notes = [f"Warning: {sentence}" for sentence in map(receipt_trouble, settings.contacted) if sentence]
-    speaks = [settings.when or "", settings.by, *([_OF_FORECAST] if settings.response is not None else [])]
-    notes += forecast_notes(orders, *speaks)
+    notes += forecast_notes(orders, settings.when or "", settings.by, needed=settings.response is not None)
     if chosen.answers is not None:
         notes.append(_consent_note(chosen.answers, settings))
     if settings.holdout and len(frame):

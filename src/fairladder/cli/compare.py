@@ -153,8 +153,8 @@ def views(compared: "Comparison") -> "list[RenderableType]":
     known = known[known["from_segment"] != "(new)"]
     rose, fell = known[known["change"] > 0], known[known["change"] < 0]
     fell = fell.sort_values(["change", "spend_after", "customer"], ascending=[True, False, True])
-    ends = [(end, part) for end, part in (("rose", rose), ("fell", fell)) if len(part)]
-    for end, part in ends:
+    ends = [(end, n, part) for end, n, part in (("rose", compared.rose, rose), ("fell", compared.fell, fell)) if n]
+    for end, n, part in ends:
         names = ["name"] if "name" in part else []
         lines = [
             [str(m.customer), *("" if wording.missing(m.name) else str(m.name) for _ in names), m.from_segment, f"→ {m.to_segment}",
@@ -164,7 +164,7 @@ def views(compared: "Comparison") -> "list[RenderableType]":
         columns = ["customer", *names, "from", "to", "total score", "spend then", "spend now"]
         pieces.append(
             table(
-                f"Who {end} the most? {wording.count(len(part))} of those who moved {end}",
+                f"Who {end} the most? {wording.count(n)} of those who moved {end}",
                 columns,
                 lines,
                 left=3 + len(names),

@@ -49,7 +49,7 @@ def require_parts(request: Request, orders: "Opened") -> None:
 
 def came_here(orders: "Orders", why: str) -> str:
     """What has to be said of an answer for which the customers came here."""
-    return f"{counted(len(orders.groups), 'customers')} came here from the cluster, a row each, {why}."
+    return f"{counted(len(orders.groups), 'customers', 'were')} brought here from the cluster, one row each, {why}."
 
 
 def customers(
@@ -68,7 +68,7 @@ def customers(
 
     engine, measures = orders.engine, (when or "", sort or "")
     with screen.busy(request, "Reducing the orders to customers", engine):
-        everybody = engine.keep(people_to_score(*measures)(orders))
+        everybody = engine.keep(people_to_score(orders, *measures))
         chosen = selected(everybody, kinds_of(engine, everybody), when=when, sort=sort, columns=columns)
         people = everybody if when is None else engine.keep(chosen.rows)
     notes = forecast_notes(orders, *measures)
@@ -84,51 +84,58 @@ def customers(
 
 def orders(request: Request, opened: "Orders") -> None:
     """``fairladder orders``: written, or the latest looked at."""
-    from sqlglot import exp
-
-    from fairladder.cli import screen
-    from fairladder.cli.orders import SHOWN as LATEST
     from fairladder.cli.orders import view
-    from fairladder.cluster.frames import brought
     from fairladder.history.ledger_on_cluster import ledger_keys, ledger_query
-    from fairladder.sqltree import column, select
 
-    with screen.busy(request, "Listing the orders", opened.engine):
-        ledger = opened.engine.keep(ledger_query(opened))
-    keys = ledger_keys(opened)
-    _write(request, opened, ledger, [*map(column, keys)])
-    shown = []
-    if screen.for_people(request):
-        falling = [exp.Ordered(this=column(k), desc=True, nulls_first=False) for k in keys]
-        latest = select(["*"], ledger).order_by(*falling, copy=False).limit(LATEST, copy=False)
+    def look(ledger: "exp.Expr", latest: "pd.DataFrame") -> "RenderableType":
         counts = opened.engine.table(_counted(ledger)).to_pylist()[0]
-        shown = [view(brought(opened, latest).iloc[::-1], counts["bought"], counts["again"], counts["back"])]
-    _show(request, opened, shown)
+        return view(latest, counts["bought"], counts["again"], counts["back"])
+
+    query = ledger_query(opened)
+    _listed(request, opened, "Listing the orders", query, ledger_keys(opened, query), look)
 
 
 def lines(request: Request, opened: "Orders") -> None:
     """``fairladder orders --lines``: written, or the latest looked at."""
+    from fairladder.cli.orders import lines_view
+    from fairladder.history.ledger_on_cluster import line_keys, lines_query
+    from fairladder.sqltree import named, select, sql
+
+    scale = 10**opened.scheme.money.decimals
+
+    def look(table: "exp.Expr", latest: "pd.DataFrame") -> "RenderableType":
+        minor = sql("SUM(CAST(ROUND(line_amount * :u) AS BIGINT))", u=scale)
+        sums = opened.engine.table(select([named(sql("COUNT(*)"), "n"), named(minor, "minor")], table)).to_pylist()[0]
+        return lines_view(latest, sums["n"], (sums["minor"] or 0) / scale)
+
+    query = lines_query(opened)
+    _listed(request, opened, "Listing the lines", query, line_keys(opened, query), look)
+
+
+def _listed(
+    request: Request,
+    opened: "Orders",
+    what: str,
+    query: "exp.Select",
+    keys: Sequence[str],
+    look: "Callable[[exp.Expr, pd.DataFrame], RenderableType]",
+) -> None:
+    """Rows in the order of ``keys``, nulls last: written, or the latest looked at."""
     from sqlglot import exp
 
     from fairladder.cli import screen
     from fairladder.cli.orders import SHOWN as LATEST
-    from fairladder.cli.orders import lines_view
     from fairladder.cluster.frames import brought
-    from fairladder.history.ledger_on_cluster import line_keys, lines_query
-    from fairladder.sqltree import named, select, sql
+    from fairladder.sqltree import column, select
 
-    with screen.busy(request, "Listing the lines", opened.engine):
-        table = opened.engine.keep(lines_query(opened))
-    keys = [exp.Ordered(this=key, nulls_first=False) for key in line_keys(opened)]
-    _write(request, opened, table, keys)
+    with screen.busy(request, what, opened.engine):
+        table = opened.engine.keep(query)
+    _write(request, opened, table, [exp.Ordered(this=column(key), nulls_first=False) for key in keys])
     shown = []
     if screen.for_people(request):
-        falling = [exp.Ordered(this=key, desc=True, nulls_first=True) for key in line_keys(opened)]
+        falling = [exp.Ordered(this=column(key), desc=True, nulls_first=True) for key in keys]
         latest = select(["*"], table).order_by(*falling, copy=False).limit(LATEST, copy=False)
-        minor = sql("SUM(CAST(ROUND(line_amount * :u) AS BIGINT))", u=10**opened.scheme.money.decimals)
-        sums = opened.engine.table(select([named(sql("COUNT(*)"), "n"), named(minor, "minor")], table)).to_pylist()[0]
-        whole = (sums["minor"] or 0) / 10**opened.scheme.money.decimals
-        shown = [lines_view(brought(opened, latest).iloc[::-1], sums["n"], whole)]
+        shown = [look(table, brought(opened, latest).iloc[::-1])]
     _show(request, opened, shown)
 
 
@@ -165,7 +172,7 @@ def top(
 
     engine, measures = orders.engine, (by, when or "")
     with screen.busy(request, "Ranking the customers", engine):
-        people = engine.keep(people_to_score(*measures)(orders))
+        people = engine.keep(people_to_score(orders, *measures))
         if when is not None:
             chosen = selected(people, kinds_of(engine, people), when=when, sort=None, columns=None)
             people = engine.keep(chosen.rows)
@@ -230,9 +237,10 @@ def score(
 
     def drawn() -> "Figure":
         from fairladder.scores.scoring import score as score_here
+        from fairladder.value.to_score import customers_to_score
 
         return figure(
-            score_here(orders.customers_here(), orders.scheme, ladders=people.ladders), parts.get("stability")
+            score_here(customers_to_score(orders), orders.scheme, ladders=people.ladders), parts.get("stability")
         )
 
     views_ = views(orders, parts, few)
@@ -262,7 +270,8 @@ def _scored(orders: "Orders", with_ladders: "Path | None") -> "Scored":
     from fairladder.scores.saved import load_ladders
     from fairladder.value.to_score import scored_there
 
-    return scored_there(orders, load_ladders(with_ladders).for_scheme(orders.scheme) if with_ladders else None)
+    ladders = load_ladders(with_ladders).for_scheme(orders.scheme) if with_ladders else None
+    return scored_there(orders, ladders=ladders)
 
 
 def _write(

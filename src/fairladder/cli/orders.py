@@ -52,7 +52,7 @@ def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "Ren
 
     share = wording.percent(repeat / bought) if bought else "none"
     counted = f"{wording.counted(bought, 'purchases')}, {share} of them repeat, {wording.counted(refunds, 'refunds')}"
-    title = f"What was ordered? {counted}; the latest"
+    title = f"What was ordered? {counted}; the latest are shown"
     rows = [
         [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on), wording.money(o.amount, 2), wording.count(o.lines),
          "" if wording.missing(o.nth) else wording.count(o.nth), "" if wording.missing(o.kind) else str(o.kind),
@@ -76,7 +76,7 @@ def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
         for row in table.iloc[::-1].head(SHOWN).to_dict("records")
     ]  # fmt: skip
     counted = f"{wording.counted(n, 'lines')}, {wording.money(whole, 2)} in all"
-    title = f"What are the orders made of? {counted}; the latest"
+    title = f"What are the orders made of? {counted}; the latest are shown"
     return screen.table(
         title, ["customer", "order", "day", *own, "line", "of the order", "of the customer"], rows, left=3 + len(own)
     )

@@ -67,36 +67,45 @@ def scored(
 
 
 def _scored(
-    engine: Engine, scheme: Scheme, people: exp.Expr, ranked_: bool, ladders: Mapping[str, AnyLadder] | None
+    engine: Engine, scheme: Scheme, people: exp.Expr, by_spend: bool, ladders: Mapping[str, AnyLadder] | None
 ) -> Scored:
-    kinds = {n: k for n, k in kinds_of(engine, people).items() if not ranked_ or n not in RANKED}
+    """``by_spend`` where ``people`` have their percentiles already."""
+    kinds = {n: k for n, k in kinds_of(engine, people).items() if not by_spend or n not in RANKED}
     for name in scheme.tiers:
         if name in kinds or name in ("segment", "stance"):
             raise SchemeError(
                 f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
             )
-    ranked = people if ranked_ else engine.keep(_with_percentiles(engine, people, kinds, scheme))
-    fitted = dict(ladders) if ladders is not None else _fitted(engine, ranked, kinds, scheme)
-    if missing := [name for name in (*SCORES, *scheme.tiers) if name not in fitted]:
-        raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], fitted)}")
-    tree = scheme_tree(scheme, fitted, {**kinds, **_SCORE_KINDS, **dict.fromkeys(scheme.tiers, "text")}, ranked)
-    names = [
-        *kinds,
-        *SCORES,
-        "score_total",
-        "score_code",
-        *RANKED,
-        *scheme.tiers,
-        "segment",
-        "stance",
-    ]
+    if missing := [n for n in (*SCORES, *scheme.tiers) if ladders is not None and n not in ladders]:
+        raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders or ())}")
+    fitted = dict(ladders) if ladders is not None else _score_ladders(engine, people, kinds, scheme)
+    of = {scheme.scores.percentile_of, *(tier.of for tier in scheme.tiers.values())}
+    placed = engine.keep(_with_scores(scheme, fitted, kinds, people)) if of & set(_TOTALLED) else people
+    ranked = placed if by_spend else engine.keep(_with_percentiles(engine, placed, {**kinds, **_TOTALLED}, scheme))
+    if ladders is None:
+        fitted |= _tier_ladders(engine, ranked, {**kinds, **_SCORE_KINDS}, scheme)
+    customers = select([column(n) for n in (*kinds, *RANKED)], ranked)
+    tree = scheme_tree(
+        scheme,
+        fitted,
+        {**kinds, **_SCORE_KINDS, **dict.fromkeys(scheme.tiers, "text")},
+        customers.subquery("customers"),
+    )
+    names = [*kinds, *SCORES, "score_total", "score_code", *RANKED, *scheme.tiers, "segment", "stance"]
     relation = engine.keep(_in_order(tree, names))
     return Scored(engine, relation, kinds_of(engine, relation), fitted, scheme)
 
 
-_SCORE_KINDS: Mapping[str, Kind] = {
-    **dict.fromkeys((*SCORES, "score_total", *RANKED), "number"), "score_code": "text",
-}  # fmt: skip
+def _with_scores(
+    scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], people: exp.Expr
+) -> exp.Select:
+    """The customers with their scores, which percentiles and tiers can be of."""
+    alone = scheme.model_copy(update={"tiers": {}, "segments": [s for s in scheme.segments if s.otherwise]})
+    return scheme_tree(alone, ladders, {**kinds, **_SCORE_KINDS}, people)
+
+
+_TOTALLED: Mapping[str, Kind] = dict.fromkeys((*SCORES, "score_total"), "number")
+_SCORE_KINDS: Mapping[str, Kind] = {**_TOTALLED, **dict.fromkeys(RANKED, "number"), "score_code": "text"}
 
 
 def _in_order(tree: exp.Select, names: Sequence[str]) -> exp.Select:
@@ -138,22 +147,27 @@ def _with_percentiles(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind
     """The customers with percentile and percent rank of the scheme's measure, as ``ladder.ranks`` has them."""
     of = scheme.scores.percentile_of
     value = sql("CASE WHEN orders > 0 THEN :v END", v=as_number(of, kinds))
-    ranks = standing(engine, people, value, {"customers": sql("1")})
+    valued = select(["*", named(value, _VALUE)], people)
+    ranks = standing(engine, valued.subquery("people"), column(_VALUE), {"customers": sql("1")})
     n = exp.Select().select(sql("COALESCE(SUM(customers_here), 0)")).from_(ranks).subquery()
-    found = percentiles(column("customers_below"), column("customers_here"), n, columns.better(of))
-    known = sql("customers_here IS NOT NULL")
+    found = percentiles(sql("ranks.customers_below"), sql("ranks.customers_here"), n, columns.better(of))
+    known = sql("ranks.customers_here IS NOT NULL")
     trees = [named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name) for name, t in found.items()]
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("people"))
-    ranked = select([everything, *trees], exp.alias_(people, "people", table=True))
-    on = exp.EQ(this=exp.paren(value.copy()), expression=sql("ranks.value"))
+    ranked = select([everything, *trees], valued, "people")
+    on = exp.EQ(this=exp.column(_VALUE, "people", quoted=True), expression=sql("ranks.value"))
     return ranked.join(exp.alias_(ranks, "ranks", table=True), on=on, join_type="left", copy=False)
+
+
+#: What is ranked, beside columns that may have any name.
+_VALUE = "ranked value"
 
 
 # ---------------------------------------------------------------------------------------------------------------- ladders
 
 
-def _fitted(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
-    """The ladders of scores and tiers, fitted to the customers with a purchase."""
+def _score_ladders(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
+    """The ladders of the scores, fitted to the customers with a purchase."""
     found: dict[str, AnyLadder] = {}
     for name, (measure, better) in SCORES.items():
         shares = scheme.scores.shares if scheme.scores.method == "even" else None
@@ -163,19 +177,16 @@ def _fitted(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme:
         )
         need = _Need(measure, scheme.scores.within, cuts if scheme.scores.method == "even" else None)
         found[name] = _ladder(engine, people, kinds, need, partial(score_ladder, better, scheme))
-    scored = None
+    return found
+
+
+def _tier_ladders(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
+    """Those of the tiers."""
+    found: dict[str, AnyLadder] = {}
     for name, tier in scheme.tiers.items():
         check_tier(tier, kinds)
-        on = people
-        if tier.of in _SCORE_KINDS and tier.of not in kinds and not tier.of.startswith("percent"):
-            scored = scored or engine.keep(
-                scheme_tree(scheme.model_copy(update={"tiers": {}}), found, {**kinds, **_SCORE_KINDS}, people)
-            )
-            on = scored
-        known = {**kinds, **_SCORE_KINDS}
-        found[name] = _ladder(
-            engine, on, known, _Need(tier.of, tier.within, _tier_cuts(tier)), partial(tier_ladder, tier)
-        )
+        need = _Need(tier.of, tier.within, _tier_cuts(tier))
+        found[name] = _ladder(engine, people, kinds, need, partial(tier_ladder, tier))
     return found
 
 
@@ -235,15 +246,20 @@ def valued(
         yield group, _as_measured(counted, day), counted.counts
 
 
+def require_few_groups(n: int, within: str, what: str) -> None:
+    """Raise UsageError where there are too many groups to have a ladder, or a list, for each."""
+    if n > MOST_GROUPS:
+        raise UsageError(
+            f"`{within}` has more than {MOST_GROUPS:,} values, too many to have a {what} for each. Choose another column."
+        )
+
+
 def groups_of(engine: Engine, people: exp.Expr, within: str) -> NDArray[np.object_]:
     """The groups of those with a purchase, as texts, None last. Raises UsageError where they are too many."""
     cell = exp.cast(column(within), "VARCHAR")
     groups = select([named(cell, "part")], people).where(sql("orders > 0"), copy=False).distinct(copy=False)
-    parts = engine.table(groups.limit(_MOST_GROUPS + 1, copy=False))["part"].to_pylist()
-    if len(parts) > _MOST_GROUPS:
-        raise UsageError(
-            f"`{within}` has more than {_MOST_GROUPS:,} values, too many for a ladder each. Choose another column."
-        )
+    parts = engine.table(groups.limit(MOST_GROUPS + 1, copy=False))["part"].to_pylist()
+    require_few_groups(len(parts), within, "ladder")
     return np.array([*sorted(g for g in parts if g is not None), *([None] if None in parts else [])], dtype=object)
 
 
@@ -252,8 +268,8 @@ def _valued(people: exp.Expr, kinds: Mapping[str, Kind], measure: str) -> exp.Se
     return select([named(value, "value")], people).where(sql("orders > 0 AND :v IS NOT NULL", v=value), copy=False)
 
 
-#: More groups than this are no groups: each would be asked for by itself.
-_MOST_GROUPS = 500
+#: More groups than this are no groups.
+MOST_GROUPS = 500
 
 
 def _as_measured(counted: Counts, day: bool) -> NDArray[np.generic]:

@@ -6,17 +6,14 @@ import pyarrow as pa
 from sqlglot import exp
 
 from fairladder import columns
-from fairladder.cluster.scoring import as_number, kinds_of
+from fairladder.cluster.scoring import MOST_GROUPS, as_number, kinds_of, require_few_groups
 from fairladder.cluster.standing import standing
 from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, UsageError
+from fairladder.errors import DataError
 from fairladder.scores.fitting import check_there
 from fairladder.scores.top import check_places
 from fairladder.sqltree import column, named, select, sql
-
-#: A list for each of more groups than this is no list.
-_MOST_GROUPS = 500
 
 
 def top_query(
@@ -59,33 +56,31 @@ def _told_apart(name: str) -> str:
 
 
 def _part(within: str, kinds: Mapping[str, Kind]) -> exp.Expr:
-    """The group as a text, which null has, too."""
+    """The group as a text that is never null: customers without a group are one by themselves."""
     check_there(kinds, group=within)
     return sql("COALESCE('=' || :c, '')", c=exp.cast(column(within), "VARCHAR"))
 
 
 def _sizes(engine: Engine, chosen: exp.Select, within: str | None) -> pa.Table:
-    """Of each list how many customers it is of (``members``), and of how many the measure is known (``known``).
+    """For each list: how many customers it is chosen from (``members``), and for how many the measure is known (``known``).
 
-    Raises DataError of nobody, UsageError where there are too many lists.
+    Raises DataError where there is nobody to choose from, UsageError where there are too many lists.
     """
     counts = [named(sql("COUNT(*)"), "members"), named(sql('COUNT("list value")'), "known")]
     parts = [] if within is None else [named(column("list part"), "part")]
     query = select([*parts, *counts], chosen, "chosen")
     if within is not None:
-        query = query.group_by(column("list part"), copy=False).limit(_MOST_GROUPS + 1, copy=False)
+        query = query.group_by(column("list part"), copy=False).limit(MOST_GROUPS + 1, copy=False)
     sizes = engine.table(query)
-    if len(sizes) > _MOST_GROUPS:
-        raise UsageError(
-            f"`{within}` has more than {_MOST_GROUPS:,} values, too many for a list each. Choose another column."
-        )
+    if within is not None:
+        require_few_groups(len(sizes), within, "list")
     if not sum(sizes["members"].to_pylist()):
         raise DataError("No customer has a purchase, so there is no best and no worst.")
     return sizes
 
 
 def _ranked(engine: Engine, chosen: exp.Select, sizes: pa.Table, within: str | None, low: bool) -> exp.Select:
-    """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``; the first have least where ``low``."""
+    """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``; where ``low``, less is better."""
     part = None if within is None else column("list part")
     ranks = standing(engine, chosen.subquery("chosen"), column("list value"), {"customers": sql("1")}, part)
     here, below = sql("ranks.customers_here"), sql("ranks.customers_below")

@@ -320,7 +320,7 @@ def files_of(frame: "DataFrame") -> tuple[Path, ...]:
 
 
 def local_path(place: str) -> Path | None:
-    """A place as the cluster names it as a path of this machine; None where it is another's."""
+    """The path on this machine of a place as the cluster names it; None where it is on another one."""
     parts = urlsplit(place)
     if parts.scheme == "file":
         return Path(url2pathname(parts.path))

@@ -23,10 +23,10 @@ def ledger_there(orders: Read) -> "pd.DataFrame":
     return frame  # type: ignore[no-any-return]
 
 
-def ledger_keys(orders: Read) -> tuple[str, ...]:
+def ledger_keys(orders: Read, ledger: exp.Select) -> tuple[str, ...]:
     """What the ledger is in order of: to the last column where orders have no ids, so that equal runs give equal files."""
     keys = ["placed_on", "customer", "order" if orders.rows.has_orders else "amount"]
-    others = [] if orders.rows.has_orders else [n for n in ledger_query(orders).named_selects if n not in keys]
+    others = [] if orders.rows.has_orders else [n for n in ledger.named_selects if n not in keys]
     return (*keys, *others)
 
 
@@ -39,10 +39,7 @@ def ledger_query(orders: Read) -> exp.Select:
     spent = exp.Window(this=sql("SUM(:a)", a=adds), partition_by=[column("customer")])
     placed = select(["*", named(spent, "spent")], query, "placed")
     bought = sql("amount > 0")
-    share = sql(
-        "CASE WHEN spent > 0 AND (:a IS NOT NULL OR amount = 0) THEN CAST(amount AS DOUBLE) / CAST(spent AS DOUBLE) END",
-        a=adds,
-    )
+    share = _share_of_customer(adds, column("amount"))
     gap = exp.DateDiff(this=column("placed_on"), expression=column("before"), unit=exp.var("DAY"))
     trees: dict[str, exp.Expr] = {}
     for name in query.named_selects:
@@ -69,11 +66,11 @@ def lines_there(orders: Read) -> "pd.DataFrame":
     return frame  # type: ignore[no-any-return]
 
 
-def line_keys(orders: Read) -> list[exp.Expr]:
-    """What the lines are in order of, nulls last."""
+def line_keys(orders: Read, lines: exp.Select) -> tuple[str, ...]:
+    """What the lines are in order of."""
     keys = ["placed_on", "customer", *(["order"] if orders.rows.has_orders else []), "line_amount"]
     ours = names(ORDER_LINES)
-    return [column(n) for n in (*keys, *(n for n in lines_query(orders).named_selects if n not in ours))]
+    return (*keys, *(n for n in lines.named_selects if n not in ours))
 
 
 def lines_query(orders: Read) -> exp.Select:
@@ -91,13 +88,11 @@ def lines_query(orders: Read) -> exp.Select:
     adds = sql(counted(scheme, '"whole"'))
     spent = exp.Window(this=sql("SUM(:a)", a=adds), partition_by=[column("customer")])
     totalled = select(["*", named(spent, "spent")], placed, "placed")
-    share = "CASE WHEN :w > 0 THEN CAST(amount AS DOUBLE) / CAST(:w AS DOUBLE) END"
-    counts = sql("(:a IS NOT NULL OR :w = 0)", a=adds, w=column("whole"))
     trees: dict[str, exp.Expr] = {
         "customer": column("customer"), "order": column("order"), "placed_on": column("day"),
         "line_amount": units(column("amount"), scheme.money.decimals),
-        "order_amount": units(column("whole"), scheme.money.decimals), "share_of_order": sql(share, w=column("whole")),
-        "share_of_customer": sql(f"CASE WHEN :c THEN {share} END", c=counts, w=column("spent")),
+        "order_amount": units(column("whole"), scheme.money.decimals), "share_of_order": _share(column("whole")),
+        "share_of_customer": _share_of_customer(adds, column("whole")),
     }  # fmt: skip
     if not orders.rows.has_orders:
         del trees["order"]
@@ -106,3 +101,13 @@ def lines_query(orders: Read) -> exp.Select:
     if scheme.time.from_ is not None:
         found = found.where(sql('"day" >= :d', d=day_literal(scheme.time.from_)), copy=False)
     return found
+
+
+def _share(whole: exp.Expr) -> exp.Expr:
+    """The ``amount`` of a row as a share of a whole; null where that is no more than 0."""
+    return sql("CASE WHEN :w > 0 THEN CAST(amount AS DOUBLE) / CAST(:w AS DOUBLE) END", w=whole)
+
+
+def _share_of_customer(adds: exp.Expr, order: exp.Expr) -> exp.Expr:
+    """That of what the customer ``spent``; null, too, where the amount of the row's order does not count towards it."""
+    return sql("CASE WHEN :a IS NOT NULL OR :o = 0 THEN :s END", a=adds, o=order, s=_share(column("spent")))

@@ -7,7 +7,7 @@ from typing import Any
 import pandas as pd
 from sqlglot import exp
 
-from fairladder.book.read import Read
+from fairladder.book.read import MOST_HERE, Read
 from fairladder.cluster.frames import brought
 from fairladder.cluster.passing import passing
 from fairladder.cluster.scoring import Scored
@@ -33,13 +33,13 @@ from fairladder.scores.fitting import SCORES, AnyLadder
 from fairladder.sqltree import column, day_literal, named, select, sql
 from fairladder.value.to_score import forecast_notes, scored_there
 
-#: So many of those who moved come here, the first of the table.
-MOST_MOVERS = 100_000
+#: So many of those who moved come here; of more than these as many from each end of the table.
+MOST_MOVERS = MOST_HERE
 _UNIT = 10**EXACT_DECIMALS
 
 
 def compared_there(before: Read, after: Read, first: dt.date, last: dt.date, yardstick: Yardstick) -> Comparison:
-    """``comparison.compare`` of two readings; of the movers the first ``MOST_MOVERS`` only, said in a note.
+    """``comparison.compare`` of two readings; of more than ``MOST_MOVERS`` movers those who rose and fell the most, said in a note.
 
     Raises DataError where nobody had a purchase by the earlier day.
     """
@@ -50,23 +50,24 @@ def compared_there(before: Read, after: Read, first: dt.date, last: dt.date, yar
 def _compared(before: Read, after: Read, first: dt.date, last: dt.date, yardstick: Yardstick) -> Comparison:
     engine, scheme = after.engine, after.scheme
     was = _scored(before, first, None)
-    now = scored_there(after, was.ladders if yardstick == "then" else None)
+    now = scored_there(after, ladders=was.ladders if yardstick == "then" else None)
     both = engine.keep(_both(_there(was, first), _there(now, last), scheme, now.kinds))
     ladders = [*SCORES, *scheme.tiers]
     late = exp.In(this=column("stance_before"), expressions=[exp.convert("win-back"), exp.convert("leave")])
     returned = select([named(sql("COUNT(*)"), "n")], both).where(late, sql("orders_after > orders_before"), copy=False)
-    movers, more = _movers(after, both)
+    movers, counts = _movers(after, both)
     parts, notes = change_of_spend(after, first, last)
     notes += forecast_notes(after)
-    if more:
+    if counts["moved"] > len(movers):
         notes.append(
-            f"Of {more:,} customers in another segment the first {len(movers):,} came here; the counts are of all."
+            f"Of {counts['moved']:,} customers in another segment {len(movers):,} were brought here, those whose scores rose and fell the "
+            "most; the counts are of all."
         )
     return Comparison(
         flows_table(_summed(after, both, {"from_segment": "segment_before", "to_segment": "segment_after"}), scheme),
         rungs_table(pd.concat([_rungs(after, both, name) for name in ladders], ignore_index=True), scheme),
         movers, parts, drift_there(was.ladders, now), first, last,
-        int(engine.table(returned)["n"][0].as_py()), tuple(notes),
+        int(engine.table(returned)["n"][0].as_py()), counts["rose"], counts["fell"], tuple(notes),
     )  # fmt: skip
 
 
@@ -74,7 +75,7 @@ def _scored(orders: Read, day: dt.date, ladders: Mapping[str, AnyLadder] | None)
     """Scored as of a day. Raises DataError where nobody has a purchase by then."""
     if orders.kept_groups is None or not orders.kept_groups.customers:
         raise DataError(nobody_by(day))
-    return scored_there(orders, ladders)
+    return scored_there(orders, ladders=ladders)
 
 
 def _there(people: Scored, day: dt.date) -> exp.Select:
@@ -116,8 +117,8 @@ def _rungs(orders: Read, both: exp.Expr, ladder: str) -> pd.DataFrame:
     return table.astype({"from_rung": object, "to_rung": object}).assign(ladder=ladder)[["ladder", *table.columns]]
 
 
-def _movers(orders: Read, both: exp.Expr) -> tuple[pd.DataFrame, int]:
-    """``Comparison.movers``, and how many there are where not all of them came here."""
+def _movers(orders: Read, both: exp.Expr) -> tuple[pd.DataFrame, dict[str, int]]:
+    """``Comparison.movers``, and how many ``moved``, ``rose`` and ``fell`` of all."""
     change = sql("score_total_after - score_total_before")
     trees = {
         "customer": column("customer"), **({"name": column("name")} if "name" in orders.engine.columns(both) else {}),
@@ -125,17 +126,30 @@ def _movers(orders: Read, both: exp.Expr) -> tuple[pd.DataFrame, int]:
         "score_before": column("score_total_before"), "score_after": column("score_total_after"), "change": change,
         **{f"{what}_{side}": column(f"{what}_{side}") for what in ("spend", "orders") for side in ("before", "after")},
     }  # fmt: skip
-    moved = sql("segment_before <> segment_after")
-    query = select([named(tree, n) for n, tree in trees.items()], both).where(moved, copy=False)
-    falling = [exp.Ordered(this=column(n), desc=True, nulls_first=False) for n in ("change", "spend_after")]
-    query = query.order_by(*falling, column("customer"), copy=False).limit(MOST_MOVERS, copy=False)
+    query = select([named(tree, n) for n, tree in trees.items()], both)
+    movers = query.where(sql("segment_before <> segment_after"), copy=False)
+    known = {"moved": "1 = 1", "rose": "from_segment <> :n AND change > 0", "fell": "from_segment <> :n AND change < 0"}
+    tests = {n: sql(f"COUNT(CASE WHEN {test} THEN 1 END)", n=exp.convert(NEW)) for n, test in known.items()}
+    counted = select([named(tree, n) for n, tree in tests.items()], movers, "movers")
+    counts = {n: int(v) for n, v in orders.engine.table(counted).to_pylist()[0].items()}
+    found = _first(orders, movers, falling=True)
+    if counts["moved"] > MOST_MOVERS:
+        fell = select(["*"], movers, "movers").where(sql("change < 0"), copy=False)
+        found = pd.concat([found, _first(orders, fell, falling=False)]).drop_duplicates("customer")
+        order = ["change", "spend_after", "customer"]
+        found = found.sort_values(order, ascending=[False, False, True], ignore_index=True)
+    return found, counts
+
+
+def _first(orders: Read, movers: exp.Select, falling: bool) -> pd.DataFrame:
+    """The first of the movers, from those who rose the most down, or else from those who fell the most up."""
+    order: list[exp.Expr] = [
+        exp.Ordered(this=column("change"), desc=falling, nulls_first=False),
+        exp.Ordered(this=column("spend_after"), desc=True, nulls_first=False), column("customer"),
+    ]  # fmt: skip
+    query = select(["*"], movers, "movers").order_by(*order, copy=False).limit(MOST_MOVERS, copy=False)
     whole = dict.fromkeys(("score_before", "score_after", "change", "orders_before", "orders_after"), "Int64")
-    movers = brought(orders, query).astype(whole)
-    if len(movers) < MOST_MOVERS:
-        return movers, 0
-    count = select([named(sql("COUNT(*)"), "n")], both).where(moved, copy=False)
-    n = int(orders.engine.table(count)["n"][0].as_py())
-    return movers, n if n > len(movers) else 0
+    return brought(orders, query).astype(whole)
 
 
 # ------------------------------------------------------------------------------------------------------ several days

@@ -54,6 +54,10 @@ class Comparison(Answer):
     now: dt.date | None
     returned: int
     """Customers in a win-back or leave segment then, who have bought since."""
+    rose: int
+    """Customers of both days in another segment whose total score is higher now."""
+    fell: int
+    """Those whose total score is lower now."""
     notes: tuple[str, ...]
 
     @property
@@ -284,6 +288,7 @@ def _compared(
     movers = movers.sort_values(
         ["change", "spend_after", "customer"], ascending=[False, False, True], ignore_index=True
     )
+    change = movers.loc[(movers["from_segment"] != NEW).to_numpy(), "change"].dropna()
     return Comparison(
         flows_table(flows, scheme),
         rungs_table(rungs, scheme),
@@ -293,6 +298,8 @@ def _compared(
         first,
         last,
         returned,
+        int((change > 0).sum()),
+        int((change < 0).sum()),
         tuple(notes),
     )
 

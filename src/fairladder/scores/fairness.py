@@ -74,7 +74,7 @@ def unseen_note(name: str, ladder: GroupedLadder, groups: NDArray[Any]) -> list[
     unseen = ladder.unseen(groups)
     if not unseen:
         return []
-    return [f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}; customers there have none."]
+    return [f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}, so customers there stand on none."]
 
 
 def rung_notes(ladders: Mapping[str, AnyLadder]) -> list[str]:

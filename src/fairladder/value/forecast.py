@@ -309,7 +309,8 @@ def _forecast(
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
     if orders.engine.keeps_customers:
         notes.append(
-            f"The forecast was worked out here: the histories of {len(past.frame):,} customers came from the cluster, a row each."
+            f"The forecast was worked out on this machine: the histories of {len(past.frame):,} customers were brought here from the "
+            "cluster, one row each."
         )
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,

@@ -1,6 +1,6 @@
 """The customers with the forecast's columns where a rule speaks of them, and without what forecasts need where none does."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 import pyarrow as pa
@@ -32,33 +32,29 @@ def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
     return with_forecast(customers, value_forecast(orders, earlier=False))
 
 
-def people_to_score(*others: str) -> Callable[..., exp.Select]:
-    """The same of a cluster, in place of its ``customers_query``: a forecast is made here, and what it says of each is sent back.
+def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Select:
+    """The same for a cluster, as ``cluster.customers_query`` has them: a forecast is made here, and its columns are sent back.
 
-    That raises UsageError where a forecast is named and the customers are too many to come here.
+    Raises as that does, and UsageError where a forecast is named and the customers are too many to come here.
     """
+    from fairladder.cluster.customers import customers_query
 
-    def query(orders: Read, ranked: bool = False) -> exp.Select:
-        from fairladder.cluster.customers import customers_query
+    customers = customers_query(orders, ranked)
+    if not speaks_of_forecast(orders, *others):
+        return customers
+    from fairladder.value.forecast import require_free, value_forecast
 
-        customers = customers_query(orders, ranked)
-        if not speaks_of_forecast(orders, *others):
-            return customers
-        from fairladder.value.forecast import require_free, value_forecast
-
-        orders.require_few_there()
-        require_free(orders.engine.columns(customers))
-        forecast = value_forecast(orders, earlier=False).frame
-        return beside(orders, customers, forecast[["customer", *names(FORECAST)]])
-
-    return query
+    orders.require_few_there()
+    require_free(orders.engine.columns(customers))
+    forecast = value_forecast(orders, earlier=False).frame
+    return beside(orders, customers, forecast[["customer", *names(FORECAST)]])
 
 
-def scored_there(orders: Read, ladders: "Mapping[str, AnyLadder] | None" = None, *others: str) -> "Scored":
+def scored_there(orders: Read, *others: str, ladders: "Mapping[str, AnyLadder] | None" = None) -> "Scored":
     """``cluster.scoring.scored`` of ``people_to_score``."""
     from fairladder.cluster.scoring import scored
 
-    return scored(orders, ladders, people_to_score(*others))
+    return scored(orders, ladders, lambda read, ranked: people_to_score(read, *others, ranked=ranked))
 
 
 def beside(orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame") -> exp.Select:
@@ -72,12 +68,13 @@ def beside(orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame") -> exp
     return both.join(exp.alias_(offered, "worked_out", table=True), on=on, join_type="left", copy=False)
 
 
-def forecast_notes(orders: Read, *others: str) -> list[str]:
-    """What has to be said where a forecast was made of a cluster's customers."""
-    if not (orders.engine.keeps_customers and speaks_of_forecast(orders, *others)):
+def forecast_notes(orders: Read, *others: str, needed: bool = False) -> list[str]:
+    """What has to be said where a forecast was made of a cluster's customers; ``needed`` where it was, whatever is named."""
+    if not (orders.engine.keeps_customers and (needed or speaks_of_forecast(orders, *others))):
         return []
     return [
-        "The forecast was worked out here: a row of each customer came from the cluster, and the forecast's columns went back."
+        "The forecast was worked out on this machine: one row for each customer was brought here from the cluster, and the "
+        "forecast's columns were sent back."
     ]
 
 

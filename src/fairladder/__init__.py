@@ -16,12 +16,12 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from fairladder import figures, report
     from fairladder.api import Orders, open_orders, sample_orders
-    from fairladder.book.findings import Finding
     from fairladder.book.on_paper import customers_sql
     from fairladder.campaigns.lift import HoldoutPlan, Lift, lift, plan_holdout
     from fairladder.campaigns.listing import CampaignList, campaign, campaign_lists
     from fairladder.demo import sample_shop
     from fairladder.errors import ConditionError, DataError, FairLadderError, FairLadderWarning, SchemeError, UsageError
+    from fairladder.findings import Finding
     from fairladder.history.breakdown import Breakdown, breakdown
     from fairladder.history.cohorts import Cohorts, cohorts
     from fairladder.history.counts import channel_flow, one_before, one_channel, order_counts
@@ -70,7 +70,7 @@ _HOMES = {
     "book.on_paper": ("customers_sql",),
     "scores.as_sql": ("scheme_sql",),
     "scores.saved": ("SavedLadders", "drift", "load_ladders"),
-    "book.findings": ("Finding",),
+    "findings": ("Finding",),
     "scheme": ("Scheme", "load_scheme"),
     "scores.selection": ("select",),
     "scores.top": ("top",),

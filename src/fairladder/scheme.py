@@ -115,7 +115,8 @@ class OrdersPart(Part):
     amount_is: Literal["line", "order"] = "line"
     amount_unit: Literal["major", "minor"] | None = None
     discount_as: DiscountUnit | None = None
-    drop: Literal["repeats"] | None = None
+    drop: Literal["repeats", "repeats-across-files", "older-versions"] | None = None
+    version: str | None = None
     allow: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
     where: str | None = None
     channel_customers: dict[str, str] | None = None
@@ -157,6 +158,12 @@ class OrdersPart(Part):
             )
         if self.amount_is == "order" and self.unit_price:
             raise ValueError('`amount_is = "order"` needs an `amount` column: price times quantity belongs to a line')
+        return self
+
+    @model_validator(mode="after")
+    def _version_of_what(self) -> "OrdersPart":
+        if self.version and self.drop != "older-versions":
+            raise ValueError('`version` goes with `drop = "older-versions"`')
         return self
 
     @model_validator(mode="after")

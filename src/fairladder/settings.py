@@ -50,7 +50,10 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("orders", "allow",
             "A finding that is usually an error but is right in this file: repeated-total, discount-unit or unmatched-customers.",
             "--allow", "FINDING", WINDOW, "texts"),
-    Setting("orders", "drop", "Which rows to leave out: repeats, those that repeat another in every cell.", "--drop", "WHAT", WINDOW),
+    Setting("orders", "drop", "Which rows to drop: repeats (the same cells as another row), repeats-across-files (only those of several files) "
+            "or older-versions (of each order only the version in the last file counts).", "--drop", "WHAT", WINDOW),
+    Setting("orders", "version", "The column by which the latest version of an order is known, in place of the files' order.",
+            "--version-column", "NAME", WINDOW),
     _role("customer", "The column of customer ids."),
     _role("order", "The column of order ids. Without one every row is an order."),
     _role("placed", "The column of the order's day or time."),

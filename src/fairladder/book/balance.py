@@ -60,6 +60,11 @@ class Balance:
         return self.rows.get(RowState.REPEAT, 0)
 
     @property
+    def older(self) -> int:
+        """Rows of older versions of their orders, which were dropped."""
+        return self.rows.get(RowState.OLDER, 0)
+
+    @property
     def reasons(self) -> dict[str, int]:
         """Rows set aside by reason, in the order in which reasons are tried."""
         return {s.reason: self.rows[s] for s in SET_ASIDE if self.rows.get(s)}
@@ -76,7 +81,8 @@ class Balance:
 
     def lines(self) -> list[tuple[str, int, int]]:
         """What became of the rows, rows, minor units: the balance as a table, its total first."""
-        repeats = [("repeats dropped", self.repeats, self.amount(RowState.REPEAT))] if self.repeats else []
+        dropped = (("repeats dropped", self.repeats, RowState.REPEAT), ("older versions dropped", self.older, RowState.OLDER))
+        repeats = [(label, n, self.amount(state)) for label, n, state in dropped if n]
         return [
             ("rows read", self.rows_read, sum(self.amounts.values())),
             ("used", self.used, self.amount(RowState.USED)),

@@ -1,6 +1,7 @@
-"""Findings that the customers tell: refunds, names and ids that look alike, accounts that are nobody's, a history that is short."""
+"""Findings about the customers: refunds, ids and names that look alike, shared accounts, a short history."""
 
-from collections.abc import Callable
+import shlex
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -8,11 +9,13 @@ from sqlglot import exp
 
 from fairladder.book.accounts import odd_accounts
 from fairladder.book.balance import major_read
-from fairladder.book.findings import Finding
+from fairladder.book.matching import likely_cause
 from fairladder.book.people import IN_FILE, People
+from fairladder.conditions.written import written_text
+from fairladder.findings import KNOWN, Finding, finding
 from fairladder.orders.cells import SPACE
 from fairladder.sqltree import column, named, select, sql
-from fairladder.wording import counted
+from fairladder.wording import counted, percent
 
 #: Fewer days than this from first to last order are no history to speak of.
 SHORT_HISTORY_DAYS = 180
@@ -21,10 +24,11 @@ DOMINANT_SHARE = 0.2
 _HELD = {"n": "COUNT(*)", "orders": "SUM(orders)", "spend": "SUM(spend)"}
 
 
-def customer_findings(people: People) -> list[Finding]:
-    """What an analyst should know about the customers before trusting the numbers."""
+def customer_findings(people: People, *, notes: bool = True) -> list[Finding]:
+    """What an analyst should know about the customers before trusting the numbers; without ``notes`` only warnings and errors."""
     seen = _Seen(people, _totals(people))
-    return [finding for check in _CHECKS if (finding := check(seen)) is not None]
+    checks = [check for code, check in _CHECKS.items() if notes or KNOWN[code].levels != ("note",)]
+    return [found for check in checks if (found := check(seen)) is not None]
 
 
 @dataclass(frozen=True)
@@ -51,6 +55,7 @@ def _totals(people: People) -> dict[str, Any]:
     sums = {
         "refunds": "SUM(refunds)", "refunded": "COUNT(CASE WHEN refunds > 0 THEN 1 END)", "zero_orders": "SUM(zero_orders)",
         "spend": "SUM(CASE WHEN spend > 0 THEN spend END)",
+        "buyers": "COUNT(CASE WHEN orders > 0 THEN 1 END)",
         "first": "MIN(CASE WHEN orders > 0 THEN first_order END)", "last": "MAX(CASE WHEN orders > 0 THEN last_order END)",
     }  # fmt: skip
     if people.listed:
@@ -64,16 +69,14 @@ def _totals(people: People) -> dict[str, Any]:
 def _refunds(seen: _Seen) -> Finding | None:
     if not seen.totals["refunds"]:
         return None
-    effect = f"orders below zero, of {counted(seen.totals['refunded'], 'customers')}, lower the spend"
-    advice = 'Set `refunds = "ignore"` under [money] if spend should count purchases only.'
-    return Finding("refunds", "note", int(seen.totals["refunds"]), effect, seen.ids("refunds > 0"), advice)
+    customers = counted(seen.totals["refunded"], "customers")
+    return finding("refunds", int(seen.totals["refunds"]), examples=seen.ids("refunds > 0"), customers=customers)
 
 
 def _zero_orders(seen: _Seen) -> Finding | None:
     if not seen.totals["zero_orders"]:
         return None
-    effect = "orders of 0 do not count as purchases"
-    return Finding("zero-orders", "note", int(seen.totals["zero_orders"]), effect, seen.ids("zero_orders > 0"), "")
+    return finding("zero-orders", int(seen.totals["zero_orders"]), examples=seen.ids("zero_orders > 0"))
 
 
 def _name_twins(seen: _Seen) -> Finding | None:
@@ -87,37 +90,71 @@ def _name_twins(seen: _Seen) -> Finding | None:
         with people.kept(_of_several(people, column("name"), names)) as twins:
             held = people.one(twins, **_HELD)
             some = tuple(f"{name}: {', '.join(ids)}" for name, ids in _first_groups(people, names, twins))
-    effect = f"names belong to several ids: {counted(held['n'], 'customers')} with {seen.held(held)}"
-    advice = "Customers are told apart by id. If two are one person, join them in the export."
-    return Finding("name-twins", "note", groups, effect, some, advice)
+    return finding("name-twins", groups, examples=some, customers=counted(held["n"], "customers"), held=seen.held(held))
+
+
+#: An id without its case, its spaces and the zeros in front of a number: ids with the same one are probably one customer's.
+_FOLDED = "REGEXP_REPLACE(REGEXP_REPLACE(LOWER(customer), :spaces, '', 'g'), '^0+([0-9]+)$', '\\1')"
 
 
 def _near_twins(seen: _Seen) -> Finding | None:
-    """Ids alike but for case and spaces."""
+    """Ids that differ in case, spaces or leading zeros only."""
     people = seen.people
-    folded = sql("REGEXP_REPLACE(LOWER(customer), :p, '', 'g')", p=exp.Literal.string(f"{SPACE}+"))
+    folded = sql(_FOLDED, spaces=exp.Literal.string(f"{SPACE}+"))
     with people.kept(_several(people, folded)) as written:
         if not (groups := people.one(written, n="COUNT(*)")["n"]):
             return None
         with people.kept(_of_several(people, folded, written)) as alike:
-            rarer = people.one(alike, "orders < most", **_HELD)
+            all_of, most = people.one(alike, **_HELD), people.one(alike, "place = 1", **_HELD)
             some = tuple(" and ".join(f"`{c}`" for c in ids) for _, ids in _first_groups(people, written, alike))
-    effect = f"ids are alike but for case or spaces; the rarer ones hold {seen.held(rarer)}"
-    advice = "If they are one customer, write the id the same way throughout the export."
-    return Finding("id-near-twins", "warning", groups, effect, some, advice)
+    rest = {name: all_of[name] - most[name] for name in all_of}
+    money = major_read(int(rest["spend"]), people.decimals)
+    return finding("id-near-twins", groups, examples=some, money=money, most=seen.held(most), rest=seen.held(rest))
+
+
+#: Ids that lost their digits to a spreadsheet, and texts that an export writes where there is no customer.
+_EXPONENT, _NO_VALUE = r"[+-]?\d+([.,]\d+)?[eE]\+?\d+", r"\\N|[nN]a[nN]|undefined|#REF!|#VALUE!|#NAME\?"
+
+
+def _spoiled(seen: _Seen) -> Finding | None:
+    """Ids that a spreadsheet or an export damaged, so that they may stand for several customers."""
+    people = seen.people
+    kinds = {"numbers in scientific notation": _EXPONENT, "texts for an empty cell": _NO_VALUE}
+    tests = {what: sql("REGEXP_FULL_MATCH(customer, :p)", p=exp.Literal.string(p)) for what, p in kinds.items()}
+    either = select(["*"], people.relation, "people").where(exp.or_(*tests.values()), copy=False)
+    held = people.one(either, **_HELD)
+    if not held["n"]:
+        return None
+    there = [
+        what
+        for what, test in tests.items()
+        if people.one(select(["*"], people.relation).where(test, copy=False), n="COUNT(*)")["n"]
+    ]
+    ids = people.first(either)
+    return finding(
+        "spoiled-ids", held["n"], examples=[f"`{i}`" for i in ids], money=major_read(int(held["spend"]), people.decimals),
+        kinds=" and ".join(there), orders=counted(int(held["orders"]), "orders"), condition=_without(people, ids),
+    )  # fmt: skip
+
+
+def _without(people: People, ids: Sequence[str]) -> str:
+    """A condition on the orders that leaves some customers out, quoted for a shell."""
+    return shlex.quote(f"{people.id_name} NOT IN ({', '.join(map(written_text, ids))})")
 
 
 def _several(people: People, alike: exp.Expr) -> exp.Select:
-    """What several customers have alike, and the most orders of any of them."""
-    columns = [named(alike, "alike"), named(sql("MAX(orders)"), "most")]
-    groups = select(columns, people.relation, "people").where(sql(":a IS NOT NULL", a=alike), copy=False)
+    """The values that several customers share."""
+    groups = select([named(alike, "alike")], people.relation, "people").where(
+        sql(":a IS NOT NULL", a=alike), copy=False
+    )
     return groups.group_by(alike.copy(), copy=False).having(sql("COUNT(*) > 1"), copy=False)
 
 
 def _of_several(people: People, alike: exp.Expr, groups: exp.Expr) -> exp.Select:
-    """The customers of such groups."""
+    """The customers of such groups; ``place`` is 1 for the one with most orders in each."""
     looked = select(["customer", "orders", "spend", named(alike, "own")], people.relation, "people")
-    joined = select(["customer", "orders", "spend", "alike", "most"], looked, "looked")
+    place = sql("ROW_NUMBER() OVER (PARTITION BY alike ORDER BY orders DESC, spend DESC, customer)")
+    joined = select(["customer", "orders", "spend", "alike", named(place, "place")], looked, "looked")
     return joined.join(exp.alias_(groups, "groups", table=True), on=sql("own = alike"), copy=False)
 
 
@@ -137,28 +174,37 @@ def _odd(seen: _Seen) -> Finding | None:
     odd = odd_accounts(seen.people)
     if odd is None:
         return None
-    held = seen.people.one(odd, **_HELD)
-    effect = f"customers whose ids or names look like accounts for tests, staff or guests; they hold {seen.held(held)}"
-    advice = "Look at them. Leave out those that are not customers with `where`, for example customer <> '0'."
-    return Finding("odd-accounts", "warning", held["n"], effect, tuple(seen.people.first(odd)), advice)
+    held, ids = seen.people.one(odd, **_HELD), seen.people.first(odd)
+    money = major_read(int(held["spend"]), seen.people.decimals)
+    return finding(
+        "odd-accounts", held["n"], examples=ids, money=money, held=seen.held(held), condition=_without(seen.people, ids)
+    )
 
 
 def _no_orders(seen: _Seen) -> Finding | None:
     if not (n := seen.totals.get("without")):
         return None
-    return Finding(
-        "no-orders", "note", n, "customers of the customers file without any order", seen.ids(_NO_ORDERS),
-        "They stay in every table, without scores.",
-    )  # fmt: skip
+    return finding("no-orders", n, examples=seen.ids(_NO_ORDERS))
+
+
+#: More than this share of the buyers or of spend without a row in the customers file is a warning.
+_UNKNOWN_PERCENT = 1
+#: As many ids of each side are compared for the likely cause.
+_COMPARED = 50_000
 
 
 def _unknown(seen: _Seen) -> Finding | None:
     if not (n := seen.totals.get("strangers")):
         return None
-    spend = major_read(int(seen.totals["theirs"] or 0), seen.people.decimals)
-    return Finding(
-        "unknown-customers", "warning", n, f"have orders (spend {spend}) but no row in the customers file", seen.ids(_STRANGER),
-        "Ask for a newer customers file, or check that both files write ids the same way.",
+    spend, buyers = int(seen.totals["theirs"] or 0), int(seen.totals["buyers"])
+    many = n * 100 > _UNKNOWN_PERCENT * buyers or spend * 100 > _UNKNOWN_PERCENT * int(seen.totals["spend"] or 0)
+    people = seen.people
+    ours, theirs = (
+        people.first(people.relation, where, count=_COMPARED) for where in (_STRANGER, f'"{IN_FILE}" AND {_NO_ORDERS}')
+    )
+    return finding(
+        "unknown-customers", n, level="warning" if many else "note", examples=[*ours[:3], *(f"{i} (in the file)" for i in theirs[:2])],
+        money=major_read(spend, people.decimals), percent=percent(n / buyers) if buyers else "none", cause=likely_cause(ours, theirs),
     )  # fmt: skip
 
 
@@ -166,10 +212,7 @@ def _short_history(seen: _Seen) -> Finding | None:
     first, last = seen.totals["first"], seen.totals["last"]
     if first is None or (days := (last - first).days) >= SHORT_HISTORY_DAYS:
         return None
-    return Finding(
-        "short-history", "warning", days, f"days of history; under {SHORT_HISTORY_DAYS} say little of a lifetime", (),
-        "Export a longer period before judging who has left.",
-    )  # fmt: skip
+    return finding("short-history", days, least=SHORT_HISTORY_DAYS)
 
 
 def _dominant(seen: _Seen) -> Finding | None:
@@ -178,12 +221,14 @@ def _dominant(seen: _Seen) -> Finding | None:
     top = seen.people.engine.table(most.order_by("spend DESC", "customer", copy=False).limit(1, copy=False)).to_pylist()
     if not everything or not top or (share := int(top[0]["spend"]) / everything) <= DOMINANT_SHARE:
         return None
-    return Finding(
-        "one-customer-dominates", "warning", 1, f"{100 * share:.0f} % of all spend is one customer's",
-        (str(top[0]["customer"]),), "Look whether this is a reseller or a collective id, and read averages with care.",
-    )  # fmt: skip
+    money = major_read(int(top[0]["spend"]), seen.people.decimals)
+    return finding(
+        "one-customer-dominates", 1, examples=[str(top[0]["customer"])], money=money, share=f"{100 * share:.0f}"
+    )
 
 
-_CHECKS: tuple[Callable[[_Seen], Finding | None], ...] = (
-    _refunds, _zero_orders, _name_twins, _near_twins, _odd, _no_orders, _unknown, _short_history, _dominant,
-)  # fmt: skip
+_CHECKS: dict[str, Callable[[_Seen], Finding | None]] = {
+    "refunds": _refunds, "zero-orders": _zero_orders, "name-twins": _name_twins, "id-near-twins": _near_twins, "spoiled-ids": _spoiled,
+    "odd-accounts": _odd, "no-orders": _no_orders, "unknown-customers": _unknown, "short-history": _short_history,
+    "one-customer-dominates": _dominant,
+}  # fmt: skip

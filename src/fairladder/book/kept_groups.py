@@ -7,10 +7,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from sqlglot import exp
 
-from fairladder.book.findings import Finding
-from fairladder.book.signs import unmatched_of
+from fairladder.book.matching import unmatched_of
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError
+from fairladder.findings import Finding
 from fairladder.numbers import EXACT
 from fairladder.orders.states import RowState
 from fairladder.sqltree import column, named, select, sql

@@ -48,7 +48,7 @@ def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
 
 
 #: What the signs of each row come to in an order, and in a customer.
-SIGNS = ("void_rows", "void_money", "over_one", "below_one")
+SIGNS = ("void_rows", "void_money", "over_one", "below_one", "at_one")
 
 
 def line_signs(rows: Rows) -> dict[str, exp.Expr]:
@@ -59,9 +59,7 @@ def line_signs(rows: Rows) -> dict[str, exp.Expr]:
     if (void := rows.void()) is not None:
         trees["void_rows"] = sql("CASE WHEN :v THEN 1 ELSE 0 END", v=void)
         trees["void_money"] = sql("CASE WHEN :v THEN :m END", v=void, m=column("#minor"))
-    if (units := rows.over_one()) is not None:
-        trees["over_one"], trees["below_one"] = units
-    return trees
+    return trees | rows.discount_signs()
 
 
 def reads_offsets(rows: Rows) -> bool:

@@ -4,9 +4,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from fairladder.book.signs import ALLOWED
 from fairladder.engine.protocol import Engine
 from fairladder.errors import UsageError, nearest
+from fairladder.findings import ALLOWED
 from fairladder.orders.anywhere import open_anything
 from fairladder.orders.roles import Roles, settle_roles
 from fairladder.orders.rows import Rows, open_rows

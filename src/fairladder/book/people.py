@@ -33,6 +33,8 @@ class People:
     listed: bool
     """Whether there is a customers file."""
     decimals: int
+    id_name: str = "customer"
+    """What conditions on the orders call the column of customer ids."""
 
     def one(self, source: exp.Expr, where: str | None = None, **sums: str) -> dict[str, Any]:
         """The single row of some sums over a relation, those of no rows as 0."""
@@ -56,8 +58,10 @@ class People:
             self.engine.forget(relation)
 
 
-def people_here(customers: "pd.DataFrame", members: "pd.DataFrame | None", decimals: int, engine: Engine) -> People:
-    """The people of a customers table (major units) that is here, for an engine that reads what is here."""
+def people_here(
+    customers: "pd.DataFrame", members: "pd.DataFrame | None", decimals: int, engine: Engine, id_name: str = "customer"
+) -> People:
+    """The people of a customers table (major units) that is in memory, for an engine that reads it."""
     columns: dict[str, pa.Array] = {"customer": pa.array(customers["customer"], pa.string())}
     columns |= {name: pa.array(customers[name].to_numpy(dtype="int64")) for name in _NUMBERS}
     columns["spend"] = pa.array(to_minor(customers["spend"], decimals))
@@ -66,4 +70,4 @@ def people_here(customers: "pd.DataFrame", members: "pd.DataFrame | None", decim
         columns["name"] = pa.array(customers["name"], pa.string(), from_pandas=True)
     if members is not None:
         columns[IN_FILE] = pa.array(customers["customer"].isin(members["customer"]).to_numpy(dtype=bool))
-    return People(engine, engine.offer(pa.table(columns)), "name" in customers, members is not None, decimals)
+    return People(engine, engine.offer(pa.table(columns)), "name" in customers, members is not None, decimals, id_name)

@@ -20,11 +20,11 @@ from sqlglot import exp
 from fairladder.book.account import Account, account_of, used_groups
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
 from fairladder.book.carried import carried, check_carried
-from fairladder.book.findings import Finding
 from fairladder.book.kept_files import KeptPass, read_kept
 from fairladder.book.kept_groups import KeptGroups
 from fairladder.book.kept_orders import KeptOrders, OrderTable, can_keep, keep_orders
 from fairladder.book.lines import KeptLines
+from fairladder.book.look import MOST_STATUSES, Looked, look
 from fairladder.book.measures import NAMES, customers_frame, with_measures
 from fairladder.book.members import Members, open_members
 from fairladder.book.opened import Opened
@@ -32,11 +32,11 @@ from fairladder.book.order_rows import order_rows
 from fairladder.book.order_states import states_of
 from fairladder.book.passes import read_through
 from fairladder.book.set_aside import set_aside_rows, shown_name
-from fairladder.book.signs import allowed, pass_findings, sentences, unmatched
 from fairladder.columns import CARRIED, SCHEME, SCORES, names
 from fairladder.days import as_day, today
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, FairLadderWarning, SchemeError, UsageError
+from fairladder.findings import LEVELS, Finding, allowed, finding, sentences
 from fairladder.numbers import ratio
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import written_dates
@@ -62,8 +62,6 @@ MOST_DAYS_KEPT = 4
 MOST_HERE = 1_000_000
 #: So many rows set aside come here from a cluster.
 MOST_SET_ASIDE = 1000
-#: A column of more states than this is none of states.
-MOST_STATES = 40
 #: What the reading keeps in the engine beside the customers: every row (for ``check``), or every order (for what is asked of orders).
 Keep = Literal["rows"] | OrderTable | None
 
@@ -167,54 +165,68 @@ class Read:
         members: Members = beside["members"]
         return members
 
-    @property
-    def notes(self) -> list[str]:
-        """What every output has to say beside its figures: what changes them first, then how the file was read."""
+    @cached_property
+    def reading_findings(self) -> tuple[Finding, ...]:
+        """How the rows were read, as notes: what changes the figures first, then how the file is written."""
         opened, time = self.opened, self.scheme.time
-        notes: list[str] = []
-        if self.scheme.orders.amount is None:  # who named the amount has chosen; `check` says it all the same
-            notes += discounts_ignored(opened)
+        found: list[Finding] = []
         if opened.roles.guessed:
             text = ", ".join(f"{role} `{opened.roles.columns[role]}`" for role in opened.roles.guessed)
-            notes.insert(0, f"Columns are guessed: {text}. `fairladder start` writes them down with the reasons.")
+            found.append(finding("guessed-columns", len(opened.roles.guessed), list=text))
+        if self.scheme.orders.amount is None:  # a user who named the amount has chosen
+            found += discounts_ignored(opened)
+        if self.rows.discount_by_name:
+            found.append(finding("discount-in-percent", 1, column=opened.roles.columns["discount"]))
         if self.rows.in_minor_units and self.scheme.orders.amount_unit is None:
             name = opened.roles.columns.get("amount") or opened.roles.columns["unit_price"]
-            notes.append(
-                f"`{name}` is taken to hold cents or the like, as its name says: 1234 is 12.34. Otherwise say --amount-unit major."
-            )
+            found.append(finding("amounts-in-cents", 1, column=name))
         if back := opened.roles.given_back:
-            notes.append(
-                f"`{back}` holds money given back, which is not taken off `{opened.roles.columns['amount']}`. If it should be, say "
-                f"--discount-column {shlex.quote(back)} --discount-as amount."
-            )
+            amount = opened.roles.columns["amount"]
+            found.append(finding("money-given-back", 1, column=back, amount=amount, option=shlex.quote(back)))
         if not self.rows.has_orders:
-            notes.append("No order column is known, so every row counts as one order.")
+            found.append(finding("no-order-ids", 1))
         if self.account.offsets:
-            notes.append("Some timestamps carry an offset; their day is taken as written. Set `time_zone` to convert.")
+            found.append(finding("days-as-written", 1))
         if self.rows.kind("placed") == "instant" and time.time_zone is None:
-            notes.append("Order times are instants; their day is taken in UTC. Set `time_zone` to convert.")
+            found.append(finding("days-in-utc", 1))
         if time.from_ is not None or self.balance.left_out:
-            why = f"from {time.from_} on" if time.from_ is not None else "that match `where`"
-            notes.append(f"`orders`, `first_order` and segments speak of the rows {why} only.")
-        return [*notes, *self.remarks]
+            which = f"from {time.from_} on" if time.from_ is not None else "that match `where`"
+            found.append(finding("chosen-rows", 1, which=which))
+        found += [
+            finding("reading", 1, text=text.rstrip(".")) for text in (*opened.source.notes, *self.rows.writing.evidence)
+        ]
+        return tuple(found)
 
     @property
-    def remarks(self) -> tuple[str, ...]:
-        """How the file was read: its sheets, separator, dates and numbers."""
-        return (*self.opened.source.notes, *self.rows.writing.evidence)
+    def notes(self) -> list[str]:
+        """The notes of ``reading_findings`` as sentences."""
+        return list(dict.fromkeys(f.sentence for f in self.reading_findings))
+
+    @cached_property
+    def looked(self) -> Looked:
+        """What every command shows of numbers that could be wrong, and what it did not look for."""
+        return look(self)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
-        """What every command has to say of numbers that are probably wrong; errors that are allowed by name are warnings."""
-        role, groups, members = self.opened.roles.get, self.first_groups, self.members
-        findings = pass_findings(self.account.signs, self.scheme.money.decimals, role("status"), role("discount"))
-        if groups is not None and members is not None:
-            apart = unmatched(set(groups["customer"].to_pylist()), set(members.frame["customer"]), members.label)
-            findings += [apart] if apart is not None else []
-        if self.kept_groups is not None and members is not None:
-            apart = self.kept_groups.unmatched(self.engine, members.frame["customer"].tolist(), members.label)
-            findings += [apart] if apart is not None else []
-        return tuple(allowed(findings, self.scheme.orders.allow))
+        """All findings, errors first: an error that is allowed by name is a warning, and how the rows were read comes last."""
+        found = allowed(self.looked.found, self.allowed_codes)
+        return tuple(sorted([*found, *self.reading_findings], key=lambda f: LEVELS.index(f.level)))
+
+    @property
+    def allowed_codes(self) -> list[str]:
+        """Codes of errors that the scheme or the caller allows."""
+        return [*self.scheme.orders.allow, *(["mostly-set-aside"] if self.opened.allow_set_aside else [])]
+
+    @property
+    def not_looked_for(self) -> str:
+        """A sentence about findings that only `check` looks for here; empty where all were looked for."""
+        left = self.looked.left_to_check
+        return (
+            f"Not looked for here, since it takes another pass: {', '.join(left)}. `fairladder check` does."
+            if left
+            else ""
+        )
 
     def facts(self) -> dict[str, Any]:
         """What stands beside every result: day of reckoning and its origin, source, settings, balance, notes."""
@@ -224,7 +236,9 @@ class Read:
             "source": self.opened.source.name,
             "settings": self.scheme.as_json(),
             "balance": self.balance.as_json(),
-            "notes": [*sentences(self.findings), *self.notes],
+            "findings": [f.as_json() for f in self.findings],
+            "not_looked_for": list(self.looked.left_to_check),
+            "notes": [*sentences(self.findings), *self.notes, *filter(None, [self.not_looked_for])],
         }
 
     def require_fit(self) -> None:
@@ -259,9 +273,8 @@ class Read:
         """
         self.require_fit()
         measured = self.measured
-        for finding in self.findings:
-            if finding.level == "error":
-                warnings.warn("".join(sentences([finding])), FairLadderWarning, stacklevel=2)
+        for sentence in sentences(self.findings):
+            warnings.warn(sentence, FairLadderWarning, stacklevel=2)
         return measured.copy(deep=False)  # pandas copies what is written to
 
     def spent(self) -> "pd.DataFrame":
@@ -347,12 +360,12 @@ class Read:
         query = states_of(self.rows)
         if query is None:
             return []
-        there = self.run(query.limit(MOST_STATES + 1, copy=False)).to_pylist()
+        there = self.run(query.limit(MOST_STATUSES + 1, copy=False)).to_pylist()
         scale = self.scheme.money.decimals
         lines = [
             (r["status"], int(r["n"]), Decimal(major(int(r["money"] or 0), scale)), bool(r["void"])) for r in there
         ]
-        return lines if len(lines) <= MOST_STATES else []
+        return lines if len(lines) <= MOST_STATUSES else []
 
     @property
     def few_there(self) -> bool:
@@ -489,15 +502,12 @@ def _there(columns: Sequence[str], opened: Opened) -> tuple[str, ...]:
     return tuple(name for name in columns if name in own)
 
 
-def discounts_ignored(opened: Opened) -> list[str]:
-    """A note for each column that is called a discount and is not used."""
+def discounts_ignored(opened: Opened) -> list[Finding]:
+    """A note for each column that looks like a discount and is not used."""
     if opened.roles.get("discount"):
         return []
-    return [
-        f"`{name}` looks like a discount and is not used: amounts are taken as they stand. If they are before it, give "
-        "--unit-price-column, --quantity-column and --discount-column in place of an amount."
-        for name in opened.source.columns if _DISCOUNT.search(name) and name not in opened.roles.columns.values()
-    ]  # fmt: skip
+    names = [n for n in opened.source.columns if _DISCOUNT.search(n) and n not in opened.roles.columns.values()]
+    return [finding("unused-discount", 1, column=name) for name in names]
 
 
 _DISCOUNT = re.compile("discount|rabat|remise|descuento|sconto|desconto|korting|nachlass|indirim", re.IGNORECASE)

@@ -1,16 +1,16 @@
 """Signs that the numbers are wrong, counted in the pass that every command makes, so that none is given without a word."""
 
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass, fields, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from fairladder.book.balance import major_read
-from fairladder.book.findings import Finding, Level
+from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major_read
+from fairladder.conditions.written import none_of, where_option
+from fairladder.findings import Finding, Level, finding
 
-#: Errors that somebody who looked at them can allow by name.
-ALLOWED = ("repeated-total", "discount-unit", "unmatched-customers", "set-aside")
 #: Where fewer of a hundred orders have several rows, equal ones can be rows sent twice and no totals joined on.
 LEAST_PERCENT = 10
 #: So many orders with several rows, and so many in a hundred of them, are no chance when all rows repeat one amount.
@@ -30,8 +30,9 @@ class Signs:
     """Rows whose state says that the order does not stand, and their money."""
     void_money: int = 0
     over_one: int = 0
-    """Rows whose discount is over 1 while nobody said that it is in percent, and rows whose discount is a fraction."""
+    """Rows whose discount is over 1, between 0 and 1, and exactly 1, while its unit is not given."""
     below_one: int = 0
+    at_one: int = 0
 
     @property
     def few(self) -> bool:
@@ -62,62 +63,44 @@ def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) 
     level = repeated_level(signs)
     if level is None:
         return None
-    return Finding(
-        "repeated-total", level, signs.repeated_orders,
-        f"of {signs.several_rows:,} orders with several rows repeat one amount on each: the total was probably joined onto every "
-        f"line, and spend is {major_read(signs.repeated_money, decimals)} too high",
-        examples,
-        'If so, say `amount_is = "order"` under [orders] (--amount-is order); it is then taken once. If each row is right, '
-        "say so with --allow repeated-total.",
+    return finding(
+        "repeated-total", signs.repeated_orders, level=level, examples=examples, orders=f"{signs.several_rows:,}",
+        **of_money(signs.repeated_money, decimals),
     )  # fmt: skip
 
 
-def pass_findings(signs: Signs, decimals: int, status: str | None, discount: str | None) -> list[Finding]:
-    """What the pass itself tells; ``status`` and ``discount`` are the columns of those roles."""
-    findings = [f for f in [None if signs.few else repeated_total(signs, decimals)] if f is not None]
+def of_money(minor: Any, decimals: int) -> dict[str, Any]:
+    """The ``money`` of a finding: as its sentence shows it, which is also its money at stake."""
+    return {"money": major_read(int(minor or 0), decimals)}
+
+
+def balance_findings(balance: Balance, currencies: Sequence[str], instead: str = "") -> list[Finding]:
+    """Findings of the balance alone; ``currencies`` are those of usable rows, ``instead`` is what else can be done about several."""
+    found = []
+    if balance.used == 0:
+        found.append(finding("no-usable-row", balance.rows_read))
+    if balance.mostly_unusable:
+        found.append(finding("mostly-set-aside", balance.set_aside, percent=MOST_SET_ASIDE_PERCENT))
+    if balance.unknown:
+        found.append(finding("unknown-condition", balance.unknown))
+    if len(currencies) > 1:
+        found.append(
+            finding("mixed-currencies", len(currencies), currencies=", ".join(currencies[:8]), instead=instead)
+        )
+    return found
+
+
+def pass_findings(signs: Signs, decimals: int, roles: Mapping[str, str], void: Sequence[str]) -> list[Finding]:
+    """Findings of the pass itself; ``void`` are the statuses of rows that count although they say that the order is void."""
+    found = [f for f in [None if signs.few else repeated_total(signs, decimals)] if f is not None]
     if signs.void_rows:
-        findings.append(
-            Finding("cancelled-orders", "warning", signs.void_rows,
-                    f"rows count although `{status}` says cancelled, returned, unpaid or the like; they bring "
-                    f"{major_read(signs.void_money, decimals)} of spend", (),
-                    f'If they should not count, leave them out: --where "{status} NOT IN (…)", with states that `check` lists.')
+        found.append(
+            finding("cancelled-orders", signs.void_rows, column=roles["status"], examples=void,
+                    condition=where_option(none_of(roles["status"], void)), **of_money(signs.void_money, decimals))
         )  # fmt: skip
     if signs.over_one:
-        findings.append(
-            Finding("discount-unit", "error" if signs.over_one > signs.below_one else "warning", signs.over_one,
-                    f"rows have a discount over 1 in `{discount}` and are set aside: discounts seem to be in percent or money off, and a 1 "
-                    "among them would be taken as everything off", (),
-                    'Say `discount_as = "percent"` under [orders] (--discount-as percent), "amount" for money off, or '
-                    '"fraction" if those rows are wrong.')
-        )  # fmt: skip
-    return findings
-
-
-def unmatched(ids: set[str], members: set[str], label: str) -> Finding | None:
-    """``unmatched-customers``: under half of the smaller side's ids are on the other, so that the two write ids differently."""
-    alone = [sorted(side)[:3] for side in (ids - members, members - ids)]
-    return unmatched_of(len(ids), len(members), len(ids & members), alone, label)
-
-
-def unmatched_of(ids: int, members: int, same: int, alone: Sequence[Sequence[str]], label: str) -> Finding | None:
-    """The same from how many there are on each side and on both, and some that are on one side ``alone``."""
-    smaller = min(ids, members)
-    if not smaller or same * 2 >= smaller:
-        return None
-    ours, theirs = (", ".join(f"`{i}`" for i in side) for side in alone)
-    return Finding(
-        "unmatched-customers", "error", smaller - same,
-        f"of {smaller:,} ids are not on both sides: the orders write {ours}, and {label} writes {theirs}", (),
-        "Name the right columns with `customer` under [orders] and [customers], or write ids alike in both files. If they are "
-        "right, say so with --allow unmatched-customers.",
-    )  # fmt: skip
-
-
-def sentences(findings: Sequence[Finding]) -> list[str]:
-    """Findings as notes beside a result: errors and warnings in a sentence each."""
-    return [f"{f.level.capitalize()}: {f.count:,} {f.effect}. {f.advice}" for f in findings if f.level != "note"]
-
-
-def allowed(findings: Sequence[Finding], codes: Collection[str]) -> list[Finding]:
-    """The findings with errors that are allowed by name as warnings."""
-    return [replace(f, level="warning") if f.level == "error" and f.code in codes else f for f in findings]
+        level: Level = "error" if signs.over_one > signs.below_one else "warning"
+        found.append(finding("discount-unit", signs.over_one, level=level, column=roles["discount"]))
+    elif signs.at_one and not signs.below_one:
+        found.append(finding("full-discounts", signs.at_one, column=roles["discount"]))
+    return found

@@ -25,7 +25,10 @@ def check(request: Request) -> None:
     orders = door.opened(request, PARTS, keep="rows")
     with screen.busy(request, "Checking the orders", orders.engine):
         checked = orders.check()
-    door.give(request, orders, checked.tables(), views(orders, checked), whole=checked.as_json(), seen=orders.notes)
+    door.give(
+        request, orders, checked.tables(), views(orders, checked), whole=checked.as_json(), seen=orders.notes,
+        findings=checked.findings, show_findings=not screen.for_people(request),
+    )  # fmt: skip
     if checked.errors:
         raise typer.Exit(1)
 
@@ -65,7 +68,13 @@ def _balance(checked: "Check") -> "RenderableType":
     for label, count, minor in checked.balance.lines():
         rows.append([label, wording.count(count), f"{float(major(minor, decimals)):,.{decimals}f}"])
         if label == "set aside":
-            rows += [[f"  {reason}", wording.count(n), ""] for reason, n in checked.balance.reasons.items()]
+            unread = next(
+                (f"largest: {', '.join(f.examples[:2])}" for f in checked.findings if f.code == "unread-amounts"), ""
+            )
+            reasons = checked.balance.reasons.items()
+            rows += [
+                [f"  {reason}", wording.count(n), unread if reason == "bad-amount" else ""] for reason, n in reasons
+            ]
     used = wording.percent(checked.balance.used / checked.balance.rows_read) if checked.balance.rows_read else "none"
     return table(
         f"Does every row count? {used} of the rows are used, and all are accounted for", ["", "rows", "amount"], rows
@@ -76,6 +85,7 @@ def _findings(checked: "Check") -> "RenderableType":
     from rich.text import Text
 
     from fairladder.cli.screen import table
+    from fairladder.findings import LEVELS
 
     rows: list[list[str | Text]] = []
     for f in sorted(checked.findings, key=lambda f: list(_LEVEL_STYLE).index(f.level)):
@@ -84,14 +94,14 @@ def _findings(checked: "Check") -> "RenderableType":
         advice = Text(f" {f.advice}" if f.advice and f.level != "note" else "", style="dim")
         style = _LEVEL_STYLE[f.level]
         rows.append([Text(f.level, style=style), f.code, Text(text + examples).append(advice), wording.count(f.count)])
-    errors = len(checked.errors)
+    errors, warnings, notes = (sum(f.level == level for f in checked.findings) for level in LEVELS)
     title = (
-        f"What must be settled first? {errors} error{'s' if errors != 1 else ''}"
+        f"What must be settled first? {wording.counted(errors, 'errors')}"
         if errors
         else "What to know first? No errors"
     )
     return table(
-        f"{title}, {len(checked.findings) - errors} warnings and notes",
+        f"{title}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
         ["level", "finding", "what it means", "count"],
         rows,
         left=3,

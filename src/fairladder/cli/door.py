@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from fairladder.api import Orders
     from fairladder.book.opened import Opened
     from fairladder.book.read import Keep
+    from fairladder.findings import Finding
     from fairladder.output.result import Result
     from fairladder.output.tables import TableAddress
 
@@ -168,26 +169,33 @@ def give(
     figure: "Callable[[], Figure] | None" = None,
     drew: str = "",
     write: "Callable[[], None] | None" = None,
+    findings: "Sequence[Finding] | None" = None,
+    show_findings: bool = True,
 ) -> None:
     """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen; and its figure.
 
     ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
     has to say beside the notes of the orders (of which ``view`` shows those in ``seen`` itself), ``told`` more facts; ``safe``
     says whether CSV is made safe for spreadsheets unless the person decides; ``drew`` is a word behind the figure's name; ``write``
-    writes a result that is more than tables. Without ``orders`` there are no facts.
+    writes a result that is more than tables. Without ``orders`` there are no facts. Errors and warnings among the findings of the orders, or
+    among ``findings``, come first, on standard error, unless the view shows them itself.
 
-    Leaves with exit code 1 where a finding of the orders is an error.
+    Leaves with exit code 1 where a finding has a level that ``--fail-on`` names.
     """
-    from fairladder.book.signs import sentences
+    from fairladder.findings import sentences
     from fairladder.output.files import CsvStyle, style_of
     from fairladder.output.result import Result
     from fairladder.output.targets import replacing
 
+    findings = () if orders is None else orders.findings if findings is None else findings
     facts = _facts(orders, notes, told)
-    errors = sentences([f for f in orders.findings if f.level == "error"]) if orders is not None else []
-    for text in errors:
-        print(wording.plain(text), file=sys.stderr)
-        say(text)
+    above = sentences(findings)
+    for text in above if show_findings else ():
+        if text.startswith("Error:"):  # shown even where a user asked for quiet
+            print(wording.plain(text), file=sys.stderr)
+            say(text)
+        else:
+            screen.note(request, text)
     decimals = 2 if orders is None else orders.scheme.money.decimals
     csv = CsvStyle() if orders is None else style_of(orders.scheme)
     if request.fail_on not in FAIL_ON:
@@ -200,7 +208,7 @@ def give(
     else:
         guarded = safe if request.spreadsheet_safe is None else request.spreadsheet_safe
         _write(request, Result(parts, facts, decimals, csv, whole), guarded)
-    shown = {*errors, *(seen if screen.for_people(request) else ())}
+    shown = {*above, *(seen if screen.for_people(request) else ())}
     below = _below(request, orders, notes, shown)
     foot = [] if facts is None or orders is None else [screen.footer(orders, {**facts, "notes": below})]
     if screen.for_people(request):
@@ -213,7 +221,7 @@ def give(
     if request.figure is not None and figure is not None:
         draw(request.figure, figure())
         screen.note(request, f"Drew {request.figure}{drew}.")
-    levels = {f.level for f in orders.findings} if orders is not None else set()
+    levels = {f.level for f in findings}
     if levels & FAIL_ON[request.fail_on]:
         raise typer.Exit(1)
 
@@ -223,21 +231,24 @@ MOST_NOTES = 3
 
 
 def _below(request: Request, orders: "Orders | None", notes: Sequence[str], shown: Collection[str]) -> list[str]:
-    """The notes that stand below a result: every finding and warning, and of all others those that weigh most."""
+    """The notes below a result: those about the result and the rows, then how the file is written; the first few unless all are requested."""
     if orders is None:
         return list(notes)
-    from fairladder.book.signs import sentences
-
-    findings = sentences(orders.findings)
-    remarks = list(orders.remarks)
-    own = [n for n in orders.notes if n not in remarks]
-    others = [n for n in dict.fromkeys([*own, *notes, *remarks]) if n not in shown]
+    written = [f.sentence for f in orders.reading_findings if f.code == "reading"]
+    own = [f.sentence for f in orders.reading_findings if f.code != "reading"]
+    left = [orders.not_looked_for] if orders.not_looked_for else []
+    found = (
+        [f.sentence for f in orders.findings if f.level == "note" and f not in orders.reading_findings]
+        if request.all_notes
+        else []
+    )
+    others = [n for n in dict.fromkeys([*own, *notes, *left, *found, *written]) if n not in shown]
     warned = [n for n in others if n.startswith("Warning:")]
     others = [n for n in others if n not in warned]
     most = len(others) if request.all_notes or len(others) == MOST_NOTES + 1 else MOST_NOTES
     more = len(others) - most
     rest = [f"{more} more notes: --all-notes shows them."] if more > 0 else []
-    return [*(f for f in findings if f not in shown), *warned, *others[:most], *rest]
+    return [*warned, *others[:most], *rest]
 
 
 def draw(path: "Path", figure: "Figure") -> None:

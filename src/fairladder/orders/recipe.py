@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from sqlglot import exp
 
 from fairladder.conditions import ROLE, Condition, Kind
+from fairladder.numbers import DiscountUnit
 from fairladder.orders import cells
 from fairladder.orders.roles import Roles
 from fairladder.orders.source import CellKind, Source
@@ -115,6 +116,26 @@ class Recipe:
         factors = self.roles.factors
         alone = self.rates is None and not self.in_minor_units and len(factors) == 1 and not self.roles.get("discount")
         return alone and self.source.columns[factors[0]] in ("whole", "decimal")
+
+    @property
+    def customer_in_conditions(self) -> str:
+        """What a condition calls the customer's id: the role, or ``role.customer`` where that is another column's name."""
+        return role_key("customer", self.source, self.roles)
+
+    @property
+    def discount_by_name(self) -> bool:
+        """Whether discounts are read as percents because name and cells say so."""
+        return self.discount_unit == "percent" and self.scheme.orders.discount_as is None
+
+    @property
+    def discount_unit(self) -> DiscountUnit:
+        """The unit of discounts: as the scheme says, else as it was found, else a fraction."""
+        return self.scheme.orders.discount_as or self.writing.discounts or "fraction"
+
+    @property
+    def other_amount(self) -> str:
+        """Advice to use another column as the amount, where amounts are in several currencies; empty without one."""
+        return ""
 
     def condition_cells(self) -> dict[str, exp.Expr]:
         """Name → value of every column that a condition on rows can name, by source name and by role name.

@@ -7,7 +7,6 @@ from sqlglot import exp
 
 from fairladder.conditions import parse_condition
 from fairladder.errors import SchemeError
-from fairladder.numbers import DiscountUnit
 from fairladder.orders import cells
 from fairladder.orders.rates import open_rates
 from fairladder.orders.recipe import Recipe, condition_kinds, twofold_roles
@@ -65,10 +64,6 @@ class Rows(Recipe):
         return self._cells(self.source.numbered() if numbered else self.source.relation, as_written=True)
 
     @property
-    def _unit(self) -> DiscountUnit:
-        return self.scheme.orders.discount_as or "fraction"
-
-    @property
     def _rated(self) -> bool:
         return self.rates is not None or self.in_minor_units
 
@@ -81,8 +76,8 @@ class Rows(Recipe):
             for i in range(1, len(self.roles.factors)):
                 amount = sql(":a * :b", a=amount, b=column(f"#factor{i}"))
             if self.roles.get("discount"):
-                percent = 100 if self._unit == "percent" else 1
-                less = ":a - :d" if self._unit == "amount" else ":a * (1 - :d / :p)"
+                percent = 100 if self.discount_unit == "percent" else 1
+                less = ":a - :d" if self.discount_unit == "amount" else ":a * (1 - :d / :p)"
                 amount = exp.paren(sql(less, a=amount, d=column("#discount"), p=percent))
         if self._rated:
             amount = sql(":a * CAST(:r AS DOUBLE)", a=amount, r=column("#rate"))
@@ -151,7 +146,7 @@ class Rows(Recipe):
                 nothing = (
                     sql("(:t IS NULL)", t=self.trimmed_as_written(name)) if in_text else cells.blank(clean, kinds[name])
                 )
-                trees["#discount"] = cells.discount(clean, kinds[name], self._unit, nothing)
+                trees["#discount"] = cells.discount(clean, kinds[name], self.discount_unit, nothing)
         return [named(tree, name) for name, tree in trees.items()]
 
     @property
@@ -178,22 +173,19 @@ class Rows(Recipe):
             )
         return case(branches, exp.convert(0)) if branches else None
 
-    def over_one(self) -> tuple[exp.Expr, exp.Expr] | None:
-        """Over the rows' tree: 1 where a discount is over 1, which a fraction cannot be, and 1 where it is a fraction.
+    def discount_signs(self) -> dict[str, exp.Expr]:
+        """Over the rows' tree: 1 where a discount is over 1, which a fraction cannot be; where it is between 0 and 1; where it is 1.
 
-        Cells with a ``%`` are neither. None where the unit is given.
+        Cells with a ``%`` are none of these. Empty where the unit is given or found.
         """
         name = self.roles.get("discount")
-        if name is None or self.scheme.orders.discount_as is not None:
-            return None
+        if name is None or self.scheme.orders.discount_as is not None or self.writing.discounts is not None:
+            return {}
         number: exp.Expr = column("#discount")
         if self.source.columns[name] == "text":
             number = sql("CASE WHEN NOT CONTAINS(:c, '%') THEN :d END", c=cell_column(name), d=number)
-        over, part = (
-            sql("CASE WHEN :d > 1 THEN 1 ELSE 0 END", d=number),
-            "CASE WHEN :d > 0 AND :d < 1 THEN 1 ELSE 0 END",
-        )
-        return over, sql(part, d=number)
+        tests = {"over_one": ":d > 1", "below_one": ":d > 0 AND :d < 1", "at_one": ":d = 1"}
+        return {sign: sql(f"CASE WHEN {test} THEN 1 ELSE 0 END", d=number) for sign, test in tests.items()}
 
     def _plain(self, name: str) -> exp.Expr:
         assert self.writing.mark is not None
@@ -243,7 +235,7 @@ class Rows(Recipe):
         return cells.minor(
             numbers,
             column("#discount") if discount else None,
-            texts, decimals, self._unit,
+            texts, decimals, self.discount_unit,
             column("#rate") if self._rated else None,
         )  # fmt: skip
 

@@ -6,7 +6,7 @@ from sqlglot import exp
 
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
-from fairladder.orders.writing import DateStyle, Writing, settle_dates, settle_mark
+from fairladder.orders.writing import DateStyle, settle_dates, settle_mark
 from fairladder.sqltree import cell_column, named, select, sql
 
 #: Rows of a text file that are looked at for its channels.
@@ -34,7 +34,7 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
             proof.append(f"Numbers: {shown}.")
     if dates is not None and dates.name == "iso":
         dates = rows.writing.dates  # nothing is written otherwise
-    return replace(rows, writing=Writing(dates, mark, tuple(proof), settled=True))
+    return replace(rows, writing=replace(rows.writing, dates=dates, mark=mark, evidence=tuple(proof), settled=True))
 
 
 def written_dates(rows: Rows) -> DateStyle | None:

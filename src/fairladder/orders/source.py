@@ -69,6 +69,11 @@ class Source:
         """Whether this is one file or frame in the embedded engine, not several put together."""
         return isinstance(self.relation, exp.Table) and self.engine is self.engine.reader
 
+    @property
+    def part_names(self) -> list[str]:
+        """Names of the files that make up this source, in their order, as the column `file` has them."""
+        return short_names([Path(part.label) for part in self.parts])
+
     @cached_property
     def is_small(self) -> bool:
         """Whether to read it twice costs less than a look at its first rows, which saves that where dates are written otherwise."""
@@ -91,7 +96,7 @@ class Source:
     def numbered(self) -> exp.Expr:
         """The relation with ``#row``, each row's number as a person sees it."""
         if self.parts:
-            return _union([part.numbered() for part in self.parts], _labels(self.parts))
+            return _union([part.numbered() for part in self.parts], self.part_names)
         count = sql("ROW_NUMBER() OVER () + :n", n=self.first_row - 1)
         return select(["*", named(count, "#row")], self.relation).subquery("numbered", copy=False)
 

@@ -1,10 +1,12 @@
 """What becomes of a row: the states there are, and the trees that decide between them."""
 
+from collections.abc import Sequence
 from enum import IntEnum
 
 from sqlglot import exp
 
 from fairladder.conditions import to_engine
+from fairladder.errors import SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.recipe import Recipe
 from fairladder.orders.source import FILE
@@ -35,6 +37,8 @@ class RowState(IntEnum):
     """``where`` is unknown for it, because of a blank cell."""
     REPEAT = 22
     """It repeats another row and was dropped for it."""
+    OLDER = 23
+    """It is of an older version of its order and was dropped for it."""
     OUTSIDE = 30
     """It lies after the day of reckoning, or outside the window."""
     NEITHER = 40
@@ -158,21 +162,64 @@ def without_conflicts(stated: exp.Select) -> exp.Select:
 
 
 def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
-    """Used rows that repeat another in every cell left out, but the first of them, by file where there are several."""
+    """The rows with those marked that ``drop`` leaves out: repeats, or rows of older versions of their order."""
+    drop = recipe.scheme.orders.drop
+    if drop == "older-versions":
+        return _marked(judged, *_older_versions(recipe), RowState.OLDER)
     several = bool(recipe.source.parts)
     cells_of = [cell_column(name) for name in recipe.source.columns if not (several and name == FILE)]
-    place = exp.Window(
-        this=exp.RowNumber(), partition_by=[column("#state"), *cells_of],
-        order=exp.Order(expressions=[exp.Ordered(this=column(FILE))]) if several else None,
-    )  # fmt: skip
-    placed = select(["*", named(place, "#place")], judged, "placed")
-    repeats = sql(
-        "CASE WHEN :s = :u AND :p > 1 THEN :r ELSE :s END",
-        s=column("#state"),
-        u=RowState.USED,
-        p=column("#place"),
-        r=RowState.REPEAT,
+    if drop == "repeats" or not several:
+        order = [exp.Ordered(this=column(FILE))] if several else []
+        place = _row_number([column("#state"), *cells_of], order)
+        never = exp.false() if drop == "repeats-across-files" else sql(":p > 1", p=column("#place"))
+        return _marked(judged, [named(place, "#place")], never, RowState.REPEAT)
+    # The first copy in one file is the first copy in another, and so on: as many stay as the file with most of them has.
+    copy = _row_number([column("#state"), *cells_of, column(FILE)], [])
+    copied = select(["*", named(copy, "#copy")], judged, "copied")
+    place = _row_number([column("#state"), *cells_of, column("#copy")], [exp.Ordered(this=column(FILE))])
+    return _marked(copied, [named(place, "#place")], sql(":p > 1", p=column("#place")), RowState.REPEAT, also=["#copy"])
+
+
+def _row_number(partition: list[exp.Expr], order: list[exp.Expr]) -> exp.Window:
+    return exp.Window(
+        this=exp.RowNumber(), partition_by=partition, order=exp.Order(expressions=order) if order else None
     )
-    inner = ["#state", "#place"]
+
+
+def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
+    """Columns of each used row's version and of the latest of its order, and whether the row's is older.
+
+    Raises SchemeError where neither files nor a column tell versions apart, or orders have no ids.
+    """
+    source, by = recipe.source, recipe.scheme.orders.version
+    if not recipe.has_orders:
+        raise SchemeError('`drop = "older-versions"` needs order ids. Name their column with `order` under [orders].')
+    if by is not None:
+        if by not in source.columns:
+            raise SchemeError(f"{source.label} has no column `{by}`, which `version` names. {nearest(by, source.columns)}")
+        version: exp.Expr = cell_column(by)
+    elif source.parts:
+        ranks = [(sql(":f = :n", f=column(FILE), n=exp.Literal.string(n)), exp.convert(i)) for i, n in enumerate(source.part_names)]
+        version = case(ranks, exp.convert(0))
+    else:
+        raise SchemeError(
+            f'{source.label} is one file, so `drop = "older-versions"` needs a column that orders the versions. Name it with `version` under '
+            "[orders] (--version-column)."
+        )
+    latest = exp.Window(this=exp.Max(this=version), partition_by=[column("#state"), column("#customer"), column("#order")])
+    # A row without a version is older than any with one.
+    older = sql(":l IS NOT NULL AND :v IS DISTINCT FROM :l", v=version, l=column("#latest"))
+    return [named(latest, "#latest")], older
+
+
+def _marked(
+    judged: exp.Select, added: list[exp.Expr], dropped: exp.Expr, state: RowState, also: Sequence[str] = ()
+) -> exp.Select:
+    """Rows with ``added`` columns; used rows that are ``dropped`` get another state, and the added columns go again."""
+    placed = select(["*", *added], judged, "placed")
+    marked = sql(
+        "CASE WHEN :s = :u AND :d THEN :r ELSE :s END", s=column("#state"), u=RowState.USED, d=exp.paren(dropped), r=state
+    )
+    inner = ["#state", *(tree.alias for tree in added), *also]
     everything = exp.Star(**{"except_": [exp.to_identifier(name, quoted=True) for name in inner]})
-    return select([everything, named(repeats, "#state")], placed, "counted")
+    return select([everything, named(marked, "#state")], placed, "counted")

@@ -10,6 +10,7 @@ from sqlglot import exp
 from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, Question
+from fairladder.numbers import DiscountUnit
 from fairladder.orders import cells
 from fairladder.orders.calendars import day_before_year, months_in, order_of_short
 from fairladder.orders.numbers_in_text import WORDS
@@ -64,6 +65,8 @@ class Writing:
     """The decimal mark, where some numbers are not plain."""
     evidence: tuple[str, ...] = ()
     """What settled them, in words."""
+    discounts: DiscountUnit | None = None
+    """The unit of discounts, where the column's name and its cells show that it is percent."""
     settled: bool = False
     """Whether the cells have been asked; those that are still unread stay so."""
 

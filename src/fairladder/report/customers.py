@@ -21,7 +21,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder import columns
-from fairladder.book.findings import Finding
+from fairladder.findings import Finding
 from fairladder.ladder import GroupedLadder
 from fairladder.numbers import to_minor
 from fairladder.report.contents import Contents
@@ -137,7 +137,7 @@ def _names_one(text: str, people: Collection[str]) -> bool:
     """Whether an id or a name stands in a text: between backticks, or as words that are no plain number."""
     if any(quoted in people for quoted in re.findall(r"`([^`]*)`", text)):
         return True
-    words = re.findall(r"[^\s`,;:()]+", text)
+    words = re.findall(r"[^\s`,;:()'\"]+", text)
     runs = (" ".join(words[i : i + n]).rstrip(".") for i in range(len(words)) for n in range(1, _LONGEST_NAME + 1))
     return any(run in people and not run.isdecimal() for run in runs)
 

@@ -2,23 +2,16 @@
 
 import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-import pyarrow.compute as pc
-
-from fairladder.book.balance import BLANK, Balance, major
+from fairladder.book.balance import Balance, major
 from fairladder.book.customer_findings import customer_findings
-from fairladder.book.findings import Finding, row_findings, tie_finding
-from fairladder.book.inspection import Inspected, row_inspection
-from fairladder.book.measures import customers_frame, with_measures
+from fairladder.book.look import in_currency, look_closely
 from fairladder.book.passes import keep_rows
-from fairladder.book.people import people_here
 from fairladder.book.read import MOST_SET_ASIDE, Read, discounts_ignored, read
-from fairladder.book.signs import allowed
-from fairladder.days import today
-from fairladder.orders.states import RowState
+from fairladder.findings import LEVELS, Finding, allowed, finding
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 
@@ -111,22 +104,16 @@ def check(orders: Read) -> Check:
 
 def _checked(orders: Read) -> Check:
     kept = orders.kept_rows or keep_rows(orders.rows, as_written=False)
-    by_id = {RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER}
-    inspected = Inspected(kept, not by_id.isdisjoint(orders.balance.rows), today(orders.scheme.time.time_zone))
     try:
-        notes = row_inspection(inspected)
+        found = list(look_closely(orders, kept).found)
         set_aside = orders.set_aside_of(kept.as_rows)
     finally:
         if kept is not orders.kept_rows:
             kept.forget()
-    there = {f.code for f in notes}
-    findings = [
-        *row_findings(orders.balance, list(dict.fromkeys([*orders.notes, *discounts_ignored(orders.opened)]))),
-        *notes,
-        *(f for f in orders.findings if f.code not in there | {"repeated-total"}),
-        *(_on_cluster(orders) if orders.engine.keeps_customers else _here(orders)),
-    ]
-    findings = allowed(findings, orders.scheme.orders.allow)
+    found += _on_cluster(orders) if orders.engine.keeps_customers else _ties(orders)
+    ignored = discounts_ignored(orders.opened)
+    reading = [*orders.reading_findings, *(f for f in ignored if f not in orders.reading_findings)]
+    findings = sorted([*allowed(found, orders.allowed_codes), *reading], key=lambda f: LEVELS.index(f.level))
     return Check(orders.balance, tuple(findings), set_aside, orders.as_of, orders.as_of_from, orders.scheme.as_json())
 
 
@@ -134,48 +121,26 @@ def _on_cluster(orders: Read) -> list[Finding]:
     from fairladder.cluster.passing import passing
     from fairladder.cluster.people import people_there, ties_there
 
-    effect = f"rows have no numbers on a cluster, so examples give none; of those set aside at most {MOST_SET_ASIDE:,} are shown"
-    note = Finding("reading", "note", 1, effect, (), "")
+    text = f"Rows have no numbers on a cluster, so examples give none; of those set aside at most {MOST_SET_ASIDE:,} are shown"
+    note = finding("reading", 1, text=text)
     with passing(orders.engine):
         currencies = orders.account.currencies
         if len(currencies) > 1:
-            return [f for c in currencies for f in _in_currency(customer_findings(people_there(orders, c)), c)] + [note]
+            return [f for c in currencies for f in in_currency(customer_findings(people_there(orders, c)), c)] + [note]
         ties = ties_there(orders)
-        tied = None if ties is None else _tied(ties)
-        return [*customer_findings(people_there(orders)), *([tied] if tied is not None else []), note]
+        return [*customer_findings(people_there(orders)), *([] if ties is None else _tied(ties)), note]
 
 
-def _here(orders: Read) -> list[Finding]:
+def _ties(orders: Read) -> list[Finding]:
     if len(orders.account.currencies) > 1:
-        return _by_currency(orders)
+        return []
     from fairladder.scores.fairness import fairness_of  # needs pandas, loaded while the engine works
 
-    frame, members = orders.measured, orders.members.frame if orders.members else None
-    tied = _tied(fairness_of(frame, orders.scheme))
-    people = people_here(frame, members, orders.scheme.money.decimals, orders.engine.reader)
-    return [*customer_findings(people), *([tied] if tied is not None else [])]
+    return _tied(fairness_of(orders.measured, orders.scheme))
 
 
-def _tied(ties: "pd.DataFrame") -> Finding | None:
+def _tied(ties: "pd.DataFrame") -> list[Finding]:
     from fairladder.scores.fairness import in_words
 
-    return tie_finding(int(ties["parted"].sum()), in_words(ties))
-
-
-def _by_currency(orders: Read) -> list[Finding]:
-    """What can be said of customers before one currency is chosen: each by itself, since sums of several mean nothing."""
-    groups, decimals, findings = orders.groups, orders.scheme.money.decimals, []
-    for currency in orders.account.currencies:
-        wanted = None if currency == BLANK else currency
-        codes = groups["currency"]
-        own = pc.is_null(codes) if wanted is None else pc.fill_null(pc.equal(codes, wanted), False)
-        table = groups.filter(own)
-        names = [c for c in ("name",) if c in table.column_names]
-        frame = with_measures(customers_frame(table, decimals, names), orders.as_of, decimals)
-        people = people_here(frame, None, decimals, orders.engine.reader)
-        findings += _in_currency(customer_findings(people), currency)
-    return findings
-
-
-def _in_currency(findings: list[Finding], currency: str) -> list[Finding]:
-    return [replace(f, effect=f"{f.effect} (in {currency})") for f in findings]
+    split = int(ties["parted"].sum())
+    return [finding("ties-at-cuts", split, text=in_words(ties))] if split else []

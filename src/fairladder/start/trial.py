@@ -10,8 +10,8 @@ from fairladder.book.accounts import odd_accounts
 from fairladder.book.opened import open_unread
 from fairladder.book.people import people_here
 from fairladder.book.read import Read, read
-from fairladder.book.signs import sentences
 from fairladder.errors import DataError, Question, SchemeError, shortened
+from fairladder.findings import sentences
 from fairladder.orders.anywhere import open_anything
 from fairladder.orders.guess import guess_roles
 from fairladder.orders.roles import settle_roles

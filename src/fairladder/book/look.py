@@ -1,0 +1,181 @@
+"""The findings of orders that have been read, the same for every command: of the pass, a second look at the rows, and the customers."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import pyarrow.compute as pc
+from sqlglot import exp
+
+from fairladder.book.balance import BLANK
+from fairladder.book.customer_findings import customer_findings
+from fairladder.book.inspection import Inspected, row_inspection
+from fairladder.book.lines import KeptLines
+from fairladder.book.matching import unmatched
+from fairladder.book.measures import customers_frame, with_measures
+from fairladder.book.passes import keep_rows
+from fairladder.book.people import people_here
+from fairladder.book.signs import balance_findings, pass_findings
+from fairladder.days import today
+from fairladder.findings import Finding, codes_in
+from fairladder.orders.row_kinds import kinds_of_rows
+from fairladder.orders.rows import Rows
+from fairladder.orders.source import FILE
+from fairladder.orders.states import RowState
+from fairladder.orders.status_words import is_final, says_void
+from fairladder.sqltree import cell_column, named, select, sql
+
+if TYPE_CHECKING:
+    from fairladder.book.read import Read
+
+#: Rows are looked at a second time by every command up to this many, and beyond it by `check` alone.
+MOST_LOOKED_AT = 1_000_000
+#: A column with more distinct values than this is not treated as an order status.
+MOST_STATUSES = 40
+_BY_ID = frozenset({RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER})
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What was found, and the codes of findings that were not looked for because that would take too long."""
+
+    found: tuple[Finding, ...]
+    left_to_check: tuple[str, ...] = ()
+
+
+def look(orders: "Read") -> Looked:
+    """The findings of every command; large sources and clusters leave those that need another pass to `check`."""
+    large = orders.balance.rows_read > MOST_LOOKED_AT or orders.engine.keeps_customers
+    by_rows = _of_rows(orders) if not large and _is_suspicious(orders) else []
+    with_customers = not orders.engine.keeps_customers and (orders.first_groups is not None or not large)
+    by_customers = of_customers(orders, notes=False) if with_customers else _unmatched(orders)
+    left = (*(codes_in("rows") if large else ()), *(codes_in("customers") if not with_customers else ()))
+    return Looked(tuple(_joined(of_pass(orders), by_rows, by_customers)), left)
+
+
+def look_closely(orders: "Read", kept: KeptLines | None) -> Looked:
+    """The same with all rows looked at, however many; ``kept`` are the rows, where they are kept."""
+    by_customers = [] if orders.engine.keeps_customers else of_customers(orders)
+    return Looked(tuple(_joined(of_pass(orders), _of_rows(orders, kept), by_customers or _unmatched(orders))))
+
+
+def _joined(*parts: Sequence[Finding]) -> list[Finding]:
+    """Findings of several passes, of each code the one of the latest pass, which knows examples, too."""
+    latest = {f.code: n for n, part in enumerate(parts) for f in part}
+    return [f for n, part in enumerate(parts) for f in part if latest[f.code] == n]
+
+
+def of_pass(orders: "Read") -> list[Finding]:
+    """What the pass over the rows shows by itself."""
+    signs, rows = orders.account.signs, orders.rows
+    void = _void_statuses(rows) if signs.void_rows else []
+    currencies = orders.account.currencies
+    return [
+        *balance_findings(orders.balance, currencies, rows.other_amount if len(currencies) > 1 else ""),
+        *pass_findings(signs, orders.scheme.money.decimals, orders.roles, void),
+    ]
+
+
+def _void_statuses(rows: Rows) -> list[str]:
+    return [text for text in _statuses(rows, void=True) if text]
+
+
+def _statuses(rows: Rows, void: bool = False) -> list[str | None]:
+    """The different cells of the status column, or those that say that an order is void."""
+    name = rows.roles.get("status")
+    if name is None:
+        return []
+    cell = sql("TRIM(CAST(:c AS VARCHAR))", c=cell_column(name))
+    query = select([named(cell, "status")], rows.source.relation).distinct(copy=False)
+    query = query.where(says_void(cell), copy=False) if void else query
+    table = rows.source.engine.table(query.order_by("status", copy=False).limit(MOST_STATUSES + 1, copy=False))
+    found: list[str | None] = table["status"].to_pylist()
+    return found
+
+
+def _is_suspicious(orders: "Read") -> bool:
+    """True if a cheap look at the source shows that rows need a closer one."""
+    rows, states, signs = orders.rows, orders.balance.rows, orders.account.signs
+    if any(states.get(s) for s in (RowState.OUTSIDE, RowState.BAD_DATE, RowState.BAD_AMOUNT)):
+        return True
+    if signs.repeated_orders and signs.few:
+        return True
+    if any(status and not is_final(status) for status in _statuses(rows)) or kinds_of_rows(rows):
+        return True
+    return _any_repeats(rows) or _any_shared(rows)
+
+
+def _any_repeats(rows: Rows) -> bool:
+    """True if rows have the same cells as another, in one file or in several, or an order id is in several files."""
+    source = rows.source
+    cells = [cell_column(name) for name in source.columns if not (source.parts and name == FILE)]
+    same = select([sql("COUNT(*) AS n")], source.relation).group_by(
+        exp.Anonymous(this="HASH", expressions=cells), copy=False
+    )
+    if _is_any(rows, same.having(sql("COUNT(*) > 1"), copy=False)):
+        return True
+    order = rows.roles.get("order")
+    if order is None or not source.parts:
+        return False
+    files = select([sql("COUNT(*) AS n")], source.relation).group_by(cell_column(order), copy=False)
+    return _is_any(rows, files.having(sql("MIN(:f) <> MAX(:f)", f=cell_column(FILE)), copy=False))
+
+
+def _any_shared(rows: Rows) -> bool:
+    order, customer = rows.roles.get("order"), rows.roles.get("customer")
+    if order is None or customer is None:
+        return False
+    by_order = select([sql("COUNT(*) AS n")], rows.source.relation).group_by(cell_column(order), copy=False)
+    return _is_any(rows, by_order.having(sql("MIN(:c) <> MAX(:c)", c=cell_column(customer)), copy=False))
+
+
+def _is_any(rows: Rows, query: exp.Select) -> bool:
+    return bool(rows.source.engine.table(query.limit(1, copy=False)).num_rows)
+
+
+def _of_rows(orders: "Read", kept: KeptLines | None = None) -> list[Finding]:
+    kept = kept or orders.kept_rows
+    looked_at = kept or keep_rows(orders.rows, as_written=False)
+    states = orders.balance.rows
+    outside = bool(states.get(RowState.OUTSIDE))
+    inspected = Inspected(looked_at, not _BY_ID.isdisjoint(states), outside, today(orders.scheme.time.time_zone))
+    try:
+        return row_inspection(inspected)
+    finally:
+        if kept is None:
+            looked_at.forget()
+
+
+def _unmatched(orders: "Read") -> list[Finding]:
+    """Ids of a cluster's customers that the customers file does not have."""
+    if orders.kept_groups is None or orders.members is None:
+        return []
+    found = orders.kept_groups.unmatched(orders.engine, orders.members.frame["customer"].tolist(), orders.members.label)
+    return [found] if found is not None else []
+
+
+def of_customers(orders: "Read", *, notes: bool = True) -> list[Finding]:
+    """What the customers show; before one of several currencies is chosen, those of each by themselves."""
+    decimals, reader, id_name = orders.scheme.money.decimals, orders.engine.reader, orders.rows.customer_in_conditions
+    found = []
+    if (members := orders.members) is not None and not orders.balance.mostly_unusable:
+        apart = unmatched(orders.groups["customer"].to_pylist(), members.frame["customer"], members.label)
+        found += [apart] if apart is not None else []
+    if len(orders.account.currencies) < 2:
+        people = people_here(orders.measured, members.frame if members else None, decimals, reader, id_name)
+        return found + customer_findings(people, notes=notes)
+    groups = orders.groups
+    for currency in orders.account.currencies:
+        codes = groups["currency"]
+        own = pc.is_null(codes) if currency == BLANK else pc.fill_null(pc.equal(codes, currency), False)
+        table = groups.filter(own)
+        names = [c for c in ("name",) if c in table.column_names]
+        frame = with_measures(customers_frame(table, decimals, names), orders.as_of, decimals)
+        people = people_here(frame, None, decimals, reader, id_name)
+        found += in_currency(customer_findings(people, notes=notes), currency)
+    return found
+
+
+def in_currency(findings: Sequence[Finding], currency: str) -> list[Finding]:
+    """The findings with the currency that they are about."""
+    return [replace(f, effect=f"{f.effect} (in {currency})") for f in findings]

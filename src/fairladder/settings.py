@@ -64,7 +64,7 @@ SETTINGS: tuple[Setting, ...] = (
     _role("name", "The column of customer names."),
     _role("channel", "The column that says through which channel the order came."),
     _role("status", "The column of the order's state, such as paid or cancelled."),
-    _role("currency", "The column of the amount's currency."),
+    _role("currency", "The column of the amount's currency; none where all amounts are in one, whatever the file says."),
     _role("cost", "The column of what the row cost the shop."),
     Setting("orders", "kept_in", "A folder that keeps the orders of files already read, so that only new files are.", "--kept-in", "FOLDER",
             WRITING),

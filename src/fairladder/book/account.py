@@ -66,7 +66,7 @@ def account_of(rows: Rows, groups: pa.Table, kept: RowsApart | None = None) -> A
     summed, decimals, used = _summed(groups.select(names)), rows.scheme.money.decimals, used_groups(groups)
     settled, totals = _decided(rows, summed, balance_of(summed, decimals), kept)
     return Account(
-        balance_of(settled, decimals),
+        balance_of(settled, decimals, rows.rates is not None),
         totals,
         pc.max(used["latest_row"]).as_py() if "latest_row" in used.column_names else None,
         "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py()),

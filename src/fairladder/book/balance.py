@@ -21,6 +21,8 @@ class Balance:
     rows: Mapping[int, int]
     amounts: Mapping[int, int]
     decimals: int
+    converted: bool = False
+    """Whether other currencies are converted, so that a row in one of them has no rate; else it is set aside because one was chosen."""
     by_currency: Mapping[str, Mapping[int, int]] = field(default_factory=dict)
     """Currency → state → sum, where the orders carry a currency column."""
 
@@ -71,8 +73,9 @@ class Balance:
 
     @property
     def mostly_unusable(self) -> bool:
-        """Whether more rows are set aside, totals not counted, than bad data explains."""
-        bad = self.set_aside - self.rows.get(RowState.TOTAL_ROW, 0)
+        """Whether more rows are set aside than bad data explains, without totals and rows in a currency that was not chosen."""
+        meant = [RowState.TOTAL_ROW, *([] if self.converted else [RowState.OTHER_CURRENCY])]
+        bad = self.set_aside - sum(self.rows.get(state, 0) for state in meant)
         return bad * 100 > MOST_SET_ASIDE_PERCENT * self.rows_read
 
     def amount(self, *states: int) -> int:
@@ -110,7 +113,7 @@ class Balance:
         return {**counts, "reasons": self.reasons, "amounts": amounts, **extra}
 
 
-def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int) -> Balance:
+def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int, converted: bool = False) -> Balance:
     """The balance of the reduction's groups: mappings with state, rows_read, rows_amount and maybe currency."""
     rows: Counter[int] = Counter()
     amounts: Counter[int] = Counter()
@@ -121,7 +124,7 @@ def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int) -> Balance:
         amounts[state] += amount
         if "currency" in group:
             by_currency.setdefault(group["currency"] or BLANK, Counter())[state] += amount
-    return Balance(rows, amounts, decimals, {k: by_currency[k] for k in sorted(by_currency)})
+    return Balance(rows, amounts, decimals, converted, {k: by_currency[k] for k in sorted(by_currency)})
 
 
 def major_read(minor: int, decimals: int) -> str:

@@ -1,6 +1,5 @@
 """Findings about the customers: refunds, ids and names that look alike, shared accounts, a short history."""
 
-import shlex
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -11,7 +10,7 @@ from fairladder.book.accounts import odd_accounts
 from fairladder.book.balance import major_read
 from fairladder.book.matching import likely_cause
 from fairladder.book.people import IN_FILE, People
-from fairladder.conditions.written import written_text
+from fairladder.conditions.written import for_shell, written_text
 from fairladder.findings import KNOWN, Finding, finding
 from fairladder.orders.cells import SPACE
 from fairladder.sqltree import column, named, select, sql
@@ -139,7 +138,7 @@ def _spoiled(seen: _Seen) -> Finding | None:
 
 def _without(people: People, ids: Sequence[str]) -> str:
     """A condition on the orders that leaves some customers out, quoted for a shell."""
-    return shlex.quote(f"{people.id_name} NOT IN ({', '.join(map(written_text, ids))})")
+    return for_shell(f"{people.id_name} NOT IN ({', '.join(map(written_text, ids))})")
 
 
 def _several(people: People, alike: exp.Expr) -> exp.Select:

@@ -31,7 +31,7 @@ from fairladder.book.reduction import (
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import settled
+from fairladder.orders.settling import settled, settled_before
 from fairladder.orders.source import FILE, Source
 from fairladder.orders.states import RowState
 from fairladder.output.files import as_json, digest_of
@@ -73,7 +73,7 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     """
     if reason := _cannot(rows):
         return f"Nothing is kept: {reason}."
-    rows = replace(rows, channels=None)
+    rows = replace(settled_before(rows), channels=None)
     parts = rows.source.parts or (rows.source,)
     manifest, why = _manifest(folder, _settings(rows))
     with ThreadPoolExecutor() as readers:  # hashing lets other threads go on

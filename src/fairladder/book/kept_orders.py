@@ -9,7 +9,7 @@ from sqlglot import exp
 from fairladder.book.order_rows import kept_orders, kept_states, order_rows_of
 from fairladder.book.passes import largest_unread
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import settled, settled_at_first
+from fairladder.orders.settling import settled, settled_at_first, settled_before
 from fairladder.orders.states import RowState
 
 
@@ -56,7 +56,7 @@ def keep_orders(rows: Rows, table: OrderTable) -> tuple[Rows, KeptOrders | None,
 
     Nothing is kept where ids need trimming or text is written otherwise than it seemed at first: the rows must be read again.
     """
-    rows, engine = settled_at_first(rows), rows.source.engine
+    rows, engine = settled_at_first(settled_before(rows)), rows.source.engine
     relation = engine.keep(kept_orders(rows, table.columns, table.mixed, table.sequence))
     states = engine.table(kept_states(rows, relation))
     better = rows

@@ -9,7 +9,7 @@ from fairladder.book.kept_groups import KeptGroups, kept_groups
 from fairladder.book.lines import KeptLines, keep_lines, other_channel
 from fairladder.book.reduction import by_state, orders_of, reduction
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import few_channels, settled, settled_at_first
+from fairladder.orders.settling import few_channels, settled, settled_at_first, settled_before
 
 
 @dataclass(frozen=True)
@@ -29,7 +29,7 @@ def read_through(rows: Rows, keep: bool) -> Pass:
     What the first rows do not show (a new channel, dates or numbers written otherwise) is found from the groups, and the rows
     are then read again. Raises DataError where two ways of reading are equally good.
     """
-    first = settled_at_first(rows)
+    first = settled_at_first(settled_before(rows))
     passed = _grouped(replace(first, channels=few_channels(first)), keep)
     if _has_other_channels(passed):
         passed = _again(passed, replace(passed.rows, channels=None))

@@ -30,4 +30,11 @@ def none_of(name: str, texts: Sequence[str]) -> str:
 
 def where_option(condition: str) -> str:
     """``--where`` with a condition, quoted for a shell."""
-    return f"--where {shlex.quote(condition)}"
+    return f"--where {for_shell(condition)}"
+
+
+def for_shell(text: str) -> str:
+    """A text quoted for a shell, in double quotes where that reads better."""
+    if "'" in text and not re.search(r"[$`\\!]", text):
+        return '"' + text.replace('"', '\\"') + '"'
+    return shlex.quote(text)

@@ -18,6 +18,8 @@ _EDGES = f"^{SPACE}+"
 TRIM = f"{_EDGES}|{_EDGES[1:]}$"
 #: What keeps a spreadsheet from taking a text for a formula, and the sign behind it.
 GUARD = r"^'([=+\-@\t\r])"
+#: What a spreadsheet is made to show as text: ``="00123"``.
+FORMULA_TEXT = '^="(.*)"$'
 #: Where price × quantity × 10^decimals stays below, floats are off by less than 1e-6 minor units.
 _SURE_BELOW = 10**8
 #: The largest finite float.
@@ -27,7 +29,7 @@ _LARGEST = 1.7976931348623157e308
 def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     """The cell as trimmed text; NULL where blank. Whole numbers lose a trailing ``.0``.
 
-    An apostrophe that keeps a spreadsheet from taking the text for a formula is taken off.
+    An apostrophe that keeps a spreadsheet from taking the text for a formula is taken off, and so is the formula around ``="00123"``.
     """
     if kind == "text":
         plain = sql("CAST(:c AS VARCHAR)", c=cell)
@@ -46,10 +48,10 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 
 
 def plainly_trimmed(cell: exp.Expr) -> exp.Expr:
-    """Whether a text cell begins and ends with a visible ASCII character and not with an apostrophe: nothing to take off."""
+    """Whether a text cell begins and ends with a visible ASCII character, and not with an apostrophe or ``=``: nothing to take off."""
     plain = sql("CAST(:c AS VARCHAR)", c=cell)
     return sql(
-        "(:c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' AND ARRAY_EXTRACT(:c, 1) <> :quote)",
+        "(:c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' AND ARRAY_EXTRACT(:c, 1) NOT IN (:quote, '='))",
         c=plain, quote=exp.Literal.string("'"),
     )  # fmt: skip
 
@@ -61,7 +63,8 @@ def trimmed_with_care(cell: exp.Expr) -> exp.Expr:
 
 
 def _without_guard(cell: exp.Expr) -> exp.Expr:
-    return sql("REGEXP_REPLACE(CAST(:c AS VARCHAR), :guard, '\\1')", c=cell, guard=exp.Literal.string(GUARD))
+    bare = sql("REGEXP_REPLACE(CAST(:c AS VARCHAR), :guard, '\\1')", c=cell, guard=exp.Literal.string(GUARD))
+    return sql("REGEXP_REPLACE(:c, :formula, '\\1')", c=bare, formula=exp.Literal.string(FORMULA_TEXT))
 
 
 def trimmed_for_people(cell: exp.Expr) -> exp.Expr:

@@ -10,6 +10,7 @@ from typing import Any
 import pyarrow as pa
 
 from fairladder.errors import DataError, shortened
+from fairladder.orders.numbers_in_text import surely_decimal
 from fairladder.orders.text_files import opened
 
 #: So much of the file is read at a time, and so many rows are turned into a table at a time.
@@ -134,7 +135,7 @@ def _values(path: Path, label: str) -> Iterator[Any]:
 
 def _number(text: str) -> str:
     whole = _WHOLE.fullmatch(text)
-    return whole[1] if whole else text
+    return whole[1] if whole else surely_decimal(text)
 
 
 def _object(pairs: list[tuple[str, Any]], label: str) -> dict[str, Any]:

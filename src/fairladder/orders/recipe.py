@@ -53,7 +53,12 @@ class Recipe:
     @property
     def by_currency(self) -> bool:
         """Whether amounts are in the currencies that the rows name."""
-        return self.roles.get("currency") is not None and self.rates is None
+        return self.has_currencies and self.rates is None
+
+    @property
+    def has_currencies(self) -> bool:
+        """Whether rows name their currency, in a column or beside the digits of their amounts."""
+        return self.roles.get("currency") is not None or bool(self.writing.currencies)
 
     @property
     def embedded(self) -> bool:
@@ -156,7 +161,7 @@ class Recipe:
         }
         for role, tree in by_role.items():
             name = self.roles.get(role)
-            if tree is None or (name is None and role != "amount"):
+            if tree is None or (name is None and role != "amount" and not (role == "currency" and self.writing.currencies)):
                 continue
             values[role_key(role, self.source, self.roles)] = tree
             if name is not None:

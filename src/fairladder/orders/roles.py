@@ -1,5 +1,6 @@
 """Which column plays which role."""
 
+from collections.abc import Collection
 from dataclasses import dataclass, replace
 
 from fairladder.errors import SchemeError, nearest
@@ -19,6 +20,8 @@ class Roles:
     """A column of money given back that plays no role, where roles were guessed."""
     minor_units: bool = False
     """Whether the amount's column holds whole numbers and its name says cents or the like."""
+    one_currency: bool = False
+    """Whether a user said that all amounts are in one currency, whatever stands in the file."""
     date_format: str = ""
     """How days are written, where a guessed column holds them as plain numbers."""
 
@@ -38,6 +41,8 @@ def settle_roles(settings: OrdersPart, source: Source) -> Roles:
     Raises SchemeError naming the role, the column and the nearest column there is.
     """
     given = settings.roles()
+    absent = {role for role in OPTIONAL if given.get(role, "").casefold() == NONE and given[role] not in source.columns}
+    given = {role: name for role, name in given.items() if role not in absent}
     for role, name in given.items():
         if name not in source.columns:
             raise SchemeError(
@@ -46,15 +51,16 @@ def settle_roles(settings: OrdersPart, source: Source) -> Roles:
     columns = dict(given)
     priced = bool(settings.unit_price)
     for role in ROLES:
-        skip = role in columns or role not in source.columns or role in given.values()
+        skip = role in columns or role in absent or role not in source.columns or role in given.values()
         if skip or (priced and role == "amount") or (not priced and role in {"unit_price", "quantity", "discount"}):
             continue
         columns[role] = role
     if "amount" not in columns and {"unit_price", "quantity"} <= source.columns.keys():
         columns.update({r: r for r in ("unit_price", "quantity", "discount") if r in source.columns})
-    roles = _guessed(columns if given else {}, source) if _missing(columns) else Roles(columns)
+    roles = _guessed(columns if given else {}, source, absent) if _missing(columns) else Roles(columns)
     money = roles.get("amount") or roles.get("unit_price")
-    return replace(roles, minor_units=money is not None and in_minor_units(source, money))
+    minor = money is not None and in_minor_units(source, money)
+    return replace(roles, minor_units=minor, one_currency="currency" in absent)
 
 
 def _missing(columns: dict[str, str]) -> list[str]:
@@ -65,9 +71,9 @@ def _missing(columns: dict[str, str]) -> list[str]:
     return missing
 
 
-def _guessed(known: dict[str, str], source: Source) -> Roles:
-    """The known roles and, for the others, what names and contents show."""
-    guesses = guess_roles(source, known)
+def _guessed(known: dict[str, str], source: Source, absent: Collection[str]) -> Roles:
+    """The known roles and, for the others but those that are ``absent``, what names and contents show."""
+    guesses = [guess for guess in guess_roles(source, known) if guess.role not in absent]
     columns = {**known, **settled_or_ask(guesses, source, NEEDED)}
     if _missing(columns):
         _complete(columns, source)
@@ -77,6 +83,8 @@ def _guessed(known: dict[str, str], source: Source) -> Roles:
     return Roles(columns, guessed, back, date_format=written)
 
 
+#: What a user writes for a role that no column plays, and the roles that orders can do without.
+NONE, OPTIONAL = "none", ("order", "discount", "name", "channel", "status", "currency", "cost")
 #: Roles for which two equally good columns are a question, not a shrug.
 NEEDED = ("customer", "order", "placed", "amount", "unit_price", "quantity")
 

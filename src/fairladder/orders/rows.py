@@ -16,6 +16,7 @@ from fairladder.orders.states import RowState, cell_state, whole_state, without_
 from fairladder.orders.writing import (
     DateStyle,
     Writing,
+    currency_in_cell,
     day_at_once,
     day_in_style,
     plain_at_once,
@@ -134,6 +135,8 @@ class Rows(Recipe):
         for part in ("name", "channel", "currency"):
             if (text := self.text_of(part)) is not None:
                 trees[f"#{part}"] = text
+        if self.writing.currencies:
+            trees["#currency"] = currency_in_cell(self.trimmed_as_written(self.roles.factors[0]), self.writing.currencies)
         if not self.exact:
             for i, name in enumerate(self.roles.factors):
                 number = self.number_of(name)
@@ -161,8 +164,8 @@ class Rows(Recipe):
         values = {n: column(f"#factor{i}") for i, n in enumerate(self.roles.factors)}
         values |= {n: column("#discount") for n in [self.roles.get("discount")] if n}
         tests = [
-            all_of([sql(":v IS NULL", v=values.get(n) or self.number_of(n)),
-                    sql(":c IS NOT NULL", c=self.trimmed_as_written(n))])
+            any_of([all_of([sql(":v IS NULL", v=values.get(n) or self.number_of(n)), sql(":c IS NOT NULL", c=self.trimmed_as_written(n))]),
+                    sql("COALESCE(SUBSTRING(:c, LENGTH(:c) - 3, 1) = '.', FALSE)", c=cell_column(n))])  # which may mark thousands
             for n in self.text_numbers if self.writing.mark is None
         ]  # fmt: skip
         if tests:
@@ -191,9 +194,9 @@ class Rows(Recipe):
         assert self.writing.mark is not None
         cell = self.trimmed_as_written(name)
         if name != self.roles.get("discount"):
-            careful = plain_number(cell, self.writing.mark)
+            careful = plain_number(cell, self.writing.mark, self.writing.zero)
             return plain_at_once(cell_column(name), self.writing.mark, careful) if self.embedded else careful
-        bare = plain_number(sql("RTRIM(RTRIM(:c, '%'))", c=cell), self.writing.mark)
+        bare = plain_number(sql("RTRIM(RTRIM(:c, '%'))", c=cell), self.writing.mark, self.writing.zero)
         return sql("CASE WHEN ENDS_WITH(:c, '%') THEN :b || '%' ELSE :b END", c=cell, b=bare)
 
     def _with_rates(self, dated: exp.Select, rates: exp.Expr) -> exp.Select:
@@ -246,7 +249,7 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     Raises ConditionError where the condition is wrong.
     """
     text, asked = scheme.orders.where, scheme.orders
-    if scheme.money.rates and not roles.get("currency"):
+    if scheme.money.rates and not roles.get("currency") and source.columns[roles.factors[0]] != "text":
         raise SchemeError("[money] rates needs to know the rows' currency: name its column under [orders] currency.")
     written = asked.date_format or roles.date_format
     evidence: tuple[str, ...] = ()

@@ -4,9 +4,18 @@ from dataclasses import replace
 
 from sqlglot import exp
 
+from fairladder.errors import SchemeError
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
-from fairladder.orders.writing import DateStyle, settle_dates, settle_mark
+from fairladder.orders.words import says_percent
+from fairladder.orders.writing import (
+    DateStyle,
+    settle_currencies,
+    settle_dates,
+    settle_discounts,
+    settle_mark,
+    settle_zero,
+)
 from fairladder.sqltree import cell_column, named, select, sql
 
 #: Rows of a text file that are looked at for its channels.
@@ -28,13 +37,41 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
         dates = settle_dates(relation, name, engine, told_as=placed)
         if dates.evidence:
             proof.append(f"Dates in `{placed}` are read {dates.name}: {dates.evidence}.")
+    zero = rows.writing.zero
     if unread > 1 and mark is None:
-        mark, shown = settle_mark(rows.source.relation, rows.text_numbers, engine)
+        zero = settle_zero(rows.source.relation, rows.text_numbers, engine)
+        mark, shown = settle_mark(rows.source.relation, rows.text_numbers, engine, zero)
         if shown:
             proof.append(f"Numbers: {shown}.")
+        rows = with_currencies(rows)
     if dates is not None and dates.name == "iso":
         dates = rows.writing.dates  # nothing is written otherwise
-    return replace(rows, writing=replace(rows.writing, dates=dates, mark=mark, evidence=tuple(proof), settled=True))
+    return replace(rows, writing=replace(rows.writing, dates=dates, mark=mark, zero=zero, evidence=tuple(proof), settled=True))
+
+
+def with_currencies(rows: Rows) -> Rows:
+    """The rows with the currencies that stand beside the digits of their amounts, where there are several and no column names them."""
+    amount = rows.roles.factors[0]
+    if rows.has_currencies or rows.roles.one_currency or rows.source.columns[amount] != "text":
+        return rows
+    found = settle_currencies(rows.source.relation, amount, rows.source.engine)
+    return replace(rows, writing=replace(rows.writing, currencies=found)) if found else rows
+
+
+def settled_before(rows: Rows) -> Rows:
+    """The rows with what the pass itself cannot show: the unit of discounts, and currencies in cells whose decimal mark is given.
+
+    Raises DataError where discounts can be fractions or percents, SchemeError where rates are given and rows name no currency.
+    """
+    name, source = rows.roles.get("discount"), rows.source
+    if name is not None and rows.scheme.orders.discount_as is None and rows.writing.discounts is None and says_percent(name):
+        unit = settle_discounts(source.relation, name, source.columns[name], source.engine)
+        rows = replace(rows, writing=replace(rows.writing, discounts=unit))
+    if rows.writing.mark is not None or rows.rates is not None:
+        rows = with_currencies(rows)
+    if rows.rates is not None and not rows.has_currencies:
+        raise SchemeError("[money] rates needs to know the rows' currency: name its column under [orders] currency.")
+    return rows
 
 
 def written_dates(rows: Rows) -> DateStyle | None:

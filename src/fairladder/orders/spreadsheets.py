@@ -13,6 +13,7 @@ import pyarrow as pa
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.orders.calendars import is_month, plain
 from fairladder.orders.headers import two_rows
+from fairladder.orders.numbers_in_text import surely_decimal
 from fairladder.orders.sheet_xml import error_cells, reach
 from fairladder.orders.words import names_role, words_of
 from fairladder.wording import counted
@@ -267,7 +268,7 @@ def _text(cell: Any) -> str | None:
     if isinstance(cell, bool):
         return "true" if cell else "false"
     if isinstance(cell, float):
-        return str(int(cell)) if cell == int(cell) and abs(cell) < 1e15 else repr(cell)
+        return str(int(cell)) if cell == int(cell) and abs(cell) < 1e15 else surely_decimal(repr(cell))
     if isinstance(cell, dt.datetime):
         return cell.date().isoformat() if cell.time() == dt.time() else cell.isoformat(timespec="seconds")
     if isinstance(cell, dt.date | dt.time):

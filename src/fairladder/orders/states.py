@@ -115,7 +115,7 @@ def _no_amount(recipe: Recipe) -> exp.Expr:
 
 def _other_currency(recipe: Recipe, code: exp.Expr) -> list[tuple[exp.Expr, exp.Expr]]:
     wanted = recipe.scheme.money.currency
-    if wanted is None or recipe.roles.get("currency") is None:
+    if wanted is None or not recipe.has_currencies:
         return []
     if recipe.rates is not None:
         return [(sql(":r IS NULL", r=column("#rate")), code)]
@@ -180,9 +180,9 @@ def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
     return _marked(copied, [named(place, "#place")], sql(":p > 1", p=column("#place")), RowState.REPEAT, also=["#copy"])
 
 
-def _row_number(partition: list[exp.Expr], order: list[exp.Expr]) -> exp.Window:
+def _row_number(partition: Sequence[exp.Expr], order: Sequence[exp.Expr]) -> exp.Window:
     return exp.Window(
-        this=exp.RowNumber(), partition_by=partition, order=exp.Order(expressions=order) if order else None
+        this=exp.RowNumber(), partition_by=list(partition), order=exp.Order(expressions=list(order)) if order else None
     )
 
 

@@ -53,6 +53,14 @@ def names_role(role: str, words: list[str]) -> int:
     return 2 if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known) else 0
 
 
+_PERCENT = set("pct percent percentage prozent rabattprozent procent prosent porcentaje pourcentage percentuale percentual porcento procenta".split())
+
+
+def says_percent(name: str) -> bool:
+    """True if a column's name says that its numbers are percents."""
+    return "%" in name or bool(set(words_of(name)) & _PERCENT)
+
+
 @cache
 def known_words() -> frozenset[str]:
     """All words of roles and currencies, without accents: what an export's own words are likely to be."""

@@ -13,8 +13,8 @@ from fairladder.errors import DataError, Question
 from fairladder.numbers import DiscountUnit
 from fairladder.orders import cells
 from fairladder.orders.calendars import day_before_year, months_in, order_of_short
-from fairladder.orders.numbers_in_text import WORDS
-from fairladder.orders.source import Source
+from fairladder.orders.numbers_in_text import DIGITS, TURNS, WORDS, ZEROS, currency_of
+from fairladder.orders.source import CellKind, Source
 from fairladder.scheme import DATE_ORDERS, EPOCHS, SPREADSHEET_DAYS
 from fairladder.sqltree import all_of, any_of, case, cell_column, column, named, select, sql
 from fairladder.wording import counted
@@ -65,6 +65,10 @@ class Writing:
     """The decimal mark, where some numbers are not plain."""
     evidence: tuple[str, ...] = ()
     """What settled them, in words."""
+    zero: str = ""
+    """The zero of the script in which digits are written, where that is not ASCII's."""
+    currencies: tuple[tuple[str, str], ...] = ()
+    """What stands beside the digits of amounts → the currency that it means, where there are several and no column of currencies."""
     discounts: DiscountUnit | None = None
     """The unit of discounts, where the column's name and its cells show that it is percent."""
     settled: bool = False
@@ -322,25 +326,110 @@ def _glanced_at(days: dict[str, exp.Expr], foreign: exp.Expr) -> tuple[dict[str,
     return glanced, case([(either, exp.true())], foreign)
 
 
-def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[Mark | None, str]:
-    """The decimal mark of all number columns of a text source, and the evidence; None where all cells are plain.
+def settle_zero(relation: exp.Expr, names: list[str], engine: Engine) -> str:
+    """The zero of the script that number columns write their digits in; empty for ASCII digits.
 
-    Raises DataError where commas could be either, naming two cells.
+    Raises DataError where digits of several other scripts occur.
     """
     if not names:
-        return None, ""
+        return ""
+    digit = sql("NULLIF(REGEXP_EXTRACT(c, :p, 0), '')", p=exp.Literal.string(f"[{DIGITS}]"))
+    digits = select([named(digit, "digit")], _all_cells(relation, names)).distinct(copy=False)
+    there = {text for text in engine.table(digits.limit(100, copy=False))["digit"].to_pylist() if text}
+    zeros = sorted({zero for zero in ZEROS for text in there if 0 <= ord(text) - ord(zero) < 10})
+    if len(zeros) > 1:
+        raise DataError(f"The numbers are written in digits of several scripts ({', '.join(zeros)}). Write them in one.")
+    return zeros[0] if zeros else ""
+
+
+def in_ascii(cell: exp.Expr, zero: str) -> exp.Expr:
+    """A text with digits of another script, and its decimal and thousands marks, in ASCII."""
+    if not zero:
+        return cell
+    for old, new in [*((chr(ord(zero) + i), str(i)) for i in range(10)), ("٫", "."), ("٬", ",")]:
+        cell = sql("REPLACE(:c, :old, :new)", c=cell, old=exp.Literal.string(old), new=exp.Literal.string(new))
+    return cell
+
+
+def _all_cells(relation: exp.Expr, names: Sequence[str]) -> exp.Expr:
+    """The trimmed cells of several text columns as one column ``c``."""
     parts = [select([named(cells.text(cell_column(n), "text"), "c")], relation) for n in names]
     together: exp.Expr = parts[0]
     for part in parts[1:]:
         together = exp.Union(this=together, expression=part, distinct=False)
+    return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("written")))
+
+
+#: What may be around the digits of an amount, beside letters and signs of currencies.
+_NO_CURRENCY = rf"[0-9.,'’()+\-−–—\s\x{{a0}}\x{{2009}}\x{{202f}}{TURNS}{DIGITS}٫٬]"
+
+
+def settle_currencies(relation: exp.Expr, name: str, engine: Engine) -> tuple[tuple[str, str], ...]:
+    """What stands beside the digits of a text column's amounts, with the currency that it means; empty unless there are several."""
+    mark = currency_mark(cells.text(cell_column(name), "text"))
+    marks = select([named(mark, "mark")], relation).distinct(copy=False).limit(_MOST_CELLS, copy=False)
+    there = sorted(m for m in engine.table(marks)["mark"].to_pylist() if m)
+    known = [(m, code) for m in there if (code := currency_of(m)) is not None]
+    return tuple(known) if len({code for _, code in known}) > 1 else ()
+
+
+def currency_mark(cell: exp.Expr) -> exp.Expr:
+    """What stands beside the digits of an amount, in capitals; empty where there is nothing."""
+    return sql("UPPER(REGEXP_REPLACE(:c, :p, '', 'g'))", c=cell, p=exp.Literal.string(_NO_CURRENCY))
+
+
+def currency_in_cell(cell: exp.Expr, currencies: Sequence[tuple[str, str]]) -> exp.Expr:
+    """The currency of an amount's text cell; NULL where it names none."""
+    mark = currency_mark(cell)
+    branches = [(sql(":m = :t", m=mark, t=exp.Literal.string(t)), exp.Literal.string(code)) for t, code in currencies]
+    return case(branches, exp.cast(exp.null(), "VARCHAR"))
+
+
+def settle_discounts(relation: exp.Expr, name: str, kind: CellKind, engine: Engine) -> DiscountUnit | None:
+    """``percent`` for a column whose name says so, if some discount is over 1; None where all are blank or 0.
+
+    Raises DataError where all discounts are from 0 to 1, which can be fractions or percents.
+    """
+    if kind == "text":
+        text = cells.text(cell_column(name), kind)
+        plain = sql("TRY_CAST(REPLACE(:t, ',', '.') AS DOUBLE)", t=text)
+        shown, number = text, sql("CASE WHEN NOT CONTAINS(:t, '%') THEN :n END", t=text, n=plain)
+    else:
+        shown, number = sql("CAST(:c AS VARCHAR)", c=cell_column(name)), cells.number(cell_column(name), kind)
+    read = select([named(number, "number"), named(shown, "shown")], relation)
+    sums = ["COUNT(CASE WHEN ABS(number) > 1 THEN 1 END) AS over", "COUNT(CASE WHEN number <> 0 THEN 1 END) AS some",
+            "MIN(CASE WHEN number <> 0 THEN shown END) AS one"]  # fmt: skip
+    counts = engine.table(select([sql(s) for s in sums], read, "discounts")).to_pylist()[0]
+    if counts["over"]:
+        return "percent"
+    if not counts["some"]:
+        return None
+    error = DataError(
+        f"The discounts in `{name}` are all from 0 to 1, `{counts['one']}` for instance: they can be fractions of the price or percents. Say "
+        '`discount_as = "percent"` or "fraction" under [orders] (--discount-as).'
+    )
+    one = counts["one"]
+    shown_as = {"percent": (f"{one} is {one} % off",), "fraction": (f"{one} is {one} of the price off",)}
+    raise error.asking(Question(f"What are the discounts in `{name}`?", "discount_as", shown_as))
+
+
+def settle_mark(relation: exp.Expr, names: list[str], engine: Engine, zero: str = "") -> tuple[Mark | None, str]:
+    """The decimal mark of all number columns of a text source, and the evidence; None where all cells are plain.
+
+    ``zero`` is what ``settle_zero`` gives. Raises DataError where commas, or points before exactly three digits, could be either,
+    naming two cells.
+    """
+    if not names:
+        return None, ""
     comma = r"(^|[^,])\.\d{3},\d*$|^[^,]*,(\d{0,2}|\d{4,})$|\.\d{3}\."
-    point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},"
+    # A number that begins with 0, or has four digits before a point, has no thousands there.
+    point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},|,\d{2},\d{3}|^(0\d*|\d{4,})\.\d{3}$"
     # Most cells are of the two plain kinds, so that one or two looks tell them.
     kinds = [(sql("REGEXP_MATCHES(c, :p)", p=_PLAIN), exp.convert("plain")),
              (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"), exp.convert("comma"))]  # fmt: skip
     body = sql(
         "CASE WHEN kind = 'other' THEN REGEXP_REPLACE(REGEXP_REPLACE(c, :words, '', 'g'), '[^0-9.,]', '', 'g') ELSE c END",
-        words=exp.Literal.string(rf"^(?:{WORDS})|(?:{WORDS})$"),
+        words=exp.Literal.string(rf"^(?:{WORDS})|(?:{WORDS})$|[.,][-–—]{{1,2}}"),
     )
     columns = [
         sql("COUNT(CASE WHEN kind <> 'plain' THEN 1 END) AS odd"),
@@ -348,16 +437,24 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine) -> tuple[M
         sql("COUNT(CASE WHEN kind <> 'comma' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS point", p=point),
         sql("MIN(CASE WHEN CONTAINS(b, ',') THEN c END) AS one"),
         sql("MAX(CASE WHEN CONTAINS(b, ',') THEN c END) AS two"),
+        sql("MIN(CASE WHEN REGEXP_MATCHES(b, :p) THEN c END) AS three", p=_THOUSANDS_OR_DECIMALS),
+        sql("MIN(CASE WHEN kind = 'plain' AND NOT CONTAINS(b, '.') THEN c END) AS whole"),
     ]
-    looked = select(
-        [exp.column("c"), named(case(kinds, exp.convert("other")), "kind")],
-        exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("written"))),
-    )
+    written = select([named(in_ascii(exp.column("c"), zero), "c")], _all_cells(relation, names))
+    looked = select([exp.column("c"), named(case(kinds, exp.convert("other")), "kind")], written, "cells")
     bodies = select([exp.column("c"), exp.column("kind"), named(body, "b")], looked, "looked")
     bodies = bodies.where(sql("kind <> 'other' OR REGEXP_MATCHES(c, '[0-9]')"), copy=False)
     counts = engine.table(select(columns, bodies, "bodies")).to_pylist()[0]
+    if counts["three"] is not None and not counts["comma"] and not counts["point"] and counts["one"] is None:
+        cells_shown = [counts["three"], *([counts["whole"]] if counts["whole"] else [])]
+        error = DataError(
+            f"The point in `{counts['three']}` can be a decimal mark or mark thousands, and no other cell settles it. "
+            'Say `decimal_mark = "."` or "," under [orders] (--decimal-mark).'
+        )
+        shown = {mark: tuple(f"{c} is {_shown_number(c, other, mark)}" for c in cells_shown) for mark, other in ((".", ","), (",", "."))}
+        raise error.asking(Question("Which sign is the decimal mark?", "decimal_mark", shown))
     if not counts["odd"]:
-        return None, ""
+        return ("." if zero else None), ""
     if counts["comma"] == counts["point"] and counts["one"] is not None:
         error = DataError(
             f"The commas in `{counts['one']}` and `{counts['two']}` can be decimal marks or thousands, and "
@@ -386,21 +483,27 @@ def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:
     )
 
 
-def plain_number(cell: exp.Expr, mark: Mark) -> exp.Expr:
-    """A trimmed text cell as a plain decimal text: signs of currency, spaces and thousands taken off, minus in front.
+#: A point before exactly three digits, which can be a decimal point or mark thousands.
+_THOUSANDS_OR_DECIMALS = r"^[1-9]\d{0,2}\.\d{3}$"
+
+
+def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
+    """A trimmed text cell as a plain decimal text: signs of currency, spaces and thousands removed, minus in front.
 
     NULL where it is no number under this mark; cells that are plain already stay as they are where the mark is a point.
     """
     thousands, decimal = (r"\.", ",") if mark == "," else (",", r"\.")
+    cell = in_ascii(cell, zero)
     bare = sql(
         "REGEXP_REPLACE(:c, :off, '', 'g')",
         c=cell,
         off=exp.Literal.string(
-            rf"^(?:{WORDS})|(?:{WORDS})$|\p{{Sc}}|[\s\x{{a0}}\x{{2009}}\x{{202f}}'’]|^[A-Z]{{3}}\b|\b[A-Z]{{3}}$"
+            rf"^(?:{WORDS})|(?:{WORDS})$|\p{{Sc}}|[\s\x{{a0}}\x{{2009}}\x{{202f}}'’{TURNS}]|^[A-Z]{{3}}\b|\b[A-Z]{{3}}$|[.,][-–—]{{1,2}}$"
         ),
     )
     bare = sql("REPLACE(:b, '−', '-')", b=bare)
-    shape = rf"^(\(|-|\+)?(\d{{1,3}}(?:{thousands}\d{{3}})+|\d*)(?:{decimal}(\d+))?(\)|-)?$"
+    whole_part = rf"\d{{1,3}}(?:{thousands}\d{{3}})+|\d{{1,2}}(?:{thousands}\d{{2}})+{thousands}\d{{3}}|\d*"  # thousands, or lakhs
+    shape = rf"^(\(|-|\+)?({whole_part})(?:{decimal}(\d+))?(\)|-)?$"
     digits = sql(
         "REPLACE(REGEXP_EXTRACT(:b, :s, 2), :t, '')",
         b=bare,

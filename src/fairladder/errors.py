@@ -8,7 +8,7 @@ FairLadderError
 """
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from difflib import get_close_matches
 from typing import Self
 
@@ -23,6 +23,12 @@ class Question:
     text: str
     key: str
     answers: Mapping[str, tuple[str, ...]]
+    sets: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    """Answer → keys of ``[orders]`` with their values, for answers that set other keys than ``key``."""
+
+    def settings(self, answer: str) -> Mapping[str, str]:
+        """The keys of ``[orders]`` that an answer sets."""
+        return self.sets.get(answer, {self.key: answer})
 
 
 class FairLadderError(Exception):

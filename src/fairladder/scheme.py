@@ -35,6 +35,11 @@ SPREADSHEET_DAYS = "spreadsheet-days"
 EPOCHS = {"epoch-seconds": 1, "epoch-milliseconds": 1000}
 
 
+def _from_digits(value: Any) -> Any:
+    """A whole number that was typed as text."""
+    return int(value) if isinstance(value, str) and value.isdecimal() else value
+
+
 def _as_tuple(value: Any) -> Any:
     return tuple(value) if isinstance(value, list) else value
 
@@ -127,7 +132,7 @@ class OrdersPart(Part):
     decimal_mark: Literal[".", ","] | None = None
     encoding: str | None = None
     separator: Annotated[str | None, Field(min_length=1, max_length=1)] = None
-    header_row: Annotated[int | None, Field(ge=1)] = None
+    header_row: Annotated[int | None, BeforeValidator(_from_digits), Field(ge=0)] = None
     sheet: str | None = None
     spark: str | None = None
     kept_in: str | None = None

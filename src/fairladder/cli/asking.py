@@ -21,17 +21,19 @@ def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
     Raises the work's own error where nobody can be asked, or the answer is to stop.
     """
     answers: dict[str, str] = {}
+    asked: set[str] = set()
     while True:
         try:
             done = work(answers)
         except FairLadderError as error:
             question = error.question
-            if question is None or question.key in answers or len(answers) == MOST_QUESTIONS or not somebody_is_there():
+            if question is None or question.text in asked or len(asked) == MOST_QUESTIONS or not somebody_is_there():
                 raise
             answer = ask(question)
             if answer is None:
                 raise
-            answers[question.key] = answer
+            answers.update(question.settings(answer))
+            asked.add(question.text)
         else:
             if answers:
                 print(f"To be asked no more, add: {' '.join(_as_options(answers))}", file=sys.stderr)

@@ -74,7 +74,7 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
         answer = ask(question)
         if answer is None:
             break
-        given = {**given, question.key: answer}
+        given = {**given, **question.settings(answer)}
         begun = try_first_scheme(orders, given)
     if str(out) == "-":
         sys.stdout.write(begun.toml)

@@ -5,10 +5,12 @@ import re
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 from fairladder.errors import Question, SchemeError, shortened
 from fairladder.orders.calendars import last_day_of
 from fairladder.orders.looks import Look, Sample, sample_of
+from fairladder.orders.numbers_in_text import NUMBER
 from fairladder.orders.source import Source
 from fairladder.orders.status_words import is_void
 from fairladder.orders.words import ROLE_WORDS, names_role, words_of
@@ -37,6 +39,10 @@ class Guess:
     """How days are written, where they are plain numbers."""
     advice: str = ""
     """What to do about rivals, where naming one of them is not enough."""
+    beside: tuple[str, str] | None = None
+    """For amounts side by side: the line of a scheme that reads them so, and what they are side by side."""
+    sets: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = ()
+    """Further answers to the question about rivals: what each is called, and the roles with their columns that it sets."""
 
 
 def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
@@ -62,7 +68,96 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
     guesses = _with_codes(guesses, sample, given)
     if "amount" not in given:
         guesses = _both_sides(guesses, sample)
-    return list(_without_needless(guesses, given).values())
+    found = _without_needless(guesses, given)
+    found = _with_price_or_amount(found, guesses, sample, given)
+    found = _with_name_or_id(found, sample, given)
+    amount = found.get("amount")
+    if amount is not None and amount.rivals and not amount.advice:
+        found["amount"] = replace(amount, beside=side_by_side(amount, sample))
+    return list(found.values())
+
+
+#: Small whole numbers under such names are no quantities: numbers of lines, years, ages, ratings.
+_NO_QUANTITY = set("line pos position row zeile item linea ligne age alter year jahr month monat rating stars rank version week day tag".split())
+_SMALL_WHOLE = re.compile(r"\d{1,3}(\.0+)?")
+
+
+def _is_like_quantity(name: str, cells: Sequence[str | None]) -> bool:
+    """True for small whole numbers of which some are over 1, as quantities are."""
+    known = [cell for cell in cells if cell is not None]
+    if not known or set(words_of(name)) & _NO_QUANTITY or not all(map(_SMALL_WHOLE.fullmatch, known)):
+        return False
+    return any(float(cell) > 1 for cell in known) and len(set(known)) <= 100
+
+
+def _with_price_or_amount(
+    found: dict[str, Guess], guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
+) -> dict[str, Guess]:
+    """The guesses with a question where what is taken for the amount may be the price of one, since quantities stand next to it."""
+    amount = found.get("amount")
+    if amount is None or amount.rivals or {"amount", "unit_price", "quantity"} & given.keys():
+        return found
+    words = words_of(amount.column)
+    weak = not names_role("amount", words) or names_role("unit_price", words)
+    if not weak:
+        return found
+    taken = {*given.values(), *(g.column for role, g in found.items() if role != "amount" and not g.rivals)}
+    priced = guesses.get("unit_price")
+    if not names_role("unit_price", words) and priced is not None and priced.column != amount.column and "unit_price" not in found:
+        return {**found, "amount": replace(amount, rivals=(priced.column,), advice=(
+            f" `{priced.column}` says price by its name, `{amount.column}` only looks like an amount by its cells."))}  # fmt: skip
+    named = guesses["quantity"].column if "quantity" in guesses else None
+    counts = [n for n, cells in sample.cells.items() if n not in taken and n != amount.column and (n == named or _is_like_quantity(n, cells))]
+    if not counts:
+        return found
+    quantity = named if named in counts else counts[0]
+    price, count = shlex.quote(amount.column), shlex.quote(quantity)
+    advice = (
+        f" If `{amount.column}` is the price of one and `{quantity}` the quantity, pass --unit-price-column {price} --quantity-column {count}."
+    )
+    both = (("unit_price", amount.column), ("quantity", quantity))
+    return {**found, "amount": replace(
+        amount, rivals=(quantity,), advice=advice, sets=((f"{amount.column} × {quantity}", both),))}  # fmt: skip
+
+
+_PHONE = re.compile(r"[+0(][\d\s()/.-]{6,}")
+
+
+def _with_name_or_id(found: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
+    """The guesses with a question where customers are told apart by a name, and another column tells some of equal names apart."""
+    customer = found.get("customer")
+    if customer is None or customer.rivals or "customer" in given:
+        return found
+    cells, look = sample.cells[customer.column], sample.looks[customer.column]
+    known = [cell for cell in cells if cell is not None]
+    if look.addresses > 0.5 or look.digits > 0.2 or sum(" " in cell for cell in known) * 2 < len(known):
+        return found
+    placed = found["placed"].column if "placed" in found else given.get("placed")
+    taken = {*given.values(), *(g.column for role, g in found.items() if role != "customer" and not g.rivals)}
+    rivals = [n for n, other in sample.looks.items() if n not in taken and n != customer.column and _tells_people(sample, n, other, placed)]
+    apart = [n for n in rivals if _divides(cells, sample.cells[n])]
+    if not apart:
+        return found
+    advice = " People can share a name; an id, an address or a number tells them apart."
+    return {**found, "customer": replace(customer, rivals=tuple(apart[:3]), advice=advice)}
+
+
+def _tells_people(sample: Sample, name: str, look: Look, placed: str | None) -> bool:
+    """True for columns of e-mail addresses, phone numbers, or ids that come back on other days."""
+    known = [cell for cell in sample.cells[name] if cell is not None]
+    if look.addresses > 0.8 or (known and all(map(_PHONE.fullmatch, known)) and look.dates < 0.5):
+        return True
+    comes_back = placed is not None and placed in sample.cells and sample.days_each(name, placed) >= _COMES_BACK
+    return _can_be_id(look) and comes_back and look.distinct * 50 > look.cells
+
+
+def _divides(names: Sequence[str | None], others: Sequence[str | None]) -> bool:
+    """True if some name stands with several of the other cells."""
+    of: dict[str, set[str]] = {}
+    for name, other in zip(names, others, strict=True):
+        if name is not None and other is not None:
+            of.setdefault(name, set()).add(other)
+    return any(len(some) > 1 for some in of.values())
 
 
 def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
@@ -199,7 +294,9 @@ def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]
             error = SchemeError(
                 f"{source.label}: {names} could be the {_SAID[guess.role]}. Say which with {option} NAME.{_advice(guess)}"
             )
-            raise error.asking(which_column(guess.role, source, (guess.column, *guess.rivals)))
+            question = which_column(guess.role, source, (guess.column, *guess.rivals))
+            more = {name: tuple(f"{role} {column}" for role, column in roles) for name, roles in guess.sets}
+            raise error.asking(replace(question, answers={**question.answers, **more}, sets={n: dict(roles) for n, roles in guess.sets}))
     return {g.role: g.column for g in guesses if not g.rivals}
 
 
@@ -214,29 +311,63 @@ def which_column(role: str, source: Source, names: Sequence[str]) -> Question:
 
 
 def _advice(guess: Guess) -> str:
-    if guess.advice or guess.role != "amount":
+    if guess.advice or guess.beside is None:
         return guess.advice
-    beside = side_by_side(guess)
-    if beside is None:
-        return ""
-    line, what = beside
+    line, what = guess.beside
     return f" Where they are {what} side by side, write `{line}` under [orders] in a scheme."
 
 
-def side_by_side(guess: Guess) -> tuple[str, str] | None:
-    """The line of a scheme for equally good columns of amounts that stand side by side, and what they then are.
+def side_by_side(guess: Guess, sample: Sample) -> tuple[str, str] | None:
+    """The line of a scheme for equally good columns of amounts that are side by side, and what they then are.
 
-    None where their names say that they are one amount with and without a part of it, such as net and gross.
+    A column that is the sum of the others is not among them. None where their names say that they are one amount with and without
+    a part of it, such as net and gross, or where their cells rise and fall together.
     """
-    names = (guess.column, *guess.rivals)
+    names = [guess.column, *guess.rivals]
     if any(set(words_of(name)) & (_WITH | _PARTS) for name in names):
         return None
+    numbers = {name: [_as_number(cell) for cell in sample.cells[name]] for name in names}
+    totals = [name for name in names if len(names) > 2 and _is_sum(numbers[name], [numbers[n] for n in names if n != name])]
+    names = [name for name in names if name not in totals]
     days = [last_day_of(name) for name in names]
-    if all(days):
+    if len(names) > 1 and all(days):
         pairs = ", ".join(f'"{day}" = {_toml(name)}' for day, name in zip(days, names, strict=True))
         return f"day_amounts = {{ {pairs} }}", "months"
+    if len(names) < 2 or any(_go_together(numbers[a], numbers[b]) for a, b in combinations(names, 2)):
+        return None
     pairs = ", ".join(f"{_toml(name)} = {_toml(name)}" for name in names)
     return f"channel_amounts = {{ {pairs} }}", "channels"
+
+
+def _as_number(cell: str | None) -> float | None:
+    """An amount as a float, roughly: the last comma or point before one or two digits is its decimal mark."""
+    if cell is None or NUMBER.search(cell) is None:
+        return None
+    digits = re.sub(r"[^0-9.,]", "", cell)
+    mark = re.search(r"[.,](?=\d{1,2}$)", digits)
+    whole, part = (digits[: mark.start()], digits[mark.end() :]) if mark else (digits, "0")
+    return float(f"{re.sub(r'[.,]', '', whole) or 0}.{part or 0}")
+
+
+#: Rows that must be filled in several columns before these can be judged, and the share of them that decides.
+_FEWEST_ROWS, _MOST_OF = 3, 0.9
+
+
+def _is_sum(total: Sequence[float | None], others: Sequence[Sequence[float | None]]) -> bool:
+    """True if a column is the sum of the others in nearly all rows."""
+    rows = [(t, sum(x or 0 for x in xs)) for t, *xs in zip(total, *others, strict=True) if t]
+    return len(rows) >= _FEWEST_ROWS and sum(abs(t - s) < 0.006 * max(1, len(others)) for t, s in rows) >= _MOST_OF * len(rows)
+
+
+def _go_together(a: Sequence[float | None], b: Sequence[float | None]) -> bool:
+    """True if two columns are filled in the same rows and one is nearly a fixed multiple of the other."""
+    both = [(x, y) for x, y in zip(a, b, strict=True) if x and y]
+    either = sum(bool(x) or bool(y) for x, y in zip(a, b, strict=True))
+    if len(both) < _FEWEST_ROWS or len(both) < _MOST_OF * either:
+        return False
+    ratios = sorted(y / x for x, y in both)
+    middle = ratios[len(ratios) // 2]
+    return sum(abs(r - middle) <= 0.1 * middle for r in ratios) >= _MOST_OF * len(ratios)
 
 
 _GIVEN_BACK = set(
@@ -329,7 +460,7 @@ def _score(role: str, name: str, look: Look) -> int:
 
 #: What is taken off or put upon an amount, and words by which a name says that it is the amount with or without it.
 _PARTS = set(
-    "discount rabatt remise descuento sconto korting desconto rabat nachlass tax vat mwst ust steuer tva iva btw moms shipping versand "
+    "discount rabatt remise descuento sconto korting desconto rabat nachlass off reduction rebate tax vat mwst ust steuer tva iva btw moms shipping versand "
     "porto postage delivery lieferung livraison envio fee fees tip".split()
 )
 _WITH = set(

@@ -1,8 +1,9 @@
-"""Headers in two rows: headings over groups of columns, and the columns' own names below them."""
+"""Headers: rows that are data and no names, and names in two rows, headings over groups of columns above the columns' own."""
 
 import re
 from collections.abc import Sequence
 
+from fairladder.errors import DataError, Question, shortened
 from fairladder.orders.numbers_in_text import NUMBER
 
 #: A cell that begins with a digit, or is a number: no name of a column.
@@ -11,6 +12,37 @@ _DATA = re.compile(r"^[\s(+-]*[\d]")
 _LOOKED_AT = 20
 
 Cells = Sequence[str | None]
+#: A full date, an amount with decimals, an e-mail address: what no column is called.
+_DAY = re.compile(r"^\d{4}[-./]\d{1,2}[-./]\d{1,2}([ T].*)?$|^\d{1,2}[-./]\d{1,2}[-./]\d{2,4}([ T].*)?$")
+_AMOUNT = re.compile(r"[.,]\d{1,2}\D{0,4}$")
+_MAIL = re.compile(r"^\S+@\S+\.\S+$")
+#: As many columns named after days are amounts of days side by side.
+_DAYS_SIDE_BY_SIDE = 3
+
+
+def require_names(names: Cells, rows: Sequence[Cells], above: Sequence[Cells], label: str, line: int) -> None:
+    """Raise DataError, with a question, where what was found as the header of a table looks like one of its rows.
+
+    ``rows`` are the first rows from the header on, ``above`` those before it, ``line`` is the header's number as a person sees it.
+    """
+    cells = [(name or "").strip() for name in names]
+    for quoted in [[c for c in row if c] for row in (*above, names)]:
+        if len(quoted) == 1 and quoted[0] and max(quoted[0].count(sign) for sign in ",;\t|") > max(1, len(cells) - 2):
+            raise DataError(
+                f"{label!r} holds the line `{shortened(quoted[0], 60)}` as one quoted cell. Take the quotes around that line away, so that its "
+                "cells are the column names, or delete it if it is a title."
+            )
+    days = sum(bool(_DAY.match(cell)) for cell in cells)
+    amounts = sum(NUMBER.search(cell) is not None and bool(_AMOUNT.search(cell)) for cell in cells)
+    if not (amounts or any(map(_MAIL.match, cells)) or 0 < days < _DAYS_SIDE_BY_SIDE):
+        return
+    first = [" | ".join(shortened(cell or "", 20) for cell in row[:8]) for row in rows[:3]]
+    error = DataError(
+        f"Line {line} of {label!r} looks like data, not like column names: `{first[0]}`. If the file has no names, "
+        f"{'delete the lines above and ' if line > 1 else ''}pass --header-row 0; its columns are then `column 1`, `column 2` and so on. If "
+        f"these are the names, pass --header-row {line}."
+    )
+    raise error.asking(Question("Which line holds the column names?", "header_row", {"0": ("none", *first), str(line): (first[0],)}))
 
 
 def two_rows(

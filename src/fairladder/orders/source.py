@@ -192,10 +192,12 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
         lines.append(f"{Path(label).name} is cut at `{writing.separator}`.")
     if writing.two_rows:
         lines.append(f"The header of {Path(label).name} stands in two rows: `{names[0]}` for instance is made of both.")
+    elif not writing.header_row:
+        lines.append(f"{Path(label).name} has no header, so its columns are `{names[0]}` to `{names[-1]}`.")
     elif writing.header_row > 1:
         lines.append(f"The header of {Path(label).name} is taken from line {writing.header_row}.")
     options: dict[str, exp.Expr] = {
-        "header": exp.true(),
+        "header": exp.true() if writing.header_row else exp.false(),
         "delim": exp.Literal.string(writing.separator),
         "quote": exp.Literal.string(writing.quote),
         "escape": exp.Literal.string(writing.quote),

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.orders.calendars import is_month, plain
-from fairladder.orders.headers import two_rows
+from fairladder.orders.headers import require_names, two_rows
 from fairladder.orders.numbers_in_text import surely_decimal
 from fairladder.orders.sheet_xml import error_cells, reach
 from fairladder.orders.words import names_role, words_of
@@ -86,7 +86,7 @@ def _header_of(book: Any, name: str, header_row: int | None) -> frozenset[str]:
         rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False, nrows=200)
     except Exception:  # a chart, or what else stands on a sheet of its own
         return frozenset()
-    at = header_row or _header_row(rows)
+    at = header_row or _header_row(rows)  # without names any row will do to compare sheets by
     return frozenset(text for cell in rows[at - 1] if (text := _text(cell))) if at <= len(rows) else frozenset()
 
 
@@ -135,7 +135,12 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
     except calamine.CalamineError as error:
         raise DataError(f"{label!r}: the sheet cannot be read: {error}.") from None
     lines += _with_errors(rows, error_cells(path, sheet), label)
-    at = header_row or _header_row(rows)
+    at = _header_row(rows) if header_row is None else header_row
+    if at == 0:
+        width = max((len(row) for row in rows), default=0)
+        rows, at, unnamed = [[f"column {i}" for i in range(1, width + 1)], *rows], 1, True
+    else:
+        unnamed = False
     if at > len(rows) or not any(_text(cell) for cell in rows[at - 1]):
         raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")
     merged = _merged(book.get_sheet_by_name(sheet))
@@ -148,14 +153,16 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
         lines.append(
             f"The header stands in two rows, {at - 1} and {at}: `{header[0][1]}` for instance is made of both."
         )
-    elif at > 1 and header_row is None:
-        lines.append(f"The header is taken from row {at}.")
+    elif header_row is None:
+        require_names([name for _, name in header], *([[_text(c) for c in row] for row in some] for some in (rows[at - 1 : at + 2], rows[: at - 1])), label, at)
+        if at > 1:
+            lines.append(f"The header is taken from row {at}.")
     lines += _filled_down(rows, at, dict(header), merged)
     columns = {name or "": [_text(row[i]) for row in rows[at:]] for i, name in header}
     if len(columns) < len(header):
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
         raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
-    return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), at, lines
+    return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), 0 if unnamed else at, lines
 
 
 #: The first and the last cell of a block of merged cells, as row and column from 0.

@@ -10,7 +10,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from fairladder.errors import DataError, UsageError, shortened
-from fairladder.orders.headers import two_rows
+from fairladder.orders.headers import require_names, two_rows
 
 #: As much of a file is looked at to tell how it is written.
 SAMPLE_BYTES = 1 << 20
@@ -31,7 +31,7 @@ class Writing:
     separator: str
     quote: str
     header_row: int
-    """Number of the header's line, the first being 1."""
+    """Number of the header's line, the first being 1; 0 where there is none."""
     names: tuple[str, ...]
     as_it_stands: bool
     """Whether the engine can read the file itself: UTF-8, one kind of line end, the header in the first line."""
@@ -74,19 +74,23 @@ def writing_of(
     quote = "'" if lines.lstrip().startswith("'") and '"' not in lines[:200] else '"'
     separator = separator or _separator(lines, quote)
     rows = _rows(lines, separator, quote)
-    at = header_row or _header_row(rows)
+    at = _header_row(rows) if header_row is None else header_row
     header = next((cells for line, cells in rows if line == at), [])
+    if at == 0 and rows:
+        header = [f"column {i}" for i in range(1, max(len(cells) for _, cells in rows) + 1)]
     below = next((i for i, (line, _) in enumerate(rows) if line == at), 0)
     both = two_rows([cells for _, cells in rows], below) if header_row is None else None
     if both is not None:
         at, header = rows[both[0]][0], both[1]
     if not any(name.strip() for name in header):
         raise DataError(f"Line {at} of {str(path)!r} is blank. It should hold the column names.")
+    if header_row is None and both is None:
+        require_names(header, [cells for line, cells in rows if line >= at], [cells for line, cells in rows if line < at], str(path), at)
     # A separator at the end of each line makes a column without a name.
     names = tuple(name.strip() or f"column {i}" for i, name in enumerate(header, start=1))
     pairs, bare = lines.count("\r\n"), lines.replace("\r\n", "")
     mixed = ("\r" in bare) + ("\n" in bare) + (pairs > 0) > 1
-    plain = encoding in ("utf-8", "utf-8-sig") and at == 1 and not mixed
+    plain = encoding in ("utf-8", "utf-8-sig") and at <= 1 and not mixed
     return Writing(encoding, separator, quote, at, names, plain, evidence, both is not None, _last_line(path))
 
 
@@ -98,7 +102,7 @@ def as_utf8(path: Path, writing: Writing, target: Path) -> None:
     encoding = writing.encoding
     decode = io.IncrementalNewlineDecoder(codecs.getincrementaldecoder(encoding)(errors="strict"), translate=True)
     with opened(path) as source, target.open("wb") as out:
-        done, above = 0, writing.header_row - 1
+        done, above = 0, max(writing.header_row - 1, 0)
         while True:
             block = source.read(SAMPLE_BYTES)
             try:

@@ -23,10 +23,10 @@ ROLE_WORDS: dict[str, str] = {
     "montant somme importe monto importo totale bedrag totaal valor belopp summa "
     "kwota revenue sales value turnover paid spend sum belob belop castka cena iznos osszeg suma tutar toplam сумма "
     "итого стоимость ποσο 金額 金额 合計 금액 net netto gross brutto debit amt",
-    "unit_price": "price preis einzelpreis stueckpreis prix precio prezzo prijs preco pris cena цена fiyat 単価 单价",
+    "unit_price": "price preis einzelpreis stueckpreis prix precio prezzo prijs preco pris cena цена fiyat 単価 单价 hinta ar each tarif pretul pret",
     "quantity": "quantity qty menge anzahl stueck quantite cantidad quantita aantal quantidade antal units pieces ilosc stk "
-    "count mnozstvi kolicina mennyiseg adet количество 数量 수량",
-    "discount": "discount rabatt remise descuento sconto korting desconto rabat",
+    "count mnozstvi kolicina mennyiseg adet количество 数量 수량 qtd qtde uds kpl maara db kappale kusy kosov bucati cantitate",
+    "discount": "discount rabatt remise descuento sconto korting desconto rabat nachlass off reduction rebate sleva popust alennus kedvezmeny",
     "name": "name nom nombre nome naam namn navn nimi nazwa fullname",
     "channel": "channel kanal canal canale kanaal store shop filiale branch",
     "status": "status state stato estado etat statut zustand tila",

@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlglot import exp
 
-from fairladder.orders.guess import Guess, is_part, side_by_side
+from fairladder.orders.guess import Guess, is_part
 from fairladder.orders.source import Source
 from fairladder.orders.words import words_of
 from fairladder.scheme import ROLES
@@ -108,7 +108,7 @@ def _side_by_side(role: str, guesses: list[Guess]) -> list[str]:
     rivals = next((g for g in guesses if g.role == role == "amount" and g.rivals), None)
     if rivals is None or rivals.advice:
         return []
-    beside = side_by_side(rivals)
+    beside = rivals.beside
     return [f"# {beside[0]} # or this, where they are {beside[1]} side by side"] if beside else []
 
 

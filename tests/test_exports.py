@@ -260,7 +260,7 @@ SILENT = {  # columns beside customer, day and id → what is said before anybod
     "mixed money": ({"Amount": ["5.25"] * 60, "Billed in": ["EUR", "USD", "EUR"] * 20}, "in several currencies (EUR, USD)"),
     "returns": ({"Amount": ["5.25"] * 60, "Type": ["sale", "return", "sale"] * 20}, "20 rows count although `Type` says cancelled, returned"),
     "money off": ({"Qty": ["1", "2", "3"] * 20, "Price": ["20.50"] * 60, "Discount amount": ["2.50"] * 60}, 'or `"amount"` under [orders]'),
-    "channels": ({"Shop amount": ["5.25"] * 60, "Web amount": ["1.25"] * 60}, '`channel_amounts = { "Shop amount" = "Shop amount", "Web amount" = "Web amount" }`'),
+    "channels": ({"Shop amount": ["5.25", ""] * 30, "Web amount": ["", "1.25"] * 30}, '`channel_amounts = { "Shop amount" = "Shop amount", "Web amount" = "Web amount" }`'),
 }  # fmt: skip
 
 

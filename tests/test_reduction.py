@@ -9,7 +9,7 @@ import duckdb
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import Phase, given, settings
+from hypothesis import Phase, given, reject, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
@@ -115,7 +115,11 @@ def test_every_row_and_every_customer_as_defined(
         return not where or row["state"].strip() not in ("void", "")
 
     found = reference.states(rows, decimals, AS_OF, start, grain, keep)
-    orders = fl.open_orders(source, customers=customers, scheme=scheme, allow_set_aside=True)
+    try:
+        orders = fl.open_orders(source, customers=customers, scheme=scheme, allow_set_aside=True)
+    except fl.DataError as error:
+        assert "can be a decimal mark or mark thousands" in str(error)  # noqa: PT017  # rows that leave this open prove nothing here
+        reject()
     check = orders.check()
     first = 2 if kind == "csv" else 1
     # A CSV reader of blank lines may skip rows that hold nothing at all, so numbers are compared where none does.

@@ -172,7 +172,7 @@ def test_cents_are_read_as_such(tmp_path, engine):
 
     told, money = spend(amount="amount_cents")
     assert money == [20.0, -2.5]
-    assert any("`amount_cents` is taken to hold cents" in note for note in told.notes)
+    assert any("`amount_cents` is read in minor units" in note for note in told.notes)
     assert spend(amount="amount_cents", amount_unit="major")[1] == [2000.0, -250.0]
     assert spend(4, amount="pence")[1] == [0.0040, 0.0009]
     assert spend(amount="cost")[1] == [500.0, 100.0]

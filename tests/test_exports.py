@@ -347,7 +347,11 @@ def test_three_notes_stand_below_a_result_and_the_rest_on_request(tmp_path, fair
         "Kunde;Datum;Betrag\n" + "".join(f"K{i % 4};{i + 12}.01.2026;{i},50\n" for i in range(1, 10))
     )
     few, every = (
-        [line for line in fairladder("score", tmp_path / "o.csv", *more).stderr.splitlines() if not line.startswith("Warning: ")]
+        [
+            line
+            for line in fairladder("score", tmp_path / "o.csv", *more).stderr.splitlines()
+            if not line.startswith("Warning: ")
+        ]
         for more in ([], ["--all-notes"])
     )
     assert len(few) == 5  # the footer, three notes, and how many more there are

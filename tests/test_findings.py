@@ -73,7 +73,10 @@ def test_windows_that_cut_orders_are_noticed():
     lines = [*calm(), ("c01", "o1", START + dt.timedelta(days=300), 8)]
     told = found(lines, time={"through": START + dt.timedelta(days=200)})
     assert set(told) == {"straddling-orders"}
-    assert told["straddling-orders"].effect == "orders have rows inside and outside the date range; outside: 1 row with 8.00"
+    assert (
+        told["straddling-orders"].effect
+        == "orders have rows inside and outside the date range; outside: 1 row with 8.00"
+    )
 
 
 def test_names_and_short_history():

@@ -69,7 +69,10 @@ def test_days_by_zone_and_as_written():
     plain = fl.open_orders(frame)
     assert plain.customers(as_of="2026-07-31")["first_order"].dt.date.tolist() == [dt.date(2026, 6, 30)]
     assert plain.customers(as_of="2026-07-31")["last_order"].dt.date.tolist() == [dt.date(2026, 6, 30)]
-    assert "Some timestamps have an offset from UTC; their day is taken as written. Set `time_zone` to convert them." in plain.notes
+    assert (
+        "Some timestamps have an offset from UTC; their day is taken as written. Set `time_zone` to convert them."
+        in plain.notes
+    )
     tokyo = fl.open_orders(frame, scheme={"time": {"time_zone": "Asia/Tokyo"}})
     days = tokyo.customers(as_of="2026-07-31")
     assert days["last_order"].dt.date.tolist() == [dt.date(2026, 7, 1)]

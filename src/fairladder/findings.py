@@ -43,7 +43,15 @@ class Finding:
 
 
 #: Verbs of effects in the plural and in the singular.
-_VERBS = {"are": "is", "have": "has", "were": "was", "repeat": "repeats", "count": "counts", "belong": "belongs", "lower": "lowers"}
+_VERBS = {
+    "are": "is",
+    "have": "has",
+    "were": "was",
+    "repeat": "repeats",
+    "count": "counts",
+    "belong": "belongs",
+    "lower": "lowers",
+}
 
 
 def _agreeing(count: int, effect: str) -> str:

@@ -217,6 +217,7 @@ class MoneyPart(Part):
     refunds: Literal["net", "ignore"] = "net"
     currency: str | None = None
     rates: str | None = None
+    columns: Annotated[tuple[str, ...], BeforeValidator(_as_tuple)] = ()
 
     @model_validator(mode="after")
     def _rates_lead_somewhere(self) -> "MoneyPart":

@@ -98,6 +98,7 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("money", "refunds", "What refunds do: net (they lower spend) or ignore (they count for nothing)."),
     Setting("money", "currency", "The currency to keep, or to convert into."),
     Setting("money", "rates", "A file of currency, day and rate, to convert by."),
+    Setting("money", "columns", "Other columns that hold money of the row, such as fees, in its currency and unit."),
     Setting("customers", "file", "A file with one row per customer."),
     Setting("customers", "customer", "The customer's id in that file."),
     Setting("customers", "name", "The customer's name in that file."),

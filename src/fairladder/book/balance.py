@@ -84,7 +84,10 @@ class Balance:
 
     def lines(self) -> list[tuple[str, int, int]]:
         """What became of the rows, rows, minor units: the balance as a table, its total first."""
-        dropped = (("repeats dropped", self.repeats, RowState.REPEAT), ("older versions dropped", self.older, RowState.OLDER))
+        dropped = (
+            ("repeats dropped", self.repeats, RowState.REPEAT),
+            ("older versions dropped", self.older, RowState.OLDER),
+        )
         repeats = [(label, n, self.amount(state)) for label, n, state in dropped if n]
         return [
             ("rows read", self.rows_read, sum(self.amounts.values())),

@@ -28,7 +28,10 @@ def carried(orders: exp.Select, first: Sequence[str], latest: Sequence[str]) -> 
     numbered = select(["customer", "nth", *groups.values(), named(last, "last_nth")], orders, "orders")
     numbered = numbered.where(sql("nth IS NOT NULL"), copy=False)
     cells = [
-        named(sql(f"MAX(CASE WHEN nth = {place} THEN CAST(:c AS VARCHAR) END)", c=groups[name]), f"{prefix}{name}")
+        named(
+            sql(f"MAX(CASE WHEN nth = {place} THEN REPLACE(CAST(:c AS VARCHAR), CHR(30), '') END)", c=groups[name]),
+            f"{prefix}{name}",
+        )
         for names, prefix, place in ((first, FIRST, "1"), (latest, LATEST, "last_nth"))
         for name in dict.fromkeys(names)
     ]

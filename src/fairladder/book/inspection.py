@@ -65,12 +65,21 @@ class Inspected:
     @cached_property
     def sums(self) -> dict[str, Any]:
         """Rows and money of what is looked for row by row, in one query."""
-        tests = {"used": "state = :u", "late": "day > :d", "long": _LONG, "serial": _SERIAL, "bad_amounts": "state = :a"}
+        tests = {
+            "used": "state = :u",
+            "late": "day > :d",
+            "long": _LONG,
+            "serial": _SERIAL,
+            "bad_amounts": "state = :a",
+        }
         money = {"used_money": ("used", "ABS(minor)"), "late_money": ("late", "minor"), "long_money": ("long", '"off"'),
                  "serial_money": ("serial", "minor")}  # fmt: skip
         values = {"u": RowState.USED, "b": RowState.BAD_DATE, "a": RowState.BAD_AMOUNT, "d": day_literal(self.today)}
         columns = [named(sql(f"COUNT(CASE WHEN {test} THEN 1 END)", **values), name) for name, test in tests.items()]
-        columns += [named(sql(f"COALESCE(SUM(CASE WHEN {tests[of]} THEN {cell} END), 0)", **values), name) for name, (of, cell) in money.items()]
+        columns += [
+            named(sql(f"COALESCE(SUM(CASE WHEN {tests[of]} THEN {cell} END), 0)", **values), name)
+            for name, (of, cell) in money.items()
+        ]
         sums = self.engine.table(select(columns, self.lines, "seen")).to_pylist()[0]
         return {name: value if isinstance(value, float) else int(value) for name, value in sums.items()}
 
@@ -402,7 +411,9 @@ def _unread_amounts(seen: Inspected) -> list[Finding]:
     for other in factors[1:]:
         written = sql(":a || ' × ' || :b", a=written, b=other)
     bad = sql(":s = :b", s=column("#state"), b=RowState.BAD_AMOUNT)
-    lines = select([named(written, "written")], select(["*"], seen.kept.as_rows(), "order_rows").where(bad, copy=False), "bad")
+    lines = select(
+        [named(written, "written")], select(["*"], seen.kept.as_rows(), "order_rows").where(bad, copy=False), "bad"
+    )
     cells_of = select([sql("written"), sql("COUNT(*) AS n")], lines, "lines").group_by("written", copy=False)
     cells = seen.engine.table(cells_of.limit(_MOST_UNREAD, copy=False)).to_pylist()
     if not cells:

@@ -5,10 +5,11 @@ from dataclasses import dataclass
 
 from sqlglot import exp
 
+from fairladder.numbers import EXACT_DECIMALS
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
 from fairladder.orders.source import FILE
-from fairladder.sqltree import cell_column, column, sql
+from fairladder.sqltree import column, sql
 
 #: In place of a column: the hour of the order. Of an order's rows the earliest counts.
 HOUR = "hour(placed)"
@@ -16,8 +17,8 @@ HOUR = "hour(placed)"
 
 #: Roles whose cells are numbers, however they are written.
 NUMBER_ROLES = ("unit_price", "quantity", "discount", "cost")
-#: Sums of columns are exact to so small a part.
-PARTS_OF_ONE = 10_000
+#: Sums of columns are exact to this part of one.
+PARTS_OF_ONE = 10**EXACT_DECIMALS
 
 
 def summed(name: str) -> str | None:
@@ -84,12 +85,18 @@ class LineCells:
         }
 
     def number(self, name: str) -> exp.Expr:
-        """A column of the orders as whole ten-thousandths, whose sums are exact; NULL where it is blank."""
-        numeric = {self.rows.roles.get(r) or r: self.rows.number_cell(r) for r in NUMBER_ROLES}
-        cell = numeric.get(name)
-        if cell is None:
-            cell = cells.number(cell_column(name), self.rows.source.columns[name])
-        return sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cell, s=PARTS_OF_ONE)
+        """A column of the orders, or a role, as whole ten-thousandths, whose sums are exact; NULL where it is blank.
+
+        Money is in major units, converted as the amount is. Quantities of rows with a negative amount are below zero.
+        """
+        rows = self.rows
+        if is_amount(rows, name):
+            return sql("CAST(:m * :s AS BIGINT)", m=self.minor, s=PARTS_OF_ONE // 10**rows.scheme.money.decimals)
+        own = column_of(rows, name)
+        number = rows.minor_of(own, EXACT_DECIMALS)
+        if own == rows.roles.get("quantity"):
+            return sql("CASE WHEN :m < 0 THEN -ABS(:n) ELSE :n END", m=self.minor, n=number)
+        return number
 
     def ids(self) -> dict[str, exp.Expr]:
         """``customer`` and, where orders have ids, ``order``, as text or as written."""
@@ -99,9 +106,18 @@ class LineCells:
     @property
     def cost(self) -> exp.Expr | None:
         """What the row cost the shop in minor units, rounded once; None without the role."""
-        cost = self.rows.condition_cells().get("cost")
-        scale = 1 if self.rows.in_minor_units else 10**self.rows.scheme.money.decimals
-        return None if cost is None else sql("CAST(ROUND(:c * :s) AS BIGINT)", c=cost, s=scale)
+        name = self.rows.roles.get("cost")
+        return None if name is None else self.rows.minor_of(name)
+
+
+def column_of(rows: Rows, name: str) -> str:
+    """The column that a name means: one of the orders, or that of the role of that name."""
+    return name if name in rows.source.columns else rows.roles.get(name) or name
+
+
+def is_amount(rows: Rows, name: str) -> bool:
+    """Whether a name means the amount, by its role or by its column."""
+    return column_of(rows, name) == rows.roles.get("amount") or (name == "amount" and name not in rows.source.columns)
 
 
 def as_text(tree: exp.Expr) -> exp.Expr:

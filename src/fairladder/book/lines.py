@@ -229,7 +229,11 @@ def _ids_could_put_aside(rows: Rows, ids: Mapping[str, exp.Expr]) -> exp.Expr:
     """Whether ids as written could be blank or a total's words; True of more than are."""
     tests = [sql(":c IS NULL", c=cell) for cell in ids.values()]
     # White space, whatever the alphabet, sorts outside of the visible ASCII characters; a formula may hold nothing.
-    tests += [sql(":c < '!' OR :c >= CHR(127) OR STARTS_WITH(:c, '=')", c=cell) for role, cell in ids.items() if rows.kind(role) == "text"]
+    tests += [
+        sql(":c < '!' OR :c >= CHR(127) OR STARTS_WITH(:c, '=')", c=cell)
+        for role, cell in ids.items()
+        if rows.kind(role) == "text"
+    ]
     if rows.kind("customer") == "text":  # words for totals end in no digit
         tests.append(sql("ARRAY_EXTRACT(:c, -1) NOT BETWEEN '0' AND '9'", c=ids["customer"]))
     return any_of(tests)

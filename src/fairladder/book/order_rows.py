@@ -24,8 +24,8 @@ def order_rows(
 
     Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``nth`` and ``before``
     (day of the purchase before) of purchases, and the orders' other columns, or those of ``columns``, where an order's
-    rows agree, named ``of NAME``; where they do not, null; with ``mixed`` as text, the text
-    ``mixed`` where they do not. ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
+    rows agree, named ``of NAME``; where they do not, null; with ``mixed`` as text, which is
+    ``disagreeing()`` where they do not. ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
     """
     shown, others = _shown_columns(rows, columns)
     lines = select(
@@ -183,14 +183,19 @@ def _order_measures(rows: Rows, shown: list[str], mixed: bool, sequence: bool) -
     add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
     # A text that no cell holds stands for null, so that two aggregates tell whether all rows agree.
     text = "COALESCE(:x, CHR(31))" if mixed else ":x"
-    agreed = f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE 'mixed' END"
+    agreed = f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE :mixed END"
     if not mixed:
         agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
     measures = {"placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)")}
     measures |= {"moment": sql("MIN(moment)")} if sequence else {}
-    measures |= {f"of {n}": sql(_of_rows(n) or agreed, x=column(f"of {n}")) for n in shown}
+    measures |= {f"of {n}": sql(_of_rows(n) or agreed, x=column(f"of {n}"), mixed=disagreeing()) for n in shown}
     measures["lines"] = sql("COUNT(*)")
     return measures
+
+
+def disagreeing() -> exp.Expr:
+    """The text of a group whose rows disagree: one that no cell of a file is likely to hold."""
+    return sql("CHR(30) || 'mixed'")
 
 
 def _of_rows(name: str) -> str:

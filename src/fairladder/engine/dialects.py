@@ -144,7 +144,9 @@ def _without_pattern(text: exp.Expr, pattern: str, by: exp.Expr) -> exp.Expr:
             t=text, quote=exp.Literal.string("'"), signs=exp.Tuple(expressions=list(map(exp.Literal.string, _GUARDED))),
         )  # fmt: skip
     if pattern.startswith('^="'):
-        return sql("CASE WHEN :t LIKE '=\"%\"' AND LENGTH(:t) > 2 THEN SUBSTRING(:t, 3, LENGTH(:t) - 3) ELSE :t END", t=text)
+        return sql(
+            "CASE WHEN :t LIKE '=\"%\"' AND LENGTH(:t) > 2 THEN SUBSTRING(:t, 3, LENGTH(:t) - 3) ELSE :t END", t=text
+        )
     if "\\x{3000}" in pattern:
         return exp.Trim(this=text, expression=exp.Literal.string(_WHITE))
     plain = pattern.replace("\\s", "[ \t\n\f\r]")

@@ -15,8 +15,8 @@ from fairladder import palette, wording
 from fairladder.errors import UsageError
 from fairladder.figures.fitting import short
 from fairladder.figures.page import STYLE, page
-from fairladder.history.breakdown import AVERAGES, REST, TOTAL, Breakdown
-from fairladder.history.purchases import MIXED, UNKNOWN
+from fairladder.history.breakdown import AVERAGES, Breakdown
+from fairladder.history.purchases import MIXED, REST, TOTAL, UNKNOWN
 
 #: For names beside each other; names that follow each other take a ramp instead, and what is unknown is grey.
 _FILLS = ("#1d4e89", "#e3c47a", "#2f9e8f", "#8fb1d0", "#c08a12", "#5486b4", "#9fd3cb", "#c9d9e8")

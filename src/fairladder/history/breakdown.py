@@ -8,12 +8,21 @@ import numpy as np
 import pandas as pd
 from sqlglot import exp
 
-from fairladder.book.line_cells import NUMBER_ROLES, PARTS_OF_ONE, summed
+from fairladder.book.line_cells import NUMBER_ROLES, PARTS_OF_ONE, column_of, is_amount, summed
 from fairladder.book.read import Read
-from fairladder.book.spend import counted
+from fairladder.book.spend import counted, ignores_refunds
 from fairladder.errors import DataError, UsageError, nearest
 from fairladder.history.axes import Axis, in_natural_order, parsed_axis
-from fairladder.history.purchases import MIXED, Purchases, all_unknown, group_name, purchase_rows, purchases
+from fairladder.history.purchases import (
+    MIXED,
+    REST,
+    TOTAL,
+    Purchases,
+    all_unknown,
+    group_name,
+    purchase_rows,
+    purchases,
+)
 from fairladder.numbers import ratio
 from fairladder.orders.writing import settled_kinds
 from fairladder.output.notebook import Piece
@@ -29,15 +38,15 @@ AVERAGES: dict[str, tuple[str, str]] = {
 }
 Shares = Literal["row", "column", "total"]
 SHARES: tuple[Shares, ...] = get_args(Shares)
-#: The name of totals, and of what is left of a long axis.
-TOTAL, REST = "total", "the rest"
 #: An axis of more names than this shows the largest and the rest.
 MOST_NAMES = 20
 
 
 @dataclass(frozen=True)
 class Breakdown(Answer):
-    """``frame``: one row a cell with ``row``, ``column``, all measures and ``share``; totals are rows named ``total``.
+    """``frame``: one row per cell with ``row``, ``column``, ``is_total``, all measures and ``share``; totals are rows named ``total``.
+
+    A value of the orders that is called like a name of ours (``total``, ``the rest``, ``mixed``, ``unknown``) is in double quotes.
 
     Totals are worked out from the rows, so that customers in several cells count once and averages are of all orders.
     ``notes`` say what has to be known to read it.
@@ -146,9 +155,37 @@ def breakdown(
         notes.append(
             "A column differs within orders: spend and lines are by row; an order counts once in each cell where it has a row."
         )
+    notes += _of_sum(orders, total) if total is not None else []
     if measure == "customers":
         notes.append("Customers in several cells count once in totals, so cells need not add up.")
     return Breakdown(frame, axes[0], axes[1] if columns else None, measure, shares, tuple(notes))
+
+
+def is_net(orders: Read, measure: str) -> bool:
+    """Whether a sum subtracts what was returned: of quantities, where refunds lower the spend."""
+    name = summed(measure)
+    return (
+        name is not None
+        and column_of(orders.rows, name) == orders.rows.roles.get("quantity")
+        and not ignores_refunds(orders.scheme)
+    )
+
+
+def _of_sum(orders: Read, name: str) -> list[str]:
+    """What a sum of a column covers, and in which unit."""
+    rows = orders.rows
+    own = column_of(rows, name)
+    if is_net(orders, f"sum({name})"):
+        notes = [f"`{name}` is net: units of rows with a negative amount are subtracted, as refunds lower the spend."]
+    else:
+        notes = [f"`{name}` is summed over purchases; refunds are not subtracted."]
+    known = is_amount(rows, name) or own in rows.money_columns or own == rows.roles.get("quantity")
+    if rows.rates is not None and not known:
+        notes.insert(
+            0,
+            f"Warning: `{name}` is summed as it is written, whatever the row's currency. If it is money, name it in `columns` under [money].",
+        )
+    return notes
 
 
 def _require_times(orders: Read, texts: Sequence[str | None]) -> None:
@@ -160,9 +197,16 @@ def _require_times(orders: Read, texts: Sequence[str | None]) -> None:
 def _require_numbers(orders: Read, name: str) -> None:
     """Raise UsageError for a column that cannot be summed."""
     rows = orders.rows
-    own = {rows.roles.get(role) or role for role in NUMBER_ROLES}
+    own = {rows.roles.get(role) for role in NUMBER_ROLES} | set(rows.scheme.money.columns)
     if name not in orders.columns:
         raise UsageError(f"There is no column `{name}` among the orders to sum. {nearest(name, orders.columns)}")
+    if is_amount(rows, name):
+        if orders.scheme.orders.amount_is == "order":
+            raise UsageError(
+                f"Each row repeats its order's total in `{name}`, so its cells do not add up. Take the measure spend."
+            )
+        return
+    name = column_of(rows, name)
     kind = rows.source.columns.get(name)
     if name in own or kind in ("whole", "decimal", "float", "single"):
         return
@@ -256,8 +300,9 @@ class _Counted:
         }
         trees = {n: sql(m) for n, m in measures.items()}
         for name in self.sums:
+            which = "<> 0" if is_net(self.orders, name) else "> 0"
             trees[name] = sql(
-                f"CAST(COALESCE(SUM(CASE WHEN {whole} > 0 THEN :c END), 0) AS BIGINT)", c=column(group_name(name))
+                f"CAST(COALESCE(SUM(CASE WHEN {whole} {which} THEN :c END), 0) AS BIGINT)", c=column(group_name(name))
             )
         cells = [
             named(column(group_name(self.axes[i].column)), f"in {self.axes[i].column}")
@@ -303,10 +348,11 @@ def _table(
     whole["average_order_value"] = ratio(whole["spend"].to_numpy(), whole["orders"].to_numpy() * 10**decimals)
     whole["lines_per_order"] = ratio(whole["lines"].to_numpy(), whole["orders"].to_numpy())
     whole["spend"] = ratio(whole["spend"].to_numpy(), 10**decimals)
+    whole["is_total"] = (whole["row"] == TOTAL) | ((whole["column"] == TOTAL) if two else False)
     for name in sums:
         exact = ratio(whole[name].to_numpy(), PARTS_OF_ONE)
         whole[name] = exact.astype(np.int64) if (exact == np.floor(exact)).all() else exact
-    return whole[["row", "column", *MEASURES, *sums]]
+    return whole[["row", "column", "is_total", *MEASURES, *sums]]
 
 
 def _shares(frame: pd.DataFrame, measure: Measure | str, shares: Shares | str) -> "pd.Series[float]":

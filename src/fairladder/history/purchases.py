@@ -10,14 +10,16 @@ from sqlglot import exp
 
 from fairladder.book.kept_orders import OrderTable
 from fairladder.book.line_cells import HOUR, LineCells, summed
+from fairladder.book.order_rows import disagreeing
 from fairladder.book.read import Read
 from fairladder.engine.protocol import Engine
 from fairladder.errors import FairLadderWarning, UsageError, nearest
 from fairladder.orders.states import RowState
 from fairladder.sqltree import column, named, select, sql
 
-#: What a null group is called, and one whose rows disagree.
-UNKNOWN, MIXED = "unknown", "mixed"
+#: What a null group is called, one whose rows disagree, the smaller groups of a long table together, and all groups.
+UNKNOWN, MIXED, REST, TOTAL = "unknown", "mixed", "the rest", "total"
+_OURS = (UNKNOWN, MIXED, REST, TOTAL)
 
 
 def group_name(name: str) -> str:
@@ -107,9 +109,7 @@ def _grouped(
     """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers file."""
     engine: Engine = orders.engine
     groups = [
-        column(group_name(n))
-        if summed(n) is not None
-        else named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n))
+        column(group_name(n)) if summed(n) is not None else named(_as_group(column(group_name(n))), group_name(n))
         for n in own
     ]
     orders_there = select([*(column(n) for n in kept), *groups], query, "orders")
@@ -131,9 +131,18 @@ def _grouped(
     groups_there = engine.offer(pa.table(texts))
     joined = exp.select("*").from_(select(["*"], relation).subquery("o", copy=False), copy=False)
     joined = joined.join(exp.alias_(groups_there, "m", table=True), using=["customer"], join_type="left", copy=False)
-    labels = [named(sql("COALESCE(:c, :u)", c=column(group_name(n)), u=UNKNOWN), group_name(n)) for n in theirs]
+    labels = [named(_as_group(column(group_name(n))), group_name(n)) for n in theirs]
     whole = select([*(column(n) for n in (*kept, *map(group_name, own))), *labels], joined, "joined")
     return _held(engine, whole, keep)
+
+
+def _as_group(cell: exp.Expr) -> exp.Expr:
+    """A cell as the name of its group; a cell that reads like a name of ours is put in double quotes, so that the two stay apart."""
+    ours = exp.Tuple(expressions=[exp.Literal.string(name) for name in _OURS])
+    return sql(
+        "CASE WHEN :c IS NULL THEN :u WHEN :c = :disagree THEN :m WHEN :c IN :ours THEN '\"' || :c || '\"' ELSE :c END",
+        c=cell, u=UNKNOWN, disagree=disagreeing(), m=MIXED, ours=ours,
+    )  # fmt: skip
 
 
 def _held(engine: Engine, query: exp.Select, keep: bool) -> Purchases:

@@ -78,7 +78,9 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
 
 
 #: Small whole numbers under such names are no quantities: numbers of lines, years, ages, ratings.
-_NO_QUANTITY = set("line pos position row zeile item linea ligne age alter year jahr month monat rating stars rank version week day tag".split())
+_NO_QUANTITY = set(
+    "line pos position row zeile item linea ligne age alter year jahr month monat rating stars rank version week day tag".split()
+)
 _SMALL_WHOLE = re.compile(r"\d{1,3}(\.0+)?")
 
 
@@ -103,18 +105,25 @@ def _with_price_or_amount(
         return found
     taken = {*given.values(), *(g.column for role, g in found.items() if role != "amount" and not g.rivals)}
     priced = guesses.get("unit_price")
-    if not names_role("unit_price", words) and priced is not None and priced.column != amount.column and "unit_price" not in found:
+    if (
+        not names_role("unit_price", words)
+        and priced is not None
+        and priced.column != amount.column
+        and "unit_price" not in found
+    ):
         return {**found, "amount": replace(amount, rivals=(priced.column,), advice=(
             f" `{priced.column}` says price by its name, `{amount.column}` only looks like an amount by its cells."))}  # fmt: skip
     named = guesses["quantity"].column if "quantity" in guesses else None
-    counts = [n for n, cells in sample.cells.items() if n not in taken and n != amount.column and (n == named or _is_like_quantity(n, cells))]
+    counts = [
+        n
+        for n, cells in sample.cells.items()
+        if n not in taken and n != amount.column and (n == named or _is_like_quantity(n, cells))
+    ]
     if not counts:
         return found
     quantity = named if named in counts else counts[0]
     price, count = shlex.quote(amount.column), shlex.quote(quantity)
-    advice = (
-        f" If `{amount.column}` is the price of one and `{quantity}` the quantity, pass --unit-price-column {price} --quantity-column {count}."
-    )
+    advice = f" If `{amount.column}` is the price of one and `{quantity}` the quantity, pass --unit-price-column {price} --quantity-column {count}."
     both = (("unit_price", amount.column), ("quantity", quantity))
     return {**found, "amount": replace(
         amount, rivals=(quantity,), advice=advice, sets=((f"{amount.column} × {quantity}", both),))}  # fmt: skip
@@ -134,7 +143,11 @@ def _with_name_or_id(found: dict[str, Guess], sample: Sample, given: Mapping[str
         return found
     placed = found["placed"].column if "placed" in found else given.get("placed")
     taken = {*given.values(), *(g.column for role, g in found.items() if role != "customer" and not g.rivals)}
-    rivals = [n for n, other in sample.looks.items() if n not in taken and n != customer.column and _tells_people(sample, n, other, placed)]
+    rivals = [
+        n
+        for n, other in sample.looks.items()
+        if n not in taken and n != customer.column and _tells_people(sample, n, other, placed)
+    ]
     apart = [n for n in rivals if _divides(cells, sample.cells[n])]
     if not apart:
         return found
@@ -296,7 +309,11 @@ def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]
             )
             question = which_column(guess.role, source, (guess.column, *guess.rivals))
             more = {name: tuple(f"{role} {column}" for role, column in roles) for name, roles in guess.sets}
-            raise error.asking(replace(question, answers={**question.answers, **more}, sets={n: dict(roles) for n, roles in guess.sets}))
+            raise error.asking(
+                replace(
+                    question, answers={**question.answers, **more}, sets={n: dict(roles) for n, roles in guess.sets}
+                )
+            )
     return {g.role: g.column for g in guesses if not g.rivals}
 
 
@@ -327,7 +344,9 @@ def side_by_side(guess: Guess, sample: Sample) -> tuple[str, str] | None:
     if any(set(words_of(name)) & (_WITH | _PARTS) for name in names):
         return None
     numbers = {name: [_as_number(cell) for cell in sample.cells[name]] for name in names}
-    totals = [name for name in names if len(names) > 2 and _is_sum(numbers[name], [numbers[n] for n in names if n != name])]
+    totals = [
+        name for name in names if len(names) > 2 and _is_sum(numbers[name], [numbers[n] for n in names if n != name])
+    ]
     names = [name for name in names if name not in totals]
     days = [last_day_of(name) for name in names]
     if len(names) > 1 and all(days):
@@ -356,7 +375,9 @@ _FEWEST_ROWS, _MOST_OF = 3, 0.9
 def _is_sum(total: Sequence[float | None], others: Sequence[Sequence[float | None]]) -> bool:
     """True if a column is the sum of the others in nearly all rows."""
     rows = [(t, sum(x or 0 for x in xs)) for t, *xs in zip(total, *others, strict=True) if t]
-    return len(rows) >= _FEWEST_ROWS and sum(abs(t - s) < 0.006 * max(1, len(others)) for t, s in rows) >= _MOST_OF * len(rows)
+    return len(rows) >= _FEWEST_ROWS and sum(
+        abs(t - s) < 0.006 * max(1, len(others)) for t, s in rows
+    ) >= _MOST_OF * len(rows)
 
 
 def _go_together(a: Sequence[float | None], b: Sequence[float | None]) -> bool:

@@ -42,7 +42,9 @@ def require_names(names: Cells, rows: Sequence[Cells], above: Sequence[Cells], l
         f"{'delete the lines above and ' if line > 1 else ''}pass --header-row 0; its columns are then `column 1`, `column 2` and so on. If "
         f"these are the names, pass --header-row {line}."
     )
-    raise error.asking(Question("Which line holds the column names?", "header_row", {"0": ("none", *first), str(line): (first[0],)}))
+    raise error.asking(
+        Question("Which line holds the column names?", "header_row", {"0": ("none", *first), str(line): (first[0],)})
+    )
 
 
 def two_rows(

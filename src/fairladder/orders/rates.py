@@ -1,7 +1,7 @@
 """Rates of exchange: a table of currency, optional day and rate; the latest on or before a row's day holds."""
 
 import datetime as dt
-from fractions import Fraction
+from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
@@ -14,11 +14,11 @@ from fairladder.orders.source import open_source
 from fairladder.sqltree import cell_column, named, select
 
 
-def open_rates(file: Any, engine: Engine) -> exp.Expr:
+def open_rates(file: Any, engine: Engine, part: Decimal = Decimal(1)) -> exp.Expr:
     """A relation of ``currency``, ``since`` (day, in), ``until`` (day, out) and ``rate`` (exact decimal text).
 
     The file has columns ``currency``, ``rate`` (so many of the chosen currency for one) and maybe ``day``; without a day
-    a rate always holds. Raises DataError where a column is missing, a rate is no positive number, or two hold at once.
+    a rate always holds. Each is multiplied with ``part``, what one unit of the amounts is in major units. Raises DataError where a column is missing, a rate is no positive number, or two hold at once.
     """
     source = open_source(file, engine.reader)
     missing = [name for name in ("currency", "rate") if name not in source.columns]
@@ -37,7 +37,7 @@ def open_rates(file: Any, engine: Engine) -> exp.Expr:
             raise DataError(
                 f"{source.label}, row {number}: `{row['currency']}` has a rate for {row.get('day') or 'all days'} already. Keep one."
             )
-        held[day] = rate
+        held[day] = rate if part == 1 else f"{Decimal(rate) * part:f}"
     spans = [
         {"currency": currency, "since": since, "until": until, "rate": held[since]}
         for currency, held in by_currency.items()
@@ -52,9 +52,9 @@ def open_rates(file: Any, engine: Engine) -> exp.Expr:
 def _read(row: dict[str, str | None], where: str) -> tuple[dt.date, str]:
     try:
         day = dt.date.fromisoformat((row.get("day") or "")[:10]) if row.get("day") else dt.date.min
-        if Fraction(row["rate"] or "") > 0 and row["currency"]:
+        if Decimal(row["rate"] or "") > 0 and row["currency"]:
             return day, str(row["rate"])
-    except ValueError:
+    except (ValueError, ArithmeticError):
         pass
     raise DataError(
         f"{where}: a rate needs a currency, a positive number with a decimal point, and a day as 2026-06-30 or none."

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from decimal import Decimal
 
 from sqlglot import exp
 
@@ -98,7 +99,8 @@ class Recipe:
     @property
     def text_numbers(self) -> list[str]:
         """Text columns that are numbers by their role."""
-        columns = [n for r in ("amount", "unit_price", "quantity", "discount", "cost") if (n := self.roles.get(r))]
+        roles = ("amount", "unit_price", "quantity", "discount", "cost")
+        columns = list(dict.fromkeys([*(n for r in roles if (n := self.roles.get(r))), *self.scheme.money.columns]))
         return [n for n in columns if self.source.columns[n] == "text"]
 
     def cell(self, name: str) -> exp.Expr:
@@ -116,10 +118,33 @@ class Recipe:
         return asked == "minor" if asked else self.roles.minor_units
 
     @property
+    def rated(self) -> bool:
+        """Whether cells of money are multiplied with ``#rate``: a rate of exchange, the part that a minor unit is, or both."""
+        return self.rates is not None or self.in_minor_units
+
+    @property
+    def part(self) -> Decimal:
+        """What one unit in which amounts are written is in major units: 1, or a hundredth where they are in cents."""
+        return Decimal(1).scaleb(-self.scheme.money.decimals) if self.in_minor_units else Decimal(1)
+
+    @property
+    def money_columns(self) -> list[str]:
+        """Columns other than the amount that hold money of the row, in its currency and unit."""
+        roles = ["unit_price", "cost", *(["discount"] if self.discount_unit == "amount" else [])]
+        return [*(name for role in roles if (name := self.roles.get(role))), *self.scheme.money.columns]
+
+    def minor_of(self, name: str, decimals: int | None = None) -> exp.Expr:
+        """Over the rows' tree: a column's cell of money in minor units of ``decimals``, exact and rounded once; NULL where it is none."""
+        text = self.trimmed(name) if name in self.text_numbers else self.trimmed_as_written(name)
+        places = self.scheme.money.decimals if decimals is None else decimals
+        rate = column("#rate") if self.rated and name in self.money_columns else None
+        return cells.minor([self.number_of(name)], None, [text], places, "fraction", rate)
+
+    @property
     def exact(self) -> bool:
         """Whether the amount is one column of exact numbers, which is minor units in one step."""
         factors = self.roles.factors
-        alone = self.rates is None and not self.in_minor_units and len(factors) == 1 and not self.roles.get("discount")
+        alone = not self.rated and len(factors) == 1 and not self.roles.get("discount")
         return alone and self.source.columns[factors[0]] in ("whole", "decimal")
 
     @property
@@ -155,18 +180,32 @@ class Recipe:
             "order": sql("CAST(:c AS VARCHAR)", c=column("#order")) if self.has_orders else None,
             "placed": column("#day"),
             "amount": sql("(CAST(:m AS DOUBLE) / :scale)", m=column("#minor"), scale=scale),
-            **{r: self.number_cell(r) for r in ("unit_price", "quantity", "discount", "cost")},
+            **{r: self._condition_number(r, scale) for r in ("unit_price", "quantity", "discount", "cost")},
             "status": self.text_of("status"),
             **{r: column(f"#{r}") for r in ("name", "channel", "currency")},
         }
         for role, tree in by_role.items():
             name = self.roles.get(role)
-            if tree is None or (name is None and role != "amount" and not (role == "currency" and self.writing.currencies)):
+            if tree is None or (
+                name is None and role != "amount" and not (role == "currency" and self.writing.currencies)
+            ):
                 continue
             values[role_key(role, self.source, self.roles)] = tree
             if name is not None:
                 values[name] = tree
+        if self.rated:
+            values |= {
+                name: sql("(CAST(:m AS DOUBLE) / :scale)", m=self.minor_of(name), scale=scale)
+                for name in self.scheme.money.columns
+            }
         return values
+
+    def _condition_number(self, role: str, scale: int) -> exp.Expr | None:
+        """The role's cell as a condition sees it: money in major units of the chosen currency."""
+        name = self.roles.get(role)
+        if name is None or not self.rated or name not in self.money_columns:
+            return self.number_cell(role)
+        return sql("(CAST(:m AS DOUBLE) / :scale)", m=self.minor_of(name), scale=scale)
 
     def number_cell(self, role: str) -> exp.Expr | None:
         """The role's cell as a float, or None where the role is not given."""

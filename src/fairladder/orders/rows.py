@@ -1,12 +1,11 @@
 """Every order row read once, in one pass: its id, day and amount, and what becomes of it (its state)."""
 
 from dataclasses import dataclass
-from decimal import Decimal
 
 from sqlglot import exp
 
 from fairladder.conditions import parse_condition
-from fairladder.errors import SchemeError
+from fairladder.errors import SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.rates import open_rates
 from fairladder.orders.recipe import Recipe, condition_kinds, twofold_roles
@@ -64,10 +63,6 @@ class Rows(Recipe):
         """
         return self._cells(self.source.numbered() if numbered else self.source.relation, as_written=True)
 
-    @property
-    def _rated(self) -> bool:
-        return self.rates is not None or self.in_minor_units
-
     def unrounded(self) -> exp.Expr:
         """The row's amount in minor units as a float, before its one rounding."""
         if self.exact:
@@ -80,7 +75,7 @@ class Rows(Recipe):
                 percent = 100 if self.discount_unit == "percent" else 1
                 less = ":a - :d" if self.discount_unit == "amount" else ":a * (1 - :d / :p)"
                 amount = exp.paren(sql(less, a=amount, d=column("#discount"), p=percent))
-        if self._rated:
+        if self.rated:
             amount = sql(":a * CAST(:r AS DOUBLE)", a=amount, r=column("#rate"))
         return sql(":a * :scale", a=amount, scale=10**self.scheme.money.decimals)
 
@@ -98,7 +93,7 @@ class Rows(Recipe):
         if self.rates is not None:
             dated = self._with_rates(dated, self.rates)
         elif self.in_minor_units:  # an amount in cents is one at a rate of a hundredth
-            part = exp.Literal.string(str(Decimal(1).scaleb(-self.scheme.money.decimals)))
+            part = exp.Literal.string(f"{self.part:f}")
             dated = select(["*", named(part, "#rate")], dated, "dated")
         valued = select(["*", named(self._minor(), "#minor")], dated, "dated")
         return select(["*", named(cell_state(self), "#cell_state")], valued, "valued")
@@ -136,7 +131,9 @@ class Rows(Recipe):
             if (text := self.text_of(part)) is not None:
                 trees[f"#{part}"] = text
         if self.writing.currencies:
-            trees["#currency"] = currency_in_cell(self.trimmed_as_written(self.roles.factors[0]), self.writing.currencies)
+            trees["#currency"] = currency_in_cell(
+                self.trimmed_as_written(self.roles.factors[0]), self.writing.currencies
+            )
         if not self.exact:
             for i, name in enumerate(self.roles.factors):
                 number = self.number_of(name)
@@ -202,7 +199,8 @@ class Rows(Recipe):
     def _with_rates(self, dated: exp.Select, rates: exp.Expr) -> exp.Select:
         """Add ``#rate``, what one of the row's currency is worth on its day in the chosen one; NULL where unknown."""
         own = exp.Literal.string(self.scheme.money.currency or "")
-        rate = sql("CASE WHEN :c = :own THEN '1' ELSE rates.rate END", c=column("#currency"), own=own)
+        one = exp.Literal.string(f"{self.part:f}")
+        rate = sql("CASE WHEN :c = :own THEN :one ELSE rates.rate END", c=column("#currency"), own=own, one=one)
         holds = sql(
             "rates.currency = :c AND :d >= rates.since AND :d < rates.until", c=column("#currency"), d=column("#day")
         )
@@ -239,7 +237,7 @@ class Rows(Recipe):
             numbers,
             column("#discount") if discount else None,
             texts, decimals, self.discount_unit,
-            column("#rate") if self._rated else None,
+            column("#rate") if self.rated else None,
         )  # fmt: skip
 
 
@@ -256,7 +254,13 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     if roles.date_format and not asked.date_format:
         evidence = (f"The numbers in `{roles.get('placed')}` are guessed to be days, as {roles.date_format}.",)
     writing = Writing(DateStyle(written) if written else None, asked.decimal_mark, evidence)
-    rates = open_rates(scheme.money.rates, source.engine) if scheme.money.rates else None
+    plain = Rows(source, roles, scheme, None, {}, writing)
+    for name in scheme.money.columns:
+        if name not in source.columns:
+            raise SchemeError(
+                f"{source.label} has no column `{name}`, which [money] columns names. {nearest(name, source.columns)}"
+            )
+    rates = open_rates(scheme.money.rates, source.engine, plain.part) if scheme.money.rates else None
     if text is None:
         return Rows(source, roles, scheme, None, {}, writing, rates)
     loose = condition_kinds(source, roles, {})

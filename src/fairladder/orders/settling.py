@@ -46,7 +46,9 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
         rows = with_currencies(rows)
     if dates is not None and dates.name == "iso":
         dates = rows.writing.dates  # nothing is written otherwise
-    return replace(rows, writing=replace(rows.writing, dates=dates, mark=mark, zero=zero, evidence=tuple(proof), settled=True))
+    return replace(
+        rows, writing=replace(rows.writing, dates=dates, mark=mark, zero=zero, evidence=tuple(proof), settled=True)
+    )
 
 
 def with_currencies(rows: Rows) -> Rows:
@@ -64,7 +66,12 @@ def settled_before(rows: Rows) -> Rows:
     Raises DataError where discounts can be fractions or percents, SchemeError where rates are given and rows name no currency.
     """
     name, source = rows.roles.get("discount"), rows.source
-    if name is not None and rows.scheme.orders.discount_as is None and rows.writing.discounts is None and says_percent(name):
+    if (
+        name is not None
+        and rows.scheme.orders.discount_as is None
+        and rows.writing.discounts is None
+        and says_percent(name)
+    ):
         unit = settle_discounts(source.relation, name, source.columns[name], source.engine)
         rows = replace(rows, writing=replace(rows.writing, discounts=unit))
     if rows.writing.mark is not None or rows.rates is not None:

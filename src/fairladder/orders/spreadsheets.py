@@ -154,7 +154,8 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
             f"The header stands in two rows, {at - 1} and {at}: `{header[0][1]}` for instance is made of both."
         )
     elif header_row is None:
-        require_names([name for _, name in header], *([[_text(c) for c in row] for row in some] for some in (rows[at - 1 : at + 2], rows[: at - 1])), label, at)
+        texts = [[_text(cell) for cell in row] for row in rows[: at + 2]]
+        require_names([name for _, name in header], texts[at - 1 :], texts[: at - 1], label, at)
         if at > 1:
             lines.append(f"The header is taken from row {at}.")
     lines += _filled_down(rows, at, dict(header), merged)
@@ -162,7 +163,11 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
     if len(columns) < len(header):
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
         raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
-    return pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}), 0 if unnamed else at, lines
+    return (
+        pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}),
+        0 if unnamed else at,
+        lines,
+    )
 
 
 #: The first and the last cell of a block of merged cells, as row and column from 0.

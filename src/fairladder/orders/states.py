@@ -196,17 +196,24 @@ def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
         raise SchemeError('`drop = "older-versions"` needs order ids. Name their column with `order` under [orders].')
     if by is not None:
         if by not in source.columns:
-            raise SchemeError(f"{source.label} has no column `{by}`, which `version` names. {nearest(by, source.columns)}")
+            raise SchemeError(
+                f"{source.label} has no column `{by}`, which `version` names. {nearest(by, source.columns)}"
+            )
         version: exp.Expr = cell_column(by)
     elif source.parts:
-        ranks = [(sql(":f = :n", f=column(FILE), n=exp.Literal.string(n)), exp.convert(i)) for i, n in enumerate(source.part_names)]
+        ranks = [
+            (sql(":f = :n", f=column(FILE), n=exp.Literal.string(n)), exp.convert(i))
+            for i, n in enumerate(source.part_names)
+        ]
         version = case(ranks, exp.convert(0))
     else:
         raise SchemeError(
             f'{source.label} is one file, so `drop = "older-versions"` needs a column that orders the versions. Name it with `version` under '
             "[orders] (--version-column)."
         )
-    latest = exp.Window(this=exp.Max(this=version), partition_by=[column("#state"), column("#customer"), column("#order")])
+    latest = exp.Window(
+        this=exp.Max(this=version), partition_by=[column("#state"), column("#customer"), column("#order")]
+    )
     # A row without a version is older than any with one.
     older = sql(":l IS NOT NULL AND :v IS DISTINCT FROM :l", v=version, l=column("#latest"))
     return [named(latest, "#latest")], older
@@ -218,7 +225,11 @@ def _marked(
     """Rows with ``added`` columns; used rows that are ``dropped`` get another state, and the added columns go again."""
     placed = select(["*", *added], judged, "placed")
     marked = sql(
-        "CASE WHEN :s = :u AND :d THEN :r ELSE :s END", s=column("#state"), u=RowState.USED, d=exp.paren(dropped), r=state
+        "CASE WHEN :s = :u AND :d THEN :r ELSE :s END",
+        s=column("#state"),
+        u=RowState.USED,
+        d=exp.paren(dropped),
+        r=state,
     )
     inner = ["#state", *(tree.alias for tree in added), *also]
     everything = exp.Star(**{"except_": [exp.to_identifier(name, quoted=True) for name in inner]})

@@ -85,7 +85,13 @@ def writing_of(
     if not any(name.strip() for name in header):
         raise DataError(f"Line {at} of {str(path)!r} is blank. It should hold the column names.")
     if header_row is None and both is None:
-        require_names(header, [cells for line, cells in rows if line >= at], [cells for line, cells in rows if line < at], str(path), at)
+        require_names(
+            header,
+            [cells for line, cells in rows if line >= at],
+            [cells for line, cells in rows if line < at],
+            str(path),
+            at,
+        )
     # A separator at the end of each line makes a column without a name.
     names = tuple(name.strip() or f"column {i}" for i, name in enumerate(header, start=1))
     pairs, bare = lines.count("\r\n"), lines.replace("\r\n", "")

@@ -53,7 +53,9 @@ def names_role(role: str, words: list[str]) -> int:
     return 2 if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known) else 0
 
 
-_PERCENT = set("pct percent percentage prozent rabattprozent procent prosent porcentaje pourcentage percentuale percentual porcento procenta".split())
+_PERCENT = set(
+    "pct percent percentage prozent rabattprozent procent prosent porcentaje pourcentage percentuale percentual porcento procenta".split()
+)
 
 
 def says_percent(name: str) -> bool:

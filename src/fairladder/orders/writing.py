@@ -338,7 +338,9 @@ def settle_zero(relation: exp.Expr, names: list[str], engine: Engine) -> str:
     there = {text for text in engine.table(digits.limit(100, copy=False))["digit"].to_pylist() if text}
     zeros = sorted({zero for zero in ZEROS for text in there if 0 <= ord(text) - ord(zero) < 10})
     if len(zeros) > 1:
-        raise DataError(f"The numbers are written in digits of several scripts ({', '.join(zeros)}). Write them in one.")
+        raise DataError(
+            f"The numbers are written in digits of several scripts ({', '.join(zeros)}). Write them in one."
+        )
     return zeros[0] if zeros else ""
 
 
@@ -451,7 +453,10 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine, zero: str 
             f"The point in `{counts['three']}` can be a decimal mark or mark thousands, and no other cell settles it. "
             'Say `decimal_mark = "."` or "," under [orders] (--decimal-mark).'
         )
-        shown = {mark: tuple(f"{c} is {_shown_number(c, other, mark)}" for c in cells_shown) for mark, other in ((".", ","), (",", "."))}
+        shown = {
+            mark: tuple(f"{c} is {_shown_number(c, other, mark)}" for c in cells_shown)
+            for mark, other in ((".", ","), (",", "."))
+        }
         raise error.asking(Question("Which sign is the decimal mark?", "decimal_mark", shown))
     if not counts["odd"]:
         return ("." if zero else None), ""

@@ -11,7 +11,7 @@ from fairladder.book.spend import buyers
 from fairladder.frames import rows_of
 from fairladder.ladder import GroupedLadder, Ladder, ties_at_cuts
 from fairladder.scheme import Scheme
-from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values
+from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values, scheme_of
 from fairladder.wording import counted, listed
 
 
@@ -29,7 +29,7 @@ def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.Dat
     """
     bought = buyers(customers)
     counted_ = {m: np.unique(measure_values(bought, m), return_counts=True) for m, _ in SCORES.values()}
-    return fairness_of_counts(counted_, scheme or Scheme())
+    return fairness_of_counts(counted_, scheme or scheme_of(customers))
 
 
 def fairness_of_counts(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], scheme: Scheme) -> pd.DataFrame:

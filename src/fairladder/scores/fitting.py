@@ -149,3 +149,17 @@ def group_labels(customers: pd.DataFrame, within: str) -> NDArray[np.object_]:
     labels: NDArray[np.object_] = column.astype(str).to_numpy(dtype=object, copy=True)
     labels[column.isna().to_numpy(dtype=bool)] = None
     return labels
+
+
+def scheme_of(customers: pd.DataFrame) -> Scheme:
+    """The scheme of the orders that a frame of customers comes from.
+
+    Raises UsageError for a frame that does not carry one, such as a merged one: its rules would silently be the default ones.
+    """
+    settings = customers.attrs.get(columns.SCHEME)
+    if settings is None:
+        raise UsageError(
+            "This frame does not carry the scheme of its orders, as merged and rebuilt frames do not. Pass it: scheme=orders.scheme, or "
+            "scheme=fl.Scheme() for the default rules."
+        )
+    return Scheme.model_validate_json(settings)

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 
 from fairladder import columns
 from fairladder.book.spend import bought as bought_of
-from fairladder.columns import SCHEME
 from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
 from fairladder.errors import SchemeError, UsageError, nearest
 from fairladder.frames import as_numbers, categorical
@@ -27,6 +26,7 @@ from fairladder.scores.fitting import (
     group_labels,
     measure_values,
     require_measure,
+    scheme_of,
 )
 
 
@@ -95,12 +95,6 @@ def score(
     if missing := [name for name in (*SCORES, *scheme.tiers) if name not in ladders]:
         raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders)}")
     return _placed(_with_tiers(_with_scores(customers, scheme, ladders), scheme, ladders), scheme)
-
-
-def scheme_of(customers: pd.DataFrame) -> Scheme:
-    """The scheme of the orders that a frame of customers comes from; all defaults where it knows none."""
-    settings = customers.attrs.get(SCHEME)
-    return Scheme.model_validate_json(settings) if settings else Scheme()
 
 
 def _with_tiers(scored: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder]) -> pd.DataFrame:

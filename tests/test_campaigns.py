@@ -436,7 +436,7 @@ def test_a_list_and_its_receipt_belong_together(tmp_path, fairladder, shop):
     assert receipt_trouble(listed) == ""
     measure = ("campaign", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--as-of", "2026-03-31", *made[:4], "--name", "autumn", "--list", listed,
                "--results", shop / "orders.csv")  # fmt: skip
-    assert "Warning" not in fairladder(*measure).stderr
+    assert "receipt" not in fairladder(*measure).stderr
     listed.write_text(listed.read_text() + "\n")
     assert "list.settings.json is not that of list.csv" in fairladder(*measure).stderr
     receipt.unlink()

@@ -58,11 +58,13 @@ def _agreeing(count: int, effect: str) -> str:
     """An effect, which is written in the plural, so that its first noun and verb agree with the count."""
     if count != 1:
         return effect
-    noun, *words = effect.split(" ")
-    at = next((i for i, word in enumerate(words[:5]) if word in _VERBS), None)
-    if noun == "of" or at is None:
+    words = effect.split(" ")
+    verb = next((i for i, word in enumerate(words[:7]) if word in _VERBS), None)
+    if words[0] == "of" or not verb:
         return effect
-    return " ".join([noun.removesuffix("s"), *words[:at], _VERBS[words[at]], *words[at + 1 :]])
+    noun = 0 if words[0].endswith("s") else verb - 1
+    words[noun], words[verb] = words[noun].removesuffix("s"), _VERBS[words[verb]]
+    return " ".join(words)
 
 
 @dataclass(frozen=True)
@@ -227,6 +229,7 @@ _ALL = (
     Known("money-given-back", ("note",), "reading", "A column of money given back is not subtracted.",
           "`{column}` holds money given back, which is not subtracted from `{amount}`",
           "If it should be, pass --discount-column {option} --discount-as amount."),
+    Known("customers-key", ("note",), "reading", "The column by which the customers file is matched was found by its values or its name.", "{text}"),
     Known("no-order-ids", ("note",), "reading", "Without an order column every row is one order.",
           "No order column is known, so every row counts as one order"),
     Known("days-as-written", ("note",), "reading", "Timestamps with an offset count on the day that they are written with.",
@@ -235,6 +238,8 @@ _ALL = (
           "Order times are instants; their day is taken in UTC", "Set `time_zone` to convert them."),
     Known("chosen-rows", ("note",), "reading", "Only rows in the date range that match `where` count.",
           "Only rows {which} count towards `orders`, `first_order` and the segments"),
+    Known("shown-periods", ("note",), "reading", "The date range picks what is shown; earlier orders still decide who is new.",
+          "The date range from {first} on picks what is shown; earlier orders still decide who is new, order numbers and gaps"),
 )  # fmt: skip
 #: Code → what is known of the finding.
 KNOWN = {known.code: known for known in _ALL}

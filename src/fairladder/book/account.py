@@ -24,7 +24,7 @@ class Account:
     totals: tuple[int, ...]
     """Sums in minor units by which a row without customer, order and date is known for a total."""
     latest: dt.date | None
-    """The latest day of a row that counts; None where none does, or a day was given."""
+    """The latest day of a row that is not set aside, whether or not `where` matches it; None without one, or if a day was given."""
     offsets: bool
     """Whether text timestamps with an offset are read as the day they are written with."""
     signs: Signs
@@ -68,10 +68,19 @@ def account_of(rows: Rows, groups: pa.Table, kept: RowsApart | None = None) -> A
     return Account(
         balance_of(settled, decimals, rows.rates is not None),
         totals,
-        pc.max(used["latest_row"]).as_py() if "latest_row" in used.column_names else None,
+        _latest(groups),
         "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py()),
         signs_of(groups, used),
     )
+
+
+def _latest(groups: pa.Table) -> dt.date | None:
+    if "latest_row" not in groups.column_names:
+        return None
+    states = groups["state"].cast(pa.int64())
+    read = pc.or_(pc.equal(states, int(RowState.USED)), pc.greater_equal(states, int(RowState.LEFT_OUT)))
+    day: dt.date | None = pc.max(groups.filter(pc.and_(read, pc.less(states, int(RowState.NEITHER))))["latest_row"]).as_py()
+    return day
 
 
 def _decided(

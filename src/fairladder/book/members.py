@@ -15,6 +15,7 @@ from fairladder.orders.source import Source, open_source
 from fairladder.orders.writing import DateStyle, day_in_style, settle_dates, settled_kinds
 from fairladder.scheme import CustomersPart, OrdersPart
 from fairladder.sqltree import cell_column, cell_name, named, select, sql
+from fairladder.wording import percent
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -27,16 +28,19 @@ class Members:
     frame: "pd.DataFrame"
     set_aside: "pd.DataFrame"
     label: str
+    key_note: str = ""
+    """By which column the file is matched, where that was found out."""
 
 
 def open_members(
     file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str], engine: Engine,
-    dates: Callable[[], DateStyle | None] = lambda: None,
+    dates: Callable[[], DateStyle | None] = lambda: None, order_ids: Callable[[], set[str]] = set,
 ) -> Members:  # fmt: skip
     """Read a customers file. Rows with a blank id are set aside as ``no-customer``.
 
     Text columns in which every cell is a number or a day become that; where days can be read day first or month first,
-    ``dates`` tells how those of the orders are written.
+    ``dates`` returns how those of the orders are written. ``order_ids`` returns ids of the orders, by which the id column is found where it
+    is named otherwise.
 
     Raises SchemeError where its id column is not found, DataError where an id stands on two rows or a column is named
     like a ``computed`` one.
@@ -44,7 +48,7 @@ def open_members(
     import pandas as pd
 
     source = open_source(file, engine.reader, OrdersPart(encoding=settings.encoding))
-    id_column = _id_column(settings, source, customer_column)
+    id_column, key_note = _id_column(settings, source, customer_column, order_ids)
     name = settings.name or ("name" if "name" in source.columns else None)
     if name is not None and name not in source.columns:
         raise SchemeError(
@@ -64,10 +68,14 @@ def open_members(
     shown = {cell_name(name): name for name in source.columns}
     cells_aside = aside.drop(columns=["#row", "customer"]).rename(columns=lambda n: shown_name(f"of {shown.get(n, n)}"))
     aside = pd.DataFrame({"row": aside["#row"], "reason": "no-customer"}).join(cells_aside)
-    return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label)
+    return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label, key_note)
 
 
-def _id_column(settings: CustomersPart, source: Source, customer_column: str) -> str:
+def _id_column(settings: CustomersPart, source: Source, customer_column: str, order_ids: Callable[[], set[str]]) -> tuple[str, str]:
+    """The column of ids, and a note where it was found by its values or its letters rather than by its exact name.
+
+    Raises SchemeError where no column is named so, and none holds at least half of the ids.
+    """
     if settings.customer is not None and settings.customer not in source.columns:
         raise SchemeError(
             f"{source.label} has no column `{settings.customer}`, which [customers] customer asks for. "
@@ -75,11 +83,36 @@ def _id_column(settings: CustomersPart, source: Source, customer_column: str) ->
         )
     for name in (settings.customer, customer_column, "customer"):
         if name is not None and name in source.columns:
-            return name
+            return name, ""
+    ids = order_ids()
+    shares = {name: _share_known(source, name, ids) for name in source.columns}
+    alike = [name for name in source.columns if _letters(name) == _letters(customer_column)]
+    best = max(shares, key=lambda name: (shares[name], name in alike), default=None)
+    if best is not None and 2 * shares[best] >= 1:
+        tied = [name for name in shares if shares[name] == shares[best]]
+        chosen = next((name for name in tied if name in alike), best)
+        return chosen, f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} of the ids looked at are in both files"
+    if len(alike) == 1:
+        return alike[0], f"{source.label} is matched by its column `{alike[0]}`, as its name suggests"
     raise SchemeError(
-        f"{source.label}: no column is known for the customer's id. Name it under [customers] customer. "
-        f"{nearest(customer_column, source.columns)}"
+        f"{source.label}: no column holds the ids of the orders' `{customer_column}`. Name it with `customer` under [customers] "
+        f"(--customers-id). The columns are: {', '.join(f'`{name}`' for name in list(source.columns)[:12])}."
     )
+
+
+def _letters(name: str) -> str:
+    return "".join(c for c in name.casefold() if c.isalnum())
+
+
+def _share_known(source: Source, name: str, ids: set[str]) -> float:
+    """The share of the ids, or of the column's values where these are fewer, that are in both."""
+    if source.columns[name] in ("date", "timestamp", "instant", "truth"):
+        return 0.0
+    cell = sql("CAST(:c AS VARCHAR)", c=cells.text(cell_column(name), source.columns[name]))
+    table = source.engine.table(select([named(cell, "value")], source.relation).distinct(copy=False))
+    values = {value for value in table["value"].to_pylist() if value is not None}
+    fewer = min(len(ids), len(values))
+    return len(ids & values) / fewer if fewer > 1 else 0.0
 
 
 def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> "pd.DataFrame":

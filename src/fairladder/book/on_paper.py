@@ -176,9 +176,13 @@ def _customers(rows: Rows) -> exp.Select:
         exp.to_table("spends"),
     )  # fmt: skip
     day = rows.scheme.time.as_of or rows.scheme.time.through
-    whole = [named(sql("COALESCE(SUM(CASE WHEN spend > 0 THEN spend ELSE 0 END), 0)"), "positive")]
-    whole += [named(sql("MAX(latest_row)"), "as_of")] if day is None else []
-    of_all = select(whole, exp.to_table("reduced")).where(sql("state = :u", u=int(RowState.USED)), copy=False)
+    used_state, last_state = int(RowState.USED), int(RowState.NEITHER) - 1
+    positive = sql("COALESCE(SUM(CASE WHEN state = :u AND spend > 0 THEN spend ELSE 0 END), 0)", u=used_state)
+    whole = [named(positive, "positive")]
+    if day is None:
+        read = sql("state = :u OR state BETWEEN :l AND :n", u=used_state, l=int(RowState.LEFT_OUT), n=last_state)
+        whole.append(named(sql("MAX(CASE WHEN :r THEN latest_row END)", r=read), "as_of"))
+    of_all = select(whole, exp.to_table("reduced"))
     today = day_literal(day) if day else column("as_of")
     made = measures(texts, today, column("positive"), column("held_from"), column("place"), rows.scheme.money.decimals)
     last = select([m.this if m.this.name == m.alias else m for m in made], exp.to_table("used"))

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from fairladder.engine.protocol import Engine
 from fairladder.errors import UsageError, nearest
@@ -22,6 +22,8 @@ class Opened:
     rows: Rows
     customers_file: Any
     allow_set_aside: bool = False
+    shows: Literal["window", "periods", "both"] = "window"
+    """What is asked of the orders: figures of the date range alone, periods of a whole history, or both."""
     beside: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
     """What has been read of the files beside the orders, which is the same on every day of reckoning."""
 

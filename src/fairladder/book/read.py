@@ -38,10 +38,11 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, FairLadderWarning, SchemeError, UsageError
 from fairladder.findings import LEVELS, Finding, allowed, finding, sentences
 from fairladder.numbers import ratio
+from fairladder.orders import cells
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import written_dates
 from fairladder.scheme import Scheme
-from fairladder.sqltree import column, named, select
+from fairladder.sqltree import cell_column, column, named, select, sql
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,6 +63,8 @@ MOST_DAYS_KEPT = 4
 MOST_HERE = 1_000_000
 #: So many rows set aside come here from a cluster.
 MOST_SET_ASIDE = 1000
+#: As many ids of the orders are compared with the columns of a customers file whose id column is not named alike.
+MOST_IDS = 20_000
 #: What the reading keeps in the engine beside the customers: every row (for ``check``), or every order (for what is asked of orders).
 Keep = Literal["rows"] | OrderTable | None
 
@@ -161,9 +164,17 @@ class Read:
                 {*NAMES, *names(SCORES)},
                 self.engine,
                 lambda: written_dates(self.rows),
+                self._some_ids,
             )
         members: Members = beside["members"]
         return members
+
+    def _some_ids(self) -> set[str]:
+        """Customer ids of the orders, at most ``MOST_IDS``, as they are read."""
+        name = self.opened.roles.columns["customer"]
+        cell = sql("CAST(:c AS VARCHAR)", c=cells.text(cell_column(name), self.opened.source.columns[name]))
+        ids = select([named(cell, "id")], self.opened.source.relation).distinct(copy=False).limit(MOST_IDS, copy=False)
+        return {text for text in self.run(ids)["id"].to_pylist() if text is not None}
 
     @cached_property
     def reading_findings(self) -> tuple[Finding, ...]:
@@ -183,14 +194,19 @@ class Read:
         if back := opened.roles.given_back:
             amount = opened.roles.columns["amount"]
             found.append(finding("money-given-back", 1, column=back, amount=amount, option=shlex.quote(back)))
+        if self.members is not None and self.members.key_note:
+            found.append(finding("customers-key", 1, text=self.members.key_note))
         if not self.rows.has_orders:
             found.append(finding("no-order-ids", 1))
         if self.account.offsets:
             found.append(finding("days-as-written", 1))
         if self.rows.kind("placed") == "instant" and time.time_zone is None:
             found.append(finding("days-in-utc", 1))
-        if time.from_ is not None or self.balance.left_out:
-            which = f"from {time.from_} on" if time.from_ is not None else "that match `where`"
+        if time.from_ is not None and opened.shows != "window":
+            found.append(finding("shown-periods", 1, first=time.from_))
+        since = time.from_ if opened.shows != "periods" else None
+        if since is not None or self.balance.left_out:
+            which = f"from {since} on" if since is not None else "that match `where`"
             found.append(finding("chosen-rows", 1, which=which))
         found += [
             finding("reading", 1, text=text.rstrip(".")) for text in (*opened.source.notes, *self.rows.writing.evidence)

@@ -4,9 +4,10 @@ import datetime as dt
 import json
 import sys
 from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import replace
 from importlib import import_module
 from threading import Thread
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import typer
 from rich.console import RenderableType
@@ -38,28 +39,29 @@ FAIL_ON = {"error": {"error"}, "warning": {"error", "warning"}, "never": set[str
 def opened(
     request: Request, parts: tuple[str, ...], figures: bool = False, *, outputs: "Mapping[str, Path | None] | None" = None,
     inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (), spread: bool = False,
+    shows: "Literal['window', 'periods', 'both']" = "window",
 ) -> "Orders":  # fmt: skip
     """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
 
     ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it, ``ahead``
-    the modules that it will need. ``spread`` where on a cluster its executors write what ``--out`` names.
+    the modules that it will need, ``shows`` what the command asks of the orders. ``spread`` where on a cluster its executors write what ``--out`` names.
     """
     from fairladder.cli.asking import with_answers
 
     spread = spread and request.on_cluster
     _check_targets(request, parts, figures, spread)
-    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead, spread))
+    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead, spread, shows))
 
 
 def _opened(
     request: Request, outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]", keep: "Keep",
-    ahead: Sequence[str], spread: bool,
+    ahead: Sequence[str], spread: bool, shows: "Literal['window', 'periods', 'both']",
 ) -> "Orders":  # fmt: skip
     from fairladder.api import Orders
     from fairladder.book.read import read
 
     importing_ahead("pandas", *ahead)
-    orders = request.opened()
+    orders = replace(request.opened(), shows=shows)
     until_the_end(orders.engine.moment())  # so that all figures of a command are of one
     _check_apart(request, orders, outputs, inputs, spread)
     if request.show_sql:

@@ -39,7 +39,7 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
     chosen = figure_of or ("running" if by else "revenue")  # the revenue has no groups
     known_figure(chosen, FIGURES)
     checked_period(period)
-    orders = door.opened(request, PARTS, figures=True, keep=OrderTable((by,) if by else ()))
+    orders = door.opened(request, PARTS, figures=True, keep=OrderTable((by,) if by else ()), shows="periods")
     with screen.busy(request, "Counting who came when", orders.engine):
         from fairladder.history import growth as history
 

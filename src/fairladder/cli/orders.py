@@ -26,7 +26,7 @@ def orders(request: Request, lines: Lines = False) -> None:
 
     part = "lines" if lines else "orders"
     keep = None if lines else OrderTable(None, mixed=False, sequence=True)
-    opened = door.opened(request, (part,), keep=keep, spread=True)
+    opened = door.opened(request, (part,), keep=keep, spread=True, shows="periods")
     if opened.engine.keeps_customers:
         from fairladder.cli import on_cluster
 

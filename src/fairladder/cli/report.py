@@ -75,7 +75,7 @@ def report(
         )
     orders = door.opened(
         request, (), outputs={} if request.out else {f"the {ending[1:]} file": file for ending, file in files.items()}, inputs=[key],
-        keep="rows", ahead=("fairladder.report.contents", "fairladder.report.page"),
+        keep="rows", ahead=("fairladder.report.contents", "fairladder.report.page"), shows="both",
     )  # fmt: skip
     with screen.busy(request, "Asking all questions of the report", orders.engine) as progress:
         from fairladder.report import write

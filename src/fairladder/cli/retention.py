@@ -51,7 +51,7 @@ def retention(
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     of_orders = request.part in (None, "cohorts", "rates")
     kept = OrderTable((by,) if by else (), sequence=by is not None) if of_orders else None
-    orders = door.opened(request, PARTS, figures=True, keep=kept)
+    orders = door.opened(request, PARTS, figures=True, keep=kept, shows="periods")
     answers = _Answers(orders, period, by, goal)
     parts = PARTS if "channel" in orders.roles else PARTS[:-2]
     if request.part is not None and request.part not in parts:

@@ -49,8 +49,12 @@ class Purchases:
             self.engine.forget(self.relation)
 
 
-def purchases(orders: Read, by: Sequence[str] = (), *, sequence: bool = True, keep: bool = False) -> Purchases:
-    """All used orders up to the day of reckoning, with the named columns as text: of the orders, else of the customers.
+def purchases(
+    orders: Read, by: Sequence[str] = (), *, sequence: bool = True, keep: bool = False, history: bool = True
+) -> Purchases:
+    """All used orders up to the as-of date, with the named columns as text: of the orders, else of the customers.
+
+    Without ``history`` only those of the date range.
 
     A group is ``unknown`` where it is null and ``mixed`` where an order's rows disagree. Without ``sequence`` there is no
     ``nth``; ``keep`` where several queries will ask. Raises UsageError for a column that neither the orders nor the
@@ -58,7 +62,7 @@ def purchases(orders: Read, by: Sequence[str] = (), *, sequence: bool = True, ke
     """
     own, theirs = _homes(orders, by)
     orders.require_fit()
-    query = orders.order_table(own, mixed=True, sequence=sequence)
+    query = orders.order_table(own, mixed=True, sequence=sequence, history=history)
     kept = ("customer", "placed_on", "amount", "lines", *(["nth"] if sequence else []))
     # To ask what is kept already costs less than to copy it.
     kept_already = orders.keeps(OrderTable(tuple(own), True, sequence))

@@ -239,7 +239,7 @@ def value_from_totals(
 def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:
     """One row for each customer and period with an order: ``bought`` (purchases), ``amount``, and its group."""
     of_column = by is not None and by not in (COHORT, SEGMENT)
-    bought = purchases(orders, [by] if of_column and by else [], sequence=of_column)
+    bought = purchases(orders, [by] if of_column and by else [], sequence=of_column, history=False)
     counts = sql(counting(orders.scheme))
     keys = [column("customer"), named(unit.start_of(column("placed_on")), "period")]
     measures = {"bought": sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "amount": sql("SUM(amount)")}

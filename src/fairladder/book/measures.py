@@ -19,6 +19,9 @@ if TYPE_CHECKING:
 
 #: The columns of the customers table, in order; `name` and `only_channel` only where the orders or customers carry them.
 NAMES = columns_of(CUSTOMERS)
+_DAYS = ("first_order", "last_order")
+#: The columns of the reduction that purchases change; all other measures are computed from these.
+OF_PURCHASES = ("orders", "lines", "spend", "smallest_order", "largest_order", "first_order", "last_order")
 
 
 def customers_frame(reduced: pa.Table, decimals: int, extra: list[str]) -> "pd.DataFrame":
@@ -29,9 +32,9 @@ def customers_frame(reduced: pa.Table, decimals: int, extra: list[str]) -> "pd.D
     import pandas as pd
 
     frame = pd.DataFrame({"customer": _text(reduced["customer"])})
-    for name in ("orders", "refunds", "zero_orders", "lines", "spend", "smallest_order", "largest_order"):
+    for name in ("refunds", "zero_orders", *(n for n in OF_PURCHASES if n not in _DAYS)):
         frame[name] = _whole(reduced[name], decimals)
-    for name in ("first_order", "last_order"):
+    for name in _DAYS:
         frame[name] = reduced[name].to_numpy().astype("datetime64[s]")
     for name in extra:
         frame[name] = _text(reduced[name])

@@ -60,17 +60,24 @@ def customers(
         frame = select(everybody, when=when, sort=sort, columns=names_in(columns))
     if not orders.balance.used:
         screen.note(request, "No row can be used, so nobody has orders here; `fairladder check` says why.")
-    chosen = select(everybody, when=when)
-    door.give(request, orders, {"customers": frame}, [view(chosen, int(bought(chosen).sum()))])
+    chosen = select(everybody, when=when, sort=sort)
+    shown = view(chosen, int(bought(chosen).sum()), when, sort)
+    door.give(request, orders, {"customers": frame}, [shown], as_table=bool(columns))
 
 
-def view(frame: "pd.DataFrame", bought: int) -> "RenderableType":
-    """Those of ``bought`` customers with a purchase who spent the most, with what they hold of the whole."""
+def view(frame: "pd.DataFrame", bought: int, when: str | None = None, sort: str | None = None) -> "RenderableType":
+    """Those of ``bought`` customers with a purchase who spent the most, or the first ones in the order asked for."""
     from fairladder.cli.screen import cells_of, table
 
-    most = frame.sort_values(["spend", "customer"], ascending=[False, True], kind="stable").head(_SHOWN)
+    if not sort:
+        frame = frame.sort_values(["spend", "customer"], ascending=[False, True], kind="stable")
+    most = frame.head(_SHOWN)
     names = ["customer", *(["name"] if "name" in frame else []), "orders", "last_order", "recency_days", "spend"]
     names += ["average_order_value", "spend_share", "spend_share_running"]
     held = wording.percent(most["spend_share"].sum())
     title = f"Who spent the most? {wording.counted(bought, 'customers')} bought; the first {len(most)} bring {held} of all spend"
+    if when or sort:
+        of_them = "all" if bought == len(frame) else "none" if not bought else wording.count(bought)
+        title = f"Which customers match? {wording.counted(len(frame), 'customers')}, {of_them} with a purchase"
+        title += f", ranked by {sort}" if sort else ""
     return table(title, list(map(registry.title, names)), cells_of(most, names), left=names.index("orders"))

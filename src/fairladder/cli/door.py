@@ -173,14 +173,16 @@ def give(
     write: "Callable[[], None] | None" = None,
     findings: "Sequence[Finding] | None" = None,
     show_findings: bool = True,
+    as_table: bool = False,
 ) -> None:
     """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen; and its figure.
 
     ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
     has to say beside the notes of the orders (of which ``view`` shows those in ``seen`` itself), ``told`` more facts; ``safe``
     says whether CSV is made safe for spreadsheets unless the person decides; ``drew`` is a word behind the figure's name; ``write``
-    writes a result that is more than tables. Without ``orders`` there are no facts. Errors and warnings among the findings of the orders, or
-    among ``findings``, come first, on standard error, unless the view shows them itself.
+    writes a result that is more than tables. Without ``orders`` there are no facts. Errors and warnings among the findings of the
+    orders, or among ``findings``, come first, on standard error, unless the view shows them itself. With ``--part`` or ``as_table`` a
+    terminal shows the table that a file would hold in place of the view.
 
     Leaves with exit code 1 where a finding has a level that ``--fail-on`` names.
     """
@@ -190,6 +192,9 @@ def give(
     from fairladder.output.targets import replacing
 
     findings = () if orders is None else orders.findings if findings is None else findings
+    if screen.for_people(request) and parts and (request.part is not None or as_table):
+        part = request.part or next(iter(parts))  # what an option asks for is shown on a terminal as in a file
+        view, show_findings = [screen.part_view(part, parts[part])], True
     facts = _facts(orders, notes, told)
     above = sentences(findings)
     for text in above if show_findings else ():

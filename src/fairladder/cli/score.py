@@ -141,7 +141,7 @@ def score(
     seen = few if pieces else []
     notes = [n for n in notes if n]
     door.give(
-        request, orders, parts, pieces, notes=notes, seen=seen,
+        request, orders, parts, pieces, notes=notes, seen=seen, as_table=bool(columns),
         figure=lambda: figure(figure_of, scored, orders, parts.get("stability")),
     )  # fmt: skip
     if save_ladders is not None:

@@ -17,7 +17,7 @@ from rich.text import Text
 from fairladder import palette, wording
 from fairladder.cli.journal import say
 from fairladder.cli.options import Request
-from fairladder.columns import of_customers
+from fairladder.columns import kind_in, of_customers
 from fairladder.steps import PATIENCE
 
 if TYPE_CHECKING:
@@ -171,6 +171,25 @@ def cells_of(frame: "pd.DataFrame", names: Sequence[str]) -> list[list[str]]:
         [wording.cell(value, known.kind if known else None) for known, value in zip(kinds, row, strict=True)]
         for row in frame[list(names)].to_numpy(dtype=object)
     ]
+
+
+#: As many rows of a part are shown on a terminal.
+ROWS_SHOWN = 40
+
+
+def part_view(name: str, frame: "pd.DataFrame") -> RenderableType:
+    """A table of a result as it would be in a file: its columns in their order, its first rows."""
+    names = [str(column) for column in frame.columns]
+    kinds = [kind_in(frame, column) for column in frame.columns]
+    rows = [
+        [wording.cell(value, kind) for kind, value in zip(kinds, row, strict=True)]
+        for row in frame.head(ROWS_SHOWN).to_numpy(dtype=object)
+    ]
+    texts = [frame.iloc[:, i].dtype.kind not in "iuf" for i in range(len(names))]
+    left = next((i for i, text in enumerate(texts) if not text), len(names))
+    more = f"; the first {ROWS_SHOWN} are shown" if len(frame) > ROWS_SHOWN else ""
+    title = f"{name.replace('_', ' ').replace('-', ' ').capitalize()}: {wording.counted(len(frame), 'rows')}{more}"
+    return table(title, [column.replace("_", " ") for column in names], rows, left=max(left, 1))
 
 
 def stance_text(stance: str, *words: tuple[str, str]) -> Text:

@@ -81,7 +81,7 @@ def top(
     if not screen.for_people(request):
         screen.note(request, _tied(frame, None if asked["percent"] is not None else count or 10, within, ties))
     listed = select(frame, columns=names_in(columns))
-    door.give(request, orders, {"customers": listed}, [shown(frame, by, **asked)])
+    door.give(request, orders, {"customers": listed}, [shown(frame, by, **asked)], as_table=bool(columns))
 
 
 def shown(

@@ -10,7 +10,7 @@ import pandas as pd
 from sqlglot import exp
 
 from fairladder import wording
-from fairladder.book.measures import with_measures
+from fairladder.book.measures import OF_PURCHASES, with_measures
 from fairladder.book.read import Read
 from fairladder.book.spend import bought, buyers, nobody_bought
 from fairladder.conditions import frame_kinds, parse_condition, to_mask
@@ -353,24 +353,30 @@ class _Changes:
     # What one change makes of the customer: minor units on the latest purchase, purchases on its day, days later.
 
     def changed(self, minor: int = 0, orders: int = 0, days: int = 0, today: int = 0) -> pd.DataFrame:
-        """The customers with this one changed; ``today`` is one more purchase of so many minor units on the day of reckoning."""
+        """The customers with this one changed; ``today`` is one more purchase of that many minor units on the as-of date.
+
+        A purchase that is added has one line.
+        """
         decimals = self.scheme.money.decimals
         frame = _raw(self.customers, decimals)
         paid = self.own[self.own["nth"].notna()].sort_values("nth")
         amounts = to_minor(paid["amount"].to_numpy(), decimals).tolist()
+        lines = paid["lines"].astype(int).tolist()
         amounts[-1] += minor
         amounts = amounts + [1] * orders if orders >= 0 else amounts[:orders] or amounts[:1]
         dates = [d.date() for d in paid["placed_on"]]
         last = dates[-1] + dt.timedelta(days=days) if orders >= 0 else dates[:orders][-1]
         first = last if len(dates) == 1 else dates[0]
+        lines = lines + [1] * orders if orders >= 0 else lines[:orders] or lines[:1]
         if today:
-            amounts, last = [*amounts, today], self.as_of
+            amounts, lines, last = [*amounts, today], [*lines, 1], self.as_of
         before = sum(to_minor(paid["amount"].to_numpy(), decimals).tolist())
         change = {
-            "orders": len(amounts), "spend": int(frame["spend"].iloc[self.at]) + sum(amounts) - before,
+            "orders": len(amounts), "lines": sum(lines), "spend": int(frame["spend"].iloc[self.at]) + sum(amounts) - before,
             "smallest_order": min(amounts), "largest_order": max(amounts),
             "first_order": pd.Timestamp(first), "last_order": pd.Timestamp(last),
         }  # fmt: skip
+        assert change.keys() == set(OF_PURCHASES)
         for name, value in change.items():
             frame.iloc[self.at, list(frame.columns).index(name)] = value
         return with_measures(frame, self.as_of, decimals)

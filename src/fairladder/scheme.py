@@ -46,7 +46,12 @@ def _as_tuple(value: Any) -> Any:
 
 def _as_percents(value: Any) -> Any:
     """Shares of the best can be less than one in a hundred, so numbers are as they are, and ``1%`` is 1."""
-    return tuple(percent(v) if isinstance(v, str) else v for v in value) if isinstance(value, list) else value
+    if not isinstance(value, list):
+        return value
+    percents = tuple(percent(v) if isinstance(v, str) else v for v in value)
+    if any(p != p for p in percents):
+        raise ValueError("percents are numbers between 0 and 100, not nan")
+    return percents
 
 
 def _as_month(value: Any) -> Any:

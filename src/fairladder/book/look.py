@@ -1,5 +1,6 @@
 """The findings of orders that have been read, the same for every command: of the pass, a second look at the rows, and the customers."""
 
+import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -18,6 +19,7 @@ from fairladder.book.people import people_here
 from fairladder.book.signs import balance_findings, pass_findings
 from fairladder.days import today
 from fairladder.findings import Finding, codes_in
+from fairladder.orders.guess import amount_in_one_currency
 from fairladder.orders.row_kinds import kinds_of_rows
 from fairladder.orders.rows import Rows
 from fairladder.orders.source import FILE
@@ -71,9 +73,15 @@ def of_pass(orders: "Read") -> list[Finding]:
     void = _void_statuses(rows) if signs.void_rows else []
     currencies = orders.account.currencies
     return [
-        *balance_findings(orders.balance, currencies, rows.other_amount if len(currencies) > 1 else ""),
+        *balance_findings(orders.balance, currencies, _instead(rows) if len(currencies) > 1 else ""),
         *pass_findings(signs, orders.scheme.money.decimals, orders.roles, void),
     ]
+
+
+def _instead(rows: Rows) -> str:
+    """Advice to take another column for the amount, where amounts are in several currencies."""
+    name = amount_in_one_currency(rows.source, rows.roles.columns)
+    return f" Or take `{name}` for the amount, which is in one currency: --amount-column {shlex.quote(name)}." if name else ""
 
 
 def _void_statuses(rows: Rows) -> list[str]:

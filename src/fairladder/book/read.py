@@ -24,7 +24,7 @@ from fairladder.book.kept_files import KeptPass, read_kept
 from fairladder.book.kept_groups import KeptGroups
 from fairladder.book.kept_orders import KeptOrders, OrderTable, can_keep, keep_orders
 from fairladder.book.lines import KeptLines
-from fairladder.book.look import MOST_STATUSES, Looked, look
+from fairladder.book.look import MOST_STATUSES, Looked, look, of_pass
 from fairladder.book.measures import NAMES, customers_frame, with_measures
 from fairladder.book.members import Members, open_members
 from fairladder.book.opened import Opened
@@ -138,6 +138,11 @@ class Read:
         time, now = self.scheme.time, today(self.scheme.time.time_zone)
         day = time.as_of or time.through or self.account.latest
         if time.as_of is None and day is not None and day > now:
+            if 500 < day.year - now.year < 560:
+                raise DataError(
+                    f"The {self.as_of_from} is {day}: years seem to be counted from the Buddha, 543 before ours. Export the dates in "
+                    f"years of the common era ({day.year - 543} for {day.year})."
+                )
             raise DataError(
                 f"The {self.as_of_from} is {day}, and that is after today ({now}). Say which day to reckon from "
                 "with --as-of or `as_of` under [time]; rows after it are left outside the window."
@@ -274,11 +279,8 @@ class Read:
                 "`fairladder check` shows the rows; to go on all the same, pass --allow-set-aside." + percent
             )
         if len(currencies := self.account.currencies) > 1:
-            raise DataError(
-                f"The orders are in several currencies ({', '.join(currencies)}), which must not be added up. Choose "
-                "one with `currency` under [money]; the others are then set aside. Or convert them: `rates` under [money] names "
-                "a file of currency, day and rate."
-            )
+            advice = next(f.advice for f in of_pass(self) if f.code == "mixed-currencies")
+            raise DataError(f"The orders are in several currencies ({', '.join(currencies)}), which must not be added up. {advice}")
 
     # ------------------------------------------------------------------------------------------------ questions
 

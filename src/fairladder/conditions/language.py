@@ -273,7 +273,7 @@ def _like(parsing: _Parsing, node: exp.Expr) -> Kind:
 
 def _round(parsing: _Parsing, node: exp.Expr) -> Kind:
     digits = node.args.get("decimals")
-    if digits is not None and not (digits.is_int and 0 <= int(digits.name) <= 9):
+    if digits is not None and not (isinstance(digits, exp.Literal) and digits.is_int and int(digits.name) <= 9):
         raise parsing.refused("needs 0 to 9 digits in ROUND")
     return parsing.need([node.this], "number")
 

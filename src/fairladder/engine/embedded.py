@@ -19,6 +19,7 @@ from fairladder.engine.layout import laid_out
 from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
 from fairladder.sqltree import select
+from fairladder.wording import counted
 
 T = TypeVar("T")
 #: What the engine may take of memory, whatever the file's length; what does not fit goes to disk.
@@ -206,11 +207,16 @@ def _told_plainly() -> Iterator[None]:
 def _advice(message: str) -> str:
     """The engine's message in words of ours where it is a common one."""
     if ragged := re.search(r"CSV Error on Line: (\d+)(?s:.*?)Expected Number of Columns: (\d+) Found: (\d+)", message):
-        line, wanted, got = ragged.groups()
-        return (
-            f"Line {line} of the orders has {got} cells where the header has {wanted}. Look for a stray separator or "
-            "an unclosed quote there; a cell that holds a separator must stand in double quotes."
-        )
+        at, wanted, got = (int(number) for number in ragged.groups())
+        written = re.search(r"Original Line: *(.*)", message)
+        shown = f" (`{shortened(written[1].strip(), 60)}`)" if written and written[1].strip() else ""
+        if got == 1:
+            what = "It looks like a remark below the table, not like a row; delete it."
+        elif got < wanted:
+            what = "The line may be cut off; complete it, or delete it."
+        else:
+            what = "Look for a stray separator or an unclosed quote; a cell that holds a separator must be in double quotes."
+        return f"Line {at} of the orders has {counted(got, 'cells')} where the header has {wanted}{shown}. {what}"
     if "not utf-8 encoded" in message and (line := re.search(r"CSV Error on Line: (\d+)", message)):
         return f'Line {line[1]} of the orders is not UTF-8. Say how the file is written, e.g. `encoding = "cp1252"` under [orders].'
     if bad := re.search(r"CSV Error on Line: (\d+)", message):

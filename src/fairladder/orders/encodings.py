@@ -16,8 +16,8 @@ from fairladder.orders.words import known_words, words_of
 
 #: The letters beyond A to Z of the languages that single-byte encodings are made for; other alphabets by how common a letter is.
 _ALPHABETS = {
-    "German": "äöüß", "French": "àâæçèéêëîïôœùûüÿ", "Spanish": "áéíñóúü", "Portuguese": "àáâãçéêíóôõú", "Italian": "àèéìíîòóùú",
-    "Swedish": "åäöé", "Danish": "æøåé", "Dutch": "áèéëïóöü", "Icelandic": "áðéíóúýþæö", "Catalan": "àçèéíïòóúü",
+    "German": "äöüß", "French": "àâæçèéêëîïôœùûüÿ", "Spanish": "áéíñóúüºª", "Portuguese": "àáâãçéêíóôõúºª", "Italian": "àèéìíîòóùúºª",
+    "Swedish": "åäöé", "Danish": "æøåé", "Dutch": "áèéëïóöü", "Icelandic": "áðéíóúýþæö", "Catalan": "àçèéíïòóúüºª",
     "several": "àáâãäåæçèéêëíîïñóôöøùúûüß",
     "Polish": "ąćęłńóśźż", "Czech": "áčďéěíňóřšťúůýž", "Slovak": "áäčďéíĺľňóôŕšťúýž", "Hungarian": "áéíóöőúüű",
     "Romanian": "ăâîşţ", "Croatian": "čćđšž", "Slovenian": "čšž", "Turkish": "çğıi̇öşüâ", "Lithuanian": "ąčęėįšųūž",
@@ -40,6 +40,8 @@ _SINGLE = {
 _USUAL = ("cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1255", "cp1256")
 #: Signs that stand at words and are of none: ``N°``, ``12 €``.
 _SIGNS = "°ºª€£§"
+#: ``Nº`` and ``1ª``, as Spanish, Portuguese and Italian write them.
+_ORDINAL = re.compile("[A-Za-z]{1,4}[ºª]")
 _DOUBLE = ("cp932", "euc_jp", "gb18030", "big5", "cp949")
 _WORD = re.compile(rb"[A-Za-z\x80-\xff]*[\x80-\xff][A-Za-z\x80-\xff]*")
 _MOST_WORDS = 3_000
@@ -91,7 +93,7 @@ def detected(sample: bytes) -> Detected | None:
 def _known(words: list[bytes], encoding: str) -> list[str]:
     """The words that are known of column names or currencies, as an encoding reads them."""
     texts = [text for word in words if (text := _decoded(word, encoding)) is not None]
-    return [text for text in texts if set(words_of(text)) & known_words()]
+    return [text for text in texts if set(words_of(text)) & known_words() or _ORDINAL.fullmatch(text)]
 
 
 def _count(words: list[tuple[bytes, int]]) -> int:
@@ -106,6 +108,9 @@ def _fit(words: list[tuple[bytes, int]], encoding: str) -> tuple[float, str, str
         text = _decoded(word, encoding)
         if text is None:
             return 0.0, "", encoding
+        if _ORDINAL.fullmatch(text):
+            letters.update(text[-1])
+            continue
         text = text.strip(_SIGNS)
         odd = [c for c in text if ord(c) > 127]
         if any(unicodedata.category(c) in ("Cc", "Cn", "Co") for c in odd):

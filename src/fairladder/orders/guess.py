@@ -10,7 +10,7 @@ from itertools import combinations
 from fairladder.errors import Question, SchemeError, shortened
 from fairladder.orders.calendars import last_day_of
 from fairladder.orders.looks import Look, Sample, sample_of
-from fairladder.orders.numbers_in_text import NUMBER
+from fairladder.orders.numbers_in_text import NUMBER, currency_of
 from fairladder.orders.source import Source
 from fairladder.orders.status_words import is_void
 from fairladder.orders.words import ROLE_WORDS, names_role, words_of
@@ -22,7 +22,7 @@ _AGAINST: dict[str, str] = {
     "placed": "ship shipped shipping delivery delivered lieferung liefer birth born geburt update updated modified due paid joined",
     "amount": "tax vat mwst steuer shipping versand porto postage fee discount rabatt cost unit price quantity subtotal credit",
     "customer": "name group segment type country email city since date",
-    "order": "date datum total amount status line item position name type",
+    "order": "date datum total amount status state zustand stato estado etat line item position name type",
 }
 
 
@@ -418,6 +418,19 @@ def in_minor_units(source: Source, name: str) -> bool:
         return False
     cells = [cell for cell in sample_of(source).cells[name] if cell is not None]
     return bool(cells) and all(re.fullmatch(r"[+-]?\d+(\.0+)?", cell) for cell in cells)
+
+
+def amount_in_one_currency(source: Source, columns: Mapping[str, str]) -> str | None:
+    """Another column that is an amount by its name and its cells, all of them in one currency; None without one."""
+    sample = sample_of(source)
+    for name, look in sample.looks.items():
+        words = words_of(name)
+        if name in columns.values() or look.numbers < 0.8 or is_part(words) or not names_role("amount", words):
+            continue
+        marks = {re.sub(r"[\d.,'’()+\-−\s]", "", cell) for cell in sample.cells[name] if cell is not None}
+        if len({currency_of(mark) for mark in marks if mark}) < 2:
+            return name
+    return None
 
 
 def _some_money(cells: Sequence[str | None]) -> bool:

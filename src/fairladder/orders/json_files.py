@@ -84,7 +84,7 @@ def _rows(path: Path, label: str, notes: list[str]) -> Iterator[Any]:
 def _values(path: Path, label: str) -> Iterator[Any]:
     """The values of a list, or one after another where there is none."""
     decode = json.JSONDecoder(
-        object_pairs_hook=lambda pairs: _object(pairs, label), parse_float=_number, parse_int=str, parse_constant=str
+        object_pairs_hook=lambda pairs: _object(pairs, label), parse_float=_number, parse_int=str, parse_constant=_constant
     ).raw_decode
     text, at, listed, ended = "", 0, False, False
     with opened(path) as file:
@@ -136,6 +136,11 @@ def _values(path: Path, label: str) -> Iterator[Any]:
 def _number(text: str) -> str:
     whole = _WHOLE.fullmatch(text)
     return whole[1] if whole else surely_decimal(text)
+
+
+def _constant(text: str) -> str | None:
+    """NaN is blank, as in any typed column; infinities are texts that no amount is."""
+    return None if text == "NaN" else text
 
 
 def _object(pairs: list[tuple[str, Any]], label: str) -> dict[str, Any]:

@@ -162,11 +162,6 @@ class Recipe:
         """The unit of discounts: as the scheme says, else as it was found, else a fraction."""
         return self.scheme.orders.discount_as or self.writing.discounts or "fraction"
 
-    @property
-    def other_amount(self) -> str:
-        """Advice to use another column as the amount, where amounts are in several currencies; empty without one."""
-        return ""
-
     def condition_cells(self) -> dict[str, exp.Expr]:
         """Name → value of every column that a condition on rows can name, by source name and by role name.
 

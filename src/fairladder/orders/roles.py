@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from fairladder.errors import SchemeError, nearest
 from fairladder.orders.guess import given_back, guess_roles, in_minor_units, settled_or_ask, which_column
 from fairladder.orders.source import Source
+from fairladder.orders.words import words_of
 from fairladder.scheme import ROLES, OrdersPart
 
 
@@ -89,6 +90,18 @@ NONE, OPTIONAL = "none", ("order", "discount", "name", "channel", "status", "cur
 NEEDED = ("customer", "order", "placed", "amount", "unit_price", "quantity")
 
 
+_PARTS = ({"year", "jahr", "annee", "ano", "anno", "jaar", "ar", "rok"}, {"month", "monat", "mois", "mes", "mese", "maand", "manad", "miesiac"},
+          {"day", "tag", "jour", "dia", "giorno", "dag", "dzien"})  # fmt: skip
+
+
+def _parts_of_days(source: Source) -> str:
+    """Advice where a file has the year, the month and the day of its orders in columns of their own."""
+    found = [next((name for name in source.columns if set(words_of(name)) & words), None) for words in _PARTS]
+    if not all(found):
+        return ""
+    return f" The columns {', '.join(f'`{name}`' for name in found)} hold parts of a day: put them together in one column, as 2026-06-30."
+
+
 def _complete(columns: dict[str, str], source: Source) -> None:
     if missing := _missing(columns):
         names = ", ".join(f"`{name}`" for name in list(source.columns)[:20])
@@ -96,7 +109,7 @@ def _complete(columns: dict[str, str], source: Source) -> None:
         options = " ".join(f"--{role}-column NAME" for role in missing)
         error = SchemeError(
             f"{source.label}: no column is known for {wanted}. Name it under [orders] in the scheme or with {options}. "
-            f"The columns are: {names}."
+            f"The columns are: {names}.{_parts_of_days(source) if 'placed' in missing else ''}"
         )
         free = [name for name in source.columns if name not in columns.values()]
         raise error.asking(which_column(missing[0], source, free)) if free else error

@@ -253,7 +253,8 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     evidence: tuple[str, ...] = ()
     if roles.date_format and not asked.date_format:
         evidence = (f"The numbers in `{roles.get('placed')}` are guessed to be days, as {roles.date_format}.",)
-    writing = Writing(DateStyle(written) if written else None, asked.decimal_mark, evidence)
+    style = DateStyle(written, any_years=bool(asked.date_format)) if written else None
+    writing = Writing(style, asked.decimal_mark, evidence)
     plain = Rows(source, roles, scheme, None, {}, writing)
     for name in scheme.money.columns:
         if name not in source.columns:

@@ -7,6 +7,7 @@ from sqlglot import exp
 
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
+from fairladder.orders.numbers_in_text import DIGITS
 from fairladder.orders.source import FILE, CellKind, Source
 from fairladder.scheme import less_credit
 from fairladder.sqltree import all_of, case, cell_column, cell_name, named, select, sql
@@ -209,9 +210,11 @@ def with_credits(source: Source, amount: str, credit: str) -> Source:
     if made in source.columns:
         raise DataError(f"{source.label} has a column `{made}`, which [orders] credit makes. Rename it in the file.")
     bought, returned = _text(source, amount), _text(source, credit)
-    nothing = "LTRIM(:t, '0.,+- ') = ''"
+    nothing = f"REGEXP_FULL_MATCH(:t, '[^1-9A-Za-z{DIGITS}]*')"  # signs and zeros alone
     both = sql(":d || ' and ' || :c", d=bought, c=returned)
-    back = sql("CASE WHEN STARTS_WITH(:c, '-') THEN :c ELSE '-' || :c END", c=returned)
+    negative = "STARTS_WITH(:c, '-') OR STARTS_WITH(:c, '−') OR STARTS_WITH(:c, '(') OR ENDS_WITH(:c, '-')"
+    plus = "WHEN STARTS_WITH(:c, '+') THEN '-' || SUBSTRING(:c, 2)"
+    back = sql(f"CASE WHEN {negative} THEN :c {plus} ELSE '-' || :c END", c=returned)
     tree = case(
         [(sql(f":c IS NULL OR {nothing}", c=returned, t=returned), bought),
          (sql(f":d IS NULL OR {nothing}", d=bought, t=bought), back)],

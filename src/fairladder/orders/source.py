@@ -19,7 +19,7 @@ from sqlglot import exp
 
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, UsageError
+from fairladder.errors import DataError, UsageError, shortened
 from fairladder.orders.json_files import read_json
 from fairladder.orders.spreadsheets import MOST_UNPACKED, read_sheet, sheets_to_read
 from fairladder.orders.text_files import COMPRESSED, LONGEST_LINE, SAMPLE_BYTES, as_utf8, writing_of
@@ -112,6 +112,8 @@ def open_source(orders: Any, engine: Embedded, settings: OrdersPart | None = Non
     """
     settings = settings or OrdersPart()
     if isinstance(orders, str | Path):
+        if str(orders).startswith("~") and not os.path.lexists(orders):
+            orders = os.path.expanduser(orders)  # a quoted path, which the shell left alone
         if str(orders) == "-":
             return _open_stdin(engine, settings)
         # A name that exists is that file; only else is it a pattern.
@@ -178,6 +180,11 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
     separator = settings.separator
     writing = writing_of(path, encoding=settings.encoding, separator=separator, header_row=settings.header_row)
     names = _checked_names(list(writing.names), label)
+    if len(names) == 1 and re.search(r"\S {2,}\S", names[0]):
+        raise DataError(
+            f"{label!r} has its columns at fixed places, with spaces between (`{shortened(names[0], 60)}`). Export it with a separator, or "
+            "import it into a spreadsheet with fixed widths and save it as CSV."
+        )
     lines = []
     source = path
     if not writing.as_it_stands:

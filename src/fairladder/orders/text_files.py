@@ -56,6 +56,8 @@ def writing_of(
         _known_encoding(encoding)
         if codecs.lookup(encoding).name == "utf-8" and sample.startswith(codecs.BOM_UTF8):
             encoding = "utf-8-sig"  # the mark is no part of the first name
+        elif codecs.lookup(encoding).name == "utf-16" and not sample.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+            encoding = _order_of_bytes(sample)
     asked, evidence = encoding, ""
     encoding = encoding or _encoding(sample, whole, path)
     if not asked and encoding in ("utf-8", "") and not whole and path.stat().st_size <= READ_WHOLE_BYTES:
@@ -164,8 +166,7 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
             return name
     zeros = sample.count(0)
     if zeros and zeros * 5 > len(sample):  # letters of two bytes each, without a mark
-        even = sample[::2].count(0)
-        return "utf-16-be" if even * 2 > zeros else "utf-16-le"
+        return _order_of_bytes(sample)
     if zeros or sample.startswith((b"PK", b"\x7fELF", b"%PDF", b"\xd0\xcf\x11\xe0")):
         raise DataError(
             f"{str(path)!r} is not a text file, whatever its name says. Export the orders as CSV, or name it rightly."
@@ -175,6 +176,11 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
     except UnicodeDecodeError:
         return ""
     return "utf-8"
+
+
+def _order_of_bytes(sample: bytes) -> str:
+    """UTF-16 without a mark: letters of two bytes, of which the first or the second is mostly zero."""
+    return "utf-16-be" if sample[::2].count(0) * 2 > sample.count(0) else "utf-16-le"
 
 
 def _known_encoding(name: str) -> None:
@@ -220,10 +226,9 @@ def _decoded(sample: bytes, encoding: str, whole: bool, path: Path) -> str:
         raise UsageError(
             f"There is no encoding {encoding!r}; utf-8, utf-16, cp1252 and latin-1 are common ones."
         ) from None
-    except UnicodeDecodeError as error:
-        raise DataError(
-            f"{str(path)!r} is not {encoding}: byte {error.start:,} does not fit. Try another `encoding`."
-        ) from None
+    except UnicodeError as error:
+        at = f"byte {error.start:,} does not fit" if isinstance(error, UnicodeDecodeError) else "its bytes do not fit"
+        raise DataError(f"{str(path)!r} is not {encoding}: {at}. Try another `encoding`.") from None
 
 
 def _rows(text: str, separator: str, quote: str) -> list[tuple[int, list[str]]]:

@@ -53,6 +53,8 @@ class DateStyle:
     """Words of months → their numbers, where months are named."""
     short: bool = False
     """Whether years have two digits: 69 to 99 are of the last century."""
+    any_years: bool = False
+    """Whether years of two digits are read next to those of four, where a user named the order of day and month."""
 
 
 @dataclass(frozen=True)
@@ -82,6 +84,9 @@ def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -
         return _day_of_named(cell, how.months, how.short)
     if how.short:
         return _day_of_short(cell, style)
+    if how.any_years and style in DATE_ORDERS:
+        whole = day_in_style(cell, replace(how, any_years=False), time_zone)
+        return sql("COALESCE(:w, :s)", w=whole, s=_day_of_short(cell, style))
     if style in EPOCHS:
         return _day_since_epoch(cell, EPOCHS[style], time_zone)
     if style == SPREADSHEET_DAYS:

@@ -1,6 +1,7 @@
 """The public door: orders are opened and read, and each question about them is a method of what comes of it."""
 
 import datetime as dt
+import warnings
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -9,6 +10,8 @@ from fairladder.book.kept_orders import OrderTable
 from fairladder.book.opened import open_unread
 from fairladder.book.read import Keep, Read, read
 from fairladder.demo import sample_shop
+from fairladder.errors import FairLadderWarning
+from fairladder.findings import sentences
 from fairladder.scheme import Scheme, load_scheme, scheme_from
 
 if TYPE_CHECKING:
@@ -48,6 +51,7 @@ class Orders(Read):
         Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the customers file.
         """
         read_for = self if as_of is None else self.on(as_of)
+        read_for._warn_of_findings()
         if self.engine.keeps_customers:
             from fairladder.cluster.frames import customers
 
@@ -70,6 +74,7 @@ class Orders(Read):
 
         Columns of the forecast are there where the scheme's rules speak of them. Raises as ``customers`` and ``score`` do.
         """
+        self._warn_of_findings()
         if self.engine.keeps_customers:
             from fairladder.cluster.frames import score as score_there
             from fairladder.value.to_score import scored_there
@@ -82,6 +87,7 @@ class Orders(Read):
 
     def segment_summary(self) -> "pd.DataFrame":
         """A row per segment of the scored customers; see ``fairladder.segment_summary``."""
+        self._warn_of_findings()
         if self.engine.keeps_customers:
             from fairladder.cluster.summary import segment_summary as summary_there
             from fairladder.value.to_score import scored_there
@@ -109,6 +115,7 @@ class Orders(Read):
         >>> orders.top("orders", count=3)[["rank", "orders"]].values.tolist()
         [[1, 77], [2, 68], [3, 60]]
         """
+        self._warn_of_findings()
         if self.engine.keeps_customers:
             from fairladder.cluster.frames import top as top_there
             from fairladder.value.to_score import people_to_score
@@ -124,18 +131,21 @@ class Orders(Read):
 
     def growth(self, *, period: str = "month", by: str | None = None) -> "pd.DataFrame":
         """A row per period: orders, customers, first and repeat revenue; see ``fairladder.growth``."""
+        self._warn_of_findings()
         from fairladder.history.growth import growth
 
         return growth(self, period=period, by=by)
 
     def cohorts(self, *, period: str = "month", by: str | None = None) -> "Cohorts":
         """How customers of each first period come back; see ``fairladder.cohorts``."""
+        self._warn_of_findings()
         from fairladder.history.cohorts import cohorts
 
         return cohorts(self, period=period, by=by)
 
     def order_counts(self) -> "pd.DataFrame":
         """How many customers reach how many orders; see ``fairladder.order_counts``."""
+        self._warn_of_findings()
         from fairladder.history.counts import order_counts
 
         return order_counts(self)
@@ -162,6 +172,7 @@ class Orders(Read):
         most: int = 20,
     ) -> "Breakdown":
         """Two columns or bands against each other; see ``fairladder.breakdown``."""
+        self._warn_of_findings()
         from fairladder.history.breakdown import breakdown
 
         return breakdown(self, rows, columns, measure=measure, shares=shares, most=most)
@@ -175,6 +186,7 @@ class Orders(Read):
         retention: float | None = None,
     ) -> "FormulaValue":
         """Lifetime value by the formula; see ``fairladder.value_formula``."""
+        self._warn_of_findings()
         from fairladder.value.formula import value_formula
 
         return value_formula(self, period=period, by=by, margin=margin, retention=retention)
@@ -190,6 +202,7 @@ class Orders(Read):
         progress: "Progress | None" = None,
     ) -> "Forecast":
         """What customers are expected to bring; see ``fairladder.value_forecast``."""
+        self._warn_of_findings()
         from fairladder.value.forecast import value_forecast
 
         return value_forecast(
@@ -212,6 +225,7 @@ class Orders(Read):
         self, then: str | dt.date, now: str | dt.date | None = None, *, yardstick: "Yardstick" = "then"
     ) -> "Comparison":
         """Who moved between two days; see ``fairladder.compare``."""
+        self._warn_of_findings()
         from fairladder.review.comparison import compare
 
         return compare(self, then, now, yardstick=yardstick)
@@ -227,6 +241,11 @@ class Orders(Read):
         from fairladder.review.stability import stability
 
         return stability(self)
+
+    def _warn_of_findings(self) -> None:
+        """Give each error and warning among the findings as a Python warning, for the caller of the method that was called."""
+        for sentence in sentences(self.findings) if not self.balance.mostly_unusable or self.opened.allow_set_aside else ():
+            warnings.warn(sentence, FairLadderWarning, stacklevel=3)
 
     def sql(self) -> str:
         """The SQL of the reduction, ready to run in the engine that runs it."""

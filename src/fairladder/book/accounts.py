@@ -20,6 +20,8 @@ _ACCENTS = {"a": "[aàáâäåã]", "e": "[eèéêë]", "i": "[iìíîï]", "o":
 _WORD = "(?:{})".format(
     "|".join("".join(_ACCENTS.get(letter, letter) for letter in word) for word in sorted(_ODD | _BESIDE))
 )
+#: One of the words, anywhere.
+_ANY_ODD = "|".join(sorted("".join(_ACCENTS.get(letter, letter) for letter in word) for word in {*_ODD, "walk", "n.?a"} if word != "na"))
 #: Nothing but such words, with anything between them.
 _WORDS_ALONE = f"[^a-z]*{_WORD}(?:[^a-z]+{_WORD})*[^a-z]*"
 _ONE_DIGIT = r"\s*(?:0+|9{3,}|-+|\?+)\s*"
@@ -31,16 +33,18 @@ def odd_accounts(people: People) -> exp.Select | None:
     An id of zeros or nines alone is one, too. An address counts by what stands before its ``@``. None where there are none.
     """
     buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
-    said = {name: _words_in(column(name)) for name in (["customer", "name"] if people.named else ["customer"])}
     odd: list[exp.Expr] = []
-    for words in said.values():
-        likely = select([named(words, "words")], buyers, "buyers").distinct(copy=False)
-        likely = likely.where(sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_WORDS_ALONE)), copy=False)
-        there = [text for text in people.engine.table(likely)["words"].to_pylist() if _is_odd(text)]
+    for name in ["customer", "name"] if people.named else ["customer"]:
+        words = _words_in(column(name))
+        # A quick look leaves few for the careful one.
+        likely = buyers.where(sql("REGEXP_MATCHES(LOWER(:t), :p)", t=column(name), p=exp.Literal.string(_ANY_ODD)))
+        said = select([named(words, "words")], likely, "likely").distinct(copy=False)
+        alone = said.where(sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_WORDS_ALONE)), copy=False)
+        there = [text for text in people.engine.table(alone)["words"].to_pylist() if _is_odd(text)]
         if there:
             offered = people.engine.offer(pa.table({"odd": pa.array(there, pa.string())}))
             odd.append(exp.In(this=words, query=select([column("odd")], offered, "offered").subquery(copy=False)))
-        odd.append(sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_ONE_DIGIT)))
+        odd.append(sql("REGEXP_FULL_MATCH(:t, :p)", t=column(name), p=exp.Literal.string(_ONE_DIGIT)))
     found = buyers.where(exp.or_(*odd), copy=False)
     return found if people.one(found, n="COUNT(*)")["n"] else None
 

@@ -50,12 +50,22 @@ _NO_ORDERS = "orders + refunds + zero_orders = 0"
 _STRANGER = f'NOT "{IN_FILE}"'
 
 
+#: Whether an id could be damaged, before a closer look: it holds an E or one of the signs of such texts.
+_SPOILED = "REGEXP_MATCHES(customer, '[0-9][eE]|^.N$|^[nN]a[nN]$|^und|^#')"
+
+
 def _totals(people: People) -> dict[str, Any]:
     sums = {
         "refunds": "SUM(refunds)", "refunded": "COUNT(CASE WHEN refunds > 0 THEN 1 END)", "zero_orders": "SUM(zero_orders)",
         "spend": "SUM(CASE WHEN spend > 0 THEN spend END)",
         "buyers": "COUNT(CASE WHEN orders > 0 THEN 1 END)",
         "first": "MIN(CASE WHEN orders > 0 THEN first_order END)", "last": "MAX(CASE WHEN orders > 0 THEN last_order END)",
+    }  # fmt: skip
+    sums |= {
+        "plain": "BOOL_AND(NOT REGEXP_MATCHES(customer, '[^!-~]'))", "capital": "BOOL_AND(customer = UPPER(customer))",
+        "lower": "BOOL_AND(customer = LOWER(customer))", "zeros": "BOOL_OR(STARTS_WITH(customer, '0'))",
+        "shortest": "MIN(LENGTH(customer))", "longest": "MAX(LENGTH(customer))",
+        "spoiled": f"COUNT(CASE WHEN {_SPOILED} THEN 1 END)",
     }  # fmt: skip
     if people.listed:
         sums["without"] = f"COUNT(CASE WHEN {_NO_ORDERS} THEN 1 END)"
@@ -93,12 +103,18 @@ def _name_twins(seen: _Seen) -> Finding | None:
 
 
 #: An id without its case, its spaces and the zeros in front of a number: ids with the same one are probably one customer's.
-_FOLDED = "REGEXP_REPLACE(REGEXP_REPLACE(LOWER(customer), :spaces, '', 'g'), '^0+([0-9]+)$', '\\1')"
+_FOLDED = (
+    "CASE WHEN STARTS_WITH(customer, '0') OR REGEXP_MATCHES(customer, '[^!-~]') THEN "
+    "REGEXP_REPLACE(REGEXP_REPLACE(LOWER(customer), :spaces, '', 'g'), '^0+([0-9]+)$', '\\1') ELSE LOWER(customer) END"
+)
 
 
 def _near_twins(seen: _Seen) -> Finding | None:
     """Ids that differ in case, spaces or leading zeros only."""
-    people = seen.people
+    people, totals = seen.people, seen.totals
+    of_one_length = totals["shortest"] == totals["longest"]
+    if totals["plain"] and (totals["capital"] or totals["lower"]) and (of_one_length or not totals["zeros"]):
+        return None  # nothing that is folded differs anywhere
     folded = sql(_FOLDED, spaces=exp.Literal.string(f"{SPACE}+"))
     with people.kept(_several(people, folded)) as written:
         if not (groups := people.one(written, n="COUNT(*)")["n"]):
@@ -117,6 +133,8 @@ _EXPONENT, _NO_VALUE = r"[+-]?\d+([.,]\d+)?[eE]\+?\d+", r"\\N|[nN]a[nN]|undefine
 
 def _spoiled(seen: _Seen) -> Finding | None:
     """Ids that a spreadsheet or an export damaged, so that they may stand for several customers."""
+    if not seen.totals["spoiled"]:
+        return None
     people = seen.people
     kinds = {"numbers in scientific notation": _EXPONENT, "texts for an empty cell": _NO_VALUE}
     tests = {what: sql("REGEXP_FULL_MATCH(customer, :p)", p=exp.Literal.string(p)) for what, p in kinds.items()}

@@ -3,7 +3,6 @@
 import datetime as dt
 import re
 import shlex
-import warnings
 from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
@@ -35,7 +34,7 @@ from fairladder.book.set_aside import set_aside_rows, shown_name
 from fairladder.columns import CARRIED, SCHEME, SCORES, names
 from fairladder.days import as_day, today
 from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, FairLadderWarning, SchemeError, UsageError
+from fairladder.errors import DataError, SchemeError, UsageError
 from fairladder.findings import LEVELS, Finding, allowed, finding, sentences
 from fairladder.numbers import ratio
 from fairladder.orders import cells
@@ -290,10 +289,7 @@ class Read:
         Raises DataError where the orders are not fit to use, UsageError where those of a cluster are too many to come here.
         """
         self.require_fit()
-        measured = self.measured
-        for sentence in sentences(self.findings):
-            warnings.warn(sentence, FairLadderWarning, stacklevel=2)
-        return measured.copy(deep=False)  # pandas copies what is written to
+        return self.measured.copy(deep=False)  # pandas copies what is written to
 
     def spent(self) -> "pd.DataFrame":
         """``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of everybody; those of a cluster come here.

@@ -4,6 +4,7 @@ import datetime as dt
 import json
 import sys
 from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from importlib import import_module
 from threading import Thread
@@ -77,7 +78,19 @@ def _opened(
         done = read(orders, keep, kind=Orders)
     if done.kept_note:
         screen.note(request, done.kept_note)
+    if done.engine is done.engine.reader:
+        looking_ahead(done)
     return done
+
+
+def looking_ahead(orders: "Orders") -> None:
+    """Look for findings while the command works on its result: the engine needs neither it nor, most of the time, Python's lock."""
+
+    def look() -> None:
+        with suppress(Exception):  # whatever goes wrong is raised where the findings are shown
+            orders.findings  # noqa: B018
+
+    Thread(target=look, daemon=True).start()
 
 
 def importing_ahead(*modules: str) -> None:

@@ -161,8 +161,7 @@ class Rows(Recipe):
         values = {n: column(f"#factor{i}") for i, n in enumerate(self.roles.factors)}
         values |= {n: column("#discount") for n in [self.roles.get("discount")] if n}
         tests = [
-            any_of([all_of([sql(":v IS NULL", v=values.get(n) or self.number_of(n)), sql(":c IS NOT NULL", c=self.trimmed_as_written(n))]),
-                    sql("COALESCE(SUBSTRING(:c, LENGTH(:c) - 3, 1) = '.', FALSE)", c=cell_column(n))])  # which may mark thousands
+            _unread_number(values.get(n) or self.number_of(n), self.trimmed_as_written(n), cell_column(n), self.writing.point_proven)
             for n in self.text_numbers if self.writing.mark is None
         ]  # fmt: skip
         if tests:
@@ -239,6 +238,14 @@ class Rows(Recipe):
             texts, decimals, self.discount_unit,
             column("#rate") if self.rated else None,
         )  # fmt: skip
+
+
+def _unread_number(value: exp.Expr, written: exp.Expr, cell: exp.Expr, point_proven: bool) -> exp.Expr:
+    """Whether a cell is no plain number, or has a point before its last three digits, which may mark thousands."""
+    unread = all_of([sql(":v IS NULL", v=value), sql(":c IS NOT NULL", c=written)])
+    if point_proven:
+        return unread
+    return any_of([unread, sql("COALESCE(SUBSTRING(:c, LENGTH(:c) - 3, 1) = '.', FALSE)", c=cell)])
 
 
 def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:

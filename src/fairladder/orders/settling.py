@@ -10,6 +10,7 @@ from fairladder.orders.rows import Rows
 from fairladder.orders.words import says_percent
 from fairladder.orders.writing import (
     DateStyle,
+    proves_point,
     settle_currencies,
     settle_dates,
     settle_discounts,
@@ -103,7 +104,10 @@ def settled_at_first(rows: Rows) -> Rows:
         select([sql("unread"), sql("COUNT(*) AS n")], flags, "told").group_by("unread", copy=False)
     )
     by_kind = dict(zip(counts["unread"].to_pylist(), counts["n"].to_pylist(), strict=True))
-    return settled(rows, max(by_kind)) if sum(by_kind.values()) > 2 * by_kind.get(0, 0) else rows
+    if sum(by_kind.values()) > 2 * by_kind.get(0, 0):
+        return settled(rows, max(by_kind))
+    proven = rows.writing.mark is None and proves_point(first.relation, rows.text_numbers, source.engine)
+    return replace(rows, writing=replace(rows.writing, point_proven=True)) if proven else rows
 
 
 def few_channels(rows: Rows) -> tuple[str, ...] | None:

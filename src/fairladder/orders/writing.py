@@ -67,6 +67,8 @@ class Writing:
     """The decimal mark, where some numbers are not plain."""
     evidence: tuple[str, ...] = ()
     """What settled them, in words."""
+    point_proven: bool = False
+    """Whether the first rows show that a point is the decimal mark, so that no other cell has to."""
     zero: str = ""
     """The zero of the script in which digits are written, where that is not ASCII's."""
     currencies: tuple[tuple[str, str], ...] = ()
@@ -418,6 +420,15 @@ def settle_discounts(relation: exp.Expr, name: str, kind: CellKind, engine: Engi
     one = counts["one"]
     shown_as = {"percent": (f"{one} is {one} % off",), "fraction": (f"{one} is {one} of the price off",)}
     raise error.asking(Question(f"What are the discounts in `{name}`?", "discount_as", shown_as))
+
+
+def proves_point(relation: exp.Expr, names: list[str], engine: Engine) -> bool:
+    """Whether some number of these text columns can only have a decimal point, such as ``12.50``."""
+    if not names:
+        return False
+    proof = sql("REGEXP_MATCHES(c, :p)", p=r"^-?(\d+\.\d{1,2}|\d+\.\d{4,}|0\d*\.\d+|\d{4,}\.\d+)$")
+    query = select([sql("c")], _all_cells(relation, names), "written").where(proof, copy=False).limit(1, copy=False)
+    return bool(engine.table(query).num_rows)
 
 
 def settle_mark(relation: exp.Expr, names: list[str], engine: Engine, zero: str = "") -> tuple[Mark | None, str]:

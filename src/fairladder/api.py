@@ -244,7 +244,9 @@ class Orders(Read):
 
     def _warn_of_findings(self) -> None:
         """Give each error and warning among the findings as a Python warning, for the caller of the method that was called."""
-        for sentence in sentences(self.findings) if not self.balance.mostly_unusable or self.opened.allow_set_aside else ():
+        for sentence in (
+            sentences(self.findings) if not self.balance.mostly_unusable or self.opened.allow_set_aside else ()
+        ):
             warnings.warn(sentence, FairLadderWarning, stacklevel=3)
 
     def sql(self) -> str:

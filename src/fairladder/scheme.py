@@ -489,14 +489,6 @@ class Scheme(Part):
     campaigns: Annotated[tuple[Campaign, ...], BeforeValidator(_as_tuple)] = ()
 
     @model_validator(mode="after")
-    def _one_factor(self) -> "Scheme":
-        if self.money.rates and self.orders.amount_unit == "minor":
-            raise ValueError(
-                '`rates` cannot go with `amount_unit = "minor"`; give rates for what one minor unit is worth'
-            )
-        return self
-
-    @model_validator(mode="after")
     def _currency_known(self) -> "Scheme":
         if self.output.currency != "none" and self.money.currency is None:
             raise ValueError("[output] currency needs to know which it is: say `currency` under [money]")

@@ -79,7 +79,9 @@ def _latest(groups: pa.Table) -> dt.date | None:
         return None
     states = groups["state"].cast(pa.int64())
     read = pc.or_(pc.equal(states, int(RowState.USED)), pc.greater_equal(states, int(RowState.LEFT_OUT)))
-    day: dt.date | None = pc.max(groups.filter(pc.and_(read, pc.less(states, int(RowState.NEITHER))))["latest_row"]).as_py()
+    day: dt.date | None = pc.max(
+        groups.filter(pc.and_(read, pc.less(states, int(RowState.NEITHER))))["latest_row"]
+    ).as_py()
     return day
 
 

@@ -21,7 +21,9 @@ _WORD = "(?:{})".format(
     "|".join("".join(_ACCENTS.get(letter, letter) for letter in word) for word in sorted(_ODD | _BESIDE))
 )
 #: One of the words, anywhere.
-_ANY_ODD = "|".join(sorted("".join(_ACCENTS.get(letter, letter) for letter in word) for word in {*_ODD, "walk", "n.?a"} if word != "na"))
+_ANY_ODD = "|".join(
+    sorted("".join(_ACCENTS.get(letter, letter) for letter in word) for word in {*_ODD, "walk", "n.?a"} if word != "na")
+)
 #: Nothing but such words, with anything between them.
 _WORDS_ALONE = f"[^a-z]*{_WORD}(?:[^a-z]+{_WORD})*[^a-z]*"
 _ONE_DIGIT = r"\s*(?:0+|9{3,}|-+|\?+)\s*"

@@ -81,7 +81,11 @@ def of_pass(orders: "Read") -> list[Finding]:
 def _instead(rows: Rows) -> str:
     """Advice to take another column for the amount, where amounts are in several currencies."""
     name = amount_in_one_currency(rows.source, rows.roles.columns)
-    return f" Or take `{name}` for the amount, which is in one currency: --amount-column {shlex.quote(name)}." if name else ""
+    return (
+        f" Or take `{name}` for the amount, which is in one currency: --amount-column {shlex.quote(name)}."
+        if name
+        else ""
+    )
 
 
 def _void_statuses(rows: Rows) -> list[str]:

@@ -71,7 +71,9 @@ def open_members(
     return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label, key_note)
 
 
-def _id_column(settings: CustomersPart, source: Source, customer_column: str, order_ids: Callable[[], set[str]]) -> tuple[str, str]:
+def _id_column(
+    settings: CustomersPart, source: Source, customer_column: str, order_ids: Callable[[], set[str]]
+) -> tuple[str, str]:
     """The column of ids, and a note where it was found by its values or its letters rather than by its exact name.
 
     Raises SchemeError where no column is named so, and none holds at least half of the ids.
@@ -91,7 +93,10 @@ def _id_column(settings: CustomersPart, source: Source, customer_column: str, or
     if best is not None and 2 * shares[best] >= 1:
         tied = [name for name in shares if shares[name] == shares[best]]
         chosen = next((name for name in tied if name in alike), best)
-        return chosen, f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} of the ids looked at are in both files"
+        return (
+            chosen,
+            f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} of the ids looked at are in both files",
+        )
     if len(alike) == 1:
         return alike[0], f"{source.label} is matched by its column `{alike[0]}`, as its name suggests"
     raise SchemeError(

@@ -279,7 +279,9 @@ class Read:
             )
         if len(currencies := self.account.currencies) > 1:
             advice = next(f.advice for f in of_pass(self) if f.code == "mixed-currencies")
-            raise DataError(f"The orders are in several currencies ({', '.join(currencies)}), which must not be added up. {advice}")
+            raise DataError(
+                f"The orders are in several currencies ({', '.join(currencies)}), which must not be added up. {advice}"
+            )
 
     # ------------------------------------------------------------------------------------------------ questions
 

@@ -51,7 +51,9 @@ def opened(
 
     spread = spread and request.on_cluster
     _check_targets(request, parts, figures, spread)
-    return with_answers(lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead, spread, shows))
+    return with_answers(
+        lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead, spread, shows)
+    )
 
 
 def _opened(

@@ -84,7 +84,10 @@ def _rows(path: Path, label: str, notes: list[str]) -> Iterator[Any]:
 def _values(path: Path, label: str) -> Iterator[Any]:
     """The values of a list, or one after another where there is none."""
     decode = json.JSONDecoder(
-        object_pairs_hook=lambda pairs: _object(pairs, label), parse_float=_number, parse_int=str, parse_constant=_constant
+        object_pairs_hook=lambda pairs: _object(pairs, label),
+        parse_float=_number,
+        parse_int=str,
+        parse_constant=_constant,
     ).raw_decode
     text, at, listed, ended = "", 0, False, False
     with opened(path) as file:

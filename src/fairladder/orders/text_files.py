@@ -56,7 +56,9 @@ def writing_of(
         _known_encoding(encoding)
         if codecs.lookup(encoding).name == "utf-8" and sample.startswith(codecs.BOM_UTF8):
             encoding = "utf-8-sig"  # the mark is no part of the first name
-        elif codecs.lookup(encoding).name == "utf-16" and not sample.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        elif codecs.lookup(encoding).name == "utf-16" and not sample.startswith(
+            (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
+        ):
             encoding = _order_of_bytes(sample)
     asked, evidence = encoding, ""
     encoding = encoding or _encoding(sample, whole, path)

@@ -12,7 +12,7 @@ import pytest
 from matplotlib.image import imread
 
 import fairladder as fl
-from fairladder import columns
+from fairladder import columns, findings
 from fairladder.demo import SHOP
 from fairladder.demo.generator import make_shop
 from fairladder.scheme import ROLES
@@ -79,6 +79,7 @@ def test_a_value_is_what_its_own_table_says(tmp_path):
 def test_every_column_is_in_the_registry(scored):
     table, _ = scored
     assert (ROOT / "docs" / "columns.md").read_text("utf-8") == columns.as_markdown()
+    assert (ROOT / "docs" / "findings.md").read_text("utf-8") == findings.as_markdown()
     orders = fl.sample_orders()
     numbers = {
         "money": "f",

@@ -241,7 +241,31 @@ _ALL = (
     Known("shown-periods", ("note",), "reading", "The date range picks what is shown; earlier orders still decide who is new.",
           "The date range from {first} on picks what is shown; earlier orders still decide who is new, order numbers and gaps"),
 )  # fmt: skip
+_WHERE = {
+    "pass": "The pass over the rows, which every command makes.",
+    "rows": "A second look at the rows: every command up to a million rows, beyond them and on a cluster `check` alone.",
+    "customers": "The customers.",
+    "reading": "How the file is read.",
+}
+
+
+def as_markdown() -> str:
+    """All findings for the reader, as ``docs/findings.md`` has them."""
+    lines = ["# Findings", "", "Made of `fairladder.findings`, which everything else reads, too: `python -m fairladder.findings`.", ""]
+    lines += ["Errors and warnings stand above the result of every command. `--fail-on warning` ends with exit code 1 where there is one; an error",
+              "that is right in this file can be allowed with `--allow CODE` where the table says so.", ""]  # fmt: skip
+    for where, title in _WHERE.items():
+        lines += [f"## {title.rstrip('.')}", "", "| code | level | meaning | `--allow` |", "|---|---|---|---|"]
+        lines += [f"| `{k.code}` | {' or '.join(k.levels)} | {k.meaning} | {'yes' if k.allowed else ''} |" for k in _ALL if k.found_in == where]
+        lines.append("")
+    return "\n".join(lines)
+
+
 #: Code → what is known of the finding.
 KNOWN = {known.code: known for known in _ALL}
 #: Errors that a user who looked at them can allow by name.
 ALLOWED = (*(k.code for k in _ALL if k.allowed), "set-aside")
+
+
+if __name__ == "__main__":
+    print(as_markdown(), end="")

@@ -123,7 +123,8 @@ def _with_price_or_amount(
         return found
     quantity = named if named in counts else counts[0]
     price, count = shlex.quote(amount.column), shlex.quote(quantity)
-    advice = f" If `{amount.column}` is the price of one and `{quantity}` the quantity, pass --unit-price-column {price} --quantity-column {count}."
+    options = f"--unit-price-column {price} --quantity-column {count}"
+    advice = f" Pass {options} if `{amount.column}` is the price of one and `{quantity}` the quantity."
     both = (("unit_price", amount.column), ("quantity", quantity))
     return {**found, "amount": replace(
         amount, rivals=(quantity,), advice=advice, sets=((f"{amount.column} × {quantity}", both),))}  # fmt: skip

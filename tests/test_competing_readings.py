@@ -3,8 +3,10 @@
 import random
 import shlex
 from decimal import ROUND_HALF_UP, Decimal
+from pathlib import Path
 
 import pytest
+import python_calamine
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -308,3 +310,43 @@ def test_a_frame_that_lost_its_scheme_is_refused(tmp_path):
         with pytest.raises(fl.UsageError, match="does not carry the scheme of its orders"):
             ask(rebuilt)
     assert len(fl.score(rebuilt, fl.Scheme())) == 3
+
+
+def test_start_writes_the_customers_file_into_the_scheme(shop, tmp_path, fairladder):
+    done = fairladder(
+        "start", shop / "orders.csv", "--customers", shop / "members.csv", "--out", tmp_path / "first.toml"
+    )
+    assert done.returncode == 0, done.stderr
+    scheme = fl.load_scheme(tmp_path / "first.toml")
+    assert (Path(scheme.customers.file).resolve(), scheme.customers.customer) == (
+        (shop / "members.csv").resolve(),
+        "member_no",
+    )
+    assert "district" in fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
+
+
+def test_columns_called_like_ours_mean_nothing_of_ours(tmp_path, fairladder):
+    """Rows set aside with source columns `amount`, `spend`, `orders` and so on: the report's workbook keeps their texts, and adds none up."""
+    names = ("amount", "placed", "orders", "spend", "revenue", "refunds", "lines")
+    rows = [
+        ("" if i % 9 == 0 else f"K{i % 7}", i, day(i), f"{i}.50", *(("12", "x")[i % 2] for _ in names))
+        for i in range(60)
+    ]
+    path = written(tmp_path / "o.csv", ("Kunde", "Beleg", "Datum", "Betrag", *names), rows)
+    given = [
+        "--customer-column",
+        "Kunde",
+        "--order-column",
+        "Beleg",
+        "--placed-column",
+        "Datum",
+        "--amount-column",
+        "Betrag",
+    ]
+    done = fairladder("report", path, *given, "--out", tmp_path / "r.xlsx")
+    assert done.returncode == 0, done.stderr
+    sheet = (
+        python_calamine.CalamineWorkbook.from_path(str(tmp_path / "r.xlsx")).get_sheet_by_name("Set aside").to_python()
+    )
+    assert sheet[0] == ["row", "reason", "Kunde", "Beleg", "Datum", "Betrag", *names]
+    assert [row[6:] for row in sheet[1:]] == [["12" if i % 2 == 0 else "x"] * 7 for i in range(0, 60, 9)]

@@ -1,6 +1,8 @@
 """Every finding of `check` on rows made to show it: count, effect, examples, and silence where there is nothing."""
 
 import datetime as dt
+import json
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -9,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import fairladder as fl
+from fairladder.findings import KNOWN, Finding
 from fairladder.ladder import ties_at_cuts
 
 START = dt.date(2024, 1, 1)
@@ -261,3 +264,101 @@ def test_accounts_of_nobody_are_named():
     assert "they have 11 orders and 27.50 of spend" in found.effect
     assert set(found.examples) <= {*odd, "K1"}
     assert "odd-accounts" not in {f.code for f in fl.open_orders(frame[10:19]).check().findings}
+
+
+def odd_shop(folder):
+    """Two exports that overlap, and members, with nearly everything that can be wrong; the options that all commands get."""
+    columns = "Customer,Order,Date,Amount,State,Entry,Flag"
+    rows = [
+        (f"C{i % 12:02}", f"o{i}", f"2026-0{i % 6 + 1}-1{i % 8}", f"{i}.50", "paid", "sale", "y") for i in range(1, 70)
+    ]
+    rows += [
+        rows[3],
+        ("C99", "o7", "2026-02-11", "3.50", "paid", "sale", "y"),
+        ("c01", "n1", "2026-03-11", "2.50", "cancelled", "sale", "y"),
+    ]
+    rows += [
+        ("test", "n2", "2026-03-12", "2.25", "on hold", "fee", "y"),
+        ("7.02E+12", "n3", "2026-03-13", "2.75", "paid", "sale", "y"),
+    ]
+    rows += [
+        ("C02", "n4", "2026-03-14", "about 900", "paid", "sale", "y"),
+        ("C03", "n5", "45000", "1.25", "paid", "sale", "y"),
+    ]
+    rows += [
+        ("C04", "n6", "2999-01-01", "1.25", "paid", "sale", "y"),
+        ("C05", "n7", "2026-04-11", "1.25", "paid", "sale", ""),
+    ]
+    rows += [
+        ("C06", "n8", "2026-06-29", "1.25", "paid", "sale", "y"),
+        ("C06", "n8", "2026-07-02", "1.50", "paid", "sale", "y"),
+    ]
+    rows += [("C07", "n9", "2026-05-02", "999.50", "paid", "sale", "y")]
+    write(folder / "a.csv", rows, columns)
+    write(folder / "b.csv", [rows[10], (*rows[11][:3], "55.25", *rows[11][4:])], columns)
+    write(folder / "members.csv", [(f"C{i:02}", "Quillmoor") for i in range(10)], "Customer,town")
+    return ["--customers", folder / "members.csv", "--where", "Flag <> 'x'", "--as-of", "2026-06-30", "--status-column", "State", "--customer-column",
+            "Customer", "--order-column", "Order", "--placed-column", "Date", "--amount-column", "Amount"]  # fmt: skip
+
+
+ODD = {
+    "unknown-condition", "cancelled-orders", "straddling-orders", "duplicate-rows", "repeats-across-files", "changed-orders", "shared-order", "after-today",
+    "serial-dates", "unread-amounts", "statuses", "kinds-of-rows", "unknown-customers", "spoiled-ids", "id-near-twins", "odd-accounts", "short-history",
+    "one-customer-dominates",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "words",
+    [("check",), ("customers",), ("score",), ("top",), ("orders",), ("growth",), ("retention",), ("breakdown", "--rows", "State"), ("value",),
+     ("campaign", "--when", "orders > 1", "--name", "x"), ("compare", "--then", "2026-03-31"), ("explain", "C01"), ("report",)],
+    ids=lambda words: words[0],
+)  # fmt: skip
+def test_every_command_shows_every_finding(tmp_path, fairladder, words):
+    given = odd_shop(tmp_path)
+    command, *more = words
+    out = tmp_path / ("out.html" if command == "report" else "out.json")
+    pattern = tmp_path / "[ab].csv"
+    done = fairladder(
+        command, pattern, *more, *given, "--fail-on", "warning", "--facts", tmp_path / "facts.json", "--out", out
+    )
+    facts = json.loads((tmp_path / "facts.json").read_text())
+    found = {f["code"]: f for f in facts["findings"] if f["level"] != "note"}
+    assert set(found) == ODD
+    assert done.returncode == 1
+    for finding in found.values():
+        assert Finding(**{**finding, "examples": ()}).sentence in done.stderr.splitlines()
+    assert (
+        fairladder(command, pattern, *more, *given, "--quiet", "--out", "-" if command != "report" else out).returncode
+        == 0
+    )
+    if command in ("check", "report"):
+        text = out.read_text()
+        assert all(code in text for code in ODD)
+
+
+@pytest.mark.parametrize(
+    ("code", "level", "lines", "settings"),
+    [
+        ("no-usable-row", "error", calm(), {"orders": {"where": "customer = 'x'"}}),
+        ("mostly-set-aside", "warning", [(c if i % 3 else "", *rest) for i, (c, *rest) in enumerate(calm())], {}),
+        ("mixed-currencies", "error", [(*line, ("EUR", "USD")[i % 2]) for i, line in enumerate(calm())], {}),
+        ("discount-unit", "error", [(*line[:3], 10, 2, (0, 5, 10)[i % 3]) for i, line in enumerate(calm())], {}),
+    ],
+)  # fmt: skip
+def test_findings_that_spoil_everything(code, level, lines, settings):
+    columns = (
+        "customer",
+        "order",
+        "placed",
+        *{6: ("unit_price", "quantity", "discount"), 5: ("amount", "currency"), 4: ("amount",)}[len(lines[0])],
+    )
+    assert found(lines, columns, **settings)[code].level == level
+
+
+def test_every_finding_is_in_a_test():
+    """All warnings and errors of the registry are made to show in the tests of findings and of competing readings."""
+    texts = "".join(
+        (Path(__file__).parent / name).read_text() for name in ("test_findings.py", "test_competing_readings.py")
+    )
+    assert [code for code, known in KNOWN.items() if known.levels != ("note",) and f'"{code}"' not in texts] == []

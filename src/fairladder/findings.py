@@ -251,12 +251,21 @@ _WHERE = {
 
 def as_markdown() -> str:
     """All findings for the reader, as ``docs/findings.md`` has them."""
-    lines = ["# Findings", "", "Made of `fairladder.findings`, which everything else reads, too: `python -m fairladder.findings`.", ""]
+    lines = [
+        "# Findings",
+        "",
+        "Made of `fairladder.findings`, which everything else reads, too: `python -m fairladder.findings`.",
+        "",
+    ]
     lines += ["Errors and warnings stand above the result of every command. `--fail-on warning` ends with exit code 1 where there is one; an error",
               "that is right in this file can be allowed with `--allow CODE` where the table says so.", ""]  # fmt: skip
     for where, title in _WHERE.items():
         lines += [f"## {title.rstrip('.')}", "", "| code | level | meaning | `--allow` |", "|---|---|---|---|"]
-        lines += [f"| `{k.code}` | {' or '.join(k.levels)} | {k.meaning} | {'yes' if k.allowed else ''} |" for k in _ALL if k.found_in == where]
+        lines += [
+            f"| `{k.code}` | {' or '.join(k.levels)} | {k.meaning} | {'yes' if k.allowed else ''} |"
+            for k in _ALL
+            if k.found_in == where
+        ]
         lines.append("")
     return "\n".join(lines)
 

@@ -28,6 +28,8 @@ class Members:
     frame: "pd.DataFrame"
     set_aside: "pd.DataFrame"
     label: str
+    id_column: str
+    """The file's column of ids."""
     key_note: str = ""
     """By which column the file is matched, where that was found out."""
 
@@ -68,7 +70,7 @@ def open_members(
     shown = {cell_name(name): name for name in source.columns}
     cells_aside = aside.drop(columns=["#row", "customer"]).rename(columns=lambda n: shown_name(f"of {shown.get(n, n)}"))
     aside = pd.DataFrame({"row": aside["#row"], "reason": "no-customer"}).join(cells_aside)
-    return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label, key_note)
+    return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label, id_column, key_note)
 
 
 def _id_column(

@@ -472,10 +472,13 @@ class Read:
             parts.append(self.run(query).to_pandas().rename(columns=shown_name))
         if self.members is not None and len(self.members.set_aside):
             parts.append(self.members.set_aside.assign(file=self.members.label))
+        apart = ["file"] if self.opened.source.files_apart else []
         if not parts:
-            apart = ["file"] if self.opened.source.files_apart else []
-            return pd.DataFrame(columns=["row", "reason", *apart, *self.opened.source.columns])
-        return pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
+            found = pd.DataFrame(columns=["row", "reason", *apart, *self.opened.source.columns])
+        else:
+            found = pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
+        found.attrs[CARRIED] = [name for name in found if name not in ("row", "reason")]
+        return found
 
 
 R = TypeVar("R", bound="Read")

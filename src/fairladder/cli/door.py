@@ -80,7 +80,7 @@ def _opened(
         done = read(orders, keep, kind=Orders)
     if done.kept_note:
         screen.note(request, done.kept_note)
-    if done.engine is done.engine.reader:
+    if done.engine is done.engine.reader and keep != "rows":
         looking_ahead(done)
     return done
 
@@ -92,7 +92,7 @@ def looking_ahead(orders: "Orders") -> None:
         with suppress(Exception):  # whatever goes wrong is raised where the findings are shown
             orders.findings  # noqa: B018
 
-    Thread(target=look, daemon=True).start()
+    Thread(target=look).start()  # no daemon: the engine must not be cut off when the command ends
 
 
 def importing_ahead(*modules: str) -> None:

@@ -1,5 +1,6 @@
 """``fairladder start``: a first scheme for these orders."""
 
+import os
 import sys
 from pathlib import Path
 from typing import Annotated, Any
@@ -16,6 +17,10 @@ Orders = Annotated[
 Out = Annotated[
     Path,
     typer.Option("--out", help="The scheme to write, never over another file; - is standard output.", metavar="FILE"),
+]
+Customers = Annotated[
+    Path | None,
+    typer.Option("--customers", help="A file with one row per customer, for the scheme's [customers].", metavar="FILE"),
 ]
 AllowSetAside = Annotated[
     bool, typer.Option("--allow-set-aside", help="Go on even where over 20 % of the rows cannot be used.")
@@ -34,7 +39,7 @@ def start(**given: Any) -> None:
             known = settings.get("orders", {})
             if given["allow_set_aside"]:
                 known["allow"] = [*known.get("allow", []), "set-aside"]
-            _start(given["orders"], given["out"], known)
+            _start(given["orders"], given["out"], known, given["customers"])
 
     with_errors_told(asked)
 
@@ -43,7 +48,7 @@ _SETTINGS = with_option("orders")
 as_options(
     start,
     [
-        parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out), *map(of_setting, _SETTINGS),
+        parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out), parameter("customers", None, Customers), *map(of_setting, _SETTINGS),
         parameter("allow_set_aside", False, AllowSetAside), parameter("json_schema", False, Schema),
     ],
 )  # fmt: skip
@@ -56,7 +61,7 @@ def _print_schema() -> None:
     sys.stdout.write(as_json(Scheme.model_json_schema()))
 
 
-def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
+def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None) -> None:
     from rich.text import Text
 
     from fairladder import wording
@@ -69,13 +74,14 @@ def _start(orders: str, out: Path, given: dict[str, Any]) -> None:
         raise UsageError("Name the orders: fairladder start ORDERS.")
     if str(out) != "-" and out.exists():
         raise UsageError(f"{str(out)!r} is there already and is not overwritten. Name another with --out.")
-    begun = try_first_scheme(orders, given)
+    name = "" if customers is None else os.path.relpath(customers, out.parent)
+    begun = try_first_scheme(orders, given, customers, name)
     while (question := begun.question) is not None and question.key not in given and somebody_is_there():
         answer = ask(question)
         if answer is None:
             break
         given = {**given, **question.settings(answer)}
-        begun = try_first_scheme(orders, given)
+        begun = try_first_scheme(orders, given, customers, name)
     if str(out) == "-":
         sys.stdout.write(begun.toml)
         if begun.trouble:

@@ -111,7 +111,7 @@ def without_names(about: Contents, key: bytes) -> Contents:
     people = {*ids, *(about.customers["name"].dropna() if "name" in about.customers else ())}
     checked = replace(
         about.checked, findings=tuple(_told_of_nobody(f, people) for f in about.checked.findings),
-        set_aside=about.checked.set_aside[["row", "reason"]],
+        set_aside=about.checked.set_aside[["row", "reason"]].copy(),
     )  # fmt: skip
     changes = about.changes
     if changes is not None:

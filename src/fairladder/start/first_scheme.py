@@ -23,10 +23,17 @@ _HINTS = {
 }
 
 
-def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any], states: Sequence[State] = ()) -> str:
+def first_scheme(
+    source: Source,
+    guesses: list[Guess],
+    given: Mapping[str, Any],
+    states: Sequence[State] = (),
+    members: tuple[str, str] | None = None,
+) -> str:
     """TOML that works at once; what cannot be told from the rows stands there as a comment.
 
-    ``states`` are those of the orders that count, with rows, money, and whether they say that an order does not stand.
+    ``states`` are those of the orders that count, with rows, money, and whether they say that an order does not stand; ``members`` are
+    the customers file and its column of ids.
     """
     settled = {g.role: g for g in guesses if not g.rivals}
     lines = [f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.", "", "[orders]"]
@@ -55,7 +62,7 @@ def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any],
         *([_currency(source, settled["currency"].column)] if "currency" in settled else []),
         "",
         "[customers]",
-        '# file = "customers.csv" # one row per customer, beside this file',
+        *_members(members),
         "",
         "[time]",
         "# as_of = 2026-06-30 # without it: the latest day among the orders",
@@ -73,6 +80,13 @@ def first_scheme(source: Source, guesses: list[Guess], given: Mapping[str, Any],
         '# stance = "keep" # keep, grow, welcome, win-back or leave',
     ]  # fmt: skip
     return "\n".join(lines) + "\n"
+
+
+def _members(members: tuple[str, str] | None) -> list[str]:
+    if members is None:
+        return ['# file = "customers.csv" # one row per customer, beside this file']
+    file, id_column = members
+    return [f"file = {_quoted(file)} # one row per customer, beside this file", f"customer = {_quoted(id_column)}"]
 
 
 def _candidates(role: str, source: Source, guesses: list[Guess], given: Mapping[str, Any]) -> str | None:

@@ -35,8 +35,10 @@ class Trial:
     """What every command will have to say of these orders."""
 
 
-def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
-    """Guess the roles that are not given, write the scheme, and try it on the orders.
+def try_first_scheme(orders: Any, given: Mapping[str, Any], customers: Any = None, customers_name: str = "") -> Trial:
+    """Guess the roles that are not given, write the scheme, and try it on the orders, and on a customers file where there is one.
+
+    ``customers_name`` is how the scheme names that file.
 
     Where two columns are equally good for a role that matters, or a role finds none, its line stands there to be filled in.
     """
@@ -53,10 +55,11 @@ def try_first_scheme(orders: Any, given: Mapping[str, Any]) -> Trial:
     except SchemeError as error:
         return Trial(toml, roles, {}, str(error), error.question)
     try:
-        tried = read(open_unread(orders, None, scheme_from(tomllib.loads(toml), "the first scheme")), kind=Read)
+        tried = read(open_unread(orders, customers, scheme_from(tomllib.loads(toml), "the first scheme")), kind=Read)
         tried.require_fit()
-        toml = first_scheme(source, everything, dict(given), tried.states())
-    except DataError as error:
+        members = None if tried.members is None else (customers_name, tried.members.id_column)
+        toml = first_scheme(source, everything, dict(given), tried.states(), members)
+    except (DataError, SchemeError) as error:
         return Trial(toml, roles, {}, str(error), error.question)
     return Trial(toml, roles, tried.balance.as_json(), "", None, (*sentences(tried.findings), *_odd(tried)))
 

@@ -13,10 +13,12 @@ from matplotlib.image import imread
 
 import fairladder as fl
 from fairladder import columns, findings
+from fairladder.book import measure_trees
 from fairladder.demo import SHOP
 from fairladder.demo.generator import make_shop
 from fairladder.scheme import ROLES
 from fairladder.settings import with_option
+from fairladder.sqltree import sql
 
 ROOT = Path(__file__).parents[1]
 
@@ -74,6 +76,16 @@ def test_a_value_is_what_its_own_table_says(tmp_path):
     assert "63.2 %" in rates._repr_html_()
     hostile = fl.explain(orders, "09302")[0]
     assert "&lt;b&gt;" in dataclasses.replace(hostile, name="<b>")._repr_html_()
+
+
+def test_a_measure_without_a_tree_is_refused(monkeypatch):
+    """What is in the registry is computed on a cluster and as SQL, too, or refused by its name."""
+    parts = [sql(name) for name in ("today", "positive", "held", "place")]
+    made = [tree.alias for tree in measure_trees.measures(["name", "only_channel"], *parts, 2)]
+    assert made == list(columns.names(columns.CUSTOMERS))
+    monkeypatch.setattr(measure_trees, "NAMES", (*columns.names(columns.CUSTOMERS), "evenness"))
+    with pytest.raises(fl.UsageError, match="`evenness` has no tree"):
+        measure_trees.measures([], *parts, 2)
 
 
 def test_every_column_is_in_the_registry(scored):

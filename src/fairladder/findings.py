@@ -243,7 +243,7 @@ _ALL = (
 )  # fmt: skip
 _WHERE = {
     "pass": "The pass over the rows, which every command makes.",
-    "rows": "A second look at the rows: every command up to a million rows, beyond them and on a cluster `check` alone.",
+    "rows": "A second look at the rows: every command up to a million rows (200,000 in a database), else `check` alone.",
     "customers": "The customers.",
     "reading": "How the file is read.",
 }

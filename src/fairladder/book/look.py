@@ -30,8 +30,8 @@ from fairladder.sqltree import cell_column, named, select, sql
 if TYPE_CHECKING:
     from fairladder.book.read import Read
 
-#: Rows are looked at a second time by every command up to this many, and beyond it by `check` alone.
-MOST_LOOKED_AT = 1_000_000
+#: Rows are looked at a second time by every command up to this many (in a database up to fewer), and beyond it by `check` alone.
+MOST_LOOKED_AT, MOST_IN_DATABASE = 1_000_000, 200_000
 #: A column with more distinct values than this is not treated as an order status.
 MOST_STATUSES = 40
 _BY_ID = frozenset({RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER})
@@ -47,7 +47,8 @@ class Looked:
 
 def look(orders: "Read") -> Looked:
     """The findings of every command; large sources and clusters leave those that need another pass to `check`."""
-    large = orders.balance.rows_read > MOST_LOOKED_AT or orders.engine.keeps_customers
+    most = MOST_LOOKED_AT if orders.engine is orders.engine.reader else MOST_IN_DATABASE
+    large = orders.balance.rows_read > most or orders.engine.keeps_customers
     by_rows = _of_rows(orders) if not large and _is_suspicious(orders) else []
     with_customers = not orders.engine.keeps_customers and (orders.first_groups is not None or not large)
     by_customers = of_customers(orders, notes=False) if with_customers else _unmatched(orders)

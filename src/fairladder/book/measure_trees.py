@@ -7,7 +7,8 @@ from collections.abc import Collection
 
 from sqlglot import exp
 
-from fairladder.book.measures import NAMES
+from fairladder.book.measures import NAMES, OPTIONAL
+from fairladder.errors import UsageError
 from fairladder.sqltree import column, named, sql, units
 
 COUNTS = ("orders", "refunds", "zero_orders", "lines", "spend")
@@ -19,7 +20,8 @@ def measures(
     """The columns of the customers table, named and in order, over ``COUNTS`` and the first, last, smallest and largest order.
 
     ``there`` are the optional texts. ``today`` is the day of reckoning, ``positive`` the sum of all positive spend,
-    ``held_from`` what customers of this spend and more hold of it, ``rank`` the place by spend.
+    ``held_from`` what customers of this spend and more hold of it, ``rank`` the place by spend. Raises UsageError for a measure of the
+    registry that has no tree, so that none is dropped in silence.
     """
     whole = sql("NULLIF(:p, 0)", p=positive)
     bought, twice = sql("orders > 0"), sql("orders > 1")
@@ -48,6 +50,9 @@ def measures(
         ),
         "spend_rank": rank,
     }  # fmt: skip
+    for name in NAMES:
+        if name not in trees and name not in OPTIONAL:
+            raise UsageError(f"`{name}` has no tree, so it cannot be computed on a cluster or as SQL.")
     return [named(trees[n], n) for n in NAMES if n in trees]
 
 

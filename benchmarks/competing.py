@@ -38,12 +38,16 @@ def digits(zero: str) -> Callable[[Any], str]:
     return lambda x: "".join(chr(ord(zero) + int(c)) if c.isdigit() else c for c in str(x))
 
 
-def also(columns: dict[str, Callable[[Row], Any]], change: Callable[[Row], Row], which: Callable[[Row], bool]) -> Callable[[list[Row]], list[list[Any]]]:
+def also(
+    columns: dict[str, Callable[[Row], Any]], change: Callable[[Row], Row], which: Callable[[Row], bool]
+) -> Callable[[list[Row]], list[list[Any]]]:
     """Further rows of a file, made of some of its rows."""
     return lambda rows: [[made(change(row)) for made in columns.values()] for row in rows if which(row)]
 
 
-def export(name: str, words: str = "", without: str = "", more: dict[str, Callable[[Row], Any]] | None = None, **settings: Any) -> Competing:
+def export(
+    name: str, words: str = "", without: str = "", more: dict[str, Callable[[Row], Any]] | None = None, **settings: Any
+) -> Competing:
     """An export with the usual columns but those ``without``, and ``more`` in their place."""
     columns = {n: made for n, made in BASE.items() if n not in without.split()} | (more or {})
     return Competing(Export(name, columns, **settings), words)
@@ -121,7 +125,11 @@ def judged(case: Competing, seed: int, folder: Path) -> tuple[str, str]:
     got = scored[scored["orders"] > 0].reset_index(drop=True)
     names = {"customer": "customer", "orders": "orders"}
     same = len(got) == len(wanted) and all(list(got[a]) == list(wanted[b]) for a, b in names.items())
-    if same and ((got["spend"] - wanted["spend"]).abs() < 0.005).all() and [d.date() for d in got["last_order"]] == list(wanted["last"]):
+    if (
+        same
+        and ((got["spend"] - wanted["spend"]).abs() < 0.005).all()
+        and [d.date() for d in got["last_order"]] == list(wanted["last"])
+    ):
         return "right", ""
     sentences = [f.sentence for f in orders.findings if f.level != "note"]
     warned = case.words and any(case.words in sentence for sentence in sentences)
@@ -143,7 +151,10 @@ def main() -> None:
         if given.show and verdict != "right":
             print(f"{name}: {verdict}: {shown[:300]}")
     counts = [verdict for verdict, _ in found.values()]
-    print(len(counts), {name: counts.count(name) for name in ("right", "asked", "warned", "another question", "silently wrong")})
+    print(
+        len(counts),
+        {name: counts.count(name) for name in ("right", "asked", "warned", "another question", "silently wrong")},
+    )
 
 
 if __name__ == "__main__":

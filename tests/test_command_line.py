@@ -167,7 +167,7 @@ def test_options_in_place_of_a_scheme(fairladder, tmp_path):
         (["score", "orders.csv", "--scheme", "rungs.toml"], 2, "write `[[segments]]` of your own for another number"),
         (["score", "orders.csv", "--scheme", "missing.toml"], 2, "There is no scheme file 'missing.toml'. Check the path given with --scheme."),
         (["score", "bad.csv"], 1, "2 of 8 rows are set aside (1 no-customer, 1 bad-date): more than 20 %"),
-        (["score", "ragged.csv"], 1, "Line 3 of the orders has 5 cells where the header has 4."),
+        (["score", "ragged.csv"], 1, "Line 3 of the orders has 5 cells where the header has 4 (`c1,x,o1,2026-01-02,11.50`). Look for a stray separator"),
         (["score", "orders.csv", "--where", "amont > 3"], 2, "where: `amont > 3` names the column `amont`, which is not there. Did you mean `amount`?"),
         (["score", "orders.csv", "--as-of", "30.6.2026"], 2, "--as-of 30.6.2026: that is not a day; write it as 2026-06-30."),
         (["score", "orders.csv", "--from", "2026-02-01", "--through", "2026-01-01"], 2, "`through` (2026-01-01) lies before `from` (2026-02-01)"),

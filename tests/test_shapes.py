@@ -180,7 +180,3 @@ def test_cents_are_read_as_such(tmp_path, engine):
     if engine == "embedded":
         cost = told.rows.scheme.with_options(orders={"cost": "cost"})
         assert costs(fl.open_orders(frame, scheme=cost)).total == 6.0
-        with pytest.raises(fl.SchemeError, match="cannot go with"):
-            fl.open_orders(
-                frame, scheme={"orders": {"amount_unit": "minor"}, "money": {"rates": "r.csv", "currency": "EUR"}}
-            )

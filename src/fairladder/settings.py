@@ -50,8 +50,8 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("orders", "allow",
             "A finding that is usually an error but is right in this file: repeated-total, discount-unit or unmatched-customers.",
             "--allow", "FINDING", WINDOW, "texts"),
-    Setting("orders", "drop", "Which rows to drop: repeats (the same cells as another row), repeats-across-files (only those of several files) "
-            "or older-versions (of each order only the version in the last file counts).", "--drop", "WHAT", WINDOW),
+    Setting("orders", "drop", "Which rows to drop: repeats (the same cells as another row), repeats-across-files (only those of several "
+            "files) or older-versions (of each order only the version in the last file counts).", "--drop", "WHAT", WINDOW),
     Setting("orders", "version", "The column by which the latest version of an order is known, in place of the files' order.",
             "--version-column", "NAME", WINDOW),
     _role("customer", "The column of customer ids."),
@@ -76,7 +76,8 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("orders", "decimal_mark", "The decimal mark: . or a comma.", "--decimal-mark", "MARK", WRITING),
     Setting("orders", "separator", "The sign between the cells of a text file.", "--separator", "SIGN", WRITING),
     Setting("orders", "encoding", "The encoding of a text file: utf-8, utf-16, cp1252 or another.", "--encoding", "NAME", WRITING),
-    Setting("orders", "header_row", "The row that holds the column names, the first being 1; 0 if there is none.", "--header-row", "NUMBER", WRITING, "number"),
+    Setting("orders", "header_row", "The row that holds the column names, the first being 1; 0 if there is none.", "--header-row", "NUMBER",
+            WRITING, "number"),
     Setting("orders", "sheet", "The sheet of a workbook, or * for all sheets with the same columns.", "--sheet", "NAME", WRITING),
     Setting("orders", "amount_is", "What an amount is of: line (rows add up) or order (each row repeats the order's total).",
             "--amount-is", "GRAIN", COLUMNS),

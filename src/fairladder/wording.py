@@ -123,7 +123,7 @@ def reckoning(as_of: dt.date | None, came_from: str) -> str:
 
 def rows_read(balance: dict[str, Any]) -> str:
     """``18,119 rows read: 17,367 used, 289 set aside, 463 left out`` of a balance as JSON."""
-    parts = [(balance[name], name.replace("_", " ")) for name in ("used", "set_aside", "left_out", "outside_window", "repeats_dropped", "older_versions_dropped")
-             if name in balance]  # fmt: skip
+    names = ("used", "set_aside", "left_out", "outside_window", "repeats_dropped", "older_versions_dropped")
+    parts = [(balance[name], name.replace("_", " ")) for name in names if name in balance]
     text = ", ".join(f"{count(n)} {name}" for n, name in parts if n or name == "used")
     return f"{counted(balance['rows_read'], 'rows')} read: {text}"

@@ -45,7 +45,8 @@ def opened(
     """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
 
     ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it, ``ahead``
-    the modules that it will need, ``shows`` what the command asks of the orders. ``spread`` where on a cluster its executors write what ``--out`` names.
+    the modules that it will need, ``shows`` what the command asks of the orders. ``spread`` where on a cluster its executors write what
+    ``--out`` names.
     """
     from fairladder.cli.asking import with_answers
 
@@ -253,7 +254,7 @@ MOST_NOTES = 3
 
 
 def _below(request: Request, orders: "Orders | None", notes: Sequence[str], shown: Collection[str]) -> list[str]:
-    """The notes below a result: those about the result and the rows, then how the file is written; the first few unless all are requested."""
+    """The notes below a result: about the result and the rows, then how the file is written; a few unless all are requested."""
     if orders is None:
         return list(notes)
     written = [f.sentence for f in orders.reading_findings if f.code == "reading"]
@@ -264,7 +265,7 @@ def _below(request: Request, orders: "Orders | None", notes: Sequence[str], show
         if request.all_notes
         else []
     )
-    others = [n for n in dict.fromkeys([*own, *notes, *left, *found, *written]) if n not in shown]
+    others = [n for n in dict.fromkeys([*left, *own, *notes, *found, *written]) if n not in shown]
     warned = [n for n in others if n.startswith("Warning:")]
     others = [n for n in others if n not in warned]
     most = len(others) if request.all_notes or len(others) == MOST_NOTES + 1 else MOST_NOTES

@@ -48,7 +48,8 @@ _SETTINGS = with_option("orders")
 as_options(
     start,
     [
-        parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out), parameter("customers", None, Customers), *map(of_setting, _SETTINGS),
+        parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out), parameter("customers", None, Customers),
+        *map(of_setting, _SETTINGS),
         parameter("allow_set_aside", False, AllowSetAside), parameter("json_schema", False, Schema),
     ],
 )  # fmt: skip

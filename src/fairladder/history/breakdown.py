@@ -183,7 +183,8 @@ def _of_sum(orders: Read, name: str) -> list[str]:
     if rows.rates is not None and not known:
         notes.insert(
             0,
-            f"Warning: `{name}` is summed as it is written, whatever the row's currency. If it is money, name it in `columns` under [money].",
+            f"Warning: `{name}` is summed as it is written, whatever the row's currency. If it is money, name it in `columns` "
+            "under [money].",
         )
     return notes
 

@@ -495,7 +495,8 @@ def _score(role: str, name: str, look: Look) -> int:
 
 #: What is taken off or put upon an amount, and words by which a name says that it is the amount with or without it.
 _PARTS = set(
-    "discount rabatt remise descuento sconto korting desconto rabat nachlass off reduction rebate tax vat mwst ust steuer tva iva btw moms shipping versand "
+    "discount rabatt remise descuento sconto korting desconto rabat nachlass off reduction rebate "
+    "tax vat mwst ust steuer tva iva btw moms shipping versand "
     "porto postage delivery lieferung livraison envio fee fees tip".split()
 )
 _WITH = set(

@@ -29,8 +29,8 @@ def require_names(names: Cells, rows: Sequence[Cells], above: Sequence[Cells], l
     for quoted in [[c for c in row if c] for row in (*above, names)]:
         if len(quoted) == 1 and quoted[0] and max(quoted[0].count(sign) for sign in ",;\t|") > max(1, len(cells) - 2):
             raise DataError(
-                f"{label!r} holds the line `{shortened(quoted[0], 60)}` as one quoted cell. Take the quotes around that line away, so that its "
-                "cells are the column names, or delete it if it is a title."
+                f"{label!r} holds the line `{shortened(quoted[0], 60)}` as one quoted cell. Take the quotes around that line away, so that "
+                "its cells are the column names, or delete it if it is a title."
             )
     days = sum(bool(_DAY.match(cell)) for cell in cells)
     amounts = sum(NUMBER.search(cell) is not None and bool(_AMOUNT.search(cell)) for cell in cells)
@@ -39,8 +39,8 @@ def require_names(names: Cells, rows: Sequence[Cells], above: Sequence[Cells], l
     first = [" | ".join(shortened(cell or "", 20) for cell in row[:8]) for row in rows[:3]]
     error = DataError(
         f"Line {line} of {label!r} looks like data, not like column names: `{first[0]}`. If the file has no names, "
-        f"{'delete the lines above and ' if line > 1 else ''}pass --header-row 0; its columns are then `column 1`, `column 2` and so on. If "
-        f"these are the names, pass --header-row {line}."
+        f"{'delete the lines above and ' if line > 1 else ''}pass --header-row 0; its columns are then `column 1`, `column 2` and so on. "
+        f"If these are the names, pass --header-row {line}."
     )
     raise error.asking(
         Question("Which line holds the column names?", "header_row", {"0": ("none", *first), str(line): (first[0],)})

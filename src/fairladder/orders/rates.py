@@ -18,7 +18,8 @@ def open_rates(file: Any, engine: Engine, part: Decimal = Decimal(1)) -> exp.Exp
     """A relation of ``currency``, ``since`` (day, in), ``until`` (day, out) and ``rate`` (exact decimal text).
 
     The file has columns ``currency``, ``rate`` (so many of the chosen currency for one) and maybe ``day``; without a day
-    a rate always holds. Each is multiplied with ``part``, what one unit of the amounts is in major units. Raises DataError where a column is missing, a rate is no positive number, or two hold at once.
+    a rate always holds. Each is multiplied with ``part``, what one unit of the amounts is in major units. Raises DataError where a
+    column is missing, a rate is no positive number, or two hold at once.
     """
     source = open_source(file, engine.reader)
     missing = [name for name in ("currency", "rate") if name not in source.columns]

@@ -90,7 +90,8 @@ NONE, OPTIONAL = "none", ("order", "discount", "name", "channel", "status", "cur
 NEEDED = ("customer", "order", "placed", "amount", "unit_price", "quantity")
 
 
-_PARTS = ({"year", "jahr", "annee", "ano", "anno", "jaar", "ar", "rok"}, {"month", "monat", "mois", "mes", "mese", "maand", "manad", "miesiac"},
+_PARTS = ({"year", "jahr", "annee", "ano", "anno", "jaar", "ar", "rok"},
+          {"month", "monat", "mois", "mes", "mese", "maand", "manad", "miesiac"},
           {"day", "tag", "jour", "dia", "giorno", "dag", "dzien"})  # fmt: skip
 
 

@@ -192,7 +192,9 @@ class Rows(Recipe):
         if name != self.roles.get("discount"):
             careful = plain_number(cell, self.writing.mark, self.writing.zero)
             return plain_at_once(cell_column(name), self.writing.mark, careful) if self.embedded else careful
-        off = sql("REGEXP_REPLACE(:c, '^\\((.*)\\)$', '\\1')", c=cell)  # a discount in parentheses is one, not a surcharge
+        off = sql(
+            "REGEXP_REPLACE(:c, '^\\((.*)\\)$', '\\1')", c=cell
+        )  # a discount in parentheses is one, not a surcharge
         bare = plain_number(sql("RTRIM(RTRIM(:c, '%'))", c=off), self.writing.mark, self.writing.zero)
         return sql("CASE WHEN ENDS_WITH(:c, '%') THEN :b || '%' ELSE :b END", c=cell, b=bare)
 

@@ -208,8 +208,8 @@ def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
         version = case(ranks, exp.convert(0))
     else:
         raise SchemeError(
-            f'{source.label} is one file, so `drop = "older-versions"` needs a column that orders the versions. Name it with `version` under '
-            "[orders] (--version-column)."
+            f'{source.label} is one file, so `drop = "older-versions"` needs a column that orders the versions. Name it with `version` '
+            "under [orders] (--version-column)."
         )
     latest = exp.Window(
         this=exp.Max(this=version), partition_by=[column("#state"), column("#customer"), column("#order")]

@@ -414,8 +414,8 @@ def settle_discounts(relation: exp.Expr, name: str, kind: CellKind, engine: Engi
     if not counts["some"]:
         return None
     error = DataError(
-        f"The discounts in `{name}` are all from 0 to 1, `{counts['one']}` for instance: they can be fractions of the price or percents. Say "
-        '`discount_as = "percent"` or "fraction" under [orders] (--discount-as).'
+        f"The discounts in `{name}` are all from 0 to 1, `{counts['one']}` for instance: they can be fractions of the price or percents. "
+        'Say `discount_as = "percent"` or "fraction" under [orders] (--discount-as).'
     )
     one = counts["one"]
     shown_as = {"percent": (f"{one} is {one} % off",), "fraction": (f"{one} is {one} of the price off",)}
@@ -441,7 +441,7 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine, zero: str 
         return None, ""
     comma = r"(^|[^,])\.\d{3},\d*$|^[^,]*,(\d{0,2}|\d{4,})$|\.\d{3}\."
     # A number that begins with 0, or has four digits before a point, has no thousands there.
-    point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},|,\d{2},\d{3}|^(0\d*|\d{4,})\.\d{3}$"
+    point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},|,\d{2},\d{3}|^-?(0\d*|\d{4,})\.\d{3}$"
     # Most cells are of the two plain kinds, so that one or two looks tell them.
     kinds = [(sql("REGEXP_MATCHES(c, :p)", p=_PLAIN), exp.convert("plain")),
              (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"), exp.convert("comma"))]  # fmt: skip
@@ -505,7 +505,7 @@ def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:
 
 
 #: A point before exactly three digits, which can be a decimal point or mark thousands.
-_THOUSANDS_OR_DECIMALS = r"^[1-9]\d{0,2}\.\d{3}$"
+_THOUSANDS_OR_DECIMALS = r"^-?[1-9]\d{0,2}\.\d{3}$"
 
 
 def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:

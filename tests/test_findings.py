@@ -39,7 +39,7 @@ def test_calm_orders_have_no_findings():
     ("extra", "code", "count", "effect", "example"),
     [
         ([("c01", "x", START, 5), ("c01", "x", START, 5), ("c01", "x", START, 5), ("c01", "x", START, 2)], "duplicate-rows", 2, "add 10.00 to spend", "rows 201 and 203"),
-        ([("c01", "o2", START, 5)], "shared-order", 1, "which makes 2 orders of them (17.02)", "order o2 from row 3"),
+        ([("c01", "o2", START, 5)], "shared-order", 1, "so 2 orders are counted (17.02)", "order o2 from row 3"),
         ([("c01", "new", dt.date(2999, 1, 1), 5)], "after-today", 1, "with 5.00", "row 201, 2999-01-01"),
         ([("c01", "x", START, 5.125), ("c02", "x2", START, 5.124)], "excess-decimals", 2, "in all by 0.00", "row 201"),
         ([("C01", "x", START, 5), (" c0 1", "y", START, 7)], "id-near-twins", 1, "the most used spellings have 5 orders and 67.05 of spend, the others 2 orders and 12.00 of spend", "`C01` and `c0 1` and `c01`"),

@@ -165,7 +165,7 @@ _ALL = (
           "orders are in several files with different cells; all versions count, and the earlier ones add {money} to spend",
           "If the last file has the valid version, keep only that with --drop older-versions."),
     Known("shared-order", ("warning",), "rows", "One order id belongs to several customers.",
-          "order ids belong to more than one customer each, which makes {orders} of them ({money})",
+          "order ids belong to more than one customer, so {orders} are counted ({money})",
           "Check whether ids start again each year or in each shop, or whether a customer's id is written in two ways."),
     Known("after-today", ("warning",), "rows", "Rows are dated after today.",
           "rows are dated after today ({today}), with {money}",

@@ -214,11 +214,9 @@ def give(
     facts = _facts(orders, notes, told)
     above = sentences(findings)
     for text in above if show_findings else ():
-        if text.startswith("Error:"):  # shown even where a user asked for quiet
-            print(wording.plain(text), file=sys.stderr)
-            say(text)
-        else:
-            screen.note(request, text)
+        screen.finding(request, text)
+    if above and show_findings and sys.stderr.isatty() and not request.quiet:
+        print(file=sys.stderr)
     decimals = 2 if orders is None else orders.scheme.money.decimals
     csv = CsvStyle() if orders is None else style_of(orders.scheme)
     if request.fail_on not in FAIL_ON:

@@ -4,6 +4,8 @@ import sys
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from shutil import get_terminal_size
+from textwrap import fill
 from threading import Event, Thread
 from time import monotonic
 from typing import TYPE_CHECKING, Any
@@ -79,6 +81,15 @@ def note(request: Request, text: str) -> None:
     say(text)
     if not request.quiet:
         print(wording.plain(text), file=sys.stderr)
+
+
+def finding(request: Request, text: str) -> None:
+    """Write a finding to standard error and to the log; errors even where a user asked for quiet. A terminal gets whole words a line."""
+    say(text)
+    if request.quiet and not text.startswith("Error:"):
+        return
+    shown = wording.plain(text)
+    print(fill(shown, get_terminal_size().columns) if sys.stderr.isatty() else shown, file=sys.stderr)
 
 
 def show(*view: RenderableType) -> None:

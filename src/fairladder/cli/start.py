@@ -95,7 +95,7 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
     rows: list[list[str | Text]] = [[role, name, Text(why, style="dim")] for role, name, why in begun.roles]
     title = f"Which column is what? {len(rows)} roles, now in {out}"
     screen.show(screen.table(title, ["role", "column", "why"], rows, left=3))
-    ready = f" The condition stands ready in {out}, behind a `#`." if "\n# where = " in begun.toml else ""
+    ready = f". The condition is in {out}, too, commented out." if "\n# where = " in begun.toml else ""
     for sentence in begun.findings:
         screen.show(Text(wording.plain(sentence) + (ready if "--where" in sentence else "")))
     if begun.trouble:

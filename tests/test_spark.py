@@ -368,6 +368,9 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
     )
     with monkeypatch.context() as seen:  # what a terminal shows
         seen.setattr("fairladder.cli.screen.for_people", lambda _: True)
+        seen.setattr(
+            "fairladder.book.look.codes_in", lambda _: ()
+        )  # what only `check` looks for on a cluster, which is said
         seen.setattr("fairladder.scores.fairness.in_words", lambda _: "")  # which only `check` says of a cluster
         for asked in (
             ["customers", *common[1:4]],

@@ -52,7 +52,8 @@ def look(orders: "Read") -> Looked:
     by_rows = _of_rows(orders) if not large and _is_suspicious(orders) else []
     with_customers = not orders.engine.keeps_customers and (orders.first_groups is not None or not large)
     by_customers = of_customers(orders, notes=False) if with_customers else _unmatched(orders)
-    left = (*(codes_in("rows") if large else ()), *(codes_in("customers") if not with_customers else ()))
+    of_customers_left = () if with_customers else tuple(c for c in codes_in("customers") if c != "unmatched-customers")
+    left = (*(codes_in("rows") if large else ()), *of_customers_left)
     return Looked(tuple(_joined(of_pass(orders), by_rows, by_customers)), left)
 
 

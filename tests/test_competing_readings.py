@@ -354,3 +354,30 @@ def test_columns_called_like_ours_mean_nothing_of_ours(tmp_path, fairladder):
     )
     assert sheet[0] == ["row", "reason", "Kunde", "Beleg", "Datum", "Betrag", *names]
     assert [row[6:] for row in sheet[1:]] == [["12" if i % 2 == 0 else "x"] * 7 for i in range(0, 60, 9)]
+
+
+@pytest.mark.parametrize(
+    ("text", "scheme", "words"),
+    [
+        ("Printed by the till\n", {}, "It looks like a remark below the table"),
+        ("C1,99,2025\n", {}, "The line may be cut off"),
+        ("", {"orders": {"where": "ROUND(Amount, -1) = 1"}}, "needs 0 to 9 digits in ROUND"),
+        ("", {"tiers": {"x": {"of": "spend", "top_percents": [float("nan")]}}}, "not nan"),
+    ],
+)
+def test_what_cannot_be_read_is_told_with_the_way_out(tmp_path, text, scheme, words):
+    path = written(tmp_path / "o.csv", *amounts(["5.50"] * 9))
+    path.write_text(path.read_text() + text)
+    with pytest.raises(fl.FairLadderError, match=words):
+        fl.open_orders(path, scheme=scheme or None).customers()
+
+
+def test_credits_in_parentheses_are_refunds(tmp_path):
+    """10.00 bought; 5.00, 2.00 and 1.00 given back, however they are signed."""
+    rows = [
+        ("C", i, day(i), a, b) for i, (a, b) in enumerate([("10.00", ""), ("", "(5.00)"), ("", "-2.00"), ("", "+1.00")])
+    ]
+    roles = {"customer": "who", "order": "slip", "placed": "on", "amount": "debit", "credit": "credit"}
+    assert opened(tmp_path, (("who", "slip", "on", "debit", "credit"), rows), orders=roles).customers()[
+        "spend"
+    ].tolist() == [2.0]

@@ -233,3 +233,32 @@ def test_the_least_purchase_is_found_where_rules_speak_of_money():
             more = pd.DataFrame([("c0", "new", AS_OF, by / 100)], columns=list(frame.columns))
             after = scored(pd.concat([frame, more]) if by else frame, scheme)
             assert (after.loc["c0", "segment"] == "there") == moved, (when, by)
+
+
+@pytest.mark.parametrize(
+    "rule",
+    ["orders > 3", "lines > 4", "spend > 60", "smallest_order < 15", "largest_order > 30", "first_order < DATE '2025-01-02'", "last_order > DATE '2026-06-01'"],
+)  # fmt: skip
+def test_a_purchase_moves_what_its_rule_is_about(rule):
+    """A rule on each column that purchases change: what one more purchase is said to make of a customer is what scoring it makes."""
+    rows = [
+        (f"c{i % 9}", f"o{i}", pd.Timestamp("2025-01-01") + pd.Timedelta(days=17 * i), 16.0 + i % 11) for i in range(27)
+    ]
+    frame = pd.DataFrame([*rows, ("c0", "o0", rows[0][2], 2.0)], columns=["customer", "order", "placed", "amount"])
+    segments = [{"name": "in", "when": rule, "stance": "keep"}, {"name": "out", "otherwise": True, "stance": "leave"}]
+    scheme = {"time": {"as_of": AS_OF.date()}, "segments": segments}
+    before = scored(frame, scheme)["segment"]
+    orders = fl.open_orders(frame, scheme=scheme)
+    for who in ("c0", "c4"):
+        (explained,) = fl.explain(orders, [who])
+        purchase = next((c for c in explained.changes if c.kind == "purchase"), None)
+        enough = frame["amount"].max() * 4
+        any_amount = [
+            scored(applied(frame, who, type("Change", (), {"kind": "purchase"}), 100 * by), scheme)["segment"][who]
+            for by in (0.01, enough)
+        ]
+        if purchase is None:
+            assert set(any_amount) == {before[who]}
+            continue
+        after = scored(applied(frame, who, purchase, purchase.by), scheme)["segment"][who]
+        assert (after, after != before[who]) == (purchase.segment, True)

@@ -2,9 +2,12 @@
 
 import datetime as dt
 import warnings
+import weakref
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+
+from sqlglot import exp
 
 from fairladder.book.kept_orders import OrderTable
 from fairladder.book.opened import open_unread
@@ -12,7 +15,9 @@ from fairladder.book.read import Keep, Read, read
 from fairladder.demo import sample_shop
 from fairladder.errors import FairLadderWarning
 from fairladder.findings import sentences
+from fairladder.frames import customers_frame
 from fairladder.scheme import Scheme, load_scheme, scheme_from
+from fairladder.sqltree import column, select
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -52,11 +57,14 @@ class Orders(Read):
         """
         read_for = self if as_of is None else self.on(as_of)
         read_for._warn_of_findings()
-        if self.engine.keeps_customers:
-            from fairladder.cluster.frames import customers
+        read_for.require_fit()
+        return read_for._frame(select(["*"], read_for.customers_there), column("customer"))
 
-            return customers(read_for)
-        return read_for.customers_here()
+    def _frame(self, query: exp.Select, *order: exp.Expr) -> "pd.DataFrame":
+        """The rows of a query as the DataFrame that the engine of customers gives."""
+        engine, scheme = self.customer_engine, self.scheme
+        frame: pd.DataFrame = engine.frame(query, order, lambda table: customers_frame(table, scheme))
+        return frame
 
     def check(self) -> "Check":
         """Balance, findings and set-aside rows; also where the orders are not fit to use.
@@ -75,27 +83,20 @@ class Orders(Read):
         Columns of the forecast are there where the scheme's rules speak of them. Raises as ``customers`` and ``score`` do.
         """
         self._warn_of_findings()
-        if self.engine.keeps_customers:
-            from fairladder.cluster.frames import score as score_there
-            from fairladder.value.to_score import scored_there
+        from fairladder.value.to_score import scored
 
-            return score_there(self, scored_there(self))
-        from fairladder.scores.scoring import score
-        from fairladder.value.to_score import customers_to_score
-
-        return score(customers_to_score(self), self.scheme)
+        people = scored(self)
+        frame = self._frame(select(["*"], people.relation), column("customer"))
+        weakref.finalize(frame, _nothing, people)  # what is kept lasts as long as a DataFrame that reads it
+        return frame
 
     def segment_summary(self) -> "pd.DataFrame":
         """A row per segment of the scored customers; see ``fairladder.segment_summary``."""
         self._warn_of_findings()
-        if self.engine.keeps_customers:
-            from fairladder.cluster.summary import segment_summary as summary_there
-            from fairladder.value.to_score import scored_there
+        from fairladder.scores.summary import segment_summary
+        from fairladder.value.to_score import scored
 
-            return summary_there(scored_there(self))
-        from fairladder.scores.scoring import segment_summary
-
-        return segment_summary(self.score(), self.scheme)
+        return segment_summary(scored(self))
 
     def top(
         self,
@@ -116,18 +117,14 @@ class Orders(Read):
         [[1, 77], [2, 68], [3, 60]]
         """
         self._warn_of_findings()
-        if self.engine.keeps_customers:
-            from fairladder.cluster.frames import top as top_there
-            from fairladder.value.to_score import people_to_score
+        from fairladder.scores.top_lists import top_list
+        from fairladder.value.to_score import people_to_score
 
-            return top_there(self, people_to_score(self, by), by, count, percent, worst, within, everybody, ties)
-        from fairladder.scores.top import top
-        from fairladder.value.to_score import customers_to_score
-
-        customers = customers_to_score(self, by)
-        return top(
-            customers, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
+        people = self.customer_engine.keep(people_to_score(self, by))
+        listed = top_list(
+            self, people, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
         )
+        return self._frame(listed.query())
 
     def growth(self, *, period: str = "month", by: str | None = None) -> "pd.DataFrame":
         """A row per period: orders, customers, first and repeat revenue; see ``fairladder.growth``."""
@@ -254,6 +251,10 @@ class Orders(Read):
         from fairladder.book.shown_sql import reduction_sql
 
         return reduction_sql(self.opened)
+
+
+def _nothing(_: object) -> None:
+    """Nothing; called when a DataFrame is gone, so that until then its customers are not."""
 
 
 def sample_orders() -> Orders:

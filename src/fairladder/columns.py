@@ -394,11 +394,6 @@ def on_axis(name: str) -> str:
     return found.on_axis if found is not None and found.on_axis else title(name)
 
 
-def is_money_name(name: object) -> bool:
-    """Whether a column of this name is money, where it is ours."""
-    return name in _MONEY
-
-
 def as_markdown() -> str:
     """All tables for the reader, as ``docs/columns.md`` has them."""
     lines = [
@@ -420,6 +415,11 @@ def as_markdown() -> str:
             lines.append(f"| `{c.name}` | {holds} | {told} | {c.nulls or 'never'} |")
         lines.append("")
     return "\n".join(lines)
+
+
+def decimals_in(name: str, decimals: int) -> int | None:
+    """How many decimals a column of ours that holds floats has in text formats; None where they are written as they are."""
+    return decimals if name in _MONEY else 2 if name in _POINTS else None
 
 
 def decimals_of(frame: "pd.DataFrame", name: object, decimals: int) -> int | None:

@@ -1,12 +1,61 @@
-"""Ways into a DataFrame whose cells the type checker cannot know: every row and every cell is said to be anything."""
+"""DataFrames at the public edge: made from a table of customers, and read cell by cell where types cannot be known."""
 
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
+from fairladder.columns import CARRIED, CUSTOMERS, FORECAST, SCHEME, SCORES, names
+from fairladder.scheme import STANCES, Scheme
+
 if TYPE_CHECKING:
     import numpy as np
     import pandas as pd
+    import pyarrow as pa
     from numpy.typing import NDArray
+
+#: Whole numbers that are null for some customers, and so have a type that has nulls, whether or not there are any.
+_WITH_NULLS = frozenset({"recency_days", "tenure_days", "recency_score", "frequency_score", "monetary_score", "score_total"})
+
+
+def customers_frame(table: "pa.Table", scheme: Scheme) -> "pd.DataFrame":
+    """A table of customers as the public DataFrame, which carries its scheme and which of its columns are somebody's own."""
+    frame = typed_frame(table, scheme)
+    scored = (*names(SCORES), *names(FORECAST), *scheme.tiers) if "segment" in frame else ()
+    frame.attrs[CARRIED] = [name for name in frame if name not in {*names(CUSTOMERS), *scored, "rank"}]
+    frame.attrs[SCHEME] = scheme.model_dump_json(by_alias=True, exclude_defaults=True)
+    return frame
+
+
+def typed_frame(table: "pa.Table", scheme: Scheme) -> "pd.DataFrame":
+    """A table as a DataFrame: days to the second, whole numbers whole beside nulls, fixed sets of names."""
+    import pandas as pd
+    import pyarrow as pa
+
+    whole = dict.fromkeys((pa.int8(), pa.int16(), pa.int32(), pa.int64()), pd.Int64Dtype())
+    frame: pd.DataFrame = table.to_pandas(date_as_object=False, types_mapper=whole.get)
+    types: dict[Any, Any] = {
+        n: "int64" for n in frame if frame[n].dtype == "Int64" and n not in _WITH_NULLS and not frame[n].isna().any()
+    }
+    types |= dict.fromkeys(frame.select_dtypes("datetime"), "datetime64[s]")
+    types |= {n: "str" for n in ("customer", "name", "only_channel") if n in frame}
+    fixed: dict[str, list[str]] = {"segment": [s.name for s in scheme.segments], "stance": list(STANCES)}
+    fixed |= {name: list(tier.names()) for name, tier in scheme.tiers.items()}
+    if "score_code" in frame:
+        fixed["score_code"] = sorted(frame["score_code"].dropna().unique())
+    types |= {n: pd.CategoricalDtype(values) for n, values in fixed.items() if n in frame and "segment" in frame}
+    return frame.astype(types)
+
+
+def plain_table(frame: "pd.DataFrame") -> "pa.Table":
+    """A DataFrame as a table that an engine reads: fixed sets of names as text, days as days, numbers that are none as null."""
+    import pyarrow as pa
+
+    table = pa.Table.from_pandas(frame, preserve_index=False)
+    for place, field in enumerate(table.schema):
+        if pa.types.is_dictionary(field.type):
+            table = table.set_column(place, field.name, table[place].cast(pa.string()))
+        elif pa.types.is_timestamp(field.type):
+            table = table.set_column(place, field.name, table[place].cast(pa.date32(), safe=False))
+    return table.replace_schema_metadata(None)
 
 
 def rows_of(frame: "pd.DataFrame") -> Iterator[Any]:

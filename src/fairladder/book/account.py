@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 import pyarrow as pa
-import pyarrow.compute as pc
 from sqlglot import exp
 
 from fairladder.book.balance import Balance, balance_of
@@ -44,14 +43,6 @@ class Account:
         ]
 
 
-def used_groups(groups: pa.Table) -> pa.Table:
-    """The groups of rows that count. They come first, by their state, so that nothing needs to be copied."""
-    counts = pc.equal(groups["state"], int(RowState.USED))
-    used = int(pc.sum(counts).as_py() or 0)
-    in_front = pc.all(counts.slice(0, used)).as_py() is not False
-    return groups.slice(0, used) if in_front else groups.filter(counts)
-
-
 class RowsApart(Protocol):
     """Rows that are kept, of which some need a second look."""
 
@@ -60,29 +51,27 @@ class RowsApart(Protocol):
         ...
 
 
-def account_of(rows: Rows, groups: pa.Table, kept: RowsApart | None = None) -> Account:
-    """The account of groups by state; ``kept`` saves reading some rows again."""
-    names = ["state", "rows_read", "rows_amount"] + (["currency"] if "currency" in groups.column_names else [])
-    summed, decimals, used = _summed(groups.select(names)), rows.scheme.money.decimals, used_groups(groups)
-    settled, totals = _decided(rows, summed, balance_of(summed, decimals), kept)
+def account_of(rows: Rows, summed: pa.Table, kept: RowsApart | None = None) -> Account:
+    """The account of groups that are ``summed`` up by state; ``kept`` saves reading some rows again."""
+    sums, decimals = summed.to_pylist(), rows.scheme.money.decimals
+    used = [row for row in sums if row["state"] == RowState.USED]
+    settled, totals = _decided(rows, sums, balance_of(sums, decimals), kept)
     return Account(
         balance_of(settled, decimals, rows.rates is not None),
         totals,
-        _latest(groups),
-        "offsets" in used.column_names and bool(pc.max(used["offsets"]).as_py()),
-        signs_of(groups, used),
+        _latest(sums),
+        any(row.get("offsets") for row in used),
+        signs_of(sums, used),
     )
 
 
-def _latest(groups: pa.Table) -> dt.date | None:
-    if "latest_row" not in groups.column_names:
-        return None
-    states = groups["state"].cast(pa.int64())
-    read = pc.or_(pc.equal(states, int(RowState.USED)), pc.greater_equal(states, int(RowState.LEFT_OUT)))
-    day: dt.date | None = pc.max(
-        groups.filter(pc.and_(read, pc.less(states, int(RowState.NEITHER))))["latest_row"]
-    ).as_py()
-    return day
+def _latest(sums: Sequence[dict[str, Any]]) -> dt.date | None:
+    """The latest day of rows that are used, or left out by `where` or the date range."""
+    states = range(RowState.LEFT_OUT, RowState.NEITHER)
+    return max(
+        (s["latest_row"] for s in sums if s.get("latest_row") and (s["state"] == RowState.USED or s["state"] in states)),
+        default=None,
+    )
 
 
 def _decided(
@@ -101,13 +90,3 @@ def _decided(
     extra = engine.table(undecided_groups(rows, tree, whole, sum(balance.amounts.values()))).to_pylist()
     others = [g for g in groups if g["state"] != RowState.UNDECIDED]
     return [*others, *(g for g in extra if g["state"] != RowState.BLANK_ROW)], tuple(whole)
-
-
-def _summed(table: pa.Table) -> list[dict[str, Any]]:
-    """Rows and amounts by state and currency."""
-    keys = ["state"] + (["currency"] if "currency" in table.column_names else [])
-    summed = table.group_by(keys).aggregate([("rows_read", "sum"), ("rows_amount", "sum")])
-    return [
-        {**{k: g[k] for k in keys}, "rows_read": g["rows_read_sum"], "rows_amount": g["rows_amount_sum"]}
-        for g in summed.to_pylist()
-    ]

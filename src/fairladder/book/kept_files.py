@@ -15,11 +15,10 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
-import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.book.lines import SIGNS, lines
-from fairladder.book.passes import Pass
+from fairladder.book.passes import Pass, pass_of
 from fairladder.book.reduction import (
     GROUP_KEYS,
     mergeable_groups,
@@ -95,16 +94,16 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
         merged = _merged(
             rows, [entries[p.label] for p in parts if p not in late], [_of_part(rows, p) for p in late], folder
         )
-        groups = rows.source.engine.table(reduction(rows, as_written=False, kept=merged))
+        passed = pass_of(rows, reduction(rows, as_written=False, kept=merged))
     else:
-        groups = _of_customers(rows, [entries[p.label] for p in parts], manifest, folder)
+        passed = _of_customers(rows, [entries[p.label] for p in parts], manifest, folder)
     undecided = None if late else _undecided(rows, [entries[p.label] for p in parts], folder)
-    return KeptPass(Pass(groups, rows, None), undecided, _told(parts, new, changed, late, why))
+    return KeptPass(passed, undecided, _told(parts, new, changed, late, why))
 
 
 def _of_customers(
     rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any], folder: Path
-) -> pa.Table:
+) -> Pass:
     """The groups of all files: those that are kept, with what files that are not among them bring, which are kept then."""
     engine, there = rows.source.engine, manifest.get("customers") or {"kept": "", "files": []}
     assert isinstance(engine, Embedded)
@@ -114,7 +113,7 @@ def _of_customers(
     before = there["files"] if path.exists() and set(there["files"]) <= set(names) else []
     if set(before) == set(names):
         _save(folder, manifest)
-        return engine.table(reduction_of_groups(rows, _parquet([path])))
+        return pass_of(rows, reduction_of_groups(rows, _parquet([path])))
     whole = replace(rows, scheme=_without_end(rows.scheme))
     kept, split = None, None
     try:
@@ -129,7 +128,7 @@ def _of_customers(
         _save(folder, {**manifest, "customers": {"kept": name, "files": names}})
         if there["kept"] not in ("", name):
             path.unlink(missing_ok=True)
-        return engine.table(reduction_of_groups(rows, kept))
+        return pass_of(rows, reduction_of_groups(rows, kept))
     finally:
         for relation in (kept, split):
             if relation is not None:

@@ -5,17 +5,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-import pyarrow.compute as pc
 from sqlglot import exp
 
 from fairladder.book.balance import BLANK
 from fairladder.book.customer_findings import customer_findings
+from fairladder.book.customers import whole_numbers
 from fairladder.book.inspection import Inspected, row_inspection
 from fairladder.book.lines import KeptLines
-from fairladder.book.matching import unmatched
-from fairladder.book.measures import customers_frame, with_measures
 from fairladder.book.passes import keep_rows
-from fairladder.book.people import people_here
+from fairladder.book.people import People
 from fairladder.book.signs import balance_findings, pass_findings
 from fairladder.days import today
 from fairladder.findings import Finding, codes_in
@@ -30,8 +28,6 @@ from fairladder.sqltree import cell_column, named, select, sql
 if TYPE_CHECKING:
     from fairladder.book.read import Read
 
-#: Rows are looked at a second time by every command up to this many (in a database up to fewer), and beyond it by `check` alone.
-MOST_LOOKED_AT, MOST_IN_DATABASE = 1_000_000, 200_000
 #: A column with more distinct values than this is not treated as an order status.
 MOST_STATUSES = 40
 _BY_ID = frozenset({RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER})
@@ -47,10 +43,10 @@ class Looked:
 
 def look(orders: "Read") -> Looked:
     """The findings of every command; large sources and clusters leave those that need another pass to `check`."""
-    most = MOST_LOOKED_AT if orders.engine is orders.engine.reader else MOST_IN_DATABASE
-    large = orders.balance.rows_read > most or orders.engine.keeps_customers
+    limits = orders.engine.limits
+    large = orders.balance.rows_read > limits.looked_at
     by_rows = _of_rows(orders) if not large and _is_suspicious(orders) else []
-    with_customers = not orders.engine.keeps_customers and (orders.first_groups is not None or not large)
+    with_customers = limits.customer_findings and (orders.kept_groups is not None or not large)
     by_customers = of_customers(orders, notes=False) if with_customers else _unmatched(orders)
     of_customers_left = () if with_customers else tuple(c for c in codes_in("customers") if c != "unmatched-customers")
     left = (*(codes_in("rows") if large else ()), *of_customers_left)
@@ -59,8 +55,7 @@ def look(orders: "Read") -> Looked:
 
 def look_closely(orders: "Read", kept: KeptLines | None) -> Looked:
     """The same with all rows looked at, however many; ``kept`` are the rows, where they are kept."""
-    by_customers = [] if orders.engine.keeps_customers else of_customers(orders)
-    return Looked(tuple(_joined(of_pass(orders), _of_rows(orders, kept), by_customers or _unmatched(orders))))
+    return Looked(tuple(_joined(of_pass(orders), _of_rows(orders, kept), of_customers(orders))))
 
 
 def _joined(*parts: Sequence[Finding]) -> list[Finding]:
@@ -161,33 +156,35 @@ def _of_rows(orders: "Read", kept: KeptLines | None = None) -> list[Finding]:
 
 
 def _unmatched(orders: "Read") -> list[Finding]:
-    """Ids of a cluster's customers that the customers file does not have."""
-    if orders.kept_groups is None or orders.members is None:
+    """The finding that most ids of the orders and of the customers file differ, or nothing."""
+    if orders.members is None or orders.balance.mostly_unusable:
         return []
-    found = orders.kept_groups.unmatched(orders.engine, orders.members.frame["customer"].tolist(), orders.members.label)
+    found = orders.groups.unmatched(orders.members.table.select(["customer"]), orders.members.label)
     return [found] if found is not None else []
 
 
 def of_customers(orders: "Read", *, notes: bool = True) -> list[Finding]:
     """What the customers show; before one of several currencies is chosen, those of each by themselves."""
-    decimals, reader, id_name = orders.scheme.money.decimals, orders.engine.reader, orders.rows.customer_in_conditions
-    found = []
-    if (members := orders.members) is not None and not orders.balance.mostly_unusable:
-        apart = unmatched(orders.groups["customer"].to_pylist(), members.frame["customer"], members.label)
-        found += [apart] if apart is not None else []
-    if len(orders.account.currencies) < 2:
-        people = people_here(orders.measured, members.frame if members else None, decimals, reader, id_name)
-        return found + customer_findings(people, notes=notes)
-    groups = orders.groups
-    for currency in orders.account.currencies:
-        codes = groups["currency"]
-        own = pc.is_null(codes) if currency == BLANK else pc.fill_null(pc.equal(codes, currency), False)
-        table = groups.filter(own)
-        names = [c for c in ("name",) if c in table.column_names]
-        frame = with_measures(customers_frame(table, decimals, names), orders.as_of, decimals)
-        people = people_here(frame, None, decimals, reader, id_name)
-        found += in_currency(customer_findings(people, notes=notes), currency)
-    return found
+    with orders.customer_engine.passing():
+        found = _unmatched(orders)
+        if len(orders.account.currencies) < 2:
+            return found + customer_findings(people_of(orders), notes=notes)
+        for currency in orders.account.currencies:
+            found += in_currency(customer_findings(people_of(orders, currency), notes=notes), currency)
+        return found
+
+
+def people_of(orders: "Read", currency: str | None = None) -> People:
+    """The customers; with ``currency`` those who have orders in it, and what these come to, without the customers file."""
+    groups, members, engine = orders.groups, orders.members, orders.customer_engine
+    decimals, id_name = orders.scheme.money.decimals, orders.rows.customer_in_conditions
+    if currency is not None:
+        own = exp.Literal.string(currency)
+        test = sql("currency IS NULL") if currency == BLANK else sql("currency = :c", c=own)
+        relation = engine.keep(whole_numbers(groups, None).where(test, copy=False))
+        return People(engine, relation, "name" in groups.columns, False, decimals, id_name)
+    has_names = "name" in groups.columns or (members is not None and "name" in members.table.column_names)
+    return People(engine, orders.base, has_names, members is not None, decimals, id_name)
 
 
 def in_currency(findings: Sequence[Finding], currency: str) -> list[Finding]:

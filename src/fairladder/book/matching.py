@@ -32,15 +32,11 @@ def likely_cause(ours: Collection[str], theirs: Collection[str]) -> str:
     return ""
 
 
-def unmatched(ids: Collection[str], members: Collection[str], label: str) -> Finding | None:
-    """``unmatched-customers``: under half of the smaller side's ids are on the other, so that the two write ids differently."""
-    ours, theirs = set(ids), set(members)
-    alone = [sorted(side) for side in (ours - theirs, theirs - ours)]
-    return unmatched_of(len(ours), len(theirs), len(ours & theirs), alone, label)
-
-
 def unmatched_of(ids: int, members: int, same: int, alone: Sequence[Sequence[str]], label: str) -> Finding | None:
-    """``unmatched`` from the number of ids on each side and on both, and sorted ids that are on one side ``alone``."""
+    """``unmatched-customers``: under half of the smaller side's ids are on the other side, so the two write ids differently.
+
+    Takes the number of ids of each side and of both, and sorted ids of each side that are on one side ``alone``.
+    """
     smaller = min(ids, members)
     if not smaller or same * 2 >= smaller:
         return None

@@ -1,9 +1,11 @@
 """The customers file: one row per customer, joined many-to-one and never multiplied."""
 
+from collections import Counter
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.book.set_aside import shown_name
@@ -14,19 +16,17 @@ from fairladder.orders import cells
 from fairladder.orders.source import Source, open_source
 from fairladder.orders.writing import DateStyle, day_in_style, settle_dates, settled_kinds
 from fairladder.scheme import CustomersPart, OrdersPart
-from fairladder.sqltree import cell_column, cell_name, named, select, sql
+from fairladder.sqltree import any_of, cell_column, cell_name, column, named, select, sql
 from fairladder.wording import percent
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 
 @dataclass(frozen=True)
 class Members:
-    """The customers file's rows by id (``frame``, column ``customer`` first) and its rows without an id."""
+    """The customers file: a row for each id (``table``, column ``customer`` first), and its rows without an id."""
 
-    frame: "pd.DataFrame"
-    set_aside: "pd.DataFrame"
+    table: pa.Table
+    set_aside: pa.Table
+    """``row``, ``reason``, and the cells as ``of NAME``."""
     label: str
     id_column: str
     """The file's column of ids."""
@@ -47,8 +47,6 @@ def open_members(
     Raises SchemeError where its id column is not found, DataError where an id stands on two rows or a column is named
     like a ``computed`` one.
     """
-    import pandas as pd
-
     source = open_source(file, engine.reader, OrdersPart(encoding=settings.encoding))
     id_column, key_note = _id_column(settings, source, customer_column, order_ids)
     name = settings.name or ("name" if "name" in source.columns else None)
@@ -62,15 +60,26 @@ def open_members(
                 f"{source.label} has a column `{other}`, and that is the name of a computed one. Rename it in the file."
             )
     rows = _read(source, id_column, name, dates)
-    blank = rows["customer"].isna()
-    everything_blank = rows.drop(columns="#row").isna().all(axis=1)
-    aside = rows[blank & ~everything_blank]
-    frame = rows[~blank].reset_index(drop=True)
-    _no_repeats(frame, source)
     shown = {cell_name(name): name for name in source.columns}
-    cells_aside = aside.drop(columns=["#row", "customer"]).rename(columns=lambda n: shown_name(f"of {shown.get(n, n)}"))
-    aside = pd.DataFrame({"row": aside["#row"], "reason": "no-customer"}).join(cells_aside)
-    return Members(frame.drop(columns="#row").rename(columns=shown), aside, source.label, id_column, key_note)
+    cells_there = [n for n in rows.column_names if n not in (_ROW, "customer")]
+    aside: dict[str, exp.Expr] = {"row": column(_ROW), "reason": exp.Literal.string("no-customer")}
+    aside |= {shown_name(f"of {shown.get(n, n)}"): column(n) for n in cells_there}
+    nobody, anything = sql("customer IS NULL"), [sql(":c IS NOT NULL", c=column(n)) for n in cells_there]
+    query = select([named(tree, n) for n, tree in aside.items()], engine.reader.offer(rows))
+    query = query.where(nobody, any_of(anything) if anything else exp.false(), copy=False)
+    if rows["customer"].null_count:
+        set_aside = engine.reader.table(query.order_by("row", copy=False))
+        known = select(["*"], engine.reader.offer(rows)).where(exp.Not(this=nobody), copy=False)
+        rows = engine.reader.table(known.order_by(column(_ROW), copy=False))
+    else:
+        set_aside = engine.reader.table(query.limit(0, copy=False))
+    _no_repeats(rows, source)
+    table = rows.select(["customer", *cells_there]).rename_columns(["customer", *(shown.get(n, n) for n in cells_there)])
+    return Members(table, set_aside, source.label, id_column, key_note)
+
+
+#: The number of each row of the file, beside columns that may have any name.
+_ROW = "#row"
 
 
 def _id_column(
@@ -122,11 +131,12 @@ def _share_known(source: Source, name: str, ids: set[str]) -> float:
     return len(ids & values) / fewer if fewer > 1 else 0.0
 
 
-def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> "pd.DataFrame":
+def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> pa.Table:
+    """The rows with their numbers; numbers that are none are null, and timestamps count as their day."""
     others = [c for c in source.columns if c not in (id_column, name)]
     settled = settled_kinds(source, others) if source.text else {}
-    ours = {"#row": sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
-    ours["customer"] = cells.text(cell_column(id_column), source.columns[id_column])
+    ours = {_ROW: sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
+    ours["customer"] = sql("CAST(:c AS VARCHAR)", c=cells.text(cell_column(id_column), source.columns[id_column]))
     if name is not None:
         ours["name"] = cells.text(cell_column(name), source.columns[name])
     theirs = {other: _cell(other, source, settled.get(other)) for other in others}
@@ -134,10 +144,7 @@ def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], 
         if (style := _style(source, other, dates)) is not None:
             theirs[other] = _day(other, style)
     columns = [*(named(t, n) for n, t in ours.items()), *(named(t, cell_name(n)) for n, t in theirs.items())]
-    query = select(columns, source.relation)
-    frame: pd.DataFrame = source.engine.table(query).to_pandas(date_as_object=False)
-    days = frame.select_dtypes(include=["datetime"]).columns
-    return frame.astype({**dict.fromkeys(days, "datetime64[s]"), "customer": "str"})
+    return source.engine.table(select(columns, source.relation))
 
 
 #: What looks like a day that is not ISO: two numbers, or a number and a month's name, and a whole year.
@@ -184,16 +191,22 @@ def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expr:
         return cells.number(cell_column(name), kind)
     if settled == "day":
         return cells.day(cells.text(cell_column(name), kind), "text", None)
+    if kind in ("timestamp", "instant"):
+        return sql("CAST(:c AS DATE)", c=cell_column(name))
+    if kind in ("float", "single"):
+        return sql("CASE WHEN NOT ISNAN(CAST(:c AS DOUBLE)) THEN :c END", c=cell_column(name))
     return cells.text(cell_column(name), kind) if kind == "text" else cell_column(name)
 
 
-def _no_repeats(frame: "pd.DataFrame", source: Source) -> None:
-    twice = frame[frame["customer"].duplicated(keep=False)]
-    if twice.empty:
+def _no_repeats(rows: pa.Table, source: Source) -> None:
+    ids = rows["customer"].to_pylist()
+    counts = Counter(ids)
+    if len(counts) == len(ids):
         return
-    first = twice["customer"].iloc[0]
-    rows = ", ".join(str(r) for r in twice.loc[twice["customer"] == first, "#row"].head(5))
+    first = next(text for text in ids if counts[text] > 1)
+    numbers = [number for number, text in zip(rows[_ROW].to_pylist(), ids, strict=True) if text == first]
+    rows_said, several = ", ".join(map(str, numbers[:5])), sum(n > 1 for n in counts.values())
     raise DataError(
-        f"repeated-customers: {source.label} holds {twice['customer'].nunique()} ids on more than one row, the first "
-        f"`{first}` (rows {rows}). Joining them would count orders twice; keep one row for each customer."
+        f"repeated-customers: {source.label} holds {several} ids on more than one row, the first "
+        f"`{first}` (rows {rows_said}). Joining them would count orders twice; keep one row for each customer."
     )

@@ -12,6 +12,7 @@ from fairladder.book.reduction import reduction
 from fairladder.book.shown_sql import in_steps
 from fairladder.engine.dialects import WITH_TYPES, inner_name, reduction_in_dialect, require_understood, written_as
 from fairladder.engine.layout import laid_out
+from fairladder.engine.protocol import Limits
 from fairladder.errors import UsageError, nearest
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
@@ -37,7 +38,7 @@ class _Paper:
     """The engine of rows that no engine reads; it only has to be none of ours."""
 
     reader = None
-    keeps_customers = False
+    limits = Limits()
 
 
 def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: str | None = None) -> str:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 
 import pyarrow as pa
-import pyarrow.compute as pc
+from sqlglot import exp
 
 from fairladder.book.kept_groups import KeptGroups, kept_groups
 from fairladder.book.lines import KeptLines, keep_lines, other_channel
@@ -14,13 +14,13 @@ from fairladder.orders.settling import few_channels, settled, settled_at_first, 
 
 @dataclass(frozen=True)
 class Pass:
-    """The reduction's groups, the rows as they were read for them, and where these were kept."""
+    """The reduction's groups, the rows as they were read for them, and where rows were kept."""
 
     table: pa.Table
+    """The groups summed up by state and currency."""
     rows: Rows
     kept: KeptLines | None
-    groups: KeptGroups | None = None
-    """The groups in the engine, if customers stay there; ``table`` then sums them up by state."""
+    groups: KeptGroups
 
 
 def read_through(rows: Rows, keep: bool) -> Pass:
@@ -44,7 +44,7 @@ def read_through(rows: Rows, keep: bool) -> Pass:
 
 def largest_unread(table: pa.Table) -> int:
     """The largest of ``Rows.unread`` among the groups."""
-    return int(pc.max(table["unread"]).as_py() or 0) if "unread" in table.column_names else 0
+    return max((int(n or 0) for n in table["unread"].to_pylist()), default=0) if "unread" in table.column_names else 0
 
 
 def keep_rows(rows: Rows, as_written: bool) -> KeptLines:
@@ -64,13 +64,12 @@ def _forget(passed: Pass) -> None:
     """Let the engine drop what it keeps of a pass that is made again."""
     if passed.kept is not None:
         passed.kept.forget()
-    if passed.groups is not None:
-        passed.rows.source.engine.forget(passed.groups.relation)
+    passed.rows.source.engine.customer_engine.forget(passed.groups.relation)
 
 
 def _grouped(rows: Rows, keep: bool) -> Pass:
     """The groups, with ids grouped as written where that gives the same."""
-    if rows.reads_as_written and not rows.source.engine.keeps_customers:
+    if rows.reads_as_written and rows.source.engine.limits.ids_as_written:
         passed = _reduced(rows, keep, as_written=True)
         if "untrimmed" not in passed.table.column_names or not _any(passed.table["untrimmed"]):
             return passed
@@ -81,27 +80,27 @@ def _grouped(rows: Rows, keep: bool) -> Pass:
 def _reduced(rows: Rows, keep: bool, as_written: bool) -> Pass:
     kept = keep_rows(rows, as_written) if keep else None
     orders = None if kept is None else kept.orders or orders_of(rows, as_written, kept)
-    engine, query = rows.source.engine, reduction(rows, as_written, orders)
-    if not engine.keeps_customers:
-        return Pass(engine.table(query), rows, kept)
-    query.set("order", None)  # the order of customers is that of a file, and costs as much as all the rest
-    groups = engine.keep(query)
-    told = engine.table(by_state(query, groups))
-    there = kept_groups(groups, tuple(c.alias for c in query.selects), told)
-    from fairladder.engine.cluster import Cluster
+    return pass_of(rows, reduction(rows, as_written, orders), kept)
 
-    assert isinstance(engine, Cluster)
-    engine.own(there, groups)
-    return Pass(told, rows, kept, there)
+
+def pass_of(rows: Rows, query: exp.Select, kept: KeptLines | None = None) -> Pass:
+    """The pass whose groups ``query`` gives, which the engine of customers then keeps."""
+    engine, keeper = rows.source.engine, rows.source.engine.customer_engine
+    query.set("order", None)  # a file is sorted when it is written
+    relation = engine.hand_over(query)
+    summed = keeper.table(by_state(query, relation))
+    groups = kept_groups(keeper, relation, tuple(c.alias for c in query.selects), summed)
+    keeper.own(groups, relation)
+    return Pass(summed, rows, kept, groups)
 
 
 def _has_other_channels(passed: Pass) -> bool:
     """Whether channels turned up that the first rows do not have."""
     if passed.rows.channels is None:
         return False
-    bits = passed.table["channel_bits"].cast(pa.int64())
-    return _any(pc.not_equal(pc.bit_wise_and(bits, other_channel(passed.rows.channels)), 0))
+    other = other_channel(passed.rows.channels)
+    return any((bits or 0) & other for bits in passed.table["channel_bits"].to_pylist())
 
 
 def _any(values: pa.ChunkedArray) -> bool:
-    return bool(pc.any(values.cast(pa.bool_())).as_py())
+    return any(values.to_pylist())

@@ -1,23 +1,17 @@
-"""Customers as the findings look at them: a relation of whole numbers, here or where customers stay."""
+"""Customers as the findings look at them: a relation of whole numbers in the engine of customers."""
 
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.engine.protocol import Engine
-from fairladder.numbers import to_minor
 from fairladder.sqltree import column, named, select, sql
 
-if TYPE_CHECKING:
-    import pandas as pd
-
 #: Whether a customer stands in the customers file.
-IN_FILE = "in file"
-_NUMBERS = ("orders", "refunds", "zero_orders")
+IN_FILE = "#in file"
 
 
 @dataclass(frozen=True)
@@ -56,18 +50,3 @@ class People:
             yield relation
         finally:
             self.engine.forget(relation)
-
-
-def people_here(
-    customers: "pd.DataFrame", members: "pd.DataFrame | None", decimals: int, engine: Engine, id_name: str = "customer"
-) -> People:
-    """The people of a customers table (major units) that is in memory, for an engine that reads it."""
-    columns: dict[str, pa.Array] = {"customer": pa.array(customers["customer"], pa.string())}
-    columns |= {name: pa.array(customers[name].to_numpy(dtype="int64")) for name in _NUMBERS}
-    columns["spend"] = pa.array(to_minor(customers["spend"], decimals))
-    columns |= {n: pa.array(customers[n], from_pandas=True).cast(pa.date32()) for n in ("first_order", "last_order")}
-    if "name" in customers:
-        columns["name"] = pa.array(customers["name"], pa.string(), from_pandas=True)
-    if members is not None:
-        columns[IN_FILE] = pa.array(customers["customer"].isin(members["customer"]).to_numpy(dtype=bool))
-    return People(engine, engine.offer(pa.table(columns)), "name" in customers, members is not None, decimals, id_name)

@@ -12,31 +12,31 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar
 
-import numpy as np
 import pyarrow as pa
 from sqlglot import exp
 
-from fairladder.book.account import Account, account_of, used_groups
+from fairladder.book.account import Account, account_of
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
 from fairladder.book.carried import carried, check_carried
+from fairladder.book.customers import customers_query, whole_numbers
 from fairladder.book.kept_files import KeptPass, read_kept
 from fairladder.book.kept_groups import KeptGroups
 from fairladder.book.kept_orders import KeptOrders, OrderTable, can_keep, keep_orders
 from fairladder.book.lines import KeptLines
 from fairladder.book.look import MOST_STATUSES, Looked, look, of_pass
-from fairladder.book.measures import NAMES, customers_frame, with_measures
+from fairladder.book.measures import NAMES
 from fairladder.book.members import Members, open_members
 from fairladder.book.opened import Opened
 from fairladder.book.order_rows import order_rows
 from fairladder.book.order_states import states_of
 from fairladder.book.passes import read_through
 from fairladder.book.set_aside import set_aside_rows, shown_name
-from fairladder.columns import CARRIED, SCHEME, SCORES, names
+from fairladder.columns import CARRIED, SCORES, names
 from fairladder.days import as_day, today
-from fairladder.engine.protocol import Engine
-from fairladder.errors import DataError, SchemeError, UsageError
+from fairladder.engine.protocol import CustomerEngine, Engine
+from fairladder.errors import DataError, SchemeError
 from fairladder.findings import LEVELS, Finding, allowed, finding, sentences
-from fairladder.numbers import ratio
+from fairladder.frames import customers_frame
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
 from fairladder.orders.settling import written_dates
@@ -58,10 +58,6 @@ _WHAT_HELPS = {
 }
 #: So many other days of reckoning are kept with what was read for them.
 MOST_DAYS_KEPT = 4
-#: So many customers come here from a cluster for what is worked out of all of them here.
-MOST_HERE = 1_000_000
-#: So many rows set aside come here from a cluster.
-MOST_SET_ASIDE = 1000
 #: As many ids of the orders are compared with the columns of a customers file whose id column is not named alike.
 MOST_IDS = 20_000
 #: What the reading keeps in the engine beside the customers: every row (for ``check``), or every order (for what is asked of orders).
@@ -76,12 +72,10 @@ class Read:
     """The same before reading, its rows as they turned out to be written."""
     account: Account
     """The balance of all rows, and what else the pass told."""
-    first_groups: pa.Table | None = field(repr=False)
-    """The used groups of the reduction, where the pass made them."""
+    kept_groups: KeptGroups | None = field(repr=False)
+    """The groups of the reduction, if the pass made them."""
     kept_rows: KeptLines | None = field(default=None, repr=False)
     kept_orders: KeptOrders | None = field(default=None, repr=False)
-    kept_groups: KeptGroups | None = field(default=None, repr=False)
-    """The groups in the engine, where customers stay there; there are no ``first_groups`` then."""
     kept_note: str = field(default="", repr=False)
     """Which files were read and which were as they are kept, where a folder keeps them."""
     _days: "dict[dt.date, Self]" = field(default_factory=dict, repr=False, compare=False)
@@ -107,6 +101,11 @@ class Read:
     def engine(self) -> Engine:
         """What runs queries where the rows are."""
         return self.opened.engine
+
+    @property
+    def customer_engine(self) -> CustomerEngine:
+        """What holds the customers."""
+        return self.opened.engine.customer_engine
 
     @property
     def roles(self) -> dict[str, str]:
@@ -286,28 +285,24 @@ class Read:
     # ------------------------------------------------------------------------------------------------ questions
 
     def customers_here(self) -> "pd.DataFrame":
-        """The customers table as pandas has it, for what is worked out here.
+        """The customers table as pandas has it, for what is worked out on this machine; sorted by id.
 
-        Raises DataError where the orders are not fit to use, UsageError where those of a cluster are too many to come here.
+        Raises DataError where the orders are not fit to use, UsageError where the customers are too many to come here.
         """
         self.require_fit()
-        return self.measured.copy(deep=False)  # pandas copies what is written to
+        self.groups.require_few()
+        table = self.customer_engine.table(select(["*"], self.customers_there).order_by("customer", copy=False))
+        return customers_frame(table, self.scheme)
 
     def spent(self) -> "pd.DataFrame":
-        """``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of everybody; those of a cluster come here.
+        """``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of everybody, sorted by id.
 
         Raises DataError where the orders are not fit to use.
         """
-        names = ["customer", "spend", "first_order", "last_order"]
-        if self.kept_groups is None:
-            return self.customers_here()[names]
         self.require_fit()
-        # In the order of the customers, since sums of floats depend on it.
-        used = select(names, self.kept_groups.used(), "used").order_by("customer", copy=False)
-        frame = self.frame(used)
-        scale = 10**self.scheme.money.decimals
-        days = {n: frame[n].astype("datetime64[s]") for n in names[2:]}
-        return frame.assign(spend=ratio(frame["spend"].to_numpy(dtype=np.int64), scale), **days)
+        names = ["customer", "spend", "first_order", "last_order"]
+        query = select(list(map(column, names)), self.customers_there).order_by("customer", copy=False)
+        return customers_frame(self.customer_engine.table(query), self.scheme)
 
     def on(self, as_of: str | dt.date) -> Self:
         """The same orders with another day of reckoning, read for it."""
@@ -383,56 +378,29 @@ class Read:
         ]
         return lines if len(lines) <= MOST_STATUSES else []
 
-    @property
-    def few_there(self) -> bool:
-        """Whether the customers of a cluster are so few that they can come here."""
-        return self.kept_groups is not None and self.kept_groups.customers <= MOST_HERE
-
-    def require_few_there(self) -> None:
-        """Raise UsageError where the customers of a cluster are more than ``MOST_HERE``."""
-        if self.kept_groups is not None and not self.few_there:
-            raise UsageError(
-                f"This needs all customers on this machine. At most {MOST_HERE:,} are brought here from a Spark cluster, and there "
-                f"are {self.kept_groups.customers:,}. Read a part of the orders with --where; the guide on clusters says what is "
-                "worked out there for everybody."
-            )
+    @cached_property
+    def groups(self) -> KeptGroups:
+        """The groups of the reduction; read anew where the pass was for orders."""
+        return self.kept_groups or read_through(self.rows, keep=False).groups
 
     @cached_property
-    def groups(self) -> pa.Table:
-        """The used groups of the reduction, one row per customer; read anew where the pass was for orders.
+    def base(self) -> exp.Expr:
+        """One row per customer with whole numbers and days, of the orders and the customers file; kept as long as the groups."""
+        members = self.members.table if self.members is not None else None
+        relation = self.customer_engine.keep(whole_numbers(self.groups, members))
+        self.customer_engine.own(self.groups, relation)
+        return relation
 
-        Those of a cluster come here. Raises UsageError where they are more than ``MOST_HERE``.
+    @cached_property
+    def customers_there(self) -> exp.Expr:
+        """The customers table in the engine of customers, in no order; kept as long as the groups.
+
+        It is made whether or not the orders are fit to use. Raises DataError where amounts are too large to stay exact.
         """
-        if self.first_groups is not None:
-            return self.first_groups
-        if (there := self.kept_groups) is not None:
-            self.require_few_there()
-            return self.run(there.used().order_by("customer", copy=False))
-        return used_groups(read_through(self.rows, keep=False).table)
-
-    @cached_property
-    def measured(self) -> "pd.DataFrame":
-        """The customers table, whether or not the orders are fit to use."""
-        decimals = self.scheme.money.decimals
-        extra = [c for c in ("name", "only_channel") if c in self.groups.column_names]
-        frame = customers_frame(self.groups, decimals, extra)
-        if self.members is not None:
-            frame = _joined(frame, self.members.frame)
-        frame = self._with_carried(frame)
-        measured = with_measures(frame, self.as_of, decimals)
-        measured.attrs[CARRIED] = [name for name in measured if name not in NAMES]
-        measured.attrs[SCHEME] = self.scheme.model_dump_json(by_alias=True, exclude_defaults=True)
-        return measured
-
-    def _with_carried(self, frame: "pd.DataFrame") -> "pd.DataFrame":
-        """What the orders' columns say at the first and the latest purchase, where the scheme asks for it."""
-        query = self.carried([str(name) for name in frame])
-        if query is None:
-            return frame
-        own = {f"of {name}": name for name in query.named_selects[1:]}  # which may be names of ours
-        apart = [named(column(name), of) for of, name in own.items()]
-        cells = self.frame(select(["customer", *apart], query, "carried")).rename(columns=own)
-        return frame.merge(cells.astype(dict.fromkeys(cells, "str")), on="customer", how="left")
+        with self.customer_engine.passing():
+            relation = self.customer_engine.keep(customers_query(self))
+            self.customer_engine.own(self.groups, relation)
+        return relation
 
     def carried(self, there: Collection[str]) -> exp.Select | None:
         """``carried.carried`` as the scheme asks for it, beside customers who have the columns ``there``; None where it does not.
@@ -467,11 +435,12 @@ class Read:
         parts: list[pd.DataFrame] = []
         if self.balance.set_aside:
             query = set_aside_rows(self.rows, tree(), list(self.account.totals), self.account.readable)
-            if self.engine.keeps_customers:
-                query = query.limit(MOST_SET_ASIDE, copy=False)
+            if (most := self.engine.customer_engine.limits.set_aside) is not None:
+                query = query.limit(most, copy=False)
             parts.append(self.run(query).to_pandas().rename(columns=shown_name))
         if self.members is not None and len(self.members.set_aside):
-            parts.append(self.members.set_aside.assign(file=self.members.label))
+            theirs = self.members.set_aside.to_pandas(date_as_object=False)
+            parts.append(theirs.assign(file=self.members.label))
         apart = ["file"] if self.opened.source.files_apart else []
         if not parts:
             found = pd.DataFrame(columns=["row", "reason", *apart, *self.opened.source.columns])
@@ -503,16 +472,13 @@ def read(opened: Opened, keep: Keep = None, *, kind: type[R]) -> R:
         if folder is not None and keep is None:
             found = read_kept(rows, Path(folder))
             if isinstance(found, KeptPass):
-                groups = found.passed.table
-                account = account_of(found.passed.rows, groups, found if found.undecided is not None else None)
-                return kind(opened.with_rows(found.passed.rows), account, used_groups(groups), kept_note=found.note)
+                passed = found.passed
+                account = account_of(passed.rows, passed.table, found if found.undecided is not None else None)
+                return kind(opened.with_rows(passed.rows), account, passed.groups, kept_note=found.note)
             note = found
         passed = read_through(rows, keep == "rows" and rows.embedded)
         account = account_of(passed.rows, passed.table, passed.kept)
-        here = used_groups(passed.table) if passed.groups is None else None
-        return kind(
-            opened.with_rows(passed.rows), account, here, passed.kept, kept_groups=passed.groups, kept_note=note
-        )
+        return kind(opened.with_rows(passed.rows), account, passed.groups, passed.kept, kept_note=note)
 
 
 def _there(columns: Sequence[str], opened: Opened) -> tuple[str, ...]:
@@ -530,17 +496,3 @@ def discounts_ignored(opened: Opened) -> list[Finding]:
 
 
 _DISCOUNT = re.compile("discount|rabat|remise|descuento|sconto|desconto|korting|nachlass|indirim", re.IGNORECASE)
-
-
-def _joined(frame: "pd.DataFrame", members: "pd.DataFrame") -> "pd.DataFrame":
-    """Customers from both sides, one row each; whoever has no orders gets counts of 0 and empty days."""
-    names = [c for c in members.columns if c != "customer"]
-    given = members.rename(columns={"name": "#name"})
-    both = frame.merge(given, on="customer", how="outer", validate="one_to_one", sort=False)
-    counts = [c for c in frame.columns if both[c].dtype.kind == "f" and frame[c].dtype.kind == "i"]
-    both[counts] = both[counts].fillna(0).astype(np.int64)
-    if "name" in names:
-        ours = both.pop("#name")
-        both["name"] = ours.fillna(both["name"]) if "name" in both else ours
-    order = np.argsort(both["customer"].to_numpy(dtype=object), kind="stable")
-    return both.iloc[order].reset_index(drop=True)

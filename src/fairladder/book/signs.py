@@ -4,9 +4,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major_read
 from fairladder.conditions.written import none_of, where_option
 from fairladder.findings import Finding, Level, finding
@@ -40,14 +37,14 @@ class Signs:
         return self.several_rows * 100 < LEAST_PERCENT * self.all_orders
 
 
-def signs_of(groups: pa.Table, used: pa.Table) -> Signs:
-    """The signs in the reduction's groups, one row for each customer and state, and in those of them that count."""
-    findings = {f.name: _total(groups if f.name.endswith("_one") else used, f.name) for f in fields(Signs)}
+def signs_of(sums: Sequence[Mapping[str, Any]], used: Sequence[Mapping[str, Any]]) -> Signs:
+    """The signs in the reduction's groups, summed up by state, and in those of them that count."""
+    findings = {f.name: _total(sums if f.name.endswith("_one") else used, f.name) for f in fields(Signs)}
     return Signs(**findings)
 
 
-def _total(groups: pa.Table, name: str) -> int:
-    return int(pc.sum(groups[name]).as_py() or 0) if name in groups.column_names else 0
+def _total(sums: Sequence[Mapping[str, Any]], name: str) -> int:
+    return sum(int(row.get(name) or 0) for row in sums)
 
 
 def repeated_level(signs: Signs) -> Level | None:

@@ -4,26 +4,26 @@ import datetime as dt
 import hashlib
 import json
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 from numpy.typing import NDArray
 from sqlglot import exp
 
 from fairladder import wording
 from fairladder.book.read import Read
-from fairladder.book.spend import nobody_bought
 from fairladder.campaigns.holdout import held_out, pseudonyms
-from fairladder.campaigns.limit import paid_in_words, pays_down_to, places_of, within_limit
+from fairladder.campaigns.limit import paid_in_words, pays_down_to, places_of
 from fairladder.campaigns.people import contacted_since, ids_in
-from fairladder.columns import better
-from fairladder.conditions import Condition, Kind, frame_kinds, parse_condition, to_mask
-from fairladder.errors import DataError, UsageError, nearest
-from fairladder.frames import categorical
+from fairladder.conditions import Condition, Kind, parse_condition, to_engine
+from fairladder.engine.protocol import CustomerEngine
+from fairladder.errors import UsageError, nearest
+from fairladder.frames import categorical, customers_frame
 from fairladder.numbers import half_away, ratio
 from fairladder.orders.source import short_names
 from fairladder.orders.words import NO_WORDS, YES_WORDS, said
@@ -31,14 +31,10 @@ from fairladder.output.files import digest_of, receipt_trouble
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import Campaign, scheme_from
-from fairladder.scores.scoring import by_own_names, score
-from fairladder.scores.top import goodness, ranks
-from fairladder.sqltree import column, day_literal, select, sql
-from fairladder.value.to_score import customers_to_score, forecast_notes, scored_there
-
-if TYPE_CHECKING:
-    from fairladder.cluster.scoring import Scored
-
+from fairladder.scores.scored import Scored
+from fairladder.scores.top_lists import top_list
+from fairladder.sqltree import column, day_literal, named, select, sql
+from fairladder.value.to_score import beside, forecast_notes, scored
 
 #: The column of what a contact is expected to bring back.
 RETURN = "expected_return"
@@ -158,8 +154,8 @@ def campaign(
         raise UsageError(f"There is no campaign `{name}` in the scheme. {hint}")
     base = known[name].model_dump(exclude_defaults=True) if name in known else {"name": name or "campaign"}
     settings = scheme_from({"campaigns": [{**base, **given}]}, "the campaign").campaigns[0]
-    scored = _scored(orders, [settings])
-    return _listed(orders, settings, scored, set(), pseudonym_key)
+    people = _scored(orders, [settings])
+    return _listed(orders, settings, people, set(), pseudonym_key)
 
 
 def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[str, CampaignList]:
@@ -172,36 +168,24 @@ def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[
         raise UsageError(
             "The scheme has no [[campaigns]]. Write one, or say who is eligible with --when or --bought-from."
         )
-    scored = _scored(orders, campaigns)
+    people = _scored(orders, campaigns)
     taken: set[str] = set()
     lists = {}
     for one in campaigns:
-        made = _listed(orders, one, scored, taken, None)
+        made = _listed(orders, one, people, taken, None)
         taken |= set(made.frame["customer"])
         lists[one.name] = (
             made
             if pseudonym_key is None
-            else _listed(orders, one, scored, taken - set(made.frame["customer"]), pseudonym_key)
+            else _listed(orders, one, people, taken - set(made.frame["customer"]), pseudonym_key)
         )
     return lists
 
 
-def _scored(orders: Read, campaigns: Sequence[Campaign]) -> "pd.DataFrame | Scored":
-    """The scored customers; of a cluster, where they are there."""
-    asked = [*(c.when or "" for c in campaigns), *(c.by for c in campaigns)]
-    if orders.engine.keeps_customers:
-        from fairladder.campaigns.on_cluster import with_worth
-
-        there = scored_there(orders, *asked)
-        return there if all(c.response is None for c in campaigns) else with_worth(orders, there, _worth)
-    customers = customers_to_score(orders, *asked)
-    if nobody_bought(customers):
-        raise DataError(_NOBODY)
-    people = score(customers, orders.scheme)
-    if all(c.response is None for c in campaigns):
-        return people
-    worth = _worth(orders, people)
-    return people.assign(**{RETURN: people["customer"].map(worth).fillna(0.0).to_numpy(np.float64)})
+def _scored(orders: Read, campaigns: Sequence[Campaign]) -> Scored:
+    """The scored customers, with what their return would be worth where a campaign has a response."""
+    people = scored(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
+    return people if all(c.response is None for c in campaigns) else _with_worth(orders, people)
 
 
 def _worth(orders: Read, columns: Iterable[object]) -> "pd.Series[float]":
@@ -216,23 +200,16 @@ def _worth(orders: Read, columns: Iterable[object]) -> "pd.Series[float]":
     return worth_of_return(value_forecast(orders, earlier=False), 1.0)
 
 
-_NOBODY = "No customer has a purchase, so there is nobody to contact. `fairladder check` says what became of the rows."
-
-
 def _listed(
     orders: Read,
     settings: Campaign,
-    scored: "pd.DataFrame | Scored",
+    people: Scored,
     taken: Collection[str],
     pseudonym_key: bytes | None,
 ) -> CampaignList:
     assert orders.as_of is not None
-    if isinstance(scored, pd.DataFrame):
-        chosen = _chosen(orders, settings, by_own_names(scored.copy(deep=False), orders.scheme), taken)
-    else:
-        from fairladder.campaigns.on_cluster import chosen_there
-
-        chosen = chosen_there(orders, settings, scored, taken)
+    with orders.customer_engine.passing():
+        chosen = _chosen(orders, settings, people, taken)
     out = held_out(settings.name, chosen.people["customer"], settings.holdout)
     steps = list(chosen.steps)
     if settings.holdout:
@@ -247,28 +224,139 @@ def _listed(
     return CampaignList(settings, frame, funnel, _receipt(orders, settings, frame, funnel), tuple(notes))
 
 
-def _chosen(orders: Read, settings: Campaign, scored: pd.DataFrame, taken: Collection[str]) -> Chosen:
-    """Who is listed, of customers that are here."""
-    if RETURN in scored:
-        worth = scored.pop(RETURN) if settings.response is None else scored[RETURN] * settings.response
-        scored = scored if settings.response is None else scored.assign(**{RETURN: worth})
-    condition = asked_of(settings, frame_kinds(scored))
-    bought = largest_bought(orders.frame(bought_as_asked(orders, settings))) if settings.asks_for_purchase else None
-    still = np.ones(len(scored), dtype=bool)
-    steps: list[tuple[str, int]] = [("customers", len(scored))]
-    for step, wanted in _wanted(orders, settings, scored, condition, bought, taken):
-        still &= wanted
-        steps.append((step, int(still.sum())))
-    eligible = scored[still]
-    rank = ranks(goodness(eligible[settings.by], better(settings.by) == "low"))
+def _with_worth(orders: Read, people: Scored) -> Scored:
+    """Scored customers with what their return would be worth (``RETURN``), 0 where nothing is forecast.
+
+    It is worked out on this machine. Raises UsageError where there are too many customers for that, and as ``_worth`` does.
+    """
+    orders.groups.require_few()
+    engine = orders.customer_engine
+    worth = _worth(orders, people.kinds).rename(RETURN).rename_axis("customer").reset_index()
+    with engine.passing() as last:
+        sent = beside(orders, people.relation, worth)
+        filled = named(sql("COALESCE(:w, 0.0e0)", w=column(RETURN)), RETURN)
+        relation = last(engine.keep(select([*map(column, people.kinds), filled], sent, "sent")))
+    made = replace(people, relation=relation, kinds={**people.kinds, RETURN: "number"})
+    engine.own(made, relation)
+    return made
+
+
+def _with_response(people: Scored, response: float | None) -> Scored:
+    """Scored customers with what such a response would bring, or without it where a campaign has none."""
+    if RETURN not in people.kinds:
+        return people
+    kinds = {n: k for n, k in people.kinds.items() if n != RETURN}
+    query = select([column(n) for n in kinds], people.relation)
+    if response is not None:
+        kinds[RETURN] = "number"
+        query = query.select(named(sql(":w * :r", w=column(RETURN), r=response), RETURN), copy=False)
+    return replace(people, relation=people.engine.keep(query), kinds=kinds)
+
+
+def _chosen(orders: Read, settings: Campaign, people: Scored, taken: Collection[str]) -> Chosen:
+    """Who is listed."""
+    engine, people = orders.customer_engine, _with_response(people, settings.response)
+    own = people.own_names
+    condition = asked_of(settings, {**people.kinds, **{n: people.kinds[ours] for n, ours in own.items()}})
+    answers = _answers(people, settings) if settings.consent else None
+    still: exp.Expr = people.relation
+    steps = [("customers", _count(engine, still))]
+    cells = {n: column(own.get(n, n)) for n in (*people.kinds, *own)}
+    for step, test in _wanted(orders, settings, condition, answers, taken, cells):
+        still = engine.keep(select(["*"], exp.alias_(still, "people", table=True)).where(test, copy=False))
+        steps.append((step, _count(engine, still)))
     places, ties = places_and_ties(settings)
+    listed, rank = _ranked(orders, settings.by, still, places, ties, steps[-1][1])
     if places is not None:
-        inside = within_limit(rank, places, ties)
-        eligible, rank = eligible[inside], rank[inside]
-        steps.append((limit_step(places), len(eligible)))
-    order = np.lexsort((eligible["customer"].to_numpy(dtype=object), rank))
-    answers = _consent(scored, settings).value_counts() if settings.consent else None
-    return Chosen(tuple(steps), eligible.iloc[order], rank[order], condition, bought, answers)
+        steps.append((limit_step(places), len(listed)))
+    listed = listed.assign(**{n: listed[ours] for n, ours in own.items()})
+    bought = _bought_by(orders, settings, listed["customer"]) if settings.asks_for_purchase else None
+    told = None if answers is None else answers.groupby("said")["n"].sum()
+    return Chosen(tuple(steps), listed, rank, condition, bought, told)
+
+
+def _wanted(
+    orders: Read, settings: Campaign, condition: Condition | None, answers: pd.DataFrame | None, taken: Collection[str],
+    cells: Mapping[str, exp.Expr],
+) -> Iterator[tuple[str, exp.Expr]]:  # fmt: skip
+    """Each thing that is asked of a customer, in the order of the funnel, as a test there."""
+    engine = orders.customer_engine
+
+    def among(ids: Collection[str]) -> exp.Expr:
+        offered = engine.offer(pa.table({"id": pa.array(sorted(ids), pa.string())}))
+        return exp.Exists(
+            this=select(["1"], exp.alias_(offered, "some", table=True)).where("some.id = people.customer")
+        )
+
+    if condition is not None:
+        yield "condition holds", to_engine(condition, cells)
+    if settings.asks_for_purchase:
+        there = orders.engine.hand_over(bought_as_asked(orders, settings), keep=False)
+        bought = select(["1"], select(["*"], there), "bought").where("bought.customer = people.customer")
+        yield "bought as asked", exp.Exists(this=bought)
+    if settings.exclude:
+        yield "not excluded", exp.Not(this=among(ids_in(settings.exclude, orders.roles["customer"], engine)))
+    if answers is not None:
+        yes = answers[answers["said"].isin(YES_WORDS)]["cell"]
+        offered = engine.offer(pa.table({"cell": pa.Array.from_pandas(yes)})) if len(yes) else None
+        same = exp.EQ(this=sql("some.cell"), expression=exp.column(str(settings.consent), "people", quoted=True))
+        some = None if offered is None else select(["1"], exp.alias_(offered, "some", table=True)).where(same)
+        yield "gave consent", exp.false() if some is None else exp.Exists(this=some)
+    if settings.contacted and orders.as_of is not None:
+        since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
+        yield "not contacted lately", exp.Not(this=among(contacted_since(settings.contacted, since, engine)))
+    if taken:
+        yield "not in an earlier campaign", exp.Not(this=among(taken))
+
+
+def _answers(people: Scored, settings: Campaign) -> pd.DataFrame:
+    """What the column of consent holds: ``cell``, ``said`` and how often (``n``)."""
+    name = str(settings.consent)
+    if name not in people.kinds:
+        raise UsageError(
+            f"Campaign `{settings.name}`: there is no consent column `{name}` among the customers. {nearest(name, people.kinds)}"
+        )
+    counted = select([named(column(name), "cell"), named(sql("COUNT(*)"), "n")], people.relation)
+    counted = counted.group_by(column(name), copy=False).limit(_MOST_ANSWERS + 1, copy=False)
+    frame: pd.DataFrame = people.engine.table(counted).to_pandas(date_as_object=False)
+    if len(frame) > _MOST_ANSWERS:
+        raise UsageError(
+            f"Campaign `{settings.name}`: `{name}` holds more than {_MOST_ANSWERS:,} different cells, so it is no consent. Name "
+            "another column."
+        )
+    cells = frame["cell"]
+    return frame.assign(said=cells.astype(object).where(cells.notna(), "").astype(str).map(said))
+
+
+def _count(engine: CustomerEngine, people: exp.Expr) -> int:
+    return int(engine.table(select([named(sql("COUNT(*)"), "n")], people))["n"][0].as_py())
+
+
+def _ranked(
+    orders: Read, by: str, people: exp.Expr, places: int | None, ties: str, eligible: int
+) -> "tuple[pd.DataFrame, np.ndarray[tuple[int], np.dtype[np.int64]]]":
+    """The people within the limit, by rank and then by id, and their ranks."""
+    if not eligible or places == 0:
+        nobody = select(["*"], people).where(exp.false(), copy=False)
+        return customers_frame(orders.customer_engine.table(nobody), orders.scheme), np.zeros(0, dtype=np.int64)
+    count = eligible if places is None else places
+    listed = top_list(orders, people, by, count=count, everybody=True, ties=ties).frame()
+    rank = listed.pop("rank").to_numpy(dtype=np.int64)
+    return listed.rename(columns={"rank (cell)": "rank"}), rank
+
+
+def _bought_by(orders: Read, settings: Campaign, ids: "pd.Series[str]") -> pd.DataFrame:
+    """The purchases that were asked for, of those who are listed."""
+    engine = orders.customer_engine
+    offered = engine.offer(pa.table({"id": pa.array(ids, pa.string())}))
+    there = orders.engine.hand_over(bought_as_asked(orders, settings), keep=False)
+    bought = select(["bought.*"], select(["*"], there), "bought")
+    bought = bought.join(exp.alias_(offered, "some", table=True), on="some.id = bought.customer", copy=False)
+    return largest_bought(engine.table(bought).to_pandas(date_as_object=False))
+
+
+#: A column of more answers than this is none of consent.
+_MOST_ANSWERS = 10_000
 
 
 def asked_of(settings: Campaign, kinds: Mapping[str, Kind]) -> Condition | None:
@@ -289,43 +377,11 @@ def limit_step(places: int) -> str:
     return f"within the limit of {places:,}"
 
 
-def _wanted(
-    orders: Read, settings: Campaign, scored: pd.DataFrame, condition: Condition | None, bought: pd.DataFrame | None,
-    taken: Collection[str],
-) -> Iterator[tuple[str, NDArray[np.bool_]]]:  # fmt: skip
-    """Each thing that is asked of a customer, in the order of the funnel: its name, and who fulfils it."""
-    ids, engine = scored["customer"], orders.engine
-    if condition is not None:
-        yield "condition holds", to_mask(condition, scored)[0]
-    if bought is not None:
-        yield "bought as asked", ids.isin(bought.index).to_numpy()
-    if settings.exclude:
-        yield "not excluded", ~ids.isin(ids_in(settings.exclude, orders.roles["customer"], engine)).to_numpy()
-    if settings.consent:
-        yield "gave consent", _consent(scored, settings).isin(YES_WORDS).to_numpy(dtype=bool)
-    if settings.contacted and orders.as_of is not None:
-        since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
-        yield "not contacted lately", ~ids.isin(contacted_since(settings.contacted, since, engine)).to_numpy()
-    if taken:
-        yield "not in an earlier campaign", ~ids.isin(taken).to_numpy()
-
-
 def places_and_ties(settings: Campaign) -> "tuple[int | None, Any]":
     """How many places there are, and what becomes of those tied at the last."""
     if settings.budget is not None and settings.cost is not None:
         return places_of(settings.budget, settings.cost), settings.ties or "exclude"
     return settings.limit, settings.ties or "include"
-
-
-def _consent(scored: pd.DataFrame, settings: Campaign) -> "pd.Series[str]":
-    """What the column of consent says, in the form in which answers are compared; empty where it says nothing."""
-    if settings.consent not in scored:
-        hint = nearest(str(settings.consent), map(str, scored.columns))
-        raise UsageError(
-            f"Campaign `{settings.name}`: there is no consent column `{settings.consent}` among the customers. {hint}"
-        )
-    cells = scored[settings.consent]
-    return cells.astype(object).where(cells.notna(), "").astype(str).map(said)
 
 
 def _consent_note(answers: "pd.Series[int]", settings: Campaign) -> str:

@@ -1,12 +1,16 @@
 """``fairladder customers``: one row per customer."""
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated
+
+from sqlglot import exp
 
 from fairladder import columns as registry
 from fairladder import wording
 from fairladder.cli import as_sql
 from fairladder.cli.options import Columns, Request, Sort, When, names_in, option
 from fairladder.errors import UsageError
+from fairladder.sqltree import column, sql
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -46,38 +50,38 @@ def customers(
             customers_sql(orders, dialect, table=orders.scheme.orders.table or "orders", view=as_view), dialect
         )
         return
-    if orders.engine.keeps_customers:
-        from fairladder.cli import on_cluster
+    engine, measures = orders.customer_engine, (when or "", sort or "")
+    with screen.busy(request, "Reducing the orders to customers", engine):
+        from fairladder.scores.chosen import chosen
+        from fairladder.value.to_score import forecast_notes, people_to_score
 
-        on_cluster.customers(request, orders, when, sort, names_in(columns))
-        return
-    with screen.busy(request, "Reducing the orders to customers", orders.engine):
-        from fairladder.book.spend import bought
-        from fairladder.scores.selection import select
-        from fairladder.value.to_score import customers_to_score
-
-        everybody = customers_to_score(orders, when or "", sort or "")
-        frame = select(everybody, when=when, sort=sort, columns=names_in(columns))
+        people = engine.keep(people_to_score(orders, *measures))
+        listing = chosen(orders, people, when=when, sort=sort, columns=names_in(columns))
     if not orders.balance.used:
         screen.note(request, "No row can be used, so nobody has orders here; `fairladder check` says why.")
-    chosen = select(everybody, when=when, sort=sort)
-    shown = view(chosen, int(bought(chosen).sum()), when, sort)
-    door.give(request, orders, {"customers": frame}, [shown], as_table=bool(columns))
+    shown = []
+    if screen.for_people(request):
+        everything = chosen(orders, people, when=when, sort=sort or None)
+        order = everything.order if sort else (exp.Ordered(this=column("spend"), desc=True), column("customer"))
+        bought = replace(everything, rows=everything.rows.copy().where(sql("orders > 0"), copy=False)).count
+        shown = [view(replace(everything, order=order).frame(_SHOWN), bought, everything.count, when, sort)]
+    door.give(
+        request, orders, {"customers": listing}, shown, notes=forecast_notes(orders, *measures), as_table=bool(columns)
+    )
 
 
-def view(frame: "pd.DataFrame", bought: int, when: str | None = None, sort: str | None = None) -> "RenderableType":
-    """Those of ``bought`` customers with a purchase who spent the most, or the first ones in the order asked for."""
+def view(
+    most: "pd.DataFrame", bought: int, count: int, when: str | None = None, sort: str | None = None
+) -> "RenderableType":
+    """The first of ``count`` customers, of whom so many ``bought``: those who spent the most, or in the order asked for."""
     from fairladder.cli.screen import cells_of, table
 
-    if not sort:
-        frame = frame.sort_values(["spend", "customer"], ascending=[False, True], kind="stable")
-    most = frame.head(_SHOWN)
-    names = ["customer", *(["name"] if "name" in frame else []), "orders", "last_order", "recency_days", "spend"]
+    names = ["customer", *(["name"] if "name" in most else []), "orders", "last_order", "recency_days", "spend"]
     names += ["average_order_value", "spend_share", "spend_share_running"]
     held = wording.percent(most["spend_share"].sum())
     title = f"Who spent the most? {wording.counted(bought, 'customers')} bought; the first {len(most)} bring {held} of all spend"
     if when or sort:
-        of_them = "all" if bought == len(frame) else "none" if not bought else wording.count(bought)
-        title = f"Which customers match? {wording.counted(len(frame), 'customers')}, {of_them} with a purchase"
+        of_them = "all" if bought == count else "none" if not bought else wording.count(bought)
+        title = f"Which customers match? {wording.counted(count, 'customers')}, {of_them} with a purchase"
         title += f", ranked by {sort}" if sort else ""
     return table(title, list(map(registry.title, names)), cells_of(most, names), left=names.index("orders"))

@@ -29,8 +29,11 @@ if TYPE_CHECKING:
     from fairladder.book.opened import Opened
     from fairladder.book.read import Keep
     from fairladder.findings import Finding
+    from fairladder.output.listing import Listing
     from fairladder.output.result import Result
     from fairladder.output.tables import TableAddress
+
+    Part = pd.DataFrame | Listing
 
 
 #: ``--fail-on`` → levels of findings at which a command leaves with 1.
@@ -74,9 +77,7 @@ def _opened(
         print(reduction_sql(orders) + ";")
         raise typer.Exit(0)
     if spread:
-        from fairladder.cli import on_cluster
-
-        on_cluster.require_parts(request, orders)
+        _require_parts(request, orders)
     with screen.busy(request, "Reading the orders", orders.engine, orders.source.row_count):
         done = read(orders, keep, kind=Orders)
     if done.kept_note:
@@ -84,6 +85,31 @@ def _opened(
     if done.engine is done.engine.reader and keep != "rows":
         looking_ahead(done)
     return done
+
+
+def _require_parts(request: Request, orders: "Opened") -> None:
+    """Raise UsageError, before anything is read, where ``--out`` names no folder of parts that the engine could write."""
+    from fairladder.engine.addresses import local_path
+    from fairladder.output.listing import kind_of_parts
+
+    writer = orders.engine.customer_engine.parts_writer
+    if writer is None:
+        return
+    if request.out not in (None, "-"):
+        kind_of_parts(str(request.out))
+        writer.require_own(str(request.out))
+        folder = local_path(str(request.out))
+        if folder is not None and any(
+            folder.resolve() in (file.resolve(), *file.resolve().parents) for file in orders.input_files
+        ):
+            raise UsageError(
+                f"--out {request.out} holds files that are read. Inputs are never changed; name another folder."
+            )
+    elif not screen.for_people(request):
+        raise UsageError(
+            "Customers stay on the cluster, so they are not printed. Say --out NAME.parquet or NAME.csv, a folder of parts that the "
+            "executors write."
+        )
 
 
 def looking_ahead(orders: "Orders") -> None:
@@ -176,7 +202,7 @@ def _check_targets(request: Request, parts: tuple[str, ...], figures: bool, spre
 def give(
     request: Request,
     orders: "Orders | None",
-    parts: "Mapping[str, pd.DataFrame]",
+    parts: "Mapping[str, Part]",
     view: Sequence[RenderableType],
     *,
     whole: Mapping[str, Any] | None = None,
@@ -210,7 +236,7 @@ def give(
     findings = () if orders is None else orders.findings if findings is None else findings
     if screen.for_people(request) and parts and (request.part is not None or as_table):
         part = request.part or next(iter(parts))  # what an option asks for is shown on a terminal as in a file
-        view, show_findings = [screen.part_view(part, parts[part])], True
+        view, show_findings = [screen.part_view(part, _shown_part(parts[part]), _length(parts[part]))], True
     facts = _facts(orders, notes, told)
     above = sentences(findings)
     for text in above if show_findings else ():
@@ -228,7 +254,7 @@ def give(
         write()
     else:
         guarded = safe if request.spreadsheet_safe is None else request.spreadsheet_safe
-        _write(request, Result(parts, facts, decimals, csv, whole), guarded)
+        _write(request, parts, lambda there: Result(there, facts, decimals, csv, whole), guarded)
     shown = {*above, *(seen if screen.for_people(request) else ())}
     below = _below(request, orders, notes, shown)
     foot = [] if facts is None or orders is None else [screen.footer(orders, {**facts, "notes": below})]
@@ -287,22 +313,47 @@ def _facts(orders: "Orders | None", notes: Sequence[str], told: Mapping[str, Any
     return {**facts, "notes": [*facts["notes"], *notes], **(told or {})}
 
 
-def _write(request: Request, result: "Result", safe: bool) -> None:
+def _shown_part(part: "Part") -> "pd.DataFrame":
+    """The first rows of a part, as many as are shown."""
+    return part.frame(screen.ROWS_SHOWN) if hasattr(part, "write_parts") else part
+
+
+def _length(part: "Part") -> int:
+    return part.count if hasattr(part, "write_parts") else len(part)
+
+
+def _write(
+    request: Request,
+    parts: "Mapping[str, Part]",
+    result_of: "Callable[[Mapping[str, pd.DataFrame]], Result]",
+    safe: bool,
+) -> None:
     from fairladder.output.tables import table_address, write_table
 
-    if (table := table_address(request.out)) is not None:
-        chosen = result.chosen(request.part)
+    table, out = table_address(request.out), request.out
+    if table is None and out is None and screen.for_people(request):
+        return
+    chosen = request.part or next(iter(parts), "")
+    first = parts.get(chosen)
+    if first is not None and hasattr(first, "write_parts") and table is None and out not in (None, "-"):
+        if first.engine.parts_writer is not None:
+            facts = result_of({}).facts or {}
+            with screen.busy(request, "Writing", first.engine):
+                first.write_parts(str(out), result_of({}).decimals, facts)
+            screen.note(request, f"Wrote the parts of {out}.")
+            return
+    every = str(out).lower().endswith((".json", ".xlsx")) and request.part is None
+    there = {n: p.frame() if hasattr(p, "write_parts") else p for n, p in parts.items() if every or n == chosen}
+    result = result_of(there)
+    if table is not None:
         as_of = dt.date.fromisoformat(text) if (text := (result.facts or {}).get("as_of")) else None
         leave_early()  # whoever reads a SQLite file would see that it changes
-        rows = write_table(result.parts[chosen], table, as_of, mode=request.mode, decimals=result.decimals)
+        rows = write_table(there[chosen], table, as_of, mode=request.mode, decimals=result.decimals)
         screen.note(request, f"Wrote {wording.counted(rows, 'rows')} ({chosen.replace('_', ' ')}) to the {table.told}.")
-    elif request.out not in (None, "-"):
-        result.to_file(str(request.out), part=request.part, spreadsheet_safe=safe)
-        chosen = result.chosen(request.part)
-        screen.note(
-            request,
-            f"Wrote {request.out}: {wording.counted(len(result.parts[chosen]), 'rows')} ({chosen.replace('_', ' ')}).",
-        )
+    elif out not in (None, "-"):
+        result.to_file(str(out), part=request.part, spreadsheet_safe=safe)
+        counted = wording.counted(len(there[chosen]), "rows")
+        screen.note(request, f"Wrote {out}: {counted} ({chosen.replace('_', ' ')}).")
     elif not screen.for_people(request):
         sys.stdout.write(result.as_csv(request.part, spreadsheet_safe=safe))
         sys.stdout.flush()

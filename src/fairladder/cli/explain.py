@@ -52,18 +52,17 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
         return figures.explanation(explained[0], facts=orders.facts())
 
     notes = []
-    if orders.engine.keeps_customers:
-        from fairladder.book.read import MOST_HERE
-        from fairladder.cli import on_cluster
-
-        if orders.few_there:
-            notes.append(on_cluster.came_here(orders, "to work out what would move these customers"))
-        else:
-            parts = {name: parts[name] for name in ("standings", "rules", "orders", "changes")}  # the first is written
-            notes.append(
-                "What would move these customers is not worked out: it takes all customers of the cluster, which are more than the "
-                f"{MOST_HERE:,} that are brought here. --where reads a part of the orders."
-            )
+    if orders.groups.few:
+        came = orders.customer_engine.came_here(
+            orders.groups.customers, "to work out what would move these customers"
+        )
+        notes += [came] if came else []
+    else:
+        parts = {name: parts[name] for name in ("standings", "rules", "orders", "changes")}  # the first is written
+        notes.append(
+            "What would move these customers is not worked out: it takes all customers of the cluster, which are more than the "
+            f"{orders.customer_engine.limits.rows_here:,} that are brought here. --where reads a part of the orders."
+        )
     door.give(
         request,
         orders,
@@ -77,22 +76,12 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 
 
 def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
-    from fairladder.errors import DataError
-    from fairladder.scores.scoring import score
-    from fairladder.value.to_score import customers_to_score
-
     names = [s.name for s in orders.scheme.segments]
     if segment not in names:
         raise UsageError(f"--segment {segment}: there is no such segment. {nearest(segment, names)}")
-    if orders.engine.keeps_customers:
-        from fairladder.review.explained_on_cluster import of_segment
+    from fairladder.review.explanation import explained_segment
 
-        return of_segment(orders, segment, count)
-    scored = score(customers_to_score(orders), orders.scheme)
-    held = scored[(scored["segment"] == segment).to_numpy()].sort_values(["spend", "customer"], ascending=[False, True])
-    if held.empty:
-        raise DataError(f"Segment {segment} holds nobody, so there is nobody to explain.")
-    return [str(c) for c in held["customer"].head(count)]
+    return explained_segment(orders, segment, count)
 
 
 def pieces(e: "Explanation") -> "list[RenderableType]":

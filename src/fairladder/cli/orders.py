@@ -27,23 +27,15 @@ def orders(request: Request, lines: Lines = False) -> None:
     part = "lines" if lines else "orders"
     keep = None if lines else OrderTable(None, mixed=False, sequence=True)
     opened = door.opened(request, (part,), keep=keep, spread=True, shows="periods")
-    if opened.engine.keeps_customers:
-        from fairladder.cli import on_cluster
-
-        (on_cluster.lines if lines else on_cluster.orders)(request, opened)
-        return
     with screen.busy(request, "Listing the orders", opened.engine):
-        from fairladder.history.ledger import order_ledger, order_lines
+        from fairladder.history.ledger import ledger_listing, lines_listing, sums_of_ledger, sums_of_lines
 
-        table = order_lines(opened) if lines else order_ledger(opened)
-    shown = lines_view(table, len(table), table["line_amount"].sum()) if lines else _orders(table)
-    door.give(request, opened, {part: table}, [shown])
-
-
-def _orders(ledger: "pd.DataFrame") -> "RenderableType":
-    bought = ledger[ledger["nth"].notna()]
-    repeat, refunds = int((bought["kind"] == "repeat").sum()), int((ledger["amount"] < 0).sum())
-    return view(ledger, len(bought), repeat, refunds)
+        listing = lines_listing(opened) if lines else ledger_listing(opened)
+        shown = []
+        if screen.for_people(request):
+            latest = listing.last(SHOWN)
+            shown = [lines_view(latest, *sums_of_lines(listing)) if lines else view(latest, *sums_of_ledger(listing))]
+    door.give(request, opened, {part: listing}, shown)
 
 
 def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "RenderableType":

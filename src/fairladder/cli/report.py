@@ -89,10 +89,8 @@ def report(
             "The key of the pseudonyms was not kept, so nobody can tell whose they are, and the next report will have others. With "
             "--key FILE they stay the same."
         )
-    if orders.engine.keeps_customers:
-        from fairladder.cli import on_cluster
-
-        notes.append(on_cluster.came_here(orders, "to make the report"))
+    if came := orders.customer_engine.came_here(orders.groups.customers, "to make the report"):
+        notes.append(came)
 
     def written() -> None:
         for ending, file in files.items():

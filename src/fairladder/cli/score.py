@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -71,7 +71,7 @@ def score(
 ) -> None:
     """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
     from fairladder.cli import door, screen
-    from fairladder.errors import DataError, UsageError
+    from fairladder.errors import UsageError
 
     known_figure(figure_of, FIGURES)
     if request.figure is not None and figure_of == "stability" and not stability:
@@ -89,64 +89,55 @@ def score(
         inputs=[with_ladders],
         spread=dialect is None and request.part in (None, "customers"),
     )
-    if orders.engine.keeps_customers:
-        from fairladder.cli import on_cluster
-
-        if dialect is not None:
-            _print_sql(dialect, as_view, orders, *on_cluster.ladders_and_kinds(request, orders, with_ladders))
-            return
-        on_cluster.score(
-            request, orders, save_ladders, with_ladders, when=when, sort=sort, columns=names_in(columns), stability=stability,
-            figure=lambda scored, steady: figure(figure_of, scored, orders, steady),
-        )  # fmt: skip
-        return
-    with screen.busy(request, "Scoring the customers", orders.engine) as progress:
-        from fairladder.book.spend import nobody_bought
-        from fairladder.conditions import frame_kinds
-        from fairladder.scores import fairness, scoring
+    with screen.busy(request, "Scoring the customers", orders.customer_engine) as progress:
+        from fairladder.scores import fairness, yardsticks
         from fairladder.scores import saved as saved_ladders
-        from fairladder.scores.selection import select
-        from fairladder.value.to_score import customers_to_score
+        from fairladder.scores.chosen import chosen
+        from fairladder.value.to_score import forecast_notes, scored
 
-        customers = customers_to_score(orders)
-        if nobody_bought(customers):
-            raise DataError(
-                "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."
-            )
         saved = saved_ladders.load_ladders(with_ladders) if with_ladders else None
-        ladders = saved.for_scheme(orders.scheme) if saved else scoring.fit_ladders(customers, orders.scheme)
-        scored = scoring.score(customers, orders.scheme, ladders=ladders)
+        people = scored(orders, ladders=saved.for_scheme(orders.scheme) if saved else None)
         if dialect is not None:
-            _print_sql(dialect, as_view, orders, ladders, frame_kinds(scored))
+            _print_sql(dialect, as_view, orders, people.ladders, people.kinds)
             return
-        notes = [
-            *fairness.too_few_to_advise(customers),
-            *fairness.ladder_notes(customers, ladders),
-            fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
-        ]
-        parts = {"customers": select(scored, when=when, sort=sort, columns=names_in(columns))}
+        few = yardsticks.too_few_to_advise(people)
+        notes = [*few, *yardsticks.ladder_notes(people), yardsticks.split_note(orders)]
+        kinds, asked = people.kinds, names_in(columns)
+        parts: dict[str, Any] = {
+            "customers": chosen(orders, people.relation, when=when, sort=sort, columns=asked, kinds=kinds)
+        }
         if request.part or screen.for_people(request) or str(request.out).lower().endswith((".json", ".xlsx")):
-            parts["segments"] = scoring.segment_summary(scored, orders.scheme)
-            parts["tiers"] = scoring.tier_summary(scored, orders.scheme)
-            parts["rules"] = scoring.rule_coverage(scored, orders.scheme)
+            from fairladder.scores import summary
+
+            parts["segments"] = summary.segment_summary(people)
+            parts["tiers"] = summary.tier_summary(people)
+            parts["rules"] = summary.rule_coverage(people)
             notes = [*fairness.segment_notes(parts["segments"]), *notes]
         if stability:
             from fairladder.review.stability import stability as stability_of
 
             parts |= stability_of(orders, progress=progress).tables()
         if saved is not None:
-            parts["drift"] = saved_ladders.drift(saved, scored)
-    few = fairness.too_few_to_advise(customers)
-    pieces = views(orders, parts, few) if "segments" in parts else []
-    seen = few if pieces else []
-    notes = [n for n in notes if n]
+            parts["drift"] = yardsticks.drift_of_scored(people.ladders, people)
+    pieces = views(orders, parts, few) if screen.for_people(request) and "segments" in parts else []
+    came = orders.customer_engine.came_here
+    if request.figure is not None:
+        notes.append(came(orders.groups.customers, "to draw the figure"))
+    elif stability:
+        notes.append(came(orders.groups.customers, "to work out the stability"))
+    notes = [n for n in [*notes, *forecast_notes(orders)] if n]
+
+    def drawn() -> "Figure":
+        everybody = chosen(orders, people.relation, kinds=kinds).frame()
+        return figure(figure_of, everybody, orders, parts.get("stability"))
+
     door.give(
-        request, orders, parts, pieces, notes=notes, seen=seen, as_table=bool(columns),
-        figure=lambda: figure(figure_of, scored, orders, parts.get("stability")),
-    )  # fmt: skip
+        request, orders, parts, pieces, notes=notes, seen=few if pieces else [], as_table=bool(columns), figure=drawn
+    )
     if save_ladders is not None:
-        saved_ladders.SavedLadders.of(ladders, orders.scheme, customers, orders.as_of).save(save_ladders)
-        screen.note(request, f"Saved {len(ladders)} ladders in {save_ladders}.")
+        bought = people.bought
+        saved_ladders.SavedLadders.of(people.ladders, orders.scheme, bought, orders.as_of).save(save_ladders)
+        screen.note(request, f"Saved {len(people.ladders)} ladders in {save_ladders}.")
 
 
 def _print_sql(

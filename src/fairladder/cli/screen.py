@@ -188,8 +188,8 @@ def cells_of(frame: "pd.DataFrame", names: Sequence[str]) -> list[list[str]]:
 ROWS_SHOWN = 40
 
 
-def part_view(name: str, frame: "pd.DataFrame") -> RenderableType:
-    """A table of a result as it would be in a file: its columns in their order, its first rows."""
+def part_view(name: str, frame: "pd.DataFrame", count: int) -> RenderableType:
+    """A table of a result as it would be in a file: its columns in their order, its first rows of ``count``."""
     names = [str(column) for column in frame.columns]
     kinds = [kind_in(frame, column) for column in frame.columns]
     rows = [
@@ -198,8 +198,8 @@ def part_view(name: str, frame: "pd.DataFrame") -> RenderableType:
     ]
     texts = [frame.iloc[:, i].dtype.kind not in "iuf" for i in range(len(names))]
     left = next((i for i, text in enumerate(texts) if not text), len(names))
-    more = f"; the first {ROWS_SHOWN} are shown" if len(frame) > ROWS_SHOWN else ""
-    title = f"{name.replace('_', ' ').replace('-', ' ').capitalize()}: {wording.counted(len(frame), 'rows')}{more}"
+    more = f"; the first {ROWS_SHOWN} are shown" if count > ROWS_SHOWN else ""
+    title = f"{name.replace('_', ' ').replace('-', ' ').capitalize()}: {wording.counted(count, 'rows')}{more}"
     return table(title, [column.replace("_", " ") for column in names], rows, left=max(left, 1))
 
 

@@ -1,14 +1,20 @@
 """``fairladder top``: best or worst by any measure, everyone tied included."""
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated, Any
+
+from sqlglot import exp
 
 from fairladder import columns as registry
 from fairladder import wording
 from fairladder.cli.options import Columns, Request, When, as_percent, names_in, option
+from fairladder.sqltree import select, sql
 
 if TYPE_CHECKING:
     import pandas as pd
     from rich.console import RenderableType
+
+    from fairladder.output.listing import Listing
 
 PARTS = ("customers",)
 
@@ -60,44 +66,48 @@ def top(
         "count": count, "percent": as_percent("--percent", percent), "worst": worst, "within": within, "ties": ties
     }  # fmt: skip
     orders = door.opened(request, PARTS, spread=request.out not in (None, "-"))
-    if orders.engine.keeps_customers:
-        from fairladder.cli import on_cluster
+    engine, measures = orders.customer_engine, (by, when or "")
+    with screen.busy(request, "Ranking the customers", engine):
+        from fairladder.scores.chosen import chosen
+        from fairladder.scores.top_lists import top_list
+        from fairladder.value.to_score import forecast_notes, people_to_score
 
-        on_cluster.top(
-            request, orders, by, when, names_in(columns), lambda frame: shown(frame, by, **asked), **asked, everybody=everybody
-        )  # fmt: skip
-        return
-    with screen.busy(request, "Ranking the customers", orders.engine):
-        from fairladder.scores.selection import select
-        from fairladder.scores.top import top as top_list
-        from fairladder.value.to_score import customers_to_score
-
-        frame = top_list(
-            select(customers_to_score(orders, by, when or ""), when=when),
-            by,
-            **asked,
-            everybody=everybody,
-        )
+        people = engine.keep(people_to_score(orders, *measures))
+        if when is not None:
+            people = engine.keep(chosen(orders, people, when=when).rows)
+        listing = top_list(orders, people, by, **asked, everybody=everybody, columns=names_in(columns))
+        tied = _tied(listing, None if asked["percent"] is not None else count or 10, within, ties)
     if not screen.for_people(request):
-        screen.note(request, _tied(frame, None if asked["percent"] is not None else count or 10, within, ties))
-    listed = select(frame, columns=names_in(columns))
-    door.give(request, orders, {"customers": listed}, [shown(frame, by, **asked)], as_table=bool(columns))
+        screen.note(request, tied)
+    whole = replace(listing, columns=tuple(engine.columns(listing.rows)))
+    view = [shown(whole.frame(_SHOWN), by, tied, **asked)] if screen.for_people(request) else []
+    notes = forecast_notes(orders, *measures)
+    door.give(request, orders, {"customers": listing}, view, notes=notes, as_table=bool(columns))
+
+
+#: So many customers of a list are shown.
+_SHOWN = 60
 
 
 def shown(
-    frame: "pd.DataFrame", by: str, *, count: int | None, percent: float | None, worst: bool, within: str | None, ties: str
+    frame: "pd.DataFrame", by: str, tied: str, *, count: int | None, percent: float | None, worst: bool, within: str | None,
+    ties: str,
 ) -> "RenderableType":  # fmt: skip
-    """A list under the question that it answers."""
-    places = None if percent is not None else count or 10
-    asked = f"{percent:g} %" if percent is not None else str(places)
+    """A list under the question that it answers: the measure, and what helps to know the customers."""
+    from fairladder.cli.screen import cells_of, table
+
+    asked = f"{percent:g} %" if percent is not None else str(count or 10)
     each = f" in each {within}" if within else ""
-    title = f"Who are the {'worst' if worst else 'best'} {asked} by {by}{each}? {_tied(frame, places, within, ties)}"
-    return view(frame, by, within, title)
+    title = f"Who are the {'worst' if worst else 'best'} {asked} by {by}{each}? {tied}"
+    beside = [c for c in ("orders", "spend", "last_order") if c != by]
+    names = ["rank", *([within] if within else []), "customer", *(["name"] if "name" in frame else []), by, *beside]
+    cells, left = cells_of(frame, names), len(names) - 1 - len(beside)
+    return table(title, list(map(registry.title, names)), cells, left=left)
 
 
-def _tied(frame: "pd.DataFrame", places: int | None, within: str | None, ties: str) -> str:
+def _tied(listing: "Listing", places: int | None, within: str | None, ties: str) -> str:
     """What to say of the number listed: more than asked for where people tie with the last place, or fewer."""
-    n = len(frame)
+    n = listing.count
     if ties == "exclude" and n != places:
         return f"{wording.counted(n, 'customers')}; those who would tie beyond a last place are left out"
     if n == places and not within:
@@ -106,15 +116,6 @@ def _tied(frame: "pd.DataFrame", places: int | None, within: str | None, ties: s
         return f"{wording.counted(n, 'customers')}, everyone tied with a last place included"
     if n < places:
         return f"There are only {wording.count(n)}"
-    return f"{wording.counted(n, 'customers')}, since {wording.count((frame['rank'] == frame['rank'].max()).sum())} tie for the last place"
-
-
-def view(frame: "pd.DataFrame", by: str, within: str | None, title: str) -> "RenderableType":
-    """The list with the measure and what helps to know the customers."""
-    from fairladder.cli.screen import cells_of, table
-
-    beside = [c for c in ("orders", "spend", "last_order") if c != by]
-    names = ["rank", *([within] if within else []), "customer", *(["name"] if "name" in frame else []), by, *beside]
-    return table(
-        title, list(map(registry.title, names)), cells_of(frame.head(60), names), left=len(names) - 1 - len(beside)
-    )
+    last = exp.Select().select(sql("MAX(rank)")).from_(listing.rows).subquery()
+    tie = replace(listing, rows=select(["*"], listing.rows).where(sql("rank = :m", m=last), copy=False)).count
+    return f"{wording.counted(n, 'customers')}, since {wording.count(tie)} tie for the last place"

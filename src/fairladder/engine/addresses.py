@@ -6,6 +6,8 @@ from importlib.util import find_spec
 from pathlib import Path
 from types import ModuleType
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+from urllib.request import url2pathname
 
 from fairladder.errors import DataError, UsageError
 
@@ -89,3 +91,11 @@ def _advice(url: "URL", error: Exception) -> str:
         said = said.replace(secret, "***")
     said = said.replace(f'user "{url.username}"', "this user")
     return f"{label_of(url)} did not answer: {said.rstrip('.')}. Check the address, the rights of the user and whether it is up."
+
+
+def local_path(place: str) -> Path | None:
+    """The path on this machine of a place as a cluster names it; None where it is on another one."""
+    parts = urlsplit(place)
+    if parts.scheme == "file":
+        return Path(url2pathname(parts.path))
+    return None if "://" in place else Path(place)

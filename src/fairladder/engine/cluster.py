@@ -4,26 +4,27 @@ import logging
 import os
 import warnings
 import weakref
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from functools import partial
 from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlsplit
-from urllib.request import url2pathname
 from uuid import uuid4
 
 import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.engine import spark
+from fairladder.engine.addresses import local_path
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
+from fairladder.engine.protocol import Limits
 from fairladder.engine.words import in_words
 from fairladder.errors import DataError, UsageError, shortened
 from fairladder.scratch import scratch_path
 from fairladder.sqltree import select
+from fairladder.wording import counted
 
 if TYPE_CHECKING:
     from pyspark.sql import DataFrame, SparkSession
@@ -70,6 +71,16 @@ _TYPES = {
     "float": "FLOAT", "date": "DATE", "timestamp": "TIMESTAMP WITH TIME ZONE", "timestamp_ntz": "TIMESTAMP", "boolean": "BOOLEAN",
 }  # fmt: skip
 
+_LIMITS = Limits(
+    rows_here=1_000_000,
+    set_aside=1000,
+    looked_at=0,
+    customer_findings=False,
+    ids_as_written=False,
+    windows=False,
+    note="Rows have no numbers on a cluster, so examples give none; of those set aside at most 1,000 are shown",
+)
+
 
 class Cluster:
     """A session of our own beside that of a DataFrame. What is asked are trees; what comes back are counts."""
@@ -106,9 +117,23 @@ class Cluster:
         return self._reader
 
     @property
-    def keeps_customers(self) -> bool:
+    def limits(self) -> Limits:
+        """What comes to this machine is limited, and what takes another pass is left to `check`."""
+        return _LIMITS
+
+    @property
+    def customer_engine(self) -> "Cluster":
         """Customers stay on the cluster."""
-        return True
+        return self
+
+    @property
+    def parts_writer(self) -> "Cluster":
+        """The executors write results."""
+        return self
+
+    def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:
+        """The rows of a query; without ``keep`` they are computed when they are asked for."""
+        return self.keep(query) if keep else query.subquery("handed_over", copy=False)
 
     @property
     def steady(self) -> bool:
@@ -125,17 +150,29 @@ class Cluster:
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Column name → its type in the embedded engine's words."""
-        return {name: _type_of(kind) for name, kind in self.frame(select(["*"], relation)).dtypes}
+        return {name: _type_of(kind) for name, kind in self._frame(select(["*"], relation)).dtypes}
 
-    def frame(self, query: exp.Expr) -> "DataFrame":
-        """The query as a DataFrame of Spark, of which nothing has been worked out."""
+    def frame(
+        self,
+        query: exp.Select,
+        order: Sequence[exp.Expr],  # noqa: ARG002
+        to_pandas: Callable[[pa.Table], Any],  # noqa: ARG002
+    ) -> "DataFrame":
+        """The query as a DataFrame of Spark, of which nothing has been computed; it is not sorted."""
+        return self._frame(query)
+
+    def came_here(self, count: int, why: str) -> str:
+        """A sentence that says that so many customers came to this machine."""
+        return f"{counted(count, 'customers', 'were')} brought here from the cluster, one row each, {why}."
+
+    def _frame(self, query: exp.Expr) -> "DataFrame":
         with _told_plainly():
             return self._session.sql(self._own(query).sql("spark"))
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query whose answer is small, and bring it back."""
         with _told_plainly(), _quietly():
-            return self.frame(query).toArrow()
+            return self._frame(query).toArrow()
 
     def keep(self, query: exp.Expr) -> exp.Table:
         """The query's rows, kept by the executors, in memory and what does not fit on their disks.
@@ -144,7 +181,7 @@ class Cluster:
         lost, its part is worked out again.
         """
         with _told_plainly(), _quietly():
-            kept = self.frame(query).persist()
+            kept = self._frame(query).persist()
             rows = kept._jdf.queryExecution().toRdd()
             leaf = self._session._jsparkSession.internalCreateDataFrame(rows, kept._jdf.schema(), False)
             relation = self.view(type(kept)(leaf, self._session))
@@ -224,7 +261,7 @@ class Cluster:
             mark = uuid4().hex[:8]
             new, old = (java.org.apache.hadoop.fs.Path(f"{path.rstrip('/')}.{word}-{mark}") for word in ("new", "old"))
             try:
-                writer = self.frame(query).write
+                writer = self._frame(query).write
                 if kind == "csv":
                     writer = writer.options(header="true", quote='"', escape='"', emptyValue='""', nullValue="")
                 getattr(writer, kind)(new.toString())
@@ -317,14 +354,6 @@ def files_of(frame: "DataFrame") -> tuple[Path, ...]:
     with _told_plainly():
         places = [local_path(place) for place in frame.inputFiles()]
     return tuple(place for place in places if place is not None)
-
-
-def local_path(place: str) -> Path | None:
-    """The path on this machine of a place as the cluster names it; None where it is on another one."""
-    parts = urlsplit(place)
-    if parts.scheme == "file":
-        return Path(url2pathname(parts.path))
-    return None if "://" in place else Path(place)
 
 
 def _as_seen(session: "SparkSession", path: str) -> str:

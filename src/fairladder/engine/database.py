@@ -16,6 +16,7 @@ from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module
 from fairladder.engine.backends import Backend, backend_of
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
+from fairladder.engine.protocol import Limits
 from fairladder.errors import DataError, Question, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 
@@ -114,9 +115,18 @@ class Database:
         return None
 
     @property
-    def keeps_customers(self) -> bool:
-        """Customers come here."""
-        return False
+    def limits(self) -> Limits:
+        """A second look at many rows would keep the database busy."""
+        return Limits(looked_at=200_000, channel_bits=False)
+
+    @property
+    def customer_engine(self) -> Embedded:
+        """Customers come here, into the embedded engine."""
+        return self.reader
+
+    def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:  # noqa: ARG002
+        """The rows of a query, brought here."""
+        return self.reader.offer(self.table(query))
 
     @property
     def steady(self) -> bool:

@@ -3,11 +3,11 @@
 import re
 import shutil
 import weakref
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from pathlib import Path
-from threading import RLock, Thread, current_thread, main_thread
+from threading import RLock, Thread, current_thread, local, main_thread
 from typing import Any, TypeVar
 
 import duckdb
@@ -16,12 +16,15 @@ from sqlglot import exp
 
 from fairladder.engine.exact import EXACT_MINOR, exact_minor_functions
 from fairladder.engine.layout import laid_out
+from fairladder.engine.protocol import Limits
 from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
 from fairladder.sqltree import select
 from fairladder.wording import counted
 
 T = TypeVar("T")
+#: How the names of tables that were offered begin.
+_OFFERED = "frame_"
 #: What the engine may take of memory, whatever the file's length; what does not fit goes to disk.
 MOST_GIGABYTES = 2
 
@@ -36,6 +39,9 @@ class Embedded:
         self._offered = 0
         self._scratched = 0
         self._owners: list[Any] = []
+        self._owned: set[str] = set()
+        self._unneeded: list[str] = []  # tables whose owner is gone; dropped with the next query, since owners go at any moment
+        self._passing = local()
         self._lock = RLock()  # a connection works for one thread at a time
         self._folder: Path | None = None
         self._connection.execute("SET TimeZone = 'UTC'")
@@ -76,15 +82,24 @@ class Embedded:
         """Make an Arrow table readable in SQL; nothing is copied, and ``owner`` is held as long as this engine is."""
         with self._lock:
             self._offered += 1
-            name = f"frame_{self._offered}"
+            name = f"{_OFFERED}{self._offered}"
             self._connection.register(name, table)
         self._owners.append(owner)
         return exp.to_table(name)
 
     @property
-    def keeps_customers(self) -> bool:
-        """Customers come here."""
-        return False
+    def limits(self) -> Limits:
+        """No limits."""
+        return Limits()
+
+    @property
+    def customer_engine(self) -> "Embedded":
+        """This engine holds customers itself."""
+        return self
+
+    def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:
+        """The rows of a query; without ``keep`` they are computed when they are asked for."""
+        return self.keep(query) if keep else query.subquery("handed_over", copy=False)
 
     @property
     def steady(self) -> bool:
@@ -114,8 +129,48 @@ class Embedded:
         with self._lock:
             self._offered += 1
             name = f"kept_{self._offered}"
+        while self._unneeded:
+            self.forget(exp.to_table(self._unneeded.pop()))
         self._run(f"CREATE TEMP TABLE {name} AS {query.sql(self.dialect, copy=False)}")
+        if (names := getattr(self._passing, "names", None)) is not None:
+            names.append(name)
         return exp.to_table(name)
+
+    @contextmanager
+    def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
+        """Drop at the end what this thread kept inside, except what has an owner or is passed to the function given."""
+        outer, names, lasting = getattr(self._passing, "names", None), list[str](), set[str]()
+        self._passing.names = names
+
+        def last(relation: exp.Expr) -> exp.Expr:
+            lasting.add(relation.name)
+            return relation
+
+        try:
+            yield last
+        finally:
+            self._passing.names = outer
+            self._unneeded += [name for name in names if name not in lasting and name not in self._owned]
+            if outer is not None:
+                outer += [name for name in names if name in lasting]
+
+    def own(self, owner: object, relation: exp.Expr) -> None:
+        """Drop what ``keep`` kept once ``owner`` is gone."""
+        self._owned.add(relation.name)
+        weakref.finalize(owner, self._unneeded.append, relation.name)
+
+    def frame(self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], T]) -> T:
+        """The rows of a query as a DataFrame of pandas, in ``order``."""
+        return to_pandas(self.table(query.order_by(*order) if order else query))
+
+    def came_here(self, count: int, why: str) -> str:  # noqa: ARG002
+        """Nothing has to be said: customers are always here."""
+        return ""
+
+    @property
+    def parts_writer(self) -> None:
+        """None: results are written as files on this machine."""
+        return None
 
     def write_parquet(self, query: exp.Expr, path: Path) -> None:
         """Write the query's rows to a Parquet file."""
@@ -132,8 +187,12 @@ class Embedded:
         return "BATCH_CREATE_TABLE_AS" in str(plan)
 
     def forget(self, relation: exp.Expr) -> None:
-        """Drop what ``keep`` kept."""
-        self._run(f"DROP TABLE {relation.sql(self.dialect)}")
+        """Drop what ``keep`` kept, or what was offered."""
+        if relation.name.startswith(_OFFERED):
+            with self._lock:
+                self._connection.unregister(relation.name)
+        else:
+            self._run(f"DROP TABLE IF EXISTS {relation.sql(self.dialect)}")
 
     def sql(self, query: exp.Expr) -> str:
         """The query as indented DuckDB SQL."""

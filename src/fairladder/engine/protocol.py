@@ -1,7 +1,9 @@
 """What every engine can do, wherever the rows are."""
 
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
-from typing import TYPE_CHECKING, Protocol
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Protocol
 
 import pyarrow as pa
 from sqlglot import exp
@@ -11,6 +13,28 @@ if TYPE_CHECKING:
 
 #: The signs of currency there are in Unicode, for engines whose patterns have no name for them.
 CURRENCY_SIGNS = "$¢-¥֏؋߾߿৲৳৻૱௹฿៛₠-⃀꠸﷼﹩＄￠￡￥￦"
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What an engine allows or prefers. Callers read these values and never ask which engine they have."""
+
+    rows_here: int | None = None
+    """The most customers that may come to this machine; None if any number may."""
+    set_aside: int | None = None
+    """The most set-aside rows that are shown; None if all are."""
+    looked_at: int = 1_000_000
+    """The most rows that every command looks at a second time; of more than these only `check` does."""
+    customer_findings: bool = True
+    """True if every command looks at the customers; otherwise only `check` does."""
+    ids_as_written: bool = True
+    """True if grouping by untrimmed ids first saves time."""
+    channel_bits: bool = True
+    """True if a few channels are read faster as bits than as text."""
+    windows: bool = True
+    """True if ranks of all customers can be computed by one window; otherwise they are added up from buckets."""
+    note: str = ""
+    """A sentence for `check` about what the engine cannot show; empty if there is none."""
 
 
 class Engine(Protocol):
@@ -29,8 +53,17 @@ class Engine(Protocol):
         ...
 
     @property
-    def keeps_customers(self) -> bool:
-        """Whether customers stay where they are, since there may be too many to bring here."""
+    def limits(self) -> Limits:
+        """What the engine allows or prefers."""
+        ...
+
+    @property
+    def customer_engine(self) -> "CustomerEngine":
+        """The engine that holds the customers of orders that are read here."""
+        ...
+
+    def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:
+        """The rows of a query as a relation of ``customer_engine``, which keeps them; without ``keep`` only if it must."""
         ...
 
     def moment(self) -> AbstractContextManager[None]:
@@ -63,4 +96,41 @@ class Engine(Protocol):
 
     def forget(self, relation: exp.Expr) -> None:
         """Drop what ``keep`` kept."""
+        ...
+
+
+class CustomerEngine(Engine, Protocol):
+    """An engine that holds customers: tables last until their owner goes, and results leave it here."""
+
+    def passing(self) -> AbstractContextManager[Callable[[exp.Expr], exp.Expr]]:
+        """Drop at the end what this thread kept inside, except what has an owner or is passed to the function given."""
+        ...
+
+    def own(self, owner: object, relation: exp.Expr) -> None:
+        """Drop what ``keep`` kept once ``owner`` is gone."""
+        ...
+
+    def frame(self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], Any]) -> Any:
+        """The rows of a query as the public DataFrame: of pandas by ``to_pandas``, in ``order``; or the engine's own, unordered."""
+        ...
+
+    def came_here(self, count: int, why: str) -> str:
+        """A sentence that says that so many customers came to this machine; empty where they always are here."""
+        ...
+
+    @property
+    def parts_writer(self) -> "PartsWriter | None":
+        """What writes results as folders of parts; None where results are written as files on this machine."""
+        ...
+
+
+class PartsWriter(Protocol):
+    """Writes results where the engine is, in as many parts as it has workers."""
+
+    def require_own(self, path: str) -> Any:
+        """Raise UsageError where something else stands at ``path``."""
+        ...
+
+    def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
+        """Write the rows of a query as a folder of parts with ``receipt`` beside them, whole or not at all."""
         ...

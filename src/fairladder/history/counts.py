@@ -12,7 +12,7 @@ from fairladder.book.read import Read
 from fairladder.errors import DataError, UsageError
 from fairladder.frames import row_of_largest
 from fairladder.history.purchases import group_name, in_order, purchases
-from fairladder.numbers import EXACT_DECIMALS, ratio, to_minor
+from fairladder.numbers import EXACT_DECIMALS, ratio
 from fairladder.sqltree import column, named, select, sql
 
 #: Fewer customers than this say little about how many of them go on.
@@ -31,17 +31,12 @@ def order_counts(orders: Read) -> pd.DataFrame:
     [[1, 315], [2, 152], [3, 104]]
     """
     whole = orders.with_history()
-    if whole.kept_groups is None:
-        customers = whole.customers_here()
-        exactly, spend = _exactly(customers["orders"], to_minor(customers["spend"].to_numpy(), EXACT_DECIMALS))
-    else:  # customers stay on a cluster, which counts them itself
-        whole.require_fit()
-        query = select(
-            [column("orders"), sql("COUNT(*) AS n"), sql("SUM(spend) AS spend")], whole.kept_groups.used(), "used"
-        )
-        counted = whole.frame(query.group_by("orders", copy=False)).astype(np.int64)
-        scale = 10 ** (EXACT_DECIMALS - whole.scheme.money.decimals)
-        exactly, spend = _exactly(counted["orders"], counted["spend"].to_numpy() * scale, counted["n"].to_numpy())
+    whole.require_fit()
+    sums = [sql("COUNT(*) AS n"), sql("CAST(SUM(spend) AS BIGINT) AS spend")]
+    query = select([column("orders"), *sums], whole.base).group_by("orders", copy=False)
+    counted = pd.DataFrame(whole.customer_engine.table(query).to_pydict()).astype(np.int64)
+    scale = 10 ** (EXACT_DECIMALS - whole.scheme.money.decimals)
+    exactly, spend = _exactly(counted["orders"], counted["spend"].to_numpy() * scale, counted["n"].to_numpy())
     if not exactly.sum():
         raise DataError("No customer has a purchase, so there are no order counts.")
     at_least = exactly[::-1].cumsum()[::-1]
@@ -52,9 +47,9 @@ def order_counts(orders: Read) -> pd.DataFrame:
 
 
 def _exactly(
-    orders: "pd.Series[Any]", units: NDArray[np.int64], people: Any = 1
+    orders: "pd.Series[Any]", units: NDArray[np.int64], people: Any
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Customers with exactly 1, 2, … purchases and their spend, of rows that stand for one customer each or for so many ``people``."""
+    """Customers with exactly 1, 2, … purchases and their spend, of rows that stand for so many ``people`` each."""
     counts = orders.to_numpy(dtype=np.int64)
     exactly, spend = np.zeros((2, int(counts.max(initial=0)) + 1), dtype=np.int64)
     np.add.at(exactly, counts, people)

@@ -1,19 +1,22 @@
-"""The order ledger: one row per order, with its place in its customer's history."""
+"""The order ledger: one row per order with its place in its customer's history, and one row per line of an order."""
 
 from collections.abc import Collection
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import pandas as pd
 from sqlglot import exp
 
 from fairladder.book.order_rows import order_rows, used_lines
 from fairladder.book.read import Read
-from fairladder.book.spend import counts
+from fairladder.book.spend import counted
 from fairladder.columns import CARRIED, ORDER_LINES, ORDERS, names
 from fairladder.errors import UsageError
-from fairladder.frames import categorical
-from fairladder.numbers import ratio
-from fairladder.sqltree import column
+from fairladder.numbers import EXACT_DECIMALS
+from fairladder.output.listing import Listing, rising
+from fairladder.sqltree import column, day_literal, named, select, sql, units
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import pyarrow as pa
 
 #: An orders' column of such a name is told apart by `` (cell)``.
 _NAMES = names(ORDERS)
@@ -25,7 +28,7 @@ def own_name(name: str, ours: Collection[str] = _NAMES) -> str:
     return name if own == name else f"{own} (cell)" if own in ours else own
 
 
-def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> pd.DataFrame:
+def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> "pd.DataFrame":
     """One row per order of the window, by day, customer and order id.
 
     Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day), ``amount`` (major units), ``lines``,
@@ -43,41 +46,13 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> p
     >>> ledger[["nth", "kind", "amount"]].head(2).values.tolist()
     [[1, 'first', 67.0], [2, 'repeat', 58.55]]
     """
-    orders.require_fit()
-    if orders.engine.keeps_customers and customers is None:
-        from fairladder.history.ledger_on_cluster import ledger_there
-
-        return ledger_there(orders)
-    query = orders.order_table() if customers is None else order_rows(orders.history, customers)
-    time, money = orders.scheme.time, orders.scheme.money
-    keys = ["placed_on", "customer", "order" if orders.rows.has_orders else "amount"]
-    keys += [n for n in query.named_selects if n not in keys]  # to the last column, so that equal runs give equal files
-    query = query.order_by(*(exp.Ordered(this=column(n)) for n in keys), copy=False)
-    frame = orders.frame(query).rename(columns=own_name)
-    scale = 10**money.decimals
-    frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
-    bought = (frame["amount"] > 0).to_numpy()
-    nth = frame.pop("nth").to_numpy(dtype=np.float64, na_value=np.nan)
-    gap = (frame["placed_on"] - pd.to_datetime(frame.pop("before")).astype("datetime64[s]")).dt.days
-    minor = frame["amount"].to_numpy(dtype=np.int64)
-    counted = counts(minor, orders.scheme)
-    # Shares are of the whole history up to the day: the window only picks what is shown.
-    spent = frame.assign(spend=np.where(counted, minor, 0)).groupby("customer")["spend"].transform("sum").to_numpy()
-    frame["amount"] = ratio(minor, scale)
-    frame["nth"] = pd.arrays.IntegerArray(np.where(bought, nth, 0).astype(np.int64), ~bought)
-    frame["kind"] = categorical(np.where(~bought, -1, np.where(nth == 1, 0, 1)), ["first", "repeat"])
-    known = bought & gap.notna().to_numpy()
-    frame["gap_days"] = pd.arrays.IntegerArray(gap.fillna(0).to_numpy(dtype=np.int64), ~known)
-    frame["share_of_customer"] = np.where(
-        (counted | (minor == 0)) & (spent > 0), ratio(minor, np.where(spent > 0, spent, 0)), np.nan
-    )
-    frame.attrs[CARRIED] = [name for name in frame if name not in _NAMES]
-    if time.from_ is not None:
-        frame = frame[frame["placed_on"] >= pd.Timestamp(time.from_)]
-    return frame.reset_index(drop=True)
+    listing = ledger_listing(orders, customers)
+    if customers is not None:
+        return listing.frame()
+    return _public(listing)
 
 
-def order_lines(orders: Read) -> pd.DataFrame:
+def order_lines(orders: Read) -> "pd.DataFrame":
     """One row per used row of the window's orders, by day, customer, order id and amount: the lines that make up the ledger.
 
     Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day of the order), ``line_amount`` and
@@ -93,39 +68,131 @@ def order_lines(orders: Read) -> pd.DataFrame:
     >>> lines[["customer", "line_amount", "order_amount"]].head(1).values.tolist()
     [['02240', 13.6, 105.6]]
     """
-    require_lines(orders)
-    if orders.engine.keeps_customers:
-        from fairladder.history.ledger_on_cluster import lines_there
+    return _public(lines_listing(orders))
 
-        return lines_there(orders)
-    scheme, ours = orders.scheme, names(ORDER_LINES)
-    frame: pd.DataFrame = orders.frame(used_lines(orders.history))
-    frame = frame.rename(columns=lambda name: own_name(name, ours))
-    keys = ["customer", "order"] if orders.rows.has_orders else None
-    minor = frame.pop("amount").to_numpy(dtype=np.int64)
-    frame = frame.assign(minor=minor)
-    of_order = frame.groupby(keys)["minor"].transform("sum").to_numpy() if keys else minor
-    if keys:
-        frame["placed_on"] = frame.groupby(keys)["placed_on"].transform("min")
-    counted = counts(of_order, scheme)
-    spent = frame.assign(minor=np.where(counted, minor, 0)).groupby("customer")["minor"].transform("sum").to_numpy()
-    known = (counted | (of_order == 0)) & (spent > 0)
-    scale = 10**scheme.money.decimals
-    frame["placed_on"] = frame["placed_on"].astype("datetime64[s]")
-    frame["line_amount"], frame["order_amount"] = ratio(minor, scale), ratio(of_order, scale)
-    frame["share_of_order"] = np.where(of_order > 0, ratio(minor, np.where(of_order > 0, of_order, 1)), np.nan)
-    frame["share_of_customer"] = np.where(known, ratio(minor, np.where(spent > 0, spent, 1)), np.nan)
-    first = [name for name in ours if name in frame]
-    own = [name for name in frame if name not in (*first, "minor")]
-    frame = frame[[*first, *own]].sort_values(
-        [*map(str, ("placed_on", "customer", *(["order"] if keys else []), "line_amount", *own))],
-        kind="stable",
-        na_position="last",
-    )
-    frame.attrs[CARRIED] = own
+
+def _public(listing: Listing) -> "pd.DataFrame":
+    rows = select(list(map(column, listing.columns)), listing.rows)
+    frame: pd.DataFrame = listing.engine.frame(rows, listing.order, listing.to_frame)
+    return frame
+
+
+def ledger_listing(orders: Read, customers: Collection[str] | None = None) -> Listing:
+    """The rows of ``order_ledger``. Raises as that does."""
+    query = _ledger_query(orders, customers)
+    there = tuple(query.named_selects)
+    keys = ["placed_on", "customer", "order" if orders.rows.has_orders else "amount", "lines", "nth"]
+    # To the last column where orders have no ids, so that equal runs give equal files.
+    others = [] if orders.rows.has_orders else [n for n in there if n not in keys]
+    return Listing(orders.customer_engine, query, rising([*keys, *others]), there, lambda table: _frame(table, _NAMES))
+
+
+def lines_listing(orders: Read) -> Listing:
+    """The rows of ``order_lines``. Raises as that does."""
+    query, ours = _lines_query(orders), names(ORDER_LINES)
+    there = tuple(query.named_selects)
+    keys = ["placed_on", "customer", *(["order"] if orders.rows.has_orders else []), "line_amount"]
+    keys += [n for n in there if n not in ours]
+    return Listing(orders.customer_engine, query, rising(keys), there, lambda table: _frame(table, ours))
+
+
+def sums_of_ledger(ledger: Listing) -> tuple[int, int, int]:
+    """The number of purchases, of repeat ones among them, and of refunds."""
+    counts = ("COUNT(nth)", "COUNT(CASE WHEN nth > 1 THEN 1 END)", "COUNT(CASE WHEN amount < 0 THEN 1 END)")
+    row = _one(ledger, *counts)
+    return int(row[0]), int(row[1]), int(row[2])
+
+
+def sums_of_lines(lines: Listing) -> tuple[int, float]:
+    """The number of lines, and what they come to."""
+    row = _one(lines, "COUNT(*)", f"SUM(CAST(ROUND(line_amount * {10**EXACT_DECIMALS}) AS BIGINT))")
+    return int(row[0]), int(row[1] or 0) / 10**EXACT_DECIMALS
+
+
+def _one(listing: Listing, *sums: str) -> list[Any]:
+    query = select([named(sql(tree), f"sum {i}") for i, tree in enumerate(sums)], listing.rows, "rows")
+    return list(listing.engine.table(query).to_pylist()[0].values())
+
+
+def _frame(table: "pa.Table", ours: Collection[str]) -> "pd.DataFrame":
+    """The public DataFrame of orders or lines: days to the second, whole numbers whole beside nulls."""
+    import pandas as pd
+
+    frame: pd.DataFrame = table.to_pandas(date_as_object=False)
+    types: dict[Any, Any] = dict.fromkeys(frame.select_dtypes("datetime"), "datetime64[s]")
+    types |= {n: "Int64" for n in ("nth", "gap_days") if n in frame}
+    types |= {"kind": pd.CategoricalDtype(["first", "repeat"])} if "kind" in frame else {}
+    frame = frame.astype(types)
+    frame.attrs[CARRIED] = [name for name in frame if name not in ours]
+    return frame
+
+
+def _ledger_query(orders: Read, customers: Collection[str] | None) -> exp.Select:
+    orders.require_fit()
+    asked = orders.order_table() if customers is None else order_rows(orders.history, customers)
+    there, scheme = asked.named_selects, orders.scheme
+    own = {n: own_name(n) for n in there if n not in ("amount", "nth", "before")}
+    adds = sql(counted(scheme))
+    spent = exp.Window(this=sql("SUM(:a)", a=adds), partition_by=[column("customer")])
+    placed = select(["*", named(spent, "spent")], orders.engine.hand_over(asked, keep=False))
+    bought = sql("amount > 0")
+    share = _share_of_customer(adds, column("amount"))
+    gap = exp.DateDiff(this=column("placed_on"), expression=column("before"), unit=exp.var("DAY"))
+    trees: dict[str, exp.Expr] = {}
+    for name in there:
+        if name == "amount":
+            trees["amount"] = units(column("amount"), scheme.money.decimals)
+        elif name in own:
+            trees[own[name]] = column(name)
+    trees |= {
+        "nth": sql("CASE WHEN :b THEN nth END", b=bought),
+        "kind": sql("CASE WHEN :b THEN CASE WHEN nth = 1 THEN 'first' ELSE 'repeat' END END", b=bought),
+        "gap_days": sql("CASE WHEN :b THEN :g END", b=bought, g=gap),
+        "share_of_customer": share,
+    }
+    ledger = select([named(tree, name) for name, tree in trees.items()], placed, "ledger")
     if scheme.time.from_ is not None:
-        frame = frame[frame["placed_on"] >= pd.Timestamp(scheme.time.from_)]
-    return frame.reset_index(drop=True)
+        ledger = ledger.where(sql("placed_on >= :d", d=day_literal(scheme.time.from_)), copy=False)
+    return ledger
+
+
+def _lines_query(orders: Read) -> exp.Select:
+    require_lines(orders)
+    scheme, ours = orders.scheme, names(ORDER_LINES)
+    lines = used_lines(orders.history)
+    own = [n for n in lines.named_selects if n not in ("customer", "order", "placed_on", "amount")]
+    whole: exp.Expr = column("amount")
+    day: exp.Expr = column("placed_on")
+    if orders.rows.has_orders:
+        keys = [column("customer"), column("order")]
+        whole, day = (exp.Window(this=sql(f), partition_by=keys) for f in ("SUM(amount)", "MIN(placed_on)"))
+    placed = select(["*", named(whole, "whole"), named(day, "day")], orders.engine.hand_over(lines, keep=False))
+    adds = sql(counted(scheme, '"whole"'))
+    spent = exp.Window(this=sql("SUM(:a)", a=adds), partition_by=[column("customer")])
+    totalled = select(["*", named(spent, "spent")], placed, "placed")
+    trees: dict[str, exp.Expr] = {
+        "customer": column("customer"), "order": column("order"), "placed_on": column("day"),
+        "line_amount": units(column("amount"), scheme.money.decimals),
+        "order_amount": units(column("whole"), scheme.money.decimals), "share_of_order": _share(column("whole")),
+        "share_of_customer": _share_of_customer(adds, column("whole")),
+    }  # fmt: skip
+    if not orders.rows.has_orders:
+        del trees["order"]
+    trees |= {own_name(n, ours): column(n) for n in own}
+    found = select([named(tree, name) for name, tree in trees.items()], totalled, "totalled")
+    if scheme.time.from_ is not None:
+        found = found.where(sql('"day" >= :d', d=day_literal(scheme.time.from_)), copy=False)
+    return found
+
+
+def _share(whole: exp.Expr) -> exp.Expr:
+    """The ``amount`` of a row as a share of a whole; null where that is no more than 0."""
+    return sql("CASE WHEN :w > 0 THEN CAST(amount AS DOUBLE) / CAST(:w AS DOUBLE) END", w=whole)
+
+
+def _share_of_customer(adds: exp.Expr, order: exp.Expr) -> exp.Expr:
+    """That of what the customer ``spent``; null, too, where the amount of the row's order does not count towards it."""
+    return sql("CASE WHEN :a IS NOT NULL OR :o = 0 THEN :s END", a=adds, o=order, s=_share(column("spent")))
 
 
 def require_lines(orders: Read) -> None:

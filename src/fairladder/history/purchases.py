@@ -97,7 +97,7 @@ def purchase_rows(orders: Read, by: Sequence[str]) -> Purchases:
 def _homes(orders: Read, by: Sequence[str]) -> tuple[list[str], list[str]]:
     """Which of the columns are the orders', and which the customers file's."""
     of_orders = {*orders.columns, HOUR}
-    of_members = set(orders.members.frame.columns) - {"customer"} if orders.members is not None else set()
+    of_members = set(orders.members.table.column_names) - {"customer"} if orders.members is not None else set()
     for asked in by:
         name = summed(asked) or asked
         if name not in of_orders | of_members:
@@ -124,13 +124,12 @@ def _grouped(
     if engine.reader is not engine:  # the customers file is here, so the orders come here, too
         relation = engine.reader.offer(engine.table(orders_there))
         engine = engine.reader
-    side = orders.members.frame[["customer", *theirs]]
-    side = side.astype(object).where(side.notna(), None)
+    side = orders.members.table.select(["customer", *theirs])
     texts = {
         n if n == "customer" else group_name(n): pa.array(
-            [None if v is None else _as_text(v) for v in side[n]], pa.string()
+            [None if v is None else _as_text(v) for v in side[n].to_pylist()], pa.string()
         )
-        for n in side.columns
+        for n in side.column_names
     }
     groups_there = engine.offer(pa.table(texts))
     joined = exp.select("*").from_(select(["*"], relation).subquery("o", copy=False), copy=False)
@@ -154,13 +153,7 @@ def _held(engine: Engine, query: exp.Select, keep: bool) -> Purchases:
 
 
 def _as_text(value: object) -> str:
-    return (
-        str(value.date())
-        if isinstance(value, pd.Timestamp)
-        else f"{value:g}"
-        if isinstance(value, float)
-        else str(value)
-    )
+    return f"{value:g}" if isinstance(value, float) else str(value)
 
 
 def group_apart(by: str | None, own: Sequence[str]) -> None:

@@ -113,8 +113,7 @@ def settled_at_first(rows: Rows) -> Rows:
 def few_channels(rows: Rows) -> tuple[str, ...] | None:
     """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
     source, name = rows.source, rows.roles.get("channel")
-    embedded = source.engine is source.engine.reader
-    if name is None or not (embedded or source.engine.keeps_customers) or source.is_small:
+    if name is None or not source.engine.limits.channel_bits or source.is_small:
         return None  # the bits are a way through many rows: groups with texts in them are sorted on a cluster
     relation = source.relation
     if source.text:

@@ -292,12 +292,19 @@ def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:
         elif values.dtype.kind == "M":
             columns[str(name)] = pa.array(values).cast(pa.date32())
         else:
-            made = pa.array(values, from_pandas=True)
+            made = pa.array(_of_one_type(values), from_pandas=True)
             # A decimal with no room before its point would be written without the zero there.
             columns[str(name)] = (
                 made.cast(pa.decimal128(38, made.type.scale)) if pa.types.is_decimal(made.type) else made
             )
     return pa.table(columns)
+
+
+def _of_one_type(values: "pd.Series[Any]") -> "pd.Series[Any]":
+    """The column as text if it holds both text and numbers, such as rungs beside the labels of tiers."""
+    if values.dtype != object or len({isinstance(v, str) for v in values[values.notna()]}) < 2:
+        return values
+    return values.map(str, na_action="ignore")
 
 
 def _in_units(values: "pd.Series[Any]", decimals: int) -> np.ndarray[Any, np.dtype[np.float64]]:
@@ -322,7 +329,7 @@ def _decimals(values: "pd.Series[Any]", decimals: int) -> pa.Array:
 def _write_parquet(frame: pd.DataFrame, path: Path, facts: Mapping[str, Any] | None) -> None:
     import pyarrow.parquet as pq
 
-    table = pa.Table.from_pandas(frame, preserve_index=False)
+    table = pa.Table.from_pandas(frame.apply(_of_one_type), preserve_index=False)
     days = [(i, f) for i, f in enumerate(table.schema) if pa.types.is_timestamp(f.type)]
     for i, field in days:
         table = table.set_column(i, field.name, table[i].cast(pa.date32()))

@@ -7,10 +7,9 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from fairladder.book.balance import Balance, major
-from fairladder.book.customer_findings import customer_findings
-from fairladder.book.look import in_currency, look_closely
+from fairladder.book.look import look_closely
 from fairladder.book.passes import keep_rows
-from fairladder.book.read import MOST_SET_ASIDE, Read, discounts_ignored, read
+from fairladder.book.read import Read, discounts_ignored, read
 from fairladder.findings import LEVELS, Finding, allowed, finding
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
@@ -110,33 +109,23 @@ def _checked(orders: Read) -> Check:
     finally:
         if kept is not orders.kept_rows:
             kept.forget()
-    found += _on_cluster(orders) if orders.engine.keeps_customers else _ties(orders)
+    found += _ties(orders)
+    if note := orders.customer_engine.limits.note:
+        found.append(finding("reading", 1, text=note))
     ignored = discounts_ignored(orders.opened)
     reading = [*orders.reading_findings, *(f for f in ignored if f not in orders.reading_findings)]
     findings = sorted([*allowed(found, orders.allowed_codes), *reading], key=lambda f: LEVELS.index(f.level))
     return Check(orders.balance, tuple(findings), set_aside, orders.as_of, orders.as_of_from, orders.scheme.as_json())
 
 
-def _on_cluster(orders: Read) -> list[Finding]:
-    from fairladder.cluster.passing import passing
-    from fairladder.cluster.people import people_there, ties_there
-
-    text = f"Rows have no numbers on a cluster, so examples give none; of those set aside at most {MOST_SET_ASIDE:,} are shown"
-    note = finding("reading", 1, text=text)
-    with passing(orders.engine):
-        currencies = orders.account.currencies
-        if len(currencies) > 1:
-            return [f for c in currencies for f in in_currency(customer_findings(people_there(orders, c)), c)] + [note]
-        ties = ties_there(orders)
-        return [*customer_findings(people_there(orders)), *([] if ties is None else _tied(ties)), note]
-
-
 def _ties(orders: Read) -> list[Finding]:
     if len(orders.account.currencies) > 1:
         return []
-    from fairladder.scores.fairness import fairness_of  # needs pandas, loaded while the engine works
+    from fairladder.scores.yardsticks import ties_of
 
-    return _tied(fairness_of(orders.measured, orders.scheme))
+    with orders.customer_engine.passing():
+        ties = ties_of(orders)
+    return [] if ties is None else _tied(ties)
 
 
 def _tied(ties: "pd.DataFrame") -> list[Finding]:

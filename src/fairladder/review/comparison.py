@@ -9,25 +9,31 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
+from sqlglot import exp
 
 from fairladder import wording
 from fairladder.book.read import Read
-from fairladder.book.spend import counted, nobody_bought
-from fairladder.conditions import Kind, frame_kinds
+from fairladder.book.spend import counted
+from fairladder.conditions import Kind
 from fairladder.days import as_day
+from fairladder.engine.embedded import Embedded
+from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import DataError, UsageError, nearest
-from fairladder.frames import rows_of
+from fairladder.frames import typed_frame, plain_table, rows_of
 from fairladder.history.periods import calendar_of
 from fairladder.numbers import EXACT_DECIMALS, half_away, ratio, to_minor
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import STANCES, Scheme
-from fairladder.scores.fitting import SCORES
-from fairladder.scores.saved import SavedLadders, drift
-from fairladder.scores.scoring import fit_ladders, score
+from fairladder.scores.fitting import SCORES, AnyLadder
+from fairladder.scores.scored import Scored
+from fairladder.scores.yardsticks import drift_of_scored
 from fairladder.sqltree import column, day_literal, named, select, sql
-from fairladder.value.to_score import customers_to_score
+from fairladder.value.to_score import forecast_notes, scored
 
+#: So many of those who moved come here; of more than these as many from each end of the table.
+MOST_MOVERS = 1_000_000
+_UNIT = 10**EXACT_DECIMALS
 NEW, GONE = "(new)", "(gone)"
 Yardstick = Literal["then", "each"]
 
@@ -138,22 +144,15 @@ def compare(
     first, last = days_of(orders, then, now)
     if yardstick not in ("then", "each"):
         raise UsageError(f"There is no yardstick {yardstick!r}; there are then (the earlier day's ladders) and each.")
-    before, after = orders.on(first), orders.on(last)
-    if orders.engine.keeps_customers:
-        from fairladder.review.compared_on_cluster import compared_there
-
-        return compared_there(before, after, first, last, yardstick)
-    customers = customers_to_score(before)
-    if nobody_bought(customers):
-        raise DataError(nobody_by(first))
-    ladders = fit_ladders(customers, orders.scheme)
-    was = score(customers, orders.scheme, ladders=ladders)
-    later = customers_to_score(after)
-    scored = score(later, orders.scheme, ladders=ladders if yardstick == "then" else None)
-    was, scored = _there(was, first, orders.scheme), _there(scored, last, orders.scheme)
-    parts, notes = change_of_spend(after, first, last)
-    saved = SavedLadders.of(ladders, orders.scheme, customers, first)
-    return _compared(was, scored, orders.scheme, first, last, parts, drift(saved, scored), notes)
+    engine = orders.customer_engine
+    with engine.passing():
+        before, after = orders.on(first), orders.on(last)
+        was = _scored(before, first)
+        now = scored(after, ladders=was.ladders if yardstick == "then" else None)
+        sides = _Sides(engine, _there(was, first), _there(now, last), orders.scheme, "name" in now.kinds)
+        parts, notes = change_of_spend(after, first, last)
+        notes += forecast_notes(after)
+        return _compared(sides, parts, drift_of_scored(was.ladders, now), (first, last), notes)
 
 
 def compare_scored(before: pd.DataFrame, after: pd.DataFrame, scheme: Scheme | None = None) -> Comparison:
@@ -173,8 +172,15 @@ def compare_scored(before: pd.DataFrame, after: pd.DataFrame, scheme: Scheme | N
             raise UsageError(
                 f"The {when} scoring has `{frame['customer'][frame['customer'].duplicated()].iloc[0]}` on two rows."
             )
+    engine, scheme = Embedded(), scheme or Scheme()
+    tiers = {name: tier for name, tier in scheme.tiers.items() if name in before and name in after}
+    scheme = scheme.model_copy(update={"tiers": tiers})
+    shown = ["customer", *(["name"] if "name" in after else []), *_compared_columns(scheme)]
+    sides = [
+        select(["*"], engine.offer(plain_table(frame[[n for n in shown if n in frame]]))) for frame in (before, after)
+    ]
     nothing = pd.DataFrame({"part": [], "customers": [], "spend": []})
-    return _compared(before, after, scheme or Scheme(), None, None, nothing, pd.DataFrame(), ())
+    return _compared(_Sides(engine, *sides, scheme, "name" in after), nothing, pd.DataFrame(), (None, None), ())
 
 
 def paths(orders: Read, then: "str | dt.date", now: "str | dt.date | None" = None, *, every: str = "quarter") -> Paths:
@@ -190,25 +196,8 @@ def paths(orders: Read, then: "str | dt.date", now: "str | dt.date | None" = Non
         raise UsageError(
             f"From {first} to {last} there are {len(days)} {unit}s to score; take a longer --every, 60 days at most."
         )
-    if orders.engine.keeps_customers:
-        from fairladder.review.compared_on_cluster import paths_there
-
-        return paths_there(orders, days)
-    customers = customers_to_score(orders.on(days[0]))
-    if nobody_bought(customers):
-        raise DataError(nobody_by(first))
-    ladders = fit_ladders(customers, orders.scheme)
-    tables, steps = [], {}
-    for day in days:
-        scored = _there(score(customers_to_score(orders.on(day)), orders.scheme, ladders=ladders), day, orders.scheme)
-        tables.append(_sizes(scored, orders.scheme))
-        steps[day] = scored.set_index("customer")["segment"].astype(str)
-        last_spend = scored.set_index("customer")["spend"]
-    walked = pd.DataFrame(steps).fillna(NEW)
-    path_texts = walked.agg(" → ".join, axis=1)
-    path = pd.DataFrame({"path": path_texts, "spend": last_spend.reindex(walked.index).fillna(0.0)})
-    counted_paths = path.groupby("path").agg(customers=("spend", "size"), spend=("spend", "sum")).reset_index()
-    return paths_of(tables, counted_paths, days)
+    with orders.customer_engine.passing():
+        return _walked(orders, days)
 
 
 def paths_of(sizes: Sequence[pd.DataFrame], paths: pd.DataFrame, days: Sequence[dt.date]) -> Paths:
@@ -240,14 +229,25 @@ def days_of(orders: Read, then: "str | dt.date", now: "str | dt.date | None") ->
     return first, last
 
 
-def _there(scored: pd.DataFrame, day: dt.date, scheme: Scheme) -> pd.DataFrame:
+def _scored(orders: Read, day: dt.date, ladders: Mapping[str, AnyLadder] | None = None) -> Scored:
+    """Scored as of a day. Raises DataError where nobody has a purchase by then."""
+    if not orders.groups.customers or not _any_bought(orders):
+        raise DataError(nobody_by(day))
+    return scored(orders, ladders=ladders)
+
+
+def _any_bought(orders: Read) -> bool:
+    bought = select([sql("1")], orders.base).where(sql("orders > 0"), copy=False).limit(1, copy=False)
+    return len(orders.customer_engine.table(bought)) > 0
+
+
+def _there(people: Scored, day: dt.date) -> exp.Select:
     """Customers who had a row by that day, and members of the customers file, unless they joined it later."""
-    since = since_of(scheme, frame_kinds(scored))
+    rows, since = select(["*"], people.relation), since_of(people.scheme, people.kinds)
     if since is None:
-        return scored
-    rows = scored["orders"] + scored["refunds"] + scored["zero_orders"]
-    joined = scored[since].isna() | (scored[since] <= pd.Timestamp(day))
-    return scored[((rows > 0) | joined).to_numpy()]
+        return rows
+    joined = sql("orders + refunds + zero_orders > 0 OR :s IS NULL OR :s <= :d", s=column(since), d=day_literal(day))
+    return rows.where(joined, copy=False)
 
 
 def since_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> str | None:
@@ -259,49 +259,122 @@ def since_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> str | None:
     return since
 
 
+@dataclass(frozen=True)
+class _Sides:
+    """The customers of two days in an engine."""
+
+    engine: CustomerEngine
+    was: exp.Select
+    now: exp.Select
+    scheme: Scheme
+    named: bool
+    """True if the later side has names."""
+
+
 def _compared(
-    was: pd.DataFrame, scored: pd.DataFrame, scheme: Scheme, first: dt.date | None, last: dt.date | None, parts: pd.DataFrame,
-    drifted: pd.DataFrame, notes: Sequence[str],
-) -> Comparison:  # fmt: skip
-    ladders = [*SCORES, *(name for name in scheme.tiers if name in was and name in scored)]
-    columns = ["customer", "segment", "stance", "spend", "orders", "score_total", *ladders]
-    names = scored.set_index("customer")["name"] if "name" in scored else None
-    both = was[columns].merge(scored[columns], on="customer", how="outer", suffixes=("_before", "_after"))
-    for side, absent in (("before", NEW), ("after", GONE)):
-        both[f"segment_{side}"] = both[f"segment_{side}"].astype(object).where(both[f"segment_{side}"].notna(), absent)
-    flows = both.groupby(["segment_before", "segment_after"], observed=True).agg(
-        customers=("customer", "size"), spend_before=("spend_before", "sum"), spend_after=("spend_after", "sum")
-    )
-    flows = flows.reset_index().rename(columns={"segment_before": "from_segment", "segment_after": "to_segment"})
-    rungs = pd.concat([_moves(both, name) for name in ladders], ignore_index=True)
-    late = both["stance_before"].astype(object).isin(["win-back", "leave"])
-    returned = int((late & (both["orders_after"] > both["orders_before"])).sum())
-    moved = both[both["segment_before"] != both["segment_after"]]
-    movers = pd.DataFrame({
-        "customer": moved["customer"], **({"name": moved["customer"].map(names)} if names is not None else {}),
-        "from_segment": moved["segment_before"], "to_segment": moved["segment_after"],
-        "score_before": moved["score_total_before"], "score_after": moved["score_total_after"],
-        "change": moved["score_total_after"] - moved["score_total_before"],
-        "spend_before": moved["spend_before"], "spend_after": moved["spend_after"],
-        "orders_before": moved["orders_before"].astype("Int64"), "orders_after": moved["orders_after"].astype("Int64"),
-    })  # fmt: skip
-    movers = movers.sort_values(
-        ["change", "spend_after", "customer"], ascending=[False, False, True], ignore_index=True
-    )
-    change = movers.loc[(movers["from_segment"] != NEW).to_numpy(), "change"].dropna()
+    sides: _Sides,
+    parts: pd.DataFrame,
+    drifted: pd.DataFrame,
+    days: tuple[dt.date | None, dt.date | None],
+    notes: Sequence[str],
+) -> Comparison:
+    engine, scheme = sides.engine, sides.scheme
+    both = engine.keep(_both(sides))
+    late = exp.In(this=column("stance_before"), expressions=[exp.convert("win-back"), exp.convert("leave")])
+    returned = select([named(sql("COUNT(*)"), "n")], both).where(late, sql("orders_after > orders_before"), copy=False)
+    movers, counts = _movers(sides, both)
+    if counts["moved"] > len(movers):
+        notes = [
+            *notes,
+            f"Of {counts['moved']:,} customers in another segment {len(movers):,} were brought here, those whose scores rose and fell the "
+            "most; the counts are of all.",
+        ]
+    segments = {"from_segment": "segment_before", "to_segment": "segment_after"}
+    rungs = pd.concat([_rungs(sides, both, name) for name in (*SCORES, *scheme.tiers)], ignore_index=True)
     return Comparison(
-        flows_table(flows, scheme),
+        flows_table(_summed(sides, both, segments), scheme),
         rungs_table(rungs, scheme),
         movers,
         parts,
         drifted,
-        first,
-        last,
-        returned,
-        int((change > 0).sum()),
-        int((change < 0).sum()),
+        *days,
+        int(engine.table(returned)["n"][0].as_py()),
+        counts["rose"],
+        counts["fell"],
         tuple(notes),
     )
+
+
+def _compared_columns(scheme: Scheme) -> list[str]:
+    """What is compared of each customer."""
+    return ["segment", "stance", "spend", "orders", "score_total", *SCORES, *scheme.tiers]
+
+
+def _both(sides: _Sides) -> exp.Select:
+    """One row per customer of either day, what each day says of them side by side."""
+    names = _compared_columns(sides.scheme)
+    trees: dict[str, exp.Expr] = {"customer": sql("COALESCE(was.customer, later.customer)")}
+    for side, table, absent in (("before", "was", NEW), ("after", "later", GONE)):
+        for name in names:
+            cell = exp.column(name, table, quoted=True)
+            missing = exp.convert(absent)
+            trees[f"{name}_{side}"] = sql("COALESCE(:c, :m)", c=cell, m=missing) if name == "segment" else cell
+    if sides.named:
+        trees["name"] = exp.column("name", "later", quoted=True)
+    joined = select([named(tree, n) for n, tree in trees.items()], sides.was, "was")
+    return joined.join(
+        sides.now.subquery("later", copy=False), on=sql("was.customer = later.customer"), join_type="full", copy=False
+    )
+
+
+def _summed(sides: _Sides, both: exp.Expr, keys: Mapping[str, str]) -> pd.DataFrame:
+    """Customers and spends of both days for each combination of the keys (name → column)."""
+    trees = {"customers": sql("COUNT(*)"), **{f"spend_{s}": _spend(f"spend_{s}") for s in ("before", "after")}}
+    columns = [*(named(column(c), n) for n, c in keys.items()), *(named(t, n) for n, t in trees.items())]
+    query = select(columns, both).group_by(*(column(c) for c in keys.values()), copy=False)
+    return typed_frame(sides.engine.table(query), sides.scheme)
+
+
+def _rungs(sides: _Sides, both: exp.Expr, ladder: str) -> pd.DataFrame:
+    table = _summed(sides, both, {"from_rung": f"{ladder}_before", "to_rung": f"{ladder}_after"})
+    return table.astype({"from_rung": object, "to_rung": object}).assign(ladder=ladder)[["ladder", *table.columns]]
+
+
+def _movers(sides: _Sides, both: exp.Expr) -> tuple[pd.DataFrame, dict[str, int]]:
+    """``Comparison.movers``, and how many ``moved``, ``rose`` and ``fell`` of all."""
+    change = sql("score_total_after - score_total_before")
+    trees = {
+        "customer": column("customer"), **({"name": column("name")} if sides.named else {}),
+        "from_segment": column("segment_before"), "to_segment": column("segment_after"),
+        "score_before": column("score_total_before"), "score_after": column("score_total_after"), "change": change,
+        **{f"{what}_{side}": column(f"{what}_{side}") for what in ("spend", "orders") for side in ("before", "after")},
+    }  # fmt: skip
+    query = select([named(tree, n) for n, tree in trees.items()], both)
+    movers = query.where(sql("segment_before <> segment_after"), copy=False)
+    known = {"moved": "1 = 1", "rose": "from_segment <> :n AND change > 0", "fell": "from_segment <> :n AND change < 0"}
+    tests = {n: sql(f"COUNT(CASE WHEN {test} THEN 1 END)", n=exp.convert(NEW)) for n, test in known.items()}
+    counted = select([named(tree, n) for n, tree in tests.items()], movers, "movers")
+    counts = {n: int(v) for n, v in sides.engine.table(counted).to_pylist()[0].items()}
+    found = _first(sides, movers, falling=True)
+    if counts["moved"] > MOST_MOVERS:
+        fell = select(["*"], movers, "movers").where(sql("change < 0"), copy=False)
+        found = pd.concat([found, _first(sides, fell, falling=False)]).drop_duplicates("customer")
+        order = ["change", "spend_after", "customer"]
+        found = found.sort_values(order, ascending=[False, False, True], ignore_index=True)
+    return found, counts
+
+
+def _first(sides: _Sides, movers: exp.Select, falling: bool) -> pd.DataFrame:
+    """The first of the movers, from those who rose the most down, or else from those who fell the most up."""
+    order: list[exp.Expr] = [
+        exp.Ordered(this=column("change"), desc=falling, nulls_first=False),
+        exp.Ordered(this=column("spend_after"), desc=True, nulls_first=False), column("customer"),
+    ]  # fmt: skip
+    query = select(["*"], movers, "movers").order_by(*order, copy=False).limit(MOST_MOVERS, copy=False)
+    frame = typed_frame(sides.engine.table(query), sides.scheme)
+    # Totals of scores are whole if their weights are; nulls come with customers of one day only.
+    numbers = ("score_before", "score_after", "change", "orders_before", "orders_after")
+    return frame.astype({n: "Int64" for n in numbers if frame[n].dtype.kind in "iu"})
 
 
 def flows_table(flows: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
@@ -340,23 +413,50 @@ def _to_minor_units(table: pd.DataFrame) -> pd.DataFrame:
     return table.assign(**exact)
 
 
-def _moves(both: pd.DataFrame, ladder: str) -> pd.DataFrame:
-    """From–to of one ladder's rungs or tiers."""
-    sides = {
-        f"{side}_rung": both[f"{ladder}_{when}"].astype(object) for side, when in (("from", "before"), ("to", "after"))
-    }
-    grouped = both.assign(**sides).groupby(list(sides), dropna=False, sort=True)
-    moves = grouped.agg(
-        customers=("customer", "size"), spend_before=("spend_before", "sum"), spend_after=("spend_after", "sum")
+def _walked(orders: Read, days: Sequence[dt.date]) -> Paths:
+    engine, scheme = orders.customer_engine, orders.scheme
+    ladders: Mapping[str, AnyLadder] | None = None
+    sizes, steps = [], []
+    for number, day in enumerate(days):
+        people = _scored(orders.on(day), day, ladders)
+        ladders = ladders or people.ladders
+        columns = [column("customer"), column("segment"), column("spend"), named(exp.convert(number), "step")]
+        with engine.passing() as last_there:
+            there = last_there(engine.keep(select(columns, _there(people, day), "people")))
+        held = engine.table(select([column("segment"), named(sql("COUNT(*)"), "customers"), named(_spend("spend"), "spend")], there)
+                            .group_by(column("segment"), copy=False)).to_pylist()  # fmt: skip
+        sizes.append(
+            sizes_of({h["segment"]: h["customers"] for h in held}, {h["segment"]: h["spend"] for h in held}, scheme)
+        )
+        steps.append(there)
+    rows: Any = select(["*"], steps[0])
+    for step in steps[1:]:
+        rows = exp.union(rows, select(["*"], step), distinct=False, copy=False)
+    at = [
+        sql("COALESCE(MAX(CASE WHEN step = :i THEN segment END), :n)", i=i, n=exp.convert(NEW))
+        for i in range(len(days))
+    ]
+    path = at[0]
+    for other in at[1:]:
+        path = exp.DPipe(this=exp.DPipe(this=path, expression=exp.convert(" → ")), expression=other)
+    last = sql("COALESCE(MAX(CASE WHEN step = :i THEN spend END), 0.0e0)", i=len(days) - 1)
+    walked = (
+        exp.Select()
+        .select(named(path, "path"), named(last, "spend"), copy=False)
+        .from_(rows.subquery("rows"), copy=False)
     )
-    return moves.reset_index().assign(ladder=ladder)[["ladder", *sides, *moves.columns]]
+    walked = walked.group_by(column("customer"), copy=False)
+    counted = select(
+        [column("path"), named(sql("COUNT(*)"), "customers"), named(_spend("spend"), "spend")], walked, "walked"
+    )
+    table = engine.table(counted.group_by(column("path"), copy=False))
+    paths = pd.DataFrame(table.to_pydict())
+    return paths_of(sizes, paths, days)
 
 
-def _sizes(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    held = scored.groupby(scored["segment"].astype(str))["spend"].agg(["size", "sum"])
-    return sizes_of(
-        dict(zip(held.index, held["size"], strict=True)), dict(zip(held.index, held["sum"], strict=True)), scheme
-    )
+def _spend(name: str) -> exp.Expr:
+    """A sum of money in whole units of its last place, as a float."""
+    return sql("CAST(COALESCE(SUM(CAST(ROUND(:c * :u) AS BIGINT)), 0) AS DOUBLE) / :u", c=column(name), u=float(_UNIT))
 
 
 def sizes_of(customers: Mapping[str, int], spend: Mapping[str, float], scheme: Scheme) -> pd.DataFrame:

@@ -1,29 +1,33 @@
 """Why a customer stands where they stand: values, cuts, rungs, the rules tried, and the smallest changes that move them."""
 
 import datetime as dt
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 from sqlglot import exp
 
 from fairladder import wording
 from fairladder.book.measures import OF_PURCHASES, with_measures
 from fairladder.book.read import Read
-from fairladder.book.spend import bought, buyers, nobody_bought
-from fairladder.conditions import frame_kinds, parse_condition, to_mask
+from fairladder.book.spend import bought, buyers
+from fairladder.conditions import Condition, frame_kinds, parse_condition, to_engine
 from fairladder.errors import DataError, UsageError, nearest
+from fairladder.frames import customers_frame
 from fairladder.history.ledger import order_ledger
-from fairladder.ladder import GroupedLadder, Ladder, percentile
+from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.numbers import to_minor
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import Scheme, Tier
-from fairladder.scores.fitting import SCORES, AnyLadder, fit_score, group_labels, measure_values
+from fairladder.scores.fitting import SCORES, fit_score, group_labels, measure_values
+from fairladder.scores.scored import Scored, as_number
 from fairladder.scores.scoring import by_own_names, fit_ladders, score
-from fairladder.value.to_score import customers_to_score
+from fairladder.sqltree import column, named, select, sql
+from fairladder.value.to_score import customers_to_score, scored
 
 
 @dataclass(frozen=True)
@@ -173,37 +177,68 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     '09302 (Nesta Ashton) is in mainstay (keep) as of 30 June 2026.'
     """
     ids = [ids] if isinstance(ids, str) else ids
-    if orders.engine.keeps_customers and not orders.few_there:
-        from fairladder.review.explained_on_cluster import explained_there
-
-        return explained_there(orders, ids)
-    customers = customers_to_score(orders)
-    if nobody_bought(customers) or orders.as_of is None:
-        raise DataError("No customer has a purchase, so there is nothing to explain.")
-    known = customers["customer"].tolist()
+    people = scored(orders)
+    assert orders.as_of is not None
+    engine, scheme = people.engine, orders.scheme
+    offered = exp.alias_(engine.offer(pa.table({"id": pa.array(ids, pa.string())})), "asked", table=True)
+    rows = select(["people.*"], exp.alias_(people.relation, "people", table=True))
+    theirs = engine.keep(rows.join(offered, on="asked.id = people.customer", copy=False))
+    frame = customers_frame(engine.table(select(["*"], theirs)), scheme).set_index("customer", drop=False)
     for one in ids:
-        if one not in set(known):
-            alike = [k for k in known if k.lstrip("0").casefold() == one.strip().lstrip("0").casefold()]
-            hint = f"Did you mean `{alike[0]}`?" if alike else nearest(one, known)
-            raise UsageError(f"There is no customer `{one}`. {hint}")
-    scheme = orders.scheme
-    ladders = fit_ladders(customers, scheme)
-    scored = score(customers, scheme, ladders=ladders)
-    ledger = order_ledger(orders, customers=ids)
+        if one not in frame.index:
+            raise UsageError(f"There is no customer `{one}`. {_alike(people, one)}")
+    ledger, tests = order_ledger(orders, customers=ids), _Tests.of(people, theirs)
+    changes: Callable[[str, pd.DataFrame], tuple[Change, ...]] = _changes_of(orders, people)
     explained = []
     for one in ids:
-        at = known.index(one)
-        row = scored.iloc[[at]]
+        row = frame.loc[[one]].reset_index(drop=True)
         own = ledger[ledger["customer"] == one].reset_index(drop=True)
         paying = int(row["orders"].iloc[0]) > 0
-        changes = _Changes(customers, at, own, scheme, orders.as_of, scored).all(ladders) if paying else ()
         explained.append(
             Explanation(
                 one, _text(row, "name"), orders.as_of, str(row["segment"].iloc[0]), str(row["stance"].iloc[0]),
-                tuple(_standings(scored, at, scheme, ladders)) if paying else (), tuple(rules_tried(row, scheme)), changes, own,
+                _standings(people, row) if paying else (), tuple(tests.tried(row)), changes(one, own) if paying else (), own,
             )
         )  # fmt: skip
     return explained
+
+
+def explained_segment(orders: Read, segment: str, count: int) -> list[str]:
+    """Ids of a segment, the most spend first. Raises DataError where it holds nobody."""
+    people = scored(orders)
+    held = select([column("customer")], people.relation)
+    held = held.where(sql("segment = :s", s=exp.Literal.string(segment)), copy=False)
+    ids = people.engine.table(held.order_by("spend DESC", column("customer"), copy=False).limit(count, copy=False))
+    if not len(ids):
+        raise DataError(f"Segment {segment} holds nobody, so there is nobody to explain.")
+    return [str(c) for c in ids["customer"].to_pylist()]
+
+
+def _alike(people: Scored, one: str) -> str:
+    """Which id could be meant."""
+    if people.engine.limits.rows_here is not None:
+        return "Ids are as they are written in the orders, zeros included."
+    query = select([column("customer")], people.relation).order_by("customer", copy=False)
+    known = people.engine.table(query)["customer"].to_pylist()
+    alike = [k for k in known if k.lstrip("0").casefold() == one.strip().lstrip("0").casefold()]
+    return f"Did you mean `{alike[0]}`?" if alike else nearest(one, known)
+
+
+def _changes_of(orders: Read, people: Scored) -> "Callable[[str, pd.DataFrame], tuple[Change, ...]]":
+    """Looks for changes to a customer's own orders, where all customers may come to this machine; else finds none."""
+    if not orders.groups.few:
+        return lambda _, __: ()
+    customers = customers_to_score(orders)
+    known = customers["customer"].tolist()
+    ladders = dict(people.ladders)
+    everybody = score(customers, orders.scheme, ladders=ladders)
+    assert orders.as_of is not None
+    day = orders.as_of
+
+    def changes(one: str, own: pd.DataFrame) -> tuple[Change, ...]:
+        return _Changes(customers, known.index(one), own, orders.scheme, day, everybody).all(ladders)
+
+    return changes
 
 
 def _text(row: pd.DataFrame, name: str) -> str | None:
@@ -219,29 +254,43 @@ def ladders_asked(scheme: Scheme) -> list[tuple[str, str, Tier | None]]:
     return [*asked, *((name, tier.of, tier) for name, tier in scheme.tiers.items())]
 
 
-def _standings(scored: pd.DataFrame, at: int, scheme: Scheme, ladders: Any) -> list[Standing]:
-    return [
-        s
-        for name, measure, tier in ladders_asked(scheme)
-        if (s := _standing(scored, at, name, measure, tier, ladders[name])) is not None
-    ]
+def _standings(people: Scored, row: pd.DataFrame) -> tuple[Standing, ...]:
+    found = []
+    for name, measure, tier in ladders_asked(people.scheme):
+        ladder, peers = people.ladders[name], [sql("orders > 0")]
+        if isinstance(ladder, GroupedLadder):
+            group = group_labels(row, ladder.within)[0]
+            cell = exp.cast(column(ladder.within), "VARCHAR")
+            peers.append(
+                sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.convert(str(group)))
+            )
+            if group not in ladder.ladders:
+                continue
+            ladder = ladder.ladders[group]
+        if (one := _standing(people, row, name, measure, tier, ladder, peers)) is not None:
+            found.append(one)
+    return tuple(found)
 
 
-def _standing(scored: pd.DataFrame, at: int, name: str, measure: str, tier: Any, ladder: AnyLadder) -> Standing | None:
-    peers = bought(scored)
-    if isinstance(ladder, GroupedLadder):
-        groups = group_labels(scored, ladder.within)
-        peers = peers & np.array([g == groups[at] for g in groups])
-        if groups[at] not in ladder.ladders:
-            return None
-        ladder = ladder.ladders[groups[at]]
-    values = measure_values(scored, measure)
-    if int(ladder.place(values[[at]])[0]) == 0:
+def _standing(
+    people: Scored, row: pd.DataFrame, name: str, measure: str, tier: Tier | None, ladder: Ladder, peers: list[exp.Expr]
+) -> Standing | None:
+    values = measure_values(row, measure)
+    if int(ladder.place(values)[0]) == 0:
         return None
-    numbers = values.astype(np.int64) if ladder.days else values
-    stand = percentile(np.where(peers, numbers.astype(np.float64), np.nan), ladder.better)[at]
-    same = int((numbers[peers] == numbers[at]).sum())
-    return standing_of(name, measure, tier, ladder, numbers[at], float(stand), same, int(peers.sum()))
+    number: Any = values.astype(np.int64)[0] if ladder.days else values[0]
+    value, own = as_number(measure, people.kinds), exp.cast(exp.convert(number.item()), "DOUBLE")
+    counts = {
+        "below": sql("COUNT(CASE WHEN :v < :x THEN 1 END)", v=value, x=own),
+        "same": sql("COUNT(CASE WHEN :v = :x THEN 1 END)", v=value, x=own),
+        "among": sql("COUNT(*)"), "known": sql("COUNT(:v)", v=value),
+    }  # fmt: skip
+    query = select([named(tree, n) for n, tree in counts.items()], people.relation).where(*peers, copy=False)
+    n = people.engine.table(query).to_pylist()[0]
+    worse = n["below"] if ladder.better == "high" else n["known"] - n["below"] - n["same"]
+    # Ties count half, as in `ladder.percentile`.
+    stand = (200 * worse + 100 * n["same"]) / (2 * n["known"])
+    return standing_of(name, measure, tier, ladder, number, stand, n["same"], n["among"])
 
 
 def standing_of(
@@ -285,24 +334,49 @@ def _sentence(s: Standing) -> str:
 # ------------------------------------------------------------------------------------------------------------- rules
 
 
-def rules_tried(row: pd.DataFrame, scheme: Scheme) -> list[RuleTried]:
-    """The rules in order, down to the one that placed the customer."""
-    row = by_own_names(row, scheme)
-    kinds, tried = frame_kinds(row), []
-    for segment in scheme.segments:
-        if segment.when is None:
-            tried.append(RuleTried(segment.name, "otherwise: no rule before held", True, ()))
-            break
-        parts = _conjuncts(parse_condition(segment.when, kinds, segment.name).tree)
-        failed = []
-        for part in parts:
-            condition = parse_condition(part.sql("duckdb"), kinds, segment.name)
-            if not to_mask(condition, row)[0][0]:
-                failed.append(f"{_plain(part)} ({_values(row, condition.names)})")
-        tried.append(RuleTried(segment.name, segment.when, not failed, tuple(failed)))
-        if not failed:
-            break
-    return tried
+@dataclass(frozen=True)
+class _Tests:
+    """What each part of each rule says of some customers."""
+
+    scheme: Scheme
+    parts: Mapping[str, Sequence[Condition]]
+    """The conditions that a segment's rule joins by AND."""
+    holds: Mapping[str, Mapping[str, bool]]
+    """Customer → text of a condition → whether it holds."""
+
+    @classmethod
+    def of(cls, people: Scored, some: exp.Expr) -> "_Tests":
+        own = people.own_names
+        kinds = {**people.kinds, **{n: people.kinds[ours] for n, ours in own.items()}}
+        cells = {name: column(own.get(name, name)) for name in kinds}
+        parts = {
+            s.name: [
+                parse_condition(part.sql("duckdb"), kinds, s.name)
+                for part in _conjuncts(parse_condition(s.when, kinds, s.name).tree)
+            ]
+            for s in people.scheme.segments
+            if s.when is not None
+        }
+        every = {c.tree.sql("duckdb"): c for conditions in parts.values() for c in conditions}
+        trees = [named(to_engine(c, cells), f"test {i}") for i, c in enumerate(every.values())]
+        rows = people.engine.table(select([column("customer"), *trees], some)).to_pylist()
+        holds = {r["customer"]: {text: bool(r[f"test {i}"]) for i, text in enumerate(every)} for r in rows}
+        return cls(people.scheme, parts, holds)
+
+    def tried(self, row: pd.DataFrame) -> list[RuleTried]:
+        """The rules in order, down to the one that placed the customer of this row."""
+        row, tried = by_own_names(row, self.scheme), []
+        holds = self.holds[row["customer"].iloc[0]]
+        for segment in self.scheme.segments:
+            if segment.when is None:
+                tried.append(RuleTried(segment.name, "otherwise: no rule before held", True, ()))
+                break
+            failed = [c for c in self.parts[segment.name] if not holds[c.tree.sql("duckdb")]]
+            told = tuple(f"{_plain(c.tree)} ({_values(row, c.names)})" for c in failed)
+            tried.append(RuleTried(segment.name, segment.when, not failed, told))
+            if not failed:
+                break
+        return tried
 
 
 def _conjuncts(tree: exp.Expr) -> list[exp.Expr]:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from fairladder.book.accounts import odd_accounts
+from fairladder.book.look import people_of
 from fairladder.book.opened import open_unread
-from fairladder.book.people import people_here
 from fairladder.book.read import Read, read
 from fairladder.errors import DataError, Question, SchemeError, shortened
 from fairladder.findings import sentences
@@ -66,7 +66,7 @@ def try_first_scheme(orders: Any, given: Mapping[str, Any], customers: Any = Non
 
 def _odd(tried: Read) -> list[str]:
     """Accounts for tests, staff and strangers, by their ids, with the condition that leaves them out."""
-    people = people_here(tried.customers_here(), None, tried.scheme.money.decimals, tried.engine.reader)
+    people = people_of(tried)
     found = odd_accounts(people)
     if found is None:
         return []

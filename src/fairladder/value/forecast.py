@@ -307,11 +307,9 @@ def _forecast(
             "without one."
         )
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
-    if orders.engine.keeps_customers:
-        notes.append(
-            f"The forecast was worked out on this machine: the histories of {len(past.frame):,} customers were brought here from the "
-            "cluster, one row each."
-        )
+    why = "with their histories, to work out the forecast"
+    if came := orders.customer_engine.came_here(len(past.frame), why):
+        notes.append(came)
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
         ratios, predicted.variance * factor**2, learnt, predicted.order_value * factor, float(np.sqrt(late)),

@@ -6,15 +6,17 @@ from typing import TYPE_CHECKING
 import pyarrow as pa
 from sqlglot import exp
 
+from fairladder.book.customers import customers_query
 from fairladder.book.read import Read
 from fairladder.columns import FORECAST, forecast_in, names
+from fairladder.frames import customers_frame
 from fairladder.sqltree import column, select
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from fairladder.cluster.scoring import Scored
     from fairladder.scores.fitting import AnyLadder
+    from fairladder.scores.scored import Scored
 
 
 def speaks_of_forecast(orders: Read, *others: str) -> bool:
@@ -22,45 +24,43 @@ def speaks_of_forecast(orders: Read, *others: str) -> bool:
     return bool(forecast_in([*orders.scheme.spoken_of(), *others]))
 
 
-def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
-    """The customers, with the forecast's columns where the scheme's rules or ``others`` (conditions, measures) name one."""
-    customers = orders.customers_here()
-    if not speaks_of_forecast(orders, *others):
-        return customers
-    from fairladder.value.forecast import value_forecast, with_forecast  # SciPy takes a second to load
-
-    return with_forecast(customers, value_forecast(orders, earlier=False))
-
-
 def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Select:
-    """The same for a cluster, as ``cluster.customers_query`` has them: a forecast is made here, and its columns are sent back.
+    """The customers, with the forecast's columns where the scheme's rules or ``others`` (conditions, measures) name one.
 
-    Raises as that does, and UsageError where a forecast is named and the customers are too many to come here.
+    With ``ranked`` they have their percentiles by spend. A forecast is made on this machine and its columns are sent back. Raises
+    DataError where the orders are not fit to use, UsageError where a forecast is needed and the customers are too many to come here.
     """
-    from fairladder.cluster.customers import customers_query
-
-    customers = customers_query(orders, ranked)
+    orders.require_fit()
+    customers = customers_query(orders, ranked) if ranked else select(["*"], orders.customers_there)
     if not speaks_of_forecast(orders, *others):
         return customers
-    from fairladder.value.forecast import require_free, value_forecast
+    from fairladder.value.forecast import require_free, value_forecast  # SciPy takes a second to load
 
-    orders.require_few_there()
-    require_free(orders.engine.columns(customers))
+    orders.groups.require_few()
+    require_free(orders.customer_engine.columns(customers))
     forecast = value_forecast(orders, earlier=False).frame
     return beside(orders, customers, forecast[["customer", *names(FORECAST)]])
 
 
-def scored_there(orders: Read, *others: str, ladders: "Mapping[str, AnyLadder] | None" = None) -> "Scored":
-    """``cluster.scoring.scored`` of ``people_to_score``."""
-    from fairladder.cluster.scoring import scored
+def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
+    """``people_to_score`` as a DataFrame of pandas, sorted by id."""
+    orders.groups.require_few()
+    query = people_to_score(orders, *others)
+    table = orders.customer_engine.table(select(["*"], query, "people").order_by("customer", copy=False))
+    return customers_frame(table, orders.scheme)
 
-    return scored(orders, ladders, lambda read, ranked: people_to_score(read, *others, ranked=ranked))
+
+def scored(orders: Read, *others: str, ladders: "Mapping[str, AnyLadder] | None" = None) -> "Scored":
+    """``scores.scored.scored`` of ``people_to_score``."""
+    from fairladder.scores.scored import scored as scored_of
+
+    return scored_of(orders, ladders, lambda read, ranked: people_to_score(read, *others, ranked=ranked))
 
 
 def beside(orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame") -> exp.Select:
-    """Customers of a cluster with columns that were worked out here, by ``customer``; null where nothing was."""
+    """Customers with columns that were worked out on this machine, by ``customer``; null where nothing was."""
     sent = worked_out.rename(columns={"customer": _WHOSE})
-    offered = orders.engine.offer(pa.Table.from_pandas(sent, preserve_index=False))
+    offered = orders.customer_engine.offer(pa.Table.from_pandas(sent, preserve_index=False))
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("people"))
     source = customers if isinstance(customers, exp.Select) else exp.alias_(customers, "people", table=True)
     both = select([everything, *(column(str(n)) for n in sent if n != _WHOSE)], source, "people")
@@ -69,13 +69,11 @@ def beside(orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame") -> exp
 
 
 def forecast_notes(orders: Read, *others: str, needed: bool = False) -> list[str]:
-    """What has to be said where a forecast was made of a cluster's customers; ``needed`` where it was, whatever is named."""
-    if not (orders.engine.keeps_customers and (needed or speaks_of_forecast(orders, *others))):
+    """What has to be said where a forecast took the customers to this machine; ``needed`` where it was made, whatever is named."""
+    if not (needed or speaks_of_forecast(orders, *others)):
         return []
-    return [
-        "The forecast was worked out on this machine: one row for each customer was brought here from the cluster, and the "
-        "forecast's columns were sent back."
-    ]
+    why = "to work out the forecast, whose columns were sent back"
+    return [note for note in [orders.customer_engine.came_here(orders.groups.customers, why)] if note]
 
 
 #: The customer's id in what is sent.

@@ -1,29 +1,51 @@
-"""Top lists of customers that stay on a cluster."""
+"""Top lists: the best or worst by any measure, everyone tied with the last place included."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import pyarrow as pa
 from sqlglot import exp
 
 from fairladder import columns
-from fairladder.cluster.scoring import MOST_GROUPS, as_number, kinds_of, require_few_groups
-from fairladder.cluster.standing import standing
+from fairladder.book.read import Read
+from fairladder.book.standing import standing
 from fairladder.conditions import Kind
-from fairladder.engine.protocol import Engine
+from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import DataError
+from fairladder.frames import customers_frame
+from fairladder.output.listing import Listing, rising
 from fairladder.scores.fitting import check_there
+from fairladder.scores.scored import MOST_GROUPS, as_number, kinds_of, require_few_groups
+from fairladder.scores.selection import require_known
 from fairladder.scores.top import check_places
 from fairladder.sqltree import column, named, select, sql
 
 
-def top_query(
-    engine: Engine, people: exp.Expr, by: str, *, count: int | None, percent: float | None, worst: bool, within: str | None,
-    everybody: bool, ties: str,
-) -> exp.Select:  # fmt: skip
-    """The list of ``scores.top`` over customers kept in ``people``, with its columns and in its order.
+def top_list(
+    orders: Read, people: exp.Expr, by: str, *, count: int | None = None, percent: float | None = None, worst: bool = False,
+    within: str | None = None, everybody: bool = False, ties: str = "include", columns: Sequence[str] | None = None,
+) -> Listing:  # fmt: skip
+    """The list of ``fairladder.top`` over customers kept in ``people``, with some of its columns.
 
     Raises UsageError and DataError as that does, and where ``within`` has too many values.
     """
+    engine = orders.customer_engine
+    query = top_query(
+        engine, people, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
+    )
+    for name in columns or ():
+        require_known(name, query.named_selects)
+    keys = [*([] if within is None else [told_apart(within)]), "rank", "customer"]
+    rows = engine.keep(query)
+    return Listing(
+        engine, rows, rising(keys), tuple(columns or query.named_selects), lambda table: customers_frame(table, orders.scheme)
+    )
+
+
+def top_query(
+    engine: CustomerEngine, people: exp.Expr, by: str, *, count: int | None, percent: float | None, worst: bool, within: str | None,
+    everybody: bool, ties: str,
+) -> exp.Select:  # fmt: skip
+    """The rows of ``top_list`` with all columns, in no order."""
     kinds = kinds_of(engine, people)
     share = check_places(kinds, by, count, percent, ties)
     rows = select(["*"], people) if everybody else select(["*"], people).where(sql("orders > 0"), copy=False)
@@ -38,19 +60,12 @@ def top_query(
     # Where those who tie are left out, a whole run of equals must have room.
     last = '"list rank" + "list equals" - 1' if ties == "exclude" else '"list rank"'
     first = [] if within is None else [within]
-    shown = [named(column(n), _told_apart(n)) for n in (*first, *(n for n in kinds if n not in first))]
+    shown = [named(column(n), told_apart(n)) for n in (*first, *(n for n in kinds if n not in first))]
     listed = select([named(column("list rank"), "rank"), *shown], ranked, "ranked")
-    listed = listed.where(sql(f'{last} <= "list wanted"'), copy=False)
-    return select(["*"], listed, "listed").order_by(*list_order(within), copy=False)
+    return listed.where(sql(f'{last} <= "list wanted"'), copy=False)
 
 
-def list_order(within: str | None) -> list[exp.Expr]:
-    """What a list is in order of."""
-    groups = [] if within is None else [_told_apart(within)]
-    return [exp.Ordered(this=column(n), nulls_first=False) for n in (*groups, "rank", "customer")]
-
-
-def _told_apart(name: str) -> str:
+def told_apart(name: str) -> str:
     """A column of the customers that is called like ours."""
     return f"{name} (cell)" if name == "rank" else name
 
@@ -61,7 +76,7 @@ def _part(within: str, kinds: Mapping[str, Kind]) -> exp.Expr:
     return sql("COALESCE('=' || :c, '')", c=exp.cast(column(within), "VARCHAR"))
 
 
-def _sizes(engine: Engine, chosen: exp.Select, within: str | None) -> pa.Table:
+def _sizes(engine: CustomerEngine, chosen: exp.Select, within: str | None) -> pa.Table:
     """For each list: how many customers it is chosen from (``members``), and for how many the measure is known (``known``).
 
     Raises DataError where there is nobody to choose from, UsageError where there are too many lists.
@@ -79,7 +94,7 @@ def _sizes(engine: Engine, chosen: exp.Select, within: str | None) -> pa.Table:
     return sizes
 
 
-def _ranked(engine: Engine, chosen: exp.Select, sizes: pa.Table, within: str | None, low: bool) -> exp.Select:
+def _ranked(engine: CustomerEngine, chosen: exp.Select, sizes: pa.Table, within: str | None, low: bool) -> exp.Select:
     """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``; where ``low``, less is better."""
     part = None if within is None else column("list part")
     ranks = standing(engine, chosen.subquery("chosen"), column("list value"), {"customers": sql("1")}, part)
@@ -89,7 +104,7 @@ def _ranked(engine: Engine, chosen: exp.Select, sizes: pa.Table, within: str | N
     better = below if low else sql("(:k - :b - :h)", k=of["known"], b=below, h=here)
     # Nulls come last, and all of them at one place.
     trees = {
-        "list rank": sql("CASE WHEN :h IS NULL THEN 1 + :k ELSE 1 + :b END", h=here, k=of["known"], b=better),
+        "list rank": sql("CAST(CASE WHEN :h IS NULL THEN 1 + :k ELSE 1 + :b END AS BIGINT)", h=here, k=of["known"], b=better),
         "list equals": sql("COALESCE(:h, :n - :k)", h=here, n=of["members"], k=of["known"]),
         "list wanted": of["wanted"],
     }

@@ -1,7 +1,7 @@
-"""How many stand below each value, exactly, without sorting all of them in one place.
+"""How many customers stand below each value, exactly.
 
-Values are put into buckets that rise with them. The buckets' sums are few and come here; what stands before each bucket goes
-back, and within a bucket the executors count on by themselves.
+One window does it where the engine allows. Otherwise nothing is sorted in one place: values are put into buckets that rise with
+them, the buckets' sums come here, and within a bucket the workers count on by themselves.
 """
 
 from collections.abc import Mapping, Sequence
@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 from sqlglot import exp
 
-from fairladder.engine.protocol import Engine
+from fairladder.engine.protocol import CustomerEngine
 from fairladder.sqltree import column, named, select, sql
 
 #: Buckets to a doubling of the value.
@@ -18,7 +18,7 @@ _TO_A_DOUBLING = 32
 
 
 def bucket_of(value: exp.Expr) -> exp.Expr:
-    """A whole number that never falls as the value rises, since Java's logarithm never does."""
+    """A whole number that never falls as the value rises."""
     size = sql("1 + FLOOR((LOG(2, ABS(:v)) + 1100) * :n)", v=value, n=_TO_A_DOUBLING)
     return sql(
         "CASE WHEN :v = 0 THEN 0 WHEN :v < 0 THEN -CAST(:s AS BIGINT) ELSE CAST(:s AS BIGINT) END",
@@ -27,7 +27,7 @@ def bucket_of(value: exp.Expr) -> exp.Expr:
 
 
 def standing(
-    engine: Engine, rows: exp.Expr, value: exp.Expr, sums: Mapping[str, exp.Expr], part: exp.Expr | None = None
+    engine: CustomerEngine, rows: exp.Expr, value: exp.Expr, sums: Mapping[str, exp.Expr], part: exp.Expr | None = None
 ) -> exp.Expr:
     """A kept table of the distinct values: ``value``, and for each sum ``NAME`` its total ``NAME_here`` over the rows of that
     value and ``NAME_below`` over those of all smaller ones. ``sums`` are whole numbers of a row; null values are left out.
@@ -41,6 +41,9 @@ def standing(
     own = [named(value, "value"), *([] if part is None else [named(part, "part")])]
     valued = select([*own, *here], rows).where(sql(":v IS NOT NULL", v=value), copy=False)
     valued = valued.group_by(*keys, copy=False)
+    if engine.limits.windows:
+        below = [named(sql(":w - :h", w=_so_far(f"{n}_here", parts), h=column(f"{n}_here")), f"{n}_below") for n in names]
+        return engine.keep(select(["*", *below], valued, "valued"))
     distinct = engine.keep(select(["*", named(bucket_of(column("value")), "bucket")], valued, "valued"))
     totals = [named(sql("SUM(:t)", t=column(f"{n}_here")), n) for n in names]
     places = [*parts, column("bucket")]
@@ -88,7 +91,7 @@ def _before(
 
 
 def _so_far(name: str, places: Sequence[exp.Expr]) -> exp.Expr:
-    """The sum over the values of the bucket up to and with this one."""
+    """The sum over the values up to and with this one, among those at the same ``places``."""
     return exp.Window(
         this=sql("SUM(:c)", c=column(name)),
         partition_by=[p.copy() for p in places],
@@ -98,4 +101,4 @@ def _so_far(name: str, places: Sequence[exp.Expr]) -> exp.Expr:
 
 
 def _whole(values: pa.ChunkedArray) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":
-    return np.asarray(values.cast(pa.int64()).to_numpy(), dtype=np.int64)
+    return np.array([int(v) for v in values.to_pylist()], dtype=np.int64)

@@ -1,9 +1,9 @@
-"""Customers scored where they are: ladders are fitted here to how often each value occurs there, and placed by the scheme's SQL."""
+"""Customers scored in their engine: ladders are fitted to how often each value occurs, and placed by the scheme's SQL."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from functools import partial
+from functools import cached_property, partial
 from itertools import accumulate
 from typing import Any
 
@@ -12,26 +12,25 @@ from numpy.typing import NDArray
 from sqlglot import exp
 
 from fairladder import columns
+from fairladder.book.customers import RANKED, SPEND, customers_query
 from fairladder.book.read import Read
-from fairladder.cluster.counting import Counts, all_counts, counts_for_cuts
-from fairladder.cluster.customers import RANKED, SPEND, customers_query
-from fairladder.cluster.passing import owned, passing
-from fairladder.cluster.standing import percentiles, standing
+from fairladder.book.standing import percentiles, standing
 from fairladder.conditions import Kind
-from fairladder.engine.protocol import Engine
+from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import DataError, SchemeError, UsageError, nearest
 from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.scheme import Scheme, Tier
 from fairladder.scores.as_sql import scheme_tree
+from fairladder.scores.counting import Counts, all_counts, counts_by_group, counts_for_cuts
 from fairladder.scores.fitting import SCORES, AnyLadder, check_there, check_tier, score_ladder, tier_ladder
 from fairladder.sqltree import column, named, select, sql
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Scored:
-    """The customers of a cluster with their scores, kept there, and the ladders that they stand on."""
+    """Customers with their scores, kept in their engine as long as this is, and the ladders that they stand on."""
 
-    engine: Engine
+    engine: CustomerEngine
     relation: exp.Expr
     kinds: Mapping[str, Kind]
     """Kind of each column, in the order of the columns."""
@@ -39,9 +38,16 @@ class Scored:
     scheme: Scheme
 
     @property
-    def columns(self) -> list[str]:
-        """The columns in their order."""
-        return list(self.kinds)
+    def own_names(self) -> dict[str, str]:
+        """What the orders call the columns of ids and names, where conditions may use those names, and what they are here."""
+        mine = self.scheme.own_names().items()
+        return {n: ours for n, ours in mine if n not in self.kinds and ours in self.kinds}
+
+    @cached_property
+    def bought(self) -> int:
+        """How many have a purchase."""
+        count = select([named(sql("COUNT(CASE WHEN orders > 0 THEN 1 END)"), "n")], self.relation)
+        return int(self.engine.table(count)["n"][0].as_py())
 
 
 def scored(
@@ -51,23 +57,31 @@ def scored(
 ) -> Scored:
     """Customers with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives them.
 
-    ``people`` gives the customers, as ``customers_query`` does. Raises what that and ``scores.score`` raise.
+    ``people`` gives the customers, as ``customers_query`` does. Raises what that and ``fairladder.score`` raise, DataError where nobody
+    has a purchase.
     """
-    engine, scheme = orders.engine, orders.scheme
-    if orders.kept_groups is None or not orders.kept_groups.customers:
-        raise DataError(
-            "No row can be used, so there is nobody to score. `fairladder check` says what became of the rows."
-        )
-    with passing(engine) as last:
+    engine, scheme = orders.customer_engine, orders.scheme
+    orders.require_fit()
+    with engine.passing() as last:
         by_spend = scheme.scores.percentile_of == SPEND
-        made = _scored(engine, scheme, engine.keep(people(orders, by_spend)), by_spend, ladders)
+        customers = engine.keep(people(orders, by_spend))
+        if not _any_bought(engine, customers):
+            raise DataError(
+                "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."
+            )
+        made = _scored(engine, scheme, customers, by_spend, ladders)
         last(made.relation)
-    owned(engine, made, made.relation)
+    engine.own(made, made.relation)
     return made
 
 
+def _any_bought(engine: CustomerEngine, customers: exp.Expr) -> bool:
+    one = select([sql("1")], customers).where(sql("orders > 0"), copy=False).limit(1, copy=False)
+    return len(engine.table(one)) > 0
+
+
 def _scored(
-    engine: Engine, scheme: Scheme, people: exp.Expr, by_spend: bool, ladders: Mapping[str, AnyLadder] | None
+    engine: CustomerEngine, scheme: Scheme, people: exp.Expr, by_spend: bool, ladders: Mapping[str, AnyLadder] | None
 ) -> Scored:
     """``by_spend`` where ``people`` have their percentiles already."""
     kinds = {n: k for n, k in kinds_of(engine, people).items() if not by_spend or n not in RANKED}
@@ -114,7 +128,7 @@ def _in_order(tree: exp.Select, names: Sequence[str]) -> exp.Select:
     return tree
 
 
-def kinds_of(engine: Engine, relation: exp.Expr) -> dict[str, Kind]:
+def kinds_of(engine: CustomerEngine, relation: exp.Expr) -> dict[str, Kind]:
     """Kind of every column, as conditions on customers see it."""
     return {name: _kind_of(type_) for name, type_ in engine.columns(relation).items()}
 
@@ -124,7 +138,7 @@ def _kind_of(type_: str) -> Kind:
         return "day"
     if type_ == "BOOLEAN":
         return "truth"
-    return "text" if type_ == "VARCHAR" else "number"
+    return "text" if type_.startswith(("VARCHAR", "ENUM")) else "number"
 
 
 def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
@@ -143,7 +157,7 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
     return column(name)
 
 
-def _with_percentiles(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> exp.Select:
+def _with_percentiles(engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> exp.Select:
     """The customers with percentile and percent rank of the scheme's measure, as ``ladder.ranks`` has them."""
     of = scheme.scores.percentile_of
     value = sql("CASE WHEN orders > 0 THEN :v END", v=as_number(of, kinds))
@@ -166,7 +180,7 @@ _VALUE = "ranked value"
 # ---------------------------------------------------------------------------------------------------------------- ladders
 
 
-def _score_ladders(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
+def _score_ladders(engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
     """The ladders of the scores, fitted to the customers with a purchase."""
     found: dict[str, AnyLadder] = {}
     for name, (measure, better) in SCORES.items():
@@ -180,7 +194,7 @@ def _score_ladders(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], 
     return found
 
 
-def _tier_ladders(engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
+def _tier_ladders(engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
     """Those of the tiers."""
     found: dict[str, AnyLadder] = {}
     for name, tier in scheme.tiers.items():
@@ -214,7 +228,7 @@ def _at_or_below(shares: Sequence[Fraction], better: str) -> list[Fraction]:
 
 
 def _ladder(
-    engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], need: _Need, fit: Callable[[Any, Any], Ladder]
+    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], need: _Need, fit: Callable[[Any, Any], Ladder]
 ) -> AnyLadder:
     day = kinds.get(need.measure) == "day"
     if need.within is None and need.cuts is not None:
@@ -227,7 +241,7 @@ def _ladder(
 
 
 def valued(
-    engine: Engine, people: exp.Expr, kinds: Mapping[str, Kind], measure: str, within: str | None
+    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], measure: str, within: str | None
 ) -> Iterator[tuple[str | None, NDArray[np.generic], NDArray[np.int64]]]:
     """For each group (None without) its distinct values of a measure among those with a purchase, and how often each occurs.
 
@@ -239,10 +253,10 @@ def valued(
         yield None, _as_measured(counted, day), counted.counts
         return
     check_there(kinds, group=within)
-    cell = exp.cast(column(within), "VARCHAR")
-    for group in groups_of(engine, people, within):
-        test = sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.Literal.string(group))
-        counted = all_counts(engine, rows.copy().where(test, copy=False))
+    grouped = rows.select(named(exp.cast(column(within), "VARCHAR"), "part"), copy=False)
+    found = counts_by_group(engine, grouped)
+    require_few_groups(len(found), within, "ladder")
+    for group, counted in found.items():
         yield group, _as_measured(counted, day), counted.counts
 
 
@@ -254,7 +268,7 @@ def require_few_groups(n: int, within: str, what: str) -> None:
         )
 
 
-def groups_of(engine: Engine, people: exp.Expr, within: str) -> NDArray[np.object_]:
+def groups_of(engine: CustomerEngine, people: exp.Expr, within: str) -> NDArray[np.object_]:
     """The groups of those with a purchase, as texts, None last. Raises UsageError where they are too many."""
     cell = exp.cast(column(within), "VARCHAR")
     groups = select([named(cell, "part")], people).where(sql("orders > 0"), copy=False).distinct(copy=False)
@@ -269,7 +283,7 @@ def _valued(people: exp.Expr, kinds: Mapping[str, Kind], measure: str) -> exp.Se
 
 
 #: More groups than this are no groups.
-MOST_GROUPS = 500
+MOST_GROUPS = 2_000
 
 
 def _as_measured(counted: Counts, day: bool) -> NDArray[np.generic]:

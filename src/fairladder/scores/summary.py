@@ -1,4 +1,4 @@
-"""The small tables of scored customers that stay on a cluster: segments, tiers, and what each rule does."""
+"""The small tables of scored customers: segments, tiers, and what each rule does."""
 
 from collections.abc import Mapping, Sequence
 
@@ -8,10 +8,10 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from sqlglot import exp
 
-from fairladder.cluster.scoring import Scored
 from fairladder.conditions import parse_condition, to_engine
 from fairladder.numbers import EXACT_DECIMALS
 from fairladder.scheme import Segment
+from fairladder.scores.scored import Scored
 from fairladder.scores.scoring import summary_of, tier_of, tiers_of
 from fairladder.sqltree import column, named, select, sql
 
@@ -59,7 +59,7 @@ def rule_coverage(scored: Scored) -> pd.DataFrame:
 def _holds(scored: Scored, segment: Segment) -> exp.Expr:
     if segment.when is None:
         return exp.true()
-    own = {n: ours for n, ours in scored.scheme.own_names().items() if n not in scored.kinds and ours in scored.kinds}
+    own = scored.own_names
     kinds = {**scored.kinds, **{n: scored.kinds[ours] for n, ours in own.items()}}
     cells = {name: column(own.get(name, name)) for name in kinds}
     return to_engine(parse_condition(segment.when, kinds, f"segment `{segment.name}`"), cells)

@@ -1,4 +1,4 @@
-"""What a ladder is fitted to, of customers that stay on a cluster: the distinct values and how often each occurs.
+"""What a ladder is fitted to: the distinct values of a measure and how often each occurs.
 
 Where these are too many to bring here, only those come that a cut could lie at. All values are counted in ranges; a range comes
 as one value, its largest, where no cut of the ladder can lie within it, and is counted again in smaller ones where it can. For
@@ -16,7 +16,8 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from sqlglot import exp
 
-from fairladder.cluster.standing import bucket_of
+from fairladder.book.standing import bucket_of
+from fairladder.engine.arrays import as_array
 from fairladder.engine.protocol import Engine
 from fairladder.errors import UsageError
 from fairladder.sqltree import column, named, select, sql
@@ -26,7 +27,7 @@ FEW = 20_000
 #: Of groups, and of tiers of what is held, every distinct value comes here; not more than these.
 MOST = 5_000_000
 _TOO_MANY = (
-    f"More than {MOST:,} distinct values would have to come here for this ladder. On a cluster use even rungs without `within`, or "
+    f"More than {MOST:,} distinct values would have to come here for this ladder. Use even rungs without `within`, or "
     "a measure of fewer values, such as orders or spend in whole units."
 )
 #: Ranges are counted again in so many smaller ones.
@@ -41,6 +42,24 @@ class Counts:
 
     values: NDArray[np.generic]
     counts: NDArray[np.int64]
+
+
+def counts_by_group(engine: Engine, rows: exp.Select) -> dict[str | None, Counts]:
+    """Every distinct ``value`` of the rows for each ``part``, by its name, None last.
+
+    Raises UsageError where they are more than anybody's memory should hold.
+    """
+    both = [column("part"), column("value")]
+    query = select([*both, named(sql("COUNT(*)"), "n")], rows, "valued").group_by(*both, copy=False)
+    table = engine.table(query.limit(MOST + 1, copy=False))
+    if len(table) > MOST:
+        raise UsageError(_TOO_MANY)
+    parts: dict[str | None, list[int]] = {}
+    for place, part in enumerate(table["part"].to_pylist()):
+        parts.setdefault(part, []).append(place)
+    values, counts = as_array(table["value"]), as_array(table["n"]).astype(np.int64)
+    named_parts = sorted(p for p in parts if p is not None) + [p for p in parts if p is None]
+    return {part: _in_order(values[parts[part]], counts[parts[part]]) for part in named_parts}
 
 
 def all_counts(engine: Engine, rows: exp.Select) -> Counts:
@@ -137,7 +156,7 @@ def _by_range(rows: exp.Select, place: exp.Expr) -> exp.Select:
 
 def _within(engine: Engine, rows: exp.Select, ranges: _Ranges, open_: NDArray[np.bool_], pieces: int | None) -> _Ranges:
     """The rows of the open ranges, in so many pieces each, or value by value."""
-    bounds = pa.table({"lowest": ranges.low[open_], "highest": ranges.high[open_], "number": np.flatnonzero(open_)})
+    bounds = pa.Table.from_arrays([pa.array(a.tolist()) for a in (ranges.low[open_], ranges.high[open_], np.flatnonzero(open_))], names=["lowest", "highest", "number"])
     inside = select(["value", "lowest", "highest", "number"], rows, "valued")
     on = sql("value >= lowest AND value <= highest")
     inside = inside.join(exp.alias_(engine.offer(bounds), "bounds", table=True), on=on, copy=False)
@@ -151,7 +170,7 @@ def _within(engine: Engine, rows: exp.Select, ranges: _Ranges, open_: NDArray[np
 
 
 def _ranges(table: pa.Table) -> _Ranges:
-    low, high, counts = (table[name].to_numpy() for name in ("low", "high", "n"))
+    low, high, counts = (as_array(table[name]) for name in ("low", "high", "n"))
     order = np.argsort(low, kind="stable")
     return _Ranges(low[order], high[order], counts[order].astype(np.int64))
 
@@ -163,6 +182,9 @@ def _replaced(ranges: _Ranges, open_: NDArray[np.bool_], inside: _Ranges) -> _Ra
 
 
 def _sorted(table: pa.Table) -> Counts:
-    values, counts = table["value"].to_numpy(), table["n"].to_numpy().astype(np.int64)
+    return _in_order(as_array(table["value"]), as_array(table["n"]).astype(np.int64))
+
+
+def _in_order(values: NDArray[np.generic], counts: NDArray[np.int64]) -> Counts:
     order = np.argsort(values, kind="stable")
     return Counts(values[order], counts[order])

@@ -1,18 +1,22 @@
-"""How customers that stay on a cluster stand on ladders that were fitted before, and whether they are enough to advise."""
+"""How scored customers stand on ladders that were fitted before, whether they are enough to advise, and who would be split."""
 
 from collections.abc import Iterator, Mapping
+from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlglot import exp
 
-from fairladder.cluster.counting import counts_for_cuts
-from fairladder.cluster.scoring import Scored, groups_of, valued
+from fairladder.book.read import Read
 from fairladder.ladder import GroupedLadder
-from fairladder.scores.fairness import FEW_GAPS, rung_notes, too_few, unseen_note
+from fairladder.ladder.ranks import even_ranks
+from fairladder.scores.counting import counts_for_cuts
+from fairladder.scores.fairness import FEW_GAPS, fairness_of_counts, in_words, rung_notes, too_few, unseen_note
 from fairladder.scores.fitting import SCORES, AnyLadder
 from fairladder.scores.saved import drift_of
-from fairladder.sqltree import column, named, select, sql
+from fairladder.scores.scored import Scored, groups_of, valued
+from fairladder.sqltree import column, day_literal, named, select, sql, units
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -20,7 +24,7 @@ if TYPE_CHECKING:
 _NOBODY = (np.zeros(0), np.zeros(0, dtype=np.int64))
 
 
-def drift_there(ladders: Mapping[str, AnyLadder], now: Scored) -> "pd.DataFrame":
+def drift_of_scored(ladders: Mapping[str, AnyLadder], now: Scored) -> "pd.DataFrame":
     """The table of ``saved.drift``: today's customers on these ladders."""
     return drift_of(_values_now(ladders, now))
 
@@ -37,7 +41,7 @@ def _values_now(ladders: Mapping[str, AnyLadder], now: Scored) -> Iterator[tuple
             yield name, group if grouped else None, one, values, counts
 
 
-def ladder_notes_there(people: Scored) -> list[str]:
+def ladder_notes(people: Scored) -> list[str]:
     """``fairness.ladder_notes`` of the ladders on which they were scored."""
     notes, grouped = rung_notes(people.ladders), {}
     for name, ladder in people.ladders.items():
@@ -48,7 +52,7 @@ def ladder_notes_there(people: Scored) -> list[str]:
     return notes
 
 
-def too_few_there(people: Scored) -> list[str]:
+def too_few_to_advise(people: Scored) -> list[str]:
     """``fairness.too_few_to_advise`` of the customers."""
     trees = {"n": sql("COUNT(*)"), "first": sql("MIN(first_order)"), "last": sql("MAX(last_order)")}
     buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
@@ -75,3 +79,29 @@ def _usual_gap(people: Scored, buyers: exp.Select, days: int) -> float:
     found = counts_for_cuts(people.engine, gaps, [], even=False, also=middle)
     low, high = (float(found.values[np.searchsorted(np.cumsum(found.counts), at, side="right")]) for at in middle)
     return (low + high) / 2
+
+
+def ties_of(orders: Read) -> "pd.DataFrame | None":
+    """``fairness.fairness_of`` from how often each value occurs; None where nobody has a purchase."""
+    groups, rungs, decimals = orders.groups, orders.scheme.scores.rungs, orders.scheme.money.decimals
+    buyers = select(["*"], groups.used(), "used").where(sql("orders > 0"), copy=False)
+    n = int(groups.engine.table(select([named(sql("COUNT(*)"), "n")], buyers, "buyers"))["n"][0].as_py())
+    if not n or orders.as_of is None:
+        return None
+    recency = exp.DateDiff(this=day_literal(orders.as_of), expression=column("last_order"), unit=exp.var("DAY"))
+    measures = {"recency_days": recency, "orders": column("orders"), "spend": units(column("spend"), decimals)}
+    places = even_ranks(n, rungs)
+    also = [*places, *(n - at for at in places), *((n - 1) * j // rungs for j in range(1, rungs))]
+    shares = [Fraction(j, rungs) for j in range(1, rungs)]
+    counted: dict[str, tuple[NDArray[Any], NDArray[Any]]] = {}
+    for measure, tree in measures.items():
+        valued = select([named(tree, "value")], buyers, "buyers")
+        found = counts_for_cuts(groups.engine, valued, shares, even=True, also=also)
+        counted[measure] = (found.values, found.counts)
+    return fairness_of_counts(counted, orders.scheme)
+
+
+def split_note(orders: Read) -> str:
+    """``fairness.in_words`` of the ties; empty where nobody has a purchase or nobody would be split."""
+    ties = ties_of(orders)
+    return "" if ties is None else in_words(ties)

@@ -1,0 +1,100 @@
+"""Rows of customers or orders in their engine, as a result is made of them: which, in which order, with which columns."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+from sqlglot import exp
+
+from fairladder.columns import decimals_in
+from fairladder.engine.protocol import CustomerEngine
+from fairladder.errors import UsageError
+from fairladder.output.files import as_json
+from fairladder.output.targets import format_of
+from fairladder.sqltree import column, named, select, sql
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: What parts are written as.
+KINDS = ("parquet", "csv")
+
+
+@dataclass(frozen=True)
+class Listing:
+    """A table that has not left its engine yet."""
+
+    engine: CustomerEngine
+    rows: exp.Expr
+    order: tuple[exp.Expr, ...]
+    columns: tuple[str, ...]
+    to_frame: "Callable[[pa.Table], pd.DataFrame]"
+    """Makes the public DataFrame of some of the rows."""
+
+    @cached_property
+    def count(self) -> int:
+        """The number of rows."""
+        return int(self.engine.table(select([named(sql("COUNT(*)"), "n")], self.rows, "rows"))["n"][0].as_py())
+
+    def query(self) -> exp.Select:
+        """The rows in their order, with their columns."""
+        ordered = select(["*"], self.rows, "rows").order_by(*self.order, copy=False)
+        return select(list(map(column, self.columns)), ordered, "ordered")
+
+    def frame(self, most: int | None = None) -> "pd.DataFrame":
+        """The rows, or the first of them, as a DataFrame of pandas.
+
+        Raises UsageError where they are more than may come to this machine.
+        """
+        query, allowed = self.query(), self.engine.limits.rows_here
+        if most is None and allowed is not None:
+            most = allowed + 1
+        table = self.engine.table(query if most is None else query.limit(most, copy=False))
+        if allowed is not None and len(table) > allowed:
+            raise UsageError(
+                f"More than {allowed:,} rows are in this list. Write it with --out NAME.parquet or NAME.csv."
+            )
+        return self.to_frame(table)
+
+    def last(self, most: int) -> "pd.DataFrame":
+        """The last rows, in the order of the rows."""
+        back = [exp.Ordered(this=o.this, desc=not o.args.get("desc"), nulls_first=True) for o in self.order]
+        rows = select(["*"], self.rows, "rows").order_by(*back, copy=False).limit(most, copy=False)
+        return replace(self, rows=rows).frame()
+
+    def write_parts(self, path: str, decimals: int, facts: Mapping[str, Any]) -> None:
+        """Let the engine write the rows as a folder of parts, whose names are in the order of the rows, with the facts beside them.
+
+        In CSV money has exactly ``decimals`` decimals and ratios are their shortest text, as in files written on this machine.
+        """
+        writer = self.engine.parts_writer
+        assert writer is not None
+        kind, types = kind_of_parts(path), self.engine.columns(self.rows)
+        cells = {n: _csv_cell(n, types[n], decimals) if kind == "csv" else column(n) for n in self.columns}
+        ordered = select(["*"], self.rows, "rows").order_by(*self.order, copy=False)
+        query = select([named(tree, name) for name, tree in cells.items()], ordered, "ordered")
+        writer.write(query, path, kind, as_json(dict(facts)))
+
+
+def kind_of_parts(path: str) -> str:
+    """``parquet`` or ``csv``, by the ending of the folder's name. Raises UsageError for any other."""
+    kind = format_of(path.rstrip("/"))
+    if kind not in KINDS:
+        raise UsageError(f"{path!r}: on a cluster results are folders of parts, NAME.parquet or NAME.csv.")
+    return kind
+
+
+def _csv_cell(name: str, type_: str, decimals: int) -> exp.Expr:
+    if type_ not in ("DOUBLE", "FLOAT"):
+        return column(name)
+    places = decimals_in(name, decimals)
+    if places is None:
+        return exp.Anonymous(this="FLOAT_TEXT", expressions=[column(name)])
+    return sql(f"CAST(ROUND(:c, :p) AS DECIMAL(38, {places}))", c=column(name), p=places)
+
+
+def rising(keys: Sequence[str]) -> tuple[exp.Expr, ...]:
+    """The order by ``keys``, nulls last."""
+    return tuple(exp.Ordered(this=column(key), nulls_first=False) for key in keys)

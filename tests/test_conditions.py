@@ -13,10 +13,12 @@ import pytest
 import sqlalchemy
 
 import fairladder as fl
+from conditions_on_frames import to_mask
 from conftest import MARIADB, POSTGRES, times
-from fairladder.conditions import frame_kinds, parse_condition, to_engine, to_mask
+from fairladder.conditions import parse_condition, to_engine
 from fairladder.engine.database import Database
 from fairladder.engine.embedded import Embedded
+from fairladder.frames import frame_kinds
 from fairladder.scores.as_sql import condition_sql
 from fairladder.sqltree import column, named, select
 

@@ -37,10 +37,16 @@ if TYPE_CHECKING:
     from fairladder.scheme import Scheme, load_scheme
     from fairladder.scores.as_sql import scheme_sql
     from fairladder.scores.fairness import fairness_of
+    from fairladder.scores.on_frames import (
+        fit_ladders,
+        rule_coverage,
+        score,
+        segment_summary,
+        select,
+        tier_summary,
+        top,
+    )
     from fairladder.scores.saved import SavedLadders, drift, load_ladders
-    from fairladder.scores.scoring import fit_ladders, rule_coverage, score, segment_summary, tier_summary
-    from fairladder.scores.selection import select
-    from fairladder.scores.top import top
     from fairladder.value.backtest import Backtest, backtest
     from fairladder.value.forecast import Forecast, value_forecast, with_forecast
     from fairladder.value.formula import FormulaValue, value_formula, value_from_totals
@@ -72,14 +78,20 @@ _HOMES = {
     "scores.saved": ("SavedLadders", "drift", "load_ladders"),
     "findings": ("Finding",),
     "scheme": ("Scheme", "load_scheme"),
-    "scores.selection": ("select",),
-    "scores.top": ("top",),
     "value.backtest": ("Backtest", "backtest"),
     "value.to_score": ("customers_to_score",),
     "value.what_if": ("WhatIf", "break_even", "what_if", "worth_of_return"),
     "value.forecast": ("Forecast", "value_forecast", "with_forecast"),
     "value.formula": ("FormulaValue", "value_formula", "value_from_totals"),
-    "scores.scoring": ("fit_ladders", "rule_coverage", "score", "segment_summary", "tier_summary"),
+    "scores.on_frames": (
+        "fit_ladders",
+        "rule_coverage",
+        "score",
+        "segment_summary",
+        "select",
+        "tier_summary",
+        "top",
+    ),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}
 #: Rooms that are public as they are.

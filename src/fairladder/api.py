@@ -15,7 +15,6 @@ from fairladder.book.read import Keep, Read, read
 from fairladder.demo import sample_shop
 from fairladder.errors import FairLadderWarning
 from fairladder.findings import sentences
-from fairladder.frames import customers_frame
 from fairladder.scheme import Scheme, load_scheme, scheme_from
 from fairladder.sqltree import column, select
 
@@ -62,8 +61,7 @@ class Orders(Read):
 
     def _frame(self, query: exp.Select, *order: exp.Expr) -> "pd.DataFrame":
         """The rows of a query as the DataFrame that the engine of customers gives."""
-        engine, scheme = self.customer_engine, self.scheme
-        frame: pd.DataFrame = engine.frame(query, order, lambda table: customers_frame(table, scheme))
+        frame: pd.DataFrame = self.customer_engine.frame(query, order, self.frame_of)
         return frame
 
     def check(self) -> "Check":
@@ -117,7 +115,7 @@ class Orders(Read):
         [[1, 77], [2, 68], [3, 60]]
         """
         self._warn_of_findings()
-        from fairladder.scores.top_lists import top_list
+        from fairladder.scores.top import top_list
         from fairladder.value.to_score import people_to_score
 
         people = self.customer_engine.keep(people_to_score(self, by))

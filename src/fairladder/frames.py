@@ -1,26 +1,26 @@
 """DataFrames at the public edge: made from a table of customers, and read cell by cell where types cannot be known."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from fairladder.columns import CARRIED, CUSTOMERS, FORECAST, SCHEME, SCORES, names
+from fairladder.columns import CARRIED, SCHEME
+from fairladder.conditions import Kind
 from fairladder.scheme import STANCES, Scheme
 
 if TYPE_CHECKING:
-    import numpy as np
     import pandas as pd
     import pyarrow as pa
-    from numpy.typing import NDArray
 
 #: Whole numbers that are null for some customers, and so have a type that has nulls, whether or not there are any.
-_WITH_NULLS = frozenset({"recency_days", "tenure_days", "recency_score", "frequency_score", "monetary_score", "score_total"})
+_WITH_NULLS = frozenset(
+    {"recency_days", "tenure_days", "recency_score", "frequency_score", "monetary_score", "score_total"}
+)
 
 
-def customers_frame(table: "pa.Table", scheme: Scheme) -> "pd.DataFrame":
+def customers_frame(table: "pa.Table", scheme: Scheme, carried: Collection[str]) -> "pd.DataFrame":
     """A table of customers as the public DataFrame, which carries its scheme and which of its columns are somebody's own."""
     frame = typed_frame(table, scheme)
-    scored = (*names(SCORES), *names(FORECAST), *scheme.tiers) if "segment" in frame else ()
-    frame.attrs[CARRIED] = [name for name in frame if name not in {*names(CUSTOMERS), *scored, "rank"}]
+    frame.attrs[CARRIED] = [name for name in frame if name in carried]
     frame.attrs[SCHEME] = scheme.model_dump_json(by_alias=True, exclude_defaults=True)
     return frame
 
@@ -58,6 +58,14 @@ def plain_table(frame: "pd.DataFrame") -> "pa.Table":
     return table.replace_schema_metadata(None)
 
 
+def frame_kinds(frame: "pd.DataFrame") -> dict[str, Kind]:
+    """Kind of every column of a frame, as conditions see it."""
+    return {str(name): _KINDS.get(getattr(dtype, "kind", "O"), "text") for name, dtype in frame.dtypes.items()}
+
+
+_KINDS: dict[str, Kind] = {"i": "number", "u": "number", "f": "number", "b": "truth", "M": "day"}
+
+
 def rows_of(frame: "pd.DataFrame") -> Iterator[Any]:
     """The rows as named tuples."""
     return iter(frame.itertuples(index=False))
@@ -66,16 +74,6 @@ def rows_of(frame: "pd.DataFrame") -> Iterator[Any]:
 def row_of_largest(frame: "pd.DataFrame", by: "pd.Series[Any]") -> Any:
     """The row at which ``by``, of the same index, is largest; the first of several."""
     return frame.iloc[int(by.to_numpy(dtype="float64", na_value=float("-inf")).argmax())]
-
-
-def as_numbers(values: "pd.Series[Any]") -> "NDArray[np.float64]":
-    """Numbers, or days since 1970, NaN where there is none; shape (n,)."""
-    import numpy as np
-
-    if values.dtype.kind == "M":
-        days = values.to_numpy().astype("datetime64[D]")
-        return np.where(np.isnat(days), np.nan, days.astype(np.int64).astype(np.float64))
-    return np.asarray(values.to_numpy(dtype=np.float64, na_value=np.nan))
 
 
 def categorical(codes: Any, names: Sequence[str]) -> "pd.Categorical[Any]":

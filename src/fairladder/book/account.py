@@ -69,7 +69,11 @@ def _latest(sums: Sequence[dict[str, Any]]) -> dt.date | None:
     """The latest day of rows that are used, or left out by `where` or the date range."""
     states = range(RowState.LEFT_OUT, RowState.NEITHER)
     return max(
-        (s["latest_row"] for s in sums if s.get("latest_row") and (s["state"] == RowState.USED or s["state"] in states)),
+        (
+            s["latest_row"]
+            for s in sums
+            if s.get("latest_row") and (s["state"] == RowState.USED or s["state"] in states)
+        ),
         default=None,
     )
 

@@ -28,12 +28,17 @@ def customers_query(orders: "Read", ranked: bool = False) -> exp.Select:
 
     Raises DataError where amounts are too large for floats.
     """
-    groups, members, decimals = orders.groups, orders.members, orders.scheme.money.decimals
-    groups.require_exact(decimals)
+    orders.groups.require_exact(orders.scheme.money.decimals)
+    return measured_customers(orders, orders.base, orders.groups, ranked)
+
+
+def measured_customers(orders: "Read", base: exp.Expr, groups: KeptGroups, ranked: bool = False) -> exp.Select:
+    """The same of whole numbers kept in ``base``, whose positive spend ``groups`` know."""
+    members, decimals = orders.members, orders.scheme.money.decimals
     theirs = members.table.column_names if members is not None else []
     there = {"name", "only_channel"} & {*groups.columns, *theirs}
     carried = [n for n in theirs if n not in ("customer", "name")]
-    measured = _measured(groups, orders.base, orders.as_of, decimals, there, carried, ranked)
+    measured = _measured(groups, base, orders.as_of, decimals, there, carried, ranked)
     cells = orders.carried(measured.named_selects)
     if cells is None:
         return measured
@@ -48,8 +53,8 @@ def customers_query(orders: "Read", ranked: bool = False) -> exp.Select:
 def whole_numbers(groups: KeptGroups, members: pa.Table | None) -> exp.Select:
     """Customers with whole numbers and days; with members, those without orders too, with counts of 0, and who is one of them."""
     text = [n for n in ("name", "only_channel") if n in groups.columns]
-    types = {**dict.fromkeys(_ORDERS[:2], "BIGINT"), **dict.fromkeys(_ORDERS[2:], "DATE"), **dict.fromkeys(text, "VARCHAR")}
-    trees = {"customer": column("customer")}
+    types = dict.fromkeys(_ORDERS[:2], "BIGINT") | dict.fromkeys(_ORDERS[2:], "DATE") | dict.fromkeys(text, "VARCHAR")
+    trees: dict[str, exp.Expr] = {"customer": column("customer")}
     trees |= {n: sql("COALESCE(CAST(:c AS BIGINT), 0)", c=column(n)) for n in COUNTS}
     trees |= {n: exp.cast(column(n), type_) for n, type_ in types.items()}
     used = select([named(t, n) for n, t in trees.items()], groups.used(), "used")

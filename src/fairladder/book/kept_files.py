@@ -101,9 +101,7 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     return KeptPass(passed, undecided, _told(parts, new, changed, late, why))
 
 
-def _of_customers(
-    rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any], folder: Path
-) -> Pass:
+def _of_customers(rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any], folder: Path) -> Pass:
     """The groups of all files: those that are kept, with what files that are not among them bring, which are kept then."""
     engine, there = rows.source.engine, manifest.get("customers") or {"kept": "", "files": []}
     assert isinstance(engine, Embedded)

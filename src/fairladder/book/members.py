@@ -74,7 +74,9 @@ def open_members(
     else:
         set_aside = engine.reader.table(query.limit(0, copy=False))
     _no_repeats(rows, source)
-    table = rows.select(["customer", *cells_there]).rename_columns(["customer", *(shown.get(n, n) for n in cells_there)])
+    table = rows.select(["customer", *cells_there]).rename_columns(
+        ["customer", *(shown.get(n, n) for n in cells_there)]
+    )
     return Members(table, set_aside, source.label, id_column, key_note)
 
 

@@ -292,7 +292,16 @@ class Read:
         self.require_fit()
         self.groups.require_few()
         table = self.customer_engine.table(select(["*"], self.customers_there).order_by("customer", copy=False))
-        return customers_frame(table, self.scheme)
+        return self.frame_of(table)
+
+    def frame_of(self, table: pa.Table) -> "pd.DataFrame":
+        """A table of customers as the public DataFrame."""
+        return customers_frame(table, self.scheme, self.carried_names)
+
+    @cached_property
+    def carried_names(self) -> frozenset[str]:
+        """Columns of the customers that are carried along from somebody's file."""
+        return frozenset(self.customer_engine.columns(self.customers_there)) - set(NAMES)
 
     def spent(self) -> "pd.DataFrame":
         """``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of everybody, sorted by id.
@@ -302,7 +311,7 @@ class Read:
         self.require_fit()
         names = ["customer", "spend", "first_order", "last_order"]
         query = select(list(map(column, names)), self.customers_there).order_by("customer", copy=False)
-        return customers_frame(self.customer_engine.table(query), self.scheme)
+        return self.frame_of(self.customer_engine.table(query))
 
     def on(self, as_of: str | dt.date) -> Self:
         """The same orders with another day of reckoning, read for it."""

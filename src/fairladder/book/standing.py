@@ -42,7 +42,9 @@ def standing(
     valued = select([*own, *here], rows).where(sql(":v IS NOT NULL", v=value), copy=False)
     valued = valued.group_by(*keys, copy=False)
     if engine.limits.windows:
-        below = [named(sql(":w - :h", w=_so_far(f"{n}_here", parts), h=column(f"{n}_here")), f"{n}_below") for n in names]
+        below = [
+            named(sql(":w - :h", w=_so_far(f"{n}_here", parts), h=column(f"{n}_here")), f"{n}_below") for n in names
+        ]
         return engine.keep(select(["*", *below], valued, "valued"))
     distinct = engine.keep(select(["*", named(bucket_of(column("value")), "bucket")], valued, "valued"))
     totals = [named(sql("SUM(:t)", t=column(f"{n}_here")), n) for n in names]

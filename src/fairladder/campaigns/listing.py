@@ -23,7 +23,7 @@ from fairladder.campaigns.people import contacted_since, ids_in
 from fairladder.conditions import Condition, Kind, parse_condition, to_engine
 from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import UsageError, nearest
-from fairladder.frames import categorical, customers_frame
+from fairladder.frames import categorical
 from fairladder.numbers import half_away, ratio
 from fairladder.orders.source import short_names
 from fairladder.orders.words import NO_WORDS, YES_WORDS, said
@@ -32,7 +32,7 @@ from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import Campaign, scheme_from
 from fairladder.scores.scored import Scored
-from fairladder.scores.top_lists import top_list
+from fairladder.scores.top import top_list
 from fairladder.sqltree import column, day_literal, named, select, sql
 from fairladder.value.to_score import beside, forecast_notes, scored
 
@@ -338,7 +338,7 @@ def _ranked(
     """The people within the limit, by rank and then by id, and their ranks."""
     if not eligible or places == 0:
         nobody = select(["*"], people).where(exp.false(), copy=False)
-        return customers_frame(orders.customer_engine.table(nobody), orders.scheme), np.zeros(0, dtype=np.int64)
+        return orders.frame_of(orders.customer_engine.table(nobody)), np.zeros(0, dtype=np.int64)
     count = eligible if places is None else places
     listed = top_list(orders, people, by, count=count, everybody=True, ties=ties).frame()
     rank = listed.pop("rank").to_numpy(dtype=np.int64)

@@ -52,7 +52,7 @@ def customers(
         return
     engine, measures = orders.customer_engine, (when or "", sort or "")
     with screen.busy(request, "Reducing the orders to customers", engine):
-        from fairladder.scores.chosen import chosen
+        from fairladder.scores.selection import chosen
         from fairladder.value.to_score import forecast_notes, people_to_score
 
         people = engine.keep(people_to_score(orders, *measures))
@@ -63,8 +63,8 @@ def customers(
     if screen.for_people(request):
         everything = chosen(orders, people, when=when, sort=sort or None)
         order = everything.order if sort else (exp.Ordered(this=column("spend"), desc=True), column("customer"))
-        bought = replace(everything, rows=everything.rows.copy().where(sql("orders > 0"), copy=False)).count
-        shown = [view(replace(everything, order=order).frame(_SHOWN), bought, everything.count, when, sort)]
+        bought = len(replace(everything, rows=everything.rows.copy().where(sql("orders > 0"), copy=False)))
+        shown = [view(replace(everything, order=order).frame(_SHOWN), bought, len(everything), when, sort)]
     door.give(
         request, orders, {"customers": listing}, shown, notes=forecast_notes(orders, *measures), as_table=bool(columns)
     )

@@ -29,8 +29,10 @@ def _tour(folder: Path) -> None:
     from fairladder.book.spend import bought
     from fairladder.cli import check, customers, door, score, screen
     from fairladder.output.files import write
-    from fairladder.scores import scoring
+    from fairladder.scores import summary
     from fairladder.scores.fairness import too_few_to_advise
+    from fairladder.scores.selection import chosen
+    from fairladder.value.to_score import scored as scored_of
 
     _lay_out(folder)
     results = folder / "results"
@@ -51,18 +53,20 @@ def _tour(folder: Path) -> None:
     write(checked.set_aside, results / "set-aside.csv")
     step(f"customers {typed} --out {results / 'customers.csv'}")
     everybody = orders.customers_here()
-    screen.show(customers.view(everybody, int(bought(everybody).sum())))
+    best = everybody.sort_values(["spend", "customer"], ascending=[False, True])
+    screen.show(customers.view(best.head(12), int(bought(everybody).sum()), len(everybody)))
     decimals, facts = orders.scheme.money.decimals, orders.facts()
     write(everybody, results / "customers.csv", decimals=decimals, facts=facts)
     step(f"score {typed} --out {results / 'scored.csv'} --figure {results / 'segments.png'}")
-    scored = scoring.score(everybody, orders.scheme)
+    people = scored_of(orders)
+    scored = chosen(orders, people.relation, kinds=people.kinds).frame()
     parts = {
         "customers": scored,
-        "segments": scoring.segment_summary(scored, orders.scheme),
-        "tiers": scoring.tier_summary(scored, orders.scheme),
-        "rules": scoring.rule_coverage(scored, orders.scheme),
+        "segments": summary.segment_summary(people),
+        "tiers": summary.tier_summary(people),
+        "rules": summary.rule_coverage(people),
     }
-    screen.show(*score.views(orders, parts, too_few_to_advise(scored)), screen.footer(orders, orders.facts()))
+    screen.show(*score.views(orders, parts, too_few_to_advise(people)), screen.footer(orders, orders.facts()))
     write(scored, results / "scored.csv", decimals=decimals, facts=facts)
     write(scored, results / "scored.parquet", facts=facts)
     write(parts, results / "scored.json", decimals=decimals, facts=facts)

@@ -18,6 +18,7 @@ from fairladder.cli import screen
 from fairladder.cli.journal import say
 from fairladder.cli.options import Request, leave_early, until_the_end
 from fairladder.errors import UsageError
+from fairladder.output.listing import Listing
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -29,7 +30,6 @@ if TYPE_CHECKING:
     from fairladder.book.opened import Opened
     from fairladder.book.read import Keep
     from fairladder.findings import Finding
-    from fairladder.output.listing import Listing
     from fairladder.output.result import Result
     from fairladder.output.tables import TableAddress
 
@@ -236,7 +236,7 @@ def give(
     findings = () if orders is None else orders.findings if findings is None else findings
     if screen.for_people(request) and parts and (request.part is not None or as_table):
         part = request.part or next(iter(parts))  # what an option asks for is shown on a terminal as in a file
-        view, show_findings = [screen.part_view(part, _shown_part(parts[part]), _length(parts[part]))], True
+        view, show_findings = [screen.part_view(part, _shown_part(parts[part]), len(parts[part]))], True
     facts = _facts(orders, notes, told)
     above = sentences(findings)
     for text in above if show_findings else ():
@@ -315,11 +315,7 @@ def _facts(orders: "Orders | None", notes: Sequence[str], told: Mapping[str, Any
 
 def _shown_part(part: "Part") -> "pd.DataFrame":
     """The first rows of a part, as many as are shown."""
-    return part.frame(screen.ROWS_SHOWN) if hasattr(part, "write_parts") else part
-
-
-def _length(part: "Part") -> int:
-    return part.count if hasattr(part, "write_parts") else len(part)
+    return part.frame(screen.ROWS_SHOWN) if isinstance(part, Listing) else part
 
 
 def _write(
@@ -335,15 +331,15 @@ def _write(
         return
     chosen = request.part or next(iter(parts), "")
     first = parts.get(chosen)
-    if first is not None and hasattr(first, "write_parts") and table is None and out not in (None, "-"):
-        if first.engine.parts_writer is not None:
-            facts = result_of({}).facts or {}
-            with screen.busy(request, "Writing", first.engine):
-                first.write_parts(str(out), result_of({}).decimals, facts)
-            screen.note(request, f"Wrote the parts of {out}.")
-            return
+    listed = first if isinstance(first, Listing) else None
+    if listed is not None and listed.engine.parts_writer is not None and table is None and out not in (None, "-"):
+        result = result_of({})
+        with screen.busy(request, "Writing", listed.engine):
+            listed.write_parts(str(out), result.decimals, result.facts or {})
+        screen.note(request, f"Wrote the parts of {out}.")
+        return
     every = str(out).lower().endswith((".json", ".xlsx")) and request.part is None
-    there = {n: p.frame() if hasattr(p, "write_parts") else p for n, p in parts.items() if every or n == chosen}
+    there = {n: p.frame() if isinstance(p, Listing) else p for n, p in parts.items() if every or n == chosen}
     result = result_of(there)
     if table is not None:
         as_of = dt.date.fromisoformat(text) if (text := (result.facts or {}).get("as_of")) else None

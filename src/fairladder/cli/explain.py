@@ -51,24 +51,11 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 
         return figures.explanation(explained[0], facts=orders.facts())
 
-    notes = []
-    if orders.groups.few:
-        came = orders.customer_engine.came_here(
-            orders.groups.customers, "to work out what would move these customers"
-        )
-        notes += [came] if came else []
-    else:
-        parts = {name: parts[name] for name in ("standings", "rules", "orders", "changes")}  # the first is written
-        notes.append(
-            "What would move these customers is not worked out: it takes all customers of the cluster, which are more than the "
-            f"{orders.customer_engine.limits.rows_here:,} that are brought here. --where reads a part of the orders."
-        )
     door.give(
         request,
         orders,
         parts,
         view,
-        notes=notes,
         whole=whole,
         figure=figure,
         drew=f": customer {explained[0].customer}",

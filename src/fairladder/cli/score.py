@@ -90,9 +90,9 @@ def score(
         spread=dialect is None and request.part in (None, "customers"),
     )
     with screen.busy(request, "Scoring the customers", orders.customer_engine) as progress:
-        from fairladder.scores import fairness, yardsticks
+        from fairladder.scores import fairness
         from fairladder.scores import saved as saved_ladders
-        from fairladder.scores.chosen import chosen
+        from fairladder.scores.selection import chosen
         from fairladder.value.to_score import forecast_notes, scored
 
         saved = saved_ladders.load_ladders(with_ladders) if with_ladders else None
@@ -100,8 +100,8 @@ def score(
         if dialect is not None:
             _print_sql(dialect, as_view, orders, people.ladders, people.kinds)
             return
-        few = yardsticks.too_few_to_advise(people)
-        notes = [*few, *yardsticks.ladder_notes(people), yardsticks.split_note(orders)]
+        few = fairness.too_few_to_advise(people)
+        notes = [*few, *fairness.ladder_notes(people), fairness.split_note(orders)]
         kinds, asked = people.kinds, names_in(columns)
         parts: dict[str, Any] = {
             "customers": chosen(orders, people.relation, when=when, sort=sort, columns=asked, kinds=kinds)
@@ -118,7 +118,7 @@ def score(
 
             parts |= stability_of(orders, progress=progress).tables()
         if saved is not None:
-            parts["drift"] = yardsticks.drift_of_scored(people.ladders, people)
+            parts["drift"] = saved_ladders.drift_of_scored(people.ladders, people)
     pieces = views(orders, parts, few) if screen.for_people(request) and "segments" in parts else []
     came = orders.customer_engine.came_here
     if request.figure is not None:

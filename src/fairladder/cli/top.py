@@ -3,8 +3,6 @@
 from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated, Any
 
-from sqlglot import exp
-
 from fairladder import columns as registry
 from fairladder import wording
 from fairladder.cli.options import Columns, Request, When, as_percent, names_in, option
@@ -68,8 +66,8 @@ def top(
     orders = door.opened(request, PARTS, spread=request.out not in (None, "-"))
     engine, measures = orders.customer_engine, (by, when or "")
     with screen.busy(request, "Ranking the customers", engine):
-        from fairladder.scores.chosen import chosen
-        from fairladder.scores.top_lists import top_list
+        from fairladder.scores.selection import chosen
+        from fairladder.scores.top import top_list
         from fairladder.value.to_score import forecast_notes, people_to_score
 
         people = engine.keep(people_to_score(orders, *measures))
@@ -80,7 +78,8 @@ def top(
     if not screen.for_people(request):
         screen.note(request, tied)
     whole = replace(listing, columns=tuple(engine.columns(listing.rows)))
-    view = [shown(whole.frame(_SHOWN), by, tied, **asked)] if screen.for_people(request) else []
+    said = {name: asked[name] for name in ("count", "percent", "worst", "within")}
+    view = [shown(whole.frame(_SHOWN), by, tied, **said)] if screen.for_people(request) else []
     notes = forecast_notes(orders, *measures)
     door.give(request, orders, {"customers": listing}, view, notes=notes, as_table=bool(columns))
 
@@ -90,8 +89,7 @@ _SHOWN = 60
 
 
 def shown(
-    frame: "pd.DataFrame", by: str, tied: str, *, count: int | None, percent: float | None, worst: bool, within: str | None,
-    ties: str,
+    frame: "pd.DataFrame", by: str, tied: str, *, count: int | None, percent: float | None, worst: bool, within: str | None
 ) -> "RenderableType":  # fmt: skip
     """A list under the question that it answers: the measure, and what helps to know the customers."""
     from fairladder.cli.screen import cells_of, table
@@ -107,7 +105,7 @@ def shown(
 
 def _tied(listing: "Listing", places: int | None, within: str | None, ties: str) -> str:
     """What to say of the number listed: more than asked for where people tie with the last place, or fewer."""
-    n = listing.count
+    n = len(listing)
     if ties == "exclude" and n != places:
         return f"{wording.counted(n, 'customers')}; those who would tie beyond a last place are left out"
     if n == places and not within:
@@ -116,6 +114,6 @@ def _tied(listing: "Listing", places: int | None, within: str | None, ties: str)
         return f"{wording.counted(n, 'customers')}, everyone tied with a last place included"
     if n < places:
         return f"There are only {wording.count(n)}"
-    last = exp.Select().select(sql("MAX(rank)")).from_(listing.rows).subquery()
-    tie = replace(listing, rows=select(["*"], listing.rows).where(sql("rank = :m", m=last), copy=False)).count
+    last = select([sql("MAX(rank)")], listing.rows, "listed").subquery()
+    tie = len(replace(listing, rows=select(["*"], listing.rows, "listed").where(sql("rank = :m", m=last), copy=False)))
     return f"{wording.counted(n, 'customers')}, since {wording.count(tie)} tie for the last place"

@@ -2,6 +2,7 @@
 
 import re
 import shutil
+import warnings
 import weakref
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
@@ -40,10 +41,14 @@ class Embedded:
         self._scratched = 0
         self._owners: list[Any] = []
         self._owned: set[str] = set()
-        self._unneeded: list[str] = []  # tables whose owner is gone; dropped with the next query, since owners go at any moment
+        self._unneeded: list[
+            str
+        ] = []  # tables whose owner is gone; dropped with the next query, since owners go at any moment
         self._passing = local()
         self._lock = RLock()  # a connection works for one thread at a time
         self._folder: Path | None = None
+        # To copy the rows once more costs less than to plan a statement twice, which is the way that this warning advises.
+        warnings.filterwarnings("ignore", message="Arrow output on a DB-API result")
         self._connection.execute("SET TimeZone = 'UTC'")
         # How far a query is can be asked, and nothing is printed. In a notebook it cannot, unless a package for its bars is there.
         with suppress(duckdb.InvalidInputException):
@@ -122,7 +127,7 @@ class Embedded:
         """Run a query and bring back its rows as an Arrow table."""
         with self._lock, _told_plainly():
             text = self._with_functions(query.sql(self.dialect, copy=False))
-            return self._beside(lambda: self._connection.sql(text).to_arrow_table())
+            return self._beside(lambda: self._connection.execute(text).to_arrow_table())
 
     def keep(self, query: exp.Expr) -> exp.Table:
         """Run a query and keep its rows in the engine, on disk where they are many, until they are forgotten."""

@@ -14,7 +14,7 @@ from fairladder.errors import DataError
 from fairladder.figures.fitting import many, short
 from fairladder.figures.page import STYLE, page
 from fairladder.frames import row_of_largest, rows_of
-from fairladder.scores.scoring import segment_summary
+from fairladder.scores.on_frames import segment_summary
 
 
 def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:

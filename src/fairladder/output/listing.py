@@ -27,15 +27,17 @@ class Listing:
     """A table that has not left its engine yet."""
 
     engine: CustomerEngine
-    rows: exp.Expr
+    rows: exp.Select
     order: tuple[exp.Expr, ...]
     columns: tuple[str, ...]
     to_frame: "Callable[[pa.Table], pd.DataFrame]"
     """Makes the public DataFrame of some of the rows."""
 
+    def __len__(self) -> int:
+        return self._count
+
     @cached_property
-    def count(self) -> int:
-        """The number of rows."""
+    def _count(self) -> int:
         return int(self.engine.table(select([named(sql("COUNT(*)"), "n")], self.rows, "rows"))["n"][0].as_py())
 
     def query(self) -> exp.Select:
@@ -61,7 +63,7 @@ class Listing:
     def last(self, most: int) -> "pd.DataFrame":
         """The last rows, in the order of the rows."""
         back = [exp.Ordered(this=o.this, desc=not o.args.get("desc"), nulls_first=True) for o in self.order]
-        rows = select(["*"], self.rows, "rows").order_by(*back, copy=False).limit(most, copy=False)
+        rows: exp.Select = select(["*"], self.rows, "rows").order_by(*back, copy=False).limit(most, copy=False)
         return replace(self, rows=rows).frame()
 
     def write_parts(self, path: str, decimals: int, facts: Mapping[str, Any]) -> None:

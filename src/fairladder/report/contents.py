@@ -19,14 +19,16 @@ from fairladder.history.periods import calendar_of
 from fairladder.review.check import Check, check
 from fairladder.review.comparison import Comparison, compare
 from fairladder.scheme import Scheme
-from fairladder.scores import fairness, scoring
+from fairladder.scores import fairness, summary
 from fairladder.scores.fitting import AnyLadder
+from fairladder.scores.selection import chosen
 from fairladder.sqltree import column, named, select, sql
 from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.forecast import NONE, Forecast, value_forecast, with_forecast
 from fairladder.value.formula import FormulaValue, usual_period, value_formula
 from fairladder.value.histories import NOTHING_LEARNT
 from fairladder.value.to_score import customers_to_score
+from fairladder.value.to_score import scored as scored_of
 
 #: With no day given, changes are since a year ago, or a quarter where the history is shorter.
 _AGO = (365, 91)
@@ -99,8 +101,8 @@ def contents_of(
     else:
         changes = compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
     next(asked)
-    ladders = scoring.fit_ladders(customers, orders.scheme)
-    scored = scoring.score(customers, orders.scheme, ladders=ladders)
+    people = scored_of(orders)
+    ladders, scored = people.ladders, chosen(orders, people.relation, kinds=people.kinds).frame()
     next(asked)
     by = by or ("channel" if "channel" in orders.roles else None)
     period = _unit_of(customers, orders.as_of)
@@ -119,7 +121,7 @@ def contents_of(
         gaps["forecast"], forecast = forecast.notes[0].removeprefix(NOTHING_LEARNT), None
     next(asked)
     steps.finished()
-    segments = scoring.segment_summary(scored, orders.scheme)
+    segments = summary.segment_summary(people)
     theirs = [name for name in names(FORECAST) if name in scored.attrs.get(CARRIED, ())]
     shown = scored.drop(columns=theirs)
     if forecast is not None and not set(names(FORECAST)) & set(
@@ -129,17 +131,17 @@ def contents_of(
     facts = orders.facts()
     notes = [
         *(f"The customers file's column `{n}` is left out here: a column of the forecast is called so." for n in theirs),
-        *facts["notes"], *fairness.segment_notes(segments), *fairness.ladder_notes(customers, ladders),
-        fairness.in_words(fairness.fairness_of(customers, orders.scheme)),
+        *facts["notes"], *fairness.segment_notes(segments), *fairness.ladder_notes(people),
+        fairness.split_note(orders),
         *(changes.notes if changes is not None else ()),
     ]  # fmt: skip
     return Contents(
         facts=facts, scheme=orders.scheme, as_of=orders.as_of, checked=checked,
-        customers=shown, ladders=ladders, segments=segments, tiers=scoring.tier_summary(scored, orders.scheme),
-        rules=scoring.rule_coverage(scored, orders.scheme), period=period, by=by, growth=grown, grown_by=by_group,
+        customers=shown, ladders=ladders, segments=segments, tiers=summary.tier_summary(people),
+        rules=summary.rule_coverage(people), period=period, by=by, growth=grown, grown_by=by_group,
         spells=flat_spells(by_group if by_group is not None else grown, by), cohorts=cohort_table, counts=counts,
         formula=formula, forecast=forecast, changes=changes, strips=strips, gaps=gaps,
-        few=tuple(fairness.too_few_to_advise(customers)), notes=tuple(dict.fromkeys(n for n in notes if n)),
+        few=tuple(fairness.too_few_to_advise(people)), notes=tuple(dict.fromkeys(n for n in notes if n)),
     )  # fmt: skip
 
 

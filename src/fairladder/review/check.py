@@ -121,7 +121,7 @@ def _checked(orders: Read) -> Check:
 def _ties(orders: Read) -> list[Finding]:
     if len(orders.account.currencies) > 1:
         return []
-    from fairladder.scores.yardsticks import ties_of
+    from fairladder.scores.fairness import ties_of
 
     with orders.customer_engine.passing():
         ties = ties_of(orders)

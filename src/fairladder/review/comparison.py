@@ -19,15 +19,15 @@ from fairladder.days import as_day
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import DataError, UsageError, nearest
-from fairladder.frames import typed_frame, plain_table, rows_of
+from fairladder.frames import plain_table, rows_of, typed_frame
 from fairladder.history.periods import calendar_of
 from fairladder.numbers import EXACT_DECIMALS, half_away, ratio, to_minor
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.scheme import STANCES, Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder
+from fairladder.scores.saved import drift_of_scored
 from fairladder.scores.scored import Scored
-from fairladder.scores.yardsticks import drift_of_scored
 from fairladder.sqltree import column, day_literal, named, select, sql
 from fairladder.value.to_score import forecast_notes, scored
 
@@ -148,11 +148,11 @@ def compare(
     with engine.passing():
         before, after = orders.on(first), orders.on(last)
         was = _scored(before, first)
-        now = scored(after, ladders=was.ladders if yardstick == "then" else None)
-        sides = _Sides(engine, _there(was, first), _there(now, last), orders.scheme, "name" in now.kinds)
+        later = scored(after, ladders=was.ladders if yardstick == "then" else None)
+        sides = _Sides(engine, _there(was, first), _there(later, last), orders.scheme, "name" in later.kinds)
         parts, notes = change_of_spend(after, first, last)
         notes += forecast_notes(after)
-        return _compared(sides, parts, drift_of_scored(was.ladders, now), (first, last), notes)
+        return _compared(sides, parts, drift_of_scored(was.ladders, later), (first, last), notes)
 
 
 def compare_scored(before: pd.DataFrame, after: pd.DataFrame, scheme: Scheme | None = None) -> Comparison:
@@ -176,11 +176,11 @@ def compare_scored(before: pd.DataFrame, after: pd.DataFrame, scheme: Scheme | N
     tiers = {name: tier for name, tier in scheme.tiers.items() if name in before and name in after}
     scheme = scheme.model_copy(update={"tiers": tiers})
     shown = ["customer", *(["name"] if "name" in after else []), *_compared_columns(scheme)]
-    sides = [
+    was, later = (
         select(["*"], engine.offer(plain_table(frame[[n for n in shown if n in frame]]))) for frame in (before, after)
-    ]
+    )
     nothing = pd.DataFrame({"part": [], "customers": [], "spend": []})
-    return _compared(_Sides(engine, *sides, scheme, "name" in after), nothing, pd.DataFrame(), (None, None), ())
+    return _compared(_Sides(engine, was, later, scheme, "name" in after), nothing, pd.DataFrame(), (None, None), ())
 
 
 def paths(orders: Read, then: "str | dt.date", now: "str | dt.date | None" = None, *, every: str = "quarter") -> Paths:

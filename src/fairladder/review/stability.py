@@ -10,17 +10,17 @@ from numpy.typing import NDArray
 
 from fairladder.book.read import Read
 from fairladder.book.spend import bought as bought_of
-from fairladder.book.spend import nobody_bought
 from fairladder.errors import DataError
 from fairladder.frames import rows_of
 from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.output.result import Answer
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder
+from fairladder.scores.on_frames import fit_ladders, score
 from fairladder.scores.rescoring import rescoring_of
-from fairladder.scores.scoring import fit_ladders, score
+from fairladder.scores.scored import Scored, fit_all, kinds_of, scored_of
 from fairladder.steps import Progress, Steps, seen_by
-from fairladder.value.to_score import customers_to_score
+from fairladder.value.to_score import customers_to_score, people_to_score, scored
 
 #: Who keeps the segment in fewer of the resamples than this stands within a hair of a cut.
 SETTLED = 0.9
@@ -65,24 +65,29 @@ def stability(
     customers (drawn with replacement; 200, fewer from 10,000 customers on), from ``seed``. ``progress`` is called now and then
     with the share of the resamples that is done, 0..1. Raises DataError where nobody has a purchase.
     """
-    customers, scheme, day = customers_to_score(orders), orders.scheme, orders.as_of
-    if day is None or nobody_bought(customers):
-        raise DataError("No customer has a purchase, so there is nobody to score.")
-    ladders = fit_ladders(customers, scheme)
-    segment = _segments(customers, scheme, ladders)
+    people, scheme, day = scored(orders), orders.scheme, orders.as_of
+    assert day is not None
+    engine, customers = people.engine, customers_to_score(orders)
+    segment = _segments(people)
     moved: dict[str, NDArray[np.bool_]] = {}
     for name, other in (("a day earlier", day - dt.timedelta(days=1)), ("a day later", day + dt.timedelta(days=1))):
-        moved[name] = _moved(segment, _segments(customers_to_score(orders.on(other)), scheme))
-    moved["quartiles in place of the rungs"] = _moved(
-        segment, _segments(customers, scheme, _in_quartiles(customers, scheme, ladders))
-    )
-    for method in ("even", "inclusive", "exclusive", "inverse"):
-        if method != scheme.scores.method:
-            other_scheme = _with_method(scheme, method)
-            moved[f"method {method}"] = _moved(segment, _segments(customers, other_scheme))
+        moved[name] = _moved(segment, _segments_on(orders.on(other)))
+    with engine.passing():
+        base = engine.keep(people_to_score(orders))
+        kinds = kinds_of(engine, base)
+
+        def tried(other: Scheme, ladders: Mapping[str, AnyLadder] | None = None) -> NDArray[np.bool_]:
+            return _moved(segment, _segments(scored_of(engine, other, base, kinds, ladders)))
+
+        four = fit_all(engine, base, kinds, _in_quartiles(scheme))
+        stretched = {name: _stretched(four[name], scheme.scores.rungs) for name in SCORES}
+        moved["quartiles in place of the rungs"] = tried(scheme, {**people.ladders, **stretched})
+        for method in ("even", "inclusive", "exclusive", "inverse"):
+            if method != scheme.scores.method:
+                moved[f"method {method}"] = tried(_with_method(scheme, method))
     times = resamples or max(_FEWEST_RESAMPLES, min(_MOST_RESAMPLES, _CUSTOMERS_IN_ALL // len(customers)))
     steps = Steps(seen_by(progress, "Trying other samples"), times)
-    keeps, others, per_resample = _bootstrapped(customers, scheme, segment, times, seed, steps)
+    keeps, others, per_resample = _bootstrapped(customers, people, segment, times, seed, steps)
     lines = [(name, int(m.sum()), float(m.mean())) for name, m in moved.items()]
     typical = int(np.median(per_resample))
     lines.append((f"another sample of customers (median of {times})", typical, typical / len(customers)))
@@ -94,12 +99,16 @@ def stability(
     return Stability(pd.DataFrame(lines, columns=["change", "customers", "share"]), table, times)
 
 
-def _segments(
-    customers: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder] | None = None
-) -> "pd.Series[str]":
-    """Customer id → segment."""
-    scored = score(customers, scheme, ladders=ladders)
-    return pd.Series(scored["segment"].astype(str).to_numpy(), index=scored["customer"].to_numpy())
+def _segments(people: Scored) -> "pd.Series[str]":
+    return pd.Series(people.segments())
+
+
+def _segments_on(orders: Read) -> "pd.Series[str]":
+    """The same of another day of reckoning; nobody is anywhere on a day before all purchases."""
+    try:
+        return _segments(scored(orders))
+    except DataError:
+        return pd.Series(dtype=object)
 
 
 def _moved(before: "pd.Series[str]", after: "pd.Series[str]") -> NDArray[np.bool_]:
@@ -111,10 +120,9 @@ def _with_method(scheme: Scheme, method: str) -> Scheme:
     return scheme.model_copy(update={"scores": scheme.scores.model_copy(update={"method": method, "shares": None})})
 
 
-def _in_quartiles(customers: pd.DataFrame, scheme: Scheme, ladders: Mapping[str, AnyLadder]) -> dict[str, AnyLadder]:
+def _in_quartiles(scheme: Scheme) -> Scheme:
     scores = scheme.scores.model_copy(update={"rungs": 4, "method": "even", "shares": None})
-    four = fit_ladders(customers, scheme.model_copy(update={"scores": scores, "tiers": {}}))
-    return {**ladders, **{name: _stretched(four[name], scheme.scores.rungs) for name in SCORES}}
+    return scheme.model_copy(update={"scores": scores, "tiers": {}})
 
 
 def _stretched(ladder: AnyLadder, rungs: int) -> AnyLadder:
@@ -131,9 +139,10 @@ def _stretched(ladder: AnyLadder, rungs: int) -> AnyLadder:
 
 
 def _bootstrapped(
-    customers: pd.DataFrame, scheme: Scheme, segment: "pd.Series[str]", times: int, seed: int, steps: Steps
+    customers: pd.DataFrame, people: Scored, segment: "pd.Series[str]", times: int, seed: int, steps: Steps
 ) -> tuple[NDArray[np.float64], list[str | None], NDArray[np.int64]]:
     """Per customer the share of resamples that keep the segment and the commonest other; per resample how many move."""
+    scheme = people.scheme
     names = [s.name for s in scheme.segments]
     code = {name: i for i, name in enumerate(names)}
     home = segment.map(code).to_numpy()
@@ -142,12 +151,12 @@ def _bootstrapped(
     samples = (np.sort(generator.choice(everybody, len(everybody))) for _ in steps.over(range(times)))
     bought = bought_of(customers)
     samples = (rows if bought[rows].any() else everybody for rows in samples)
-    quick = rescoring_of(customers, scheme)
+    quick = rescoring_of(customers, people)
     if quick is not None:
         placed = quick.segments([quick.ladders(rows) for rows in samples])
     else:
-        each = (_segments(customers, scheme, fit_ladders(customers.iloc[rows], scheme)) for rows in samples)
-        placed = np.array([there.map(code).to_numpy() for there in each])
+        each = (score(customers, scheme, ladders=fit_ladders(customers.iloc[rows], scheme)) for rows in samples)
+        placed = np.array([there["segment"].astype(str).map(code).to_numpy() for there in each])
     for there in placed:
         counts[everybody, there] += 1
     moved = (placed != home).sum(axis=1)

@@ -5,10 +5,11 @@ from typing import TYPE_CHECKING, Any
 
 from sqlglot import exp
 
-from fairladder.conditions import Kind, frame_kinds, parse_condition, to_engine
+from fairladder.conditions import Kind, parse_condition, to_engine
 from fairladder.engine.dialects import DIALECTS, in_dialect, require_understood, written_as
 from fairladder.engine.layout import laid_out
 from fairladder.errors import UsageError, nearest
+from fairladder.frames import frame_kinds
 from fairladder.ladder import GroupedLadder
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder
@@ -65,7 +66,7 @@ def scheme_tree(
     scores = [named(_for_buyers(_rung(ladders[n], m, kinds)), n) for n, (m, _) in SCORES.items()]
     layers = [
         ("scored", "The rung of each score, for customers with a purchase.", scores),
-        ("totalled", "The scores added up by their weights, and side by side.", _totals(scheme)),
+        ("totalled", "The scores added up by their weights, and side by side.", totals(scheme)),
         ("tiered", "The label of each tier.", [named(_for_buyers(_tier(t, ladders[n], kinds)), n) for n, t in scheme.tiers.items()]),
         ("placed", "The segment of the first rule that holds.", [named(_segment(scheme, kinds), "segment")]),
     ]  # fmt: skip
@@ -121,7 +122,8 @@ def _tier(tier: Any, ladder: AnyLadder, kinds: Mapping[str, Kind]) -> exp.Expr:
     return labels
 
 
-def _totals(scheme: Scheme) -> list[exp.Expr]:
+def totals(scheme: Scheme) -> list[exp.Expr]:
+    """The scores added up by their weights, and side by side, over the scores."""
     total: exp.Expr | None = None
     for name, weight in zip(SCORES, scheme.scores.weights, strict=True):
         part = sql(":w * :s", w=exp.convert(weight), s=column(name))
@@ -134,12 +136,17 @@ def _totals(scheme: Scheme) -> list[exp.Expr]:
     return [named(total, "score_total"), named(code, "score_code")]
 
 
-def _segment(scheme: Scheme, kinds: Mapping[str, Kind]) -> exp.Expr:
+def rules_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> list[tuple[exp.Expr, exp.Expr]]:
+    """The test of each rule over columns of such kinds, and the segment that it places customers in, but for the last."""
     others = {name: ours for name, ours in scheme.own_names().items() if name not in kinds and ours in kinds}
     cells = {name: column(others.get(name, name)) for name in (*kinds, *others)}
     kinds = {**kinds, **{name: kinds[ours] for name, ours in others.items()}}
-    rules = [
+    return [
         (to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells), exp.Literal.string(s.name))
-        for s in scheme.segments if s.when is not None
-    ]  # fmt: skip
-    return case(rules, exp.Literal.string(scheme.segments[-1].name))
+        for s in scheme.segments
+        if s.when is not None
+    ]
+
+
+def _segment(scheme: Scheme, kinds: Mapping[str, Kind]) -> exp.Expr:
+    return case(rules_of(scheme, kinds), exp.Literal.string(scheme.segments[-1].name))

@@ -156,7 +156,7 @@ def _by_range(rows: exp.Select, place: exp.Expr) -> exp.Select:
 
 def _within(engine: Engine, rows: exp.Select, ranges: _Ranges, open_: NDArray[np.bool_], pieces: int | None) -> _Ranges:
     """The rows of the open ranges, in so many pieces each, or value by value."""
-    bounds = pa.Table.from_arrays([pa.array(a.tolist()) for a in (ranges.low[open_], ranges.high[open_], np.flatnonzero(open_))], names=["lowest", "highest", "number"])
+    bounds = pa.table({"lowest": ranges.low[open_], "highest": ranges.high[open_], "number": np.flatnonzero(open_)})
     inside = select(["value", "lowest", "highest", "number"], rows, "valued")
     on = sql("value >= lowest AND value <= highest")
     inside = inside.join(exp.alias_(engine.offer(bounds), "bounds", table=True), on=on, copy=False)

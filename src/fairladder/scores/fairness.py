@@ -1,17 +1,24 @@
 """What fairness does here, in figures: who would be parted from an equal elsewhere, and how even the rungs are all the same."""
 
 from collections.abc import Mapping
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
+from sqlglot import exp
 
+from fairladder.book.read import Read
 from fairladder.book.spend import buyers
 from fairladder.frames import rows_of
 from fairladder.ladder import GroupedLadder, Ladder, ties_at_cuts
+from fairladder.ladder.ranks import even_ranks
 from fairladder.scheme import Scheme
-from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values, scheme_of
+from fairladder.scores.counting import counts_for_cuts
+from fairladder.scores.fitting import SCORES, AnyLadder, measure_values, scheme_of
+from fairladder.scores.scored import Scored, groups_of
+from fairladder.sqltree import column, day_literal, named, select, sql, units
 from fairladder.wording import counted, listed
 
 
@@ -44,6 +51,32 @@ def fairness_of_counts(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], sche
     return pd.DataFrame(lines, columns=["score", "measure", "parted", "size_deviation", "size_deviation_inclusive"])
 
 
+def ties_of(orders: Read) -> pd.DataFrame | None:
+    """``fairness_of`` from how often each value occurs; None where nobody has a purchase."""
+    groups, rungs, decimals = orders.groups, orders.scheme.scores.rungs, orders.scheme.money.decimals
+    buyers = select(["*"], groups.used(), "used").where(sql("orders > 0"), copy=False)
+    n = int(groups.engine.table(select([named(sql("COUNT(*)"), "n")], buyers, "buyers"))["n"][0].as_py())
+    if not n or orders.as_of is None:
+        return None
+    recency = exp.DateDiff(this=day_literal(orders.as_of), expression=column("last_order"), unit=exp.var("DAY"))
+    measures = {"recency_days": recency, "orders": column("orders"), "spend": units(column("spend"), decimals)}
+    places = even_ranks(n, rungs)
+    also = [*places, *(n - at for at in places), *((n - 1) * j // rungs for j in range(1, rungs))]
+    shares = [Fraction(j, rungs) for j in range(1, rungs)]
+    counted: dict[str, tuple[NDArray[Any], NDArray[Any]]] = {}
+    for measure, tree in measures.items():
+        valued = select([named(tree, "value")], buyers, "buyers")
+        found = counts_for_cuts(groups.engine, valued, shares, even=True, also=also)
+        counted[measure] = (found.values, found.counts)
+    return fairness_of_counts(counted, orders.scheme)
+
+
+def split_note(orders: Read) -> str:
+    """``in_words`` of the ties; empty where nobody has a purchase or nobody would be split."""
+    ties = ties_of(orders)
+    return "" if ties is None else in_words(ties)
+
+
 def in_words(table: pd.DataFrame) -> str:
     """The table as one sentence, empty where nobody would be parted."""
     if not table["parted"].sum():
@@ -60,12 +93,14 @@ def in_words(table: pd.DataFrame) -> str:
     )
 
 
-def ladder_notes(customers: pd.DataFrame, ladders: Mapping[str, AnyLadder]) -> list[str]:
-    """What has to be said of ladders beside the scores: rungs that hold nobody, groups that are small or have no ladder."""
-    notes = rung_notes(ladders)
-    for name, ladder in ladders.items():
+def ladder_notes(people: Scored) -> list[str]:
+    """What has to be said of the ladders that customers stand on: empty rungs, groups that are small or have no ladder."""
+    notes, grouped = rung_notes(people.ladders), {}
+    for name, ladder in people.ladders.items():
         if isinstance(ladder, GroupedLadder):
-            notes += unseen_note(name, ladder, group_labels(buyers(customers), ladder.within))
+            if ladder.within not in grouped:
+                grouped[ladder.within] = groups_of(people.engine, people.relation, ladder.within)
+            notes += unseen_note(name, ladder, grouped[ladder.within])
     return notes
 
 
@@ -96,13 +131,33 @@ def rung_notes(ladders: Mapping[str, AnyLadder]) -> list[str]:
 FEW_CUSTOMERS, FEW_GAPS, FEW_DAYS = 30, 3, 90
 
 
-def too_few_to_advise(customers: pd.DataFrame) -> list[str]:
+def too_few_to_advise(people: Scored) -> list[str]:
     """Why these customers are too few, or their history too short, to say whom to keep and whom to leave alone; empty if not."""
-    bought = buyers(customers)
-    if bought.empty:
+    trees = {"n": sql("COUNT(*)"), "first": sql("MIN(first_order)"), "last": sql("MAX(last_order)")}
+    buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
+    told = people.engine.table(select([named(t, n) for n, t in trees.items()], buyers, "buyers")).to_pylist()[0]
+    if not told["n"]:
         return []
-    days = (bought["last_order"].max() - bought["first_order"].min()).days
-    return too_few(len(bought), days, bought["average_gap_days"].median())
+    days = (told["last"] - told["first"]).days
+    return too_few(told["n"], days, _usual_gap(people, buyers, days))
+
+
+def _usual_gap(people: Scored, buyers: exp.Select, days: int) -> float:
+    """The median of the customers' usual gaps, NaN without any; where it is small enough for so many days, 0 without a look."""
+    over = sql("COUNT(CASE WHEN average_gap_days * :g > :d THEN 1 END)", g=FEW_GAPS, d=days)
+    counts = [named(sql("COUNT(average_gap_days)"), "n"), named(over, "over")]
+    told = people.engine.table(select(counts, buyers, "buyers")).to_pylist()[0]
+    n = int(told["n"])
+    if not n:
+        return float("nan")
+    if 2 * told["over"] < n:
+        return 0.0
+    gaps = select([named(column("average_gap_days"), "value")], buyers, "buyers")
+    gaps = gaps.where(sql("average_gap_days IS NOT NULL"), copy=False)
+    middle = ((n - 1) // 2, n // 2)
+    found = counts_for_cuts(people.engine, gaps, [], even=False, also=middle)
+    low, high = (float(found.values[np.searchsorted(np.cumsum(found.counts), at, side="right")]) for at in middle)
+    return (low + high) / 2
 
 
 def too_few(n: int, days: int, gap: float) -> list[str]:

@@ -10,8 +10,9 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder import columns
-from fairladder.conditions import Kind, frame_kinds
+from fairladder.conditions import Kind
 from fairladder.errors import UsageError, nearest
+from fairladder.frames import frame_kinds
 from fairladder.ladder import GroupedLadder, Ladder, spend_ladder, top_ladder
 from fairladder.ladder.ranks import Better
 from fairladder.numbers import EXACT_DECIMALS, to_minor
@@ -51,14 +52,11 @@ class Fitting:
         return ladder.place(self.values)
 
 
-def fit_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme) -> AnyLadder:
-    """The ladder of a score, for the customers with a purchase."""
-    return fitting_of_score(bought, measure, better, scheme).on(slice(None))
-
-
 def fitting_of_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme) -> Fitting:
     """What a score's ladder is fitted to, and how."""
-    return _fitting(bought, measure, scheme.scores.within, partial(score_ladder, better, scheme))
+    within, fit = scheme.scores.within, partial(score_ladder, better, scheme)
+    labels = None if within is None else group_labels(bought, within)
+    return Fitting(measure_values(bought, measure), fit, within, labels)
 
 
 def score_ladder(better: Better, scheme: Scheme, values: Any, counts: Any = None) -> Ladder:
@@ -66,15 +64,6 @@ def score_ladder(better: Better, scheme: Scheme, values: Any, counts: Any = None
     scores = scheme.scores
     shares = scores.shares if scores.method == "even" else None
     return Ladder.fit(values, rungs=scores.rungs, method=scores.method, better=better, shares=shares, counts=counts)
-
-
-def fit_tier(bought: pd.DataFrame, tier: Tier) -> AnyLadder:
-    """The ladder of a tier, for the customers with a purchase.
-
-    Raises UsageError where its column is missing, is no number or day, or has no total that anybody could hold a part of.
-    """
-    check_tier(tier, frame_kinds(bought))
-    return _fitting(bought, tier.of, tier.within, partial(tier_ladder, tier)).on(slice(None))
 
 
 def check_tier(tier: Tier, kinds: Mapping[str, Kind]) -> None:
@@ -95,11 +84,6 @@ def tier_ladder(tier: Tier, values: Any, counts: Any = None) -> Ladder:
         whole = to_minor(known[~np.isnan(known)], EXACT_DECIMALS)
         return spend_ladder(whole, tier.spend_percents, better=better, unit=10**EXACT_DECIMALS, counts=counts)
     return Ladder.fit(values, rungs=tier.rungs or 0, better=better, shares=tier.shares, counts=counts)
-
-
-def _fitting(bought: pd.DataFrame, measure: str, within: str | None, fit: Callable[[Any], Ladder]) -> Fitting:
-    labels = None if within is None else group_labels(bought, within)
-    return Fitting(measure_values(bought, measure), fit, within, labels)
 
 
 def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]:

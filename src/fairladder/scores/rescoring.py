@@ -5,28 +5,33 @@ from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 from numpy.typing import NDArray
+from sqlglot import exp
 
 from fairladder.book.spend import bought as bought_of
-from fairladder.conditions import frame_kinds, parse_condition
-from fairladder.scheme import Scheme
+from fairladder.conditions import parse_condition
+from fairladder.engine.arrays import as_array
+from fairladder.scores.as_sql import rules_of, totals
 from fairladder.scores.fitting import SCORES, AnyLadder, Fitting, fitting_of_score
-from fairladder.scores.scoring import by_own_names, first_rules, score_columns, with_percentiles
+from fairladder.scores.scored import SCORE_KINDS, Scored
+from fairladder.sqltree import case, column, named, select, sql
 
 #: So many rows are looked at together.
-_ROWS = 200_000
+_ROWS = 2_000_000
+_OWN = (*SCORES, "score_total", "score_code")
 
 
 @dataclass(frozen=True)
 class Rescoring:
     """Customers prepared for scoring again and again, as ``score`` would: only ladders change."""
 
-    scheme: Scheme
+    people: Scored
+    ids: NDArray[np.object_]
+    """The customers in their order, shape (n,)."""
     place: NDArray[np.int64]
     """Each customer's place among those with a purchase, −1 without one."""
     fittings: Mapping[str, Fitting]
-    named: pd.DataFrame
-    """The columns that rules name, apart from those that ladders compute."""
 
     def ladders(self, rows: NDArray[np.int64]) -> dict[str, AnyLadder]:
         """The ladders of the scores, fitted to these customers (places, repeated where drawn again), some with a purchase."""
@@ -37,28 +42,50 @@ class Rescoring:
         """The rule that places each customer on each set of ladders, by its number: shape (sets, customers)."""
         n = len(self.place)
         each = max(_ROWS // max(n, 1), 1)
-        parts = [self._segments(sets[i : i + each]) for i in range(0, len(sets), each)]
+        with self.people.engine.passing():
+            theirs = self._theirs()
+            parts = [self._segments(sets[i : i + each], theirs) for i in range(0, len(sets), each)]
         return np.concatenate(parts) if parts else np.zeros((0, n), dtype=np.int64)
 
-    def _segments(self, sets: Sequence[Mapping[str, AnyLadder]]) -> NDArray[np.int64]:
-        n, bought = len(self.place), self.place >= 0
+    def _theirs(self) -> exp.Expr:
+        """What rules say of the customers apart from scores, with their places."""
+        engine = self.people.engine
+        places = engine.offer(pa.table({"whose": pa.array(self.ids, pa.string()), "place": np.arange(len(self.ids))}))
+        kept = [column(name) for name in self.people.kinds if name not in _OWN]
+        joined = select([*kept, column("place")], exp.alias_(self.people.relation, "people", table=True))
+        return engine.keep(
+            joined.join(exp.alias_(places, "places", table=True), on=sql("customer = whose"), copy=False)
+        )
+
+    def _segments(self, sets: Sequence[Mapping[str, AnyLadder]], theirs: exp.Expr) -> NDArray[np.int64]:
+        n, bought, engine = len(self.place), self.place >= 0, self.people.engine
         rungs = np.zeros((3, len(sets), n), dtype=np.int64)
         for row, (name, fitting) in zip(rungs, self.fittings.items(), strict=True):
-            for place, ladders in zip(row, sets, strict=True):
-                place[bought] = fitting.placed(ladders[name])
-        flat = rungs.reshape(3, -1)
-        most = max((ladders[name].rungs for ladders in sets for name in SCORES), default=0)
-        repeated = self.named.iloc[np.tile(np.arange(n), len(sets))].reset_index(drop=True)
-        scored = repeated.assign(**score_columns(flat, self.scheme, most))
-        return first_rules(scored, self.scheme).astype(np.int64).reshape(len(sets), n)
+            for there, ladders in zip(row, sets, strict=True):
+                there[bought] = fitting.placed(ladders[name])
+        columns = {
+            name: pa.array(row.reshape(-1), mask=row.reshape(-1) == 0) for name, row in zip(SCORES, rungs, strict=True)
+        }
+        numbers = np.arange(rungs[0].size)
+        offered = engine.offer(pa.table({**columns, "number": numbers, "of": numbers % n}))
+        scored = select(["theirs.*", *map(column, SCORES), column("number")], exp.alias_(theirs, "theirs", table=True))
+        scored = scored.join(exp.alias_(offered, "sets", table=True), on=sql('place = "of"'), copy=False)
+        totalled = select(["*", *totals(self.people.scheme)], scored, "scored")
+        rules = rules_of(self.people.scheme, {**self.people.kinds, **SCORE_KINDS})
+        numbered = [(test, exp.convert(i)) for i, (test, _) in enumerate(rules)]
+        placed = case(numbered, exp.convert(len(self.people.scheme.segments) - 1))
+        query = select([named(exp.cast(placed, "BIGINT"), "rule"), column("number")], totalled, "totalled")
+        table = engine.table(select([column("rule")], query, "placed").order_by("number", copy=False))
+        return np.asarray(as_array(table["rule"])).reshape(len(sets), n)
 
 
-def rescoring_of(customers: pd.DataFrame, scheme: Scheme) -> Rescoring | None:
-    """Customers prepared to be scored many times; None where a rule names a tier, whose ladder depends on the others."""
-    everything = by_own_names(with_percentiles(customers, scheme), scheme)
-    nobody = np.zeros((3, len(customers)), dtype=np.int64)
-    of_ladders = score_columns(nobody, scheme, 1)
-    kinds = frame_kinds(everything.assign(**of_ladders)) | dict.fromkeys(scheme.tiers, "text")
+def rescoring_of(customers: pd.DataFrame, people: Scored) -> Rescoring | None:
+    """Scored customers, whose DataFrame is ``customers``, prepared to be scored many times.
+
+    None where a rule names a tier, whose ladder depends on the others.
+    """
+    scheme = people.scheme
+    kinds = {**people.kinds, **{n: people.kinds[ours] for n, ours in people.own_names.items()}}
     used = set().union(*(parse_condition(s.when, kinds).names for s in scheme.segments if s.when is not None))
     if used & scheme.tiers.keys():
         return None
@@ -66,5 +93,4 @@ def rescoring_of(customers: pd.DataFrame, scheme: Scheme) -> Rescoring | None:
     buyers = customers[bought]
     fittings = {name: fitting_of_score(buyers, measure, better, scheme) for name, (measure, better) in SCORES.items()}
     place = np.where(bought, np.cumsum(bought) - 1, -1)
-    named = everything[[c for c in everything if c in used and c not in of_ladders] or ["customer"]]
-    return Rescoring(scheme, place, fittings, named)
+    return Rescoring(people, customers["customer"].to_numpy(dtype=object), place, fittings)

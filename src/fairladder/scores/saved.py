@@ -19,6 +19,7 @@ from fairladder.output.files import as_json
 from fairladder.output.targets import replacing
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values
+from fairladder.scores.scored import Scored, valued
 
 _KIND = "fairladder ladders"
 
@@ -132,6 +133,26 @@ def _single(ladder: AnyLadder, bought: pd.DataFrame) -> Iterator[tuple[str | Non
     groups = group_labels(bought, ladder.within)
     for group, one in ladder.ladders.items():
         yield group, one, members(groups, group)
+
+
+_NOBODY = (np.zeros(0), np.zeros(0, dtype=np.int64))
+
+
+def drift_of_scored(ladders: Mapping[str, AnyLadder], now: Scored) -> pd.DataFrame:
+    """The table of ``drift``: today's customers on these ladders."""
+    return drift_of(_values_now(ladders, now))
+
+
+def _values_now(ladders: Mapping[str, AnyLadder], now: Scored) -> Iterator[tuple[str, str | None, Any, Any, Any]]:
+    """Each of the ladders and groups, with the values of today's customers and how often each occurs."""
+    measures = {n: m for n, (m, _) in SCORES.items()} | {n: t.of for n, t in now.scheme.tiers.items()}
+    for name, ladder in ladders.items():
+        grouped = isinstance(ladder, GroupedLadder)
+        within = ladder.within if isinstance(ladder, GroupedLadder) else None
+        found = {g: (v, c) for g, v, c in valued(now.engine, now.relation, now.kinds, measures[name], within)}
+        for group, one in ladder.ladders.items() if isinstance(ladder, GroupedLadder) else [(None, ladder)]:
+            values, counts = found.get(group, _NOBODY)
+            yield name, group if grouped else None, one, values, counts
 
 
 def _lines(name: str, group: str | None, ladder: Ladder, values: Any, counts: Any) -> Iterator[tuple[Any, ...]]:

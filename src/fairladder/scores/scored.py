@@ -37,6 +37,12 @@ class Scored:
     ladders: Mapping[str, AnyLadder]
     scheme: Scheme
 
+    def segments(self) -> dict[str, str]:
+        """Customer id → segment, by id."""
+        query = select([column("customer"), column("segment")], self.relation).order_by("customer", copy=False)
+        table = self.engine.table(query)
+        return dict(zip(table["customer"].to_pylist(), table["segment"].to_pylist(), strict=True))
+
     @property
     def own_names(self) -> dict[str, str]:
         """What the orders call the columns of ids and names, where conditions may use those names, and what they are here."""
@@ -69,7 +75,7 @@ def scored(
             raise DataError(
                 "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."
             )
-        made = _scored(engine, scheme, customers, by_spend, ladders)
+        made = scored_of(engine, scheme, customers, kinds_of(engine, customers), ladders, by_spend=by_spend)
         last(made.relation)
     engine.own(made, made.relation)
     return made
@@ -80,29 +86,39 @@ def _any_bought(engine: CustomerEngine, customers: exp.Expr) -> bool:
     return len(engine.table(one)) > 0
 
 
-def _scored(
-    engine: CustomerEngine, scheme: Scheme, people: exp.Expr, by_spend: bool, ladders: Mapping[str, AnyLadder] | None
+def require_ladders(scheme: Scheme, ladders: Mapping[str, AnyLadder] | None) -> None:
+    """Raise UsageError where ladders are given, but not all that the scheme asks for."""
+    if ladders is not None and (missing := [n for n in (*SCORES, *scheme.tiers) if n not in ladders]):
+        raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders)}")
+
+
+def scored_of(
+    engine: CustomerEngine,
+    scheme: Scheme,
+    people: exp.Expr,
+    kinds: Mapping[str, Kind],
+    ladders: Mapping[str, AnyLadder] | None,
+    *,
+    by_spend: bool = False,
 ) -> Scored:
-    """``by_spend`` where ``people`` have their percentiles already."""
-    kinds = {n: k for n, k in kinds_of(engine, people).items() if not by_spend or n not in RANKED}
+    """The customers in ``people``, with columns of such ``kinds``, scored on these ladders or on ladders fitted to them.
+
+    ``by_spend`` where they have their percentiles already. Raises SchemeError for a tier that is named like a column, UsageError
+    for a missing ladder or column.
+    """
+    kinds = {n: k for n, k in kinds.items() if not by_spend or n not in RANKED}
     for name in scheme.tiers:
         if name in kinds or name in ("segment", "stance"):
             raise SchemeError(
                 f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
             )
-    if missing := [n for n in (*SCORES, *scheme.tiers) if ladders is not None and n not in ladders]:
-        raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders or ())}")
-    fitted = dict(ladders) if ladders is not None else _score_ladders(engine, people, kinds, scheme)
-    of = {scheme.scores.percentile_of, *(tier.of for tier in scheme.tiers.values())}
-    placed = engine.keep(_with_scores(scheme, fitted, kinds, people)) if of & set(_TOTALLED) else people
-    ranked = placed if by_spend else engine.keep(_with_percentiles(engine, placed, {**kinds, **_TOTALLED}, scheme))
-    if ladders is None:
-        fitted |= _tier_ladders(engine, ranked, {**kinds, **_SCORE_KINDS}, scheme)
+    require_ladders(scheme, ladders)
+    fitted, ranked = _fitted(engine, people, kinds, scheme, ladders, by_spend)
     customers = select([column(n) for n in (*kinds, *RANKED)], ranked)
     tree = scheme_tree(
         scheme,
         fitted,
-        {**kinds, **_SCORE_KINDS, **dict.fromkeys(scheme.tiers, "text")},
+        {**kinds, **SCORE_KINDS, **dict.fromkeys(scheme.tiers, "text")},
         customers.subquery("customers"),
     )
     names = [*kinds, *SCORES, "score_total", "score_code", *RANKED, *scheme.tiers, "segment", "stance"]
@@ -110,16 +126,41 @@ def _scored(
     return Scored(engine, relation, kinds_of(engine, relation), fitted, scheme)
 
 
+def fit_all(
+    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
+) -> dict[str, AnyLadder]:
+    """The ladders of the three scores and of all tiers, fitted to the customers with a purchase."""
+    return _fitted(engine, people, kinds, scheme, None, by_spend=False)[0]
+
+
+def _fitted(
+    engine: CustomerEngine,
+    people: exp.Expr,
+    kinds: Mapping[str, Kind],
+    scheme: Scheme,
+    ladders: Mapping[str, AnyLadder] | None,
+    by_spend: bool,
+) -> tuple[dict[str, AnyLadder], exp.Expr]:
+    """All ladders, and the customers with their percentiles, which tiers can be of."""
+    fitted = dict(ladders) if ladders is not None else _score_ladders(engine, people, kinds, scheme)
+    of = {scheme.scores.percentile_of, *(tier.of for tier in scheme.tiers.values())}
+    placed = engine.keep(_with_scores(scheme, fitted, kinds, people)) if of & set(_TOTALLED) else people
+    ranked = placed if by_spend else engine.keep(_with_percentiles(engine, placed, {**kinds, **_TOTALLED}, scheme))
+    if ladders is None:
+        fitted |= _tier_ladders(engine, ranked, {**kinds, **SCORE_KINDS}, scheme)
+    return fitted, ranked
+
+
 def _with_scores(
     scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], people: exp.Expr
 ) -> exp.Select:
     """The customers with their scores, which percentiles and tiers can be of."""
     alone = scheme.model_copy(update={"tiers": {}, "segments": [s for s in scheme.segments if s.otherwise]})
-    return scheme_tree(alone, ladders, {**kinds, **_SCORE_KINDS}, people)
+    return scheme_tree(alone, ladders, {**kinds, **SCORE_KINDS}, people)
 
 
 _TOTALLED: Mapping[str, Kind] = dict.fromkeys((*SCORES, "score_total"), "number")
-_SCORE_KINDS: Mapping[str, Kind] = {**_TOTALLED, **dict.fromkeys(RANKED, "number"), "score_code": "text"}
+SCORE_KINDS: Mapping[str, Kind] = {**_TOTALLED, **dict.fromkeys(RANKED, "number"), "score_code": "text"}
 
 
 def _in_order(tree: exp.Select, names: Sequence[str]) -> exp.Select:
@@ -157,7 +198,9 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
     return column(name)
 
 
-def _with_percentiles(engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> exp.Select:
+def _with_percentiles(
+    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
+) -> exp.Select:
     """The customers with percentile and percent rank of the scheme's measure, as ``ladder.ranks`` has them."""
     of = scheme.scores.percentile_of
     value = sql("CASE WHEN orders > 0 THEN :v END", v=as_number(of, kinds))
@@ -180,7 +223,9 @@ _VALUE = "ranked value"
 # ---------------------------------------------------------------------------------------------------------------- ladders
 
 
-def _score_ladders(engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
+def _score_ladders(
+    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
+) -> dict[str, AnyLadder]:
     """The ladders of the scores, fitted to the customers with a purchase."""
     found: dict[str, AnyLadder] = {}
     for name, (measure, better) in SCORES.items():
@@ -194,7 +239,9 @@ def _score_ladders(engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str,
     return found
 
 
-def _tier_ladders(engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme) -> dict[str, AnyLadder]:
+def _tier_ladders(
+    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
+) -> dict[str, AnyLadder]:
     """Those of the tiers."""
     found: dict[str, AnyLadder] = {}
     for name, tier in scheme.tiers.items():

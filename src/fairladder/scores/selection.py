@@ -1,56 +1,58 @@
-"""What of a table of customers is shown: whom a condition picks, in which order, with which columns. Nobody's figures change."""
+"""What of the customers is shown: whom a condition picks, in which order, with which columns. Nobody's figures change."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
-import numpy as np
-import pandas as pd
+from sqlglot import exp
 
+from fairladder.book.read import Read
 from fairladder.columns import better
-from fairladder.conditions import frame_kinds, parse_condition, to_mask
+from fairladder.conditions import Kind, parse_condition, to_engine
 from fairladder.errors import UsageError, nearest
-from fairladder.scores.top import goodness
+from fairladder.output.listing import Listing
+from fairladder.scores.scored import kinds_of
+from fairladder.sqltree import column, select
 
 
-def select(
-    customers: pd.DataFrame,
+def chosen(
+    orders: Read,
+    people: exp.Expr,
     *,
     when: str | None = None,
     sort: str | None = None,
     columns: Sequence[str] | None = None,
-) -> pd.DataFrame:
-    """The customers for whom ``when`` holds, by ``sort`` (best first, then by id; text by code point), with ``columns`` only.
+    kinds: Mapping[str, Kind] | None = None,
+) -> Listing:
+    """Of customers in ``people`` those for whom ``when`` holds, best first by ``sort`` and then by id, with ``columns`` only.
 
-    ``when`` is a SQL condition on columns of the table; where it is unknown, because of a null, it does not hold. Nulls come last.
-    Raises ConditionError for a wrong condition, UsageError for an unknown column.
-
-    >>> import fairladder as fl
-    >>> scored = fl.sample_orders().score()
-    >>> fl.select(scored, when="segment = 'mainstay' AND orders > 60", sort="spend", columns=["customer", "orders"]).values.tolist()
-    [['09302', 68], ['09755', 77]]
+    ``kinds`` are the columns' kinds, where they are known. Raises ConditionError for a wrong condition, UsageError for an unknown
+    column.
     """
-    chosen = customers
+    engine = orders.customer_engine
+    kinds = kinds_of(engine, people) if kinds is None else kinds
+    rows, order = chosen_rows(people, kinds, when, sort, columns or ())
+    return Listing(engine, rows, order, tuple(columns or kinds), orders.frame_of)
+
+
+def chosen_rows(
+    people: exp.Expr,
+    kinds: Mapping[str, Kind],
+    when: str | None,
+    sort: str | None,
+    columns: Sequence[str],
+    last: str = "customer",
+) -> tuple[exp.Select, tuple[exp.Expr, ...]]:
+    """The rows of ``chosen`` and their order, which ends with the column ``last``."""
+    rows = select(["*"], people)
     if when is not None:
-        holds, null = to_mask(parse_condition(when, frame_kinds(customers), "--when"), customers)
-        chosen = chosen[holds & ~null]
+        condition = parse_condition(when, kinds, "--when")
+        rows = rows.where(to_engine(condition, {name: column(name) for name in kinds}), copy=False)
+    for name in (*([] if sort is None else [sort]), *columns):
+        require_known(name, kinds)
+    order: list[exp.Expr] = [column(last)]
     if sort is not None:
-        require_known(sort, customers)
-        order = np.lexsort((chosen["customer"].to_numpy(dtype=object), -_standing(chosen[sort], sort)))
-        chosen = chosen.iloc[order]
-    if columns is not None:
-        for name in columns:
-            require_known(name, customers)
-        chosen = chosen[list(columns)]
-    return chosen.reset_index(drop=True)
-
-
-def _standing(values: "pd.Series[float]", name: str) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
-    if values.dtype.kind in "iufMb":
-        numbers = values.astype(float) if values.dtype.kind == "b" else values
-        return np.asarray(goodness(numbers, low=better(name) == "low"))
-    places = pd.Categorical(values.astype(str), categories=sorted(values.dropna().astype(str).unique())).codes.astype(
-        float
-    )
-    return np.where(values.isna().to_numpy(), -np.inf, -places)
+        falling = kinds[sort] != "text" and better(sort) != "low"
+        order.insert(0, exp.Ordered(this=column(sort), desc=falling, nulls_first=False))
+    return rows, tuple(order)
 
 
 def require_known(name: str, columns: Iterable[object]) -> None:

@@ -1,6 +1,7 @@
 """The small tables of scored customers: segments, tiers, and what each rule does."""
 
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -8,32 +9,69 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from sqlglot import exp
 
+from fairladder import columns
 from fairladder.conditions import parse_condition, to_engine
-from fairladder.numbers import EXACT_DECIMALS
-from fairladder.scheme import Segment
+from fairladder.engine.protocol import CustomerEngine
+from fairladder.numbers import EXACT_DECIMALS, ratio
+from fairladder.scheme import Scheme, Segment
 from fairladder.scores.scored import Scored
-from fairladder.scores.scoring import summary_of, tier_of, tiers_of
 from fairladder.sqltree import column, named, select, sql
 
 
 def segment_summary(scored: Scored) -> pd.DataFrame:
-    """The table of ``scores.segment_summary``."""
-    segments = scored.scheme.segments
-    names = [s.name for s in segments]
-    sums = _by(scored, "segment", names)
-    days = scored.engine.table(_counts_of(scored, "segment", "recency_days"))
+    """The table of ``fairladder.segment_summary``."""
+    stances = {s.name: str(s.stance) for s in scored.scheme.segments}
+    return segments_of(scored.engine, scored.relation, stances)
+
+
+def segments_of(engine: CustomerEngine, relation: exp.Expr, stances: Mapping[str, str | None]) -> pd.DataFrame:
+    """The same for the segments of ``stances``, in their order, from scored customers in ``relation``."""
+    names = list(stances)
+    sums = _by(engine, relation, "segment", names)
+    days = engine.table(_counts_of(relation, "segment", "recency_days"))
     medians = np.array([_median(days, name) for name in names])
-    stances = {s.name: str(s.stance) for s in segments}
     return summary_of(names, stances, sums["customers"], sums["spend"], sums["orders"], medians)
 
 
+def summary_of(
+    names: Sequence[str], stances: Mapping[str, str | None], counts: NDArray[np.int64], spend: NDArray[np.int64],
+    bought: NDArray[np.int64], recency: NDArray[Any],
+) -> pd.DataFrame:  # fmt: skip
+    """The table of ``segment_summary`` from the segments' sums, each of shape (segments,); spend in units of 10^-4."""
+    return pd.DataFrame(
+        {
+            "segment": list(names),
+            "stance": [stances.get(name) for name in names],
+            "customers": counts,
+            "customer_share": ratio(counts, int(counts.sum())),
+            "spend": ratio(spend, 10**EXACT_DECIMALS),
+            "spend_share": ratio(spend, int(spend.sum())),
+            "orders": bought,
+            "median_recency_days": recency,
+            "average_order_value": ratio(spend, bought * 10**EXACT_DECIMALS),
+        }
+    )
+
+
 def tier_summary(scored: Scored) -> pd.DataFrame:
-    """The table of ``scores.tier_summary``."""
+    """The table of ``fairladder.tier_summary``."""
+    return tiers_of_relation(scored.engine, scored.relation, scored.scheme)
+
+
+def tiers_of_relation(engine: CustomerEngine, relation: exp.Expr, scheme: Scheme) -> pd.DataFrame:
+    """The same from customers with tiers in ``relation``."""
     tables = []
-    for name, tier in scored.scheme.tiers.items():
-        sums = _by(scored, name, tier.names())
+    for name, tier in scheme.tiers.items():
+        sums = _by(engine, relation, name, tier.names())
         tables.append(tier_of(name, tier.names(), sums["customers"], sums["spend"]))
-    return tiers_of(tables)
+    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(columns.names(columns.TIERS)))
+
+
+def tier_of(name: str, labels: Sequence[str], counts: NDArray[np.int64], spend: NDArray[np.int64]) -> pd.DataFrame:
+    """The rows of ``tier_summary`` for one ladder, from the tiers' sums; spend in units of 10^-4."""
+    shares = {"customer_share": ratio(counts, int(counts.sum())), "spend": ratio(spend, 10**EXACT_DECIMALS)}
+    shares["spend_share"] = ratio(spend, int(spend.sum()))
+    return pd.DataFrame({"tier": name, "label": list(labels), "customers": counts, **shares})
 
 
 def rule_coverage(scored: Scored) -> pd.DataFrame:
@@ -65,15 +103,17 @@ def _holds(scored: Scored, segment: Segment) -> exp.Expr:
     return to_engine(parse_condition(segment.when, kinds, f"segment `{segment.name}`"), cells)
 
 
-def _by(scored: Scored, name: str, labels: Sequence[str]) -> Mapping[str, NDArray[np.int64]]:
+def _by(
+    engine: CustomerEngine, relation: exp.Expr, name: str, labels: Sequence[str]
+) -> Mapping[str, NDArray[np.int64]]:
     """Customers, orders and spend (in units of 10^-4) of each label, shape (labels,); sums of whole numbers."""
     trees = {
         "customers": sql("COUNT(*)"),
         "orders": sql("SUM(orders)"),
         "spend": sql("SUM(CAST(ROUND(spend * :u) AS BIGINT))", u=float(10**EXACT_DECIMALS)),
     }
-    columns = [named(column(name), "label"), *(named(t, n) for n, t in trees.items())]
-    rows = scored.engine.table(select(columns, scored.relation).group_by(column(name), copy=False)).to_pylist()
+    query = select([named(column(name), "label"), *(named(t, n) for n, t in trees.items())], relation)
+    rows = engine.table(query.group_by(column(name), copy=False)).to_pylist()
     found = {r["label"]: r for r in rows}
     return {
         n: np.array([int(found[label][n] or 0) if label in found else 0 for label in labels], dtype=np.int64)
@@ -81,9 +121,9 @@ def _by(scored: Scored, name: str, labels: Sequence[str]) -> Mapping[str, NDArra
     }
 
 
-def _counts_of(scored: Scored, label: str, measure: str) -> exp.Select:
+def _counts_of(relation: exp.Expr, label: str, measure: str) -> exp.Select:
     keys = [column(label), column(measure)]
-    counted = select([named(keys[0], "label"), named(keys[1], "value"), named(sql("COUNT(*)"), "n")], scored.relation)
+    counted = select([named(keys[0], "label"), named(keys[1], "value"), named(sql("COUNT(*)"), "n")], relation)
     return counted.where(sql(":m IS NOT NULL", m=keys[1]), copy=False).group_by(*keys, copy=False)
 
 

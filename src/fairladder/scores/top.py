@@ -1,94 +1,119 @@
-"""Top and bottom lists: the best or worst by any measure, everyone tied with the last place included."""
+"""Top lists: the best or worst by any measure, everyone tied with the last place included."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
-import numpy as np
-import pandas as pd
-from numpy.typing import NDArray
+import pyarrow as pa
+from sqlglot import exp
 
-from fairladder.book.spend import buyers
-from fairladder.columns import better
-from fairladder.conditions import Kind, frame_kinds
+from fairladder import columns
+from fairladder.book.read import Read
+from fairladder.book.standing import standing
+from fairladder.conditions import Kind
+from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import DataError, UsageError
-from fairladder.frames import as_numbers
+from fairladder.output.listing import Listing, rising
 from fairladder.scores.fitting import check_there
+from fairladder.scores.scored import MOST_GROUPS, as_number, kinds_of, require_few_groups
+from fairladder.scores.selection import require_known
+from fairladder.sqltree import column, named, select, sql
 
 
-def top(
-    customers: pd.DataFrame,
-    by: str = "spend",
-    *,
-    count: int | None = None,
-    percent: float | None = None,
-    worst: bool = False,
-    within: str | None = None,
-    everybody: bool = False,
-    ties: str = "include",
-) -> pd.DataFrame:
-    """The best customers by a measure, with their ``rank`` as the first column; by rank, then by id.
+def top_list(
+    orders: Read, people: exp.Expr, by: str, *, count: int | None = None, percent: float | None = None, worst: bool = False,
+    within: str | None = None, everybody: bool = False, ties: str = "include", columns: Sequence[str] | None = None,
+) -> Listing:  # fmt: skip
+    """The list of ``fairladder.top`` over customers kept in ``people``, with some of its columns.
 
-    Parameters
-    ----------
-    customers
-        One row per customer.
-    by
-        A column of numbers or days. Less is better for recency, gaps, overdue ratio, first order, rank and refunds; more
-        is for all others. Nulls come last.
-    count, percent
-        How many, 10 without either; or how many in a hundred (of each group), rounded up. Everyone tied with the last
-        place is in, so there can be more.
-    worst
-        Begin at the other end.
-    within
-        A column: a list for each of its values, null being a group of its own.
-    everybody
-        Count customers without a purchase, too.
-    ties
-        ``exclude`` leaves out those who tie with the last place where there is no room for all of them, so that nobody is listed
-        before an equal; there can be fewer.
-
-    | value | rank |
-    |------:|-----:|
-    |     9 |    1 |
-    |     7 |    2 |
-    |     7 |    2 |
-    |     4 |    4 |
-
-    Raises UsageError for an unknown column, a measure that is no number or day, or a wrong count or percent; DataError
-    where nobody has a purchase.
-
-    >>> import fairladder as fl
-    >>> best = fl.top(fl.sample_orders().customers(), by="spend", count=2)
-    >>> best[["rank", "customer", "spend"]].values.tolist()
-    [[1, '09302', 9172.55], [2, '09755', 7442.07]]
+    Raises UsageError and DataError as that does, and where ``within`` has too many values.
     """
-    check_there(customers, measure=by, group=within)
-    share = check_places(frame_kinds(customers), by, count, percent, ties)
-    chosen = customers if everybody else buyers(customers)
-    if chosen.empty:
-        raise DataError("No customer has a purchase, so there is no best and no worst.")
-    standing = goodness(chosen[by], low=(better(by) == "low") != worst)
-    group = (
-        np.zeros(len(chosen), dtype=np.int64)
-        if within is None
-        else pd.factorize(chosen[within], sort=True, use_na_sentinel=False)[0]
+    engine = orders.customer_engine
+    query = top_query(
+        engine, people, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
     )
-    rank = np.zeros(len(chosen), dtype=np.int64)
-    listed = np.zeros(len(chosen), dtype=bool)
-    for members in (np.flatnonzero(group == g) for g in range(int(group.max()) + 1)):
-        rank[members] = ranks(standing[members])
-        wanted = (count or 10) if share is None else -(-share[0] * len(members) // share[1])
-        listed[members] = rank[members] <= wanted
-        if ties == "exclude" and listed[members].sum() > wanted:  # nobody is chosen among equals
-            last = rank[members][listed[members]].max()
-            listed[members] &= rank[members] < last
-    # A column of the customers that is called like ours is told apart, as in the order ledger.
-    kept = {c: f"{c} (cell)" if c == "rank" else c for c in customers.columns if c != within or c == "rank"}
-    shown = chosen.rename(columns=kept).assign(rank=rank)[listed]
-    within = kept.get(within, within) if within is not None else None
-    order = np.lexsort((shown["customer"].to_numpy(dtype=str), shown["rank"], group[listed]))
-    columns = ["rank", *([within] if within else []), *(c for c in kept.values() if c != within)]
-    return shown.iloc[order][columns].reset_index(drop=True)
+    for name in columns or ():
+        require_known(name, query.named_selects)
+    keys = [*([] if within is None else [told_apart(within)]), "rank", "customer"]
+    rows = select(["*"], engine.keep(query))
+    return Listing(engine, rows, rising(keys), tuple(columns or query.named_selects), orders.frame_of)
+
+
+def top_query(
+    engine: CustomerEngine, people: exp.Expr, by: str, *, count: int | None, percent: float | None, worst: bool, within: str | None,
+    everybody: bool, ties: str,
+) -> exp.Select:  # fmt: skip
+    """The rows of ``top_list`` with all columns, in no order."""
+    kinds = kinds_of(engine, people)
+    share = check_places(kinds, by, count, percent, ties)
+    rows = select(["*"], people) if everybody else select(["*"], people).where(sql("orders > 0"), copy=False)
+    own = [named(as_number(by, kinds), "list value")]
+    if within is not None:
+        own.append(named(_part(within, kinds), "list part"))
+    chosen = select(["*", *own], rows, "rows")
+    sizes = _sizes(engine, chosen, within)
+    wanted = [(count or 10) if share is None else -(-share[0] * n // share[1]) for n in sizes["members"].to_pylist()]
+    sizes = sizes.append_column("wanted", pa.array(wanted, pa.int64()))
+    ranked = _ranked(engine, chosen, sizes, within, low=(columns.better(by) == "low") != worst)
+    # Where those who tie are left out, a whole run of equals must have room.
+    last = '"list rank" + "list equals" - 1' if ties == "exclude" else '"list rank"'
+    first = [] if within is None else [within]
+    shown = [named(column(n), told_apart(n)) for n in (*first, *(n for n in kinds if n not in first))]
+    listed = select([named(column("list rank"), "rank"), *shown], ranked, "ranked")
+    return listed.where(sql(f'{last} <= "list wanted"'), copy=False)
+
+
+def told_apart(name: str) -> str:
+    """A column of the customers that is called like ours."""
+    return f"{name} (cell)" if name == "rank" else name
+
+
+def _part(within: str, kinds: Mapping[str, Kind]) -> exp.Expr:
+    """The group as a text that is never null: customers without a group are one by themselves."""
+    check_there(kinds, group=within)
+    return sql("COALESCE('=' || :c, '')", c=exp.cast(column(within), "VARCHAR"))
+
+
+def _sizes(engine: CustomerEngine, chosen: exp.Select, within: str | None) -> pa.Table:
+    """For each list: how many customers it is chosen from (``members``), and for how many the measure is known (``known``).
+
+    Raises DataError where there is nobody to choose from, UsageError where there are too many lists.
+    """
+    counts = [named(sql("COUNT(*)"), "members"), named(sql('COUNT("list value")'), "known")]
+    parts = [] if within is None else [named(column("list part"), "part")]
+    query = select([*parts, *counts], chosen, "chosen")
+    if within is not None:
+        query = query.group_by(column("list part"), copy=False).limit(MOST_GROUPS + 1, copy=False)
+    sizes = engine.table(query)
+    if within is not None:
+        require_few_groups(len(sizes), within, "list")
+    if not sum(sizes["members"].to_pylist()):
+        raise DataError("No customer has a purchase, so there is no best and no worst.")
+    return sizes
+
+
+def _ranked(engine: CustomerEngine, chosen: exp.Select, sizes: pa.Table, within: str | None, low: bool) -> exp.Select:
+    """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``; where ``low``, less is better."""
+    part = None if within is None else column("list part")
+    ranks = standing(engine, chosen.subquery("chosen"), column("list value"), {"customers": sql("1")}, part)
+    here, below = sql("ranks.customers_here"), sql("ranks.customers_below")
+    names = ("members", "known", "wanted")
+    of = {n: exp.convert(sizes[n][0].as_py()) if within is None else exp.column(n, "sizes") for n in names}
+    better = below if low else sql("(:k - :b - :h)", k=of["known"], b=below, h=here)
+    # Nulls come last, and all of them at one place.
+    trees = {
+        "list rank": sql(
+            "CAST(CASE WHEN :h IS NULL THEN 1 + :k ELSE 1 + :b END AS BIGINT)", h=here, k=of["known"], b=better
+        ),
+        "list equals": sql("COALESCE(:h, :n - :k)", h=here, n=of["members"], k=of["known"]),
+        "list wanted": of["wanted"],
+    }
+    everything = exp.Column(this=exp.Star(), table=exp.to_identifier("chosen"))
+    ranked = select([everything, *(named(t, n) for n, t in trees.items())], chosen, "chosen")
+    same = 'chosen."list value" = ranks.value' + ("" if within is None else ' AND chosen."list part" = ranks.part')
+    ranked = ranked.join(exp.alias_(ranks, "ranks", table=True), on=sql(same), join_type="left", copy=False)
+    if within is None:
+        return ranked
+    offered = exp.alias_(engine.offer(sizes), "sizes", table=True)
+    return ranked.join(offered, on=sql('chosen."list part" = sizes.part'), copy=False)
 
 
 def check_places(
@@ -110,15 +135,3 @@ def check_places(
     if not 0 < percent <= 100:
         raise UsageError(f"A percent lies above 0 and up to 100, and {percent:g} does not.")
     return round(percent * 10_000), 1_000_000
-
-
-def goodness(values: "pd.Series[float]", low: bool) -> NDArray[np.float64]:
-    """Numbers of which the greatest are best, nulls least and alike; ``low`` where less is better."""
-    numbers = as_numbers(values)
-    return np.where(np.isnan(numbers), -np.inf, -numbers if low else numbers)
-
-
-def ranks(goodness: NDArray[np.float64]) -> NDArray[np.int64]:
-    """1 + how many stand strictly better; equal values share a rank."""
-    ascending = np.sort(goodness)
-    return len(goodness) - np.searchsorted(ascending, goodness, side="right") + 1

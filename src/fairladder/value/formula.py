@@ -17,11 +17,10 @@ from fairladder.history.periods import Calendar, calendar_of
 from fairladder.history.purchases import group_name, purchases
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
-from fairladder.scores.scoring import score
 from fairladder.sqltree import column, named, select, sql
 from fairladder.value.checks import checked_margin, checked_retention
 from fairladder.value.histories import Costs, costs
-from fairladder.value.to_score import customers_to_score
+from fairladder.value.to_score import scored
 from fairladder.wording import missing, money
 
 #: Fewer complete periods than this tell little of how long customers stay.
@@ -256,8 +255,7 @@ def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:
         )
     frame = frame.astype({"bought": np.int64, "amount": np.int64})
     if by == SEGMENT:
-        scored = score(customers_to_score(orders), orders.scheme).set_index("customer")["segment"].astype(str)
-        frame["group"] = frame["customer"].map(scored)
+        frame["group"] = frame["customer"].map(scored(orders).segments())
     elif of_column:
         frame["group"] = frame["customer"].map(frame.dropna(subset="group").groupby("customer")["group"].first())
     return frame

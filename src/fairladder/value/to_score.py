@@ -9,7 +9,6 @@ from sqlglot import exp
 from fairladder.book.customers import customers_query
 from fairladder.book.read import Read
 from fairladder.columns import FORECAST, forecast_in, names
-from fairladder.frames import customers_frame
 from fairladder.sqltree import column, select
 
 if TYPE_CHECKING:
@@ -47,7 +46,7 @@ def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
     orders.groups.require_few()
     query = people_to_score(orders, *others)
     table = orders.customer_engine.table(select(["*"], query, "people").order_by("customer", copy=False))
-    return customers_frame(table, orders.scheme)
+    return orders.frame_of(table)
 
 
 def scored(orders: Read, *others: str, ladders: "Mapping[str, AnyLadder] | None" = None) -> "Scored":

@@ -1,4 +1,4 @@
-"""A condition as a mask over a frame, by three-valued logic."""
+"""Conditions once more, as masks over a frame by three-valued logic: what the engines are compared with."""
 
 import re
 from collections.abc import Callable
@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from sqlglot import exp
 
 from fairladder.conditions import letters
-from fairladder.conditions.language import LARGEST_ROUNDED, Condition, Kind
+from fairladder.conditions.language import LARGEST_ROUNDED, Condition
 from fairladder.numbers import to_minor
 
 if TYPE_CHECKING:
@@ -25,14 +25,6 @@ def to_mask(condition: Condition, frame: "pd.DataFrame") -> tuple[NDArray[np.boo
     shape = (len(frame),)
     null = np.broadcast_to(null, shape)
     return np.broadcast_to(data.astype(bool), shape) & ~null, null.copy()
-
-
-def frame_kinds(frame: "pd.DataFrame") -> dict[str, Kind]:
-    """Kind of every column of a frame, as conditions see it."""
-    return {str(name): _KINDS.get(getattr(dtype, "kind", "O"), "text") for name, dtype in frame.dtypes.items()}
-
-
-_KINDS: dict[str, Kind] = {"i": "number", "u": "number", "f": "number", "b": "truth", "M": "day"}
 
 
 class _Frame:

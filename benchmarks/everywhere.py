@@ -19,7 +19,7 @@ import pyarrow as pa
 import sqlalchemy
 
 import fairladder as fl
-from fairladder.book.read import MOST_SET_ASIDE
+from fairladder.engine.cluster import SET_ASIDE_SHOWN as MOST_SET_ASIDE
 
 TIERS = {"reward": {"of": "spend", "top_percents": [1, 5, 20], "labels": ["gold", "silver", "bronze", "all"]},
          "held": {"of": "spend", "spend_percents": [50, 80], "labels": ["half", "most", "rest"]}}  # fmt: skip

@@ -15,7 +15,6 @@ import fairladder as fl
 from conftest import times
 from fairladder.campaigns.holdout import held_out
 from fairladder.campaigns.lift import means_apart, newcombe, newcombe_p, smallest_effect
-from fairladder.campaigns.limit import within_limit
 from fairladder.output.files import made_safe, receipt_trouble
 
 DAY = st.dates(dt.date(2026, 1, 1), dt.date(2026, 1, 12))
@@ -399,9 +398,10 @@ def test_the_command_from_list_to_lift(fairladder, shop):
 
 
 def test_limits_that_fit_exactly():
-    ranks = np.array([1, 2, 2, 4])
+    """Spends of 30, 20, 20 and 10: two tie for the second place."""
+    orders = opened([(c, dt.date(2026, 1, 2), spend) for c, spend in zip("abcd", (30, 20, 20, 10), strict=True)])
     inside = {
-        (places, ties): within_limit(ranks, places, ties).sum()
+        (places, ties): len(fl.campaign(orders, when="orders > 0", limit=places, ties=ties).frame)
         for places in (1, 2, 3, 4)
         for ties in ("include", "exclude")
     }

@@ -9,6 +9,7 @@ import os
 import signal
 import subprocess
 import tomllib
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -18,6 +19,7 @@ import pytest
 
 import fairladder as fl
 from conftest import times
+from fairladder.engine import cluster
 from test_dialects import CELL, DATES, IDS, NUMBERS, agree
 from test_on_paper import SCHEME as PAPER
 from test_on_paper import typed_orders
@@ -35,8 +37,6 @@ ROWS = 2500
 
 @pytest.fixture(scope="module")
 def spark():
-    from fairladder.engine import cluster
-
     cluster._STARTED["spark.sql.shuffle.partitions"] = "4"  # few rows
     # On two cores what Java's second compiler makes of some hundred short queries costs more than it saves.
     os.environ.setdefault("JDK_JAVA_OPTIONS", "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC")
@@ -131,7 +131,7 @@ def test_cells_of_any_text_mean_the_same(spark):
     frame, answers = pd.DataFrame(rows, columns=["n", "c"]), {}
     cluster, here = Cluster(spread(spark, frame)), Embedded()
     for name, engine, relation in (
-        ("embedded", here, open_source(frame, here, OrdersPart()).relation), ("spark", cluster, cluster.relation)
+        ("embedded", here, open_source(frame, here, OrdersPart()).relation), ("spark", cluster, rows_there.relation)
     ):  # fmt: skip
         beneath = select(["*", *(named(tree, n) for n, tree in first.items())], relation)
         query = select([column("n"), *(named(tree, n) for n, tree in trees.items())], beneath, "first").order_by("n")
@@ -171,13 +171,13 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both, monkeypatc
     )
     pd.testing.assert_frame_equal(there.order_counts(), here.order_counts())
     with monkeypatch.context() as ranges:  # ties among more values than come here
-        ranges.setattr("fairladder.cluster.counting.FEW", 20)
+        ranges.setattr("fairladder.scores.counting.FEW", 20)
         ours, theirs = there.check(), here.check()
     assert "ties-at-cuts" in {f.code for f in ours.findings}
     assert found_by(ours) == found_by(theirs)
     assert sorted(ours.set_aside["reason"]) == sorted(theirs.set_aside["reason"])
     assert fl.stability(there, resamples=3).customers.to_csv() == fl.stability(here, resamples=3).customers.to_csv()
-    monkeypatch.setattr("fairladder.book.read.MOST_HERE", 10)
+    monkeypatch.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=10))
     with pytest.raises(fl.UsageError, match="At most 10 are brought here from a Spark cluster"):
         there.on("2026-06-01").stability()
 
@@ -246,9 +246,9 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
     ids = [*people["customer"][people["orders"] > 2][:3], people["customer"][people["orders"] == 0].iloc[0]]
     wanted = [e.as_json() for e in here.explain(ids)]
     assert [e.as_json() for e in there.explain(ids)] == wanted
-    with monkeypatch.context() as many:  # more than can come here
-        many.setattr("fairladder.book.read.MOST_HERE", 10)
-        assert [e.as_json() for e in there.explain(ids)] == [{**e, "changes": ()} for e in wanted]
+    with monkeypatch.context() as many:  # more than can come here, which explanations do without
+        many.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=10))
+        assert [e.as_json() for e in there.explain(ids)] == wanted
     (tmp_path / "leave-out.csv").write_text("customer\n" + "\n".join(people["customer"][::7]))
     earlier = fl.campaign(here, when="orders > 3").frame
     earlier.to_csv(tmp_path / "earlier.csv", index=False)
@@ -266,7 +266,7 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
     then = day.replace(month=day.month - 3, day=28)
     theirs = here.compare(then)
     with monkeypatch.context() as many:  # more movers than come here: both ends do
-        many.setattr("fairladder.review.compared_on_cluster.MOST_MOVERS", 9)
+        many.setattr("fairladder.review.comparison.MOST_MOVERS", 9)
         ours = there.compare(then)
     falling = theirs.movers.sort_values(["change", "spend_after", "customer"], ascending=[True, False, True])
     ends = {*theirs.movers["customer"][:9], *falling[falling["change"] < 0]["customer"][:9]}
@@ -414,8 +414,7 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
 
 def test_cuts_are_found_without_all_values(spark, monkeypatch):
     """Ladders from ranges of values, opened only where a cut could lie, against ladders of all values."""
-    from fairladder.cluster import counting
-    from fairladder.engine.cluster import Cluster
+    from fairladder.scores import counting
     from fairladder.sqltree import select
 
     monkeypatch.setattr(counting, "FEW", 50)
@@ -423,16 +422,18 @@ def test_cuts_are_found_without_all_values(spark, monkeypatch):
     random = np.random.default_rng(7)
     spread_out = np.round(random.lognormal(4, 1.2, 60_000), 2)
     heavy = np.where(random.random(60_000) < 0.3, 9.99, spread_out)
-    cluster = Cluster(spread(spark, pd.DataFrame({"spread": spread_out, "heavy": heavy, "refunds": spread_out - 60})))
+    rows_there = cluster.Cluster(
+        spread(spark, pd.DataFrame({"spread": spread_out, "heavy": heavy, "refunds": spread_out - 60}))
+    )
     for name, values in (("spread", spread_out), ("heavy", heavy), ("refunds", spread_out - 60)):
-        relation = select([f"{name} AS value"], cluster.relation)
+        relation = select([f"{name} AS value"], rows_there.relation)
         for better, shares in (
             ("high", [Fraction(1, 5)] * 5),
             ("low", [Fraction(1, 2), Fraction(3, 10), Fraction(1, 5)]),
         ):
             rungs = len(shares)
             wanted = np.cumsum(shares if better == "high" else shares[::-1])[:-1]
-            counts = counting.counts_for_cuts(cluster, relation, list(wanted), even=True)
+            counts = counting.counts_for_cuts(rows_there, relation, list(wanted), even=True)
             assert counts.counts.sum() == len(values)
             given = fl.Ladder.fit(counts.values, rungs, better=better, shares=shares, counts=counts.counts)
             assert given == fl.Ladder.fit(values, rungs, better=better, shares=shares)

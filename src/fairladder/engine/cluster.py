@@ -71,14 +71,16 @@ _TYPES = {
     "float": "FLOAT", "date": "DATE", "timestamp": "TIMESTAMP WITH TIME ZONE", "timestamp_ntz": "TIMESTAMP", "boolean": "BOOLEAN",
 }  # fmt: skip
 
+#: So many rows that are set aside come to this machine.
+SET_ASIDE_SHOWN = 1000
 _LIMITS = Limits(
     rows_here=1_000_000,
-    set_aside=1000,
+    set_aside=SET_ASIDE_SHOWN,
     looked_at=0,
     customer_findings=False,
     ids_as_written=False,
     windows=False,
-    note="Rows have no numbers on a cluster, so examples give none; of those set aside at most 1,000 are shown",
+    note=f"Rows have no numbers on a cluster, so examples give none; of those set aside at most {SET_ASIDE_SHOWN:,} are shown",
 )
 
 

@@ -25,6 +25,8 @@ _ROWS_AT_A_TIME = 50_000
 MOST_TABLES_ASKED = 20
 #: Columns of ours that are days: SQLite keeps them as text. A query never gives a column or a count the shop's own name.
 _DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
+#: Columns of text in our queries, which may hold nothing at all.
+_TEXTS = frozenset({"customer", "order", "name", "only_channel", "currency"})
 
 
 class Database:
@@ -334,7 +336,9 @@ def _arrow(name: str, values: tuple[Any, ...]) -> pa.Array:
     if any(isinstance(v, Decimal) for v in plain):
         plain = [None if v is None else float(v) for v in plain]
     array = pa.array(plain)
-    return array.cast(pa.int64()) if pa.types.is_null(array.type) else array
+    if not pa.types.is_null(array.type):
+        return array
+    return array.cast(pa.string() if name in _TEXTS or name.startswith("of ") else pa.int64())
 
 
 def _day(value: Any) -> dt.date | None:

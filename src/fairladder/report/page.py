@@ -5,6 +5,7 @@ import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
+from importlib.metadata import version
 from importlib.resources import files
 from typing import Any
 
@@ -12,7 +13,7 @@ import pandas as pd
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup, escape
 
-from fairladder import __version__, columns, wording
+from fairladder import columns, wording
 from fairladder.frames import rows_of
 from fairladder.report import customers as table_of_customers
 from fairladder.report import figures
@@ -50,7 +51,7 @@ def page_of(about: Contents, made: Made, title: str) -> str:
     style, script = _resource("style.css"), _resource("page.js")
     shown = table_of_customers.shown(about)
     return _environment().get_template("page.html").render(
-        title=title, version=__version__, style=style, script=script, style_hash=_hash(style), script_hash=_hash(script),
+        title=title, version=version("fairladder"), style=style, script=script, style_hash=_hash(style), script_hash=_hash(script),
         reckoning=wording.reckoning(about.as_of, about.facts["as_of_from"]), rows_read=wording.rows_read(about.facts["balance"]),
         source=about.facts["source"], currency=about.currency, anonymous=about.anonymous, parts=_PARTS, answer=answer_of(about),
         **_trust(about), segments=figures.segments(about), rules=_rules(about), ladders=figures.ladders(about), tiers=_tiers(about),
@@ -247,7 +248,7 @@ def _made(about: Contents, made: Made) -> list[tuple[str, str]]:
         ("Day of reckoning", wording.reckoning(about.as_of, about.facts["as_of_from"])),
         ("Rows", wording.rows_read(about.facts["balance"])),
         *([("SHA-256 of what was read", digests)] if digests else []),
-        ("Version", f"fairladder {__version__}"),
+        ("Version", f"fairladder {version('fairladder')}"),
     ]
 
 

@@ -4,6 +4,7 @@ import datetime as dt
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ import pandas as pd
 import xlsxwriter
 from xlsxwriter.utility import xl_col_to_name
 
-from fairladder import __version__, palette, wording
+from fairladder import palette, wording
 from fairladder.book.spend import buyers
 from fairladder.columns import CARRIED, Column, is_money, is_share, meant
 from fairladder.frames import rows_of
@@ -257,7 +258,7 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
     sheet.set_column(1, 1, 100)
     digests = "; ".join(f"{name} {digest}" for name, digest in made.digests.items())
     rows = [
-        ("command", made.command), ("version", f"fairladder {__version__}"), ("source", str(about.facts["source"])),
+        ("command", made.command), ("version", f"fairladder {version('fairladder')}"), ("source", str(about.facts["source"])),
         ("day of reckoning", wording.reckoning(about.as_of, about.facts["as_of_from"])),
         ("rows", wording.rows_read(about.facts["balance"])),
         ("SHA-256 of what was read", digests),

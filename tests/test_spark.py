@@ -131,7 +131,7 @@ def test_cells_of_any_text_mean_the_same(spark):
     frame, answers = pd.DataFrame(rows, columns=["n", "c"]), {}
     cluster, here = Cluster(spread(spark, frame)), Embedded()
     for name, engine, relation in (
-        ("embedded", here, open_source(frame, here, OrdersPart()).relation), ("spark", cluster, rows_there.relation)
+        ("embedded", here, open_source(frame, here, OrdersPart()).relation), ("spark", cluster, cluster.relation)
     ):  # fmt: skip
         beneath = select(["*", *(named(tree, n) for n, tree in first.items())], relation)
         query = select([column("n"), *(named(tree, n) for n, tree in trees.items())], beneath, "first").order_by("n")

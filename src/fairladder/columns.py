@@ -417,6 +417,11 @@ def as_markdown() -> str:
     return "\n".join(lines)
 
 
+def is_own_money(name: str) -> bool:
+    """True for a name that means money wherever we use it."""
+    return name in _MONEY
+
+
 def decimals_in(name: str, decimals: int) -> int | None:
     """How many decimals a column of ours that holds floats has in text formats; None where they are written as they are."""
     return decimals if name in _MONEY else 2 if name in _POINTS else None

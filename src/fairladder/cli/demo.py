@@ -59,7 +59,7 @@ def _tour(folder: Path) -> None:
     write(everybody, results / "customers.csv", decimals=decimals, facts=facts)
     step(f"score {typed} --out {results / 'scored.csv'} --figure {results / 'segments.png'}")
     people = scored_of(orders)
-    scored = chosen(orders, people.relation, kinds=people.kinds).frame()
+    scored = chosen(orders, people).frame()
     parts = {
         "customers": scored,
         "segments": summary.segment_summary(people),

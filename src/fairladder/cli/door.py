@@ -229,8 +229,9 @@ def give(
     Leaves with exit code 1 where a finding has a level that ``--fail-on`` names.
     """
     from fairladder.findings import sentences
-    from fairladder.output.files import CsvStyle, style_of
+    from fairladder.output.files import style_of
     from fairladder.output.result import Result
+    from fairladder.output.sheet import CsvStyle
     from fairladder.output.targets import replacing
 
     findings = () if orders is None else orders.findings if findings is None else findings
@@ -254,7 +255,7 @@ def give(
         write()
     else:
         guarded = safe if request.spreadsheet_safe is None else request.spreadsheet_safe
-        _write(request, parts, lambda there: Result(there, facts, decimals, csv, whole), guarded)
+        _write(request, Result(parts, facts, decimals, csv, whole), guarded)
     shown = {*above, *(seen if screen.for_people(request) else ())}
     below = _below(request, orders, notes, shown)
     foot = [] if facts is None or orders is None else [screen.footer(orders, {**facts, "notes": below})]
@@ -318,38 +319,33 @@ def _shown_part(part: "Part") -> "pd.DataFrame":
     return part.frame(screen.ROWS_SHOWN) if isinstance(part, Listing) else part
 
 
-def _write(
-    request: Request,
-    parts: "Mapping[str, Part]",
-    result_of: "Callable[[Mapping[str, pd.DataFrame]], Result]",
-    safe: bool,
-) -> None:
+def _write(request: Request, result: "Result", safe: bool) -> None:
+    from fairladder.output.files import as_json, frame_of
     from fairladder.output.tables import table_address, write_table
 
-    table, out = table_address(request.out), request.out
+    table, out, parts = table_address(request.out), request.out, result.parts
     if table is None and out is None and screen.for_people(request):
         return
-    chosen = request.part or next(iter(parts), "")
-    first = parts.get(chosen)
-    listed = first if isinstance(first, Listing) else None
-    if listed is not None and listed.engine.parts_writer is not None and table is None and out not in (None, "-"):
-        result = result_of({})
+    chosen = result.chosen(request.part) if parts else ""
+    listed = parts[chosen] if isinstance(parts.get(chosen), Listing) else None
+    if (
+        isinstance(listed, Listing)
+        and listed.engine.parts_writer is not None
+        and table is None
+        and out not in (None, "-")
+    ):
         with screen.busy(request, "Writing", listed.engine):
-            listed.write_parts(str(out), result.decimals, result.facts or {})
+            listed.write_parts(str(out), result.decimals, as_json(dict(result.facts or {})))
         screen.note(request, f"Wrote the parts of {out}.")
-        return
-    every = str(out).lower().endswith((".json", ".xlsx")) and request.part is None
-    there = {n: p.frame() if isinstance(p, Listing) else p for n, p in parts.items() if every or n == chosen}
-    result = result_of(there)
-    if table is not None:
+    elif table is not None:
         as_of = dt.date.fromisoformat(text) if (text := (result.facts or {}).get("as_of")) else None
         leave_early()  # whoever reads a SQLite file would see that it changes
-        rows = write_table(there[chosen], table, as_of, mode=request.mode, decimals=result.decimals)
+        rows = write_table(frame_of(parts[chosen]), table, as_of, mode=request.mode, decimals=result.decimals)
         screen.note(request, f"Wrote {wording.counted(rows, 'rows')} ({chosen.replace('_', ' ')}) to the {table.told}.")
     elif out not in (None, "-"):
         result.to_file(str(out), part=request.part, spreadsheet_safe=safe)
-        counted = wording.counted(len(there[chosen]), "rows")
+        counted = wording.counted(len(parts[chosen]), "rows")
         screen.note(request, f"Wrote {out}: {counted} ({chosen.replace('_', ' ')}).")
-    elif not screen.for_people(request):
+    else:
         sys.stdout.write(result.as_csv(request.part, spreadsheet_safe=safe))
         sys.stdout.flush()

@@ -102,10 +102,7 @@ def score(
             return
         few = fairness.too_few_to_advise(people)
         notes = [*few, *fairness.ladder_notes(people), fairness.split_note(orders)]
-        kinds, asked = people.kinds, names_in(columns)
-        parts: dict[str, Any] = {
-            "customers": chosen(orders, people.relation, when=when, sort=sort, columns=asked, kinds=kinds)
-        }
+        parts: dict[str, Any] = {"customers": chosen(orders, people, when=when, sort=sort, columns=names_in(columns))}
         if request.part or screen.for_people(request) or str(request.out).lower().endswith((".json", ".xlsx")):
             from fairladder.scores import summary
 
@@ -128,7 +125,7 @@ def score(
     notes = [n for n in [*notes, *forecast_notes(orders)] if n]
 
     def drawn() -> "Figure":
-        everybody = chosen(orders, people.relation, kinds=kinds).frame()
+        everybody = chosen(orders, people).frame()
         return figure(figure_of, everybody, orders, parts.get("stability"))
 
     door.give(

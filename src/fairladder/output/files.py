@@ -1,52 +1,30 @@
 """Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half file is ever seen."""
 
-import codecs
+from __future__ import annotations
+
 import hashlib
 import json
 import re
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
-import pandas as pd
-import pyarrow as pa
-import pyarrow.compute as pc
 
 from fairladder import wording
 from fairladder.columns import decimals_of, is_money, kind_in, title
-from fairladder.engine.embedded import write_csv
 from fairladder.errors import UsageError, nearest
 from fairladder.numbers import to_minor
+from fairladder.output.listing import Listing
+from fairladder.output.sheet import DAYS, CsvStyle, Sheet
 from fairladder.output.targets import format_of, replacing, require_place, settings_path
-from fairladder.output.workbook import SheetLook, write_workbook
 from fairladder.scheme import Scheme
 from fairladder.scratch import a_scratch_folder
 
+if TYPE_CHECKING:
+    import pandas as pd
 
-@dataclass(frozen=True)
-class CsvStyle:
-    """How files are written for whoever opens them; the first three are of CSV alone.
-
-    By default with commas, a decimal point, no byte-order mark, ISO days, and amounts without a currency.
-    """
-
-    separator: str = ","
-    decimal_mark: str = "."
-    byte_order_mark: bool = False
-    days: str = "iso"
-    """A key of ``DAYS``."""
-    currency: str = ""
-    """What stands behind amounts: a code or a sign."""
-
-
-#: How days can be written → as ``strftime`` has it, and as spreadsheets do.
-DAYS = {
-    "iso": ("%Y-%m-%d", "yyyy-mm-dd"),
-    "day-first": ("%d.%m.%Y", "dd.mm.yyyy"),
-    "month-first": ("%m/%d/%Y", "mm/dd/yyyy"),
-}
+    Written: TypeAlias = pd.DataFrame | Listing
 
 
 def style_of(scheme: Scheme) -> CsvStyle:
@@ -66,7 +44,7 @@ def style_of(scheme: Scheme) -> CsvStyle:
 
 
 def write(
-    result: pd.DataFrame | Mapping[str, pd.DataFrame],
+    result: Written | Mapping[str, Written],
     path: str | Path,
     *,
     part: str | None = None,
@@ -94,7 +72,7 @@ def write(
     >>> len(path.read_text().splitlines())
     2
     """
-    tables = {"rows": result} if isinstance(result, pd.DataFrame) else dict(result)
+    tables = dict(result) if isinstance(result, Mapping) else {"rows": result}
     if part is not None and part not in tables:
         raise UsageError(f"There is no part {part!r} in this result. {nearest(part, tables)}")
     first = tables[part or next(iter(tables))]
@@ -103,22 +81,30 @@ def write(
         require_place(settings_path(path))
     with replacing(path) as beside:
         if kind == "csv":
-            _write_csv(made_safe(first) if spreadsheet_safe else first, beside, decimals, csv or CsvStyle())
+            sheet = sheet_of(made_safe(frame_of(first)) if spreadsheet_safe else first)
+            sheet.write_csv(beside, decimals, csv or CsvStyle())
             digest = digest_of(beside)
         elif kind == "parquet":
-            _write_parquet(first, beside, facts)
+            sheet_of(first).write_parquet(beside, facts)
         elif kind == "xlsx":
             style = csv or CsvStyle()
+            from fairladder.output.workbook import SheetLook, write_workbook
+
             look = SheetLook(decimals, style.currency, DAYS[style.days][1])
-            write_workbook(tables if part is None else {part: first}, beside, look, facts)
+            write_workbook(_frames(tables, part), beside, look, facts)
         elif kind in ("md", "html"):
-            beside.write_text((as_markdown if kind == "md" else as_html)(first, decimals, csv), "utf-8")
+            beside.write_text((as_markdown if kind == "md" else as_html)(frame_of(first), decimals, csv), "utf-8")
         else:
-            _write_json(facts or {}, tables if part is None else {part: first}, beside, decimals)
+            _write_json(facts or {}, _frames(tables, part), beside, decimals)
     if kind == "csv" and facts is not None:
         # Last, with the file's digest: whoever reads a file without its facts, or with another's, can see it.
         with replacing(settings_path(path)) as told:
             told.write_text(as_json({**facts, "digest": digest}), "utf-8")
+
+
+def _frames(tables: Mapping[str, Written], part: str | None) -> dict[str, pd.DataFrame]:
+    """All tables as DataFrames, or one of them."""
+    return {name: frame_of(table) for name, table in tables.items() if part in (None, name)}
 
 
 def digest_of(path: str | Path) -> str:
@@ -147,6 +133,8 @@ def receipt_trouble(path: str | Path) -> str:
 
 def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
     """An apostrophe before text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage return and is no plain number."""
+    import pandas as pd
+
     safe = {}
     for name, values in frame.items():
         if values.dtype == object or isinstance(values.dtype, pd.CategoricalDtype | pd.StringDtype):
@@ -170,45 +158,23 @@ _FORMULA = frozenset("=+-@\t\r")
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 
 
-def csv_text(frame: pd.DataFrame, decimals: int, csv: CsvStyle | None = None) -> str:
+def csv_text(result: Written, decimals: int, csv: CsvStyle | None = None) -> str:
     """The table as the CSV that ``write`` would write."""
     with a_scratch_folder() as folder:
         path = folder / "table.csv"
-        _write_csv(frame, path, decimals, csv or CsvStyle())
+        sheet_of(result).write_csv(path, decimals, csv or CsvStyle())
         with path.open(encoding="utf-8", newline="") as file:
             return file.read()
 
 
-def _write_csv(frame: pd.DataFrame, path: Path, decimals: int, style: CsvStyle) -> None:
-    table = as_text_table(frame, decimals)
-    if style.days != "iso":
-        table = _with_columns(
-            table, lambda _, v: pc.strftime(v, DAYS[style.days][0]) if pa.types.is_date(v.type) else v
-        )
-    if style.currency:
-        table = _with_columns(table, lambda n, v: _with_unit(v, style.currency) if is_money(frame, n) else v)
-    if style.decimal_mark == ",":
-        table = _with_columns(table, lambda n, v: _with_comma(v, is_money(frame, n)))
-    write_csv(table, str(path), style.separator)
-    if style.byte_order_mark:
-        path.write_bytes(codecs.BOM_UTF8 + path.read_bytes())
+def sheet_of(result: Written) -> Sheet:
+    """A DataFrame, or a listing of an engine, as CSV and Parquet hold it."""
+    return result.sheet() if isinstance(result, Listing) else Sheet.of(result)
 
 
-def _with_columns(table: pa.Table, made: Callable[[str, pa.ChunkedArray], pa.ChunkedArray]) -> pa.Table:
-    return pa.table({name: made(name, values) for name, values in zip(table.column_names, table.columns, strict=True)})
-
-
-def _with_unit(values: pa.ChunkedArray, unit: str) -> pa.ChunkedArray:
-    return pc.binary_join_element_wise(pc.cast(values, pa.string()), unit, " ")
-
-
-def _with_comma(values: pa.ChunkedArray, money: bool) -> pa.ChunkedArray:
-    if money and pa.types.is_string(values.type):
-        return pc.replace_substring(values, ".", ",", max_replacements=1)
-    if not (pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)):
-        return values
-    texts = [None if v is None else repr(v) if isinstance(v, float) else str(v) for v in values.to_pylist()]
-    return pa.chunked_array([pa.array([None if t is None else t.replace(".", ",") for t in texts], pa.string())])
+def frame_of(result: Written) -> pd.DataFrame:
+    """The same as a DataFrame."""
+    return result.frame() if isinstance(result, Listing) else result
 
 
 def as_markdown(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -> str:
@@ -225,6 +191,8 @@ def as_html(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -
 
 
 def _for_people(frame: pd.DataFrame, decimals: int, style: CsvStyle) -> pd.DataFrame:
+    import pandas as pd
+
     def shown(name: str, value: Any) -> str:
         if wording.missing(value):
             return ""
@@ -272,6 +240,8 @@ def _indented(value: Any) -> str:
 
 def json_rows(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
     """The rows as plain JSON values: money rounded to its decimals, days as ISO text, nulls as None."""
+    import pandas as pd
+
     columns = {}
     for name, values in frame.items():
         if values.dtype.kind == "M":
@@ -283,57 +253,9 @@ def json_rows(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
     return list(rows)
 
 
-def as_text_table(frame: pd.DataFrame, decimals: int) -> pa.Table:
-    """The table for a text format: money as decimals, days as dates, the rest as it is."""
-    columns = {}
-    for name, values in frame.items():
-        if (places := decimals_of(frame, name, decimals)) is not None:
-            columns[str(name)] = _decimals(values, places)
-        elif values.dtype.kind == "M":
-            columns[str(name)] = pa.array(values).cast(pa.date32())
-        else:
-            made = pa.array(_of_one_type(values), from_pandas=True)
-            # A decimal with no room before its point would be written without the zero there.
-            columns[str(name)] = (
-                made.cast(pa.decimal128(38, made.type.scale)) if pa.types.is_decimal(made.type) else made
-            )
-    return pa.table(columns)
-
-
-def _of_one_type(values: "pd.Series[Any]") -> "pd.Series[Any]":
-    """The column as text if it holds both text and numbers, such as rungs beside the labels of tiers."""
-    if values.dtype != object or len({isinstance(v, str) for v in values[values.notna()]}) < 2:
-        return values
-    return values.map(str, na_action="ignore")
-
-
-def _in_units(values: "pd.Series[Any]", decimals: int) -> np.ndarray[Any, np.dtype[np.float64]]:
+def _in_units(values: pd.Series[Any], decimals: int) -> np.ndarray[Any, np.dtype[np.float64]]:
     floats = values.to_numpy(dtype=np.float64, na_value=np.nan)
     known = ~np.isnan(floats)
     out = np.full(len(floats), np.nan)
     out[known] = to_minor(floats[known], decimals) / 10**decimals
     return out
-
-
-def _decimals(values: "pd.Series[Any]", decimals: int) -> pa.Array:
-    """Floats as exact decimals, halves away from zero by their shortest text."""
-    floats = values.to_numpy(dtype=np.float64, na_value=np.nan)
-    null = np.isnan(floats)
-    minor = to_minor(np.where(null, 0.0, floats), decimals)
-    both = np.empty((len(minor), 2), dtype="<i8")  # the low and the high half of a 128-bit whole number
-    both[:, 0], both[:, 1] = minor, minor >> 63
-    valid = np.packbits(~null, bitorder="little")
-    return pa.Array.from_buffers(pa.decimal128(18, decimals), len(minor), [pa.py_buffer(valid), pa.py_buffer(both)])
-
-
-def _write_parquet(frame: pd.DataFrame, path: Path, facts: Mapping[str, Any] | None) -> None:
-    import pyarrow.parquet as pq
-
-    table = pa.Table.from_pandas(frame.apply(_of_one_type), preserve_index=False)
-    days = [(i, f) for i, f in enumerate(table.schema) if pa.types.is_timestamp(f.type)]
-    for i, field in days:
-        table = table.set_column(i, field.name, table[i].cast(pa.date32()))
-    metadata = {b"fairladder": json.dumps(facts, ensure_ascii=False).encode()} if facts else {}
-    # Measures hardly repeat, so a dictionary of them would cost time and save nothing.
-    repeating = [f.name for f in table.schema if pa.types.is_dictionary(f.type) or pa.types.is_integer(f.type)]
-    pq.write_table(table.replace_schema_metadata(metadata), path, use_dictionary=repeating)

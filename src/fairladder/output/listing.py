@@ -1,9 +1,9 @@
 """Rows of customers or orders in their engine, as a result is made of them: which, in which order, with which columns."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import pyarrow as pa
 from sqlglot import exp
@@ -11,7 +11,7 @@ from sqlglot import exp
 from fairladder.columns import decimals_in
 from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import UsageError
-from fairladder.output.files import as_json
+from fairladder.output.sheet import Sheet
 from fairladder.output.targets import format_of
 from fairladder.sqltree import column, named, select, sql
 
@@ -32,6 +32,10 @@ class Listing:
     columns: tuple[str, ...]
     to_frame: "Callable[[pa.Table], pd.DataFrame]"
     """Makes the public DataFrame of some of the rows."""
+    carried: Collection[str] = ()
+    """Columns of somebody's file, which only look like ours."""
+    fixed: Callable[[], Mapping[str, Sequence[str]]] = dict
+    """Gives the columns that hold names of a fixed set, and the set."""
 
     def __len__(self) -> int:
         return self._count
@@ -50,15 +54,17 @@ class Listing:
 
         Raises UsageError where they are more than may come to this machine.
         """
-        query, allowed = self.query(), self.engine.limits.rows_here
-        if most is None and allowed is not None:
-            most = allowed + 1
-        table = self.engine.table(query if most is None else query.limit(most, copy=False))
-        if allowed is not None and len(table) > allowed:
-            raise UsageError(
-                f"More than {allowed:,} rows are in this list. Write it with --out NAME.parquet or NAME.csv."
-            )
-        return self.to_frame(table)
+        query = self.query()
+        return self.to_frame(self._here(query if most is None else query.limit(most, copy=False)))
+
+    def _here(self, query: exp.Select) -> pa.Table:
+        most = self.engine.limits.rows_here
+        if most is not None and query.args.get("limit") is None:
+            query = query.limit(most + 1, copy=False)
+        table = self.engine.table(query)
+        if most is not None and len(table) > most:
+            raise UsageError(f"More than {most:,} rows are in this list. Write it with --out NAME.parquet or NAME.csv.")
+        return table
 
     def last(self, most: int) -> "pd.DataFrame":
         """The last rows, in the order of the rows."""
@@ -66,8 +72,22 @@ class Listing:
         rows: exp.Select = select(["*"], self.rows, "rows").order_by(*back, copy=False).limit(most, copy=False)
         return replace(self, rows=rows).frame()
 
-    def write_parts(self, path: str, decimals: int, facts: Mapping[str, Any]) -> None:
-        """Let the engine write the rows as a folder of parts, whose names are in the order of the rows, with the facts beside them.
+    def sheet(self) -> Sheet:
+        """The rows as CSV and Parquet hold them."""
+        types = {name: exp.DataType(this=exp.DataType.Type.ENUM, expressions=list(map(exp.Literal.string, values)))
+                 for name, values in self.fixed().items() if name in self.columns}  # fmt: skip
+        query = self.query()
+        query.set(
+            "expressions", [named(exp.cast(column(n), types[n]), n) if n in types else column(n) for n in self.columns]
+        )
+        table = self._here(query)
+        for place, field in enumerate(table.schema):
+            if pa.types.is_integer(field.type):
+                table = table.set_column(place, field.name, table[place].cast(pa.int64()))
+        return Sheet(table, self.carried)
+
+    def write_parts(self, path: str, decimals: int, receipt: str) -> None:
+        """Let the engine write the rows as a folder of parts, in the order of the rows, with the receipt beside them.
 
         In CSV money has exactly ``decimals`` decimals and ratios are their shortest text, as in files written on this machine.
         """
@@ -77,7 +97,7 @@ class Listing:
         cells = {n: _csv_cell(n, types[n], decimals) if kind == "csv" else column(n) for n in self.columns}
         ordered = select(["*"], self.rows, "rows").order_by(*self.order, copy=False)
         query = select([named(tree, name) for name, tree in cells.items()], ordered, "ordered")
-        writer.write(query, path, kind, as_json(dict(facts)))
+        writer.write(query, path, kind, receipt)
 
 
 def kind_of_parts(path: str) -> str:

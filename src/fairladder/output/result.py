@@ -5,12 +5,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from fairladder.output.files import CsvStyle, as_json, csv_text, made_safe, write
+from fairladder.output.files import as_json, csv_text, frame_of, made_safe, write
 from fairladder.output.notebook import Piece, as_html
+from fairladder.output.sheet import CsvStyle
 from fairladder.output.targets import format_of, replacing
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from fairladder.output.files import Written
 
 
 class Answer:
@@ -59,7 +62,7 @@ class Answer:
 class Result:
     """Tables by name, the main one first, with ``facts`` that stand beside them in every kind of file."""
 
-    parts: "Mapping[str, pd.DataFrame]"
+    parts: "Mapping[str, Written]"
     facts: Mapping[str, Any] | None = None
     decimals: int = 2
     csv: CsvStyle = field(default_factory=CsvStyle)
@@ -83,4 +86,4 @@ class Result:
     def as_csv(self, part: str | None = None, *, spreadsheet_safe: bool = False) -> str:
         """The CSV of one table."""
         table = self.parts[self.chosen(part)]
-        return csv_text(made_safe(table) if spreadsheet_safe else table, self.decimals, self.csv)
+        return csv_text(made_safe(frame_of(table)) if spreadsheet_safe else table, self.decimals, self.csv)

@@ -102,7 +102,7 @@ def contents_of(
         changes = compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
     next(asked)
     people = scored_of(orders)
-    ladders, scored = people.ladders, chosen(orders, people.relation, kinds=people.kinds).frame()
+    ladders, scored = people.ladders, chosen(orders, people).frame()
     next(asked)
     by = by or ("channel" if "channel" in orders.roles else None)
     period = _unit_of(customers, orders.as_of)

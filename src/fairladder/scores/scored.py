@@ -19,7 +19,7 @@ from fairladder.conditions import Kind
 from fairladder.engine.protocol import CustomerEngine
 from fairladder.errors import DataError, SchemeError, UsageError, nearest
 from fairladder.ladder import GroupedLadder, Ladder
-from fairladder.scheme import Scheme, Tier
+from fairladder.scheme import STANCES, Scheme, Tier
 from fairladder.scores.as_sql import scheme_tree
 from fairladder.scores.counting import Counts, all_counts, counts_by_group, counts_for_cuts
 from fairladder.scores.fitting import SCORES, AnyLadder, check_there, check_tier, score_ladder, tier_ladder
@@ -36,6 +36,15 @@ class Scored:
     """Kind of each column, in the order of the columns."""
     ladders: Mapping[str, AnyLadder]
     scheme: Scheme
+
+    def fixed_names(self) -> dict[str, list[str]]:
+        """The columns that hold names of a fixed set, and the set in its order; of codes those that occur."""
+        codes = select([column("score_code")], self.relation).distinct(copy=False)
+        found = self.engine.table(codes.where(sql("score_code IS NOT NULL"), copy=False))["score_code"].to_pylist()
+        tiers = {name: list(tier.names()) for name, tier in self.scheme.tiers.items()}
+        return {
+            "score_code": sorted(found), **tiers, "segment": [s.name for s in self.scheme.segments], "stance": list(STANCES)
+        }  # fmt: skip
 
     def segments(self) -> dict[str, str]:
         """Customer id → segment, by id."""

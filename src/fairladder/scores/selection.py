@@ -9,28 +9,29 @@ from fairladder.columns import better
 from fairladder.conditions import Kind, parse_condition, to_engine
 from fairladder.errors import UsageError, nearest
 from fairladder.output.listing import Listing
-from fairladder.scores.scored import kinds_of
+from fairladder.scores.scored import Scored, kinds_of
 from fairladder.sqltree import column, select
 
 
 def chosen(
     orders: Read,
-    people: exp.Expr,
+    people: exp.Expr | Scored,
     *,
     when: str | None = None,
     sort: str | None = None,
     columns: Sequence[str] | None = None,
-    kinds: Mapping[str, Kind] | None = None,
 ) -> Listing:
-    """Of customers in ``people`` those for whom ``when`` holds, best first by ``sort`` and then by id, with ``columns`` only.
+    """Of customers, maybe scored ones, those for whom ``when`` holds, best first by ``sort`` and then by id, with ``columns`` only.
 
-    ``kinds`` are the columns' kinds, where they are known. Raises ConditionError for a wrong condition, UsageError for an unknown
-    column.
+    Raises ConditionError for a wrong condition, UsageError for an unknown column.
     """
-    engine = orders.customer_engine
-    kinds = kinds_of(engine, people) if kinds is None else kinds
-    rows, order = chosen_rows(people, kinds, when, sort, columns or ())
-    return Listing(engine, rows, order, tuple(columns or kinds), orders.frame_of)
+    engine, scored = orders.customer_engine, people if isinstance(people, Scored) else None
+    relation = people.relation if isinstance(people, Scored) else people
+    kinds = scored.kinds if scored is not None else kinds_of(engine, relation)
+    rows, order = chosen_rows(relation, kinds, when, sort, columns or ())
+    fixed = scored.fixed_names if scored is not None else dict
+    shown = tuple(columns or kinds)
+    return Listing(engine, rows, order, shown, orders.frame_of, orders.carried_names, fixed)
 
 
 def chosen_rows(

@@ -34,7 +34,7 @@ def top_list(
         require_known(name, query.named_selects)
     keys = [*([] if within is None else [told_apart(within)]), "rank", "customer"]
     rows = select(["*"], engine.keep(query))
-    return Listing(engine, rows, rising(keys), tuple(columns or query.named_selects), orders.frame_of)
+    return Listing(engine, rows, rising(keys), tuple(columns or query.named_selects), orders.frame_of, orders.carried_names)
 
 
 def top_query(

@@ -1,0 +1,169 @@
+"""A table as CSV and Parquet hold it: columns of Arrow, which of them are money, and nothing of pandas."""
+
+from __future__ import annotations
+
+import codecs
+import json
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from fairladder.columns import ALSO_MONEY, CARRIED, decimals_in, is_own_money
+from fairladder.engine.arrays import as_array, known
+from fairladder.engine.embedded import write_csv
+from fairladder.numbers import to_minor
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True)
+class CsvStyle:
+    """How files are written for whoever opens them; the first three are of CSV alone.
+
+    By default with commas, a decimal point, no byte-order mark, ISO days, and amounts without a currency.
+    """
+
+    separator: str = ","
+    decimal_mark: str = "."
+    byte_order_mark: bool = False
+    days: str = "iso"
+    """A key of ``DAYS``."""
+    currency: str = ""
+    """What stands behind amounts: a code or a sign."""
+
+
+#: How days can be written → as ``strftime`` has it, and as spreadsheets do.
+DAYS = {
+    "iso": ("%Y-%m-%d", "yyyy-mm-dd"),
+    "day-first": ("%d.%m.%Y", "dd.mm.yyyy"),
+    "month-first": ("%m/%d/%Y", "mm/dd/yyyy"),
+}
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A table that is ready to be written."""
+
+    table: pa.Table
+    carried: Collection[str] = ()
+    """Columns of somebody's file, which only look like ours."""
+    money: Collection[str] = ()
+    """Columns that are money in this table alone."""
+
+    @classmethod
+    def of(cls, frame: pd.DataFrame) -> Sheet:
+        """A DataFrame; what it knows of its columns comes along."""
+        columns = {str(name): pa.array(_of_one_type(values), from_pandas=True) for name, values in frame.items()}
+        table = pa.table(columns)
+        for place, field in enumerate(table.schema):
+            if pa.types.is_timestamp(field.type):
+                table = table.set_column(place, field.name, table[place].cast(pa.date32()))
+        return cls(table, frame.attrs.get(CARRIED, ()), frame.attrs.get(ALSO_MONEY, ()))
+
+    def is_money(self, name: str) -> bool:
+        """True for a column of numbers that is money, and no column of somebody's file that is called alike."""
+        kind = self.table.schema.field(name).type
+        numeric = pa.types.is_integer(kind) or pa.types.is_floating(kind)
+        return numeric and name not in self.carried and (name in self.money or is_own_money(name))
+
+    def decimals_of(self, name: str, decimals: int) -> int | None:
+        """How many decimals a column has in text; None where its numbers are written as they are."""
+        if self.is_money(name):
+            return decimals
+        floats = pa.types.is_floating(self.table.schema.field(name).type)
+        return decimals_in(name, decimals) if floats and name not in self.carried else None
+
+    def write_csv(self, path: Path, decimals: int, style: CsvStyle) -> None:
+        """Write CSV: UTF-8, LF, nulls empty, money with so many decimals."""
+        table = self._as_text(decimals)
+        if style.days != "iso":
+            written = DAYS[style.days][0]
+            table = _each(table, lambda _, v: pc.strftime(v, written) if pa.types.is_date(v.type) else v)
+        if style.currency:
+            table = _each(table, lambda n, v: _with_unit(v, style.currency) if self.is_money(n) else v)
+        if style.decimal_mark == ",":
+            table = _each(table, lambda n, v: _with_comma(v, self.is_money(n)))
+        write_csv(table, str(path), style.separator)
+        if style.byte_order_mark:
+            path.write_bytes(codecs.BOM_UTF8 + path.read_bytes())
+
+    def _as_text(self, decimals: int) -> pa.Table:
+        """The table for a text format: money as exact decimals, the rest as it is."""
+
+        def cell(name: str, values: pa.ChunkedArray) -> pa.ChunkedArray:
+            if (places := self.decimals_of(name, decimals)) is not None:
+                return _decimals(values, places)
+            # A decimal with no room before its point would be written without the zero there.
+            return values.cast(pa.decimal128(38, values.type.scale)) if pa.types.is_decimal(values.type) else values
+
+        return _each(self.table, cell)
+
+    def write_parquet(self, path: Path, facts: Mapping[str, Any] | None) -> None:
+        """Write Parquet with the unrounded values, and the facts as metadata."""
+        import pyarrow.parquet as pq
+
+        table = _each(self.table, _large)
+        metadata = {b"fairladder": json.dumps(facts, ensure_ascii=False).encode()} if facts else {}
+        # Measures hardly repeat, so a dictionary of them would cost time and save nothing.
+        repeating = [f.name for f in table.schema if pa.types.is_dictionary(f.type) or pa.types.is_integer(f.type)]
+        pq.write_table(table.replace_schema_metadata(metadata), path, use_dictionary=repeating)
+
+
+def _each(table: pa.Table, made: Callable[[str, pa.ChunkedArray], pa.ChunkedArray]) -> pa.Table:
+    columns = [made(name, values) for name, values in zip(table.column_names, table.columns, strict=True)]
+    return pa.Table.from_arrays(columns, names=table.column_names)
+
+
+def _large(_: str, values: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Text and sets of names as pandas writes them, in one piece."""
+    values = values.combine_chunks() if values.num_chunks != 1 else values.chunk(0)
+    if pa.types.is_string(values.type):
+        return values.cast(pa.large_string())
+    if pa.types.is_dictionary(values.type):
+        names = values.dictionary.cast(pa.large_string())
+        index = pa.int8() if len(names) <= _MOST_IN_A_BYTE else pa.int16()
+        return pa.DictionaryArray.from_arrays(values.indices.cast(index), names)
+    return values
+
+
+#: Sets of names of more than this need two bytes for a name's place.
+_MOST_IN_A_BYTE = 127
+
+
+def _with_unit(values: pa.ChunkedArray, unit: str) -> pa.ChunkedArray:
+    return pc.binary_join_element_wise(pc.cast(values, pa.string()), unit, " ")
+
+
+def _with_comma(values: pa.ChunkedArray, money: bool) -> pa.ChunkedArray:
+    if money and pa.types.is_string(values.type):
+        return pc.replace_substring(values, ".", ",", max_replacements=1)
+    if not (pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)):
+        return values
+    texts = [None if v is None else repr(v) if isinstance(v, float) else str(v) for v in values.to_pylist()]
+    return pa.chunked_array([pa.array([None if t is None else t.replace(".", ",") for t in texts], pa.string())])
+
+
+def _of_one_type(values: pd.Series[Any]) -> pd.Series[Any]:
+    """The column as text if it holds both text and numbers, such as rungs beside the labels of tiers."""
+    if values.dtype != object or len({isinstance(v, str) for v in values[values.notna()]}) < 2:
+        return values
+    return values.map(str, na_action="ignore")
+
+
+def _decimals(values: pa.ChunkedArray, decimals: int) -> pa.Array:
+    """Numbers as exact decimals, halves away from zero by their shortest text; NaN is null."""
+    there = known(values)
+    floats = np.where(there, as_array(values).astype(np.float64), 0.0)
+    there &= ~np.isnan(floats)
+    minor = to_minor(np.where(there, floats, 0.0), decimals)
+    both = np.empty((len(minor), 2), dtype="<i8")  # the low and the high half of a 128-bit whole number
+    both[:, 0], both[:, 1] = minor, minor >> 63
+    valid = np.packbits(there, bitorder="little")
+    buffers = [pa.py_buffer(valid.tobytes()), pa.py_buffer(both.tobytes())]
+    return pa.Array.from_buffers(pa.decimal128(18, decimals), len(minor), buffers)

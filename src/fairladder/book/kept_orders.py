@@ -3,7 +3,6 @@
 from dataclasses import dataclass, replace
 
 import pyarrow as pa
-import pyarrow.compute as pc
 from sqlglot import exp
 
 from fairladder.book.order_rows import kept_orders, kept_states, order_rows_of
@@ -63,7 +62,7 @@ def keep_orders(rows: Rows, table: OrderTable) -> tuple[Rows, KeptOrders | None,
     if unread := largest_unread(states):
         better = settled(rows, unread)
     same = replace(better.writing, settled=rows.writing.settled) == rows.writing
-    if not same or pc.any(states["untrimmed"]).as_py():
+    if not same or any(states["untrimmed"].to_pylist()):
         engine.forget(relation)
         return better, None, states
     by_id = {RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER, RowState.UNDECIDED}

@@ -13,7 +13,7 @@ from fairladder.conditions import Kind
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
-from fairladder.orders.source import Source, open_source
+from fairladder.orders.source import CellKind, Source, open_source
 from fairladder.orders.writing import DateStyle, day_in_style, settle_dates, settled_kinds
 from fairladder.scheme import CustomersPart, OrdersPart
 from fairladder.sqltree import any_of, cell_column, cell_name, column, named, select, sql
@@ -135,18 +135,35 @@ def _share_known(source: Source, name: str, ids: set[str]) -> float:
 
 def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> pa.Table:
     """The rows with their numbers; numbers that are none are null, and timestamps count as their day."""
-    others = [c for c in source.columns if c not in (id_column, name)]
-    settled = settled_kinds(source, others) if source.text else {}
-    ours = {_ROW: sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
-    ours["customer"] = sql("CAST(:c AS VARCHAR)", c=cells.text(cell_column(id_column), source.columns[id_column]))
-    if name is not None:
-        ours["name"] = cells.text(cell_column(name), source.columns[name])
-    theirs = {other: _cell(other, source, settled.get(other)) for other in others}
-    for other in _day_like(source, [n for n in others if n not in settled]):
-        if (style := _style(source, other, dates)) is not None:
-            theirs[other] = _day(other, style)
-    columns = [*(named(t, n) for n, t in ours.items()), *(named(t, cell_name(n)) for n, t in theirs.items())]
-    return source.engine.table(select(columns, source.relation))
+    engine, others = source.engine.customer_engine, [c for c in source.columns if c not in (id_column, name)]
+    with engine.passing():
+        # Trimmed once, since to trim a cell takes most of a statement.
+        trimmed = {_ROW: sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
+        trimmed |= {cell_name(n): _trimmed(n, kind) for n, kind in source.columns.items()}
+        rows = engine.keep(select([named(tree, n) for n, tree in trimmed.items()], source.relation))
+        settled = settled_kinds(source, others, rows) if source.text else {}
+        cells_of = {other: _cell(other, source.columns[other], settled.get(other)) for other in others}
+        if source.text:
+            for other in _day_like(engine, rows, [n for n in others if n not in settled]):
+                if (style := _style(engine, rows, other, dates)) is not None:
+                    cells_of[other] = _day(other, style)
+        ours = {
+            _ROW: column(_ROW),
+            "customer": sql("CAST(:c AS VARCHAR)", c=_as_id(id_column, source.columns[id_column])),
+        }
+        if name is not None:
+            ours["name"] = _as_id(name, source.columns[name])
+        columns = [*(named(t, n) for n, t in ours.items()), *(named(t, cell_name(n)) for n, t in cells_of.items())]
+        return engine.table(select(columns, rows).order_by(column(_ROW), copy=False))
+
+
+def _as_id(name: str, kind: CellKind) -> exp.Expr:
+    """An id that is not text as the orders' ids are read."""
+    return cell_column(name) if kind == "text" else cells.text(cell_column(name), kind)
+
+
+def _trimmed(name: str, kind: CellKind) -> exp.Expr:
+    return cells.text(cell_column(name), kind) if kind == "text" else cell_column(name)
 
 
 #: What looks like a day that is not ISO: two numbers, or a number and a month's name, and a whole year.
@@ -156,48 +173,46 @@ _DAY_LIKE = r"(\d{1,2}[./ -]+(\d{1,2}|[A-Za-z]{3,9}\.?)[., /-]+\d{4}|\d{4}[./]\d
 _ISO_LIKE = r"\d{4}-\d\d-\d\d([ T].*)?"
 
 
-def _day_like(source: Source, names: list[str]) -> list[str]:
+def _day_like(engine: Engine, rows: exp.Expr, names: list[str]) -> list[str]:
     """The text columns in which every cell that is not blank looks like a day, and some are."""
-    if not source.text or not names:
-        return []
     tests = []
     for name in names:
-        cell = cells.text(cell_column(name), "text")
+        cell = cell_column(name)
         fits = sql("REGEXP_FULL_MATCH(:c, :p) OR REGEXP_FULL_MATCH(:c, :iso)", c=cell, p=_DAY_LIKE, iso=_ISO_LIKE)
         tests.append(named(sql("BOOL_AND(:fits) FILTER (WHERE :c IS NOT NULL)", fits=fits, c=cell), f"like {name}"))
-    counts = source.engine.table(select(tests, source.relation)).to_pylist()[0]
+    counts = engine.table(select(tests, rows)).to_pylist()[0] if tests else {}
     return [name for name in names if counts[f"like {name}"]]
 
 
-def _style(source: Source, name: str, dates: Callable[[], DateStyle | None]) -> DateStyle | None:
+def _style(engine: Engine, rows: exp.Expr, name: str, dates: Callable[[], DateStyle | None]) -> DateStyle | None:
     """How the days of a text column are written, where every cell that is not blank is one; None of other columns."""
-    cell = cells.text(cell_column(name), "text")
     try:
-        style = settle_dates(source.relation, name, source.engine, told_as=name)
+        style = settle_dates(rows, name, engine, told_as=name)
     except DataError:
         style = dates() or DateStyle("iso")
-    read = sql("BOOL_AND(:d IS NOT NULL) FILTER (WHERE :c IS NOT NULL)", d=_day(name, style), c=cell)
-    every = source.engine.table(select([named(read, "read")], source.relation))["read"].to_pylist()[0]
+    read = sql("BOOL_AND(:d IS NOT NULL) FILTER (WHERE :c IS NOT NULL)", d=_day(name, style), c=cell_column(name))
+    every = engine.table(select([named(read, "read")], rows))["read"].to_pylist()[0]
     return style if every else None
 
 
 def _day(name: str, style: DateStyle) -> exp.Expr:
-    cell = cells.text(cell_column(name), "text")
-    iso = cells.day(cell, "text", None)
-    return iso if style.name == "iso" else sql("COALESCE(:iso, :styled)", iso=iso, styled=day_in_style(cell, style))
+    iso = cells.day(cell_column(name), "text", None)
+    if style.name == "iso":
+        return iso
+    return sql("COALESCE(:iso, :styled)", iso=iso, styled=day_in_style(cell_column(name), style))
 
 
-def _cell(name: str, source: Source, settled: Kind | None) -> exp.Expr:
-    kind = source.columns[name]
+def _cell(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:
+    cell = cell_column(name)
     if settled == "number":
-        return cells.number(cell_column(name), kind)
+        return cells.number_of_text(cell)
     if settled == "day":
-        return cells.day(cells.text(cell_column(name), kind), "text", None)
+        return cells.day(cell, "text", None)
     if kind in ("timestamp", "instant"):
-        return sql("CAST(:c AS DATE)", c=cell_column(name))
+        return sql("CAST(:c AS DATE)", c=cell)
     if kind in ("float", "single"):
-        return sql("CASE WHEN NOT ISNAN(CAST(:c AS DOUBLE)) THEN :c END", c=cell_column(name))
-    return cells.text(cell_column(name), kind) if kind == "text" else cell_column(name)
+        return sql("CASE WHEN NOT ISNAN(CAST(:c AS DOUBLE)) THEN :c END", c=cell)
+    return cell
 
 
 def _no_repeats(rows: pa.Table, source: Source) -> None:

@@ -4,11 +4,9 @@ import datetime as dt
 import re
 import shlex
 from collections.abc import Callable, Collection, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import cached_property
-from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Self, TypeVar
 
@@ -468,8 +466,7 @@ def read(opened: Opened, keep: Keep = None, *, kind: type[R]) -> R:
     ``keep`` says what is kept in the engine for later questions; what cannot be kept is read again when it is asked for.
     Raises DataError where two ways of reading the cells are equally good.
     """
-    with ThreadPoolExecutor(1) as aside, opened.engine.moment():
-        aside.submit(import_module, "pandas")  # the engine works without Python's lock, so this costs nothing
+    with opened.engine.moment():
         rows = opened.rows
         if isinstance(keep, OrderTable) and opened.scheme.time.from_ is None:
             wanted = replace(keep, columns=None if keep.columns is None else _there(keep.columns, opened))

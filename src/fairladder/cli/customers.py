@@ -42,7 +42,7 @@ def customers(
     as_sql.require(request, dialect, as_view)
     if dialect is not None and (when or sort or columns):
         raise UsageError("--as-sql prints the whole reduction; --when, --sort and --columns do not go with it.")
-    orders = door.opened(request, PARTS, spread=dialect is None)
+    orders = door.opened(request, PARTS, frames=False, spread=dialect is None)
     if dialect is not None:
         from fairladder.book.on_paper import customers_sql
 

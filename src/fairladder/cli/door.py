@@ -42,17 +42,21 @@ FAIL_ON = {"error": {"error"}, "warning": {"error", "warning"}, "never": set[str
 
 def opened(
     request: Request, parts: tuple[str, ...], figures: bool = False, *, outputs: "Mapping[str, Path | None] | None" = None,
-    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (), spread: bool = False,
+    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (), frames: bool = True,
+    spread: bool = False,
     shows: "Literal['window', 'periods', 'both']" = "window",
 ) -> "Orders":  # fmt: skip
     """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
 
     ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it, ``ahead``
-    the modules that it will need, ``shows`` what the command asks of the orders. ``spread`` where on a cluster its executors write what
+    the modules that it will need, ``frames`` whether it needs pandas for files of CSV and Parquet, too, ``shows`` what the command asks of the orders. ``spread`` where on a cluster its executors write what
     ``--out`` names.
     """
     from fairladder.cli.asking import with_answers
 
+    written = str(request.out or "-").lower().endswith(("-", ".csv", ".parquet"))
+    if frames or screen.for_people(request) or not written:
+        ahead = ("pandas", *ahead)
     spread = spread and request.on_cluster
     _check_targets(request, parts, figures, spread)
     return with_answers(
@@ -67,7 +71,7 @@ def _opened(
     from fairladder.api import Orders
     from fairladder.book.read import read
 
-    importing_ahead("pandas", *ahead)
+    importing_ahead(*ahead)
     orders = replace(request.opened(), shows=shows)
     until_the_end(orders.engine.moment())  # so that all figures of a command are of one
     _check_apart(request, orders, outputs, inputs, spread)

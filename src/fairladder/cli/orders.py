@@ -26,7 +26,7 @@ def orders(request: Request, lines: Lines = False) -> None:
 
     part = "lines" if lines else "orders"
     keep = None if lines else OrderTable(None, mixed=False, sequence=True)
-    opened = door.opened(request, (part,), keep=keep, spread=True, shows="periods")
+    opened = door.opened(request, (part,), keep=keep, frames=False, spread=True, shows="periods")
     with screen.busy(request, "Listing the orders", opened.engine):
         from fairladder.history.ledger import ledger_listing, lines_listing, sums_of_ledger, sums_of_lines
 

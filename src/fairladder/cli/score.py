@@ -85,6 +85,7 @@ def score(
         request,
         (*PARTS, *(["drift"] if with_ladders else []), *(["stability", "unsettled"] if stability else [])),
         figures=True,
+        frames=stability or with_ladders is not None or request.part not in (None, "customers"),
         outputs={"--save-ladders": save_ladders},
         inputs=[with_ladders],
         spread=dialect is None and request.part in (None, "customers"),

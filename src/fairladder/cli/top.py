@@ -63,7 +63,7 @@ def top(
     asked: dict[str, Any] = {
         "count": count, "percent": as_percent("--percent", percent), "worst": worst, "within": within, "ties": ties
     }  # fmt: skip
-    orders = door.opened(request, PARTS, spread=request.out not in (None, "-"))
+    orders = door.opened(request, PARTS, frames=False, spread=request.out not in (None, "-"))
     engine, measures = orders.customer_engine, (by, when or "")
     with screen.busy(request, "Ranking the customers", engine):
         from fairladder.scores.selection import chosen

@@ -6,8 +6,7 @@ from importlib.util import find_spec
 from pathlib import Path
 from types import ModuleType
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
-from urllib.request import url2pathname
+from urllib.parse import unquote, urlsplit
 
 from fairladder.errors import DataError, UsageError
 
@@ -97,5 +96,5 @@ def local_path(place: str) -> Path | None:
     """The path on this machine of a place as a cluster names it; None where it is on another one."""
     parts = urlsplit(place)
     if parts.scheme == "file":
-        return Path(url2pathname(parts.path))
+        return Path(unquote(parts.path))
     return None if "://" in place else Path(place)

@@ -554,13 +554,16 @@ def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
     )
 
 
-def settled_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
-    """Number or day, for the named text columns in which every cell that is not blank is one."""
+def settled_kinds(source: Source, names: list[str], trimmed: exp.Expr | None = None) -> dict[str, Kind]:
+    """Number or day, for the named text columns in which every cell that is not blank is one.
+
+    ``trimmed`` is a table of the rows whose cells are trimmed already, where there is one.
+    """
     if not names:
         return {}
     tests = []
     for name in names:
-        cell = cells.text(cell_column(name), "text")
+        cell = cell_column(name) if trimmed is not None else cells.text(cell_column(name), "text")
         tests.append(
             named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}")
         )
@@ -573,7 +576,7 @@ def settled_kinds(source: Source, names: list[str]) -> dict[str, Kind]:
                 f"day {name}",
             )
         )
-    answer = source.engine.table(select(tests, source.relation)).to_pylist()[0]
+    answer = source.engine.table(select(tests, source.relation if trimmed is None else trimmed)).to_pylist()[0]
     kinds: dict[str, Kind] = {}
     for name in names:
         if answer[f"number {name}"]:

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from fairladder.columns import ALSO_MONEY, CARRIED, decimals_in, is_own_money
 from fairladder.engine.arrays import as_array, known
@@ -83,6 +82,8 @@ class Sheet:
         """Write CSV: UTF-8, LF, nulls empty, money with so many decimals."""
         table = self._as_text(decimals)
         if style.days != "iso":
+            import pyarrow.compute as pc
+
             written = DAYS[style.days][0]
             table = _each(table, lambda _, v: pc.strftime(v, written) if pa.types.is_date(v.type) else v)
         if style.currency:
@@ -137,11 +138,15 @@ _MOST_IN_A_BYTE = 127
 
 
 def _with_unit(values: pa.ChunkedArray, unit: str) -> pa.ChunkedArray:
+    import pyarrow.compute as pc
+
     return pc.binary_join_element_wise(pc.cast(values, pa.string()), unit, " ")
 
 
 def _with_comma(values: pa.ChunkedArray, money: bool) -> pa.ChunkedArray:
     if money and pa.types.is_string(values.type):
+        import pyarrow.compute as pc
+
         return pc.replace_substring(values, ".", ",", max_replacements=1)
     if not (pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)):
         return values

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from fairladder.columns import decimals_of
-from fairladder.engine import mariadb
 from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module, told_plainly
 from fairladder.errors import DataError, UsageError
 from fairladder.numbers import to_minor
@@ -300,7 +299,9 @@ class _MariaDbWriting(_Writing):
         return {name.replace("mysql_", "mariadb_"): str(value) for name, value in found.items()}
 
     def _table(self, name: str, columns: Sequence[Any]) -> "Table":
-        options = {"engine": "InnoDB", "charset": "utf8mb4", "collate": mariadb.COLLATION}
+        from fairladder.engine.mariadb import COLLATION
+
+        options = {"engine": "InnoDB", "charset": "utf8mb4", "collate": COLLATION}
         given = {f"{of}_{option}": value for of in _MYSQL for option, value in options.items()}
         made: Table = sqlalchemy_module().Table(
             name, sqlalchemy_module().MetaData(), *columns, schema=self.address.schema, **given

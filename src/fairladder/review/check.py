@@ -121,15 +121,9 @@ def _checked(orders: Read) -> Check:
 def _ties(orders: Read) -> list[Finding]:
     if len(orders.account.currencies) > 1:
         return []
-    from fairladder.scores.fairness import ties_of
+    from fairladder.scores.fairness import in_words, ties_of
 
     with orders.customer_engine.passing():
         ties = ties_of(orders)
-    return [] if ties is None else _tied(ties)
-
-
-def _tied(ties: "pd.DataFrame") -> list[Finding]:
-    from fairladder.scores.fairness import in_words
-
-    split = int(ties["parted"].sum())
+    split = sum(one.parted for one in ties)
     return [finding("ties-at-cuts", split, text=in_words(ties))] if split else []

@@ -6,8 +6,6 @@ from typing import TYPE_CHECKING, Any
 from sqlglot import exp
 
 from fairladder.conditions import Kind, parse_condition, to_engine
-from fairladder.engine.dialects import DIALECTS, in_dialect, require_understood, written_as
-from fairladder.engine.layout import laid_out
 from fairladder.errors import UsageError, nearest
 from fairladder.frames import frame_kinds
 from fairladder.ladder import GroupedLadder
@@ -49,6 +47,9 @@ def scheme_text(
     scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], dialect: str, view: str | None
 ) -> str:
     """``scheme_sql`` over customers with columns of such kinds."""
+    from fairladder.engine.dialects import DIALECTS, in_dialect, require_understood, written_as
+    from fairladder.engine.layout import laid_out
+
     if dialect not in DIALECTS:
         raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
     tree: exp.Expr = in_dialect(scheme_tree(scheme, ladders, kinds), dialect, _texts(kinds))
@@ -88,6 +89,8 @@ def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
 
     Raises ConditionError where it is wrong.
     """
+    from fairladder.engine.dialects import in_dialect, written_as
+
     tree = to_engine(parse_condition(text, kinds), {name: column(name) for name in kinds})
     return str(in_dialect(exp.Select().select(tree), dialect, _texts(kinds)).expressions[0].sql(written_as(dialect)))
 

@@ -1,11 +1,12 @@
 """What fairness does here, in figures: who would be parted from an equal elsewhere, and how even the rungs are all the same."""
 
-from collections.abc import Mapping
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
 from fractions import Fraction
-from typing import Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 from sqlglot import exp
 
@@ -21,6 +22,19 @@ from fairladder.scores.scored import Scored, groups_of
 from fairladder.sqltree import column, day_literal, named, select, sql, units
 from fairladder.wording import counted, listed
 
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+class Split(NamedTuple):
+    """What one score's ladder spares its customers; a row of ``fairness_of``."""
+
+    score: str
+    measure: str
+    parted: int
+    size_deviation: float
+    size_deviation_inclusive: float
+
 
 def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
     """One row per score, over the customers with a purchase and without groups.
@@ -34,59 +48,58 @@ def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.Dat
     >>> fl.fairness_of(orders.customers(), orders.scheme)["parted"].tolist()
     [6, 147, 1]
     """
+    import pandas as pd
+
     bought = buyers(customers)
-    counted_ = {m: np.unique(measure_values(bought, m), return_counts=True) for m, _ in SCORES.values()}
-    return fairness_of_counts(counted_, scheme or scheme_of(customers))
+    counts = {m: np.unique(measure_values(bought, m), return_counts=True) for m, _ in SCORES.values()}
+    return pd.DataFrame(_splits(counts, scheme or scheme_of(customers)), columns=list(Split._fields))
 
 
-def fairness_of_counts(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], scheme: Scheme) -> pd.DataFrame:
+def _splits(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], scheme: Scheme) -> list[Split]:
     """The same from the distinct values of each measure, rising, and how often each occurs."""
-    rungs, lines = scheme.scores.rungs, []
+    rungs, found = scheme.scores.rungs, []
     for name, (measure, better) in SCORES.items():
         values, counts = of[measure]
         worst_first = counts if better == "high" else counts[::-1]
         ours = Ladder.fit(values, rungs=rungs, better=better, counts=counts).size_deviation
         theirs = Ladder.fit(values, rungs=rungs, better=better, method="inclusive", counts=counts).size_deviation
-        lines.append((name, measure, ties_at_cuts(np.arange(len(counts)), rungs, worst_first), ours, theirs))
-    return pd.DataFrame(lines, columns=["score", "measure", "parted", "size_deviation", "size_deviation_inclusive"])
+        found.append(Split(name, measure, ties_at_cuts(np.arange(len(counts)), rungs, worst_first), ours, theirs))
+    return found
 
 
-def ties_of(orders: Read) -> pd.DataFrame | None:
-    """``fairness_of`` from how often each value occurs; None where nobody has a purchase."""
+def ties_of(orders: Read) -> list[Split]:
+    """``fairness_of`` from how often each value occurs; nothing where nobody has a purchase."""
     groups, rungs, decimals = orders.groups, orders.scheme.scores.rungs, orders.scheme.money.decimals
     buyers = select(["*"], groups.used(), "used").where(sql("orders > 0"), copy=False)
     n = int(groups.engine.table(select([named(sql("COUNT(*)"), "n")], buyers, "buyers"))["n"][0].as_py())
     if not n or orders.as_of is None:
-        return None
+        return []
     recency = exp.DateDiff(this=day_literal(orders.as_of), expression=column("last_order"), unit=exp.var("DAY"))
     measures = {"recency_days": recency, "orders": column("orders"), "spend": units(column("spend"), decimals)}
     places = even_ranks(n, rungs)
     also = [*places, *(n - at for at in places), *((n - 1) * j // rungs for j in range(1, rungs))]
     shares = [Fraction(j, rungs) for j in range(1, rungs)]
-    counted: dict[str, tuple[NDArray[Any], NDArray[Any]]] = {}
+    counts: dict[str, tuple[NDArray[Any], NDArray[Any]]] = {}
     for measure, tree in measures.items():
         valued = select([named(tree, "value")], buyers, "buyers")
         found = counts_for_cuts(groups.engine, valued, shares, even=True, also=also)
-        counted[measure] = (found.values, found.counts)
-    return fairness_of_counts(counted, orders.scheme)
+        counts[measure] = (found.values, found.counts)
+    return _splits(counts, orders.scheme)
 
 
 def split_note(orders: Read) -> str:
-    """``in_words`` of the ties; empty where nobody has a purchase or nobody would be split."""
-    ties = ties_of(orders)
-    return "" if ties is None else in_words(ties)
+    """``in_words`` of the ties."""
+    return in_words(ties_of(orders))
 
 
-def in_words(table: pd.DataFrame) -> str:
-    """The table as one sentence, empty where nobody would be parted."""
-    if not table["parted"].sum():
+def in_words(splits: Sequence[Split]) -> str:
+    """The splits as one sentence, empty where nobody would be parted."""
+    some = [split for split in splits if split.parted]
+    if not some:
         return ""
-    some = table[table["parted"] > 0]
-    counts = ", ".join(f"{r.parted:,} by {r.measure}" for r in rows_of(some))
-    ours, theirs = (
-        ", ".join(f"{100 * getattr(r, name):.1f} % ({r.measure})" for r in rows_of(some))
-        for name in ("size_deviation", "size_deviation_inclusive")
-    )
+    counts = ", ".join(f"{s.parted:,} by {s.measure}" for s in some)
+    ours = ", ".join(f"{100 * s.size_deviation:.1f} % ({s.measure})" for s in some)
+    theirs = ", ".join(f"{100 * s.size_deviation_inclusive:.1f} % ({s.measure})" for s in some)
     return (
         f"Splitting by row order would give customers another score than identical customers: {counts}. Here that happens to "
         f"nobody. The largest gap from equal-sized groups is {ours}; a spreadsheet's percentiles would make it {theirs}."

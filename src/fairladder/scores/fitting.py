@@ -1,12 +1,13 @@
 """Ladders fitted to columns of customers, as the scheme asks: for the three scores, and for tiers."""
 
+from __future__ import annotations
+
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder import columns
@@ -17,6 +18,10 @@ from fairladder.ladder import GroupedLadder, Ladder, spend_ladder, top_ladder
 from fairladder.ladder.ranks import Better
 from fairladder.numbers import EXACT_DECIMALS, to_minor
 from fairladder.scheme import Scheme, Tier
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 AnyLadder = Ladder | GroupedLadder
 
@@ -113,7 +118,7 @@ def require_measure(customers: pd.DataFrame, measure: str) -> None:
 
 
 def check_there(
-    customers: "pd.DataFrame | Mapping[str, Any]", measure: str | None = None, group: str | None = None
+    customers: pd.DataFrame | Mapping[str, Any], measure: str | None = None, group: str | None = None
 ) -> None:
     """Raise UsageError where the customers have no column of that name."""
     carried = (

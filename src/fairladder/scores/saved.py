@@ -1,14 +1,15 @@
 """Ladders kept in a file, to score another month with the same yardstick, and how far customers have drifted on them."""
 
+from __future__ import annotations
+
 import datetime as dt
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from fairladder.book.spend import bought, buyers
 from fairladder.errors import DataError, UsageError
@@ -20,6 +21,10 @@ from fairladder.output.targets import replacing
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES, AnyLadder, group_labels, measure_values
 from fairladder.scores.scored import Scored, valued
+
+if TYPE_CHECKING:
+    import pandas as pd
+
 
 _KIND = "fairladder ladders"
 
@@ -39,7 +44,7 @@ class SavedLadders:
     @classmethod
     def of(
         cls, ladders: Mapping[str, AnyLadder], scheme: Scheme, customers: pd.DataFrame | int, as_of: dt.date | None
-    ) -> "SavedLadders":
+    ) -> SavedLadders:
         """Ladders just fitted to ``customers``, or to so many with a purchase, as a thing to save."""
         measures = {n: m for n, (m, _) in SCORES.items()} | {n: t.of for n, t in scheme.tiers.items()}
         paying = customers if isinstance(customers, int) else int(bought(customers).sum())
@@ -123,6 +128,8 @@ def drift_of(standing: Iterable[tuple[str, str | None, Ladder, Any, Any]]) -> pd
         "ladder", "group", "rung", "customers_then", "share_then", "customers_now", "share_now", "drift_index", "verdict",
         "below", "above",
     ]  # fmt: skip
+    import pandas as pd
+
     return pd.DataFrame(lines, columns=columns)
 
 

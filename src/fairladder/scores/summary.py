@@ -1,10 +1,11 @@
 """The small tables of scored customers: segments, tiers, and what each rule does."""
 
+from __future__ import annotations
+
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 import pyarrow as pa
 from numpy.typing import NDArray
 from sqlglot import exp
@@ -16,6 +17,9 @@ from fairladder.numbers import EXACT_DECIMALS, ratio
 from fairladder.scheme import Scheme, Segment
 from fairladder.scores.scored import Scored
 from fairladder.sqltree import column, named, select, sql
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 def segment_summary(scored: Scored) -> pd.DataFrame:
@@ -38,6 +42,8 @@ def summary_of(
     bought: NDArray[np.int64], recency: NDArray[Any],
 ) -> pd.DataFrame:  # fmt: skip
     """The table of ``segment_summary`` from the segments' sums, each of shape (segments,); spend in units of 10^-4."""
+    import pandas as pd
+
     return pd.DataFrame(
         {
             "segment": list(names),
@@ -64,6 +70,8 @@ def tiers_of_relation(engine: CustomerEngine, relation: exp.Expr, scheme: Scheme
     for name, tier in scheme.tiers.items():
         sums = _by(engine, relation, name, tier.names())
         tables.append(tier_of(name, tier.names(), sums["customers"], sums["spend"]))
+    import pandas as pd
+
     return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(columns.names(columns.TIERS)))
 
 
@@ -71,6 +79,8 @@ def tier_of(name: str, labels: Sequence[str], counts: NDArray[np.int64], spend: 
     """The rows of ``tier_summary`` for one ladder, from the tiers' sums; spend in units of 10^-4."""
     shares = {"customer_share": ratio(counts, int(counts.sum())), "spend": ratio(spend, 10**EXACT_DECIMALS)}
     shares["spend_share"] = ratio(spend, int(spend.sum()))
+    import pandas as pd
+
     return pd.DataFrame({"tier": name, "label": list(labels), "customers": counts, **shares})
 
 
@@ -91,6 +101,8 @@ def rule_coverage(scored: Scored) -> pd.DataFrame:
         shadowed = 0 if segment.otherwise else int(counts[f"holds {i}"]) - here
         lines.append((segment.name, segment.when or "otherwise", here, shadowed, waiting > 0))
         waiting -= here
+    import pandas as pd
+
     return pd.DataFrame(lines, columns=["segment", "condition", "placed", "shadowed", "reached"])
 
 

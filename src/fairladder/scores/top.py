@@ -34,7 +34,9 @@ def top_list(
         require_known(name, query.named_selects)
     keys = [*([] if within is None else [told_apart(within)]), "rank", "customer"]
     rows = select(["*"], engine.keep(query))
-    return Listing(engine, rows, rising(keys), tuple(columns or query.named_selects), orders.frame_of, orders.carried_names)
+    return Listing(
+        engine, rows, rising(keys), tuple(columns or query.named_selects), orders.frame_of, orders.carried_names
+    )
 
 
 def top_query(
@@ -51,8 +53,7 @@ def top_query(
     chosen = select(["*", *own], rows, "rows")
     sizes = _sizes(engine, chosen, within)
     wanted = [(count or 10) if share is None else -(-share[0] * n // share[1]) for n in sizes["members"].to_pylist()]
-    sizes = sizes.append_column("wanted", pa.array(wanted, pa.int64()))
-    ranked = _ranked(engine, chosen, sizes, within, low=(columns.better(by) == "low") != worst)
+    ranked = _ranked(engine, chosen, sizes, wanted, within, low=(columns.better(by) == "low") != worst)
     # Where those who tie are left out, a whole run of equals must have room.
     last = '"list rank" + "list equals" - 1' if ties == "exclude" else '"list rank"'
     first = [] if within is None else [within]
@@ -90,13 +91,22 @@ def _sizes(engine: CustomerEngine, chosen: exp.Select, within: str | None) -> pa
     return sizes
 
 
-def _ranked(engine: CustomerEngine, chosen: exp.Select, sizes: pa.Table, within: str | None, low: bool) -> exp.Select:
+def _ranked(
+    engine: CustomerEngine, chosen: exp.Select, sizes: pa.Table, wanted: Sequence[int], within: str | None, low: bool
+) -> exp.Select:
     """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``; where ``low``, less is better."""
     part = None if within is None else column("list part")
     ranks = standing(engine, chosen.subquery("chosen"), column("list value"), {"customers": sql("1")}, part)
     here, below = sql("ranks.customers_here"), sql("ranks.customers_below")
-    names = ("members", "known", "wanted")
-    of = {n: exp.convert(sizes[n][0].as_py()) if within is None else exp.column(n, "sizes") for n in names}
+    if within is None:
+        whole = sizes.to_pylist()[0]
+        of = {
+            "members": exp.convert(whole["members"]),
+            "known": exp.convert(whole["known"]),
+            "wanted": exp.convert(wanted[0]),
+        }
+    else:
+        of = {n: exp.column(n, "sizes") for n in ("members", "known", "wanted")}
     better = below if low else sql("(:k - :b - :h)", k=of["known"], b=below, h=here)
     # Nulls come last, and all of them at one place.
     trees = {
@@ -112,6 +122,7 @@ def _ranked(engine: CustomerEngine, chosen: exp.Select, sizes: pa.Table, within:
     ranked = ranked.join(exp.alias_(ranks, "ranks", table=True), on=sql(same), join_type="left", copy=False)
     if within is None:
         return ranked
+    sizes = sizes.append_column("wanted", pa.array(wanted, pa.int64()))
     offered = exp.alias_(engine.offer(sizes), "sizes", table=True)
     return ranked.join(offered, on=sql('chosen."list part" = sizes.part'), copy=False)
 

@@ -176,7 +176,8 @@ class KeptLines:
 def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
     """Read all rows and keep what is asked of each."""
     source, engine = rows.source, rows.source.engine
-    for in_order in (True, False) if source.stands_alone else (False,):
+    # To ask whether rows stay in order is to plan the statement, which takes longer than to number few rows.
+    for in_order in (True, False) if source.stands_alone and not source.is_small else (False,):
         tree = rows.tree_as_written(not in_order) if as_written else rows.tree(not in_order)
         columns = [named(t, name) for name, t in _kept_columns(rows, as_written, in_order).items()]
         query = select(columns, tree, "order_rows")

@@ -1,7 +1,7 @@
 """The customers file: one row per customer, joined many-to-one and never multiplied."""
 
 from collections import Counter
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,6 +10,7 @@ from sqlglot import exp
 
 from fairladder.book.set_aside import shown_name
 from fairladder.conditions import Kind
+from fairladder.engine.embedded import Embedded
 from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
@@ -25,8 +26,8 @@ class Members:
     """The customers file: a row for each id (``table``, column ``customer`` first), and its rows without an id."""
 
     table: pa.Table
-    set_aside: pa.Table
-    """``row``, ``reason``, and the cells as ``of NAME``."""
+    set_aside: pa.Table | None
+    """``row``, ``reason`` and the cells; None if every row has an id."""
     label: str
     id_column: str
     """The file's column of ids."""
@@ -62,22 +63,31 @@ def open_members(
     rows = _read(source, id_column, name, dates)
     shown = {cell_name(name): name for name in source.columns}
     cells_there = [n for n in rows.column_names if n not in (_ROW, "customer")]
-    aside: dict[str, exp.Expr] = {"row": column(_ROW), "reason": exp.Literal.string("no-customer")}
-    aside |= {shown_name(f"of {shown.get(n, n)}"): column(n) for n in cells_there}
-    nobody, anything = sql("customer IS NULL"), [sql(":c IS NOT NULL", c=column(n)) for n in cells_there]
-    query = select([named(tree, n) for n, tree in aside.items()], engine.reader.offer(rows))
-    query = query.where(nobody, any_of(anything) if anything else exp.false(), copy=False)
+    set_aside: pa.Table | None = None
     if rows["customer"].null_count:
-        set_aside = engine.reader.table(query.order_by("row", copy=False))
-        known = select(["*"], engine.reader.offer(rows)).where(exp.Not(this=nobody), copy=False)
-        rows = engine.reader.table(known.order_by(column(_ROW), copy=False))
-    else:
-        set_aside = engine.reader.table(query.limit(0, copy=False))
+        set_aside, rows = _without_id(engine.reader, rows, cells_there, shown)
     _no_repeats(rows, source)
     table = rows.select(["customer", *cells_there]).rename_columns(
         ["customer", *(shown.get(n, n) for n in cells_there)]
     )
     return Members(table, set_aside, source.label, id_column, key_note)
+
+
+def _without_id(
+    engine: Embedded, rows: pa.Table, cells_there: Sequence[str], shown: Mapping[str, str]
+) -> tuple[pa.Table | None, pa.Table]:
+    """The rows without an id that hold something, if there are any, and the others."""
+    aside: dict[str, exp.Expr] = {"row": column(_ROW), "reason": exp.Literal.string("no-customer")}
+    aside |= {shown_name(f"of {shown.get(n, n)}"): column(n) for n in cells_there}
+    nobody, anything = sql("customer IS NULL"), [sql(":c IS NOT NULL", c=column(n)) for n in cells_there]
+    offered = engine.offer(rows)
+    query = select([named(tree, n) for n, tree in aside.items()], offered)
+    query = query.where(nobody, any_of(anything) if anything else exp.false(), copy=False)
+    found = engine.table(query.order_by("row", copy=False))
+    known = engine.table(
+        select(["*"], offered).where(exp.Not(this=nobody), copy=False).order_by(column(_ROW), copy=False)
+    )
+    return found if len(found) else None, known
 
 
 #: The number of each row of the file, beside columns that may have any name.

@@ -15,7 +15,7 @@ from sqlglot import exp
 
 from fairladder.book.account import Account, account_of
 from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major
-from fairladder.book.carried import carried, check_carried
+from fairladder.book.carried import FIRST, LATEST, carried, check_carried
 from fairladder.book.customers import customers_query, whole_numbers
 from fairladder.book.kept_files import KeptPass, read_kept
 from fairladder.book.kept_groups import KeptGroups
@@ -299,7 +299,9 @@ class Read:
     @cached_property
     def carried_names(self) -> frozenset[str]:
         """Columns of the customers that are carried along from somebody's file."""
-        return frozenset(self.customer_engine.columns(self.customers_there)) - set(NAMES)
+        asked = self.scheme.customers
+        of_orders = [*(f"{FIRST}{n}" for n in asked.at_first), *(f"{LATEST}{n}" for n in asked.at_latest)]
+        return frozenset([*(self.members.table.column_names if self.members else ()), *of_orders]) - set(NAMES)
 
     def spent(self) -> "pd.DataFrame":
         """``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of everybody, sorted by id.
@@ -445,7 +447,7 @@ class Read:
             if (most := self.engine.customer_engine.limits.set_aside) is not None:
                 query = query.limit(most, copy=False)
             parts.append(self.run(query).to_pandas().rename(columns=shown_name))
-        if self.members is not None and len(self.members.set_aside):
+        if self.members is not None and self.members.set_aside is not None:
             theirs = self.members.set_aside.to_pandas(date_as_object=False)
             parts.append(theirs.assign(file=self.members.label))
         apart = ["file"] if self.opened.source.files_apart else []

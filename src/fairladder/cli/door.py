@@ -48,9 +48,10 @@ def opened(
 ) -> "Orders":  # fmt: skip
     """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
 
-    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading keeps for it, ``ahead``
-    the modules that it will need, ``frames`` whether it needs pandas for files of CSV and Parquet, too, ``shows`` what the command asks of the orders. ``spread`` where on a cluster its executors write what
-    ``--out`` names.
+    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading
+    keeps for it, ``ahead`` the modules that it will need. Without ``frames`` it needs pandas neither for CSV nor for
+    Parquet. ``spread`` means that an engine that writes parts writes what ``--out`` names; ``shows`` says which
+    figures the command asks of the orders.
     """
     from fairladder.cli.asking import with_answers
 

@@ -177,6 +177,13 @@ class Embedded:
         """None: results are written as files on this machine."""
         return None
 
+    def write_csv(self, table: pa.Table, path: str, separator: str = ",") -> None:
+        """Write an Arrow table as CSV (UTF-8, LF, nulls empty), rows in their order."""
+        relation = self.offer(table)
+        target = exp.Literal.string(path).sql(self.dialect)
+        self._run(f"COPY {relation.name} TO {target} (FORMAT csv, HEADER, DELIMITER '{separator}', QUOTE '\"')")
+        self.forget(relation)
+
     def write_parquet(self, query: exp.Expr, path: Path) -> None:
         """Write the query's rows to a Parquet file."""
         self._run(
@@ -242,15 +249,6 @@ def _gigabytes(setting: tuple[Any, ...] | None) -> float:
     """``18.8 GiB`` → 18.8; smaller units are below one."""
     amount, unit = str(setting[0] if setting else "0 bytes").split()
     return float(amount) * {"GiB": 1, "TiB": 1024}.get(unit, 0)
-
-
-def write_csv(table: pa.Table, path: str, separator: str = ",") -> None:
-    """Write an Arrow table as CSV (UTF-8, LF, nulls empty), rows in their order."""
-    connection = duckdb.connect()
-    connection.register("result", table)
-    with _told_plainly():
-        connection.execute(f"COPY result TO ? (FORMAT csv, HEADER, DELIMITER '{separator}', QUOTE '\"')", [path])
-    connection.close()
 
 
 @contextmanager

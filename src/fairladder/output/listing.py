@@ -84,7 +84,7 @@ class Listing:
         for place, field in enumerate(table.schema):
             if pa.types.is_integer(field.type):
                 table = table.set_column(place, field.name, table[place].cast(pa.int64()))
-        return Sheet(table, self.carried)
+        return Sheet(table, self.carried, engine=self.engine.reader)
 
     def write_parts(self, path: str, decimals: int, receipt: str) -> None:
         """Let the engine write the rows as a folder of parts, in the order of the rows, with the receipt beside them.

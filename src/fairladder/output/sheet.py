@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from fairladder.columns import ALSO_MONEY, CARRIED, decimals_in, is_own_money
 from fairladder.engine.arrays import as_array, known
-from fairladder.engine.embedded import write_csv
+from fairladder.engine.embedded import Embedded
 from fairladder.numbers import to_minor
 
 if TYPE_CHECKING:
@@ -54,6 +54,8 @@ class Sheet:
     """Columns of somebody's file, which only look like ours."""
     money: Collection[str] = ()
     """Columns that are money in this table alone."""
+    engine: Embedded | None = None
+    """An engine that is there already, to write CSV with."""
 
     @classmethod
     def of(cls, frame: pd.DataFrame) -> Sheet:
@@ -90,7 +92,7 @@ class Sheet:
             table = _each(table, lambda n, v: _with_unit(v, style.currency) if self.is_money(n) else v)
         if style.decimal_mark == ",":
             table = _each(table, lambda n, v: _with_comma(v, self.is_money(n)))
-        write_csv(table, str(path), style.separator)
+        (self.engine or Embedded()).write_csv(table, str(path), style.separator)
         if style.byte_order_mark:
             path.write_bytes(codecs.BOM_UTF8 + path.read_bytes())
 

@@ -3,7 +3,9 @@
 import dataclasses
 import doctest
 import functools
+import os
 import runpy
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -40,6 +42,37 @@ def test_shipped_sample_is_what_the_generator_makes(tmp_path):
     make_shop(tmp_path)
     for name in ("orders.csv", "members.csv"):
         assert (tmp_path / name).read_bytes() == (SHOP / name).read_bytes()
+
+
+def test_a_measure_is_an_entry_and_a_line(tmp_path):
+    """The recipe of docs/house.md, followed in a copy: a file, a database and a frame have the measure then."""
+    recipe = (ROOT / "docs" / "house.md").read_text("utf-8").partition("**A measure of customers**")[2].split("```")[1]
+    shutil.copytree(ROOT / "src", tmp_path / "src", ignore=shutil.ignore_patterns("__pycache__"))
+    for part in recipe.split("--- ")[1:]:
+        name, *added = part.splitlines()
+        lines = (tmp_path / name).read_text("utf-8").splitlines()
+        before = next(
+            i
+            for i, line in enumerate(lines)
+            if line.strip().startswith(('_is("largest_order"', '"largest_order": where'))
+        )
+        lines[before + 1 : before + 1] = [line[1:] for line in added if line.startswith("+")]
+        (tmp_path / name).write_text("\n".join(lines), "utf-8")
+    asks = """
+import sqlite3, sys
+import pandas as pd, fairladder as fl
+frame = pd.DataFrame({"customer": list("aab"), "order": list("123"), "placed": ["2026-01-01"] * 3, "amount": [2.0, 8.0, 5.0]})
+frame.to_csv(sys.argv[1] + "/o.csv", index=False)
+frame.to_sql("orders", sqlite3.connect(sys.argv[1] + "/o.db"), index=False)
+for source in (sys.argv[1] + "/o.csv", "sqlite:///" + sys.argv[1] + "/o.db", frame):
+    orders = fl.open_orders(source)
+    print(orders.top("evenness")["evenness"].tolist(), fl.select(orders.score(), when="evenness < 1")["customer"].tolist())
+"""
+    done = subprocess.run(
+        [sys.executable, "-W", "ignore", "-c", asks, str(tmp_path)],
+        env={**os.environ, "PYTHONPATH": str(tmp_path / "src")}, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.stdout == "[1.0, 0.25] ['a']\n" * 3, done.stderr
 
 
 def test_every_role_has_an_option():

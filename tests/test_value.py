@@ -228,7 +228,8 @@ def test_spend_by_integration_and_what_it_says_of_itself():
     n = random.integers(1, 9, 4000).astype(float)
     for unit in (0.001, 1.0, 1e9):  # amounts in thousandths and in billions
         spend = fit_spend(n, unit * random.gamma(4 * n, 1) / random.gamma(5, 1 / 40, 4000) / n)
-        assert spend.population_mean / unit == pytest.approx(4 * 40 / 4, rel=0.1)
+        p, q, gamma = spend.fit.values
+        assert p * gamma / (q - 1) / unit == pytest.approx(4 * 40 / 4, rel=0.1)
     wild = fit_spend(n, random.gamma(4 * n, 1) / random.gamma(0.6, 1 / 40, 4000) / n)
     assert not wild.usable
     assert "mean is infinite" in " ".join(wild.fit.notes)

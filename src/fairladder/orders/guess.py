@@ -3,7 +3,7 @@
 import json
 import re
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
@@ -457,40 +457,62 @@ def _score_of_name(role: str, name: str, look: Look) -> int:  # noqa: ARG001  # 
     return 2 * names_role(role, words) - 3 * len(against) + 2 * has_id if names_role(role, words) else 0
 
 
+@dataclass(frozen=True)
+class _Sign:
+    """What speaks for a column in some roles, or against it."""
+
+    roles: tuple[str, ...]
+    points: int
+    holds: Callable[[Sequence[str], Look], bool]
+    named: bool | None = True
+    """True if it counts only where the name speaks for the role, False if only where it does not, None if always."""
+
+
+_IDS, _TEXTS = ("customer", "order"), ("name", "channel", "status", "currency")
+_DAY_WORDS = frozenset({"order", "placed", "sold", "purchase", "invoice", "created"})
+_AMOUNT_WORDS = frozenset({"line", "total", "amount", "betrag"})
+#: What the cells of a column must be like in some roles.
+_FITTING: tuple[tuple[tuple[str, ...], Callable[[Sequence[str], Look], bool]], ...] = (
+    (("placed",), lambda words, look: look.dates > 0.8 or _is_stamp(words, look)),
+    (("amount", "unit_price", "quantity", "cost"), lambda _, look: look.numbers > 0.8),
+    (("discount",), lambda _, look: look.numbers > 0.8 or look.cells == 0 or look.fractions > 0.5),
+    (_IDS, lambda _, look: look.distinct > 1 and not look.records),
+    ((*_IDS, *_TEXTS), lambda _, look: look.dates < 0.5 and look.fractions < 0.2),
+    (("channel",), lambda _, look: look.distinct <= 50),
+    (("amount",), lambda words, _: not is_part(list(words))),
+)
+_SIGNS = (
+    _Sign(_IDS, 2, lambda words, _: _is_id(words)),
+    _Sign(("order",), -2, lambda _, look: look.distinct * 20 < look.cells, named=None),
+    _Sign(("placed",), 2, lambda words, _: bool(_DAY_WORDS & set(words))),
+    _Sign(("placed",), 1, lambda *_: True, named=False),
+    _Sign(("amount",), 1, lambda _, look: look.fractions > 0.3),
+    _Sign(("amount",), 2, lambda words, _: bool(_AMOUNT_WORDS & set(words))),
+)
+
+
 def _score(role: str, name: str, look: Look) -> int:
     """How good a column is for a role; 0 or less: not at all. Name and contents both count, and can both refuse."""
     words = words_of(name)
-    score = 2 * names_role(role, words)
     against = set(_AGAINST.get(role, "").split())
+    score = 2 * names_role(role, words)
     score -= 3 * sum(w in against or (len(w) > 5 and any(len(a) > 4 and a in w for a in against)) for w in words)
-    fits = {
-        "placed": look.dates > 0.8 or bool(look.stamp and names_role("placed", words) and not set(words) & _ID),
-        **dict.fromkeys(("amount", "unit_price", "quantity", "cost"), look.numbers > 0.8),
-        "discount": look.numbers > 0.8 or look.cells == 0 or look.fractions > 0.5,
-        **dict.fromkeys(
-            ("customer", "order"), look.dates < 0.5 and look.fractions < 0.2 and look.distinct > 1 and not look.records
-        ),
-        **dict.fromkeys(("name", "channel", "status", "currency"), look.dates < 0.5 and look.fractions < 0.2),
-    }[role]
-    if not fits or (not look.cells and role != "discount"):
+    if not all(fits(words, look) for roles, fits in _FITTING if role in roles) or not (look.cells or role == "discount"):
         return 0
-    has_id = bool(set(words) & _ID) or bool(words and words[-1].endswith(("nr", "nummer", "id")))
-    if role in ("customer", "order"):
-        score += 2 * has_id if score > 0 else 0
-        score -= 2 * (role == "order" and look.distinct * 20 < look.cells)
-    if role == "placed":
-        score += (
-            2 * bool({"order", "placed", "sold", "purchase", "invoice", "created"} & set(words)) if score > 0 else 1
-        )
-    if role == "amount" and is_part(words):
-        return 0
-    if role == "amount" and score > 0:
-        score += 1 * (look.fractions > 0.3) + 2 * bool({"line", "total", "amount", "betrag"} & set(words))
-    if role == "amount" and score == 0 and look.fractions > 0.5 and not any(names_role(r, words) for r in ROLE_WORDS):
-        score = 1
-    if role == "channel":
-        score = score if look.distinct <= 50 else 0
-    return score
+    if role == "amount" and score == 0:  # plain fractions that no name claims
+        return int(look.fractions > 0.5 and not any(names_role(r, words) for r in ROLE_WORDS))
+    speaks = score > 0
+    counting = [s for s in _SIGNS if role in s.roles and s.named in (None, speaks)]
+    return score + sum(sign.points for sign in counting if sign.holds(words, look))
+
+
+def _is_stamp(words: Sequence[str], look: Look) -> bool:
+    """True for whole numbers that can be days, under a name that says so."""
+    return bool(look.stamp and names_role("placed", list(words)) and not set(words) & _ID)
+
+
+def _is_id(words: Sequence[str]) -> bool:
+    return bool(set(words) & _ID) or bool(words and words[-1].endswith(("nr", "nummer", "id")))
 
 
 #: What is taken off or put upon an amount, and words by which a name says that it is the amount with or without it.

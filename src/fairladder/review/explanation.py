@@ -135,10 +135,6 @@ def _cell(value: object) -> object:
     return "; ".join(map(str, value)) if isinstance(value, tuple) else value
 
 
-def _jsonable_row(row: dict[Any, Any]) -> dict[str, Any]:
-    return {str(name): _jsonable(value) for name, value in row.items()}
-
-
 def _jsonable(value: Any) -> Any:
     if wording.missing(value):
         return None

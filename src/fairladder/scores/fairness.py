@@ -88,8 +88,8 @@ def ties_of(orders: Read) -> list[Split]:
 
 
 def split_note(orders: Read) -> str:
-    """``in_words`` of the ties."""
-    return in_words(ties_of(orders))
+    """``in_words`` of the ties; empty where only `check` looks at all customers."""
+    return in_words(ties_of(orders)) if orders.customer_engine.limits.customer_findings else ""
 
 
 def in_words(splits: Sequence[Split]) -> str:

@@ -7,7 +7,6 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from fairladder.errors import UsageError, nearest
 from fairladder.value.beta_geometric import BetaGeometric
 from fairladder.value.buying import Buying
 from fairladder.value.likelihood import Array, Fit, fit
@@ -62,13 +61,6 @@ class OrderingModel(Protocol):
 
 
 MODELS: Mapping[str, OrderingModel] = {m.name: m for m in (BetaGeometric(), BetaGeometric(central=True), Pareto())}
-
-
-def model_named(name: str) -> OrderingModel:
-    """The model of that name. Raises UsageError for any other."""
-    if name not in MODELS:
-        raise UsageError(f"There is no ordering model {name!r}. {nearest(name, MODELS)}")
-    return MODELS[name]
 
 
 def fit_ordering(model: OrderingModel, buying: Buying, near: Fit | None = None) -> Fit:

@@ -55,12 +55,6 @@ class SpendModel:
         """Whether its mean is finite; otherwise everybody's own average stands."""
         return self.fit.parameters["q"] > 1
 
-    @property
-    def population_mean(self) -> float:
-        """Average order of a customer about whom nothing is known; infinite where q ≤ 1."""
-        p, q, gamma = self.fit.values
-        return float(p * gamma / (q - 1)) if q > 1 else float("inf")
-
     def expected(self, n: Array, mean: Array) -> Array:
         """Expected order value of customers with ``n`` orders of ``mean`` on average, in major units."""
         if not self.usable:

@@ -45,7 +45,11 @@ def main():
         measured("read", session, lambda held=orders: held.append(fl.open_orders(frame)))
         with tempfile.TemporaryDirectory() as folder:
             to = f"{folder}/scored"
-            measured("score and write", session, lambda held=orders, to=to: held[0].score().write.parquet(to))
+            measured(
+                "score and write",
+                session,
+                lambda held=orders, to=to: held[0].score().write.parquet(to),
+            )
         del orders  # and with it what the executors keep
 
 

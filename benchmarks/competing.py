@@ -39,14 +39,22 @@ def digits(zero: str) -> Callable[[Any], str]:
 
 
 def also(
-    columns: dict[str, Callable[[Row], Any]], change: Callable[[Row], Row], which: Callable[[Row], bool]
+    columns: dict[str, Callable[[Row], Any]],
+    change: Callable[[Row], Row],
+    which: Callable[[Row], bool],
 ) -> Callable[[list[Row]], list[list[Any]]]:
     """Further rows of a file, made of some of its rows."""
-    return lambda rows: [[made(change(row)) for made in columns.values()] for row in rows if which(row)]
+    return lambda rows: [
+        [made(change(row)) for made in columns.values()] for row in rows if which(row)
+    ]
 
 
 def export(
-    name: str, words: str = "", without: str = "", more: dict[str, Callable[[Row], Any]] | None = None, **settings: Any
+    name: str,
+    words: str = "",
+    without: str = "",
+    more: dict[str, Callable[[Row], Any]] | None = None,
+    **settings: Any,
 ) -> Competing:
     """An export with the usual columns but those ``without``, and ``more`` in their place."""
     columns = {n: made for n, made in BASE.items() if n not in without.split()} | (more or {})
@@ -59,7 +67,12 @@ def listed(row: Row) -> Decimal:
 
 
 KIND = {**BASE, "Entry": lambda r: r.get("kind", "sale")}
-NO_HEADER = {"C0": of("customer"), "O0": of("order"), "2024-01-01": of("at", day("%Y-%m-%d")), "100.20": of("amount")}
+NO_HEADER = {
+    "C0": of("customer"),
+    "O0": of("order"),
+    "2024-01-01": of("at", day("%Y-%m-%d")),
+    "100.20": of("amount"),
+}
 CASES = [
     export("words of currencies", "several currencies (EUR, USD)", "Amount", {"Amount": lambda r: f"{r['amount']} {parity(r, 'EUR', 'USD')}"}),
     export("signs of currencies", "several currencies (EUR, GBP)", "Amount", {"Paid": lambda r: f"{parity(r, '€', '£')}{r['amount']}"}),
@@ -120,11 +133,17 @@ def judged(case: Competing, seed: int, folder: Path) -> tuple[str, str]:
         orders = fl.open_orders(path)
         scored = orders.score()
     except fl.FairLadderError as error:
-        return ("asked" if case.words and case.words in str(error) else "another question"), str(error)
-    wanted = truth([row for row in rows if case.export.keep(row)], by).sort_values("customer", ignore_index=True)
+        return ("asked" if case.words and case.words in str(error) else "another question"), str(
+            error
+        )
+    wanted = truth([row for row in rows if case.export.keep(row)], by).sort_values(
+        "customer", ignore_index=True
+    )
     got = scored[scored["orders"] > 0].reset_index(drop=True)
     names = {"customer": "customer", "orders": "orders"}
-    same = len(got) == len(wanted) and all(list(got[a]) == list(wanted[b]) for a, b in names.items())
+    same = len(got) == len(wanted) and all(
+        list(got[a]) == list(wanted[b]) for a, b in names.items()
+    )
     if (
         same
         and ((got["spend"] - wanted["spend"]).abs() < 0.005).all()
@@ -139,12 +158,19 @@ def judged(case: Competing, seed: int, folder: Path) -> tuple[str, str]:
 def verdicts() -> dict[str, tuple[str, str]]:
     """Each export with its verdict and what was shown."""
     with tempfile.TemporaryDirectory() as folder:
-        return {case.export.name: judged(case, 300 + place, Path(folder)) for place, case in enumerate(CASES)}
+        return {
+            case.export.name: judged(case, 300 + place, Path(folder))
+            for place, case in enumerate(CASES)
+        }
 
 
 def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    options.add_argument("--show", action="store_true", help="show what came of each export that is not right")
+    options = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    options.add_argument(
+        "--show", action="store_true", help="show what came of each export that is not right"
+    )
     given = options.parse_args()
     found = verdicts()
     for name, (verdict, shown) in found.items():
@@ -153,7 +179,10 @@ def main() -> None:
     counts = [verdict for verdict, _ in found.values()]
     print(
         len(counts),
-        {name: counts.count(name) for name in ("right", "asked", "warned", "another question", "silently wrong")},
+        {
+            name: counts.count(name)
+            for name in ("right", "asked", "warned", "another question", "silently wrong")
+        },
     )
 
 

@@ -48,7 +48,11 @@ def season(t: np.ndarray) -> np.ndarray:
     """Twice the orders in winter that summer has, and a holiday peak in December."""
     days = np.arange(-1, HISTORY + AHEAD + 2)
     of_year = (days + 181) % 365.25  # 1 July is the first day
-    rate = 1 + 0.6 * np.cos(2 * np.pi * (of_year - 15) / 365.25) + 1.5 * np.exp(-(((of_year - 340) / 12) ** 2))
+    rate = (
+        1
+        + 0.6 * np.cos(2 * np.pi * (of_year - 15) / 365.25)
+        + 1.5 * np.exp(-(((of_year - 340) / 12) ** 2))
+    )
     total = np.concatenate([[0.0], np.cumsum(rate / rate.mean())])[:-1]
     return np.interp(t, days, total)
 
@@ -76,23 +80,35 @@ def orders_of(shop: Shop, seed: int) -> pd.DataFrame:
     rows = []
     for number in range(shop.customers):
         giant = number < shop.giants
-        first = HISTORY * (random.random() if shop.arrivals == 0 else _late(random.random(), shop.arrivals))
+        first = HISTORY * (
+            random.random() if shop.arrivals == 0 else _late(random.random(), shop.arrivals)
+        )
         rate = random.gamma(0.8, 1 / 45) if not giant else 1 / 15
         leaving = random.beta(1, 4) if not giant else 0.01
-        level = 300 / random.gamma(5) * (40 if giant else 1) * (rate * 45 + 0.1) ** shop.by_frequency
+        level = (
+            300 / random.gamma(5) * (40 if giant else 1) * (rate * 45 + 0.1) ** shop.by_frequency
+        )
         start, end = np.interp(first, days, passed), passed[-1]
         most = min(random.geometric(max(leaving, 1e-3)), 3000)
         if random.random() < shop.once and not giant:
             most = 0
-        gaps = random.gamma(shop.steady, 1 / (rate * shop.steady), min(most, int(rate * (end - start) * 3) + 30))
+        gaps = random.gamma(
+            shop.steady, 1 / (rate * shop.steady), min(most, int(rate * (end - start) * 3) + 30)
+        )
         ticks = start + np.cumsum(gaps)
         at = np.concatenate([[first], np.interp(ticks[ticks < end], passed, days)])
         if random.random() < shop.burst:
             at = at[at <= HISTORY - 90 * random.random()]
         whole = np.unique(at[at <= HISTORY + AHEAD].astype(int))
         if len(whole):
-            amounts = level * random.gamma(6, 1 / 6, len(whole)) * (1 + shop.prices) ** (whole / 365)
-            rows.append(pd.DataFrame({"customer": f"c{number:05}", "day": whole, "amount": amounts.round(2)}))
+            amounts = (
+                level * random.gamma(6, 1 / 6, len(whole)) * (1 + shop.prices) ** (whole / 365)
+            )
+            rows.append(
+                pd.DataFrame(
+                    {"customer": f"c{number:05}", "day": whole, "amount": amounts.round(2)}
+                )
+            )
     return pd.concat(rows, ignore_index=True)
 
 
@@ -106,10 +122,14 @@ def tried(asked: tuple[str, int]) -> dict[str, object]:
     kind, seed = asked
     every = orders_of(KINDS[kind], seed)
     known = every[every["day"] <= HISTORY]
-    frame = known.assign(order=np.arange(len(known)), placed=DAY + known["day"].to_numpy().astype("timedelta64[D]"))
+    frame = known.assign(
+        order=np.arange(len(known)), placed=DAY + known["day"].to_numpy().astype("timedelta64[D]")
+    )
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        orders = fl.open_orders(frame.drop(columns="day"), scheme={"time": {"as_of": (DAY + HISTORY).astype(object)}})
+        orders = fl.open_orders(
+            frame.drop(columns="day"), scheme={"time": {"as_of": (DAY + HISTORY).astype(object)}}
+        )
         made = fl.value_forecast(orders, horizon=KINDS[kind].ahead)
     total = made.totals().iloc[0]
     later = every[
@@ -126,13 +146,19 @@ def tried(asked: tuple[str, int]) -> dict[str, object]:
 
 
 def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    options = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     options.add_argument("--shops", type=int, default=30, help="how many of each kind")
     options.add_argument("--kinds", nargs="*", default=list(KINDS))
     options.add_argument("--first-seed", type=int, default=0)
     options.add_argument("--out", help="a CSV of every shop")
     asked = options.parse_args()
-    work = [(kind, seed) for seed in range(asked.first_seed, asked.first_seed + asked.shops) for kind in asked.kinds]
+    work = [
+        (kind, seed)
+        for seed in range(asked.first_seed, asked.first_seed + asked.shops)
+        for kind in asked.kinds
+    ]
     with ProcessPoolExecutor(2) as pool:
         frame = pd.DataFrame(list(pool.map(tried, work)))
     if asked.out:

@@ -28,7 +28,18 @@ SEGMENTS = [{"name": "often", "when": "frequency_score >= 4 AND LOWER(name) LIKE
             {"name": "others", "otherwise": True, "stance": "leave"}]  # fmt: skip
 #: Whole numbers stay whole beside nulls.
 WHOLE = {pa.int64(): pd.Int64Dtype(), pa.int32(): pd.Int32Dtype(), pa.int8(): pd.Int8Dtype()}
-NAMES = ["Zoë Ängström", "zoë", "Ann O'Neil", "İpek", "ΣΩ", "  Lee ", "", "Émile", "de Vries", "Ölund"]
+NAMES = [
+    "Zoë Ängström",
+    "zoë",
+    "Ann O'Neil",
+    "İpek",
+    "ΣΩ",
+    "  Lee ",
+    "",
+    "Émile",
+    "de Vries",
+    "Ölund",
+]
 
 
 def one_id(chance, customers):
@@ -40,9 +51,16 @@ def one_id(chance, customers):
 
 def plain(chance, n):
     """ISO dates, some with a time and an offset; prices times quantities less percents; several channels; total rows."""
-    day = pd.Timestamp("2022-01-01") + pd.Timedelta(days=chance.randrange(1200), seconds=chance.randrange(86400))
+    day = pd.Timestamp("2022-01-01") + pd.Timedelta(
+        days=chance.randrange(1200), seconds=chance.randrange(86400)
+    )
     written = chance.choice(
-        [f"{day:%Y-%m-%d}", f"{day:%Y-%m-%dT%H:%M:%S}", f"{day:%Y-%m-%d %H:%M:%S}+02:00", f"{day:%Y-%m-%dT%H:%M}Z"]
+        [
+            f"{day:%Y-%m-%d}",
+            f"{day:%Y-%m-%dT%H:%M:%S}",
+            f"{day:%Y-%m-%d %H:%M:%S}+02:00",
+            f"{day:%Y-%m-%dT%H:%M}Z",
+        ]
     )
     return {
         "who": chance.choice(["", "Total", "Gesamt:"]) if chance.random() < 0.002 else one_id(chance, 20_000),
@@ -108,7 +126,9 @@ def answers(orders, ids):
     yield "top", lambda: orders.top(by="average_order_value", percent=10)
     yield (
         "top within",
-        lambda: orders.top(by="last_order", within="only_channel", percent=7, worst=True, ties="exclude"),
+        lambda: orders.top(
+            by="last_order", within="only_channel", percent=7, worst=True, ties="exclude"
+        ),
     )
     yield "growth", lambda: orders.growth(period="quarter", by="channel")
     yield "cohorts", lambda: orders.cohorts(period="quarter").frame
@@ -117,14 +137,26 @@ def answers(orders, ids):
     yield "breakdown of orders", lambda: orders.breakdown("amount:5,50,500").frame
     yield "orders", orders.order_ledger
     yield "lines", orders.order_lines
-    yield "campaign", lambda: fl.campaign(orders, when="orders > 1", limit=500, holdout=20, by="spend").frame
-    yield "compare", lambda: pd.concat([t.astype(str) for t in orders.compare("2024-06-30").tables().values()])
+    yield (
+        "campaign",
+        lambda: fl.campaign(orders, when="orders > 1", limit=500, holdout=20, by="spend").frame,
+    )
+    yield (
+        "compare",
+        lambda: pd.concat([t.astype(str) for t in orders.compare("2024-06-30").tables().values()]),
+    )
     yield "explain", lambda: [str(e.as_json()) for e in orders.explain(ids)]
     yield "stability", lambda: fl.stability(orders, resamples=20).frame
     yield (
         "returns",
         lambda: (
-            fl.campaign(orders, when="active_probability < 0.5", response=0.05, by="expected_return", limit=300).frame
+            fl.campaign(
+                orders,
+                when="active_probability < 0.5",
+                response=0.05,
+                by="expected_return",
+                limit=300,
+            ).frame
         ),
     )
     yield "value", lambda: orders.value_forecast(method="beta-geometric").frame
@@ -158,13 +190,18 @@ def opened(engine, path, frame, scheme, folder):
 
         cluster._STARTED["spark.sql.shuffle.partitions"] = "4"  # few rows
         rows, _ = cluster.files_frame(
-            cluster.session_at(os.environ.get("FAIRLADDER_SPARK", "local[2]")), str(path), None, None
+            cluster.session_at(os.environ.get("FAIRLADDER_SPARK", "local[2]")),
+            str(path),
+            None,
+            None,
         )
         return fl.open_orders(rows, scheme=scheme, allow_set_aside=True)
     url = {"sqlite": f"sqlite:///{folder}/messy.db", "postgres": os.environ.get("FAIRLADDER_POSTGRES"),
            "mariadb": os.environ.get("FAIRLADDER_MARIADB")}[engine]  # fmt: skip
     drivers = {"postgresql:": "postgresql+psycopg:", "mariadb:": "mariadb+pymysql:"}
-    there = sqlalchemy.create_engine(next((url.replace(a, b) for a, b in drivers.items() if url.startswith(a)), url))
+    there = sqlalchemy.create_engine(
+        next((url.replace(a, b) for a, b in drivers.items() if url.startswith(a)), url)
+    )
     frame.to_sql("messy", there, if_exists="replace", index=False, chunksize=5000)
     there.dispose()
     scheme = {**scheme, "orders": {**scheme["orders"], "table": "messy"}}
@@ -176,7 +213,9 @@ def main():
     asked.add_argument("engines", nargs="*", default=["sqlite"])
     asked.add_argument("--lines", type=int, default=200_000)
     asked.add_argument("--seed", type=int, default=1)
-    asked.add_argument("--without", default="", help="answers to leave out, with commas between them")
+    asked.add_argument(
+        "--without", default="", help="answers to leave out, with commas between them"
+    )
     given = asked.parse_args()
     wrong = 0
     for name, row, scheme in cases():
@@ -201,9 +240,15 @@ def main():
                             ((a, b) for a, b in zip(wanted[what], lines, strict=False) if a != b),
                             (len(wanted[what]), len(lines)),
                         )
-                        print(f"  {what}: {str(one[0])[:300]}\n      {str(one[1])[:300]}", flush=True)
+                        print(
+                            f"  {what}: {str(one[0])[:300]}\n      {str(one[1])[:300]}", flush=True
+                        )
                 wrong += len(differ)
-                refused = [what for what, lines in wanted.items() if len(lines) == 1 and "Error:" in lines[0]]
+                refused = [
+                    what
+                    for what, lines in wanted.items()
+                    if len(lines) == 1 and "Error:" in lines[0]
+                ]
                 also = f", refused everywhere: {', '.join(refused)}" if refused else ""
                 print(
                     f"{name:12} {engine:9} {time.monotonic() - begun:6.1f} s  {len(wanted)} answers, differ: {', '.join(differ) or 'none'}{also}",

@@ -47,7 +47,9 @@ def lines(seed: int) -> list[Row]:
     rows: list[Row] = []
     for number in range(420):
         who, name = people[min(int(dice.expovariate(1 / 40)), 139)]
-        day = dt.datetime(2024, 1, 2) + dt.timedelta(days=dice.randrange(720), seconds=dice.randrange(28800, 72000))
+        day = dt.datetime(2024, 1, 2) + dt.timedelta(
+            days=dice.randrange(720), seconds=dice.randrange(28800, 72000)
+        )
         channel, city = dice.choice(("web", "market", "post")), dice.choice(CITIES)
         for line in range(dice.choice((1, 1, 2, 3))):
             pieces, price = dice.choice((1, 1, 1, 2, 3)), Decimal(dice.randrange(300, 9000)) / 100
@@ -59,9 +61,7 @@ def lines(seed: int) -> list[Row]:
     return rows
 
 
-FIRST = (
-    "Ada Bea Cilla Dora Edda Frida Greta Hilde Ines Jonna Karla Lotte Mira Nora Oda Petra Rosa Svea Tilda Ulla".split()
-)
+FIRST = "Ada Bea Cilla Dora Edda Frida Greta Hilde Ines Jonna Karla Lotte Mira Nora Oda Petra Rosa Svea Tilda Ulla".split()
 LAST = "Birk Dahl Eik Falk Gran Holm Lind Moor Nord Quist Rask Skog Torn Vik Wold".split()
 CITIES = "Northby Eastham Southwick Westley".split()
 ITEMS = ("Merino skein", "Bamboo needles", "Shawl kit", "Dye day")
@@ -178,7 +178,8 @@ def write(export: Export, rows: list[Row], folder: Path) -> Path:
     if export.ending in ("json", "jsonl"):
         records = [dict(zip(heads, row, strict=True)) for row in cells]
         path.write_text(
-            json.dumps(records) if export.ending == "json" else "\n".join(map(json.dumps, records)), "utf-8"
+            json.dumps(records) if export.ending == "json" else "\n".join(map(json.dumps, records)),
+            "utf-8",
         )
     elif export.ending == "xlsx":
         with pd.ExcelWriter(path, engine="xlsxwriter") as book:
@@ -192,7 +193,10 @@ def write(export: Export, rows: list[Row], folder: Path) -> Path:
                 book.sheets["Orders"].write(row, 0, text)
     else:
         above = [*export.above, export.separator.join(heads), *(text for _, text in export.options)]
-        body = [export.separator.join(f'"{c}"' if export.separator in str(c) else str(c) for c in row) for row in cells]
+        body = [
+            export.separator.join(f'"{c}"' if export.separator in str(c) else str(c) for c in row)
+            for row in cells
+        ]
         text = "\n".join([*above, *body]) + "\n"
         if export.ending == "zip":
             with zipfile.ZipFile(path, "w") as packed:
@@ -210,7 +214,10 @@ def truth(rows: list[Row], by: str) -> pd.DataFrame:
         one["orders"].add(row["order"])
         one["spend"] += row["amount"]
         one["last"] = max(one["last"], row["at"].date())
-    lines = [(who, len(one["orders"]), float(one["spend"]), one["last"]) for who, one in sorted(found.items())]
+    lines = [
+        (who, len(one["orders"]), float(one["spend"]), one["last"])
+        for who, one in sorted(found.items())
+    ]
     return pd.DataFrame(lines, columns=["customer", "orders", "spend", "last"])
 
 
@@ -218,7 +225,9 @@ def judged(export: Export, seed: int, folder: Path) -> tuple[str, str]:
     """``right``, ``refused`` or ``wrong``, and what was said."""
     rows = lines(seed)
     if any(head.lower() == "status" for head in export.columns) and export.name == "states":
-        rows = [{**row, "status": "cancelled" if int(row["order"]) % 9 == 0 else "paid"} for row in rows]
+        rows = [
+            {**row, "status": "cancelled" if int(row["order"]) % 9 == 0 else "paid"} for row in rows
+        ]
     if "order" not in [
         cell.cell_contents for made in export.columns.values() for cell in made.__closure__ or ()
     ]:  # every row is one
@@ -235,7 +244,9 @@ def judged(export: Export, seed: int, folder: Path) -> tuple[str, str]:
         scored = orders.score()
     except fl.FairLadderError as error:
         return "refused", str(error)
-    got = scored[scored["orders"] > 0][["customer", "orders", "spend", "last_order"]].reset_index(drop=True)
+    got = scored[scored["orders"] > 0][["customer", "orders", "spend", "last_order"]].reset_index(
+        drop=True
+    )
     same = len(got) == len(wanted) and all(
         list(got[a]) == list(wanted[b]) for a, b in (("customer", "customer"), ("orders", "orders"))
     )
@@ -261,7 +272,9 @@ def trials(half: str) -> Iterator[tuple[Export, str, str]]:
 def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("half", choices=("seen", "kept"))
-    options.add_argument("--show", action="store_true", help="say what came of each that is not right")
+    options.add_argument(
+        "--show", action="store_true", help="say what came of each that is not right"
+    )
     given = options.parse_args()
     verdicts = []
     for export, verdict, said in trials(given.half):

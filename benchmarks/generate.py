@@ -33,7 +33,9 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("millions", type=float, help="lines to make, in millions: 1, 10, 100")
     options.add_argument("--csv", action="store_true", help="write CSV as well")
-    options.add_argument("--by-time", action="store_true", help="in the order of exports, not in a random one")
+    options.add_argument(
+        "--by-time", action="store_true", help="in the order of exports, not in a random one"
+    )
     given = options.parse_args()
     DATA.mkdir(exist_ok=True)
     lines = round(given.millions * 1_000_000)

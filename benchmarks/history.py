@@ -30,16 +30,27 @@ QUERIES = {
     "orders": "SELECT *, moment::DATE - lag(moment::DATE) OVER (PARTITION BY member_no ORDER BY moment, slip) AS gap, "
     "amount / sum(amount) OVER (PARTITION BY member_no) AS share FROM purchases ORDER BY moment, member_no, slip",
 }
-OPTIONS = {"growth": [], "retention": ["--part", "cohorts"], "breakdown": ["--rows", "channel"], "orders": []}
+OPTIONS = {
+    "growth": [],
+    "retention": ["--part", "cohorts"],
+    "breakdown": ["--rows", "channel"],
+    "orders": [],
+}
 
 
 def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    options.add_argument("millions", type=float, help="size of the generated file, in million lines")
+    options = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    options.add_argument(
+        "millions", type=float, help="size of the generated file, in million lines"
+    )
     options.add_argument("--rounds", type=int, default=3)
     given = options.parse_args()
     source = HERE / "data" / f"lines-{given.millions:g}m.parquet"
-    print(f"{source.name}, median of {given.rounds} rounds\n{'':12}{'by hand':>9}{'ours':>8}{'ratio':>7}{'peak MB':>9}")
+    print(
+        f"{source.name}, median of {given.rounds} rounds\n{'':12}{'by hand':>9}{'ours':>8}{'ratio':>7}{'peak MB':>9}"
+    )
     with tempfile.TemporaryDirectory() as folder:
         for name, query in QUERIES.items():
             text = f"COPY ({LINES.format(source=source)} {query}) TO '{folder}/hand.parquet' (FORMAT parquet)"
@@ -58,7 +69,9 @@ def main() -> None:
             ours += [*OPTIONS[name], "--out", f"{folder}/out.parquet", "--quiet"]
             taken = [(measured(by_hand), measured(ours)) for _ in range(given.rounds)]
             hand, own = (statistics.median(t[i][0] for t in taken) for i in (0, 1))
-            print(f"{name:12}{hand:9.2f}{own:8.2f}{own / hand:7.2f}{max(t[1][2] for t in taken):9.0f}")
+            print(
+                f"{name:12}{hand:9.2f}{own:8.2f}{own / hand:7.2f}{max(t[1][2] for t in taken):9.0f}"
+            )
 
 
 if __name__ == "__main__":

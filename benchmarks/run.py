@@ -15,12 +15,23 @@ import time
 from pathlib import Path
 
 HERE = Path(__file__).parent
-ROLES = ["--customer-column", "member_no", "--order-column", "slip", "--placed-column", "sold_at", "--amount-column"]
+ROLES = [
+    "--customer-column",
+    "member_no",
+    "--order-column",
+    "slip",
+    "--placed-column",
+    "sold_at",
+    "--amount-column",
+]
 FAIRLADDER = str(Path(sys.executable).with_name("fairladder"))
 
 
 def commands(source: Path, out: str) -> dict[str, list[str]]:
-    by_hand = {p.stem: [sys.executable, str(p), str(source), out] for p in sorted((HERE / "by_hand").glob("*.py"))}
+    by_hand = {
+        p.stem: [sys.executable, str(p), str(source), out]
+        for p in sorted((HERE / "by_hand").glob("*.py"))
+    }
     asked = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out"]
     found = str(Path(out).with_name("findings.json"))
     return {
@@ -50,25 +61,40 @@ def measured(command: list[str]) -> tuple[float, float, float]:
 
 
 def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    options.add_argument("millions", type=float, help="size of the generated file, in million lines")
+    options = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    options.add_argument(
+        "millions", type=float, help="size of the generated file, in million lines"
+    )
     options.add_argument("--csv", action="store_true", help="read and write CSV instead of Parquet")
     options.add_argument("--by-time", action="store_true", help="the file in the order of exports")
     options.add_argument("--every", action="store_true", help="run every command that reads orders")
     options.add_argument("--rounds", type=int, default=3)
     given = options.parse_args()
     ending = "csv" if given.csv else "parquet"
-    source = HERE / "data" / f"lines-{given.millions:g}m{'-by-time' if given.by_time else ''}.{ending}"
+    source = (
+        HERE / "data" / f"lines-{given.millions:g}m{'-by-time' if given.by_time else ''}.{ending}"
+    )
     if not source.exists():
-        raise SystemExit(f"{source} is not there; make it with: python benchmarks/generate.py {given.millions:g} --csv")
+        raise SystemExit(
+            f"{source} is not there; make it with: python benchmarks/generate.py {given.millions:g} --csv"
+        )
     runs: dict[str, list[tuple[float, float, float]]] = {}
     with tempfile.TemporaryDirectory() as folder:
         for _ in range(given.rounds):
             out = f"{folder}/out.{ending}"
-            for name, command in (commands(source, out) | (others(source, out) if given.every else {})).items():
+            for name, command in (
+                commands(source, out) | (others(source, out) if given.every else {})
+            ).items():
                 runs.setdefault(name, []).append(measured(command))
-    medians = {name: [statistics.median(column) for column in zip(*taken, strict=True)] for name, taken in runs.items()}
-    fastest = min(seconds for name, (seconds, _, _) in medians.items() if not name.startswith("fairladder"))
+    medians = {
+        name: [statistics.median(column) for column in zip(*taken, strict=True)]
+        for name, taken in runs.items()
+    }
+    fastest = min(
+        seconds for name, (seconds, _, _) in medians.items() if not name.startswith("fairladder")
+    )
     print(f"{source.name}, median of {given.rounds} rounds")
     print(f"{'':18}{'seconds':>9}{'of fastest':>12}{'processor':>11}{'peak MB':>9}")
     for name, (seconds, processor, peak) in medians.items():

@@ -39,7 +39,10 @@ def seconds(command: list[str], folder: str) -> tuple[float, float]:
     before, begun = os.times(), time.perf_counter()
     subprocess.run(command, check=True, cwd=folder, stdout=subprocess.DEVNULL)
     taken, after = time.perf_counter() - begun, os.times()
-    return taken, after.children_user + after.children_system - before.children_user - before.children_system
+    return (
+        taken,
+        after.children_user + after.children_system - before.children_user - before.children_system,
+    )
 
 
 def main(rounds: int) -> None:
@@ -51,12 +54,16 @@ def main(rounds: int) -> None:
         for _ in range(rounds):
             for name, command in everything.items():
                 taken[name].append(seconds(command, folder))
-    wall, processor = ({n: statistics.median(t[i] for t in times) for n, times in taken.items()} for i in (0, 1))
+    wall, processor = (
+        {n: statistics.median(t[i] for t in times) for n, times in taken.items()} for i in (0, 1)
+    )
     print("| command | seconds | processor | times the base | wanted |\n|---|--:|--:|--:|--:|")
     for name in bases:
         print(f"| {name} alone | {wall[name]:.2f} | {processor[name]:.2f} | | |")
     for name, (_, base, wanted) in COMMANDS.items():
-        print(f"| `{name}` | {wall[name]:.2f} | {processor[name]:.2f} | {wall[name] / wall[base]:.2f} | {wanted} |")
+        print(
+            f"| `{name}` | {wall[name]:.2f} | {processor[name]:.2f} | {wall[name] / wall[base]:.2f} | {wanted} |"
+        )
 
 
 if __name__ == "__main__":

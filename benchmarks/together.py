@@ -13,7 +13,9 @@ ROLES = {"customer": "member_no", "order": "slip", "placed": "sold_at", "amount"
 
 def main() -> None:
     source, out = sys.argv[1:3]
-    orders = fl.open_orders(source, scheme={"orders": ROLES, "time": {"as_of": dt.date(2026, 6, 30)}})
+    orders = fl.open_orders(
+        source, scheme={"orders": ROLES, "time": {"as_of": dt.date(2026, 6, 30)}}
+    )
     orders.check()
     fl.write(fl.score(orders.customers(), orders.scheme), out)
 

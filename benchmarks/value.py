@@ -35,7 +35,9 @@ def customers(count: int) -> pd.DataFrame:
     life = random.exponential(1 / random.gamma(0.6, 1 / 200, count))
     there = np.minimum(life, 1000 - began)
     x = np.minimum(random.poisson(rate * there), there.astype(int))
-    last = np.where(x > 0, np.maximum(np.ceil(there * random.beta(np.maximum(x, 1), 1)), 1), 0).astype(int)
+    last = np.where(
+        x > 0, np.maximum(np.ceil(there * random.beta(np.maximum(x, 1), 1)), 1), 0
+    ).astype(int)
     bought = random.gamma(4 * (x + 1)) / random.gamma(6, 1 / 50, count)
     age = np.full(count, 2)
     day = np.datetime64("2023-01-01", "s")
@@ -54,20 +56,33 @@ def customers(count: int) -> pd.DataFrame:
 
 
 def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    options = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     options.add_argument("millions", type=float, help="how many customers, in millions")
     count = int(options.parse_args().millions * 1_000_000)
-    past = Histories(customers(count), (pd.Timestamp("2023-01-01") + pd.Timedelta(days=1000)).date())
+    past = Histories(
+        customers(count), (pd.Timestamp("2023-01-01") + pd.Timedelta(days=1000)).date()
+    )
     put_together, buying = best(lambda: past.buying)
     assert isinstance(buying, Buying)
-    print(f"{count:,} customers, {len(buying.x):,} different rows, put together in {put_together:.2f} s")
+    print(
+        f"{count:,} customers, {len(buying.x):,} different rows, put together in {put_together:.2f} s"
+    )
     taken, spend = best(lambda: fit_spend(past.frame["days"].to_numpy(np.float64), past.day_value))
     print(f"{'gamma-gamma':24}{taken:6.2f} s to fit")
     for name, model in MODELS.items():
         taken, fit = best(lambda model=model: fit_ordering(model, buying))
         ahead, _ = best(
             lambda model=model, fit=fit: predict(
-                past, buying, (model, fit), spend, 365, past.day_value, 1.0, np.random.default_rng(1)
+                past,
+                buying,
+                (model, fit),
+                spend,
+                365,
+                past.day_value,
+                1.0,
+                np.random.default_rng(1),
             )
         )
         print(f"{name:24}{taken:6.2f} s to fit, {ahead:.2f} s to forecast everybody with ranges")

@@ -17,7 +17,10 @@ def entry(name):
     methods = _methods(thing) if inspect.isclass(thing) else []
     if inspect.ismodule(thing):
         functions = [(n, getattr(thing, n)) for n in thing.__all__]
-        parts += ["", *(f"* `fl.{name}.{n}({', '.join(_parameters(f))})`: {_first(f)}" for n, f in functions)]
+        parts += [
+            "",
+            *(f"* `fl.{name}.{n}({', '.join(_parameters(f))})`: {_first(f)}" for n, f in functions),
+        ]
     parts += [""] if methods else []
     parts += [f"* `.{n}({', '.join(_parameters(m)[1:])})`: {_first(m)}" for n, m in methods]
     return "\n".join(parts)
@@ -55,7 +58,9 @@ def _parameters(thing):
 
 
 GROUPS = {
-    "Orders": ("open_orders Orders check Check Finding sample_orders sample_shop order_ledger order_lines").split(),
+    "Orders": (
+        "open_orders Orders check Check Finding sample_orders sample_shop order_ledger order_lines"
+    ).split(),
     "Ladders": ("Ladder GroupedLadder top_ladder spend_ladder percentile percent_rank").split(),
     "Scores": (
         "Scheme load_scheme score fit_ladders segment_summary tier_summary rule_coverage fairness_of top select scheme_sql customers_sql "
@@ -68,10 +73,16 @@ GROUPS = {
         "value_formula value_from_totals FormulaValue value_forecast Forecast with_forecast backtest Backtest what_if WhatIf break_even "
         "worth_of_return"
     ).split(),
-    "Campaigns": ("campaign campaign_lists CampaignList lift Lift plan_holdout HoldoutPlan").split(),
-    "Second looks": ("compare compare_scored Comparison paths Paths explain Explanation stability Stability").split(),
+    "Campaigns": (
+        "campaign campaign_lists CampaignList lift Lift plan_holdout HoldoutPlan"
+    ).split(),
+    "Second looks": (
+        "compare compare_scored Comparison paths Paths explain Explanation stability Stability"
+    ).split(),
     "Files and figures": ("write write_table figures report").split(),
-    "Errors": ("FairLadderError UsageError SchemeError ConditionError DataError FairLadderWarning").split(),
+    "Errors": (
+        "FairLadderError UsageError SchemeError ConditionError DataError FairLadderWarning"
+    ).split(),
 }
 
 

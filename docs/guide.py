@@ -17,8 +17,18 @@ import traceback
 from pathlib import Path
 
 DOCS = Path(__file__).parent
-PAGES = ("first-hour", "ten-questions", "ladders-and-rules", "forecasts", "campaigns", "every-night", "definitions")
-BLOCK = re.compile(r"(?:<!-- ((?:head|from) [^\n]*) -->\n)?```(console|python)\n(.*?)```\n", re.DOTALL)
+PAGES = (
+    "first-hour",
+    "ten-questions",
+    "ladders-and-rules",
+    "forecasts",
+    "campaigns",
+    "every-night",
+    "definitions",
+)
+BLOCK = re.compile(
+    r"(?:<!-- ((?:head|from) [^\n]*) -->\n)?```(console|python)\n(.*?)```\n", re.DOTALL
+)
 os.environ.update(COLUMNS="96", TERM="dumb", NO_COLOR="1", OPENBLAS_NUM_THREADS="1")
 
 
@@ -60,7 +70,12 @@ def shortened(text, kept):
         return "\n".join([*lines[: int(words)], "…"]) + "\n" if len(lines) > int(words) else text
     first = next(i for i, line in enumerate(lines) if line.startswith(words))
     last = next((i for i in range(first, len(lines)) if not lines[i]), len(lines))
-    return "\n".join([*(["…"] if first else []), *lines[first:last], *(["…"] if last < len(lines) else [])]) + "\n"
+    return (
+        "\n".join(
+            [*(["…"] if first else []), *lines[first:last], *(["…"] if last < len(lines) else [])]
+        )
+        + "\n"
+    )
 
 
 def rewritten(block):
@@ -70,7 +85,9 @@ def rewritten(block):
     commands = [line for line in body.splitlines() if line.startswith("$ ")]
     parts = []
     for command in commands:
-        text = shortened(printed(command.removeprefix("$ ")), kept if "fairladder" in command else None)
+        text = shortened(
+            printed(command.removeprefix("$ ")), kept if "fairladder" in command else None
+        )
         parts.append(f"{command}\n{text if text.strip() else ''}")
     mark = f"<!-- {kept} -->\n" if kept else ""
     return f"{mark}```console\n{''.join(parts)}```\n"
@@ -105,7 +122,8 @@ def main(write):
             wrong += 1
             old, new = text.splitlines(), now.splitlines()
             at = next(
-                (i for i, (a, b) in enumerate(zip(old, new, strict=False)) if a != b), min(len(old), len(new)) - 1
+                (i for i, (a, b) in enumerate(zip(old, new, strict=False)) if a != b),
+                min(len(old), len(new)) - 1,
             )
             print(f"docs/{page}.md, line {at + 1} is\n  {old[at]}\nand should be\n  {new[at]}")
     return 1 if wrong else 0

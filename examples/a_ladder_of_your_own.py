@@ -9,7 +9,9 @@ import fairladder as fl
 BALLS = [1, 1, 1, 1, 1, 1, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10]
 
 ladder = fl.Ladder.fit(BALLS, rungs=4)
-print("even: cuts", ladder.cuts, "sizes", ladder.sizes)  # the seven stay together, the others share what is left
+print(
+    "even: cuts", ladder.cuts, "sizes", ladder.sizes
+)  # the seven stay together, the others share what is left
 print("rungs", ladder.place(BALLS).tolist())
 
 spreadsheet = fl.Ladder.fit(BALLS, rungs=4, method="inclusive")

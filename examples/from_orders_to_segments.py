@@ -8,7 +8,13 @@ print(orders.check())
 
 customers = orders.customers()
 scored = fl.score(customers, orders.scheme)
-print(fl.segment_summary(scored)[["segment", "stance", "customers", "spend"]].to_string(index=False))
+print(
+    fl.segment_summary(scored)[["segment", "stance", "customers", "spend"]].to_string(index=False)
+)
 
 win_back = scored[scored["stance"] == "win-back"].nlargest(5, "spend")
-print(win_back[["customer", "name", "recency_days", "orders", "spend", "score_code"]].to_string(index=False))
+print(
+    win_back[["customer", "name", "recency_days", "orders", "spend", "score_code"]].to_string(
+        index=False
+    )
+)

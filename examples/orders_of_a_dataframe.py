@@ -8,14 +8,22 @@ rows = pd.DataFrame(
     {
         "knitter": ["ada", "ada", "bo", "bo", "cy", "cy"],
         "slip": [1, 1, 2, 3, 4, 5],
-        "day": pd.to_datetime(["2026-01-05", "2026-01-05", "2026-02-10", "2026-03-01", "2025-06-30", "2025-09-02"]),
+        "day": pd.to_datetime(
+            ["2026-01-05", "2026-01-05", "2026-02-10", "2026-03-01", "2025-06-30", "2025-09-02"]
+        ),
         "price": [14.5, 9.8, 48.0, 16.25, 85.0, 12.75],
         "balls": [3, 1, 1, 2, 1, 4],
     }
 )
 scheme = fl.Scheme.model_validate(
     {
-        "orders": {"customer": "knitter", "order": "slip", "placed": "day", "unit_price": "price", "quantity": "balls"},
+        "orders": {
+            "customer": "knitter",
+            "order": "slip",
+            "placed": "day",
+            "unit_price": "price",
+            "quantity": "balls",
+        },
         "segments": (
             {"name": "this-season", "when": "recency_days <= 90", "stance": "keep"},
             {"name": "spent-well", "when": "spend >= 100", "stance": "win-back"},

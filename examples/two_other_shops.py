@@ -24,9 +24,14 @@ def candle_maker() -> pd.DataFrame:
         stays = random.exponential(900)
         ticks = busy[first] + np.cumsum(random.exponential(1 / pace, 60))
         days = np.unique(
-            np.concatenate([[first], np.searchsorted(busy, ticks[ticks < min(busy[-1], busy[first] + stays)])])
+            np.concatenate(
+                [[first], np.searchsorted(busy, ticks[ticks < min(busy[-1], busy[first] + stays)])]
+            )
         )
-        rows += [(f"household-{number:03}", FIRST + int(d), round(float(random.gamma(5, 6)), 2)) for d in days]
+        rows += [
+            (f"household-{number:03}", FIRST + int(d), round(float(random.gamma(5, 6)), 2))
+            for d in days
+        ]
     return pd.DataFrame(rows, columns=["customer", "placed", "amount"])
 
 
@@ -39,13 +44,21 @@ def button_wholesaler() -> pd.DataFrame:
         first = int(random.integers(0, 200 if giant else DAYS))
         gaps = random.gamma(3, (12 if giant else 25), 200)
         days = first + np.concatenate([[0], np.cumsum(gaps).astype(int)])
-        days = np.unique(days[days <= min(DAYS, first + (9e9 if giant else random.exponential(700)))])
+        days = np.unique(
+            days[days <= min(DAYS, first + (9e9 if giant else random.exponential(700)))]
+        )
         size = random.gamma(8, 900 if giant else 15)
-        rows += [(f"buyer-{number:03}", FIRST + int(d), round(float(size * random.gamma(6, 1 / 6)), 2)) for d in days]
+        rows += [
+            (f"buyer-{number:03}", FIRST + int(d), round(float(size * random.gamma(6, 1 / 6)), 2))
+            for d in days
+        ]
     return pd.DataFrame(rows, columns=["customer", "placed", "amount"])
 
 
-for name, frame in {"The candle maker": candle_maker(), "The button wholesaler": button_wholesaler()}.items():
+for name, frame in {
+    "The candle maker": candle_maker(),
+    "The button wholesaler": button_wholesaler(),
+}.items():
     orders = fl.open_orders(frame.assign(order=np.arange(len(frame))))
     ahead = fl.value_forecast(orders, horizon=180)
     print(f"\n{name}: {len(frame):,} orders of {len(ahead.frame):,} customers")
@@ -55,6 +68,9 @@ for name, frame in {"The candle maker": candle_maker(), "The button wholesaler":
         print(f"- {note}")
     # Without the season the same shop is forecast as if every week were alike.
     plain = fl.value_forecast(
-        fl.open_orders(frame.assign(order=np.arange(len(frame))), scheme={"value": {"season": "off"}}), horizon=180
+        fl.open_orders(
+            frame.assign(order=np.arange(len(frame))), scheme={"value": {"season": "off"}}
+        ),
+        horizon=180,
     )
     print(f"Without a season: {plain.totals()['expected_value'].iloc[0]:,.0f}")

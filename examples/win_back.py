@@ -16,7 +16,11 @@ def simulated(listed: pd.DataFrame) -> pd.DataFrame:
     bought = listed[random.random(len(listed)) < np.where(listed["group"] == "contact", 0.2, 0.1)]
     days = pd.Timestamp("2026-07-01") + pd.to_timedelta(random.integers(0, 10, len(bought)), "D")
     return pd.DataFrame(
-        {"customer": bought["customer"], "placed": days, "amount": random.gamma(4, 15, len(bought)).round(2)}
+        {
+            "customer": bought["customer"],
+            "placed": days,
+            "amount": random.gamma(4, 15, len(bought)).round(2),
+        }
     )
 
 

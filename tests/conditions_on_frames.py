@@ -19,7 +19,9 @@ Values = tuple[NDArray[Any], NDArray[np.bool_]]
 """Data and its null flags, both of the frame's length or of shape ()."""
 
 
-def to_mask(condition: Condition, frame: "pd.DataFrame") -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+def to_mask(
+    condition: Condition, frame: "pd.DataFrame"
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Where the condition is true, and where it is unknown (because of NULL): two boolean arrays of len(frame)."""
     data, null = _Frame(frame).value(condition.tree)
     shape = (len(frame),)
@@ -44,7 +46,9 @@ class _Frame:
             return series.to_numpy(dtype="datetime64[D]"), null
         if code in "iufb":
             filler: Any = False if code == "b" else 0
-            return (series.fillna(filler) if null.any() else series).to_numpy(dtype=_NUMPY[code]), null
+            return (series.fillna(filler) if null.any() else series).to_numpy(
+                dtype=_NUMPY[code]
+            ), null
         data = series.to_numpy(dtype=object, copy=True)
         data[null] = ""
         return data, null
@@ -55,7 +59,9 @@ _NO = np.asarray(False)
 
 
 def _literal(_: _Frame, node: exp.Expr) -> Values:
-    return np.asarray(node.name, dtype=object) if node.is_string else np.asarray(float(node.name)), _NO
+    return np.asarray(node.name, dtype=object) if node.is_string else np.asarray(
+        float(node.name)
+    ), _NO
 
 
 def _and(a: Values, b: Values) -> Values:
@@ -119,8 +125,12 @@ def _is(frame: _Frame, node: exp.Expr) -> Values:
 def _like(frame: _Frame, node: exp.Expr) -> Values:
     data, null = frame.value(node.this)
     wild = {"%": ".*", "_": "."}
-    match = re.compile("".join(wild.get(c, re.escape(c)) for c in node.expression.name), re.DOTALL).fullmatch
-    hit = np.asarray(np.frompyfunc(lambda s: isinstance(s, str) and match(s) is not None, 1, 1)(data)).astype(bool)
+    match = re.compile(
+        "".join(wild.get(c, re.escape(c)) for c in node.expression.name), re.DOTALL
+    ).fullmatch
+    hit = np.asarray(
+        np.frompyfunc(lambda s: isinstance(s, str) and match(s) is not None, 1, 1)(data)
+    ).astype(bool)
     return (~hit if node.args.get("negate") else hit), null
 
 

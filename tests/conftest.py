@@ -8,7 +8,9 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
-os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # as the command line has it: tests run on all cores as it is
+os.environ.setdefault(
+    "OPENBLAS_NUM_THREADS", "1"
+)  # as the command line has it: tests run on all cores as it is
 
 import psycopg
 import pytest
@@ -20,7 +22,10 @@ from fairladder.demo import FILES, SHOP
 
 #: Address of a PostgreSQL database that tests may write to; without one they skip what needs it.
 #: What each worker writes to is a schema of its own.
-POSTGRES, SCHEMA = os.environ.get("FAIRLADDER_POSTGRES"), f"test_{os.environ.get('PYTEST_XDIST_WORKER', 'alone')}"
+POSTGRES, SCHEMA = (
+    os.environ.get("FAIRLADDER_POSTGRES"),
+    f"test_{os.environ.get('PYTEST_XDIST_WORKER', 'alone')}",
+)
 if POSTGRES:
     with psycopg.connect(POSTGRES, autocommit=True) as first:
         first.execute(f"CREATE SCHEMA IF NOT EXISTS {SCHEMA}".encode())
@@ -57,7 +62,9 @@ def times(examples):
     return int(examples * float(os.environ.get("FAIRLADDER_MORE", "1")))
 
 
-settings.register_profile("unhurried", deadline=None)  # machines are noisy; speed is held by the benchmarks
+settings.register_profile(
+    "unhurried", deadline=None
+)  # machines are noisy; speed is held by the benchmarks
 settings.load_profile("unhurried")
 os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC: the machine's zone must never show
 
@@ -78,7 +85,9 @@ def in_database(kind, frame, folder, table="orders"):
         "mariadb": MARIADB,
     }[kind]
     # A connection left open by a failed test would make the next one wait for ever.
-    waits = {"options": f"-c lock_timeout=20s -c search_path={SCHEMA}"} if kind == "postgres" else {}
+    waits = (
+        {"options": f"-c lock_timeout=20s -c search_path={SCHEMA}"} if kind == "postgres" else {}
+    )
     engine = sqlalchemy.create_engine(url, connect_args=waits)
     frame.to_sql(table, engine, if_exists="replace", index=False)
     engine.dispose()

@@ -97,8 +97,15 @@ def states(rows, decimals, as_of, start, grain, keep):  # noqa: C901  # the defi
         for (counts, pair), entry in zip(kept, found, strict=True):
             if counts and len(totals[pair]) > 1:
                 entry[0] = "conflicting-total"
-    usable = [(r, s, a) for r, (s, a) in zip(rows, found, strict=True) if s in ("used", "left-out", "outside-window")]
-    once = {(r["customer"].strip(), r["order"].strip()): a for r, _, a in sorted(usable, key=lambda u: -u[2])}
+    usable = [
+        (r, s, a)
+        for r, (s, a) in zip(rows, found, strict=True)
+        if s in ("used", "left-out", "outside-window")
+    ]
+    once = {
+        (r["customer"].strip(), r["order"].strip()): a
+        for r, _, a in sorted(usable, key=lambda u: -u[2])
+    }
     sums = {sum(a for _, _, a in usable)} | ({sum(once.values())} if grain == "order" else set())
     readable = sum(a for _, a in found if a is not None)
     for row, entry in zip(rows, found, strict=True):
@@ -121,14 +128,18 @@ def customers(rows, found, decimals, as_of, grain, refunds, members=()):
     of = defaultdict(list)
     for (customer, _), lines in orders.items():
         amount = lines[0][1] if grain == "order" else sum(a for _, a, _ in lines)
-        of[customer].append((amount, min(d for d, _, _ in lines), len(lines), {c for _, _, c in lines}))
+        of[customer].append(
+            (amount, min(d for d, _, _ in lines), len(lines), {c for _, _, c in lines})
+        )
     table = {c: _one(of[c], 10**decimals, as_of, refunds) for c in everybody}
     positive = [t["spend_minor"] for t in table.values() if t["spend_minor"] > 0]
     for one in table.values():
         spend = one["spend_minor"]
         one["spend_share"] = spend / sum(positive) if spend > 0 else 0.0
         one["spend_share_running"] = (
-            sum(p for p in positive if p >= spend) / sum(positive) if spend > 0 else float(bool(positive))
+            sum(p for p in positive if p >= spend) / sum(positive)
+            if spend > 0
+            else float(bool(positive))
         )
         one["spend_rank"] = 1 + sum(t["spend_minor"] > spend for t in table.values())
     return table
@@ -137,17 +148,35 @@ def customers(rows, found, decimals, as_of, grain, refunds, members=()):
 def _one(orders, scale, as_of, refunds):
     bought = [o for o in orders if o[0] > 0]
     spend = sum(a for a, *_ in (orders if refunds == "net" else bought))
-    n, days, channels = len(bought), [d for _, d, *_ in bought], set().union(*(c for *_, c in bought))
+    n, days, channels = (
+        len(bought),
+        [d for _, d, *_ in bought],
+        set().union(*(c for *_, c in bought)),
+    )
     one = dict.fromkeys(("first_order", "last_order", "recency_days", "tenure_days", "average_order_value", "smallest_order",
                          "largest_order", "average_gap_days", "overdue_ratio", "only_channel"))  # fmt: skip
-    one |= {"orders": n, "refunds": sum(a < 0 for a, *_ in orders), "zero_orders": sum(a == 0 for a, *_ in orders)}
-    one |= {"lines": sum(lines for _, _, lines, _ in bought), "spend": spend / scale, "spend_minor": spend}
+    one |= {
+        "orders": n,
+        "refunds": sum(a < 0 for a, *_ in orders),
+        "zero_orders": sum(a == 0 for a, *_ in orders),
+    }
+    one |= {
+        "lines": sum(lines for _, _, lines, _ in bought),
+        "spend": spend / scale,
+        "spend_minor": spend,
+    }
     if n:
         span = (max(days) - min(days)).days
-        one |= {"first_order": min(days), "last_order": max(days), "recency_days": (as_of - max(days)).days}
+        one |= {
+            "first_order": min(days),
+            "last_order": max(days),
+            "recency_days": (as_of - max(days)).days,
+        }
         one |= {"tenure_days": (as_of - min(days)).days, "average_order_value": spend / (n * scale)}
         one |= {"smallest_order": min(bought)[0] / scale, "largest_order": max(bought)[0] / scale}
-        one["only_channel"] = next(iter(channels)) if len(channels) == 1 and "" not in channels else None
+        one["only_channel"] = (
+            next(iter(channels)) if len(channels) == 1 and "" not in channels else None
+        )
         if n > 1:
             one["average_gap_days"] = span / (n - 1)
             one["overdue_ratio"] = one["recency_days"] * (n - 1) / span if span else None
@@ -163,7 +192,9 @@ def most_even(counts, k):
     for _ in range(k):
         onward.insert(0, (cost + onward[0][None, :]).min(axis=1))
     at, sizes = 0, []
-    for rest in onward[1:]:  # of equally good partitions the one whose worst rung is smallest, then the next
+    for rest in onward[
+        1:
+    ]:  # of equally good partitions the one whose worst rung is smallest, then the next
         end = int(np.argmin(cost[at] + rest))
         sizes.append(int(held[at, end]))
         at = end

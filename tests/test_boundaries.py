@@ -33,7 +33,8 @@ def test_a_breakdown_begins_with_the_first_day_and_ends_with_the_last():
 def test_equal_names_of_a_long_breakdown_are_kept_by_name():
     """Four channels; z and a bring as much, so of three rows the middle one is a, and the rest are together."""
     rows = [
-        ("c", f"o{i}", DAY, spend, name) for i, (spend, name) in enumerate([(9, "m"), (5, "z"), (5, "a"), (1, "q")])
+        ("c", f"o{i}", DAY, spend, name)
+        for i, (spend, name) in enumerate([(9, "m"), (5, "z"), (5, "a"), (1, "q")])
     ]
     shown = opened(rows).breakdown("channel", most=3).frame
     assert set(shown.iloc[:3, 0].astype(str)) == {"m", "a", "the rest"}
@@ -46,7 +47,14 @@ def test_an_order_of_zero_is_no_response(amount, responses):
     })  # fmt: skip
     after = DAY + dt.timedelta(days=1)
     measured = fl.lift(
-        listed, opened([("a", "1", DAY, 5, "web"), ("a", "2", after, amount, "web"), ("b", "3", after, 1, "web")])
+        listed,
+        opened(
+            [
+                ("a", "1", DAY, 5, "web"),
+                ("a", "2", after, amount, "web"),
+                ("b", "3", after, 1, "web"),
+            ]
+        ),
     )
     assert measured.frame.iloc[0]["bought_contacted"] == responses
 
@@ -58,7 +66,9 @@ def test_kept_files_end_with_the_earlier_of_two_last_days(tmp_path, last):
     (tmp_path / "o.csv").write_text("\n".join(["customer,order,placed,amount", *lines]))
     time = {"through": DAY + dt.timedelta(days=1), "as_of": DAY + dt.timedelta(days=9)}
     for _ in range(2):
-        kept = fl.open_orders(tmp_path / "o.csv", scheme={"time": time, "orders": {"kept_in": str(tmp_path / "kept")}})
+        kept = fl.open_orders(
+            tmp_path / "o.csv", scheme={"time": time, "orders": {"kept_in": str(tmp_path / "kept")}}
+        )
         assert kept.customers()["spend"].tolist() == [11.0]
 
 
@@ -67,7 +77,9 @@ def test_a_first_scheme_leaves_out_the_states_that_do_not_stand(tmp_path, fairla
     lines = [f"c{i % 9},{i},2026-01-{i % 28 + 1:02},10,{state}" for i, state in enumerate(states)]
     (tmp_path / "o.csv").write_text("\n".join(["customer,order,placed,amount,status", *lines]))
     assert fairladder("start", tmp_path / "o.csv", cwd=tmp_path).returncode == 0
-    (line,) = [text for text in (tmp_path / "scheme.toml").read_text().splitlines() if "where = " in text]
+    (line,) = [
+        text for text in (tmp_path / "scheme.toml").read_text().splitlines() if "where = " in text
+    ]
     assert "'cancelled'" in line
     assert "'paid'" not in line
 
@@ -84,36 +96,51 @@ def test_the_first_customers_are_those_who_spent_the_most():
     [(27, "day"), (28, "week"), (179, "week"), (180, "month"), (1599, "month"), (1600, "quarter")],
 )
 def test_the_report_chooses_periods_by_the_length_of_the_history(days, unit):
-    people = pd.DataFrame({"first_order": [pd.Timestamp(DAY), pd.Timestamp(DAY) + pd.Timedelta(days=9)]})
+    people = pd.DataFrame(
+        {"first_order": [pd.Timestamp(DAY), pd.Timestamp(DAY) + pd.Timedelta(days=9)]}
+    )
     assert contents._unit_of(people, DAY + dt.timedelta(days=days)) == unit
 
 
 @pytest.mark.parametrize(("days", "ago"), [(181, None), (182, 91), (455, 91), (456, 365)])
 def test_the_report_compares_with_a_day_that_has_a_history_before_it(days, ago):
     """91 days before the earlier day are enough: 182 = 91 + 91, 456 = 365 + 91."""
-    people, as_of = pd.DataFrame({"first_order": [pd.Timestamp(DAY)]}), DAY + dt.timedelta(days=days)
+    people, as_of = (
+        pd.DataFrame({"first_order": [pd.Timestamp(DAY)]}),
+        DAY + dt.timedelta(days=days),
+    )
     assert contents._ago(people, as_of) == (None if ago is None else as_of - dt.timedelta(days=ago))
 
 
 @pytest.mark.parametrize(("most", "shown"), [(1, 1), (2, 1), (3, 3), (4, 4)])
 def test_a_page_that_is_too_small_leaves_out_all_who_tie(monkeypatch, most, shown):
     monkeypatch.setattr(customers, "MOST_ON_PAGE", most)
-    about = SimpleNamespace(customers=pd.DataFrame({"customer": list("abcd"), "spend": [3.0, 2.0, 2.0, 1.0]}))
+    about = SimpleNamespace(
+        customers=pd.DataFrame({"customer": list("abcd"), "spend": [3.0, 2.0, 2.0, 1.0]})
+    )
     assert len(customers.shown(about)) == shown
 
 
 def test_the_strip_of_months_reaches_to_the_last_one():
     """Orders from December to March as of the 10th of March: four months."""
     strips = pd.DataFrame(
-        {"customer": ["a", "a"], "month": pd.to_datetime(["2025-12-01", "2026-03-01"]), "orders": [1, 2]}
+        {
+            "customer": ["a", "a"],
+            "month": pd.to_datetime(["2025-12-01", "2026-03-01"]),
+            "orders": [1, 2],
+        }
     )
-    made = customers._strips(SimpleNamespace(strips=strips, as_of=DAY), pd.DataFrame({"customer": ["a"]}))
+    made = customers._strips(
+        SimpleNamespace(strips=strips, as_of=DAY), pd.DataFrame({"customer": ["a"]})
+    )
     assert made[0].extra == {"first": 2025 * 12 + 11, "months": 4}
 
 
 def test_a_change_of_worth_lies_between_its_ends():
     orders = fl.sample_orders()
-    told = fl.what_if(fl.value_formula(orders), fl.value_forecast(orders, method="naive"), retention=0.05).frame
+    told = fl.what_if(
+        fl.value_formula(orders), fl.value_forecast(orders, method="naive"), retention=0.05
+    ).frame
     for row in told.dropna().itertuples():
         assert row.change_low <= row.value_change <= row.change_high
         assert row.value_then == pytest.approx(row.value_now + row.value_change)
@@ -124,7 +151,9 @@ def test_a_season_takes_two_years_and_is_that_of_the_middle_of_weeks(weeks, know
     """Weekly orders by one wave: what is learnt of a day is that wave on that day, not some days later."""
     begins = np.arange(weeks) * 7
     wave = 0.5 * np.cos(2 * np.pi / YEAR * (begins + 3.5))
-    season = season_of(begins, np.round(10_000 * np.exp(wave)), np.full(weeks, 10_000.0), tried=(0, 1))
+    season = season_of(
+        begins, np.round(10_000 * np.exp(wave)), np.full(weeks, 10_000.0), tried=(0, 1)
+    )
     assert (season is not None) == known
     if season is not None:
         assert season.weights == pytest.approx([0.5, 0.0], abs=0.002)
@@ -137,7 +166,8 @@ def test_a_moment_with_an_offset_is_the_day_in_utc_in_mariadb(tmp_path):
         "placed": ["2026-03-10T01:00:00+02:00", "2026-03-10T23:00:00-02:00"],
     })  # fmt: skip
     there = fl.open_orders(
-        in_database("mariadb", frame, tmp_path), scheme={"orders": {"table": "orders"}, "time": {"time_zone": "UTC"}}
+        in_database("mariadb", frame, tmp_path),
+        scheme={"orders": {"table": "orders"}, "time": {"time_zone": "UTC"}},
     )
     assert there.customers()["last_order"].astype(str).tolist() == ["2026-03-09", "2026-03-11"]
 
@@ -151,13 +181,22 @@ def test_small_whole_numbers_over_one_are_like_quantities(name, cells, like):
     assert _is_like_quantity(name, cells) is like
 
 
-@pytest.mark.parametrize(("rate", "read"), [("0", False), ("-1", False), ("0.0001", True), ("", False), ("x", False)])
+@pytest.mark.parametrize(
+    ("rate", "read"), [("0", False), ("-1", False), ("0.0001", True), ("", False), ("x", False)]
+)
 def test_a_rate_is_a_positive_number(tmp_path, rate, read):
     (tmp_path / "rates.csv").write_text(f"currency,day,rate\nUSD,,{rate}\n")
-    (tmp_path / "o.csv").write_text("customer,order,placed,amount,currency\na,1,2026-01-01,20000,USD\n")
-    scheme = {"money": {"currency": "EUR", "rates": str(tmp_path / "rates.csv")}, "orders": {"currency": "currency"}}
+    (tmp_path / "o.csv").write_text(
+        "customer,order,placed,amount,currency\na,1,2026-01-01,20000,USD\n"
+    )
+    scheme = {
+        "money": {"currency": "EUR", "rates": str(tmp_path / "rates.csv")},
+        "orders": {"currency": "currency"},
+    }
     if read:
-        assert fl.open_orders(tmp_path / "o.csv", scheme=scheme).customers()["spend"].tolist() == [2.0]
+        assert fl.open_orders(tmp_path / "o.csv", scheme=scheme).customers()["spend"].tolist() == [
+            2.0
+        ]
     else:
         with pytest.raises(fl.DataError, match="a positive number"):
             fl.open_orders(tmp_path / "o.csv", scheme=scheme)

@@ -19,7 +19,9 @@ from fairladder.output.files import made_safe, receipt_trouble
 
 DAY = st.dates(dt.date(2026, 1, 1), dt.date(2026, 1, 12))
 ROWS = st.lists(
-    st.tuples(st.sampled_from("abcdefghijklmnop"), DAY, st.sampled_from([10, 20, 20.01, 50])), min_size=1, max_size=40
+    st.tuples(st.sampled_from("abcdefghijklmnop"), DAY, st.sampled_from([10, 20, 20.01, 50])),
+    min_size=1,
+    max_size=40,
 )
 ANYBODY = [{"name": "second", "holdout": 30}]
 
@@ -29,7 +31,9 @@ def opened(rows, campaigns=(), order=None):
         {"placed": "datetime64[s]", "amount": float}
     )
     frame = frame.iloc[order] if order is not None else frame
-    return fl.open_orders(frame, scheme={"campaigns": list(campaigns), "time": {"as_of": dt.date(2026, 1, 31)}})
+    return fl.open_orders(
+        frame, scheme={"campaigns": list(campaigns), "time": {"as_of": dt.date(2026, 1, 31)}}
+    )
 
 
 @settings(max_examples=times(6), deadline=None)
@@ -51,19 +55,29 @@ def test_lists_hold_what_they_promise(rows, by, ties, limit, percent, random):
     orders = opened(rows, [first, *ANYBODY])
     lists = fl.campaign_lists(orders)
     listed = lists["first"].frame
-    shuffled = fl.campaign_lists(opened(rows, [first, *ANYBODY], order=random.sample(range(len(rows)), len(rows))))
+    shuffled = fl.campaign_lists(
+        opened(rows, [first, *ANYBODY], order=random.sample(range(len(rows)), len(rows)))
+    )
     for name, made in lists.items():
         pd.testing.assert_frame_equal(made.frame, shuffled[name].frame)
         assert made.receipt["digests"]["list"] == shuffled[name].receipt["digests"]["list"]
         steps = made.funnel
-        assert (steps["customers"].shift(1).fillna(steps["customers"]) - steps["customers"] == steps["removed"]).all()
+        assert (
+            steps["customers"].shift(1).fillna(steps["customers"]) - steps["customers"]
+            == steps["removed"]
+        ).all()
         assert len(made.frame) == len(made.contacts) + len(made.holdout)
         assert steps["customers"].iloc[-1] == len(made.contacts)
         # A customer's holdout status does not depend on who else is listed.
-        alone = {c: bool(held_out(name, [c], made.campaign.holdout)[0]) for c in made.frame["customer"]}
+        alone = {
+            c: bool(held_out(name, [c], made.campaign.holdout)[0]) for c in made.frame["customer"]
+        }
         assert ((made.frame["group"] == "holdout") == made.frame["customer"].map(alone)).all()
         # Another campaign's name draws anew: of 200 ids two draws of half agree on all by a chance of 2^-200.
-        assert (held_out(name, map(str, range(200)), 50) != held_out(f"{name}!", map(str, range(200)), 50)).any()
+        assert (
+            held_out(name, map(str, range(200)), 50)
+            != held_out(f"{name}!", map(str, range(200)), 50)
+        ).any()
     assert not set(listed["customer"]) & set(lists["second"].frame["customer"])
     # Nobody who is left out stands as well as somebody who is in; by "exclude" never more than fit.
     customers = orders.customers().set_index("customer")
@@ -79,7 +93,9 @@ def test_lists_hold_what_they_promise(rows, by, ties, limit, percent, random):
     else:
         assert len(inside) <= places
         assert outside.empty or (value <= outside.min()).sum() > places
-    assert listed["rank"].tolist() == [1 + int((value < value[c]).sum()) for c in listed["customer"]]
+    assert listed["rank"].tolist() == [
+        1 + int((value < value[c]).sum()) for c in listed["customer"]
+    ]
     assert list(zip(listed["rank"], listed["customer"], strict=True)) == sorted(
         zip(listed["rank"], listed["customer"], strict=True)
     )
@@ -103,7 +119,9 @@ def test_exclusions_consent_and_earlier_lists(tmp_path):
     ids = ["=1+1", "'quoted", "-5", "plain", "late", "held", "silent", "asked-not-to-be"]
     orders = fl.open_orders(
         pd.DataFrame({"customer": ids, "placed": pd.Timestamp("2026-01-05"), "amount": 5.0}),
-        customers=pd.DataFrame({"customer": ids, "news": ["Yes", " y ", "TRUE", "1", "yes", "yes", None, "no"]}),
+        customers=pd.DataFrame(
+            {"customer": ids, "news": ["Yes", " y ", "TRUE", "1", "yes", "yes", None, "no"]}
+        ),
         scheme={"time": {"as_of": dt.date(2026, 1, 31)}},
     )
     made = fl.campaign(orders, consent="news")
@@ -114,7 +132,9 @@ def test_exclusions_consent_and_earlier_lists(tmp_path):
     assert "'=1+1," in (tmp_path / "out.csv").read_text()
     assert "\n-5," in (tmp_path / "out.csv").read_text()
     left = fl.campaign(orders, consent="news", exclude=[str(tmp_path / "out.csv")])
-    assert set(left.frame["customer"]) == set(made.frame["customer"]) - set(made.frame["customer"].head(3))
+    assert set(left.frame["customer"]) == set(made.frame["customer"]) - set(
+        made.frame["customer"].head(3)
+    )
     earlier = pd.DataFrame({
         "customer": ["plain", "late", "held"], "group": ["contact", "contact", "holdout"],
         "listed_on": ["2026-01-21", "2026-01-20", "2026-01-30"],
@@ -153,17 +173,27 @@ def test_wrong_keys_are_told_with_their_place(tmp_path, text, says):
     assert says in str(told.value)
 
 
-def test_files_are_looked_for_beside_the_scheme_and_other_outputs_are_safe_when_asked(tmp_path, fairladder):
+def test_files_are_looked_for_beside_the_scheme_and_other_outputs_are_safe_when_asked(
+    tmp_path, fairladder
+):
     (tmp_path / "no.csv").write_text("customer\n=b\n")
     (tmp_path / "scheme.toml").write_text('[[campaigns]]\nname = "a"\nexclude = ["no.csv"]\n')
-    (tmp_path / "orders.csv").write_text("customer,placed,amount\n=b,2026-01-01,5\nc,2026-01-02,6\n")
+    (tmp_path / "orders.csv").write_text(
+        "customer,placed,amount\n=b,2026-01-01,5\nc,2026-01-02,6\n"
+    )
     orders = fl.open_orders(tmp_path / "orders.csv", scheme=tmp_path / "scheme.toml")
     assert fl.campaign_lists(orders)["a"].frame["customer"].tolist() == ["c"]
     base = ("customers", tmp_path / "orders.csv", "--as-of", "2026-01-31", "--quiet")
     assert "\n=b,1," in fairladder(*base).stdout
     assert "\n'=b,1," in fairladder(*base, "--spreadsheet-safe").stdout
     score = fairladder(
-        "score", tmp_path / "orders.csv", "--as-of", "2026-01-31", "--quiet", "--out", tmp_path / "scored.xlsx"
+        "score",
+        tmp_path / "orders.csv",
+        "--as-of",
+        "2026-01-31",
+        "--quiet",
+        "--out",
+        tmp_path / "scored.xlsx",
     )
     assert score.returncode == 0, score.stderr
     sheet = pd.read_excel(tmp_path / "scored.xlsx", sheet_name="customers", engine="calamine")
@@ -184,15 +214,27 @@ def test_files_are_looked_for_beside_the_scheme_and_other_outputs_are_safe_when_
 
 def test_nothing_runs_in_a_spreadsheet(tmp_path):
     nasty = ["=HYPERLINK(1)", "+49 1", "-2+3", "@sum", "\tx", "\rx", "-2.50", "+3", "fine", None]
-    frame = pd.DataFrame({"name": nasty, "spend": np.arange(10.0), "segment": pd.Categorical(["=a", *["b"] * 9])})
+    frame = pd.DataFrame(
+        {"name": nasty, "spend": np.arange(10.0), "segment": pd.Categorical(["=a", *["b"] * 9])}
+    )
     assert made_safe(frame)["name"].tolist()[:9] == [f"'{t}" for t in nasty[:6]] + nasty[6:9]
-    fl.write({"list": frame, "other": frame.head(2)}, tmp_path / "out.xlsx", facts={"as_of": "2026-01-31"})
+    fl.write(
+        {"list": frame, "other": frame.head(2)},
+        tmp_path / "out.xlsx",
+        facts={"as_of": "2026-01-31"},
+    )
     back = pd.read_excel(tmp_path / "out.xlsx", sheet_name=None, engine="calamine", header=0)
     assert list(back) == ["list", "other", "definitions", "about"]
-    assert back["list"]["name"].tolist()[:4] == nasty[:4]  # as text: a formula would have come back as its value
+    assert (
+        back["list"]["name"].tolist()[:4] == nasty[:4]
+    )  # as text: a formula would have come back as its value
     assert back["list"]["spend"].tolist() == frame["spend"].tolist()
     assert b"<f>" not in (tmp_path / "out.xlsx").read_bytes()
-    fl.write({"list": frame, "other": frame.head(2)}, tmp_path / "again.xlsx", facts={"as_of": "2026-01-31"})
+    fl.write(
+        {"list": frame, "other": frame.head(2)},
+        tmp_path / "again.xlsx",
+        facts={"as_of": "2026-01-31"},
+    )
     assert (tmp_path / "out.xlsx").read_bytes() == (tmp_path / "again.xlsx").read_bytes()
 
 
@@ -201,7 +243,10 @@ def test_nothing_runs_in_a_spreadsheet(tmp_path):
 
 def test_intervals_by_published_figures_and_by_simulation():
     """Newcombe's example: 56 of 70 against 48 of 80. Then 4,000 draws: 95 % intervals of rates hold the truth in 93 to 97 %."""
-    assert newcombe(56, 70, 48, 80) == (pytest.approx(0.0524, abs=5e-5), pytest.approx(0.3339, abs=5e-5))
+    assert newcombe(56, 70, 48, 80) == (
+        pytest.approx(0.0524, abs=5e-5),
+        pytest.approx(0.3339, abs=5e-5),
+    )
     random = np.random.default_rng(5)
     for p1, n1, p2, n2 in ((0.12, 400, 0.08, 100), (0.5, 60, 0.3, 40), (0.02, 900, 0.02, 300)):
         draws = zip(random.binomial(n1, p1, 4000), random.binomial(n2, p2, 4000), strict=True)
@@ -210,13 +255,17 @@ def test_intervals_by_published_figures_and_by_simulation():
     effect = smallest_effect(0.1, 600, 200)
     seen = [
         newcombe_p(int(a), 600, int(b), 200) < 0.05
-        for a, b in zip(random.binomial(600, 0.1 + effect, 1000), random.binomial(200, 0.1, 1000), strict=True)
+        for a, b in zip(
+            random.binomial(600, 0.1 + effect, 1000), random.binomial(200, 0.1, 1000), strict=True
+        )
     ]
     assert 0.76 < np.mean(seen) < 0.84
 
 
 @settings(max_examples=times(60))
-@given(one=st.integers(0, 900), two=st.integers(0, 100), n=st.integers(1, 900), m=st.integers(1, 100))
+@given(
+    one=st.integers(0, 900), two=st.integers(0, 100), n=st.integers(1, 900), m=st.integers(1, 100)
+)
 def test_the_interval_of_rates_and_its_p_never_disagree(one, two, n, m):
     one, two = min(one, n), min(two, m)
     low, high = newcombe(one, n, two, m)
@@ -235,7 +284,8 @@ def test_the_interval_of_spend_does_not_overclaim(contacted, held_out, rate, tai
     random, held, alike = np.random.default_rng(contacted + held_out), [], []
     for _ in range(600):
         one, two = (
-            np.where(random.random(n) < rate, random.lognormal(3.5, tail, n), 0.0) for n in (contacted, held_out)
+            np.where(random.random(n) < rate, random.lognormal(3.5, tail, n), 0.0)
+            for n in (contacted, held_out)
         )
         low, high, _p = means_apart(one, two)
         held.append(np.isnan(low) or low <= 0 <= high)
@@ -252,7 +302,9 @@ def test_the_interval_of_spend_by_hand():
     )
     calm, wild = np.array([4.0, 5, 4, 5, 4, 5]), np.array([0.0, 30])
     other = ttest_ind(calm, wild, equal_var=False)
-    assert means_apart(calm, wild) == pytest.approx((*other.confidence_interval(0.95), other.pvalue), rel=1e-9)
+    assert means_apart(calm, wild) == pytest.approx(
+        (*other.confidence_interval(0.95), other.pvalue), rel=1e-9
+    )
     assert np.isnan(means_apart(calm, wild[:1])).all()
 
 
@@ -264,10 +316,21 @@ def test_lift_of_a_list_by_hand():
     rows = [("a", "2026-02-01", 30), ("b", "2026-02-10", 10), ("b", "2026-02-10", -4), ("c", "2026-01-31", 99), ("e", "2026-02-10", 6),
             ("d", "2026-02-11", 50), ("z", "2026-02-05", 70)]  # fmt: skip
     frame = pd.DataFrame(rows, columns=["customer", "placed", "amount"])
-    found = fl.lift(listed, fl.open_orders(frame.assign(order=range(len(frame)))), through="2026-02-10")
+    found = fl.lift(
+        listed, fl.open_orders(frame.assign(order=range(len(frame)))), through="2026-02-10"
+    )
     whole = found.frame.iloc[0]
-    assert whole[["contacted", "held_out", "bought_contacted", "bought_held_out"]].tolist() == [4, 2, 2, 1]
-    assert whole[["response_contacted", "response_held_out", "response_lift"]].tolist() == [0.5, 0.5, 0]
+    assert whole[["contacted", "held_out", "bought_contacted", "bought_held_out"]].tolist() == [
+        4,
+        2,
+        2,
+        1,
+    ]
+    assert whole[["response_contacted", "response_held_out", "response_lift"]].tolist() == [
+        0.5,
+        0.5,
+        0,
+    ]
     assert whole[["spend_contacted", "spend_held_out"]].tolist() == [9, 3]
     assert np.isnan(whole["spend_p"])
     assert "No p is given for spend: fewer than 10 buyers in a group" in found.notes[0]
@@ -278,7 +341,9 @@ def test_lift_of_a_list_by_hand():
     assert "cannot be told" in alone.in_words()
     with pytest.raises(fl.UsageError, match="the results end before the campaign begins"):
         fl.lift(
-            listed, fl.open_orders(frame.head(0).assign(placed=pd.Series(dtype="datetime64[s]"))), through="2026-01-20"
+            listed,
+            fl.open_orders(frame.head(0).assign(placed=pd.Series(dtype="datetime64[s]"))),
+            through="2026-01-20",
         )
     plan = fl.plan_holdout(2000, 0.1, 0.05)
     assert (
@@ -340,12 +405,22 @@ def test_a_list_from_then_needs_no_conditions_and_a_plan_no_list(fairladder, sho
     assert "between 2026-04-01 and 2026-06-30" in whole.stderr
     assert "the conditions given make no other" in whole.stderr
     assert (shop / "whole.csv").read_bytes() != (shop / "stated.csv").read_bytes()
-    assert "has no funnel" in fairladder(*asked, "--figure", "f.png", "--figure-of", "funnel", cwd=shop).stderr
-    plan = fairladder("campaign", "orders.csv", "--plan-effect", "12%", "--base-rate", "10%", cwd=shop)
+    assert (
+        "has no funnel"
+        in fairladder(*asked, "--figure", "f.png", "--figure-of", "funnel", cwd=shop).stderr
+    )
+    plan = fairladder(
+        "campaign", "orders.csv", "--plan-effect", "12%", "--base-rate", "10%", cwd=shop
+    )
     count = (fl.open_orders(shop / "orders.csv").customers()["orders"] > 0).sum()
     told = fl.plan_holdout(int(count), 0.1, 0.12)
     assert (plan.returncode, told.in_words() in plan.stderr) == (0, True), plan.stderr
-    assert plan.stdout.splitlines()[1].split(",")[:4] == [str(count), "0.1", "0.12", str(told.held_out)]
+    assert plan.stdout.splitlines()[1].split(",")[:4] == [
+        str(count),
+        "0.1",
+        "0.12",
+        str(told.held_out),
+    ]
 
 
 def test_the_command_from_list_to_lift(fairladder, shop):
@@ -361,7 +436,10 @@ def test_the_command_from_list_to_lift(fairladder, shop):
     assert not both["customer"].duplicated().any()
     assert (both["campaign"] == "thanks").sum() <= 32
     receipt = json.loads((shop / "lists.settings.json").read_text())["receipt"][0]
-    assert receipt["groups"]["contact"] + receipt["groups"]["holdout"] == receipt["funnel"][-2]["customers"]
+    assert (
+        receipt["groups"]["contact"] + receipt["groups"]["holdout"]
+        == receipt["funnel"][-2]["customers"]
+    )
     one = fairladder(*asked, "--name", "win-back", "--out", "list.csv", "--quiet", cwd=shop)
     assert one.returncode == 0, one.stderr
     measured = fairladder(
@@ -378,7 +456,10 @@ def test_the_command_from_list_to_lift(fairladder, shop):
         "lift.png",
         cwd=shop,
     )
-    assert (measured.returncode, "between 2026-04-01 and 2026-06-30" in measured.stderr) == (0, True), measured.stderr
+    assert (measured.returncode, "between 2026-04-01 and 2026-06-30" in measured.stderr) == (
+        0,
+        True,
+    ), measured.stderr
     assert (
         json.loads((shop / "lift.json").read_text())["lift"][0]["contacted"]
         == (pd.read_csv(shop / "list.csv")["group"] == "contact").sum()
@@ -399,7 +480,9 @@ def test_the_command_from_list_to_lift(fairladder, shop):
 
 def test_limits_that_fit_exactly():
     """Spends of 30, 20, 20 and 10: two tie for the second place."""
-    orders = opened([(c, dt.date(2026, 1, 2), spend) for c, spend in zip("abcd", (30, 20, 20, 10), strict=True)])
+    orders = opened(
+        [(c, dt.date(2026, 1, 2), spend) for c, spend in zip("abcd", (30, 20, 20, 10), strict=True)]
+    )
     inside = {
         (places, ties): len(fl.campaign(orders, when="orders > 0", limit=places, ties=ties).frame)
         for places in (1, 2, 3, 4)

@@ -29,7 +29,9 @@ from fairladder.output import files, workbook
 from fairladder.review.stability import stability
 from fairladder.scheme import Scheme
 
-GOOD = "customer,order,placed,amount\n" + "".join(f"c{i},o{i},2026-01-{i + 1:02d},{10 + i}.50\n" for i in range(8))
+GOOD = "customer,order,placed,amount\n" + "".join(
+    f"c{i},o{i},2026-01-{i + 1:02d},{10 + i}.50\n" for i in range(8)
+)
 
 
 @pytest.fixture
@@ -67,7 +69,10 @@ def test_demo_does_the_whole_example(process, tmp_path):
     (tmp_path / "shop" / "scheme.toml").write_text("# mine now")
     refused = process("demo", tmp_path / "shop")
     assert refused.returncode == 2
-    assert "scheme.toml' is there already and differs from the sample; name another folder." in refused.stderr
+    assert (
+        "scheme.toml' is there already and differs from the sample; name another folder."
+        in refused.stderr
+    )
     assert (tmp_path / "shop" / "scheme.toml").read_text() == "# mine now"
 
 
@@ -91,26 +96,54 @@ def test_formats_hold_the_same_customers(shop, fairladder, tmp_path):
     beside = json.loads((tmp_path / "scored.settings.json").read_text())
     assert (beside["settings"], beside["balance"]) == (told["settings"], told["balance"])
     assert told["settings"]["orders"]["customer"] == "member_no"
-    assert json.loads(pq.read_schema(outs["parquet"]).metadata[b"fairladder"])["as_of"] == told["as_of"] == "2026-06-30"
+    assert (
+        json.loads(pq.read_schema(outs["parquet"]).metadata[b"fairladder"])["as_of"]
+        == told["as_of"]
+        == "2026-06-30"
+    )
     rows = list(csv.DictReader(io.StringIO(piped.stdout)))
-    assert [r["customer"] for r in rows] == [r["customer"] for r in told["customers"]] == python["customer"].tolist()
+    assert (
+        [r["customer"] for r in rows]
+        == [r["customer"] for r in told["customers"]]
+        == python["customer"].tolist()
+    )
     one, same = rows[0], told["customers"][0]
     assert (one["customer"], one["spend"], one["first_order"]) == ("00007", "33.25", "2025-04-17")
-    assert (same["spend"], same["first_order"], same["average_gap_days"]) == (33.25, "2025-04-17", None)
+    assert (same["spend"], same["first_order"], same["average_gap_days"]) == (
+        33.25,
+        "2025-04-17",
+        None,
+    )
     assert sum(s["customers"] for s in told["segments"]) == len(rows) == 1199
     rules = pd.read_csv(io.StringIO(fairladder(*command, "--part", "rules").stdout))
     assert rules["placed"].sum() == 1199
-    assert rules.set_index("segment")["shadowed"].to_dict()["building"] == 303  # 221 mainstay and 82 fresh faces
+    assert (
+        rules.set_index("segment")["shadowed"].to_dict()["building"] == 303
+    )  # 221 mainstay and 82 fresh faces
 
 
 def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
-    done = fairladder("check", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--out", tmp_path / "check.json")
+    done = fairladder(
+        "check",
+        shop / "orders.csv",
+        "--scheme",
+        shop / "scheme.toml",
+        "--out",
+        tmp_path / "check.json",
+    )
     assert done.returncode == 0, done.stderr
     told = json.loads((tmp_path / "check.json").read_text())
     balance = told["balance"]
-    assert balance["rows_read"] == 17756 == sum(balance[k] for k in ("used", "set_aside", "left_out", "outside_window"))
+    assert (
+        balance["rows_read"]
+        == 17756
+        == sum(balance[k] for k in ("used", "set_aside", "left_out", "outside_window"))
+    )
     cents = {k: round(float(v) * 100) for k, v in balance["amounts"].items()}
-    assert cents["rows_read"] == cents["used"] + cents["set_aside"] + cents["left_out"] + cents["outside_window"]
+    assert (
+        cents["rows_read"]
+        == cents["used"] + cents["set_aside"] + cents["left_out"] + cents["outside_window"]
+    )
     total = told["set_aside"][-1]
     assert (total["row"], total["reason"], total["member_no"], total["line_total"]) == (
         17757,
@@ -138,7 +171,16 @@ def test_options_in_place_of_a_scheme(fairladder, tmp_path):
         "7\tc\t2026-03-31T23:59\t4\t2\t0.25\tx\n7\td\t2026-04-01\t4\t2\t\tx\n8\te\t2026-03-05\t4\t2\t\ty\n"
     )
     roles = "--customer-column who --order-column slip --placed-column when --unit-price-column price --quantity-column pieces".split()
-    window = ["--discount-column", "off", "--from", "2026-03-01", "--through", "2026-03-31", "--where", "kind = 'x'"]
+    window = [
+        "--discount-column",
+        "off",
+        "--from",
+        "2026-03-01",
+        "--through",
+        "2026-03-31",
+        "--where",
+        "kind = 'x'",
+    ]
     done = fairladder("customers", path, *roles, *window)
     rows = list(csv.DictReader(io.StringIO(done.stdout)))
     # 2.50 × 3 × 0.9 = 6.75 and 4 × 2 × 0.75 = 6.00; 007 and 7 are two customers.
@@ -146,11 +188,17 @@ def test_options_in_place_of_a_scheme(fairladder, tmp_path):
         ("007", "1", "6.75", "30"),
         ("7", "1", "6.00", "0"),
     ]
-    assert "As of 31 March 2026 (end of the window). 5 rows read: 2 used, 1 left out, 2 outside window." in done.stderr
+    assert (
+        "As of 31 March 2026 (end of the window). 5 rows read: 2 used, 1 left out, 2 outside window."
+        in done.stderr
+    )
     sql = fairladder("customers", path, *roles, *window, "--show-sql").stdout
     assert "OVER (" not in sql  # aggregates that merge, no windows
     told = duckdb.connect().execute(sql).df()  # it runs as it stands, in anybody's engine
-    assert told[told["state"] == 0][["customer", "spend"]].values.tolist() == [["007", 675], ["7", 600]]
+    assert told[told["state"] == 0][["customer", "spend"]].values.tolist() == [
+        ["007", 675],
+        ["7", 600],
+    ]
 
 
 @pytest.mark.parametrize(
@@ -194,7 +242,11 @@ def test_no_is_said_in_one_message(fairladder, orders, words, code, told):
     for name, text in files.items():
         (orders.parent / name).write_text(text)
     before = sorted(p.name for p in orders.parent.iterdir())
-    done = fairladder(*words, *([] if "--out" in words or len(words) < 2 else ["--out", "out.csv"]), cwd=orders.parent)
+    done = fairladder(
+        *words,
+        *([] if "--out" in words or len(words) < 2 else ["--out", "out.csv"]),
+        cwd=orders.parent,
+    )
     assert told in done.stderr
     assert (done.returncode, done.stdout) == (code, "")
     assert "Traceback" not in done.stderr
@@ -205,12 +257,23 @@ def test_unusable_rows_still_give_tables_with_headers(fairladder, orders):
     """Nothing usable: `customers` lists the members, `check` reports before it ends with an error."""
     (orders.parent / "header.csv").write_text(GOOD.splitlines()[0] + "\n")
     (orders.parent / "members.csv").write_text("customer,name\nann,Ann Ashbarrow\n")
-    done = fairladder("customers", "header.csv", "--customers", "members.csv", "--fail-on", "never", cwd=orders.parent)
+    done = fairladder(
+        "customers",
+        "header.csv",
+        "--customers",
+        "members.csv",
+        "--fail-on",
+        "never",
+        cwd=orders.parent,
+    )
     assert done.returncode == 0
     assert [r["name"] for r in csv.DictReader(io.StringIO(done.stdout))] == ["Ann Ashbarrow"]
     assert "No row can be used" in done.stderr
     checked = fairladder("check", "header.csv", "--part", "balance", cwd=orders.parent)
-    assert (checked.returncode, checked.stdout.splitlines()[:2]) == (1, ["what,rows,amount", "rows read,0,0.00"])
+    assert (checked.returncode, checked.stdout.splitlines()[:2]) == (
+        1,
+        ["what,rows,amount", "rows read,0,0.00"],
+    )
     allowed = fairladder("score", "bad.csv", "--allow-set-aside", cwd=orders.parent)
     assert allowed.returncode == 2  # that file is not there: the option alone changes nothing
     (orders.parent / "bad.csv").write_text(GOOD.replace("c3,", ",").replace("2026-01-05", "soon"))
@@ -246,7 +309,9 @@ def test_weights_points_and_codes():
 def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder, process):
     """Through links, capitals and the settings beside a CSV; modes and links are kept; what is not an ordinary file is refused."""
     orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
-    orders.write_text("customer,placed,amount\n" + "".join(f"c{i},2026-01-0{i % 9 + 1},5\n" for i in range(40)))
+    orders.write_text(
+        "customer,placed,amount\n" + "".join(f"c{i},2026-01-0{i % 9 + 1},5\n" for i in range(40))
+    )
     scheme.write_text("[money]\ndecimals = 2\n")
     (tmp_path / "link.csv").symlink_to(orders)
     (tmp_path / "hard.csv").hardlink_to(orders)
@@ -259,20 +324,25 @@ def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder,
         assert "which is read" in done.stderr or "name one file" in done.stderr
     assert orders.read_bytes() == before
     os.mkfifo(tmp_path / "pipe.csv")
-    assert "is not an ordinary file" in fairladder("score", orders, "--out", tmp_path / "pipe.csv").stderr
+    assert (
+        "is not an ordinary file"
+        in fairladder("score", orders, "--out", tmp_path / "pipe.csv").stderr
+    )
     kept = tmp_path / "kept.csv"
     kept.write_text("old")
     kept.chmod(0o640)
     (tmp_path / "to-kept.csv").symlink_to(kept)
-    left = tmp_path / f".kept.fairladder-{socket.gethostname()}-999999.csv"  # of a process that is no more
+    left = (
+        tmp_path / f".kept.fairladder-{socket.gethostname()}-999999.csv"
+    )  # of a process that is no more
     left.write_text("half")
     assert fairladder("customers", orders, "--out", tmp_path / "to-kept.csv").returncode == 0
     assert kept.read_text().startswith("customer,orders")
-    assert (stat.S_IMODE(kept.stat().st_mode), (tmp_path / "to-kept.csv").is_symlink(), left.exists()) == (
-        0o640,
-        True,
-        False,
-    )
+    assert (
+        stat.S_IMODE(kept.stat().st_mode),
+        (tmp_path / "to-kept.csv").is_symlink(),
+        left.exists(),
+    ) == (0o640, True, False)
     with open("/dev/full", "w") as full:
         done = subprocess.run(
             [sys.executable, "-m", "fairladder", "score", orders],
@@ -287,7 +357,11 @@ def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder,
     )
     plain = {**os.environ, "PYTHONIOENCODING": "ascii", "PYTHONOPTIMIZE": "1"}
     done = subprocess.run(
-        [sys.executable, "-m", "fairladder", "score", orders], capture_output=True, text=True, env=plain, check=False
+        [sys.executable, "-m", "fairladder", "score", orders],
+        capture_output=True,
+        text=True,
+        env=plain,
+        check=False,
     )
     assert (done.returncode, done.stdout) == (
         0,
@@ -302,7 +376,14 @@ def test_names_are_shown_as_text(tmp_path, fairladder, monkeypatch):
     frame.to_csv(tmp_path / "o.csv", index=False)
     monkeypatch.setattr("fairladder.cli.screen.for_people", lambda _: True)
     done = fairladder("top", tmp_path / "o.csv", "--count", 6)
-    for shown in ("[/b]x", "[link=http://e]z[/link]", "\ufffd[31mred", "=1+1", "$a$b_c$", "\ufffdgnp.exe"):
+    for shown in (
+        "[/b]x",
+        "[link=http://e]z[/link]",
+        "\ufffd[31mred",
+        "=1+1",
+        "$a$b_c$",
+        "\ufffdgnp.exe",
+    ):
         assert shown in done.stdout, shown
     assert "\x1b" not in done.stdout
     score = fairladder("score", tmp_path / "o.csv", "--figure", tmp_path / "x.png")
@@ -321,7 +402,11 @@ def test_no_number_and_no_word_is_cut_at_any_width(width):
     ]
     console = Console(width=width, file=io.StringIO(), color_system=None)
     order = [cells[0][i] for i in (0, 3, 1, 2)], [cells[1][i] for i in (0, 3, 1, 2)]
-    console.print(screen.table("What", ["segment", "why they are here", "spend of them all", "share"], order, left=2))
+    console.print(
+        screen.table(
+            "What", ["segment", "why they are here", "spend of them all", "share"], order, left=2
+        )
+    )
     lines = console.file.getvalue().splitlines()
     assert max(map(len, lines)) <= width
     shown = " ".join(" ".join(lines).split())
@@ -332,7 +417,10 @@ def test_no_number_and_no_word_is_cut_at_any_width(width):
 def test_a_long_query_tells_how_far_it_is_and_stops_when_told():
     """40 billion pairs would take minutes: after the stop the engine is as good as before."""
     engine, told = Embedded(), []
-    pairs = parse_one("SELECT SUM(a.range * b.range) AS s FROM RANGE(200000) AS a, RANGE(200000) AS b", read="duckdb")
+    pairs = parse_one(
+        "SELECT SUM(a.range * b.range) AS s FROM RANGE(200000) AS a, RANGE(200000) AS b",
+        read="duckdb",
+    )
     over = threading.Event()
 
     def watch():
@@ -365,7 +453,9 @@ def test_a_notebook_shows_how_far_work_is_once_it_takes_its_time(monkeypatch):
     page = SimpleNamespace(update=lambda data, **_: told.append(data["text/plain"]))
     view = SimpleNamespace(display=lambda data, **_: told.append(data["text/plain"]) or page)
     monkeypatch.setitem(
-        sys.modules, "IPython", SimpleNamespace(get_ipython=lambda: SimpleNamespace(kernel=1), display=view)
+        sys.modules,
+        "IPython",
+        SimpleNamespace(get_ipython=lambda: SimpleNamespace(kernel=1), display=view),
     )
     monkeypatch.setitem(sys.modules, "IPython.display", view)
     monkeypatch.setattr(steps, "monotonic", lambda: next(now))
@@ -386,7 +476,9 @@ def test_long_work_says_how_far_it_is_and_parquet_of_how_many_rows(tmp_path):
     stability(orders, resamples=4, progress=told.append)
     assert told == [0.25, 0.5, 0.75, 1.0]
     one, two = (tmp_path / name for name in ("a.parquet", "b.parquet"))
-    pd.DataFrame({"customer": ["a", "b"], "placed": ["2026-01-01"] * 2, "amount": [1, 2]}).to_parquet(one)
+    pd.DataFrame(
+        {"customer": ["a", "b"], "placed": ["2026-01-01"] * 2, "amount": [1, 2]}
+    ).to_parquet(one)
     pd.read_parquet(one).head(1).to_parquet(two)
     assert open_unread([one, two], None, Scheme()).source.row_count == 3
     assert open_unread(pd.read_parquet(one), None, Scheme()).source.row_count is None
@@ -417,12 +509,15 @@ def test_a_large_workbook_holds_what_a_small_one_does(monkeypatch, tmp_path):
     monkeypatch.setattr(workbook, "_ROWS_AT_ONCE", 7)
     fl.write(tables, tmp_path / "large.xlsx", facts=orders.facts())
     small, large = (
-        pd.read_excel(tmp_path / f"{n}.xlsx", sheet_name=None, engine="calamine") for n in ("small", "large")
+        pd.read_excel(tmp_path / f"{n}.xlsx", sheet_name=None, engine="calamine")
+        for n in ("small", "large")
     )
     assert list(small) == list(large) == ["customers", "segments", "definitions", "about"]
     for name, sheet in small.items():
         pd.testing.assert_frame_equal(large[name], sheet)
     assert large["customers"]["last_order"].dtype.kind == "M"
     with pytest.raises(fl.DataError, match="Row 9, column `x` holds 40,000 characters"):
-        fl.write(pd.DataFrame({"x": ["=1"] * 8 + ["y" * 40_000] + ["z"] * 9}), tmp_path / "long.xlsx")
+        fl.write(
+            pd.DataFrame({"x": ["=1"] * 8 + ["y" * 40_000] + ["z"] * 9}), tmp_path / "long.xlsx"
+        )
     assert not (tmp_path / "long.xlsx").exists()

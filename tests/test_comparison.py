@@ -13,7 +13,9 @@ from fairladder.demo import SHOP
 
 FIRST, LAST = dt.date(2026, 3, 31), dt.date(2026, 6, 30)
 ROWS = st.lists(
-    st.tuples(st.sampled_from("abcdefg"), st.dates(dt.date(2025, 12, 1), LAST), st.integers(-900, 5000)),
+    st.tuples(
+        st.sampled_from("abcdefg"), st.dates(dt.date(2025, 12, 1), LAST), st.integers(-900, 5000)
+    ),
     min_size=1,
     max_size=40,
 )
@@ -21,11 +23,15 @@ ROWS = st.lists(
 
 def opened(rows, refunds="net"):
     frame = pd.DataFrame(rows, columns=["customer", "placed", "cents"])
-    frame = frame.assign(placed=pd.to_datetime(frame["placed"]), amount=frame["cents"] / 100, order=range(len(frame)))
+    frame = frame.assign(
+        placed=pd.to_datetime(frame["placed"]), amount=frame["cents"] / 100, order=range(len(frame))
+    )
     return fl.open_orders(frame, scheme={"money": {"refunds": refunds}, "time": {"as_of": LAST}})
 
 
-@settings(max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(
+    max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)
 @given(ROWS, st.sampled_from(["net", "ignore"]))
 def test_everybody_is_on_both_sides_and_the_parts_add_up(rows, refunds):
     rows = [*rows, ("a", dt.date(2026, 1, 1), 700)]  # somebody had a purchase then
@@ -79,7 +85,10 @@ def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
     )
     tiers = found.rungs[found.rungs["ladder"] == "reward"]
     assert set(tiers["from_rung"].dropna()) == {"gold", "silver", "bronze", "everyone"}
-    assert found.rungs.groupby("ladder")["customers"].sum().tolist() == [found.frame["customers"].sum()] * 4
+    assert (
+        found.rungs.groupby("ladder")["customers"].sum().tolist()
+        == [found.frame["customers"].sum()] * 4
+    )
     each = fl.compare(orders, "2025-12-31", "2026-06-30", yardstick="each")
     late = fl.score(orders.customers(), orders.scheme)
     assert (
@@ -92,25 +101,63 @@ def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
     assert kept.frame.loc[kept.frame["to_segment"] == "(gone)", "customers"].sum() == len(gone)
     assert kept.new == len(set(late["customer"].tail(700)) - set(early["customer"].head(600)))
     walked = fl.paths(orders, "2025-06-30", every="quarter")
-    assert [str(d) for d in walked.days] == ["2025-06-30", "2025-09-30", "2025-12-31", "2026-03-31", "2026-06-30"]
+    assert [str(d) for d in walked.days] == [
+        "2025-06-30",
+        "2025-09-30",
+        "2025-12-31",
+        "2026-03-31",
+        "2026-06-30",
+    ]
     assert walked.paths["customers"].sum() == len(late)
     last = walked.frame[walked.frame["day"] == "2026-06-30"].set_index("segment")["customers"]
-    ends = walked.paths.assign(end=walked.paths["path"].str.split(" → ").str[-1]).groupby("end")["customers"].sum()
+    ends = (
+        walked.paths.assign(end=walked.paths["path"].str.split(" → ").str[-1])
+        .groupby("end")["customers"]
+        .sum()
+    )
     assert ends.to_dict() == last[last > 0].to_dict()
     asked = ["compare", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
-    done = fairladder(*asked, "--then", "2025-12-31", "--out", "moves.xlsx", "--figure", "flows.png", cwd=shop)
+    done = fairladder(
+        *asked, "--then", "2025-12-31", "--out", "moves.xlsx", "--figure", "flows.png", cwd=shop
+    )
     assert done.returncode == 0, done.stderr
     sheets = pd.read_excel(shop / "moves.xlsx", sheet_name=None, engine="calamine")
-    assert list(sheets) == ["segments", "rungs", "movers", "spend-change", "drift", "definitions", "about"]
+    assert list(sheets) == [
+        "segments",
+        "rungs",
+        "movers",
+        "spend-change",
+        "drift",
+        "definitions",
+        "about",
+    ]
     assert sheets["segments"]["customers"].sum() == len(late)
     early.to_csv(shop / "then.csv", index=False)
     late.to_csv(shop / "now.csv", index=False)
     files = fairladder(
-        "compare", "--scored-then", "then.csv", "--scored-now", "now.csv", "--scheme", "scheme.toml", cwd=shop
+        "compare",
+        "--scored-then",
+        "then.csv",
+        "--scored-now",
+        "now.csv",
+        "--scheme",
+        "scheme.toml",
+        cwd=shop,
     )
-    assert files.stdout.startswith("from_segment,to_segment,customers,spend_before,spend_after\n"), files.stderr
+    assert files.stdout.startswith(
+        "from_segment,to_segment,customers,spend_before,spend_after\n"
+    ), files.stderr
     sizes = fairladder(
-        *asked, "--then", "2025-06-30", "--every", "quarter", "--part", "paths", "--figure", "sizes.png", cwd=shop
+        *asked,
+        "--then",
+        "2025-06-30",
+        "--every",
+        "quarter",
+        "--part",
+        "paths",
+        "--figure",
+        "sizes.png",
+        cwd=shop,
     )
     assert sizes.stdout.startswith("path,customers,spend\n"), sizes.stderr
     for wrong, says in (
@@ -127,7 +174,10 @@ def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
 def test_who_was_there_on_the_earlier_day():
     """A buys before and after, B only after, C never; D joined the file between the days and E, who buys nothing, before."""
     members = pd.DataFrame(
-        {"customer": list("ABCDE"), "joined": pd.to_datetime([None, "2025-06-01", None, "2026-05-01", "2025-06-01"])}
+        {
+            "customer": list("ABCDE"),
+            "joined": pd.to_datetime([None, "2025-06-01", None, "2026-05-01", "2025-06-01"]),
+        }
     )
     rows = [
         ("A", dt.date(2026, 1, 1), 700),
@@ -135,22 +185,28 @@ def test_who_was_there_on_the_earlier_day():
         ("B", dt.date(2026, 5, 1), 700),
         ("X", dt.date(2026, 5, 1), 700),
     ]
-    frame = pd.DataFrame([(c, d, m / 100) for c, d, m in rows], columns=["customer", "placed", "amount"])
+    frame = pd.DataFrame(
+        [(c, d, m / 100) for c, d, m in rows], columns=["customer", "placed", "amount"]
+    )
     for since, new in ((None, {"X"}), ("joined", {"X", "D"})):
         scheme = {"time": {"as_of": LAST}, "customers": {"since": since} if since else {}}
         found = fl.compare(
-            fl.open_orders(frame, customers=members, scheme=scheme, allow=["unmatched-customers"]), FIRST
+            fl.open_orders(frame, customers=members, scheme=scheme, allow=["unmatched-customers"]),
+            FIRST,
         )
         flows = found.frame.set_index(["from_segment", "to_segment"])["customers"]
         assert flows.groupby("from_segment").sum().to_dict().get("(new)") == len(new)
         assert flows["no-orders-yet", "no-orders-yet"] == 3 - ("D" in new)
         assert set(found.movers.loc[found.movers["from_segment"] == "(new)", "customer"]) == new
     with pytest.raises(
-        fl.UsageError, match=r"since names `customer`, the day on which a customer joined: its cells are no days"
+        fl.UsageError,
+        match=r"since names `customer`, the day on which a customer joined: its cells are no days",
     ):
         fl.compare(
             fl.open_orders(
-                frame, customers=members, scheme={"time": {"as_of": LAST}, "customers": {"since": "customer"}}
+                frame,
+                customers=members,
+                scheme={"time": {"as_of": LAST}, "customers": {"since": "customer"}},
             ),
             FIRST,
         )
@@ -158,10 +214,21 @@ def test_who_was_there_on_the_earlier_day():
 
 def test_the_footer_speaks_of_the_later_day(fairladder, shop):
     done = fairladder(
-        "compare", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--then", "2025-12-31", "--now", "2026-03-31"
+        "compare",
+        shop / "orders.csv",
+        "--scheme",
+        shop / "scheme.toml",
+        "--then",
+        "2025-12-31",
+        "--now",
+        "2026-03-31",
     )
     assert "As of 31 March 2026" in done.stderr
-    used = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").on("2026-03-31").balance.used
+    used = (
+        fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
+        .on("2026-03-31")
+        .balance.used
+    )
     assert f"{used:,} used" in done.stderr
 
 

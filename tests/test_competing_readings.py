@@ -16,7 +16,9 @@ from fairladder.value.histories import costs as costs_of
 
 
 def written(path, columns, rows):
-    path.write_text("\n".join(",".join(f'"{cell}"' for cell in row) for row in [columns, *rows]) + "\n")
+    path.write_text(
+        "\n".join(",".join(f'"{cell}"' for cell in row) for row in [columns, *rows]) + "\n"
+    )
     return path
 
 
@@ -26,7 +28,9 @@ def day(i):
 
 def amounts(cells):
     """Orders of three customers with these amounts in turn."""
-    return ("Customer", "Order", "Date", "Amount"), [(f"C{i % 3}", i, day(i), cell) for i, cell in enumerate(cells)]
+    return ("Customer", "Order", "Date", "Amount"), [
+        (f"C{i % 3}", i, day(i), cell) for i, cell in enumerate(cells)
+    ]
 
 
 def opened(tmp_path, table, **scheme):
@@ -66,12 +70,18 @@ def test_a_chosen_currency_sets_the_others_aside_without_another_question(tmp_pa
     """Of four amounts, 15.00 are in euros and 27.00 in dollars; `none` takes them all for one currency."""
     table = amounts(["10.00 EUR", "20.00 USD", "5 EUR", "7 USD"])
     chosen = opened(tmp_path, table, money={"currency": "EUR"})
-    assert (chosen.customers()["spend"].sum(), chosen.balance.reasons) == (15.0, {"other-currency": 2})
+    assert (chosen.customers()["spend"].sum(), chosen.balance.reasons) == (
+        15.0,
+        {"other-currency": 2},
+    )
     roles = {"customer": "Customer", "order": "Order", "placed": "Date", "amount": "Amount"}
     for mark in ({}, {"decimal_mark": "."}):
         with pytest.raises(fl.DataError, match="several currencies"):
             opened(tmp_path, table, orders={**roles, **mark}).customers()
-    assert opened(tmp_path, table, orders={**roles, "currency": "none"}).customers()["spend"].sum() == 42.0
+    assert (
+        opened(tmp_path, table, orders={**roles, "currency": "none"}).customers()["spend"].sum()
+        == 42.0
+    )
     (tmp_path / "rates.csv").write_text("currency,rate\nUSD,0.5\n")
     rates = {"currency": "EUR", "rates": str(tmp_path / "rates.csv")}
     assert opened(tmp_path, table, orders=roles, money=rates).customers()["spend"].sum() == 28.5
@@ -80,7 +90,9 @@ def test_a_chosen_currency_sets_the_others_aside_without_another_question(tmp_pa
         [(f"C{i}", day(i), f"{i}.50 {'EUR' if i % 2 else 'USD'}", f"{i}.10") for i in range(9)],
     )
     with pytest.raises(fl.DataError, match=r"--amount-column 'Amount \(EUR\)'"):
-        opened(tmp_path, both, orders={"amount": "Amount", "customer": "Customer", "placed": "Date"}).customers()
+        opened(
+            tmp_path, both, orders={"amount": "Amount", "customer": "Customer", "placed": "Date"}
+        ).customers()
 
 
 def table(columns, row, n=40):
@@ -158,12 +170,25 @@ def test_conditions_that_findings_advise_can_be_pasted(tmp_path, fairladder):
     """Each `--where` of an advice is run as it is, and what it was about is gone; columns with spaces and quotes are among them."""
     columns = ("Customer", "Order", "Date", "Amount", "payment state", "Entry kind")
     states, kinds = ("paid", "cancelled", "client's wish"), ("sale", "fee")
-    rows = [(f"C{i % 7}" if i % 9 else "test", i, day(i), "1.50", states[i % 3], kinds[i % 2]) for i in range(60)]
+    rows = [
+        (f"C{i % 7}" if i % 9 else "test", i, day(i), "1.50", states[i % 3], kinds[i % 2])
+        for i in range(60)
+    ]
     path = written(tmp_path / "o.csv", columns, rows)
     given = ["--order-column", "Order", "--amount-column", "Amount", "--customer-column", "Customer", "--placed-column", "Date",
              "--status-column", "payment state"]  # fmt: skip
-    roles = {"order": "Order", "amount": "Amount", "customer": "Customer", "placed": "Date", "status": "payment state"}
-    advised = {f.code: f for f in fl.open_orders(path, scheme={"orders": roles}).findings if "--where" in f.advice}
+    roles = {
+        "order": "Order",
+        "amount": "Amount",
+        "customer": "Customer",
+        "placed": "Date",
+        "status": "payment state",
+    }
+    advised = {
+        f.code: f
+        for f in fl.open_orders(path, scheme={"orders": roles}).findings
+        if "--where" in f.advice
+    }
     assert set(advised) == {"cancelled-orders", "statuses", "kinds-of-rows", "odd-accounts"}
     for code, finding in advised.items():
         option = shlex.split(finding.advice[finding.advice.index("--where") :].removesuffix("."))
@@ -186,36 +211,59 @@ PRICES = st.sampled_from(["10", "1.005", "2.675", "0.285", "-4.5", "100.10", "0.
     rows=st.lists(st.tuples(PRICES, st.sampled_from(["EUR", "USD"]), PRICES, st.sampled_from(["0", "0.1", "0.25"])), min_size=1, max_size=12),
     cents=st.booleans(), rates=st.booleans(), discount=st.booleans(), rate=st.sampled_from(["0.9", "1.1053", "157"]), condition=st.booleans(),
 )  # fmt: skip
-def test_money_goes_one_way_whatever_it_meets(tmp_path_factory, rows, cents, rates, discount, rate, condition):
+def test_money_goes_one_way_whatever_it_meets(
+    tmp_path_factory, rows, cents, rates, discount, rate, condition
+):
     """Amount, cost, a fee, sums and conditions under rates, cents and discounts, against plain decimals: each cell rounded once."""
     folder = tmp_path_factory.mktemp("money")
     part = Decimal("0.01") if cents else Decimal(1)
     rows = rows if rates else [(p, "EUR", c, d) for p, _, c, d in rows]
-    lines = [(f"C{i % 3}", i, day(i), p, 3, d if discount else "", cur, c, c) for i, (p, cur, c, d) in enumerate(rows)]
-    path = written(folder / "o.csv", ("who", "slip", "on", "price", "pieces", "off", "cur", "cost", "fee"), lines)
+    lines = [
+        (f"C{i % 3}", i, day(i), p, 3, d if discount else "", cur, c, c)
+        for i, (p, cur, c, d) in enumerate(rows)
+    ]
+    path = written(
+        folder / "o.csv",
+        ("who", "slip", "on", "price", "pieces", "off", "cur", "cost", "fee"),
+        lines,
+    )
     (folder / "rates.csv").write_text(f"currency,rate\nUSD,{rate}\n")
     roles = {"customer": "who", "order": "slip", "placed": "on", "unit_price": "price", "quantity": "pieces", "discount": "off", "currency": "cur",
              "cost": "cost", "discount_as": "fraction", "decimal_mark": ".", "amount_unit": "minor" if cents else "major"}  # fmt: skip
     roles |= {"where": "cost > 1"} if condition else {}
-    money = {"currency": "EUR", "columns": ["fee"]} | ({"rates": str(folder / "rates.csv")} if rates else {})
+    money = {"currency": "EUR", "columns": ["fee"]} | (
+        {"rates": str(folder / "rates.csv")} if rates else {}
+    )
     one = [(Decimal(rate) if cur == "USD" else Decimal(1)) * part for _, cur, _, _ in rows]
     spent = [
         exact(Decimal(p) * 3 * (1 - Decimal(d if discount else "0")) * r)
         for (p, _, _, d), r in zip(rows, one, strict=True)
     ]
     costs = [exact(Decimal(c) * r) for (_, _, c, _), r in zip(rows, one, strict=True)]
-    used = [i for i, c in enumerate(costs) if not condition or (c if cents or rates else Decimal(rows[i][2])) > 1]
+    used = [
+        i
+        for i, c in enumerate(costs)
+        if not condition or (c if cents or rates else Decimal(rows[i][2])) > 1
+    ]
     orders = fl.open_orders(path, scheme={"orders": roles, "money": money}, allow_set_aside=True)
     assert orders.balance.used == len(used)
     if not used:
         return
-    assert Decimal(str(orders.customers()["spend"].sum())).quantize(Decimal("0.01")) == sum(spent[i] for i in used)
-    assert Decimal(str(costs_of(orders).total)).quantize(Decimal("0.01")) == sum(costs[i] for i in used)
+    assert Decimal(str(orders.customers()["spend"].sum())).quantize(Decimal("0.01")) == sum(
+        spent[i] for i in used
+    )
+    assert Decimal(str(costs_of(orders).total)).quantize(Decimal("0.01")) == sum(
+        costs[i] for i in used
+    )
     paid = [i for i in used if spent[i] > 0]
     if paid:
-        fees = fl.breakdown(orders, "who", measure="sum(fee)").frame.set_index("row")["sum(fee)"]["total"]
+        fees = fl.breakdown(orders, "who", measure="sum(fee)").frame.set_index("row")["sum(fee)"][
+            "total"
+        ]
         assert Decimal(str(fees)) == sum(exact(Decimal(rows[i][2]) * one[i], 4) for i in paid)
-        pieces = fl.breakdown(orders, "who", measure="sum(quantity)").frame.set_index("row")["sum(quantity)"]["total"]
+        pieces = fl.breakdown(orders, "who", measure="sum(quantity)").frame.set_index("row")[
+            "sum(quantity)"
+        ]["total"]
         assert pieces == sum(3 if spent[i] > 0 else -3 if spent[i] < 0 else 0 for i in used)
 
 
@@ -223,7 +271,12 @@ def test_groups_called_like_ours_stay_apart(tmp_path):
     """A real `total`, `mixed`, `the rest` and `unknown`, 3 × 1.50 each, and blank cells; all add up to 22.50."""
     names = ("total", "mixed", "the rest", "unknown", "")
     orders = opened(
-        tmp_path, table("customer,order,placed,amount,kind", lambda i: (f"c{i}", i, day(i), "1.50", names[i % 5]), 15)
+        tmp_path,
+        table(
+            "customer,order,placed,amount,kind",
+            lambda i: (f"c{i}", i, day(i), "1.50", names[i % 5]),
+            15,
+        ),
     )
     found = fl.breakdown(orders, "kind").frame
     assert found.set_index("row")["spend"].to_dict() == {
@@ -242,9 +295,17 @@ def test_groups_called_like_ours_stay_apart(tmp_path):
 
 def test_the_as_of_date_does_not_depend_on_the_condition(tmp_path):
     """The latest readable row is of 20 December, whatever `where` leaves: recency of the customer of January is 343 days."""
-    rows = [("a", 1, "2025-01-11", "5.00"), ("b", 2, "2025-12-20", "5.00"), ("", 3, "2026-05-01", "5.00")]
+    rows = [
+        ("a", 1, "2025-01-11", "5.00"),
+        ("b", 2, "2025-12-20", "5.00"),
+        ("", 3, "2026-05-01", "5.00"),
+    ]
     rows += [("b", i, "2025-06-01", "1.00") for i in range(4, 9)]
-    one = opened(tmp_path, (("customer", "order", "placed", "amount"), rows), orders={"where": "customer = 'a'"})
+    one = opened(
+        tmp_path,
+        (("customer", "order", "placed", "amount"), rows),
+        orders={"where": "customer = 'a'"},
+    )
     assert one.customers()[["customer", "recency_days"]].values.tolist() == [["a", 343]]
 
 
@@ -257,9 +318,12 @@ def test_the_as_of_date_does_not_depend_on_the_condition(tmp_path):
 )  # fmt: skip
 def test_members_are_matched_by_name_and_by_values(tmp_path, head, text, note):
     path = written(
-        tmp_path / "o.csv", *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50"))
+        tmp_path / "o.csv",
+        *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50")),
     )
-    members = written(tmp_path / "m.csv", (head, "town"), [(text.format(i), f"t{i % 3}") for i in range(40)])
+    members = written(
+        tmp_path / "m.csv", (head, "town"), [(text.format(i), f"t{i % 3}") for i in range(40)]
+    )
     said = [f.sentence for f in fl.open_orders(path, customers=members).findings]
     assert note is None or any(note in sentence for sentence in said)
     assert note is not None or not any("matched" in sentence for sentence in said)
@@ -268,17 +332,29 @@ def test_members_are_matched_by_name_and_by_values(tmp_path, head, text, note):
 def test_one_buyer_in_three_without_a_member_is_a_warning(tmp_path):
     """14 of 40 ids lost their zeros in the file: 14 buyers with 21.00 of 60.00 are unknown; one in 200 is a note."""
     path = written(
-        tmp_path / "o.csv", *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50"))
+        tmp_path / "o.csv",
+        *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50")),
     )
-    members = written(tmp_path / "m.csv", ("member_id", "town"), [(f"{i:05}" if i % 3 else i, "t") for i in range(40)])
-    found = {f.code: f for f in fl.open_orders(path, customers=members).findings}["unknown-customers"]
+    members = written(
+        tmp_path / "m.csv",
+        ("member_id", "town"),
+        [(f"{i:05}" if i % 3 else i, "t") for i in range(40)],
+    )
+    found = {f.code: f for f in fl.open_orders(path, customers=members).findings}[
+        "unknown-customers"
+    ]
     assert (found.level, found.count, found.money) == ("warning", 14, "21.00")
     assert "35.0 % of all buyers" in found.effect
     path = written(
-        tmp_path / "o.csv", *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50"), 200)
+        tmp_path / "o.csv",
+        *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50"), 200),
     )
-    members = written(tmp_path / "m.csv", ("member_id", "town"), [(f"{i:05}", "t") for i in range(199)])
-    found = {f.code: f for f in fl.open_orders(path, customers=members).findings}["unknown-customers"]
+    members = written(
+        tmp_path / "m.csv", ("member_id", "town"), [(f"{i:05}", "t") for i in range(199)]
+    )
+    found = {f.code: f for f in fl.open_orders(path, customers=members).findings}[
+        "unknown-customers"
+    ]
     assert (found.level, found.count) == ("note", 1)
 
 
@@ -287,21 +363,33 @@ def test_versions_of_an_order_in_two_files(tmp_path):
     columns = ("customer", "order", "placed", "amount", "state")
     may = [("a", 1, "2025-05-02", "10.00", "open"), ("b", 2, "2025-05-03", "5.00", "paid")]
     june = [("a", 1, "2025-05-02", "12.00", "sent"), may[1], ("c", 3, "2025-06-03", "7.00", "paid")]
-    files = [written(tmp_path / f"{name}.csv", columns, rows) for name, rows in (("5-may", may), ("6-june", june))]
+    files = [
+        written(tmp_path / f"{name}.csv", columns, rows)
+        for name, rows in (("5-may", may), ("6-june", june))
+    ]
     orders = fl.open_orders(files)
     found = {f.code: f for f in orders.findings}
     assert (found["changed-orders"].count, found["changed-orders"].money) == (1, "10.00")
     assert (found["repeats-across-files"].count, found["repeats-across-files"].money) == (1, "5.00")
     assert orders.customers()["spend"].tolist() == [22.0, 10.0, 7.0]
-    for drop, spend in (("repeats-across-files", [22.0, 5.0, 7.0]), ("older-versions", [12.0, 5.0, 7.0])):
+    for drop, spend in (
+        ("repeats-across-files", [22.0, 5.0, 7.0]),
+        ("older-versions", [12.0, 5.0, 7.0]),
+    ):
         dropped = fl.open_orders(files, scheme={"orders": {"drop": drop}})
         assert dropped.customers()["spend"].tolist() == spend
         assert sum(n for _, n, _ in dropped.balance.lines()[1:]) == dropped.balance.rows_read == 5
     one = written(
-        tmp_path / "all.csv", (*columns, "changed"), [(*r, f"2025-07-0{i + 1}") for i, r in enumerate([*may, *june])]
+        tmp_path / "all.csv",
+        (*columns, "changed"),
+        [(*r, f"2025-07-0{i + 1}") for i, r in enumerate([*may, *june])],
     )
     by_column = {"drop": "older-versions", "version": "changed"}
-    assert fl.open_orders(one, scheme={"orders": by_column}).customers()["spend"].tolist() == [12.0, 5.0, 7.0]
+    assert fl.open_orders(one, scheme={"orders": by_column}).customers()["spend"].tolist() == [
+        12.0,
+        5.0,
+        7.0,
+    ]
     with pytest.raises(fl.SchemeError, match="needs a column that orders the versions"):
         fl.open_orders(one, scheme={"orders": {"drop": "older-versions"}}).customers()
 
@@ -318,7 +406,12 @@ def test_a_frame_that_lost_its_scheme_is_refused(tmp_path):
 
 def test_start_writes_the_customers_file_into_the_scheme(shop, tmp_path, fairladder):
     done = fairladder(
-        "start", shop / "orders.csv", "--customers", shop / "members.csv", "--out", tmp_path / "first.toml"
+        "start",
+        shop / "orders.csv",
+        "--customers",
+        shop / "members.csv",
+        "--out",
+        tmp_path / "first.toml",
     )
     assert done.returncode == 0, done.stderr
     scheme = fl.load_scheme(tmp_path / "first.toml")
@@ -333,7 +426,13 @@ def test_columns_called_like_ours_mean_nothing_of_ours(tmp_path, fairladder):
     """Rows set aside with source columns `amount`, `spend`, `orders` and so on: the report's workbook keeps their texts, and adds none up."""
     names = ("amount", "placed", "orders", "spend", "revenue", "refunds", "lines")
     rows = [
-        ("" if i % 9 == 0 else f"K{i % 7}", i, day(i), f"{i}.50", *(("12", "x")[i % 2] for _ in names))
+        (
+            "" if i % 9 == 0 else f"K{i % 7}",
+            i,
+            day(i),
+            f"{i}.50",
+            *(("12", "x")[i % 2] for _ in names),
+        )
         for i in range(60)
     ]
     path = written(tmp_path / "o.csv", ("Kunde", "Beleg", "Datum", "Betrag", *names), rows)
@@ -350,10 +449,14 @@ def test_columns_called_like_ours_mean_nothing_of_ours(tmp_path, fairladder):
     done = fairladder("report", path, *given, "--out", tmp_path / "r.xlsx")
     assert done.returncode == 0, done.stderr
     sheet = (
-        python_calamine.CalamineWorkbook.from_path(str(tmp_path / "r.xlsx")).get_sheet_by_name("Set aside").to_python()
+        python_calamine.CalamineWorkbook.from_path(str(tmp_path / "r.xlsx"))
+        .get_sheet_by_name("Set aside")
+        .to_python()
     )
     assert sheet[0] == ["row", "reason", "Kunde", "Beleg", "Datum", "Betrag", *names]
-    assert [row[6:] for row in sheet[1:]] == [["12" if i % 2 == 0 else "x"] * 7 for i in range(0, 60, 9)]
+    assert [row[6:] for row in sheet[1:]] == [
+        ["12" if i % 2 == 0 else "x"] * 7 for i in range(0, 60, 9)
+    ]
 
 
 @pytest.mark.parametrize(
@@ -375,9 +478,16 @@ def test_what_cannot_be_read_is_told_with_the_way_out(tmp_path, text, scheme, wo
 def test_credits_in_parentheses_are_refunds(tmp_path):
     """10.00 bought; 5.00, 2.00 and 1.00 given back, however they are signed."""
     rows = [
-        ("C", i, day(i), a, b) for i, (a, b) in enumerate([("10.00", ""), ("", "(5.00)"), ("", "-2.00"), ("", "+1.00")])
+        ("C", i, day(i), a, b)
+        for i, (a, b) in enumerate([("10.00", ""), ("", "(5.00)"), ("", "-2.00"), ("", "+1.00")])
     ]
-    roles = {"customer": "who", "order": "slip", "placed": "on", "amount": "debit", "credit": "credit"}
-    assert opened(tmp_path, (("who", "slip", "on", "debit", "credit"), rows), orders=roles).customers()[
-        "spend"
-    ].tolist() == [2.0]
+    roles = {
+        "customer": "who",
+        "order": "slip",
+        "placed": "on",
+        "amount": "debit",
+        "credit": "credit",
+    }
+    assert opened(
+        tmp_path, (("who", "slip", "on", "debit", "credit"), rows), orders=roles
+    ).customers()["spend"].tolist() == [2.0]

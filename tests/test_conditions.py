@@ -46,7 +46,9 @@ class Grammar:
 
     def number(self, depth=2):
         if not depth:
-            return self.one("n", "x", "1", "2.5", "0", "-2", "NULL", "1e1", ".5", "0.1", "LENGTH(t)", "3.")
+            return self.one(
+                "n", "x", "1", "2.5", "0", "-2", "NULL", "1e1", ".5", "0.1", "LENGTH(t)", "3."
+            )
         a, b = self.number(depth - 1), self.number(depth - 1)
         op = self.random.choice("+-*/")
         return self.one(
@@ -68,7 +70,9 @@ class Grammar:
 
     def truth(self, depth=2):
         how, no = self.one("=", "<>", "<", "<=", ">", ">="), self.one("", "NOT ")
-        n, m, t, u = (make(min(depth, 1)) for make in (self.number, self.number, self.text, self.text))
+        n, m, t, u = (
+            make(min(depth, 1)) for make in (self.number, self.number, self.text, self.text)
+        )
         if depth:
             a, b = self.truth(depth - 1), self.truth(depth - 1)
             found = self.one(
@@ -94,27 +98,41 @@ def test_frame_engines_and_handed_on_sql_agree(tmp_path, closing):
     """True, false or unknown for each row: on the frame, in all three engines, and as SQL that somebody else runs."""
     kinds, wanted = frame_kinds(FRAME), times(200)
     cells = {name: column(name) for name in kinds}
-    records = [(i, *(None if pd.isna(v) else v for v in row)) for i, row in enumerate(FRAME.astype(object).to_numpy())]
+    records = [
+        (i, *(None if pd.isna(v) else v for v in row))
+        for i, row in enumerate(FRAME.astype(object).to_numpy())
+    ]
     records = [(*r[:4], r[4] and r[4].date(), r[5]) for r in records]
     table = pa.table({c: [r[i] for r in records] for i, c in enumerate(["row", *FRAME.columns])})
     lite, duck = sqlite3.connect(tmp_path / "t.db"), duckdb.connect()
     lite.execute("CREATE TABLE t (row INTEGER, n INTEGER, x REAL, t TEXT, d TEXT, s TEXT)")
-    lite.executemany("INSERT INTO t VALUES (?, ?, ?, ?, ?, ?)", [(*r[:4], r[4] and str(r[4]), r[5]) for r in records])
+    lite.executemany(
+        "INSERT INTO t VALUES (?, ?, ?, ?, ?, ?)",
+        [(*r[:4], r[4] and str(r[4]), r[5]) for r in records],
+    )
     lite.commit()
     duck.register("t", table)
     embedded, base = Embedded(), Database(f"sqlite:///{tmp_path / 't.db'}")
-    engines = {"embedded": (embedded, embedded.offer(table)), "sqlite": (base, base.relation("t", None))}
+    engines = {
+        "embedded": (embedded, embedded.offer(table)),
+        "sqlite": (base, base.relation("t", None)),
+    }
     plain = {"duckdb": duck.execute, "sqlite": lite.execute}
     if POSTGRES:
         post = closing.enter_context(psycopg.connect(POSTGRES, autocommit=True))
-        post.execute("CREATE TEMP TABLE t (row INT, n BIGINT, x DOUBLE PRECISION, t TEXT, d DATE, s TEXT)")
+        post.execute(
+            "CREATE TEMP TABLE t (row INT, n BIGINT, x DOUBLE PRECISION, t TEXT, d DATE, s TEXT)"
+        )
         post.cursor().executemany("INSERT INTO t VALUES (%s, %s, %s, %s, %s, %s)", records)
         plain["postgres"] = lambda text: post.execute(text.encode())
     if MARIADB:
         there = closing.enter_context(in_mariadb(records))
         plain["mariadb"] = lambda text: there.exec_driver_sql(text.replace("%", "%%"))
         maria = Database(MARIADB)
-        engines["mariadb"] = (maria, maria.by_code_point(r := maria.relation("t", None), maria.columns(r)))
+        engines["mariadb"] = (
+            maria,
+            maria.by_code_point(r := maria.relation("t", None), maria.columns(r)),
+        )
     grammar = Grammar(int(os.environ.get("FAIRLADDER_SEED", "7")))
     for _ in range(-(-wanted // 100)):
         conditions = [c for c in (accepted(grammar.truth(), kinds) for _ in range(100)) if c]
@@ -140,7 +158,9 @@ def in_mariadb(records):
     engine = sqlalchemy.create_engine(MARIADB)
     with engine.begin() as connection:
         connection.exec_driver_sql("DROP TABLE IF EXISTS t")
-        connection.exec_driver_sql("CREATE TABLE t (row INT, n BIGINT, x DOUBLE, t TEXT, d DATE, s TEXT)")
+        connection.exec_driver_sql(
+            "CREATE TABLE t (row INT, n BIGINT, x DOUBLE, t TEXT, d DATE, s TEXT)"
+        )
         connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s, %s, %s, %s, %s)", records)
     with engine.connect() as connection:
         yield connection
@@ -174,7 +194,9 @@ def test_division_rounding_and_days():
     assert rows("ROUND(x, 2) = 1.01") == [4]  # half away from zero, of 1.005 as written
     assert rows("ROUND(x) = -3 OR ROUND(x) = 3") == [2, 5]
     assert rows("d >= '2026-06-30'") == [0, 6]
-    assert rows("t NOT LIKE 'w%' AND UPPER(t) = 'STRAẞE'") == [7]  # letter by letter, and the sign of the tree is heard
+    assert rows("t NOT LIKE 'w%' AND UPPER(t) = 'STRAẞE'") == [
+        7
+    ]  # letter by letter, and the sign of the tree is heard
 
 
 def test_long_and_deep_conditions_are_refused_in_words():
@@ -186,12 +208,15 @@ def test_long_and_deep_conditions_are_refused_in_words():
         "CASE " * 900,
     ):
         with pytest.raises(
-            fl.ConditionError, match=r"nests more than 250 parts .* or joins more by AND and OR\. Write `x IN \(…\)`"
+            fl.ConditionError,
+            match=r"nests more than 250 parts .* or joins more by AND and OR\. Write `x IN \(…\)`",
         ):
             parse_condition(text, frame_kinds(FRAME))
     with pytest.raises(fl.ConditionError, match="has 300,000 characters, and 200,000 are the most"):
         parse_condition("n" * 300_000, frame_kinds(FRAME))
-    assert parse_condition(f"n IN ({', '.join(map(str, range(20_000)))})", frame_kinds(FRAME)).names == {"n"}
+    assert parse_condition(
+        f"n IN ({', '.join(map(str, range(20_000)))})", frame_kinds(FRAME)
+    ).names == {"n"}
 
 
 WORDS = "Conditions may use comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, IS NULL, + − × ÷, CASE, COALESCE, ABS, ROUND, LOWER, UPPER and LENGTH."

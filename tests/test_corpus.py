@@ -32,7 +32,12 @@ COMMA = {
 def amounts(cells, tmp_path, **orders):
     """What becomes of each cell, all in one file."""
     frame = pd.DataFrame(
-        {"customer": "c", "order": [f"o{i}" for i in range(len(cells))], "placed": "2026-01-01", "amount": list(cells)}
+        {
+            "customer": "c",
+            "order": [f"o{i}" for i in range(len(cells))],
+            "placed": "2026-01-01",
+            "amount": list(cells),
+        }
     )
     frame.to_csv(tmp_path / "rows.csv", index=False)
     opened = fl.open_orders(tmp_path / "rows.csv", scheme={"orders": orders}, allow_set_aside=True)
@@ -75,11 +80,16 @@ DAYS = {
 @pytest.mark.parametrize("style", DAYS)
 def test_days(tmp_path, style):
     cells = list(DAYS[style])
-    frame = pd.DataFrame({"customer": [f"c{i}" for i in range(len(cells))], "placed": cells, "amount": 1})
+    frame = pd.DataFrame(
+        {"customer": [f"c{i}" for i in range(len(cells))], "placed": cells, "amount": 1}
+    )
     frame.to_csv(tmp_path / "rows.csv", index=False)
-    orders = fl.open_orders(tmp_path / "rows.csv", scheme={"orders": {"date_format": style}}, allow_set_aside=True)
+    orders = fl.open_orders(
+        tmp_path / "rows.csv", scheme={"orders": {"date_format": style}}, allow_set_aside=True
+    )
     told = {
-        int(c[1:]): d.date() for c, d in zip(*(orders.customers()[n] for n in ("customer", "first_order")), strict=True)
+        int(c[1:]): d.date()
+        for c, d in zip(*(orders.customers()[n] for n in ("customer", "first_order")), strict=True)
     }
     told |= {row["row"] - 2: row["reason"] for row in orders.set_aside.to_dict("records")}
     assert {cell: told[i] for i, cell in enumerate(cells)} == DAYS[style]
@@ -137,11 +147,23 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
         "member": ["a", "a", "b", "c", "b", " a"], "slip": ["1", "1", "2", "3", "4", "5"], "total": ["5.00", "2.50", "7.00", "1.00", "3.00", "4.00"],
         "sold": ["2026-01-01", "2026-01-01", "2026-02-01", "2026-02-03", "2026-03-01", "2026-03-05"], "way": ["web", "web", "stall", "web", "post", "web"],
     })  # fmt: skip
-    roles = {"customer": "member", "order": "slip", "placed": "sold", "amount": "total", "channel": "way"}
+    roles = {
+        "customer": "member",
+        "order": "slip",
+        "placed": "sold",
+        "amount": "total",
+        "channel": "way",
+    }
     names = list({n.casefold(): n for n in INNER}.values()) if kind in DATABASES else INNER
     names = list({n.casefold(): n for n in names}.values())
     beside = plain.assign(**{name: [f"{name}{i}" for i in range(6)] for name in names})
-    renamed = {"member": "#Order", "slip": "state", "total": "minor", "sold": "#row", "way": "order_id"}
+    renamed = {
+        "member": "#Order",
+        "slip": "state",
+        "total": "minor",
+        "sold": "#row",
+        "way": "order_id",
+    }
     tables = {
         "plain": (plain, roles),
         "beside": (beside, roles),
@@ -169,10 +191,24 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
         ]
         grown = fl.growth(orders, by=columns["channel"]).to_csv(header=False)
         ways = {"at_first": [columns["channel"]], "at_latest": [columns["channel"]]}
-        carried = fl.open_orders(source, scheme={"orders": given, "customers": ways}).customers().to_csv(header=False)
-        parted = fl.breakdown(fl.open_orders(source, scheme={"orders": given}), columns["channel"], measure="lines")
+        carried = (
+            fl.open_orders(source, scheme={"orders": given, "customers": ways})
+            .customers()
+            .to_csv(header=False)
+        )
+        parted = fl.breakdown(
+            fl.open_orders(source, scheme={"orders": given}), columns["channel"], measure="lines"
+        )
         cells = (parted.frame.to_csv(), parted.notes)
-        told[name] = (orders.customers().to_csv(), found, ledger.to_csv(), grown, carried, cells, check.balance)
+        told[name] = (
+            orders.customers().to_csv(),
+            found,
+            ledger.to_csv(),
+            grown,
+            carried,
+            cells,
+            check.balance,
+        )
     for name in ("beside", "roles", "then", "row"):
         assert told[name] == told["plain"]
 
@@ -199,9 +235,9 @@ def test_a_name_that_exists_is_that_file(tmp_path, monkeypatch, name):
         (tmp_path / other).parent.mkdir(exist_ok=True)
         (tmp_path / other).write_text(f"customer,placed,amount\nc,2026-01-01,{amount}\n")
     assert fl.open_orders(name).customers()["spend"].tolist() == [7]
-    assert fl.open_orders("[ab]/*.csv" if name.startswith("[") else "o1*.csv").customers()["spend"].tolist() == [
-        7 if name.startswith("[") else 3
-    ]
+    assert fl.open_orders("[ab]/*.csv" if name.startswith("[") else "o1*.csv").customers()[
+        "spend"
+    ].tolist() == [7 if name.startswith("[") else 3]
 
 
 def test_folders_that_say_key_and_value(tmp_path):
@@ -210,13 +246,17 @@ def test_folders_that_say_key_and_value(tmp_path):
         pd.DataFrame({"customer": ["c"], "placed": ["2026-01-01"], "amount": [amount]}).to_parquet(
             tmp_path / f"paid={paid}" / "o.parquet"
         )
-    orders = fl.open_orders(str(tmp_path / "paid=*" / "o.parquet"), scheme={"orders": {"where": "paid = '2'"}})
+    orders = fl.open_orders(
+        str(tmp_path / "paid=*" / "o.parquet"), scheme={"orders": {"where": "paid = '2'"}}
+    )
     assert orders.customers()["spend"].tolist() == [6]
     (tmp_path / "amount=1").mkdir()
     pd.DataFrame({"customer": ["c"], "placed": ["2026-01-01"], "amount": [5]}).to_parquet(
         tmp_path / "amount=1" / "o.parquet"
     )
-    with pytest.raises(fl.DataError, match="is in a folder `amount=1`, and its own column `amount` says `5`"):
+    with pytest.raises(
+        fl.DataError, match="is in a folder `amount=1`, and its own column `amount` says `5`"
+    ):
         fl.open_orders(tmp_path / "amount=1" / "o.parquet")
 
 
@@ -236,7 +276,10 @@ def test_letters_of_many_encodings(tmp_path, encoding):
     text = "\n".join(
         [
             text.split("\n")[0],
-            *(f'{r.split(";")[0]};"{LETTERS[encoding]}";2026-01-01;5' for r in text.split("\n")[1:-1]),
+            *(
+                f'{r.split(";")[0]};"{LETTERS[encoding]}";2026-01-01;5'
+                for r in text.split("\n")[1:-1]
+            ),
         ]
     )
     (tmp_path / "o.csv").write_bytes(text.encode(encoding.strip()))
@@ -246,12 +289,16 @@ def test_letters_of_many_encodings(tmp_path, encoding):
 
 
 def test_letters_that_could_be_either_are_asked(tmp_path):
-    (tmp_path / "o.csv").write_bytes("customer,placed,amount\nGdañsk,2026-01-01,5\n".encode("cp1252"))
-    with pytest.raises(fl.DataError, match=r"`Gdañsk` as cp1252, `Gdańsk` as cp1250. Say which with `encoding`"):
+    (tmp_path / "o.csv").write_bytes(
+        "customer,placed,amount\nGdañsk,2026-01-01,5\n".encode("cp1252")
+    )
+    with pytest.raises(
+        fl.DataError, match=r"`Gdañsk` as cp1252, `Gdańsk` as cp1250. Say which with `encoding`"
+    ):
         fl.open_orders(tmp_path / "o.csv")
-    assert fl.open_orders(tmp_path / "o.csv", scheme={"orders": {"encoding": "cp1250"}}).customers()[
-        "customer"
-    ].tolist() == ["Gdańsk"]
+    assert fl.open_orders(
+        tmp_path / "o.csv", scheme={"orders": {"encoding": "cp1250"}}
+    ).customers()["customer"].tolist() == ["Gdańsk"]
 
 
 @pytest.mark.parametrize(
@@ -281,7 +328,10 @@ SETTINGS = [
 @pytest.mark.parametrize(("settings", "message"), SETTINGS)
 def test_settings_that_cannot_be_meant(settings, message):
     with pytest.raises(fl.SchemeError, match=message):
-        fl.open_orders(pd.DataFrame({"customer": ["c"], "placed": ["2026-01-01"], "amount": [1]}), scheme=settings)
+        fl.open_orders(
+            pd.DataFrame({"customer": ["c"], "placed": ["2026-01-01"], "amount": [1]}),
+            scheme=settings,
+        )
 
 
 ROWS = pd.DataFrame(
@@ -338,26 +388,37 @@ def test_odd_cells_of_a_workbook(tmp_path):
         sheet.write_formula(3, 2, "=1/0", None, "#DIV/0!")
     orders = fl.open_orders(tmp_path / "o.xlsx", allow_set_aside=True)
     assert orders.customers()["customer"].tolist() == ["12", "A7"]
-    assert orders.set_aside[["row", "reason", "amount"]].to_numpy().tolist() == [[4, "bad-amount", "#DIV/0!"]]
+    assert orders.set_aside[["row", "reason", "amount"]].to_numpy().tolist() == [
+        [4, "bad-amount", "#DIV/0!"]
+    ]
     assert any("`#DIV/0!` in row 4, column 3" in note for note in orders.notes)
     assert any("the most that a spreadsheet keeps" in note for note in orders.notes)
     with xlsxwriter.Workbook(tmp_path / "far.xlsx") as book:
         book.add_worksheet().write(1_048_575, 16_383, "x")
     with pytest.raises(fl.DataError, match="reaches to row 1,048,576 and column 16,384"):
         fl.open_orders(tmp_path / "far.xlsx")
-    with pytest.raises(fl.DataError, match=r"`note` holds 40,000 characters, and a cell of a sheet holds 32,767"):
+    with pytest.raises(
+        fl.DataError, match=r"`note` holds 40,000 characters, and a cell of a sheet holds 32,767"
+    ):
         fl.write(pd.DataFrame({"note": ["x" * 40_000]}), tmp_path / "out.xlsx")
 
 
 def test_a_last_line_that_the_engine_would_lose(tmp_path):
     with (tmp_path / "o.csv").open("w") as file:
-        file.write("customer,placed,amount,note\n" + "c,2026-01-01,1,x\n" * 1000 + "d,2026-01-01,2," + "y" * (40 << 20))
+        file.write(
+            "customer,placed,amount,note\n"
+            + "c,2026-01-01,1,x\n" * 1000
+            + "d,2026-01-01,2,"
+            + "y" * (40 << 20)
+        )
     assert fl.open_orders(tmp_path / "o.csv").customers()["spend"].tolist() == [1000, 2]
 
 
 def test_columns_of_somebodys_that_are_called_like_ours(tmp_path):
     """Text and numbers named like money of ours are written as they stand, in every format."""
-    members = pd.DataFrame({"customer": ["a", "b"], "revenue": ["high", "low"], "quick_value": [7, 8]})
+    members = pd.DataFrame(
+        {"customer": ["a", "b"], "revenue": ["high", "low"], "quick_value": [7, 8]}
+    )
     orders = fl.open_orders(ROWS.assign(revenue=[7, 8, 9]), customers=members)
     for name, frame, wanted in (
         ("customers", orders.score(), [["high", 7], ["low", 8]]),
@@ -366,11 +427,15 @@ def test_columns_of_somebodys_that_are_called_like_ours(tmp_path):
         for kind in ("csv", "json", "parquet", "xlsx"):
             fl.write(frame, tmp_path / f"{name}.{kind}")
         rows = json.loads((tmp_path / f"{name}.json").read_text())["rows"]
-        assert [[r["revenue"], r["quick_value"]] if name == "customers" else r["revenue"] for r in rows] == wanted
+        assert [
+            [r["revenue"], r["quick_value"]] if name == "customers" else r["revenue"] for r in rows
+        ] == wanted
         text = pd.read_csv(tmp_path / f"{name}.csv", dtype=str)
         assert "7" in text.to_numpy()
         assert "7.00" not in text[["revenue"]].to_numpy()
-        assert text["spend" if name == "customers" else "amount"].str.fullmatch(r"-?\d+\.\d\d").all()
+        assert (
+            text["spend" if name == "customers" else "amount"].str.fullmatch(r"-?\d+\.\d\d").all()
+        )
 
 
 def test_a_name_that_is_a_columns_and_a_roles_is_asked():
@@ -386,7 +451,11 @@ def test_a_name_that_is_a_columns_and_a_roles_is_asked():
     roles = {"customer": "member", "placed": "day", "amount": "total"}
 
     def used(where):
-        return fl.open_orders(frame, scheme={"orders": {**roles, "where": where}}).customers()["customer"].tolist()
+        return (
+            fl.open_orders(frame, scheme={"orders": {**roles, "where": where}})
+            .customers()["customer"]
+            .tolist()
+        )
 
     assert used('"amount" = 7') == ["a", "b"]
     assert used("role.amount = 7") == used("total = 7") == ["c"]
@@ -401,10 +470,16 @@ def test_a_name_that_is_a_columns_and_a_roles_is_asked():
     segments = [{"name": "ann", "when": "full_name = 'Ann' AND name = 'Ann' AND member = customer", "stance": "keep"},
                 {"name": "rest", "otherwise": True, "stance": "leave"}]  # fmt: skip
     scheme = {"orders": roles, "customers": {"name": "full_name"}, "segments": segments}
-    orders = fl.open_orders(frame.drop(columns=["amount", "Customer"]), customers=members, scheme=scheme)
+    orders = fl.open_orders(
+        frame.drop(columns=["amount", "Customer"]), customers=members, scheme=scheme
+    )
     assert orders.score()["segment"].tolist() == ["ann", "rest", "rest"]
-    pd.testing.assert_frame_equal(fl.score(orders.customers()), orders.score())  # the frame knows the scheme
-    assert "CASE WHEN" in fl.scheme_sql(orders.scheme, fl.fit_ladders(orders.customers()), orders.customers())
+    pd.testing.assert_frame_equal(
+        fl.score(orders.customers()), orders.score()
+    )  # the frame knows the scheme
+    assert "CASE WHEN" in fl.scheme_sql(
+        orders.scheme, fl.fit_ladders(orders.customers()), orders.customers()
+    )
 
 
 def test_several_currencies_are_told_apart_before_one_is_chosen():
@@ -417,23 +492,44 @@ def test_several_currencies_are_told_apart_before_one_is_chosen():
         "ids are written in several ways that differ only in case, spaces or leading zeros; the most used spellings have 1 order and 7.00 of "
         "spend, the others 1 order and 1.00 of spend (in USD)",
     ) in findings
-    assert not any("a and a" in str(f) or "a, a" in str(f) for f in fl.open_orders(frame).check().findings)
+    assert not any(
+        "a and a" in str(f) or "a, a" in str(f) for f in fl.open_orders(frame).check().findings
+    )
     with pytest.raises(
-        fl.DataError, match=r"Or convert them: `rates` under \[money\] names a file of currency, day and rate"
+        fl.DataError,
+        match=r"Or convert them: `rates` under \[money\] names a file of currency, day and rate",
     ):
         fl.open_orders(frame).customers()
 
 
 def test_money_of_every_part_has_its_decimals_and_every_measure_its_column(shop, fairladder):
     base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
-    answers = pd.read_csv(pd.io.common.StringIO(fairladder("value", *base, "--part", "answers").stdout), dtype=str)
+    answers = pd.read_csv(
+        pd.io.common.StringIO(fairladder("value", *base, "--part", "answers").stdout), dtype=str
+    )
     for column in ("per_customer", "low", "high", "all_customers"):
         assert answers[column].dropna().str.fullmatch(r"\d+\.\d\d").all()
     done = fairladder(
-        "breakdown", *base, "--rows", "channel", "--measure", "spend", "--measure", "orders", "--shares", "total"
+        "breakdown",
+        *base,
+        "--rows",
+        "channel",
+        "--measure",
+        "spend",
+        "--measure",
+        "orders",
+        "--shares",
+        "total",
     )
     table = pd.read_csv(pd.io.common.StringIO(done.stdout))
-    assert table.columns.tolist() == ["row", "column", "spend", "spend_share", "orders", "orders_share"]
+    assert table.columns.tolist() == [
+        "row",
+        "column",
+        "spend",
+        "spend_share",
+        "orders",
+        "orders_share",
+    ]
     odd = fairladder("breakdown", *base[:-1], "--rows", "age(district):30,40")
     assert "Warning: `age (district)` is unknown for every order" in odd.stderr
 
@@ -441,11 +537,19 @@ def test_money_of_every_part_has_its_decimals_and_every_measure_its_column(shop,
 def test_totals_of_weights_have_two_decimals(tmp_path):
     scored = fl.open_orders(ROWS, scheme={"scores": {"weights": [1, 0.5, 0.25]}}).score()
     fl.write(scored, tmp_path / "s.csv")
-    assert pd.read_csv(tmp_path / "s.csv", dtype=str)["score_total"].str.fullmatch(r"\d+\.\d\d").all()
-    with pytest.raises(fl.UsageError, match=r"Customers to score are a pandas DataFrame, not pyarrow's Table"):
+    assert (
+        pd.read_csv(tmp_path / "s.csv", dtype=str)["score_total"].str.fullmatch(r"\d+\.\d\d").all()
+    )
+    with pytest.raises(
+        fl.UsageError, match=r"Customers to score are a pandas DataFrame, not pyarrow's Table"
+    ):
         fl.score(pa.table({"customer": ["a"]}))
-    with pytest.raises(fl.SchemeError, match=r"\[tiers\.segment\]: the customers have a column `segment` already"):
-        fl.open_orders(ROWS, scheme={"tiers": {"segment": {"of": "spend", "top_percents": [10]}}}).score()
+    with pytest.raises(
+        fl.SchemeError, match=r"\[tiers\.segment\]: the customers have a column `segment` already"
+    ):
+        fl.open_orders(
+            ROWS, scheme={"tiers": {"segment": {"of": "spend", "top_percents": [10]}}}
+        ).score()
 
 
 def test_threads_may_share_orders():
@@ -482,11 +586,6 @@ def test_no_column_of_the_customers_file_clashes_either(tmp_path):
         ["b", "y", "q", "l", "t"],
     ]
     (aside,) = orders.set_aside.to_dict("records")
-    assert [aside[n] for n in ("row", "reason", "#row", "row (cell)", "reason (cell)", "#customer")] == [
-        4,
-        "no-customer",
-        "z",
-        3,
-        "r",
-        "m",
-    ]
+    assert [
+        aside[n] for n in ("row", "reason", "#row", "row (cell)", "reason (cell)", "#customer")
+    ] == [4, "no-customer", "z", 3, "r", "m"]

@@ -14,7 +14,15 @@ import pytest
 import sqlalchemy
 
 import fairladder as fl
-from conftest import EACH_DATABASE, MARIADB, POSTGRES, SCHEMA, in_database, needs_mariadb, needs_postgres
+from conftest import (
+    EACH_DATABASE,
+    MARIADB,
+    POSTGRES,
+    SCHEMA,
+    in_database,
+    needs_mariadb,
+    needs_postgres,
+)
 from fairladder.engine.backends import Backend
 from test_sources import continental, scored_bytes
 
@@ -68,25 +76,40 @@ CONDITIONS = [
 @pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_conditions_windows_and_zones_mean_the_same_there(shop, shop_rows, tmp_path, kind):
     """Conditions of every sort, and instants near midnight in another zone, against the embedded engine."""
-    rows = shop_rows[shop_rows["sold_at"].str.len() == 19].assign(sold_at=lambda f: f["sold_at"] + "+02:00")
+    rows = shop_rows[shop_rows["sold_at"].str.len() == 19].assign(
+        sold_at=lambda f: f["sold_at"] + "+02:00"
+    )
     url = in_database(kind, rows, tmp_path)
     for where in CONDITIONS:
         options = {
             "orders": {"where": where},
-            "time": {"time_zone": "America/St_Johns", "as_of": None, "through": dt.date(2025, 3, 1)},
+            "time": {
+                "time_zone": "America/St_Johns",
+                "as_of": None,
+                "through": dt.date(2025, 3, 1),
+            },
         }
-        here = fl.open_orders(rows, scheme=fl.load_scheme(shop / "scheme.toml").with_options(**options))
+        here = fl.open_orders(
+            rows, scheme=fl.load_scheme(shop / "scheme.toml").with_options(**options)
+        )
         there = fl.open_orders(url, scheme=with_table(shop).with_options(**options))
         pd.testing.assert_frame_equal(here.customers(), there.customers(), check_dtype=False)
         assert here.balance == there.balance, where
 
 
 @pytest.mark.parametrize("kind", EACH_DATABASE)
-def test_wrong_addresses_and_refusals_are_told_without_secrets(shop_rows, tmp_path, kind, fairladder):
+def test_wrong_addresses_and_refusals_are_told_without_secrets(
+    shop_rows, tmp_path, kind, fairladder
+):
     url = in_database(kind, shop_rows, tmp_path)
     several = {
         ("--table", "odrers"): "has no table `odrers`. Did you mean `orders`?",
-        ("--table", "orders", "--query", "SELECT 1"): "say which rows with --table NAME or --query SELECT. There are:",
+        (
+            "--table",
+            "orders",
+            "--query",
+            "SELECT 1",
+        ): "say which rows with --table NAME or --query SELECT. There are:",
         ("--query", "DROP TABLE orders"): "A query must be one SELECT",
         ("--query", "SELECT nothing FROM orders"): "did not answer:",
     }
@@ -107,7 +130,10 @@ def test_wrong_addresses_and_refusals_are_told_without_secrets(shop_rows, tmp_pa
     done = fairladder("start", url, "--table", "orders", "--out", tmp_path / "scheme.toml")
     assert done.returncode == 0, done.stderr
     assert 'table = "orders"' in (tmp_path / "scheme.toml").read_text()
-    assert url not in done.stdout + done.stderr + (tmp_path / "scheme.toml").read_text() or kind == "sqlite"
+    assert (
+        url not in done.stdout + done.stderr + (tmp_path / "scheme.toml").read_text()
+        or kind == "sqlite"
+    )
     missing = fairladder("check", "sqlite:////nowhere/orders.db", "--table", "orders")
     assert "There is no file '/nowhere/orders.db'" in missing.stderr
     nothing = fairladder("check", "nonsense://u:hidden@x/y", "--table", "orders")
@@ -133,18 +159,26 @@ def test_rights_lost_connections_and_passwords(shop, shop_rows, tmp_path, fairla
         )
     with pytest.raises(fl.DataError, match="did not answer"):
         fl.order_ledger(orders)
-    with admin.begin() as connection:  # a table without permission: even its owner may lose the right to read
+    with (
+        admin.begin() as connection
+    ):  # a table without permission: even its owner may lose the right to read
         connection.exec_driver_sql("REVOKE ALL ON orders FROM CURRENT_USER")
     with pytest.raises(fl.DataError, match="permission denied"):
-        fl.open_orders(url.render_as_string(hide_password=False), scheme=with_table(shop)).customers()
+        fl.open_orders(
+            url.render_as_string(hide_password=False), scheme=with_table(shop)
+        ).customers()
     admin.dispose()
 
 
 def test_any_other_database_is_read_too(shop, shop_rows, tmp_path, monkeypatch):
     """Where the reduction cannot run in the database, its rows are brought here, and that is said."""
-    monkeypatch.setattr("fairladder.engine.database.backend_of", lambda url: Backend(url.get_backend_name()))
+    monkeypatch.setattr(
+        "fairladder.engine.database.backend_of", lambda url: Backend(url.get_backend_name())
+    )
     expected, _ = scored_bytes(shop_rows, shop, tmp_path)
-    got, orders = score_bytes(in_database("sqlite", shop_rows, tmp_path), with_table(shop), tmp_path)
+    got, orders = score_bytes(
+        in_database("sqlite", shop_rows, tmp_path), with_table(shop), tmp_path
+    )
     assert got == expected
     assert "2,500 rows were brought here from orders.db." in orders.notes
 
@@ -153,7 +187,10 @@ def test_any_other_database_is_read_too(shop, shop_rows, tmp_path, monkeypatch):
 def test_value_campaigns_and_comparisons_are_the_same_there(shop, shop_rows, tmp_path, kind):
     scheme = with_table(shop).with_options(time={"as_of": dt.date(2024, 6, 30)})
     here = fl.open_orders(
-        shop_rows, scheme=fl.load_scheme(shop / "scheme.toml").with_options(time={"as_of": dt.date(2024, 6, 30)})
+        shop_rows,
+        scheme=fl.load_scheme(shop / "scheme.toml").with_options(
+            time={"as_of": dt.date(2024, 6, 30)}
+        ),
     )
     there = fl.open_orders(in_database(kind, shop_rows, tmp_path), scheme=scheme)
     last = here.customers()["last_order"].max()
@@ -178,7 +215,9 @@ def test_value_campaigns_and_comparisons_are_the_same_there(shop, shop_rows, tmp
 @pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_one_question_sees_one_moment(tmp_path, kind):
     """Somebody adds rows between any two queries of a check: the balance and the rows set aside are of one moment all the same."""
-    rows = pd.DataFrame({"customer": ["a", None] * 50, "order": range(100), "placed": "2026-01-01", "amount": 5.0})
+    rows = pd.DataFrame(
+        {"customer": ["a", None] * 50, "order": range(100), "placed": "2026-01-01", "amount": 5.0}
+    )
     url = in_database(kind, rows, tmp_path, "moving")
     orders = fl.open_orders(url, scheme={"orders": {"table": "moving"}}, allow_set_aside=True)
     other = sqlalchemy.create_engine(url.replace("postgresql:", "postgresql+psycopg:"))
@@ -196,7 +235,11 @@ def test_one_question_sees_one_moment(tmp_path, kind):
             orders.check()
     else:
         check = orders.check()
-        assert (check.balance.rows_read, check.balance.set_aside, len(check.set_aside)) == (100, 50, 50)
+        assert (check.balance.rows_read, check.balance.set_aside, len(check.set_aside)) == (
+            100,
+            50,
+            50,
+        )
     other.dispose()
 
 
@@ -227,14 +270,16 @@ def test_odd_names_of_tables_and_schemas(tmp_path):
     rows = pd.DataFrame({"customer": ["a"], "placed": ["2026-01-01"], "amount": [5.0]})
     for name in ('we"ird', "it's", "back`tick", "a.b", "select"):
         url = in_database("sqlite", rows, tmp_path, name)
-        assert fl.open_orders(url, scheme={"orders": {"table": name}}).customers()["spend"].tolist() == [5]
+        assert fl.open_orders(url, scheme={"orders": {"table": name}}).customers()[
+            "spend"
+        ].tolist() == [5]
     with pytest.raises(fl.UsageError, match=r"has no table `selct`. Did you mean `select`\?"):
         fl.open_orders(url, scheme={"orders": {"table": "selct"}})
     if POSTGRES:
         in_database("postgres", rows, tmp_path, "named")
-        assert fl.open_orders(POSTGRES, scheme={"orders": {"table": f"{SCHEMA}.named"}}).customers()[
-            "spend"
-        ].tolist() == [5]
+        assert fl.open_orders(
+            POSTGRES, scheme={"orders": {"table": f"{SCHEMA}.named"}}
+        ).customers()["spend"].tolist() == [5]
         with pytest.raises(fl.UsageError, match="has no schema `no_such`"):
             fl.open_orders(POSTGRES, scheme={"orders": {"table": "no_such.named"}})
 
@@ -242,7 +287,20 @@ def test_odd_names_of_tables_and_schemas(tmp_path):
 KINDS = """who BIGINT UNSIGNED, slip INT ZEROFILL, at TIMESTAMP NULL, day DATE, exact DECIMAL(12,3), single FLOAT, wide DOUBLE, big BIGINT UNSIGNED,
     yes TINYINT(1), way ENUM('web','post'), called VARCHAR(20) CHARACTER SET latin1, made YEAR"""  # fmt: skip
 KIND_ROWS = [
-    (2**64 - 1, 7, "2026-01-31 22:30:00", "0000-00-00", 1.005, 0.1, 2.675, 2**64 - 1, 1, "web", "Zoë", 2026),
+    (
+        2**64 - 1,
+        7,
+        "2026-01-31 22:30:00",
+        "0000-00-00",
+        1.005,
+        0.1,
+        2.675,
+        2**64 - 1,
+        1,
+        "web",
+        "Zoë",
+        2026,
+    ),
     (5, 8, "2026-07-31 22:30:00", "2026-02-28", -2.5, 19.99, 1e20, 3, 0, "post", "zoë", 2025),
     (5, 9, None, "2026-03-01", 7, 1.1, 1, None, None, None, None, None),
 ]
@@ -252,15 +310,23 @@ KIND_ROWS = [
 @pytest.mark.parametrize("scheme", ["mariadb", "mysql"])
 def test_no_query_changes_a_mariadb(shop_rows, tmp_path, scheme, monkeypatch):
     """Not by a function, a lock or a file, nor by a comment that is a command there; of a MySQL, neither."""
-    url = in_database("mariadb", shop_rows[:40], tmp_path).replace("mariadb+pymysql:", f"{scheme}+pymysql:")
+    url = in_database("mariadb", shop_rows[:40], tmp_path).replace(
+        "mariadb+pymysql:", f"{scheme}+pymysql:"
+    )
     if scheme == "mysql":  # as if it were one
-        monkeypatch.setattr("fairladder.engine.backends._MySql.answering", lambda backend, _: backend)
+        monkeypatch.setattr(
+            "fairladder.engine.backends._MySql.answering", lambda backend, _: backend
+        )
     for query in ("SELECT *, SLEEP(1) FROM orders", "SELECT *, LOAD_FILE('/etc/hostname') FROM orders", "SELECT * FROM orders FOR UPDATE",
                   "SELECT * FROM orders INTO OUTFILE '/tmp/orders'", "SELECT *, NEXTVAL(s) FROM orders", "DROP TABLE orders"):  # fmt: skip
-        with pytest.raises(fl.UsageError, match=r"known to change nothing|must be one SELECT|cannot be read"):
+        with pytest.raises(
+            fl.UsageError, match=r"known to change nothing|must be one SELECT|cannot be read"
+        ):
             fl.open_orders(url, scheme={"orders": {"query": query}})
     commented = "SELECT * /*! , SLEEP(20) AS slept */ FROM orders"
-    orders = fl.open_orders(url, scheme={"orders": {"query": commented, "customer": "member_no"}}, allow_set_aside=True)
+    orders = fl.open_orders(
+        url, scheme={"orders": {"query": commented, "customer": "member_no"}}, allow_set_aside=True
+    )
     assert "slept" not in orders.opened.source.columns
     assert orders.balance.rows_read == 40
 
@@ -273,7 +339,9 @@ def test_columns_of_every_kind():
         connection.exec_driver_sql("SET SESSION sql_mode = ''")
         connection.exec_driver_sql("DROP TABLE IF EXISTS kinds")
         connection.exec_driver_sql(f"CREATE TABLE kinds ({KINDS}) CHARACTER SET latin1")
-        connection.exec_driver_sql(f"INSERT INTO kinds VALUES ({', '.join(['%s'] * 12)})", KIND_ROWS)
+        connection.exec_driver_sql(
+            f"INSERT INTO kinds VALUES ({', '.join(['%s'] * 12)})", KIND_ROWS
+        )
     engine.dispose()
     large = str(2**64 - 1)
     for asked, zone, people, reasons in (
@@ -308,7 +376,12 @@ def test_long_ids_are_told_apart_to_their_end(tmp_path, monkeypatch):
     for length in (900, 5_000):
         ids = ["x" * length + end for end in "ab"] * 200
         rows = pd.DataFrame(
-            {"customer": ids, "order": [str(n % 50) for n in range(400)], "placed": "2026-01-01", "amount": "1"}
+            {
+                "customer": ids,
+                "order": [str(n % 50) for n in range(400)],
+                "placed": "2026-01-01",
+                "amount": "1",
+            }
         )
         url = in_database("mariadb", rows, tmp_path, "long")
         assert fl.open_orders(url, scheme=scheme).customers()["orders"].tolist() == [25, 25]
@@ -332,13 +405,19 @@ def table_of(url, name):
 @pytest.fixture(params=EACH_DATABASE)
 def place(request, tmp_path):
     """The address of an empty database."""
-    url = {"sqlite": f"sqlite:///{tmp_path / 'results.db'}", "postgres": POSTGRES, "mariadb": MARIADB}[request.param]
+    url = {
+        "sqlite": f"sqlite:///{tmp_path / 'results.db'}",
+        "postgres": POSTGRES,
+        "mariadb": MARIADB,
+    }[request.param]
     yield url
     if request.param == "mariadb":
         engine = sqlalchemy.create_engine(MARIADB)
         with engine.connect() as connection:
             left = [
-                n for n in sqlalchemy.inspect(engine).get_table_names() if re.match("scores|daily|segments|seen", n)
+                n
+                for n in sqlalchemy.inspect(engine).get_table_names()
+                if re.match("scores|daily|segments|seen", n)
             ]
             for name in left:
                 connection.exec_driver_sql(f"DROP TABLE {name}")
@@ -368,7 +447,9 @@ main()
 
 
 def killed(*words):
-    done = subprocess.run([sys.executable, "-c", KILLED, *map(str, words)], capture_output=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", KILLED, *map(str, words)], capture_output=True, check=False
+    )
     assert done.returncode == -signal.SIGKILL, done.stderr
 
 
@@ -379,10 +460,16 @@ def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder):
     assert fairladder(*words, f"{place}#scores").returncode == 0  # there is none in its place
     rows, keys = table_of(place, "scores")
     assert keys == ["customer"]
-    exact = {c: Decimal(f"{s:.2f}") for c, s in zip(wanted["customer"], wanted["spend"], strict=True)}
+    exact = {
+        c: Decimal(f"{s:.2f}") for c, s in zip(wanted["customer"], wanted["spend"], strict=True)
+    }
     assert {r["customer"]: Decimal(str(r["spend"])) for r in rows} == exact
     one = next(r for r in rows if r["customer"] == "09302")
-    assert (str(one["as_of"]), str(one["first_order"]), one["segment"]) == ("2026-06-30", "2023-08-30", "mainstay")
+    assert (str(one["as_of"]), str(one["first_order"]), one["segment"]) == (
+        "2026-06-30",
+        "2023-08-30",
+        "mainstay",
+    )
     assert one["percent_rank"] == wanted.set_index("customer").loc["09302", "percent_rank"]
 
     again = fairladder(*words, f"{place}#scores")
@@ -391,7 +478,9 @@ def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder):
     killed(*words, f"{place}#scores", "--replace")
     assert table_of(place, "scores")[0] == rows
     assert fairladder(*words, f"{place}#scores", "--replace", "--part", "segments").returncode == 0
-    assert [r["segment"] for r in table_of(place, "scores")[0]] == list(wanted["segment"].cat.categories)
+    assert [r["segment"] for r in table_of(place, "scores")[0]] == list(
+        wanted["segment"].cat.categories
+    )
 
     for day in ("2026-05-31", "2026-06-30"):
         assert fairladder(*words, f"{place}#daily", "--append", "--as-of", day).returncode == 0
@@ -400,7 +489,9 @@ def test_scores_go_back_whole_or_not_at_all(shop, place, fairladder):
     assert len(rows) == 2 * len(wanted)
     twice = fairladder(*words, f"{place}#daily", "--append")
     assert "holds the day 2026-06-30 already" in twice.stderr
-    other = fairladder(*words, f"{place}#daily", "--append", "--part", "segments", "--as-of", "2026-04-30")
+    other = fairladder(
+        *words, f"{place}#daily", "--append", "--part", "segments", "--as-of", "2026-04-30"
+    )
     assert "has other columns" in other.stderr
     assert table_of(place, "daily")[0] == rows
 
@@ -440,7 +531,9 @@ def test_where_a_table_cannot_be_written_it_is_told_and_nothing_changes(
         "--replace",
     )
     assert "names the table `orders`, which is read" in own.stderr
-    beside = fairladder("customers", source, "--table", "orders", "--out", f"{source}#segments", "--allow-set-aside")
+    beside = fairladder(
+        "customers", source, "--table", "orders", "--out", f"{source}#segments", "--allow-set-aside"
+    )
     assert beside.returncode == 0, beside.stderr  # the same database, by another connection
     monkeypatch.setattr("fairladder.output.tables._PATIENCE_SECONDS", 1)
     if place.startswith("sqlite"):

@@ -15,7 +15,14 @@ from fairladder.engine.embedded import Embedded
 from fairladder.history.periods import Calendar
 from fairladder.orders import cells
 from fairladder.orders.source import open_source
-from fairladder.orders.writing import DateStyle, day_at_once, day_in_style, plain_at_once, plain_number, sure_day
+from fairladder.orders.writing import (
+    DateStyle,
+    day_at_once,
+    day_in_style,
+    plain_at_once,
+    plain_number,
+    sure_day,
+)
 from fairladder.scheme import DATE_ORDERS, OrdersPart
 from fairladder.sqltree import column, named, select
 
@@ -50,14 +57,18 @@ def read_everywhere(tmp_path_factory, rows, trees, first=None):
             engine = Embedded()
             relation = open_source(frame, engine, OrdersPart()).relation
         else:
-            engine = Database(in_database(kind, frame, tmp_path_factory.mktemp("cells"), table="cells_read"))
+            engine = Database(
+                in_database(kind, frame, tmp_path_factory.mktemp("cells"), table="cells_read")
+            )
             relation = engine.relation("cells_read", None)
             relation = engine.by_code_point(relation, engine.columns(relation))
         if first:
-            relation = select(["*", *(named(t, name) for name, t in first.items())], relation).subquery(
-                "first", copy=False
-            )
-        query = select([column("n"), *(named(t, name) for name, t in trees.items())], relation).order_by(column("n"))
+            relation = select(
+                ["*", *(named(t, name) for name, t in first.items())], relation
+            ).subquery("first", copy=False)
+        query = select(
+            [column("n"), *(named(t, name) for name, t in trees.items())], relation
+        ).order_by(column("n"))
         answers[kind] = [
             {
                 k: None if v is None else float(v) if k.startswith("number") else str(v)
@@ -77,7 +88,11 @@ def agree(answers, rows):
 
 
 CELL = column("c")
-COMMON = {"max_examples": times(3), "deadline": None, "phases": [Phase.explicit, Phase.reuse, Phase.generate]}
+COMMON = {
+    "max_examples": times(3),
+    "deadline": None,
+    "phases": [Phase.explicit, Phase.reuse, Phase.generate],
+}
 
 
 @settings(**COMMON)
@@ -118,13 +133,19 @@ def test_numbers_of_any_text(tmp_path_factory, numbers):
             [number, number], None, [trimmed, trimmed, cells.sql("NULL")], decimals, "fraction"
         )
         for unit in ("fraction", "percent", "amount"):
-            trees[f"less {unit}"] = cells.minor([number, number], number, [trimmed] * 3, decimals, unit)
+            trees[f"less {unit}"] = cells.minor(
+                [number, number], number, [trimmed] * 3, decimals, unit
+            )
     agree(read_everywhere(tmp_path_factory, rows, trees, first), rows)
 
 
 PADS = st.sampled_from(["", "", "", " ", "\u00a0", "\t", "    "])
 WRITTEN = st.one_of(
-    DATES, DATES.map(lambda d: d[:19]), DATES.map(lambda d: d[:16]), DATES.map(lambda d: d[1:]), NUMBERS
+    DATES,
+    DATES.map(lambda d: d[:19]),
+    DATES.map(lambda d: d[:16]),
+    DATES.map(lambda d: d[1:]),
+    NUMBERS,
 )
 
 
@@ -140,18 +161,26 @@ def test_what_is_read_at_once_is_what_a_careful_look_reads(texts, style):
     trimmed = cells.text(CELL, "text")
     careful = cells.day(trimmed, "text", "Europe/Lisbon")
     if style != "iso":
-        careful = cells.sql("COALESCE(:iso, :styled)", iso=careful, styled=day_in_style(trimmed, DateStyle(style)))
+        careful = cells.sql(
+            "COALESCE(:iso, :styled)", iso=careful, styled=day_in_style(trimmed, DateStyle(style))
+        )
     once = day_at_once(CELL, [style, "iso"])
     plain = {mark: plain_number(trimmed, mark) for mark in (",", ".")}
     trees = {
         "at once": cells.sql("CASE WHEN :sure THEN :d END", sure=sure_day(once), d=once),
         "careful": careful,
-        "number at once": cells.number_of_cast(cells.cast_number(CELL), CELL, cells.number(CELL, "text")),
+        "number at once": cells.number_of_cast(
+            cells.cast_number(CELL), CELL, cells.number(CELL, "text")
+        ),
         "number": cells.number(CELL, "text"),
-        **{f"plain {mark} at once": plain_at_once(CELL, mark, tree) for mark, tree in plain.items()},
+        **{
+            f"plain {mark} at once": plain_at_once(CELL, mark, tree) for mark, tree in plain.items()
+        },
         **{f"plain {mark}": tree for mark, tree in plain.items()},
     }
-    read = engine.table(select([column("c"), *(named(t, name) for name, t in trees.items())], relation)).to_pylist()
+    read = engine.table(
+        select([column("c"), *(named(t, name) for name, t in trees.items())], relation)
+    ).to_pylist()
     for row in read:
         assert row["at once"] in (None, row["careful"]), row
         for name in ("number", "plain ,", "plain ."):
@@ -164,7 +193,9 @@ def test_what_is_read_at_once_is_what_a_careful_look_reads(texts, style):
 def test_ids_of_any_text(tmp_path_factory, ids):
     rows = list(enumerate(ids))
     blank = cells.sql("CASE WHEN :b THEN 'y' ELSE 'n' END", b=cells.blank(CELL, "text"))
-    answers = read_everywhere(tmp_path_factory, rows, {"id": cells.text(CELL, "text"), "blank": blank})
+    answers = read_everywhere(
+        tmp_path_factory, rows, {"id": cells.text(CELL, "text"), "blank": blank}
+    )
     plain = [re.sub(r"^'(?=[=+\-@\t\r])", "", c).strip() or None for c in ids]
     for one, cell in zip(answers["embedded"], plain, strict=True):
         assert one == {"id": cell, "blank": "n" if cell else "y"}
@@ -172,13 +203,25 @@ def test_ids_of_any_text(tmp_path_factory, ids):
 
 
 @pytest.mark.parametrize(
-    "text", ["2026-06-30 14:05:09", "30.06.2026 2:05 PM", "2026-06-30T14:05:09.250", "30/06/2026, 14:05", "2026-06-30"]
+    "text",
+    [
+        "2026-06-30 14:05:09",
+        "30.06.2026 2:05 PM",
+        "2026-06-30T14:05:09.250",
+        "30/06/2026, 14:05",
+        "2026-06-30",
+    ],
 )
 def test_a_moment_sorts_by_its_time(text):
     engine = Embedded()
     day = cells.sql("DATE '2026-06-30'")
     trees = [
-        named(cells.moment(cells.sql("CAST(:t AS VARCHAR)", t=cells.exp.Literal.string(t)), day, "text", None), n)
+        named(
+            cells.moment(
+                cells.sql("CAST(:t AS VARCHAR)", t=cells.exp.Literal.string(t)), day, "text", None
+            ),
+            n,
+        )
         for n, t in (("a", text), ("b", "2026-06-30 14:05:08"))
     ]
     row = engine.table(cells.exp.Select().select(*trees)).to_pylist()[0]
@@ -193,7 +236,10 @@ def test_a_moment_sorts_by_its_time(text):
 
 
 @settings(max_examples=times(4), deadline=None)
-@given(st.lists(st.dates(dt.date(1901, 1, 1), dt.date(2199, 12, 31)), min_size=1, max_size=12), st.integers(1, 12))
+@given(
+    st.lists(st.dates(dt.date(1901, 1, 1), dt.date(2199, 12, 31)), min_size=1, max_size=12),
+    st.integers(1, 12),
+)
 def test_periods_begin_on_the_same_day_everywhere(tmp_path_factory, days, year_starts):
     """The tree in each engine against Python; the first day is in its own period, the next period begins after the day."""
     rows = list(enumerate(map(str, days)))

@@ -19,7 +19,9 @@ def book(shop):
     scheme = fl.load_scheme(shop / "scheme.toml")
     orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
     ledger = fl.order_ledger(orders)
-    frame = ledger[["customer", "order", "placed_on", "amount"]].rename(columns={"placed_on": "placed"})
+    frame = ledger[["customer", "order", "placed_on", "amount"]].rename(
+        columns={"placed_on": "placed"}
+    )
     return frame, {"time": {"as_of": AS_OF.date()}}
 
 
@@ -41,14 +43,26 @@ def applied(frame, who, change, by):
         changed = changed.drop(own.index[by:])
     else:
         day, amount, n = (AS_OF, by / 100, 1) if change.kind == "purchase" else (last, 0.01, by)
-        new = [{"customer": who, "order": f"new {i}", "placed": day, "amount": amount} for i in range(n)]
+        new = [
+            {"customer": who, "order": f"new {i}", "placed": day, "amount": amount}
+            for i in range(n)
+        ]
         changed = pd.concat([changed, pd.DataFrame(new)], ignore_index=True) if n else changed
     return changed
 
 
 @pytest.mark.parametrize(
     "segment",
-    ["mainstay", "drifting-mainstay", "building", "dependable", "cooling", "one-and-gone", "quiet", "fresh-face"],
+    [
+        "mainstay",
+        "drifting-mainstay",
+        "building",
+        "dependable",
+        "cooling",
+        "one-and-gone",
+        "quiet",
+        "fresh-face",
+    ],
 )
 def test_each_change_moves_the_customer_and_nothing_smaller_does(book, segment):
     frame, scheme = book
@@ -70,7 +84,8 @@ def test_each_change_moves_the_customer_and_nothing_smaller_does(book, segment):
                 assert ladder.place([days + 1])[0] < was["recency_score"]
                 continue
             after, less = (
-                scored(applied(frame, who, change, by), scheme).loc[who] for by in (change.by, change.by - step)
+                scored(applied(frame, who, change, by), scheme).loc[who]
+                for by in (change.by, change.by - step)
             )
             assert after["segment"] == change.segment, change
             if change.kind == "purchase":
@@ -100,7 +115,10 @@ def test_a_standing_says_what_can_be_counted(book, shop, fairladder):
         assert s.above is None or mates.min() > s.above
         assert s.up_to is None or mates.max() <= s.up_to
     told = fairladder("explain", shop / "orders.csv", "363", "--scheme", shop / "scheme.toml")
-    assert (told.returncode, told.stderr) == (2, "Error: There is no customer `363`. Did you mean `00363`?\n")
+    assert (told.returncode, told.stderr) == (
+        2,
+        "Error: There is no customer `363`. Did you mean `00363`?\n",
+    )
     several = fairladder(
         "explain",
         shop / "orders.csv",
@@ -139,15 +157,26 @@ def test_the_ledger_equals_plain_sql(shop, fairladder):
     ours = fl.order_ledger(fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml"))
     plain = duckdb.sql(LEDGER.format(orders=shop / "orders.csv")).df()
     assert ours["order"].tolist() == plain["slip"].tolist()
-    for name, theirs in (("amount", "amount"), ("lines", "lines"), ("nth", "nth"), ("gap_days", "gap")):
+    for name, theirs in (
+        ("amount", "amount"),
+        ("lines", "lines"),
+        ("nth", "nth"),
+        ("gap_days", "gap"),
+    ):
         got = ours[name].astype("Float64").fillna(-1).to_numpy(dtype=float)
-        assert np.array_equal(got, plain[theirs].astype("Float64").fillna(-1).to_numpy(dtype=float)), name
+        assert np.array_equal(
+            got, plain[theirs].astype("Float64").fillna(-1).to_numpy(dtype=float)
+        ), name
     positive = plain.groupby("customer")["amount"].transform("sum") > 0
     assert np.allclose(ours["share_of_customer"][positive.to_numpy()], plain["share"][positive])
     assert ours["share_of_customer"][~positive.to_numpy()].isna().all()
-    late = fairladder("orders", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--from", "2026-06-01")
+    late = fairladder(
+        "orders", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--from", "2026-06-01"
+    )
     window = pd.read_csv(pd.io.common.StringIO(late.stdout), dtype={"customer": str})
-    whole = ours[ours["placed_on"] >= "2026-06-01"]  # a window picks what is shown, not what is first
+    whole = ours[
+        ours["placed_on"] >= "2026-06-01"
+    ]  # a window picks what is shown, not what is first
     assert window["nth"].fillna(0).tolist() == whole["nth"].fillna(0).tolist()
 
 
@@ -156,7 +185,9 @@ def test_stability_counts_what_rescoring_gives(shop):
     steady = fl.stability(orders, resamples=20)
     again = fl.stability(orders, resamples=20)
     pd.testing.assert_frame_equal(steady.customers, again.customers)
-    before = fl.score(orders.customers(), orders.scheme).set_index("customer")["segment"].astype(str)
+    before = (
+        fl.score(orders.customers(), orders.scheme).set_index("customer")["segment"].astype(str)
+    )
     day = orders.on(orders.as_of - dt.timedelta(days=1))
     earlier = fl.score(day.customers(), day.scheme).set_index("customer")["segment"].astype(str)
     told = steady.frame.set_index("change")["customers"]
@@ -170,7 +201,8 @@ def test_stability_counts_what_rescoring_gives(shop):
 
 
 @pytest.mark.parametrize(
-    "file", ["scheme.toml", "scheme-points.toml", "scheme-cells.toml", "scheme-behaviour.toml", "within"]
+    "file",
+    ["scheme.toml", "scheme-points.toml", "scheme-cells.toml", "scheme-behaviour.toml", "within"],
 )
 def test_many_ladders_at_once_place_like_one_after_the_other(shop, file):
     """Rules by scores, totals, codes, percentiles and names; ladders within districts; where a rule names a tier, none at once."""
@@ -183,12 +215,16 @@ def test_many_ladders_at_once_place_like_one_after_the_other(shop, file):
     names = [s.name for s in scheme.segments]
     for rows, there in zip(samples, placed, strict=True):
         ladders = fl.fit_ladders(customers.iloc[rows], scheme)
-        assert [names[i] for i in there] == fl.score(customers, scheme, ladders=ladders)["segment"].astype(str).tolist()
+        assert [names[i] for i in there] == fl.score(customers, scheme, ladders=ladders)[
+            "segment"
+        ].astype(str).tolist()
     rules = [
         {"name": "gold", "when": "reward = 'gold'", "stance": "keep"},
         {"name": "rest", "otherwise": True, "stance": "leave"},
     ]
-    by_tier = scheme_from({**fl.load_scheme(shop / "scheme.toml").settings(), "segments": rules}, "test")
+    by_tier = scheme_from(
+        {**fl.load_scheme(shop / "scheme.toml").settings(), "segments": rules}, "test"
+    )
     assert rescoring_of(customers, by_tier) is None
 
 
@@ -200,7 +236,9 @@ def test_one_customer_alone_and_one_without_purchase(shop, fairladder, tmp_path)
     base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
     never = fairladder("explain", *base[:1], "00026", *base[1:], "--part", "rules")
     assert never.stdout.splitlines()[1] == '00026,no-orders-yet,orders = 0 AND refunds = 0,true,""'
-    undrawn = fairladder("explain", *base[:1], "00026", *base[1:], "--figure", tmp_path / "none.png")
+    undrawn = fairladder(
+        "explain", *base[:1], "00026", *base[1:], "--figure", tmp_path / "none.png"
+    )
     assert (undrawn.returncode, undrawn.stderr) == (
         1,
         "Error: Customer 00026 has no purchase and stands on no ladder.\n",
@@ -242,10 +280,21 @@ def test_the_least_purchase_is_found_where_rules_speak_of_money():
 def test_a_purchase_moves_what_its_rule_is_about(rule):
     """A rule on each column that purchases change: what one more purchase is said to make of a customer is what scoring it makes."""
     rows = [
-        (f"c{i % 9}", f"o{i}", pd.Timestamp("2025-01-01") + pd.Timedelta(days=17 * i), 16.0 + i % 11) for i in range(27)
+        (
+            f"c{i % 9}",
+            f"o{i}",
+            pd.Timestamp("2025-01-01") + pd.Timedelta(days=17 * i),
+            16.0 + i % 11,
+        )
+        for i in range(27)
     ]
-    frame = pd.DataFrame([*rows, ("c0", "o0", rows[0][2], 2.0)], columns=["customer", "order", "placed", "amount"])
-    segments = [{"name": "in", "when": rule, "stance": "keep"}, {"name": "out", "otherwise": True, "stance": "leave"}]
+    frame = pd.DataFrame(
+        [*rows, ("c0", "o0", rows[0][2], 2.0)], columns=["customer", "order", "placed", "amount"]
+    )
+    segments = [
+        {"name": "in", "when": rule, "stance": "keep"},
+        {"name": "out", "otherwise": True, "stance": "leave"},
+    ]
     scheme = {"time": {"as_of": AS_OF.date()}, "segments": segments}
     before = scored(frame, scheme)["segment"]
     orders = fl.open_orders(frame, scheme=scheme)
@@ -254,7 +303,9 @@ def test_a_purchase_moves_what_its_rule_is_about(rule):
         purchase = next((c for c in explained.changes if c.kind == "purchase"), None)
         enough = frame["amount"].max() * 4
         any_amount = [
-            scored(applied(frame, who, type("Change", (), {"kind": "purchase"}), 100 * by), scheme)["segment"][who]
+            scored(applied(frame, who, type("Change", (), {"kind": "purchase"}), 100 * by), scheme)[
+                "segment"
+            ][who]
             for by in (0.01, enough)
         ]
         if purchase is None:

@@ -29,7 +29,9 @@ def scored(orders):
 
 
 def texts(figure):
-    return [t.get_text() for axes in figure.axes for t in axes.texts] + [t.get_text() for t in figure.texts]
+    return [t.get_text() for axes in figure.axes for t in axes.texts] + [
+        t.get_text() for t in figure.texts
+    ]
 
 
 def title(figure):
@@ -42,7 +44,10 @@ def test_ladders_show_every_rung_with_its_size(orders, scored):
     for name in ("recency_score", "frequency_score", "monetary_score"):
         for size in scored[name].value_counts():
             assert f"{size:,}" in told
-    assert title(figure) == "Ties make frequency_score the least even: one rung is off by 8.8 % of all customers"
+    assert (
+        title(figure)
+        == "Ties make frequency_score the least even: one rung is off by 8.8 % of all customers"
+    )
     assert len(figure.axes) == 3
 
 
@@ -51,7 +56,9 @@ def test_concentration_marks_the_tiers(orders, scored):
     bought = scored[scored["orders"] > 0].sort_values("spend", ascending=False)
     gold = bought["reward"] == "gold"
     share = bought["spend"][gold].sum() / bought["spend"].clip(lower=0).sum()
-    assert f"gold: {100 * gold.mean():.1f} % of customers, {100 * share:.1f} % of spend" in texts(figure)
+    assert f"gold: {100 * gold.mean():.1f} % of customers, {100 * share:.1f} % of spend" in texts(
+        figure
+    )
     plain = figures.concentration(scored.drop(columns="reward"))
     assert any(t.startswith("first 20 %: 20.0 % of customers,") for t in texts(plain))
     with pytest.raises(fl.DataError, match="Nobody has spent anything"):
@@ -61,7 +68,10 @@ def test_concentration_marks_the_tiers(orders, scored):
 def test_growth_draws_the_district_that_stopped(orders):
     table = fl.growth(orders, by="district")
     figure = figures.growth_running(table, "district")
-    assert title(figure) == "Saltmarsh stopped growing: no new customer for 16 months, from Mar 2025 to Jun 2026"
+    assert (
+        title(figure)
+        == "Saltmarsh stopped growing: no new customer for 16 months, from Mar 2025 to Jun 2026"
+    )
     (axes,) = figure.axes
     wide = [line for line in axes.lines if line.get_linewidth() == 12]
     assert max(len(line.get_xdata()) for line in wide) == 16
@@ -84,7 +94,9 @@ def test_cohorts_and_counts_draw_their_tables(orders):
     assert [b.get_height() for b in bars] == counts["customers"].head(15).tolist()
     ledger = fl.order_ledger(orders)
     middle = ledger["gap_days"].dropna().astype(float).median()
-    assert title(figures.gaps(ledger)).startswith(f"Half of all repeat orders come within {int(middle + 0.5)} days")
+    assert title(figures.gaps(ledger)).startswith(
+        f"Half of all repeat orders come within {int(middle + 0.5)} days"
+    )
     with pytest.raises(fl.DataError, match="Nobody has ordered twice"):
         figures.gaps(ledger[ledger["kind"] == "first"])
 
@@ -92,10 +104,18 @@ def test_cohorts_and_counts_draw_their_tables(orders):
 def test_breakdowns_stack_to_a_hundred(orders):
     found = fl.breakdown(orders, "district", "channel", measure="orders")
     (axes,) = figures.breakdown_stacked(found).axes
-    widths = pd.Series([p.get_width() for p in axes.patches]).groupby([p.get_y() for p in axes.patches]).sum()
+    widths = (
+        pd.Series([p.get_width() for p in axes.patches])
+        .groupby([p.get_y() for p in axes.patches])
+        .sum()
+    )
     assert widths.to_numpy() == pytest.approx(100)
     assert len(widths) == found.frame["row"].nunique()
-    heat = texts(figures.breakdown_heat(fl.breakdown(orders, "district", "channel", measure="spend", shares="total")))
+    heat = texts(
+        figures.breakdown_heat(
+            fl.breakdown(orders, "district", "channel", measure="spend", shares="total")
+        )
+    )
     assert heat.count("100.0 %") == 1
     with pytest.raises(fl.UsageError, match="need two axes and a measure with parts"):
         figures.breakdown_stacked(fl.breakdown(orders, "district"))
@@ -128,7 +148,9 @@ def test_forecasts_draw_what_was_tested(orders):
 
 
 def test_campaigns_and_moves_draw_their_tables(orders):
-    made = fl.campaign(orders, "spring", when="recency_days <= 90", consent="email_ok", limit=100, holdout=30)
+    made = fl.campaign(
+        orders, "spring", when="recency_days <= 90", consent="email_ok", limit=100, holdout=30
+    )
     funnel = figures.campaign_funnel(made)
     assert title(funnel) == f"spring: {len(made.contacts)} of 1,199 customers are contacted"
     assert [p.get_width() for p in funnel.axes[0].patches] == made.funnel["customers"].tolist()
@@ -145,7 +167,9 @@ def test_campaigns_and_moves_draw_their_tables(orders):
     early = fl.campaign(later, "spring", when="recency_days <= 90", holdout=40)
     drawn = figures.campaign_lift(fl.lift(early.frame, orders))
     assert "points of response" in title(drawn)
-    assert len([t for t in texts(drawn) if " against " in t]) == 1 + early.frame["segment"].nunique()
+    assert (
+        len([t for t in texts(drawn) if " against " in t]) == 1 + early.frame["segment"].nunique()
+    )
 
 
 def test_axes_of_the_caller_get_what_a_page_of_ours_has(orders, scored):
@@ -208,7 +232,9 @@ def test_no_text_of_a_figure_is_cut_or_covered(hard):
         "expected": figures.value_expected(ahead, facts=facts), "calibration": figures.value_calibration(ahead.backtest, facts=facts),
         "sizes": figures.segment_sizes(fl.paths(hard, "2025-09-30"), facts=facts), "gaps": figures.gaps(fl.order_ledger(hard), facts=facts),
     }  # fmt: skip
-    assert {name: found for name, figure in drawn.items() if (found := _cut_or_covered(figure))} == {}
+    assert {
+        name: found for name, figure in drawn.items() if (found := _cut_or_covered(figure))
+    } == {}
 
 
 def _cut_or_covered(figure):
@@ -218,7 +244,11 @@ def _cut_or_covered(figure):
     outside = set()
     for axes in figure.axes:
         for axis, ends in ((axes.xaxis, axes.get_xlim()), (axes.yaxis, axes.get_ylim())):
-            outside |= {id(t.label1) for t in axis.get_major_ticks() if not min(ends) <= t.get_loc() <= max(ends)}
+            outside |= {
+                id(t.label1)
+                for t in axis.get_major_ticks()
+                if not min(ends) <= t.get_loc() <= max(ends)
+            }
     texts = [
         (t.get_text(), t.get_window_extent(renderer)) for t in figure.findobj(Text)
         if t.get_text().strip() and not t.get_text().endswith("\n") and t.get_rotation() % 90 == 0 and id(t) not in outside
@@ -255,7 +285,8 @@ def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path
         if name == "score":  # scored a hundred times over, so fewer orders will do
             base = (tmp_path / "some.csv", *base[1:])
             base[0].write_text(
-                "".join((shop / "orders.csv").read_text("utf-8").splitlines(keepends=True)[:3000]), "utf-8"
+                "".join((shop / "orders.csv").read_text("utf-8").splitlines(keepends=True)[:3000]),
+                "utf-8",
             )
         figure, out = tmp_path / f"{name}.{kinds[0]}", tmp_path / f"{name}.json"
         done = fairladder(name, *base[:1], *options, *base[1:], "--figure", figure, "--out", out)
@@ -272,5 +303,8 @@ def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path
             table = fairladder(name, *base[:1], *options, *base[1:], "--part", parts[-1])
             assert table.stdout.count("\n") > 1, name
     wrong = fairladder("score", *base, "--figure", tmp_path / "x.png", "--figure-of", "stability")
-    assert (wrong.returncode, wrong.stderr) == (2, "Error: --figure-of stability needs --stability.\n")
+    assert (wrong.returncode, wrong.stderr) == (
+        2,
+        "Error: --figure-of stability needs --stability.\n",
+    )
     assert not (tmp_path / "x.png").exists()

@@ -23,11 +23,16 @@ def frame_of(lines, columns=("customer", "order", "placed", "amount")):
 
 def calm():
     """Two hundred orders of forty customers, over more than a year, nothing odd about them."""
-    return [(f"c{i % 40:02d}", f"o{i}", START + dt.timedelta(days=3 * i), 10 + i % 7 + i / 100) for i in range(200)]
+    return [
+        (f"c{i % 40:02d}", f"o{i}", START + dt.timedelta(days=3 * i), 10 + i % 7 + i / 100)
+        for i in range(200)
+    ]
 
 
 def found(lines, columns=("customer", "order", "placed", "amount"), **settings):
-    check = fl.open_orders(frame_of(lines, columns), scheme=settings or None, allow_set_aside=True).check()
+    check = fl.open_orders(
+        frame_of(lines, columns), scheme=settings or None, allow_set_aside=True
+    ).check()
     return {f.code: f for f in check.findings if f.code != "ties-at-cuts"}
 
 
@@ -65,7 +70,10 @@ def test_totals_joined_onto_lines_are_noticed():
         ("c01", "z", START, 1),
         ("c01", "z", START, 2),
     ]
-    told = found([(*line, i) for i, line in enumerate(lines)], ("customer", "order", "placed", "amount", "line"))
+    told = found(
+        [(*line, i) for i, line in enumerate(lines)],
+        ("customer", "order", "placed", "amount", "line"),
+    )
     assert set(told) == {"repeated-total"}
     assert "of 4 orders with several rows repeat one amount" in told["repeated-total"].effect
     assert "spend is 180.00 too high" in told["repeated-total"].effect
@@ -83,7 +91,11 @@ def test_windows_that_cut_orders_are_noticed():
 
 
 def test_names_and_short_history():
-    lines = [("1", "a", START, 1, "Ann"), ("2", "b", START, 2, "Ann"), ("3", "c", START + dt.timedelta(9), 3, "Bo")]
+    lines = [
+        ("1", "a", START, 1, "Ann"),
+        ("2", "b", START, 2, "Ann"),
+        ("3", "c", START + dt.timedelta(9), 3, "Bo"),
+    ]
     told = found(lines, ("customer", "order", "placed", "amount", "name"))
     assert set(told) == {"name-twins", "short-history", "one-customer-dominates"}
     assert told["name-twins"].examples == ("Ann: 1, 2",)
@@ -125,7 +137,9 @@ def test_ties_are_told_from_the_worst():
     """Of seven, days since the last order 3, 2 | 1, 0 | 0 | 0 | 0: the cuts after 4, 5 and 6 part 1, 2 and 1 of the four zeros."""
     days = [0, 0, 0, 0, 1, 2, 3]
     placed = [START - dt.timedelta(d) for d in days]
-    orders = fl.open_orders(pd.DataFrame({"customer": list("abcdefg"), "placed": placed, "amount": range(1, 8)}))
+    orders = fl.open_orders(
+        pd.DataFrame({"customer": list("abcdefg"), "placed": placed, "amount": range(1, 8)})
+    )
     assert fl.fairness_of(orders.customers())["parted"].tolist()[0] == 4
 
 
@@ -137,22 +151,44 @@ def write(path, rows, columns="member,slip,sold,total,product,state"):
 def test_rows_sent_twice_in_two_files_are_found_and_can_be_dropped(tmp_path, fairladder):
     """Fourteen orders of 5.00, four of them in both files; one line of January stands twice in its own file."""
     rows = [(f"m{i % 3}", f"s{i}", "2026-01-05", "5.00", "", "paid") for i in range(14)]
-    dateless = ("m1", "s99", "", "5.00", "", "paid")  # in both files: set aside twice, it repeats nothing that counts
+    dateless = (
+        "m1",
+        "s99",
+        "",
+        "5.00",
+        "",
+        "paid",
+    )  # in both files: set aside twice, it repeats nothing that counts
     write(tmp_path / "jan.csv", [*rows[:7], rows[0], dateless])
     write(tmp_path / "feb.csv", [*rows[3:], dateless])
     roles = {"customer": "member", "order": "slip", "placed": "sold", "amount": "total"}
     check = fl.open_orders(str(tmp_path / "*.csv"), scheme={"orders": roles}).check()
     found = {f.code: f for f in check.findings}
     within, across = found["duplicate-rows"], found["repeats-across-files"]
-    assert (within.count, within.money, within.examples) == (1, "5.00", ("rows 2 of jan.csv and 9 of jan.csv",))
-    assert (across.count, across.money, across.examples[0]) == (4, "20.00", "rows 2 of feb.csv and 5 of jan.csv")
-    across_only = fl.open_orders(str(tmp_path / "*.csv"), scheme={"orders": {**roles, "drop": "repeats-across-files"}})
+    assert (within.count, within.money, within.examples) == (
+        1,
+        "5.00",
+        ("rows 2 of jan.csv and 9 of jan.csv",),
+    )
+    assert (across.count, across.money, across.examples[0]) == (
+        4,
+        "20.00",
+        "rows 2 of feb.csv and 5 of jan.csv",
+    )
+    across_only = fl.open_orders(
+        str(tmp_path / "*.csv"), scheme={"orders": {**roles, "drop": "repeats-across-files"}}
+    )
     assert (across_only.balance.repeats, across_only.customers()["spend"].sum()) == (4, 75.0)
     assert "repeated-total" not in {f.code for f in check.findings}
     kept = fl.open_orders(
-        str(tmp_path / "*.csv"), scheme={"orders": {**roles, "drop": "repeats", "where": "file <> 'x'"}}
+        str(tmp_path / "*.csv"),
+        scheme={"orders": {**roles, "drop": "repeats", "where": "file <> 'x'"}},
     )
-    assert (kept.balance.repeats, kept.balance.amounts[22], kept.customers()["spend"].sum()) == (5, 2500, 70.0)
+    assert (kept.balance.repeats, kept.balance.amounts[22], kept.customers()["spend"].sum()) == (
+        5,
+        2500,
+        70.0,
+    )
     assert sum(n for _, n, _ in kept.balance.lines()[1:]) == kept.balance.rows_read
     alone = fl.open_orders(
         [tmp_path / "jan.csv", tmp_path / "feb.csv"],
@@ -160,7 +196,11 @@ def test_rows_sent_twice_in_two_files_are_found_and_can_be_dropped(tmp_path, fai
     )
     assert alone.customers()["spend"].sum() == 55.0  # what is left out repeats nothing
     done = fairladder(
-        "customers", tmp_path / "*.csv", "--drop", "repeats", *[f"--{r}-column={c}" for r, c in roles.items()]
+        "customers",
+        tmp_path / "*.csv",
+        "--drop",
+        "repeats",
+        *[f"--{r}-column={c}" for r, c in roles.items()],
     )
     assert "14 rows read" not in done.stdout
     assert "21 rows read: 14 used, 2 set aside, 5 repeats dropped" in done.stderr
@@ -169,7 +209,14 @@ def test_rows_sent_twice_in_two_files_are_found_and_can_be_dropped(tmp_path, fai
 def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairladder):
     """Eight orders of two lines that each repeat the order's total; two of them cancelled."""
     rows = [
-        (f"m{i % 3}", f"s{i}", f"2026-0{i % 3 + 1}-05", f"{10 + i}.00", product, "Storniert" if i < 2 else "ok")
+        (
+            f"m{i % 3}",
+            f"s{i}",
+            f"2026-0{i % 3 + 1}-05",
+            f"{10 + i}.00",
+            product,
+            "Storniert" if i < 2 else "ok",
+        )
         for i in range(8)
         for product in "ab"
     ]
@@ -188,7 +235,9 @@ def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairla
     with pytest.warns(fl.FairLadderWarning, match="8 of 8"):
         fl.open_orders(orders).customers()
     states = next(f for f in fl.open_orders(orders).check().findings if f.code == "statuses")
-    assert states.effect == "statuses in `state` count: ok: 12 rows, 174.00; Storniert: 4 rows, 42.00"
+    assert (
+        states.effect == "statuses in `state` count: ok: 12 rows, 174.00; Storniert: 4 rows, 42.00"
+    )
     assert "state NOT IN ('Storniert')" in states.advice
     scheme = tmp_path / "scheme.toml"
     assert fairladder("start", orders, "--out", scheme).returncode == 0
@@ -199,7 +248,9 @@ def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairla
     assert fairladder("score", orders, "--allow", "repeated").stderr.startswith(
         "Error: `repeated` is not a finding that can be allowed."
     )
-    assert fairladder("score", write(tmp_path / "few.csv", rows[:8])).returncode == 0  # four orders may be chance
+    assert (
+        fairladder("score", write(tmp_path / "few.csv", rows[:8])).returncode == 0
+    )  # four orders may be chance
 
 
 def test_discounts_in_percent_are_asked_for(tmp_path, fairladder):
@@ -207,35 +258,61 @@ def test_discounts_in_percent_are_asked_for(tmp_path, fairladder):
     rows = [(f"m{i}", i, "2026-01-05", 10, 1, ["", 1, 5, 10, "15%"][i % 5]) for i in range(20)]
     orders = write(tmp_path / "orders.csv", rows, columns)
     given = [
-        f"--{r}-column={c}" for r, c in {"unit-price": "price", "quantity": "quantity", "discount": "discount"}.items()
+        f"--{r}-column={c}"
+        for r, c in {"unit-price": "price", "quantity": "quantity", "discount": "discount"}.items()
     ]
     done = fairladder("customers", orders, *given, "--allow-set-aside")
-    assert (done.returncode, "8 rows have a discount over 1 in `discount`" in done.stderr) == (1, True)
+    assert (done.returncode, "8 rows have a discount over 1 in `discount`" in done.stderr) == (
+        1,
+        True,
+    )
     assert '`discount_as = "percent"`' in fairladder("customers", orders, *given).stderr
     right = fairladder("customers", orders, *given, "--discount-as", "percent")
     # m0, m1, m10, m11 and m12: 10.00 less nothing, 1 %, nothing, 1 %, 5 %
-    assert [line.split(",")[9] for line in right.stdout.splitlines()[1:6]] == ["10.00", "9.90", "10.00", "9.90", "9.50"]
+    assert [line.split(",")[9] for line in right.stdout.splitlines()[1:6]] == [
+        "10.00",
+        "9.90",
+        "10.00",
+        "9.90",
+        "9.50",
+    ]
     assert right.returncode == 0
     assert (
         "`discount` looks like a discount and is not used"
-        in fairladder("customers", write(tmp_path / "o.csv", rows, columns.replace("price", "amount"))).stderr
+        in fairladder(
+            "customers", write(tmp_path / "o.csv", rows, columns.replace("price", "amount"))
+        ).stderr
     )
 
 
 def test_members_whose_ids_are_written_otherwise_are_an_error(tmp_path):
-    orders = write(tmp_path / "orders.csv", [(f"m{i % 20}", i, "05.02.2026", "5.00", "", "") for i in range(60)])
+    orders = write(
+        tmp_path / "orders.csv",
+        [(f"m{i % 20}", i, "05.02.2026", "5.00", "", "") for i in range(60)],
+    )
     members = write(
         tmp_path / "members.csv",
         [(f"M-{i}" if i < 17 else f"m{i}", "31.05.1980", "05.06.1990") for i in range(20)],
         "member,born,joined",
     )
-    check = fl.open_orders(orders, customers=members, scheme={"orders": {"date_format": "day-first"}}).check()
+    check = fl.open_orders(
+        orders, customers=members, scheme={"orders": {"date_format": "day-first"}}
+    ).check()
     (wrong,) = [f for f in check.findings if f.code == "unmatched-customers"]
     assert (wrong.level, wrong.count) == ("error", 17)
-    assert f"the orders write `m0`, `m1`, `m10`, and {members} writes `M-0`, `M-1`, `M-10`" in wrong.effect
-    write(members, [(f"m{i}", "31.05.1980", "05.06.1990") for i in range(8, 40)], "member,born,joined")
-    orders = fl.open_orders(orders, customers=members, scheme={"orders": {"date_format": "day-first"}})
-    assert [f.code for f in orders.check().findings if f.level == "error"] == []  # 12 of 20 are on both sides
+    assert (
+        f"the orders write `m0`, `m1`, `m10`, and {members} writes `M-0`, `M-1`, `M-10`"
+        in wrong.effect
+    )
+    write(
+        members, [(f"m{i}", "31.05.1980", "05.06.1990") for i in range(8, 40)], "member,born,joined"
+    )
+    orders = fl.open_orders(
+        orders, customers=members, scheme={"orders": {"date_format": "day-first"}}
+    )
+    assert [
+        f.code for f in orders.check().findings if f.level == "error"
+    ] == []  # 12 of 20 are on both sides
     # Days of members are settled by their own cells, and where these can be either as the orders' are written.
     assert orders.customers()["born"].max() == pd.Timestamp("1980-05-31")
     assert orders.customers()["joined"].max() == pd.Timestamp("1990-06-05")
@@ -255,9 +332,24 @@ def test_accounts_of_nobody_are_named():
         "9999",
         "Gäste",
     ]
-    people = ["0001", "Judith Guest", "Testa", "99", "C-77", "test.pilot@sky.example", "Anna Test", "Naomi", "i"]
+    people = [
+        "0001",
+        "Judith Guest",
+        "Testa",
+        "99",
+        "C-77",
+        "test.pilot@sky.example",
+        "Anna Test",
+        "Naomi",
+        "i",
+    ]
     frame = pd.DataFrame(
-        {"customer": [*odd, *people, "K1"], "placed": "2026-01-05", "amount": 2.5, "name": [*[""] * 19, "Demo user"]}
+        {
+            "customer": [*odd, *people, "K1"],
+            "placed": "2026-01-05",
+            "amount": 2.5,
+            "name": [*[""] * 19, "Demo user"],
+        }
     )
     found = {f.code: f for f in fl.open_orders(frame).check().findings}["odd-accounts"]
     assert (found.count, found.level) == (11, "warning")
@@ -270,7 +362,8 @@ def odd_shop(folder):
     """Two exports that overlap, and members, with nearly everything that can be wrong; the options that all commands get."""
     columns = "Customer,Order,Date,Amount,State,Entry,Flag"
     rows = [
-        (f"C{i % 12:02}", f"o{i}", f"2026-0{i % 6 + 1}-1{i % 8}", f"{i}.50", "paid", "sale", "y") for i in range(1, 70)
+        (f"C{i % 12:02}", f"o{i}", f"2026-0{i % 6 + 1}-1{i % 8}", f"{i}.50", "paid", "sale", "y")
+        for i in range(1, 70)
     ]
     rows += [
         rows[3],
@@ -320,7 +413,16 @@ def test_every_command_shows_every_finding(tmp_path, fairladder, words):
     out = tmp_path / ("out.html" if command == "report" else "out.json")
     pattern = tmp_path / "[ab].csv"
     done = fairladder(
-        command, pattern, *more, *given, "--fail-on", "warning", "--facts", tmp_path / "facts.json", "--out", out
+        command,
+        pattern,
+        *more,
+        *given,
+        "--fail-on",
+        "warning",
+        "--facts",
+        tmp_path / "facts.json",
+        "--out",
+        out,
     )
     facts = json.loads((tmp_path / "facts.json").read_text())
     found = {f["code"]: f for f in facts["findings"] if f["level"] != "note"}
@@ -329,7 +431,9 @@ def test_every_command_shows_every_finding(tmp_path, fairladder, words):
     for finding in found.values():
         assert Finding(**{**finding, "examples": ()}).sentence in done.stderr.splitlines()
     assert (
-        fairladder(command, pattern, *more, *given, "--quiet", "--out", "-" if command != "report" else out).returncode
+        fairladder(
+            command, pattern, *more, *given, "--quiet", "--out", "-" if command != "report" else out
+        ).returncode
         == 0
     )
     if command in ("check", "report"):
@@ -351,7 +455,9 @@ def test_findings_that_spoil_everything(code, level, lines, settings):
         "customer",
         "order",
         "placed",
-        *{6: ("unit_price", "quantity", "discount"), 5: ("amount", "currency"), 4: ("amount",)}[len(lines[0])],
+        *{6: ("unit_price", "quantity", "discount"), 5: ("amount", "currency"), 4: ("amount",)}[
+            len(lines[0])
+        ],
     )
     assert found(lines, columns, **settings)[code].level == level
 
@@ -359,6 +465,11 @@ def test_findings_that_spoil_everything(code, level, lines, settings):
 def test_every_finding_is_in_a_test():
     """All warnings and errors of the registry are made to show in the tests of findings and of competing readings."""
     texts = "".join(
-        (Path(__file__).parent / name).read_text() for name in ("test_findings.py", "test_competing_readings.py")
+        (Path(__file__).parent / name).read_text()
+        for name in ("test_findings.py", "test_competing_readings.py")
     )
-    assert [code for code, known in KNOWN.items() if known.levels != ("note",) and f'"{code}"' not in texts] == []
+    assert [
+        code
+        for code, known in KNOWN.items()
+        if known.levels != ("note",) and f'"{code}"' not in texts
+    ] == []

@@ -41,7 +41,9 @@ def made_up(seed, *, days=1095, ahead=180, customers=400, season=None, prices=0.
 
 
 def opened(known, **value):
-    return fl.open_orders(known, scheme={"time": {"as_of": (DAY + 1095).astype(object)}, "value": value})
+    return fl.open_orders(
+        known, scheme={"time": {"as_of": (DAY + 1095).astype(object)}, "value": value}
+    )
 
 
 WINTER = Season(np.array([0.9, -0.2, 0.3, 0.1]))
@@ -56,12 +58,17 @@ def test_a_season_is_found_where_there_is_one_and_nowhere_else():
     found = season_of(weeks, random.poisson(expected * growing * rate).astype(float), expected)
     assert found.waves == 2
     assert found.by_month() == pytest.approx(WINTER.by_month(), abs=0.15)
-    none = [season_of(weeks, random.poisson(expected * growing).astype(float), expected) for _ in range(40)]
+    none = [
+        season_of(weeks, random.poisson(expected * growing).astype(float), expected)
+        for _ in range(40)
+    ]
     assert none.count(None) >= 39
     assert (
         season_of(weeks[:103], 1.0 * random.poisson(expected * rate)[:103], expected[:103]) is None
     )  # under two years
-    bursts = random.negative_binomial(2, 2 / (2 + expected)).astype(float)  # far more uneven than chance
+    bursts = random.negative_binomial(2, 2 / (2 + expected)).astype(
+        float
+    )  # far more uneven than chance
     assert season_of(weeks, bursts, expected) is None
 
     days = np.arange(0.0, 3 * YEAR)
@@ -73,7 +80,10 @@ def test_a_season_is_found_where_there_is_one_and_nowhere_else():
 def test_the_clock_forecasts_a_season_and_who_is_quiet_in_it_is_not_gone():
     spring = Season(np.array([-0.3, 0.8, 0.0, 0.2]))
     known, later = made_up(3, season=spring)
-    by_clock, even = (fl.value_forecast(opened(known, season=s), horizon=150, method="Pareto") for s in ("auto", "off"))
+    by_clock, even = (
+        fl.value_forecast(opened(known, season=s), horizon=150, method="Pareto")
+        for s in ("auto", "off")
+    )
     came = int((later["day"] <= 1095 + 150).sum())
     orders = [float(made.frame["expected_orders"].sum()) for made in (by_clock, even)]
     assert abs(log(orders[0] / came)) < 0.15 < 0.3 < abs(log(orders[1] / came))
@@ -85,10 +95,13 @@ def test_the_clock_forecasts_a_season_and_who_is_quiet_in_it_is_not_gone():
     last = known.groupby("customer")["placed"].max()
     before = last.index[last.between(np.datetime64("2025-06-15"), np.datetime64("2025-09-01"))]
     there = [
-        float(made.frame.set_index("customer").loc[before, "active_probability"].mean()) for made in (by_clock, even)
+        float(made.frame.set_index("customer").loc[before, "active_probability"].mean())
+        for made in (by_clock, even)
     ]
     assert there[0] > there[1] + 0.1
-    forced = fl.value_forecast(opened(made_up(4, customers=150)[0], season="yearly"), method="beta-geometric")
+    forced = fl.value_forecast(
+        opened(made_up(4, customers=150)[0], season="yearly"), method="beta-geometric"
+    )
     assert forced.learnt.season is not None
 
 
@@ -128,45 +141,75 @@ def test_what_came_of_late_widens_the_range():
     )
     known, _ = made_up(10)
     stopped = known[(known["placed"] < DAY + 1095 - LATE) | (known["order"] % 5 == 0)]
-    usual, burst = (fl.value_forecast(opened(k), method="beta-geometric", earlier=False) for k in (known, stopped))
+    usual, burst = (
+        fl.value_forecast(opened(k), method="beta-geometric", earlier=False)
+        for k in (known, stopped)
+    )
     assert burst.late > 0.5 > usual.late
     assert "of the last 30 days, in which repeat orders were off by about" in burst.of_range()
 
 
 def test_earlier_misses_widen_the_range_by_what_the_model_did_not_know():
     day = dt.date(2025, 1, 1)
-    missed = [Miss(day, 90, 130.0, 100.0, 0.01), Miss(day, 90, 100.0, 100.0, 0.04), Miss(day, 90, 5.0, 0.0, 0.01)]
+    missed = [
+        Miss(day, 90, 130.0, 100.0, 0.01),
+        Miss(day, 90, 100.0, 100.0, 0.04),
+        Miss(day, 90, 5.0, 0.0, 0.01),
+    ]
     usual, sure = spread_of([], 90), 4.0
     # One miss tells of ln(1.3)² beyond its variance, one of nothing, and the third, where nothing came, cannot be told.
     wide = spread_of(missed, 90)
     assert wide.freedom == sure + 2
-    assert wide.size == pytest.approx(sqrt((sure * usual.size**2 + log(1.3) ** 2 - 0.01) / (sure + 2)))
+    assert wide.size == pytest.approx(
+        sqrt((sure * usual.size**2 + log(1.3) ** 2 - 0.01) / (sure + 2))
+    )
     draws = wide.draws(4001, 90, np.random.default_rng(1))
-    assert np.quantile(draws, 0.9) == pytest.approx(exp(wide.size * stdtrit(wide.freedom, 0.9)), rel=0.01)
+    assert np.quantile(draws, 0.9) == pytest.approx(
+        exp(wide.size * stdtrit(wide.freedom, 0.9)), rel=0.01
+    )
     assert np.median(draws) == pytest.approx(1, rel=0.01)
-    assert np.quantile(wide.draws(4001, 360, np.random.default_rng(1)), 0.9) > np.quantile(draws, 0.9)
+    assert np.quantile(wide.draws(4001, 360, np.random.default_rng(1)), 0.9) > np.quantile(
+        draws, 0.9
+    )
 
     known, _ = made_up(7)
     steady = fl.value_forecast(opened(known), method="beta-geometric")
     # The same shop whose customers all but stopped for the days that the backtest looks at.
     quiet = known["placed"].between(DAY + 850, DAY + 1094) & (known["order"] % 10 > 2)
     shaken = fl.value_forecast(opened(known[~quiet]), method="beta-geometric")
-    widths = [log(t["value_high"].iloc[0] / t["value_low"].iloc[0]) for t in (steady.totals(), shaken.totals())]
+    widths = [
+        log(t["value_high"].iloc[0] / t["value_low"].iloc[0])
+        for t in (steady.totals(), shaken.totals())
+    ]
     assert widths[1] > 2 * widths[0]
     tested = steady.backtest
     first = tested.misses["beta-geometric"][0]
     row = tested.frame.set_index("method").loc["beta-geometric"]
-    assert (first.value, first.actual_value) == pytest.approx((row["expected_value"], row["actual_value"]))
+    assert (first.value, first.actual_value) == pytest.approx(
+        (row["expected_value"], row["actual_value"])
+    )
     assert row["value_error"] == pytest.approx(row["expected_value"] / row["actual_value"] - 1)
     assert len(tested.misses["beta-geometric"]) == 3
     assert "Of 10 shops like this one, 8 end within the range" in steady.of_range()
-    giant = known.assign(amount=np.where(known["customer"] == known["customer"].iloc[0], 1e5, known["amount"]))
-    assert "one customer brings half of it" in fl.value_forecast(opened(giant), method="beta-geometric").of_range()
+    giant = known.assign(
+        amount=np.where(known["customer"] == known["customer"].iloc[0], 1e5, known["amount"])
+    )
+    assert (
+        "one customer brings half of it"
+        in fl.value_forecast(opened(giant), method="beta-geometric").of_range()
+    )
 
 
 @pytest.mark.parametrize("model", [BG, PARETO], ids=["beta-geometric", "Pareto"])
 def test_changed_leaving_and_frequency_by_integration(model):
-    p, x, seen, t, leaving, rate = (0.8, 40.0, 1.2, 3.0 if model is BG else 300.0), 3, 260.0, 180.0, 0.7, 1.25
+    p, x, seen, t, leaving, rate = (
+        (0.8, 40.0, 1.2, 3.0 if model is BG else 300.0),
+        3,
+        260.0,
+        180.0,
+        0.7,
+        1.25,
+    )
     if model is PARETO:
         still = lambda k, m: k**x * np.exp(-(k + m) * seen)  # noqa: E731
         ahead = lambda k, m: -rate * k / (leaving * m) * np.expm1(-leaving * m * t)  # noqa: E731
@@ -184,7 +227,10 @@ def test_changed_leaving_and_frequency_by_integration(model):
 def test_what_a_change_and_a_return_are_worth(fairladder, shop):
     known, _ = made_up(9)
     orders = opened(known)
-    formula, ahead = fl.value_formula(orders, period="quarter"), fl.value_forecast(orders, method="Pareto")
+    formula, ahead = (
+        fl.value_formula(orders, period="quarter"),
+        fl.value_forecast(orders, method="Pareto"),
+    )
     row, people = formula.frame.iloc[0], len(ahead.frame)
     made = fl.what_if(formula, ahead, retention=0.05, order_value=0.1)
     r = row["retention"]
@@ -198,7 +244,9 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
     assert alone["value_change"] == pytest.approx(0.1 * ahead.frame["expected_value"].mean())
     assert by_forecast["value_change"] > alone["value_change"]
     often = fl.what_if(formula, ahead, frequency=-0.2).frame["value_change"]
-    assert often.iloc[1] == pytest.approx(-0.2 * ahead.frame["expected_value"].mean())  # nobody leaves by ordering
+    assert often.iloc[1] == pytest.approx(
+        -0.2 * ahead.frame["expected_value"].mean()
+    )  # nobody leaves by ordering
     for wrong in ({}, {"retention": 1 - r}, {"frequency": -1}):
         with pytest.raises(fl.UsageError):
             fl.what_if(formula, ahead, **wrong)
@@ -206,7 +254,12 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
     worth = fl.worth_of_return(ahead, 0.05)
     frame = ahead.frame.set_index("customer")
     # response × (1 − p) × value if active, where value if active is the expected value ÷ p
-    wanted = 0.05 * (1 - frame["active_probability"]) * frame["expected_value"] / frame["active_probability"]
+    wanted = (
+        0.05
+        * (1 - frame["active_probability"])
+        * frame["expected_value"]
+        / frame["active_probability"]
+    )
     there = frame["active_probability"] > 1e-6
     assert worth[there].to_numpy() == pytest.approx(wanted[there].to_numpy(), rel=1e-6)
     # Those most surely gone are worth the most, however little is expected of them.
@@ -215,7 +268,8 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
         "placed": np.tile(DAY + np.arange(40), 40),
     })  # fmt: skip
     both = fl.value_forecast(
-        opened(pd.concat([known.assign(order=known["order"] + 5000), gone])), method="beta-geometric"
+        opened(pd.concat([known.assign(order=known["order"] + 5000), gone])),
+        method="beta-geometric",
     )
     lost = both.frame.set_index("customer").loc[[f"g{i:02}" for i in range(40)]]
     assert (lost["active_probability"] < 1e-15).all()
@@ -227,23 +281,35 @@ def test_what_a_change_and_a_return_are_worth(fairladder, shop):
     assert pays_down_to(np.array([5.0, 3.0, 2.0, 4.0]), 2.0) == (2, 8.0)
     assert pays_down_to(np.array([1.0]), 2.0) == (0, 0.0)
     assert "pays down to rank 2" in paid_in_words(2, 8.0, 4, 2.0)
-    listed = fl.campaign(orders, when="expected_return > 0.1", response="5%", by="expected_return", budget=20, cost=0.5)
+    listed = fl.campaign(
+        orders,
+        when="expected_return > 0.1",
+        response="5%",
+        by="expected_return",
+        budget=20,
+        cost=0.5,
+    )
     assert listed.frame["expected_return"].is_monotonic_decreasing
     best = worth.sort_values(ascending=False).head(len(listed.frame))
     assert listed.frame["expected_return"].sum() == pytest.approx(
-        fl.worth_of_return(fl.value_forecast(orders), 0.05).sort_values(ascending=False).head(len(best)).sum()
+        fl.worth_of_return(fl.value_forecast(orders), 0.05)
+        .sort_values(ascending=False)
+        .head(len(best))
+        .sum()
     )
     assert any("At 0.50 for each of 40 contacts" in note for note in listed.notes)
 
     asked = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
-    done = fairladder(*asked, "--if-retention", 5, "--if-order-value", "-5%", "--part", "what-if", cwd=shop)
+    done = fairladder(
+        *asked, "--if-retention", 5, "--if-order-value", "-5%", "--part", "what-if", cwd=shop
+    )
     assert done.stdout.startswith(
         "answer,value_now,value_then,value_change,change_low,change_high,all_change,all_low,all_high\nby formula,"
     ), done.stderr
     back = fairladder(*asked, "--if-response", "5%", "--part", "win-back", cwd=shop)
-    assert back.stdout.startswith("segment,customers,active_probability,value_if_active,break_even,all_worth\n"), (
-        back.stderr
-    )
+    assert back.stdout.startswith(
+        "segment,customers,active_probability,value_if_active,break_even,all_worth\n"
+    ), back.stderr
     for wrong, says in (
         (["--if-retention", "much"], "give points, such as 5 or -2"),
         (["--if-frequency", "0.1"], "if 0.1% is meant, write it so"),

@@ -31,7 +31,9 @@ def frame_of(lines):
     for who, order, day, cents, channel, category in lines:
         day, channel = first.setdefault((who, order), (day, channel))
         rows.append((who, f"{who}{order}", pd.Timestamp(day), cents / 100, channel, category))
-    return pd.DataFrame(rows, columns=["customer", "order", "placed", "amount", "channel", "category"])
+    return pd.DataFrame(
+        rows, columns=["customer", "order", "placed", "amount", "channel", "category"]
+    )
 
 
 def purchases_of(frame):
@@ -45,7 +47,9 @@ def purchases_of(frame):
             row.channel if isinstance(row.channel, str) else "unknown",
         )
     history = defaultdict(list)
-    for (who, order), (day, cents, channel) in sorted(orders.items(), key=lambda o: (o[1][0], o[0][1])):
+    for (who, order), (day, cents, channel) in sorted(
+        orders.items(), key=lambda o: (o[1][0], o[0][1])
+    ):
         history[who].append((day, order, cents, channel))
     return history
 
@@ -54,18 +58,26 @@ def month(day):
     return day.replace(day=1)
 
 
-@settings(max_examples=times(6), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(
+    max_examples=times(6), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)
 @given(LINES, st.sampled_from(["net", "ignore"]), st.sampled_from(ENGINES))
 def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds, engine):
     frame = frame_of(lines)
     scheme = fl.Scheme().with_options(
-        money={"refunds": refunds}, time={"as_of": AS_OF}, orders={"table": None if engine == "frame" else "orders"}
+        money={"refunds": refunds},
+        time={"as_of": AS_OF},
+        orders={"table": None if engine == "frame" else "orders"},
     )
-    source = frame if engine == "frame" else in_database(engine, frame, tmp_path_factory.mktemp("db"))
+    source = (
+        frame if engine == "frame" else in_database(engine, frame, tmp_path_factory.mktemp("db"))
+    )
     orders = fl.open_orders(source, scheme=scheme)
     history = purchases_of(frame)
     bought = {who: [o for o in own if o[2] > 0] for who, own in history.items()}
-    counting = [o for own in history.values() for o in own if o[2] > 0 or (o[2] < 0 and refunds == "net")]
+    counting = [
+        o for own in history.values() for o in own if o[2] > 0 or (o[2] < 0 and refunds == "net")
+    ]
     if not counting:
         with pytest.raises(fl.DataError, match="No order counts towards spend"):
             fl.growth(orders)
@@ -73,7 +85,9 @@ def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds,
     table = fl.growth(orders, period="month")
     for row in table.itertuples(index=False):
         begin = row.period.date()
-        here = [(n, o) for own in bought.values() for n, o in enumerate(own) if month(o[0]) == begin]
+        here = [
+            (n, o) for own in bought.values() for n, o in enumerate(own) if month(o[0]) == begin
+        ]
         refunded = sum(o[2] for o in counting if o[2] < 0 and month(o[0]) == begin)
         new, repeat = (sum(o[2] for n, o in here if (n == 0) == first) for first in (True, False))
         people = {who for who, own in bought.items() if any(month(o[0]) == begin for o in own)}
@@ -97,11 +111,22 @@ def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds,
     assert table["new_customers_running"].iloc[-1] == sum(map(bool, bought.values()))
     assert table["complete"].tolist() == [True] * (len(table) - 1) + [False]
     none = (table["new_customers"] == 0) & table["complete"]
-    assert (table["flat"] == (none & (none.shift(fill_value=False) | none.shift(-1, fill_value=False)))).all()
+    assert (
+        table["flat"] == (none & (none.shift(fill_value=False) | none.shift(-1, fill_value=False)))
+    ).all()
 
     by = fl.growth(orders, period="month", by="channel")
-    for name in ("orders", "new_customers", "new_revenue", "repeat_revenue", "refunded", "new_customers_running"):
-        assert by.groupby("period")[name].sum().round(2).tolist() == table[name].round(2).tolist(), name
+    for name in (
+        "orders",
+        "new_customers",
+        "new_revenue",
+        "repeat_revenue",
+        "refunded",
+        "new_customers_running",
+    ):
+        assert (
+            by.groupby("period")[name].sum().round(2).tolist() == table[name].round(2).tolist()
+        ), name
     if not any(bought.values()):
         return
     found = fl.cohorts(orders, period="month")
@@ -127,15 +152,22 @@ DAY_PARTS = {
 }  # fmt: skip
 
 
-@settings(max_examples=times(8), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(
+    max_examples=times(8), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)
 @given(
     LINES,
-    st.sampled_from(["channel", "category", "amount:0,3.5", *(f"{part}(placed)" for part in DAY_PARTS)]),
+    st.sampled_from(
+        ["channel", "category", "amount:0,3.5", *(f"{part}(placed)" for part in DAY_PARTS)]
+    ),
     st.sampled_from(["category", "channel", "weekday(placed)", None]),
     st.sampled_from(ENGINES),
 )
 @example(
-    [("a", 1, dt.date(2024, 11, 26), 39, "web", "kits"), ("a", 2, dt.date(2024, 12, 1), 50, "web", "kits")],
+    [
+        ("a", 1, dt.date(2024, 11, 26), 39, "web", "kits"),
+        ("a", 2, dt.date(2024, 12, 1), 50, "web", "kits"),
+    ],
     "weekday(placed)",
     None,
     "sqlite",
@@ -144,8 +176,12 @@ def test_breakdowns_count_from_the_rows(tmp_path_factory, lines, rows, columns, 
     frame = frame_of(lines)
     if rows == columns:
         columns = None
-    scheme = fl.Scheme().with_options(time={"as_of": AS_OF}, orders={"table": None if engine == "frame" else "orders"})
-    source = frame if engine == "frame" else in_database(engine, frame, tmp_path_factory.mktemp("db"))
+    scheme = fl.Scheme().with_options(
+        time={"as_of": AS_OF}, orders={"table": None if engine == "frame" else "orders"}
+    )
+    source = (
+        frame if engine == "frame" else in_database(engine, frame, tmp_path_factory.mktemp("db"))
+    )
     orders = fl.open_orders(source, scheme=scheme)
     whole = frame.assign(cents=(frame["amount"] * 100).round().astype(int))
     whole["total"] = whole.groupby(["customer", "order"])["cents"].transform("sum")
@@ -170,7 +206,11 @@ def test_breakdowns_count_from_the_rows(tmp_path_factory, lines, rows, columns, 
     differs = any("differs within orders" in note for note in table.notes)
     names = [a.partition(":")[0] for a in (rows, columns) if a and not a.endswith("(placed)")]
     varied = (
-        whole.astype({"channel": object}).fillna({"channel": "unknown"}).groupby("one")[names].nunique().max(axis=None)
+        whole.astype({"channel": object})
+        .fillna({"channel": "unknown"})
+        .groupby("one")[names]
+        .nunique()
+        .max(axis=None)
         > 1
         if names
         else False
@@ -188,7 +228,12 @@ def test_breakdowns_count_from_the_rows(tmp_path_factory, lines, rows, columns, 
         paid = part[part["total"] > 0]
         told = got.loc[key]
         wanted = (paid["one"].nunique(), paid["customer"].nunique(), part["cents"].sum(), len(paid))
-        assert (told["orders"], told["customers"], round(told["spend"] * 100), told["lines"]) == wanted, key
+        assert (
+            told["orders"],
+            told["customers"],
+            round(told["spend"] * 100),
+            told["lines"],
+        ) == wanted, key
         if wanted[0]:
             assert told["lines_per_order"] == pytest.approx(len(paid) / wanted[0])
             assert told["average_order_value"] == pytest.approx(wanted[2] / 100 / wanted[0])
@@ -229,12 +274,17 @@ def test_the_shop_against_plain_sql(shop, fairladder):
         shop,
         "SELECT n, count(*) AS customers FROM (SELECT count(*) AS n FROM purchases GROUP BY customer) GROUP BY n ORDER BY n",
     )
-    assert counts[counts["customers"] > 0][["n", "customers"]].to_numpy().tolist() == theirs.to_numpy().tolist()
+    assert (
+        counts[counts["customers"] > 0][["n", "customers"]].to_numpy().tolist()
+        == theirs.to_numpy().tolist()
+    )
     assert np.allclose(counts["went_on"], 1 - counts["customers"] / counts["at_least_n"])
     only = fl.one_channel(orders)
     theirs = plain(shop, "SELECT channel, count(*) AS n, sum(k) AS k FROM (SELECT any_value(channel) AS channel, count(*) AS k FROM purchases "
                          "GROUP BY customer HAVING count(DISTINCT channel) = 1) GROUP BY channel ORDER BY channel")  # fmt: skip
-    assert only[["customers", "orders"]].to_numpy().tolist() == theirs[["n", "k"]].to_numpy().tolist()
+    assert (
+        only[["customers", "orders"]].to_numpy().tolist() == theirs[["n", "k"]].to_numpy().tolist()
+    )
     flow = fl.channel_flow(orders)
     assert flow.loc[flow["later_channel"].isna(), "customers"].sum() == counts["customers"].iloc[0]
     near = fl.one_before(orders, 4)
@@ -243,7 +293,9 @@ def test_the_shop_against_plain_sql(shop, fairladder):
     spells = fl.flat_spells(fl.growth(orders, by="district"), "district")
     assert tuple(spells.iloc[0]) == ("Saltmarsh", "Mar 2025", "Jun 2026", 16, 102)
 
-    window = fairladder("growth", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--from", "2026-05-10")
+    window = fairladder(
+        "growth", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--from", "2026-05-10"
+    )
     shown = pd.read_csv(pd.io.common.StringIO(window.stdout))
     everything = fl.growth(orders)
     assert (
@@ -253,14 +305,23 @@ def test_the_shop_against_plain_sql(shop, fairladder):
 
 def test_age_at_the_order_in_leap_years_and_unknowns(fairladder, tmp_path):
     people = tmp_path / "people.csv"
-    people.write_text("customer,born\nleap,1995-02-28\nlater,2030-01-01\nold,1890-01-01\nnone,\nmarch,1996-02-29\n")
+    people.write_text(
+        "customer,born\nleap,1995-02-28\nlater,2030-01-01\nold,1890-01-01\nnone,\nmarch,1996-02-29\n"
+    )
     rows = [("march", "2026-02-28", "20 to 29"), ("march", "2026-03-01", "30 and over"), ("later", "2025-01-01", "unknown"),
             ("old", "2025-01-01", "unknown"), ("none", "2025-01-01", "unknown"), ("leap", "2025-02-27", "20 to 29"), ("leap", "2025-02-28", "30 and over")]  # fmt: skip
     for who, day, band in rows:
         orders = tmp_path / "orders.csv"
         orders.write_text(f"customer,placed,amount\n{who},{day},5\n")
         done = fairladder(
-            "breakdown", orders, "--customers", people, "--rows", "age(born):20,30", "--measure", "orders"
+            "breakdown",
+            orders,
+            "--customers",
+            people,
+            "--rows",
+            "age(born):20,30",
+            "--measure",
+            "orders",
         )
         cells = pd.read_csv(pd.io.common.StringIO(done.stdout))
         assert cells[cells["row"] != "total"]["row"].tolist() == [band], (who, day, done.stderr)
@@ -278,10 +339,18 @@ def test_a_crosstab_is_the_long_table_side_by_side(shop, fairladder):
         "channel",
     ]
     long = pd.read_csv(io.StringIO(fairladder(*asked, "--measure", "lines_per_order").stdout))
-    wide = pd.read_csv(io.StringIO(fairladder(*asked, "--measure", "lines_per_order", "--layout", "crosstab").stdout))
+    wide = pd.read_csv(
+        io.StringIO(
+            fairladder(*asked, "--measure", "lines_per_order", "--layout", "crosstab").stdout
+        )
+    )
     assert wide["calendar month of order"].tolist()[:2] == ["January", "February"]
-    beside = wide.melt(id_vars="calendar month of order").set_axis(["row", "column", "lines_per_order"], axis=1)
-    pd.testing.assert_frame_equal(*(t.sort_values(["row", "column"], ignore_index=True) for t in (long, beside)))
+    beside = wide.melt(id_vars="calendar month of order").set_axis(
+        ["row", "column", "lines_per_order"], axis=1
+    )
+    pd.testing.assert_frame_equal(
+        *(t.sort_values(["row", "column"], ignore_index=True) for t in (long, beside))
+    )
     assert "There are: `long`, `crosstab`" in fairladder(*asked, "--layout", "wide").stderr
     for axis, says in (
         ("minute(placed)", "no part 'minute'"),
@@ -326,7 +395,16 @@ def test_what_cannot_be_answered_is_said(shop, fairladder):
         assert told in done.stderr, words
         assert done.returncode == 2
     long = fairladder(
-        "breakdown", orders, "--scheme", scheme, "--rows", "product", "--most", 4, "--measure", "customers"
+        "breakdown",
+        orders,
+        "--scheme",
+        scheme,
+        "--rows",
+        "product",
+        "--most",
+        4,
+        "--measure",
+        "customers",
     )
     cells = pd.read_csv(pd.io.common.StringIO(long.stdout))
     assert cells["row"].tolist()[-2:] == ["the rest", "total"]
@@ -338,7 +416,10 @@ def test_what_is_kept_of_a_window_does_not_pass_for_the_whole_history():
     frame = pd.DataFrame({"customer": ["a"] * 3, "order": list("123"), "amount": 5.0})
     frame["placed"] = pd.to_datetime(["2025-01-01", "2025-03-01", "2025-03-09"])
     orders = fl.open_orders(frame, scheme={"time": {"as_of": AS_OF, "from": dt.date(2025, 2, 1)}})
-    seen = [len(orders.run(orders.order_table([], sequence=False, history=h))) for h in (False, True, False)]
+    seen = [
+        len(orders.run(orders.order_table([], sequence=False, history=h)))
+        for h in (False, True, False)
+    ]
     assert seen == [2, 3, 2]
     assert fl.breakdown(orders, "customer").frame["orders"].tolist() == [2, 2]
     assert fl.growth(orders)["new_customers"].sum() == 0
@@ -357,32 +438,59 @@ def test_the_ledger_is_of_the_whole_history_and_in_one_order():
             texts.add(ledger.to_csv())
             assert ledger.loc[ledger["customer"] == "a", "share_of_customer"].tolist() == shares
             window = fl.order_ledger(
-                fl.open_orders(shuffled, scheme={**scheme, "time": {"as_of": AS_OF, "from": dt.date(2025, 2, 1)}})
+                fl.open_orders(
+                    shuffled,
+                    scheme={**scheme, "time": {"as_of": AS_OF, "from": dt.date(2025, 2, 1)}},
+                )
             )
-            pd.testing.assert_frame_equal(window, ledger[ledger["placed_on"] >= "2025-02-01"].reset_index(drop=True))
-            day = fl.open_orders(shuffled, scheme={"time": {"as_of": dt.date(2025, 3, 31)}}).customers()
+            pd.testing.assert_frame_equal(
+                window, ledger[ledger["placed_on"] >= "2025-02-01"].reset_index(drop=True)
+            )
+            day = fl.open_orders(
+                shuffled, scheme={"time": {"as_of": dt.date(2025, 3, 31)}}
+            ).customers()
             assert day["name"].tolist() == ["z", "b"]  # of the latest day the greatest
         assert len(texts) == 1
     # Rows after the day of reckoning are outside even of a window that ends later, and what `where` leaves out is left out first.
-    later = {"time": {"as_of": dt.date(2025, 3, 1), "through": dt.date(2025, 12, 31)}, "orders": {"where": "x <> 's'"}}
+    later = {
+        "time": {"as_of": dt.date(2025, 3, 1), "through": dt.date(2025, 12, 31)},
+        "orders": {"where": "x <> 's'"},
+    }
     balance = fl.open_orders(frame, scheme=later).balance
     assert (balance.used, balance.left_out, balance.outside_window) == (4, 1, 1)
 
 
 def test_flat_spells_end_with_their_group():
     """A's last two months and B's first two bring nobody new; they are two spells of two and not one of four."""
-    lines = [("a1", "A", "2025-01-05"), ("b1", "B", "2025-03-05"), ("b2", "B", "2025-04-05"), ("a2", "A", "2025-02-05")]
-    frame = pd.DataFrame([(c, g, d, 5.0) for c, g, d in lines], columns=["customer", "town", "placed", "amount"])
-    table = fl.growth(fl.open_orders(frame, scheme={"time": {"as_of": dt.date(2025, 4, 30)}}), by="town")
+    lines = [
+        ("a1", "A", "2025-01-05"),
+        ("b1", "B", "2025-03-05"),
+        ("b2", "B", "2025-04-05"),
+        ("a2", "A", "2025-02-05"),
+    ]
+    frame = pd.DataFrame(
+        [(c, g, d, 5.0) for c, g, d in lines], columns=["customer", "town", "placed", "amount"]
+    )
+    table = fl.growth(
+        fl.open_orders(frame, scheme={"time": {"as_of": dt.date(2025, 4, 30)}}), by="town"
+    )
     assert table.groupby("town")["flat"].apply(list).to_dict() == {
         "A": [False, False, True, True],
         "B": [True, True, False, False],
     }
-    one = frame[frame["customer"] != "b2"]  # B: none in January and February, one in March, none in April
-    table = fl.growth(fl.open_orders(one, scheme={"time": {"as_of": dt.date(2025, 4, 30)}}), by="town")
+    one = frame[
+        frame["customer"] != "b2"
+    ]  # B: none in January and February, one in March, none in April
+    table = fl.growth(
+        fl.open_orders(one, scheme={"time": {"as_of": dt.date(2025, 4, 30)}}), by="town"
+    )
     assert table.groupby("town")["flat"].apply(list).to_dict()["B"] == [True, True, False, False]
-    a_first = one[one["customer"] != "a1"].assign(placed=["2025-01-05", "2025-02-05"])  # B in January, A in February
-    table = fl.growth(fl.open_orders(a_first, scheme={"time": {"as_of": dt.date(2025, 2, 28)}}), by="town")
+    a_first = one[one["customer"] != "a1"].assign(
+        placed=["2025-01-05", "2025-02-05"]
+    )  # B in January, A in February
+    table = fl.growth(
+        fl.open_orders(a_first, scheme={"time": {"as_of": dt.date(2025, 2, 28)}}), by="town"
+    )
     assert not table["flat"].any()  # A's January and B's February stand side by side
 
 
@@ -399,8 +507,14 @@ def test_orders_kept_with_their_columns_serve_only_what_they_can():
     for keep in (None, "orders", ["channel"], ["channel", "nothing there"]):
         orders = fl.open_orders(frame, keep=keep)
         assert fl.order_ledger(orders)["channel"].fillna("").tolist() == ["", "web"]
-        assert fl.breakdown(orders, "channel", measure="orders").frame["row"].tolist() == ["stall", "web", "total"]
-        plain = orders.frame(orders.order_table(["channel"], sequence=False)).sort_values("customer")
+        assert fl.breakdown(orders, "channel", measure="orders").frame["row"].tolist() == [
+            "stall",
+            "web",
+            "total",
+        ]
+        plain = orders.frame(orders.order_table(["channel"], sequence=False)).sort_values(
+            "customer"
+        )
         assert plain["of channel"].fillna("").tolist() == [
             "",
             "web",
@@ -412,14 +526,23 @@ def test_years_that_begin_in_another_month(shop):
     scheme = fl.load_scheme(shop / "scheme.toml").with_options(time={"year_starts": "04"})
     orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
     months = orders.growth(period="month")
-    fiscal = (months["period"].dt.year - (months["period"].dt.month < 4)).map(lambda y: f"{y}/{(y + 1) % 100}")
+    fiscal = (months["period"].dt.year - (months["period"].dt.month < 4)).map(
+        lambda y: f"{y}/{(y + 1) % 100}"
+    )
     years = orders.growth(period="year").set_index("label")
     assert years["orders"].to_dict() == months.groupby(fiscal)["orders"].sum().to_dict()
     assert years["complete"].tolist() == [True, True, True, False]
     quarters = orders.growth(period="quarter")
-    assert quarters["label"].tolist()[:4] == ["2023/24 Q2", "2023/24 Q3", "2023/24 Q4", "2024/25 Q1"]
+    assert quarters["label"].tolist()[:4] == [
+        "2023/24 Q2",
+        "2023/24 Q3",
+        "2023/24 Q4",
+        "2024/25 Q1",
+    ]
     for axis, table in (("year(placed)", years), ("quarter(placed)", quarters.set_index("label"))):
-        rows = orders.breakdown(axis, measure="orders").frame.set_index("row")["orders"].drop("total")
+        rows = (
+            orders.breakdown(axis, measure="orders").frame.set_index("row")["orders"].drop("total")
+        )
         assert rows.to_dict() == table["orders"].to_dict()
     assert orders.cohorts(period="year").wide().index.tolist() == years.index.tolist()
     assert fl.value_formula(orders, period="year").frame["formula_value"].notna().all()
@@ -434,20 +557,38 @@ def test_hours_are_those_of_the_orders(tmp_path, engine):
     frame = pd.DataFrame({"customer": list("abcdd"), "order": list("abcdd"), "amount": [1] * 5,
                           "placed": ["2026-01-05 14:05", "2026-01-05 09:59:59", "2026-01-05 00:30", "2026-01-06 23:50", "2026-01-07 00:10"]})  # fmt: skip
     plain = frame if engine == "embedded" else in_database(engine, frame, tmp_path, table="hours")
-    orders = fl.open_orders(plain, scheme={} if engine == "embedded" else {"orders": {"table": "hours"}})
-    hours = orders.breakdown("hour(placed)", measure="orders").frame.set_index("row")["orders"].to_dict()
+    orders = fl.open_orders(
+        plain, scheme={} if engine == "embedded" else {"orders": {"table": "hours"}}
+    )
+    hours = (
+        orders.breakdown("hour(placed)", measure="orders")
+        .frame.set_index("row")["orders"]
+        .to_dict()
+    )
     assert hours == {"00": 1, "09": 1, "14": 1, "23": 1, "total": 4}
     if engine == "embedded":
         late = frame.assign(
-            placed=["05.01.2026 2:05 PM", "13.01.2026", "05.01.2026 12:30 AM", *["05.01.2026 9:10 am"] * 2]
+            placed=[
+                "05.01.2026 2:05 PM",
+                "13.01.2026",
+                "05.01.2026 12:30 AM",
+                *["05.01.2026 9:10 am"] * 2,
+            ]
         )
         hours = (
-            fl.open_orders(late).breakdown("hour(placed)", measure="orders").frame.set_index("row")["orders"].to_dict()
+            fl.open_orders(late)
+            .breakdown("hour(placed)", measure="orders")
+            .frame.set_index("row")["orders"]
+            .to_dict()
         )
         assert hours == {"00": 1, "09": 1, "14": 1, "unknown": 1, "total": 4}
         with pytest.raises(fl.UsageError, match="holds days without times"):
-            fl.open_orders(frame.assign(placed=pd.array([dt.date(2026, 1, 5)] * 5))).breakdown("hour(placed)")
-        midnight = fl.open_orders(frame.assign(placed=pd.Timestamp("2026-01-05"))).breakdown("hour(placed)")
+            fl.open_orders(frame.assign(placed=pd.array([dt.date(2026, 1, 5)] * 5))).breakdown(
+                "hour(placed)"
+            )
+        midnight = fl.open_orders(frame.assign(placed=pd.Timestamp("2026-01-05"))).breakdown(
+            "hour(placed)"
+        )
         assert any("probably lost" in note for note in midnight.notes)
 
 
@@ -462,14 +603,20 @@ def test_lines_add_up_to_orders_and_to_customers(shop, fairladder):
     assert (cents["order_amount"].first() == whole["amount"]).all()
     assert (cents["placed_on"].first() == whole["placed_on"]).all()
     assert (cents.size() == whole["lines"]).all()
-    for share, by, wanted in (("share_of_order", keys, 1.0), ("share_of_customer", ["customer"], 1.0)):
+    for share, by, wanted in (
+        ("share_of_order", keys, 1.0),
+        ("share_of_customer", ["customer"], 1.0),
+    ):
         known = lines[lines[share].notna()]
         assert known.groupby(by)[share].sum().to_numpy() == pytest.approx(wanted)
     assert lines[lines["order_amount"] <= 0]["share_of_order"].isna().all()
     late = fl.open_orders(
-        shop / "orders.csv", scheme=fl.load_scheme(scheme).with_options(time={"from": dt.date(2026, 1, 1)})
+        shop / "orders.csv",
+        scheme=fl.load_scheme(scheme).with_options(time={"from": dt.date(2026, 1, 1)}),
     ).order_lines()
-    pd.testing.assert_frame_equal(late, lines[lines["placed_on"] >= "2026-01-01"].reset_index(drop=True))
+    pd.testing.assert_frame_equal(
+        late, lines[lines["placed_on"] >= "2026-01-01"].reset_index(drop=True)
+    )
     whole_orders = shop / "orders.csv", "--scheme", scheme, "--amount-is", "order", "--lines"
     assert "rows have no amounts of their own" in fairladder("orders", *whole_orders).stderr
 
@@ -486,7 +633,9 @@ def test_what_orders_say_is_carried_to_customers(shop, engine, tmp_path):
     orders = fl.open_orders(url, scheme=scheme, customers=shop / "members.csv")
     table = orders.customers().set_index("customer")
     bought = orders.order_ledger().query("amount > 0")
-    mixed = rows.groupby("slip")["category"].agg(lambda c: c.iloc[0] if c.nunique() == 1 else "mixed")
+    mixed = rows.groupby("slip")["category"].agg(
+        lambda c: c.iloc[0] if c.nunique() == 1 else "mixed"
+    )
     first = bought[bought["nth"] == 1].set_index("customer")
     latest = bought.sort_values("nth").groupby("customer").last()
     there = table[table["orders"] > 0]
@@ -494,10 +643,15 @@ def test_what_orders_say_is_carried_to_customers(shop, engine, tmp_path):
     assert there["latest_channel"].to_dict() == latest["channel"].astype(object).to_dict()
     assert there["first_category"].to_dict() == first["order"].map(mixed).to_dict()
     assert table.loc[table["orders"] == 0, "first_channel"].isna().all()
-    for columns, says in ((["chanel"], "Did you mean `channel`"), (["order"], "have a column `first_order` already")):
+    for columns, says in (
+        (["chanel"], "Did you mean `channel`"),
+        (["order"], "have a column `first_order` already"),
+    ):
         with pytest.raises(fl.SchemeError, match=says):
             fl.open_orders(
-                url, scheme=scheme.with_options(customers={"at_first": columns}), customers=shop / "members.csv"
+                url,
+                scheme=scheme.with_options(customers={"at_first": columns}),
+                customers=shop / "members.csv",
             ).customers()
 
 
@@ -508,12 +662,16 @@ def test_a_column_is_summed_over_the_rows_of_purchases(shop, engine, tmp_path):
     scheme = fl.load_scheme(shop / "scheme.toml").with_options(
         orders={"table": None if engine == "embedded" else "orders"}
     )
-    orders = fl.open_orders(rows if engine == "embedded" else in_database(engine, rows, tmp_path), scheme=scheme)
+    orders = fl.open_orders(
+        rows if engine == "embedded" else in_database(engine, rows, tmp_path), scheme=scheme
+    )
     bought = orders.order_ledger().query("amount > 0")[["customer", "order"]]
     lines = orders.order_lines().merge(bought, on=["customer", "order"])
     lines["quantity"] = lines["quantity"].astype(int)
     for axis in ("channel", "category"):
-        summed = orders.breakdown(axis, measure="sum(quantity)").frame.set_index("row")["sum(quantity)"]
+        summed = orders.breakdown(axis, measure="sum(quantity)").frame.set_index("row")[
+            "sum(quantity)"
+        ]
         assert summed.drop("total").to_dict() == lines.groupby(axis)["quantity"].sum().to_dict()
         assert summed["total"] == lines["quantity"].sum()
     for measure, says in (

@@ -26,9 +26,7 @@ ROOT = Path(__file__).parents[1]
 
 
 def test_import_is_light_and_every_public_name_is_there():
-    heavy = (
-        "import sys, fairladder; print(sorted({'pandas', 'scipy', 'matplotlib', 'duckdb', 'numpy'} & set(sys.modules)))"
-    )
+    heavy = "import sys, fairladder; print(sorted({'pandas', 'scipy', 'matplotlib', 'duckdb', 'numpy'} & set(sys.modules)))"
     done = subprocess.run([sys.executable, "-c", heavy], capture_output=True, text=True, check=True)
     assert done.stdout == "[]\n"
     assert fl.__all__ == sorted(fl.__all__)
@@ -46,7 +44,12 @@ def test_shipped_sample_is_what_the_generator_makes(tmp_path):
 
 def test_a_measure_is_an_entry_and_a_line(tmp_path):
     """The recipe of docs/house.md, followed in a copy: a file, a database and a frame have the measure then."""
-    recipe = (ROOT / "docs" / "house.md").read_text("utf-8").partition("**A measure of customers**")[2].split("```")[1]
+    recipe = (
+        (ROOT / "docs" / "house.md")
+        .read_text("utf-8")
+        .partition("**A measure of customers**")[2]
+        .split("```")[1]
+    )
     shutil.copytree(ROOT / "src", tmp_path / "src", ignore=shutil.ignore_patterns("__pycache__"))
     for part in recipe.split("--- ")[1:]:
         name, *added = part.splitlines()
@@ -76,14 +79,18 @@ for source in (sys.argv[1] + "/o.csv", "sqlite:///" + sys.argv[1] + "/o.db", fra
 
 
 def test_every_role_has_an_option():
-    assert {f"--{role.replace('_', '-')}-column" for role in ROLES} <= {s.option for s in with_option("orders")}
+    assert {f"--{role.replace('_', '-')}-column" for role in ROLES} <= {
+        s.option for s in with_option("orders")
+    }
 
 
 def test_examples_in_docstrings_run(monkeypatch):
     """Every public function that is quick shows how it is called, and gives what it says."""
     monkeypatch.setattr(fl, "sample_orders", functools.cache(fl.sample_orders), raising=False)
     homes = {
-        sys.modules[getattr(fl, name).__module__] for name in fl.__all__ if hasattr(getattr(fl, name), "__module__")
+        sys.modules[getattr(fl, name).__module__]
+        for name in fl.__all__
+        if hasattr(getattr(fl, name), "__module__")
     }
     tried = [doctest.testmod(home) for home in homes]
     assert sum(t.failed for t in tried) == 0
@@ -91,14 +98,19 @@ def test_examples_in_docstrings_run(monkeypatch):
 
 
 def test_the_page_of_the_interface_is_current():
-    assert runpy.run_path(str(ROOT / "docs" / "api.py"))["page"]() == (ROOT / "docs" / "api.md").read_text("utf-8")
+    assert runpy.run_path(str(ROOT / "docs" / "api.py"))["page"]() == (
+        ROOT / "docs" / "api.md"
+    ).read_text("utf-8")
 
 
 def test_a_value_is_what_its_own_table_says(tmp_path):
     """Rates are shares, factors and parameters are not: 74.14 an order is no 7,414 %, wherever people read it."""
     orders = fl.sample_orders()
     made, rates = fl.value_formula(orders, period="quarter"), fl.cohorts(orders, period="quarter")
-    for name, result, part, share in (("factors", made, None, False), ("rates", rates, "rates", True)):
+    for name, result, part, share in (
+        ("factors", made, None, False),
+        ("rates", rates, "rates", True),
+    ):
         frame = result.tables()[part or name]
         assert columns.is_share(frame, "value") == share
         result.to_file(tmp_path / f"{name}.md", part=part)
@@ -148,13 +160,15 @@ def test_every_column_is_in_the_registry(scored):
         known |= {c.name: c for c in columns.SCORES} if where == "customers" else {}
         for name, values in frame.items():
             if name in known:
-                assert values.dtype.kind in numbers.get(known[name].kind, "OUT") or known[name].kind == "text", (
-                    where,
-                    name,
-                )
+                assert (
+                    values.dtype.kind in numbers.get(known[name].kind, "OUT")
+                    or known[name].kind == "text"
+                ), (where, name)
                 assert known[name].nulls or values.notna().all(), (where, name)
             else:
-                assert name in frame.attrs.get(columns.CARRIED, ()) or name in orders.scheme.tiers, (where, name)
+                assert (
+                    name in frame.attrs.get(columns.CARRIED, ()) or name in orders.scheme.tiers
+                ), (where, name)
 
 
 @pytest.fixture(scope="module")
@@ -181,7 +195,9 @@ def test_segment_figure_shows_the_summary(scored, tmp_path):
 def test_grid_figure_counts_everybody_once(scored):
     table, facts = scored
     figure = fl.figures.grid(table, facts=facts)
-    counts = [int(t.get_text().replace(",", "")) for t in figure.axes[0].texts if t.get_fontsize() == 17]
+    counts = [
+        int(t.get_text().replace(",", "")) for t in figure.axes[0].texts if t.get_fontsize() == 17
+    ]
     assert sum(counts) == (table["orders"] > 0).sum()
     nobody = table[table["orders"] == 0]
     with pytest.raises(fl.DataError, match="No customer has a score"):

@@ -22,10 +22,18 @@ TOTAL = {"customer": "", "order": "", "placed": "", "amount": "17", "channel": "
 def said(orders):
     """All that orders say of customers and rows."""
     orders.require_fit()
-    return orders.customers().to_csv(), orders.balance, orders.account.signs, orders.as_of, orders.set_aside.to_csv()
+    return (
+        orders.customers().to_csv(),
+        orders.balance,
+        orders.account.signs,
+        orders.as_of,
+        orders.set_aside.to_csv(),
+    )
 
 
-@settings(max_examples=times(12), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(
+    max_examples=times(12), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)
 @given(
     st.lists(st.lists(LINE, min_size=1, max_size=8), min_size=2, max_size=4),
     st.booleans(),
@@ -48,7 +56,9 @@ def test_the_same_as_reading_everything(tmp_path_factory, files, total, as_of):
     for number in range(1, len(paths)):
         fl.open_orders(paths[:number], scheme=kept, allow_set_aside=True)
     there = fl.open_orders(paths, scheme=kept, allow_set_aside=True)
-    assert there.kept_note.startswith(f"Of {len(paths)} files {len(paths) - 1} {'are' if len(paths) > 2 else 'is'} as")
+    assert there.kept_note.startswith(
+        f"Of {len(paths)} files {len(paths) - 1} {'are' if len(paths) > 2 else 'is'} as"
+    )
     here = fl.open_orders(paths, scheme=scheme, allow_set_aside=True)
     assert said(there) == said(here)
 
@@ -73,7 +83,16 @@ def test_what_has_changed_is_read_again_and_told(tmp_path, shop, fairladder):
             *words,
             cwd=tmp_path,
         )
-        plain = fairladder("score", "[0-9].csv", "--scheme", "scheme.toml", "--out", "plain.csv", *words, cwd=tmp_path)
+        plain = fairladder(
+            "score",
+            "[0-9].csv",
+            "--scheme",
+            "scheme.toml",
+            "--out",
+            "plain.csv",
+            *words,
+            cwd=tmp_path,
+        )
         assert done.returncode == plain.returncode == 0, done.stderr
         assert (tmp_path / "kept.csv").read_bytes() == (tmp_path / "plain.csv").read_bytes()
         return done.stderr
@@ -88,10 +107,15 @@ def test_what_has_changed_is_read_again_and_told(tmp_path, shop, fairladder):
     assert "orders.where" in run()
     assert "Read for the day of reckoning, with later rows: 2.csv." in run("--as-of", "2024-01-31")
     style = rows[1000:2000].assign(
-        sold_at=lambda f: pd.to_datetime(f["sold_at"], format="mixed", errors="coerce").dt.strftime("%d.%m.%Y")
+        sold_at=lambda f: pd.to_datetime(f["sold_at"], format="mixed", errors="coerce").dt.strftime(
+            "%d.%m.%Y"
+        )
     )
     style.to_csv(tmp_path / "3.csv", index=False)
-    assert "Nothing is kept: how dates or numbers are written in 3.csv is settled over all rows." in run()
+    assert (
+        "Nothing is kept: how dates or numbers are written in 3.csv is settled over all rows."
+        in run()
+    )
     (tmp_path / "3.csv").unlink()
     manifest = tmp_path / "orders/manifest.json"
     assert set(json.loads(manifest.read_text())["files"]) >= {"0.csv", "1.csv", "2.csv"}
@@ -99,7 +123,11 @@ def test_what_has_changed_is_read_again_and_told(tmp_path, shop, fairladder):
     assert "because what was kept cannot be read" in run()
     (tmp_path / "letters").mkdir()
     (tmp_path / "letters/one.txt").write_text("dear")
-    told = fairladder("score", "0.csv", "--scheme", "scheme.toml", "--kept-in", "letters", cwd=tmp_path)
+    told = fairladder(
+        "score", "0.csv", "--scheme", "scheme.toml", "--kept-in", "letters", cwd=tmp_path
+    )
     assert (told.returncode, "holds other files" in told.stderr) == (2, True)
     with pytest.raises(fl.UsageError, match="holds other files"):
-        fl.open_orders(tmp_path / "0.csv", scheme={"orders": {"kept_in": str(tmp_path / "letters")}})
+        fl.open_orders(
+            tmp_path / "0.csv", scheme={"orders": {"kept_in": str(tmp_path / "letters")}}
+        )

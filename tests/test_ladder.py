@@ -19,7 +19,9 @@ import fairladder.ladder.ladder as ladders
 import reference
 
 values_of = st.lists(
-    st.one_of(st.integers(-3, 3), st.integers(0, 40), st.sampled_from([7, 7, 7, 12])), min_size=1, max_size=60
+    st.one_of(st.integers(-3, 3), st.integers(0, 40), st.sampled_from([7, 7, 7, 12])),
+    min_size=1,
+    max_size=60,
 )
 better_of = st.sampled_from(["high", "low"])
 method_of = st.sampled_from(["even", "inclusive", "exclusive", "inverse"])
@@ -36,13 +38,17 @@ def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
         patch.setattr(even, "SEARCH_WHOLE", whole)  # 2: cells are dropped before the last search
         ladder = fl.Ladder.fit(values, rungs=rungs, better=better)
     assert ladder.sizes == reference.most_even(counts if better == "high" else counts[::-1], rungs)
-    turned = fl.Ladder.fit(-np.array(values), rungs=rungs, better="low" if better == "high" else "high")
+    turned = fl.Ladder.fit(
+        -np.array(values), rungs=rungs, better="low" if better == "high" else "high"
+    )
     assert turned.sizes == ladder.sizes
     assert list(turned.place(-np.array(values))) == list(ladder.place(values))
 
 
 @settings(max_examples=300, deadline=None)
-@given(values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of)
+@given(
+    values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of
+)
 @example(values=[5], rungs=4, better="low", method="even", others=[4, 5, 6])
 def test_laws_of_every_ladder(values, rungs, better, method, others):
     """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing.
@@ -54,9 +60,13 @@ def test_laws_of_every_ladder(values, rungs, better, method, others):
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(ladders, "MANY", 1)
         for kind in (np.int64, np.int8):
-            counted = fl.Ladder.fit(np.array(values, kind), rungs=rungs, better=better, method=method)
+            counted = fl.Ladder.fit(
+                np.array(values, kind), rungs=rungs, better=better, method=method
+            )
             assert counted == ladder
-            assert list(counted.place(np.array(others, kind))) == list(ladder.place([float(v) for v in others]))
+            assert list(counted.place(np.array(others, kind))) == list(
+                ladder.place([float(v) for v in others])
+            )
     each, often = np.unique(values, return_counts=True)
     assert fl.Ladder.fit(each, rungs=rungs, better=better, method=method, counts=often) == ladder
     placed = ladder.place(values)
@@ -64,14 +74,22 @@ def test_laws_of_every_ladder(values, rungs, better, method, others):
     everything = np.array(values + others)
     order = np.argsort(everything if better == "high" else -everything, kind="stable")
     assert np.all(np.diff(ladder.place(everything)[order]) >= 0)
-    assert len({(v, r) for v, r in zip(everything, ladder.place(everything), strict=True)}) == len(set(everything))
+    assert len({(v, r) for v, r in zip(everything, ladder.place(everything), strict=True)}) == len(
+        set(everything)
+    )
     again = fl.Ladder.from_dict(json.loads(json.dumps(ladder.to_dict())))
     assert again == ladder
     assert list(again.place(everything)) == list(ladder.place(everything))
 
 
 @settings(max_examples=200, deadline=None)
-@given(values=values_of, rungs=st.integers(2, 5), better=better_of, who=st.integers(0, 59), gain=st.integers(1, 20))
+@given(
+    values=values_of,
+    rungs=st.integers(2, 5),
+    better=better_of,
+    who=st.integers(0, 59),
+    gain=st.integers(1, 20),
+)
 def test_improving_alone_never_lowers_one(values, rungs, better, who, gain):
     who %= len(values)
     before = fl.Ladder.fit(values, rungs=rungs, better=better).place(values)[who]
@@ -133,7 +151,10 @@ def test_even_at_size_holds_against_every_single_move(atom):
         values[dice.random(len(values)) < 0.6] = atom
     ladder = fl.Ladder.fit(values, rungs=5)
     sizes, (_, counts) = np.array(ladder.sizes), np.unique(values, return_counts=True)
-    ends, best = np.searchsorted(np.cumsum(counts), np.cumsum(sizes)), (sizes.astype(object) ** 2).sum()
+    ends, best = (
+        np.searchsorted(np.cumsum(counts), np.cumsum(sizes)),
+        (sizes.astype(object) ** 2).sum(),
+    )
     for k, reach in itertools.product(range(4), (1, 2, 7, 40, 1000)):
         for end in (ends[k] - reach, ends[k] + reach):
             if 0 <= end < len(counts):
@@ -142,7 +163,8 @@ def test_even_at_size_holds_against_every_single_move(atom):
 
 
 @pytest.mark.parametrize(
-    ("method", "of_numpy"), [("exclusive", "weibull"), ("inverse", "inverted_cdf"), ("inclusive", "linear")]
+    ("method", "of_numpy"),
+    [("exclusive", "weibull"), ("inverse", "inverted_cdf"), ("inclusive", "linear")],
 )
 @given(values=st.lists(st.integers(-50, 50), min_size=1, max_size=40), rungs=st.integers(2, 7))
 def test_percentile_cuts_are_those_of_their_type(method, of_numpy, values, rungs):
@@ -150,32 +172,46 @@ def test_percentile_cuts_are_those_of_their_type(method, of_numpy, values, rungs
     ladder = fl.Ladder.fit(values, rungs=rungs, method=method)
     for j, cut in enumerate(ladder.cuts, start=1):
         if not np.isinf(cut):
-            assert cut == pytest.approx(np.quantile(values, j / rungs, method=of_numpy)) or method == "inverse"
+            assert (
+                cut == pytest.approx(np.quantile(values, j / rungs, method=of_numpy))
+                or method == "inverse"
+            )
             assert (
                 method != "inverse"
-                or (np.array(values) <= cut).sum() * rungs >= j * len(values) > (np.array(values) < cut).sum() * rungs
+                or (np.array(values) <= cut).sum() * rungs
+                >= j * len(values)
+                > (np.array(values) < cut).sum() * rungs
             )
     assert ladder.place([10**9]) == ladder.place([max(values)])
     assert ladder.place([-(10**9)]) == ladder.place([min(values)])
 
 
 @settings(max_examples=100, deadline=None)
-@given(values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of)
+@given(
+    values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of
+)
 def test_sql_places_alike(values, rungs, better, method, others):
     """The CASE in DuckDB and in SQLite gives the rungs of ``place``, also to values not seen before, and NULL to NULL."""
     ladder = fl.Ladder.fit(np.array(values) / 4, rungs=rungs, better=better, method=method)
     asked = [v / 4 for v in values + others] + [None]
     wanted = [*ladder.place(asked[:-1]).tolist(), None]
-    with contextlib.closing(sqlite3.connect(":memory:")) as lite, contextlib.closing(duckdb.connect()) as duck:
+    with (
+        contextlib.closing(sqlite3.connect(":memory:")) as lite,
+        contextlib.closing(duckdb.connect()) as duck,
+    ):
         for dialect, engine in (("sqlite", lite), ("duckdb", duck)):
             engine.execute('CREATE TABLE t (i INTEGER, "my value" DOUBLE)')
             engine.executemany("INSERT INTO t VALUES (?, ?)", list(enumerate(asked)))
-            got = engine.execute(f"SELECT {ladder.to_sql('my value', dialect)} FROM t ORDER BY i").fetchall()
+            got = engine.execute(
+                f"SELECT {ladder.to_sql('my value', dialect)} FROM t ORDER BY i"
+            ).fetchall()
             assert [row[0] for row in got] == wanted
 
 
 def test_sql_of_days():
-    ladder = fl.Ladder.fit(pd.to_datetime(["2026-01-01", "2026-02-01", "2026-03-01"]), rungs=3, better="low")
+    ladder = fl.Ladder.fit(
+        pd.to_datetime(["2026-01-01", "2026-02-01", "2026-03-01"]), rungs=3, better="low"
+    )
     assert ladder.to_sql("first_order", "postgres") == (
         'CASE WHEN "first_order" IS NULL THEN NULL WHEN "first_order" <= CAST(\'2026-01-01\' AS DATE) THEN 3 '
         "WHEN \"first_order\" <= CAST('2026-02-01' AS DATE) THEN 2 ELSE 1 END"
@@ -187,11 +223,17 @@ def test_fixed_cuts_stay_as_given():
     ladder = fl.Ladder.fit([20, 100, 101, 500], method="fixed", cuts=[100, 500])
     assert (ladder.sizes, ladder.empty, ladder.place([501]).tolist()) == ((2, 2, 0), (3,), [3])
     days = fl.Ladder.fit(
-        pd.to_datetime(["2026-01-31", "2026-02-01"]), method="fixed", better="low", cuts=["2026-01-31"]
+        pd.to_datetime(["2026-01-31", "2026-02-01"]),
+        method="fixed",
+        better="low",
+        cuts=["2026-01-31"],
     )
     assert days.sizes == (1, 1)
     for wrong, message in (
-        ({"cuts": [2, 1]}, "Cuts must rise from one to the next (or stay equal), and these do not: [2, 1]."),
+        (
+            {"cuts": [2, 1]},
+            "Cuts must rise from one to the next (or stay equal), and these do not: [2, 1].",
+        ),
         ({}, "`cuts` and the method `fixed` go together."),
     ):
         with pytest.raises(fl.UsageError) as caught:

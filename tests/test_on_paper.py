@@ -80,13 +80,19 @@ def test_the_statement_gives_the_customers_in_every_dialect(changes):
         for dialect in dialects.WITH_TYPES:
             text = fl.customers_sql(orders, dialect, table="paper")
             if dialect in dialects.WAREHOUSES:
-                text = sqlglot.parse_one(text, dialect=dialect).sql("duckdb").replace("TEXT(MAX)", "TEXT")
+                text = (
+                    sqlglot.parse_one(text, dialect=dialect)
+                    .sql("duckdb")
+                    .replace("TEXT(MAX)", "TEXT")
+                )
             if dialect == "duckdb" or dialect in dialects.WAREHOUSES:
                 results[dialect] = duck.sql(text).df()
             elif (url := {"postgres": POSTGRES, "mariadb": MARIADB}.get(dialect)) is not None:
                 results[dialect] = in_server(url, frame, text)
     for dialect, found in results.items():
-        found = found.sort_values("customer", key=lambda ids: ids.map(lambda i: i.encode())).reset_index(drop=True)
+        found = found.sort_values(
+            "customer", key=lambda ids: ids.map(lambda i: i.encode())
+        ).reset_index(drop=True)
         assert list(found) == list(wanted), dialect
         for name in found:
             text = str(wanted[name].dtype) == "str"
@@ -101,7 +107,10 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
     frame = typed_orders(50, seed=3)
     plain = SCHEME["orders"] | {"where": None}
     for asked, told in (
-        ({"amount": None, "unit_price": "sum", "quantity": "pieces"}, "an amount of several columns"),
+        (
+            {"amount": None, "unit_price": "sum", "quantity": "pieces"},
+            "an amount of several columns",
+        ),
         ({"amount_is": "order"}, "total on each of its rows"),
         ({"drop": "repeats"}, "cannot handle `drop`"),
         ({"amount_unit": "minor"}, "amounts in cents"),
@@ -110,12 +119,18 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
         with pytest.raises(fl.UsageError, match=told):
             fl.customers_sql(orders, "snowflake")
     dollars = fl.open_orders(
-        frame.assign(money="usd"), scheme={"orders": plain | {"currency": "money"}}, allow_set_aside=True
+        frame.assign(money="usd"),
+        scheme={"orders": plain | {"currency": "money"}},
+        allow_set_aside=True,
     )
-    with pytest.raises(fl.UsageError, match="name their currencies in `money`, and a statement can add up only one"):
+    with pytest.raises(
+        fl.UsageError, match="name their currencies in `money`, and a statement can add up only one"
+    ):
         fl.customers_sql(dollars, "trino")
     offsets = frame.assign(day=frame["day"].dt.strftime("%Y-%m-%dT%H:%M:%S+02:00"))
-    orders = fl.open_orders(offsets, scheme={"orders": plain, "time": {"time_zone": "UTC"}}, allow_set_aside=True)
+    orders = fl.open_orders(
+        offsets, scheme={"orders": plain, "time": {"time_zone": "UTC"}}, allow_set_aside=True
+    )
     with pytest.raises(fl.UsageError, match="times with an offset from UTC"):
         fl.customers_sql(orders, "bigquery")
     frame.assign(own_day=1).to_csv(tmp_path / "o.csv", index=False)
@@ -146,10 +161,16 @@ def test_what_no_statement_does_is_refused(tmp_path, fairladder):
     assert (head[2], head[-1][-1]) == ("CREATE VIEW shown AS", ";")
     odd = frame.rename(columns={"who": "who\nDROP TABLE x; --"})
     text = fl.customers_sql(
-        fl.open_orders(odd, scheme={"orders": plain | {"customer": "who\nDROP TABLE x; --"}}, allow_set_aside=True),
+        fl.open_orders(
+            odd,
+            scheme={"orders": plain | {"customer": "who\nDROP TABLE x; --"}},
+            allow_set_aside=True,
+        ),
         "trino",
     )
-    assert text.splitlines()[1] == "WITH typed AS ("  # a header cannot end the comment that names it
+    assert (
+        text.splitlines()[1] == "WITH typed AS ("
+    )  # a header cannot end the comment that names it
     orders = fl.open_orders(frame, scheme={"orders": plain}, allow_set_aside=True)
     assert '"x; DROP TABLE y"' in fl.customers_sql(orders, "trino", table="x; DROP TABLE y")
     with pytest.raises(fl.UsageError, match="is not the name of a table"):

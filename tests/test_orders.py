@@ -18,7 +18,12 @@ from fairladder.numbers import ratio, standing, to_minor
 
 def frame_of(**columns):
     n = len(next(iter(columns.values()), [0]))
-    plain = {"customer": ["a"] * n, "order": list(range(n)), "placed": ["2026-01-01"] * n, "amount": [1] * n}
+    plain = {
+        "customer": ["a"] * n,
+        "order": list(range(n)),
+        "placed": ["2026-01-01"] * n,
+        "amount": [1] * n,
+    }
     return pd.DataFrame(plain | columns)
 
 
@@ -26,8 +31,12 @@ def frame_of(**columns):
 def test_floats_round_like_their_shortest_text(value, decimals):
     wanted = reference.half_away(Fraction(repr(value)) * 10**decimals)
     assert to_minor([value], decimals).tolist() == [wanted]
-    half = float(Decimal(wanted * 10 + 5).scaleb(-decimals - 1))  # the hardest: a decimal that ends in 5
-    assert to_minor([half], decimals).tolist() == [reference.half_away(Fraction(repr(half)) * 10**decimals)]
+    half = float(
+        Decimal(wanted * 10 + 5).scaleb(-decimals - 1)
+    )  # the hardest: a decimal that ends in 5
+    assert to_minor([half], decimals).tolist() == [
+        reference.half_away(Fraction(repr(half)) * 10**decimals)
+    ]
 
 
 @given(st.lists(st.integers(-(10**17), 10**17), min_size=1), st.integers(1, 10**17))
@@ -53,7 +62,9 @@ def test_ratios_are_rounded_once_and_ranks_count(tops, bottom):
     ],
 )
 def test_amounts_of_every_type_agree(tmp_path, type_, cells, spend):
-    values = ", ".join(f"({i}, CAST({cell} AS {type_}))" for i, cell in enumerate(cells.split(", ")))
+    values = ", ".join(
+        f"({i}, CAST({cell} AS {type_}))" for i, cell in enumerate(cells.split(", "))
+    )
     path = tmp_path / "typed.parquet"
     duckdb.sql(
         f"COPY (SELECT 'a' AS customer, o AS \"order\", DATE '2026-01-01' AS placed, amount FROM (VALUES {values}) v(o, amount)) TO '{path}'"
@@ -65,10 +76,16 @@ def test_amounts_of_every_type_agree(tmp_path, type_, cells, spend):
 
 def test_days_by_zone_and_as_written():
     """23:30 in Lisbon in summer is 22:30 UTC: the day as written without a zone, the business day with one."""
-    frame = frame_of(placed=["2026-06-30T23:30:00+01:00", "2026-06-30T23:30:00Z", "2026-06-30 23:30"])
+    frame = frame_of(
+        placed=["2026-06-30T23:30:00+01:00", "2026-06-30T23:30:00Z", "2026-06-30 23:30"]
+    )
     plain = fl.open_orders(frame)
-    assert plain.customers(as_of="2026-07-31")["first_order"].dt.date.tolist() == [dt.date(2026, 6, 30)]
-    assert plain.customers(as_of="2026-07-31")["last_order"].dt.date.tolist() == [dt.date(2026, 6, 30)]
+    assert plain.customers(as_of="2026-07-31")["first_order"].dt.date.tolist() == [
+        dt.date(2026, 6, 30)
+    ]
+    assert plain.customers(as_of="2026-07-31")["last_order"].dt.date.tolist() == [
+        dt.date(2026, 6, 30)
+    ]
     assert (
         "Some timestamps have an offset from UTC; their day is taken as written. Set `time_zone` to convert them."
         in plain.notes
@@ -76,36 +93,54 @@ def test_days_by_zone_and_as_written():
     tokyo = fl.open_orders(frame, scheme={"time": {"time_zone": "Asia/Tokyo"}})
     days = tokyo.customers(as_of="2026-07-31")
     assert days["last_order"].dt.date.tolist() == [dt.date(2026, 7, 1)]
-    assert days["first_order"].dt.date.tolist() == [dt.date(2026, 6, 30)]  # local already: no offset, no shift
-    assert tokyo.customers(as_of="2026-06-30")["orders"].tolist() == [1]  # the window judges the business day
+    assert days["first_order"].dt.date.tolist() == [
+        dt.date(2026, 6, 30)
+    ]  # local already: no offset, no shift
+    assert tokyo.customers(as_of="2026-06-30")["orders"].tolist() == [
+        1
+    ]  # the window judges the business day
 
 
 def test_currencies_are_never_added_up():
     frame = frame_of(currency=["EUR", "GBP", "EUR"], amount=[1.5, 2.5, 4])
-    with pytest.raises(fl.DataError, match=r"in several currencies \(EUR, GBP\), which must not be added up"):
+    with pytest.raises(
+        fl.DataError, match=r"in several currencies \(EUR, GBP\), which must not be added up"
+    ):
         fl.open_orders(frame).customers()
     assert [f.code for f in fl.open_orders(frame).check().errors] == ["mixed-currencies"]
     chosen = fl.open_orders(frame, scheme={"money": {"currency": "EUR"}}, allow_set_aside=True)
     assert chosen.customers()["spend"].tolist() == [5.5]
-    assert chosen.check().set_aside[["row", "reason"]].to_numpy().tolist() == [[2, "other-currency"]]
+    assert chosen.check().set_aside[["row", "reason"]].to_numpy().tolist() == [
+        [2, "other-currency"]
+    ]
     assert chosen.balance.as_json()["by_currency"]["GBP"]["set_aside"] == "2.50"
 
 
 def test_customers_file_is_joined_once_and_kept_whole(tmp_path):
     """Members without orders stay, strangers with orders stay, other columns are carried, blank ids are set aside."""
-    (tmp_path / "members.csv").write_text("customer,name,born,size\na,Ann,1990-02-28,007\n b ,Bo,,12\n,Nobody,,1\n")
+    (tmp_path / "members.csv").write_text(
+        "customer,name,born,size\na,Ann,1990-02-28,007\n b ,Bo,,12\n,Nobody,,1\n"
+    )
     frame = frame_of(
-        customer=["a", "z", "a"], name=["Anna", "Zed", "Old Ann"], placed=["2026-02-01", "2026-01-01", "2026-01-31"]
+        customer=["a", "z", "a"],
+        name=["Anna", "Zed", "Old Ann"],
+        placed=["2026-02-01", "2026-01-01", "2026-01-31"],
     )
     orders = fl.open_orders(frame, customers=tmp_path / "members.csv")
     table = orders.customers()
     assert table["customer"].tolist() == ["a", "b", "z"]
-    assert table["name"].tolist() == ["Ann", "Bo", "Zed"]  # the file's name first, else the latest in the orders
+    assert table["name"].tolist() == [
+        "Ann",
+        "Bo",
+        "Zed",
+    ]  # the file's name first, else the latest in the orders
     assert table["orders"].tolist() == [2, 0, 1]
     assert table["size"].tolist()[:2] == ["007", "12"]  # a leading zero: text
     assert table["born"].dt.year.tolist()[0] == 1990
     check = orders.check()
-    assert check.set_aside[["row", "reason", "name"]].to_numpy().tolist() == [[4, "no-customer", "Nobody"]]
+    assert check.set_aside[["row", "reason", "name"]].to_numpy().tolist() == [
+        [4, "no-customer", "Nobody"]
+    ]
     assert {f.code: f.count for f in check.findings} == {
         "no-orders": 1, "unknown-customers": 1, "short-history": 31, "one-customer-dominates": 1,
     }  # fmt: skip
@@ -120,26 +155,52 @@ def test_repeated_totals_are_taken_once():
     frame = frame_of(order=[1, 1, 2, 2, 3], amount=[12.5, 12.5, 4, 5, 7])
     orders = fl.open_orders(frame, scheme={"orders": {"amount_is": "order"}}, allow_set_aside=True)
     table = orders.customers()
-    assert (table["orders"].tolist(), table["lines"].tolist(), table["spend"].tolist()) == ([2], [3], [19.5])
+    assert (table["orders"].tolist(), table["lines"].tolist(), table["spend"].tolist()) == (
+        [2],
+        [3],
+        [19.5],
+    )
     assert orders.set_aside["reason"].tolist() == ["conflicting-total"] * 2
-    assert orders.balance.as_json()["amounts"]["used"] == "32.00"  # the rows' amounts, as they stand
+    assert (
+        orders.balance.as_json()["amounts"]["used"] == "32.00"
+    )  # the rows' amounts, as they stand
 
 
 def test_refunds_net_or_ignored():
     frame = frame_of(order=[1, 2, 2, 3, 4], amount=[20, 10, -4, -6, 0])
-    net, ignored = (fl.open_orders(frame, scheme={"money": {"refunds": how}}).customers() for how in ("net", "ignore"))
-    for table in (net, ignored):  # the return on slip 2 is netted in it; 3 is a refund order, 4 a zero order
-        assert table[["orders", "refunds", "zero_orders", "lines"]].to_numpy().tolist() == [[2, 1, 1, 3]]
-        assert (table["smallest_order"].tolist(), table["largest_order"].tolist()) == ([6.0], [20.0])
+    net, ignored = (
+        fl.open_orders(frame, scheme={"money": {"refunds": how}}).customers()
+        for how in ("net", "ignore")
+    )
+    for table in (
+        net,
+        ignored,
+    ):  # the return on slip 2 is netted in it; 3 is a refund order, 4 a zero order
+        assert table[["orders", "refunds", "zero_orders", "lines"]].to_numpy().tolist() == [
+            [2, 1, 1, 3]
+        ]
+        assert (table["smallest_order"].tolist(), table["largest_order"].tolist()) == (
+            [6.0],
+            [20.0],
+        )
     assert (net["spend"].tolist(), ignored["spend"].tolist()) == ([20.0], [26.0])
 
 
 @pytest.mark.parametrize(
     ("settings", "message"),
     [
-        ({"orders": {"customr": "x"}}, "the scheme: orders.customr: there is no such key. Did you mean `customer`?"),
-        ({"orders": {"unit_price": "p"}}, "the scheme: orders: `unit_price` and `quantity` go together"),
-        ({"money": {"decimals": "2"}}, "the scheme: money.decimals: Input should be a valid integer, not '2'"),
+        (
+            {"orders": {"customr": "x"}},
+            "the scheme: orders.customr: there is no such key. Did you mean `customer`?",
+        ),
+        (
+            {"orders": {"unit_price": "p"}},
+            "the scheme: orders: `unit_price` and `quantity` go together",
+        ),
+        (
+            {"money": {"decimals": "2"}},
+            "the scheme: money.decimals: Input should be a valid integer, not '2'",
+        ),
         (
             {"time": {"time_zone": "Lisbon"}},
             "the scheme: time.time_zone: no such time zone: 'Lisbon'; give an IANA name such as Europe/Lisbon",
@@ -187,7 +248,9 @@ def test_what_cannot_be_opened(tmp_path, monkeypatch, orders, message):
 
 def test_rates_convert_before_rounding(tmp_path):
     """3 × 0.335 GBP at 1.17 is 1.17585, so 1.18; at 1.16 from February on 1.1658, so 1.17. Unknown ones are set aside."""
-    (tmp_path / "rates.csv").write_text("currency,day,rate\nGBP,2026-01-01,1.17\nGBP,2026-02-01,1.16\nCHF,,1.05\n")
+    (tmp_path / "rates.csv").write_text(
+        "currency,day,rate\nGBP,2026-01-01,1.17\nGBP,2026-02-01,1.16\nCHF,,1.05\n"
+    )
     (tmp_path / "scheme.toml").write_text('[money]\ncurrency = "EUR"\nrates = "rates.csv"\n')
     rows = [
         ("a", "GBP", "2026-01-31"),
@@ -201,13 +264,24 @@ def test_rates_convert_before_rounding(tmp_path):
         order=range(6), unit_price=0.335, quantity=3
     )
     orders = fl.open_orders(frame, scheme=tmp_path / "scheme.toml", allow_set_aside=True)
-    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"a": 1.18, "b": 1.17, "c": 1.01, "d": 1.06}
-    assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [[5, "other-currency"], [6, "other-currency"]]
+    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {
+        "a": 1.18,
+        "b": 1.17,
+        "c": 1.01,
+        "d": 1.06,
+    }
+    assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [
+        [5, "other-currency"],
+        [6, "other-currency"],
+    ]
     assert "mixed-currencies" not in {f.code for f in orders.check().findings}
     for text, message in (
         ("currency,rate\nGBP,1,2\n", "has 3 cells where the header has 2"),
         ("currency,rate\nGBP,x\n", "rates.csv, row 2: a rate needs a currency, a positive number"),
-        ("currency,day,rate\nGBP,,1\nGBP,,2\n", "row 3: `GBP` has a rate for all days already. Keep one."),
+        (
+            "currency,day,rate\nGBP,,1\nGBP,,2\n",
+            "row 3: `GBP` has a rate for all days already. Keep one.",
+        ),
         (
             "money,rate\nGBP,1\n",
             "rates need the columns `currency` and `rate` (and maybe `day`); `currency` is missing.",

@@ -17,7 +17,20 @@ import reference
 from conftest import DATABASES, in_database, times
 
 AS_OF = dt.date(2026, 3, 31)
-IDS = ["00412", " 00412", "412", "00412\u00a0", "a", "A", "b c", "", "  ", "Total", "sub-total :", "GRAND  TOTAL"]
+IDS = [
+    "00412",
+    " 00412",
+    "412",
+    "00412\u00a0",
+    "a",
+    "A",
+    "b c",
+    "",
+    "  ",
+    "Total",
+    "sub-total :",
+    "GRAND  TOTAL",
+]
 DAYS = [
     "2026-03-31T23:59:59",
     "2026-04-01",
@@ -53,8 +66,18 @@ CHANNELS = ["web", "web ", "post", ""]
 
 def row_of(cells, priced):
     customer, order, placed, amount, channel, state, price, quantity, discount = cells
-    row = {"customer": customer, "order": order, "placed": placed, "channel": channel, "state": state}
-    return row | ({"unit_price": price, "quantity": quantity, "discount": discount} if priced else {"amount": amount})
+    row = {
+        "customer": customer,
+        "order": order,
+        "placed": placed,
+        "channel": channel,
+        "state": state,
+    }
+    return row | (
+        {"unit_price": price, "quantity": quantity, "discount": discount}
+        if priced
+        else {"amount": amount}
+    )
 
 
 rows_of = st.tuples(
@@ -104,7 +127,9 @@ def test_every_row_and_every_customer_as_defined(
             source = in_database(kind, frame, folder)
     members = ["zoe", "a"] if with_members else []
     customers = (
-        write_rows(folder / "members.csv", [{"customer": m, "town": "Quillmoor"} for m in members]) if members else None
+        write_rows(folder / "members.csv", [{"customer": m, "town": "Quillmoor"} for m in members])
+        if members
+        else None
     )
     scheme = fl.Scheme().with_options(
         orders={"amount_is": grain, "where": "state <> 'void'" if where else None, "table": "orders" if kind in DATABASES else None},
@@ -126,12 +151,20 @@ def test_every_row_and_every_customer_as_defined(
     aside = [(i + first, state) for i, (state, _) in enumerate(found) if state in reference.REASONS]
     assert list(zip(check.set_aside["row"], check.set_aside["reason"], strict=True)) == aside
     balance = check.balance
-    told = [balance.rows_read, balance.used, balance.left_out, balance.outside_window, balance.set_aside]
+    told = [
+        balance.rows_read,
+        balance.used,
+        balance.left_out,
+        balance.outside_window,
+        balance.set_aside,
+    ]
     counts = pd.Series([state for state, _ in found]).value_counts()
     wanted = [counts.get(s, 0) for s in ("used", "left-out", "outside-window")]
     assert told == [len(rows) - counts.get("blank", 0), *wanted, len(aside)]
     assert sum(told[1:]) == told[0]
-    assert sum(balance.amounts.values()) == sum(a for s, a in found if a is not None and s != "blank")
+    assert sum(balance.amounts.values()) == sum(
+        a for s, a in found if a is not None and s != "blank"
+    )
 
     table = orders.customers()
     expected = reference.customers(rows, found, decimals, AS_OF, grain, refunds, members)
@@ -151,10 +184,14 @@ def test_every_row_and_every_customer_as_defined(
         assert written(again, folder) == written(table, folder)
 
 
-@settings(max_examples=times(1), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(
+    max_examples=times(1), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)
 @given(made=rows_of, kind=st.sampled_from(["csv", "parquet", "frame"]), refunds=st.sampled_from(["net", "ignore"]), where=st.booleans(),
        day=st.sampled_from([AS_OF, None]))  # fmt: skip
-def test_the_quick_ways_through_messy_rows_give_the_same(tmp_path_factory, made, kind, refunds, where, day):
+def test_the_quick_ways_through_messy_rows_give_the_same(
+    tmp_path_factory, made, kind, refunds, where, day
+):
     """Orders kept in the pass that gives the balance, customers from rows kept for the findings, findings after customers."""
     cells, priced = made
     rows = [row_of(c, priced) for c in cells]
@@ -166,17 +203,26 @@ def test_the_quick_ways_through_messy_rows_give_the_same(tmp_path_factory, made,
             source = tmp_path_factory.mktemp("rows") / "rows.parquet"
             frame.to_parquet(source)
     scheme = fl.Scheme().with_options(
-        orders={"where": "state <> 'void'" if where else None}, money={"refunds": refunds}, time={"as_of": day}
+        orders={"where": "state <> 'void'" if where else None},
+        money={"refunds": refunds},
+        time={"as_of": day},
     )
     slow, *others = (
         fl.open_orders(source, scheme=scheme, allow_set_aside=True, keep=k)
         for k in (None, ["channel"], "orders", "rows")
     )
     check = slow.check()
-    tables = ((["channel"], True, True), (None, False, True), (["channel"], False, False), ([], False, False))
+    tables = (
+        (["channel"], True, True),
+        (None, False, True),
+        (["channel"], False, False),
+        ([], False, False),
+    )
 
     def order_tables(orders):
-        asked = (orders.frame(orders.order_table(names, mixed=m, sequence=s)) for names, m, s in tables)
+        asked = (
+            orders.frame(orders.order_table(names, mixed=m, sequence=s)) for names, m, s in tables
+        )
         return [frame.sort_values(["customer", "order"], ignore_index=True) for frame in asked]
 
     wanted = order_tables(slow)
@@ -191,7 +237,9 @@ def test_the_quick_ways_through_messy_rows_give_the_same(tmp_path_factory, made,
     last = slow.as_of or AS_OF  # where every row is set aside, there is no last day
     # one day whose rows have been read already, and one whose have not
     for day, asked in ((last, [slow]), (last - dt.timedelta(days=40), [others[0], others[-1]])):
-        fresh = fl.open_orders(source, scheme=scheme.with_options(time={"as_of": day}), allow_set_aside=True)
+        fresh = fl.open_orders(
+            source, scheme=scheme.with_options(time={"as_of": day}), allow_set_aside=True
+        )
         customers, findings = fresh.customers(), fresh.check().findings
         for orders in asked:
             pd.testing.assert_frame_equal(orders.on(day).customers(), customers)
@@ -228,7 +276,14 @@ SELECT *, {scores} FROM measured ORDER BY customer
 
 def test_score_equals_plain_sql_on_the_sample_shop(shop, fairladder, tmp_path):
     """To the minor unit: ids, counts, days, money, ranks, the three scores by the best cuts, segments."""
-    done = fairladder("score", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--out", tmp_path / "scored.csv")
+    done = fairladder(
+        "score",
+        shop / "orders.csv",
+        "--scheme",
+        shop / "scheme.toml",
+        "--out",
+        tmp_path / "scored.csv",
+    )
     assert done.returncode == 0, done.stderr
     ours = pd.read_csv(tmp_path / "scored.csv", dtype=str, keep_default_na=False)
     files = {"orders": shop / "orders.csv", "members": shop / "members.csv"}
@@ -245,14 +300,21 @@ def test_score_equals_plain_sql_on_the_sample_shop(shop, fairladder, tmp_path):
     )  # fmt: skip
     scored["segment"] = segment
     scored = scored.rename(
-        columns={"recency_days_rung": "recency_score", "orders_rung": "frequency_score", "spend_rung": "monetary_score"}
+        columns={
+            "recency_days_rung": "recency_score",
+            "orders_rung": "frequency_score",
+            "spend_rung": "monetary_score",
+        }
     )
     for name in [c for c in scored.columns if c in ours.columns]:
         theirs = [text(v, money=name in ("spend", "average_order_value")) for v in scored[name]]
         assert list(ours[name]) == theirs, name
     n = (scored["orders"] > 0).sum()
     bought = scored[scored["orders"] > 0]
-    worse = [(bought["spend"] < s).sum() * 100 / n + (bought["spend"] == s).sum() * 50 / n for s in bought["spend"]]
+    worse = [
+        (bought["spend"] < s).sum() * 100 / n + (bought["spend"] == s).sum() * 50 / n
+        for s in bought["spend"]
+    ]
     assert pd.to_numeric(ours.loc[bought.index, "percentile"]).to_numpy() == pytest.approx(worse)
 
 
@@ -268,12 +330,16 @@ def text(value, money):
 
 def case(plain, measure, sign):
     """The rungs of a measure as SQL, from sizes found by trying every partition."""
-    worst_first = (plain.loc[plain["orders"] > 0, measure].astype(float) * sign).value_counts().sort_index()
+    worst_first = (
+        (plain.loc[plain["orders"] > 0, measure].astype(float) * sign).value_counts().sort_index()
+    )
     sizes = reference.most_even(worst_first.tolist(), 5)
     values = np.repeat(worst_first.index, worst_first)
     cuts = [sign * values[end - 1] for end in np.cumsum(sizes)[:-1]]
     compare = "<=" if sign > 0 else ">="
-    branches = " ".join(f"WHEN {measure} {compare} {cut:.2f} THEN {rung}" for rung, cut in enumerate(cuts, start=1))
+    branches = " ".join(
+        f"WHEN {measure} {compare} {cut:.2f} THEN {rung}" for rung, cut in enumerate(cuts, start=1)
+    )
     return f"CASE WHEN orders > 0 THEN CASE {branches} ELSE 5 END END AS {measure}_rung"
 
 
@@ -340,15 +406,28 @@ def test_money_off_is_exact(tmp_path, kind):
         ("C", "9", "1", "x"),
         ("C", "5", "1", "5.005"),
     ]
-    frame = pd.DataFrame(lines + wrong, columns=["customer", "unit_price", "quantity", "discount"]).assign(
-        placed="2026-01-05"
+    frame = pd.DataFrame(
+        lines + wrong, columns=["customer", "unit_price", "quantity", "discount"]
+    ).assign(placed="2026-01-05")
+    source = (
+        frame
+        if kind == "frame"
+        else tmp_path / "o.csv"
+        if kind == "csv"
+        else in_database(kind, frame, tmp_path)
     )
-    source = frame if kind == "frame" else tmp_path / "o.csv" if kind == "csv" else in_database(kind, frame, tmp_path)
     frame.to_csv(tmp_path / "o.csv", index=False)
     table = "orders" if kind in DATABASES else None
-    orders = fl.open_orders(source, scheme={"orders": {"discount_as": "amount", "table": table}}, allow_set_aside=True)
+    orders = fl.open_orders(
+        source, scheme={"orders": {"discount_as": "amount", "table": table}}, allow_set_aside=True
+    )
     assert orders.balance.reasons == {"bad-amount": 5}
-    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"A": 19, "B": 0.3, "E": 2.01, "F": 1.01}
+    assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {
+        "A": 19,
+        "B": 0.3,
+        "E": 2.01,
+        "F": 1.01,
+    }
     if kind == "csv":
         shown = duckdb.sql(orders.sql()).df()
         assert shown["spend"].sum() == 2232  # in minor units

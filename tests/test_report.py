@@ -31,7 +31,9 @@ from fairladder.report.page import page_of
 pytestmark = pytest.mark.xdist_group("report")  # what all of them need is made once
 CHROMIUM, OFFICE = shutil.which("chromium"), shutil.which("soffice")
 in_browser = pytest.mark.skipif(not CHROMIUM, reason="no chromium: apt-get install chromium")
-in_office = pytest.mark.skipif(not OFFICE, reason="no soffice: apt-get install libreoffice-calc-nogui")
+in_office = pytest.mark.skipif(
+    not OFFICE, reason="no soffice: apt-get install libreoffice-calc-nogui"
+)
 HOSTILE = [
     "</script><script>alert(1)</script>",
     '"><img src=x onerror=alert(2)>',
@@ -73,10 +75,17 @@ def opened(browser):
         contexts.append(context)
         page = context.new_page()
         for event in ("console", "pageerror", "dialog"):
-            page.on(event, lambda what, event=event: told.append((event, str(getattr(what, "text", what)))))
+            page.on(
+                event,
+                lambda what, event=event: told.append((event, str(getattr(what, "text", what)))),
+            )
         page.on(
             "request",
-            lambda asked: told.append(("request", asked.url)) if not asked.url.startswith(("file:", "blob:")) else None,
+            lambda asked: (
+                told.append(("request", asked.url))
+                if not asked.url.startswith(("file:", "blob:"))
+                else None
+            ),
         )
         page.goto(f"file://{path}")
         if how.get("java_script_enabled", True):
@@ -105,14 +114,17 @@ def decoded(block):
             found[c["name"]] = texts
         elif c["stored"] == "names":
             found[c["name"]] = [
-                None if code == 0 else c["names"][code - 1] for code in np.frombuffer(raw, "<u2").tolist()
+                None if code == 0 else c["names"][code - 1]
+                for code in np.frombuffer(raw, "<u2").tolist()
             ]
         elif c["stored"] == "u2":
             found[c["name"]] = np.frombuffer(raw, "<u2").tolist()
         else:
             values = np.frombuffer(raw, "<i4" if c["stored"] == "i32" else "<f8").tolist()
             units = 10 ** c["decimals"]
-            found[c["name"]] = [None if v == customers.NULL or v != v else v / units for v in values]
+            found[c["name"]] = [
+                None if v == customers.NULL or v != v else v / units for v in values
+            ]
     return found, head
 
 
@@ -148,7 +160,10 @@ def test_the_page_is_searched_sorted_filtered_opened_and_saved_by_keyboard(about
     assert made.stat().st_size < 500_000
     page.focus("#search")
     page.keyboard.type("kettle")
-    mine = frame[frame["name"].fillna("").str.lower().str.contains("kettle") | frame["customer"].str.contains("kettle")]
+    mine = frame[
+        frame["name"].fillna("").str.lower().str.contains("kettle")
+        | frame["customer"].str.contains("kettle")
+    ]
     money = f"{mine['spend'].sum():,.2f}"
     assert page.inner_text("#sums").startswith(
         f"{len(mine)} of 1,199 customers · {mine['orders'].sum():,} orders · {money} spend"
@@ -202,7 +217,9 @@ def test_scrolling_to_the_end_shows_the_last_customers(about, made, opened):
     assert page.locator("#rows tbody tr").count() < 60
     last = page.inner_text('#rows tr[aria-rowindex="1200"] th')
     assert about.customers.set_index("customer")["spend"][last] == about.customers["spend"].min()
-    for _ in range(2):  # by days since, the most first, then the fewest: whoever never bought stands last both times
+    for _ in range(
+        2
+    ):  # by days since, the most first, then the fewest: whoever never bought stands last both times
         page.click("#rows thead button:has-text('days since')")
         page.evaluate("document.getElementById('scroll').scrollTop = 1e9")
         page.wait_for_selector('#rows tr[aria-rowindex="1200"]')
@@ -221,7 +238,11 @@ def test_nothing_serious_for_who_cannot_see_and_no_text_is_cut(made, opened, sch
     page = opened(made, color_scheme=scheme, viewport={"width": width, "height": 844})
     page.evaluate("document.querySelectorAll('details').forEach((d) => { d.open = true; })")
     found = Axe().run(page).response["violations"]
-    assert [(v["id"], v["nodes"][0]["html"][:80]) for v in found if v["impact"] in ("serious", "critical")] == []
+    assert [
+        (v["id"], v["nodes"][0]["html"][:80])
+        for v in found
+        if v["impact"] in ("serious", "critical")
+    ] == []
     assert page.evaluate("document.documentElement.scrollWidth") <= width
     assert page.evaluate(_CUT) == []
 
@@ -263,7 +284,9 @@ def hard_orders():
         }
         for n, stance in enumerate(["keep", "grow", "welcome", "win-back", "leave"] * 4)
     ]
-    scheme = fl.Scheme.model_validate({"segments": [*segments, {"name": "rest", "otherwise": True, "stance": "leave"}]})
+    scheme = fl.Scheme.model_validate(
+        {"segments": [*segments, {"name": "rest", "otherwise": True, "stance": "leave"}]}
+    )
     return fl.open_orders(_orders(rows), scheme=scheme)
 
 
@@ -296,15 +319,22 @@ def test_of_one_customer_and_of_none(tmp_path, kind):
         assert "Too few to advise: only 1 customer has a purchase" in text
         assert "The history is too short to compare with an earlier day." in text
     else:
-        assert CalamineWorkbook.from_path(str(path)).get_sheet_by_name("Customers").to_python()[1][0] == "a"
-    with pytest.raises(fl.DataError, match="No customer has a purchase, so there is nothing to report"):
+        assert (
+            CalamineWorkbook.from_path(str(path)).get_sheet_by_name("Customers").to_python()[1][0]
+            == "a"
+        )
+    with pytest.raises(
+        fl.DataError, match="No customer has a purchase, so there is nothing to report"
+    ):
         made(fl.open_orders(_orders([("a", "A", "1", "2026-01-05", -12.5)])), tmp_path / path.name)
 
 
 def test_without_names_nobody_is_told_and_the_key_decides(about, tmp_path):
     names = {*about.customers["name"].dropna(), *about.customers["customer"]}
     key = b"sixteen bytes ok"
-    telling = fl.Finding("x", "error", 9, "the orders write `09302`, where 12 stand", ("09755",), "Ask Nesta Ashton.")
+    telling = fl.Finding(
+        "x", "error", 9, "the orders write `09302`, where 12 stand", ("09755",), "Ask Nesta Ashton."
+    )
     told = replace(
         about,
         checked=replace(about.checked, findings=(telling,)),
@@ -318,7 +348,10 @@ def test_without_names_nobody_is_told_and_the_key_decides(about, tmp_path):
     found, head = decoded(customers.block(hidden, hidden.customers))
     with zipfile.ZipFile(files[1]) as book:
         words = set(
-            re.findall(r">([^<>]+)<", "".join(book.read(n).decode() for n in book.namelist() if n.endswith(".xml")))
+            re.findall(
+                r">([^<>]+)<",
+                "".join(book.read(n).decode() for n in book.namelist() if n.endswith(".xml")),
+            )
         )
     words |= set(re.findall(r">([^<>]+)<", files[0].read_text("utf-8")))
     assert not names & {*words, *found["customer"]}
@@ -326,11 +359,17 @@ def test_without_names_nobody_is_told_and_the_key_decides(about, tmp_path):
     ids = about.customers["customer"]
     assert sorted(found["customer"]) == sorted(customers.pseudonym(i, key) for i in ids)
     assert len(
-        {customers.pseudonym(i, key) for i in ids} | {customers.pseudonym(i, b"another 16 bytes") for i in ids}
+        {customers.pseudonym(i, key) for i in ids}
+        | {customers.pseudonym(i, b"another 16 bytes") for i in ids}
     ) == 2 * len(ids)
     spend = dict(zip(found["customer"], found["spend"], strict=True))
-    assert spend[customers.pseudonym("09302", key)] == about.customers.set_index("customer")["spend"]["09302"]
-    with pytest.raises(fl.UsageError, match="A key for pseudonyms has at least 16 bytes, this one 5"):
+    assert (
+        spend[customers.pseudonym("09302", key)]
+        == about.customers.set_index("customer")["spend"]["09302"]
+    )
+    with pytest.raises(
+        fl.UsageError, match="A key for pseudonyms has at least 16 bytes, this one 5"
+    ):
         write.prepared(fl.sample_orders(), key=b"short")
 
 
@@ -348,7 +387,9 @@ def test_the_workbook_holds_the_numbers_and_runs_nothing_from_the_data(about, tm
     assert rows[-1][at] == pytest.approx(about.customers["spend"].sum())
     summary = {r[0]: r[1] for r in book.get_sheet_by_name("Summary").to_python()}
     assert summary["customers with a purchase"] == (about.customers["orders"] > 0).sum()
-    assert summary["spend per order"] == pytest.approx(about.customers["spend"].sum() / about.customers["orders"].sum())
+    assert summary["spend per order"] == pytest.approx(
+        about.customers["spend"].sum() / about.customers["orders"].sum()
+    )
     fl.report.write_workbook(hard_orders(), tmp_path / "hard.xlsx")
     with zipfile.ZipFile(tmp_path / "hard.xlsx") as hard:
         formulas = {
@@ -357,9 +398,14 @@ def test_the_workbook_holds_the_numbers_and_runs_nothing_from_the_data(about, tm
             if "worksheets/" in n
             for f in re.findall(r"<f>([^<]*)</f>", hard.read(n).decode())
         }
-    assert all(re.fullmatch(r"(SUM|ROWS|COUNTIF|[A-Z])[^<]*", f) and "HYPERLINK" not in f for f in formulas)
+    assert all(
+        re.fullmatch(r"(SUM|ROWS|COUNTIF|[A-Z])[^<]*", f) and "HYPERLINK" not in f for f in formulas
+    )
     assert "=HYPERLINK(1)2" in [
-        r[0] for r in CalamineWorkbook.from_path(str(tmp_path / "hard.xlsx")).get_sheet_by_name("Customers").to_python()
+        r[0]
+        for r in CalamineWorkbook.from_path(str(tmp_path / "hard.xlsx"))
+        .get_sheet_by_name("Customers")
+        .to_python()
     ]
 
 
@@ -370,14 +416,21 @@ def test_more_customers_than_a_sheet_holds_go_on_in_the_next(about, tmp_path, mo
     path = tmp_path / "r.xlsx"
     write.save(about, path, write.Made("fairladder report", {}), "A shop")
     book = CalamineWorkbook.from_path(str(path))
-    parts = [book.get_sheet_by_name(name).to_python() for name in ("Customers", "Customers 2", "Customers 3")]
+    parts = [
+        book.get_sheet_by_name(name).to_python()
+        for name in ("Customers", "Customers 2", "Customers 3")
+    ]
     assert [len(rows) - 2 for rows in parts] == [500, 500, 199]
     assert [r[0] for rows in parts for r in rows[1:-1]] == about.customers["customer"].tolist()
     summary = book.get_sheet_by_name("Summary").to_python()
-    assert any("The customers are on 3 sheets, since one holds 500." in map(str, row) for row in summary)
+    assert any(
+        "The customers are on 3 sheets, since one holds 500." in map(str, row) for row in summary
+    )
     with zipfile.ZipFile(path) as whole:
         first = whole.read("xl/worksheets/sheet1.xml").decode()
-    assert re.search(r"SUM\('Customers'[^+]*\)\+SUM\('Customers 2'[^+]*\)\+SUM\('Customers 3'", first)
+    assert re.search(
+        r"SUM\('Customers'[^+]*\)\+SUM\('Customers 2'[^+]*\)\+SUM\('Customers 3'", first
+    )
 
 
 @in_office
@@ -389,7 +442,10 @@ def test_what_an_office_works_out_is_what_stands_there(about, tmp_path):
         for name in whole.namelist():  # without the values, so that they have to be worked out
             text = whole.read(name)
             bare.writestr(
-                name, re.sub(rb"</f><v>[^<]*</v>", b"</f>", text) if name.startswith("xl/worksheets/sheet") else text
+                name,
+                re.sub(rb"</f><v>[^<]*</v>", b"</f>", text)
+                if name.startswith("xl/worksheets/sheet")
+                else text,
             )
     profile = f"-env:UserInstallation=file://{tmp_path / 'profile'}"
     command = [
@@ -403,11 +459,15 @@ def test_what_an_office_works_out_is_what_stands_there(about, tmp_path):
         str(tmp_path / "bare.xlsx"),
     ]
     subprocess.run(command, check=True, capture_output=True, timeout=120)
-    ours, theirs = (CalamineWorkbook.from_path(str(p)) for p in (path, tmp_path / "new" / "bare.xlsx"))
+    ours, theirs = (
+        CalamineWorkbook.from_path(str(p)) for p in (path, tmp_path / "new" / "bare.xlsx")
+    )
     for sheet in ("Summary", "Customers", "Segments", "Growth"):
         mine, worked_out = (b.get_sheet_by_name(sheet).to_python() for b in (ours, theirs))
         for a, b in zip(mine, worked_out, strict=False):
-            assert [pytest.approx(c, rel=1e-9, abs=1e-9) if isinstance(c, float) else c for c in a] == b[: len(a)]
+            assert [
+                pytest.approx(c, rel=1e-9, abs=1e-9) if isinstance(c, float) else c for c in a
+            ] == b[: len(a)]
 
 
 @pytest.mark.parametrize(
@@ -417,7 +477,10 @@ def test_what_an_office_works_out_is_what_stands_there(about, tmp_path):
             ["--out", "r.csv"],
             "--out r.csv: a report is a page (.html) or a workbook (.xlsx); without --out it is both.",
         ),
-        (["--part", "customers"], "A report has no --part: the page and the workbook hold everything."),
+        (
+            ["--part", "customers"],
+            "A report has no --part: the page and the workbook hold everything.",
+        ),
         (["--key", "gone"], "--key gone: there is no such file."),
         (["--by", "distrct"], "distrct"),
         (["--then", "2026-06-30"], "Both days are 2026-06-30; a comparison takes two."),
@@ -449,11 +512,15 @@ def test_the_answer_follows_what_was_found(about):
         f"{keep['spend'].sum():,.0f}, 69.8 % of all spend."
     )
     expected = about.customers.loc[about.customers["stance"] == "win-back", "expected_value"].sum()
-    assert told["Who is slipping?"].endswith(f"expected to bring {expected:,.0f} in the next 365 days.")
+    assert told["Who is slipping?"].endswith(
+        f"expected to bring {expected:,.0f} in the next 365 days."
+    )
     assert told["What is the one thing to do next?"].startswith(
         "Write to the 95 customers of drifting-mainstay: they have spent 882 each"
     )
-    trouble = fl.Finding("repeated-total", "error", 9, "totals are on every line", (), "Say amount_is.")
+    trouble = fl.Finding(
+        "repeated-total", "error", 9, "totals are on every line", (), "Say amount_is."
+    )
     wrong = replace(about, checked=replace(about.checked, findings=(trouble,)))
     told = {line.question: line.answer for line in answer_of(wrong)}
     assert (
@@ -461,14 +528,17 @@ def test_the_answer_follows_what_was_found(about):
         == "Settle what makes these numbers wrong first: totals are on every line. Say amount_is."
     )
     assert told["How sure is this?"].startswith("Not sure at all: 1 finding has to be settled")
-    assert 'role="alert">1 finding has to be settled before these numbers count: totals are on every line.' in page_of(
-        wrong, write.Made("fairladder report", {}), "A shop"
+    assert (
+        'role="alert">1 finding has to be settled before these numbers count: totals are on every line.'
+        in page_of(wrong, write.Made("fairladder report", {}), "A shop")
     )
     nobody = replace(about, segments=about.segments[about.segments["stance"] != "win-back"])
-    assert {line.question: line.answer for line in answer_of(nobody)}["Who is slipping?"].startswith(
-        "Nobody: no segment"
+    assert {line.question: line.answer for line in answer_of(nobody)}[
+        "Who is slipping?"
+    ].startswith("Nobody: no segment")
+    euros = about.scheme.model_copy(
+        update={"money": about.scheme.money.model_copy(update={"currency": "EUR"})}
     )
-    euros = about.scheme.model_copy(update={"money": about.scheme.money.model_copy(update={"currency": "EUR"})})
     assert " EUR, 69.8 % of all spend" in answer_of(replace(about, scheme=euros))[0].answer
 
 
@@ -481,7 +551,11 @@ def test_figures_hold_the_numbers_of_their_tables(about):
     ends = [(float(b["x"]), float(b["x"]) + float(b["width"])) for b in bars]
     scale = (ends[0][1] - ends[0][0]) / parts[0]
     assert ends[-1][1] - ends[-1][0] == pytest.approx(parts[-1] * scale, abs=0.2)
-    drawn = [p for p, n in zip(parts[1:-1], about.changes.parts["customers"].tolist()[1:-1], strict=True) if n]
+    drawn = [
+        p
+        for p, n in zip(parts[1:-1], about.changes.parts["customers"].tolist()[1:-1], strict=True)
+        if n
+    ]
     at = ends[0][1]
     for part, (low, high) in zip(drawn, ends[1:-1], strict=True):
         assert (low if part > 0 else high) == pytest.approx(at, abs=0.2)
@@ -500,10 +574,14 @@ def test_a_column_called_like_a_forecast_is_not_taken_for_one():
     """The customers file's own `expected_value` is left out, and said to be; the forecast's stands in its place."""
     members = pd.read_csv(fl.sample_shop("members.csv"), dtype=str).assign(expected_value="7")
     theirs = fl.open_orders(
-        fl.sample_shop("orders.csv"), customers=members, scheme=fl.load_scheme(fl.sample_shop("scheme.toml"))
+        fl.sample_shop("orders.csv"),
+        customers=members,
+        scheme=fl.load_scheme(fl.sample_shop("scheme.toml")),
     )
     made = contents_of(theirs)
-    assert made.customers["expected_value"].sum() == pytest.approx(made.forecast.frame["expected_value"].sum())
+    assert made.customers["expected_value"].sum() == pytest.approx(
+        made.forecast.frame["expected_value"].sum()
+    )
     assert "The customers file's column `expected_value` is left out here" in made.notes[0]
 
 
@@ -518,7 +596,9 @@ def some(about):
 def test_the_report_of_a_database_is_that_of_the_file(about, some, tmp_path, kind):
     orders, here = some
     scheme = about.scheme.with_options(orders={"table": "orders"})
-    there = contents_of(fl.open_orders(in_database(kind, orders, tmp_path), scheme=scheme), by="district")
+    there = contents_of(
+        fl.open_orders(in_database(kind, orders, tmp_path), scheme=scheme), by="district"
+    )
     pd.testing.assert_frame_equal(there.strips, here.strips)
     pd.testing.assert_frame_equal(there.segments, here.segments)
     assert customers.block(there, there.customers) == customers.block(here, here.customers)

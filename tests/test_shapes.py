@@ -21,35 +21,55 @@ BESIDE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\n
 @settings(max_examples=times(5), deadline=None)
 @example([("ann", 1)], [(0, 1, 1)])  # nothing is set aside
 @given(
-    st.lists(st.tuples(st.sampled_from(["ann", "bo", "cy"]), st.integers(1, 28)), min_size=1, max_size=8),
+    st.lists(
+        st.tuples(st.sampled_from(["ann", "bo", "cy"]), st.integers(1, 28)), min_size=1, max_size=8
+    ),
     st.lists(st.tuples(st.integers(0, 9), st.integers(1, 999), st.integers(1, 4)), max_size=20),
 )
 def test_lines_beside_their_orders_equal_rows_joined_by_hand(tmp_path_factory, orders, lines):
     """Counts and sums as of the inner join; whatever finds no other side is set aside, and the balance holds."""
     folder = tmp_path_factory.mktemp("beside")
     left = pd.DataFrame(
-        [(str(i), m, f"2026-01-{d:02d}") for i, (m, d) in enumerate(orders)], columns=["id", "member", "day"]
+        [(str(i), m, f"2026-01-{d:02d}") for i, (m, d) in enumerate(orders)],
+        columns=["id", "member", "day"],
     )
     right = pd.DataFrame(
-        [(f" {o} ", f"{p / 100:.2f}", q) for o, p, q in lines], columns=["order_no", "price", "pieces"]
+        [(f" {o} ", f"{p / 100:.2f}", q) for o, p, q in lines],
+        columns=["order_no", "price", "pieces"],
     )
     left.to_csv(folder / "orders.csv", index=False)
     right.to_csv(folder / "lines.csv", index=False)
-    opened = fl.open_orders(folder / "orders.csv", scheme=scheme_in(folder, BESIDE), allow_set_aside=True)
+    opened = fl.open_orders(
+        folder / "orders.csv", scheme=scheme_in(folder, BESIDE), allow_set_aside=True
+    )
     joined = right.assign(id=right["order_no"].str.strip()).merge(left, on="id")
     wanted = joined.assign(
-        cents=[round(float(p) * 100) * q for p, q in zip(joined["price"], joined["pieces"], strict=True)]
+        cents=[
+            round(float(p) * 100) * q
+            for p, q in zip(joined["price"], joined["pieces"], strict=True)
+        ]
     )
     table = opened.customers(as_of="2026-01-31").set_index("customer")
     assert table["orders"].to_dict() == wanted.groupby("member")["id"].nunique().to_dict()
-    assert (table["spend"] * 100).round().astype(int).to_dict() == wanted.groupby("member")["cents"].sum().to_dict()
+    assert (table["spend"] * 100).round().astype(int).to_dict() == wanted.groupby("member")[
+        "cents"
+    ].sum().to_dict()
     balance = opened.balance
     alone = set(left["id"]) - set(joined["id"])
     assert (balance.used, balance.set_aside) == (len(joined), len(right) - len(joined) + len(alone))
     aside = opened.set_aside
-    told = sorted(zip(aside["file"].map(lambda f: f.rsplit("/")[-1]), aside["row"], aside["reason"], strict=True))
+    told = sorted(
+        zip(
+            aside["file"].map(lambda f: f.rsplit("/")[-1]),
+            aside["row"],
+            aside["reason"],
+            strict=True,
+        )
+    )
     lost = [
-        ("lines.csv", i + 2, "no-customer") for i, o in enumerate(right["order_no"]) if o.strip() not in set(left["id"])
+        ("lines.csv", i + 2, "no-customer")
+        for i, o in enumerate(right["order_no"])
+        if o.strip() not in set(left["id"])
     ]
     assert told == sorted([*lost, *(("orders.csv", int(i) + 2, "no-amount") for i in alone)])
 
@@ -62,7 +82,10 @@ def test_what_would_multiply_or_mix_is_refused(tmp_path):
             "id,member,day\n1,ann,2026-01-01\n1,bo,2026-01-02\n",
             "holds 1 order ids on more than one row, `1` for instance. Their lines would count twice",
         ),
-        ("id,member,day,price\n1,ann,2026-01-01,3\n", "both have a column `price`. Rename it in one of them."),
+        (
+            "id,member,day,price\n1,ann,2026-01-01,3\n",
+            "both have a column `price`. Rename it in one of them.",
+        ),
         (
             "nr,member,day\n1,ann,2026-01-01\n",
             "has no column `id`, by which orders and lines are joined. There are: `nr`, `member`, `day`.",
@@ -85,14 +108,17 @@ def test_a_column_of_customers_for_each_channel():
             "stall_id": [None, "bo", " "],
         }
     )
-    scheme = {"orders": {"channel_customers": {"web": "web_id", "stall": "stall_id"}, "order": "order"}}
+    scheme = {
+        "orders": {"channel_customers": {"web": "web_id", "stall": "stall_id"}, "order": "order"}
+    }
     orders = fl.open_orders(frame, scheme=scheme, allow_set_aside=True)
     table = orders.customers()
     assert table[["customer", "spend"]].to_numpy().tolist() == [["ann", 1.0], ["bo", 4.0]]
     assert table["only_channel"].fillna("").tolist() == ["web", ""]
     assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [[3, "no-customer"]]
     with pytest.raises(
-        fl.SchemeError, match=r"has no column `web`, which channel_customers names for `web`. Did you mean `web_id`\?"
+        fl.SchemeError,
+        match=r"has no column `web`, which channel_customers names for `web`. Did you mean `web_id`\?",
     ):
         fl.open_orders(frame, scheme={"orders": {"channel_customers": {"web": "web"}}})
 
@@ -101,7 +127,11 @@ SIDES = pd.DataFrame(
     {"who": ["ann", "bo", "ann", "cy"], "day": ["2026-01-05", "2026-01-06", "2026-02-07", "2026-02-08"],
      "web": ["10,50", "", "3,00", ""], "stall": ["", "2,25", "4,00", None], "back": ["0,00", "", "1,50", "9,00"]}
 )  # fmt: skip
-BY_CHANNEL = {"customer": "who", "placed": "day", "channel_amounts": {"web": "web", "market": "stall"}}
+BY_CHANNEL = {
+    "customer": "who",
+    "placed": "day",
+    "channel_amounts": {"web": "web", "market": "stall"},
+}
 #: Settings → customer → orders, refunds, spend; and the reasons of what is set aside.
 WHAT_THEY_SAY = {
     "channels": (BY_CHANNEL, {"ann": (3, 0, 17.5), "bo": (1, 0, 2.25)}, ["no-amount"]),
@@ -139,7 +169,13 @@ def test_columns_side_by_side_are_read_by_the_line_that_is_advised(tmp_path, fai
     assert f"\n# {line}" in text
     (tmp_path / "scheme.toml").write_text(text.replace(f"# {line}", line))
     done = fairladder(
-        "customers", "o.csv", "--scheme", "scheme.toml", "--columns", "customer,spend,last_order", cwd=tmp_path
+        "customers",
+        "o.csv",
+        "--scheme",
+        "scheme.toml",
+        "--columns",
+        "customer,spend,last_order",
+        cwd=tmp_path,
     )
     assert done.stdout.splitlines()[1:] == ["a,3.00,2026-02-28", "b,4.70,2026-03-31"]
     for keys, says in (
@@ -147,7 +183,10 @@ def test_columns_side_by_side_are_read_by_the_line_that_is_advised(tmp_path, fai
         ({"channel_amounts": {"a": "x"}, "amount": "y"}, "leave out `amount`"),
         ({"credit": "x"}, "goes with `amount`"),
         ({"day_amounts": {"January": "x"}}, "needs days and their columns"),
-        ({"customer": "who", "placed": "day", "channel_amounts": {"a": "wep"}}, "Did you mean `web`"),
+        (
+            {"customer": "who", "placed": "day", "channel_amounts": {"a": "wep"}},
+            "Did you mean `web`",
+        ),
     ):
         with pytest.raises(fl.SchemeError, match=says):
             fl.open_orders(SIDES, scheme={"orders": keys})
@@ -167,7 +206,9 @@ def test_cents_are_read_as_such(tmp_path, engine):
             **orders,
             **({} if engine == "embedded" else {"table": "cents"}),
         }
-        opened = fl.open_orders(source, scheme={"orders": settings, "money": {"decimals": decimals}})
+        opened = fl.open_orders(
+            source, scheme={"orders": settings, "money": {"decimals": decimals}}
+        )
         return opened, opened.customers()["spend"].tolist()
 
     told, money = spend(amount="amount_cents")
@@ -176,7 +217,10 @@ def test_cents_are_read_as_such(tmp_path, engine):
     assert spend(amount="amount_cents", amount_unit="major")[1] == [2000.0, -250.0]
     assert spend(4, amount="pence")[1] == [0.0040, 0.0009]
     assert spend(amount="cost")[1] == [500.0, 100.0]
-    assert spend(unit_price="pence", quantity="pieces")[1] == [1.13, 0.05]  # 99 + 14; 4.5 rounds away from zero
+    assert spend(unit_price="pence", quantity="pieces")[1] == [
+        1.13,
+        0.05,
+    ]  # 99 + 14; 4.5 rounds away from zero
     if engine == "embedded":
         cost = told.rows.scheme.with_options(orders={"cost": "cost"})
         assert costs(fl.open_orders(frame, scheme=cost)).total == 6.0

@@ -41,7 +41,10 @@ def american(row):
     day = row["sold_at"].partition("T")[0].split("-")
     placed = "/".join((*day[1:], day[0])) if len(day) == 3 else row["sold_at"]
     total = f"${abs(float(row['line_total'])):,.2f}" if row["line_total"] else ""
-    return row | {"sold_at": placed, "line_total": f"({total})" if row["line_total"].startswith("-") else total}
+    return row | {
+        "sold_at": placed,
+        "line_total": f"({total})" if row["line_total"].startswith("-") else total,
+    }
 
 
 def text(rows, separator=",", quoting=csv.QUOTE_MINIMAL):
@@ -96,15 +99,23 @@ def locked(path):
 WAYS = {
     "plain.csv": lambda r, p: p.write_text(text(r)),
     "marked.csv": lambda r, p: p.write_bytes(text(r).encode("utf-8-sig")),
-    "continental.csv": lambda r, p: p.write_bytes(text([continental(x) for x in r], ";").encode("cp1252")),
-    "wide.txt": lambda r, p: p.write_bytes(text([continental(x) for x in r], "\t").encode("utf-16")),
+    "continental.csv": lambda r, p: p.write_bytes(
+        text([continental(x) for x in r], ";").encode("cp1252")
+    ),
+    "wide.txt": lambda r, p: p.write_bytes(
+        text([continental(x) for x in r], "\t").encode("utf-16")
+    ),
     "american.csv": lambda r, p: p.write_text(text([american(x) for x in r], "|", csv.QUOTE_ALL)),
-    "titled.csv": lambda r, p: p.write_bytes(b"Quillmoor Yarns,,,\nall orders\n\n" + text(r).encode()),
+    "titled.csv": lambda r, p: p.write_bytes(
+        b"Quillmoor Yarns,,,\nall orders\n\n" + text(r).encode()
+    ),
     "turning.csv": lambda r, p: p.write_text(
         text([*r[:2000], *map(american, r[2000:])])
     ),  # as the first rows do not show
     "packed.csv.gz": lambda r, p: p.write_bytes(gzip.compress(text(r).encode())),
-    "packed.csv.zst": lambda r, p: p.write_bytes(pa.compress(text(r).encode(), "zstd", asbytes=True)),
+    "packed.csv.zst": lambda r, p: p.write_bytes(
+        pa.compress(text(r).encode(), "zstd", asbytes=True)
+    ),
     "lines.jsonl": lambda r, p: p.write_text("\n".join(json.dumps(x) for x in r)),
     "all.json": lambda r, p: p.write_text(json.dumps(r)),
     "columns.parquet": lambda r, p: pd.DataFrame(r).to_parquet(p),
@@ -112,7 +123,8 @@ WAYS = {
     "book.xls": old_workbook,
     "book.ods": lambda r, p: typed(r).to_excel(p, engine="odf", index=False),
     "half*.csv": lambda r, p: [
-        p.with_name(f"half{i}.csv").write_text(text(half)) for i, half in enumerate((r[:999], r[999:]))
+        p.with_name(f"half{i}.csv").write_text(text(half))
+        for i, half in enumerate((r[:999], r[999:]))
     ],
 }
 
@@ -125,7 +137,9 @@ def expected(shop, rows, tmp_path_factory):
 @pytest.fixture(scope="module")
 def as_rows(shop, rows):
     """Growth and findings of the same rows as a frame."""
-    grown = fl.growth(fl.open_orders(pd.DataFrame(rows), scheme=shop / "scheme.toml"), period="month")
+    grown = fl.growth(
+        fl.open_orders(pd.DataFrame(rows), scheme=shop / "scheme.toml"), period="month"
+    )
     return grown, checked(pd.DataFrame(rows), shop)[0]
 
 
@@ -133,7 +147,9 @@ def checked(source, shop):
     """What `check` finds, notes on reading apart, and why rows are set aside, in their order; its examples."""
     check = fl.open_orders(source, scheme=shop / "scheme.toml").check()
     found = [(f.code, f.count, f.effect) for f in check.findings if f.code != "reading"]
-    return (found, check.balance, check.set_aside["reason"].tolist()), {f.code: f.examples for f in check.findings}
+    return (found, check.balance, check.set_aside["reason"].tolist()), {
+        f.code: f.examples for f in check.findings
+    }
 
 
 def scored_bytes(source, shop, folder):
@@ -155,7 +171,9 @@ def test_one_shop_many_exports(shop, rows, expected, as_rows, tmp_path, way):
         "book.xlsx",
         "half*.csv",
     ):  # one of each kind
-        grown = fl.growth(fl.open_orders(tmp_path / way, scheme=shop / "scheme.toml"), period="month")
+        grown = fl.growth(
+            fl.open_orders(tmp_path / way, scheme=shop / "scheme.toml"), period="month"
+        )
         pd.testing.assert_frame_equal(grown, as_rows[0])
     found, examples = checked(tmp_path / way, shop)
     assert found == as_rows[1]
@@ -177,13 +195,19 @@ def test_frames_of_other_kinds(shop, rows, expected, tmp_path, fairladder):
     assert (
         scored_bytes(pd.DataFrame([continental(r) for r in rows]), shop, tmp_path)[0] == expected
     )  # text in typed columns
-    for source in (pl.DataFrame(rows), pa.Table.from_pylist(rows), duckdb.sql("SELECT * FROM frame")):
+    for source in (
+        pl.DataFrame(rows),
+        pa.Table.from_pylist(rows),
+        duckdb.sql("SELECT * FROM frame"),
+    ):
         assert scored_bytes(source, shop, tmp_path)[0] == expected
     done = fairladder("score", "-", "--scheme", shop / "scheme.toml", input=text(rows))
     assert done.stdout.encode() == expected
 
 
-def test_what_first_rows_do_not_show_is_found_all_the_same(shop, rows, expected, tmp_path, monkeypatch):
+def test_what_first_rows_do_not_show_is_found_all_the_same(
+    shop, rows, expected, tmp_path, monkeypatch
+):
     """Channels beyond the first rows, and ways of writing that they do not show."""
     monkeypatch.setattr("fairladder.orders.settling.FIRST_ROWS", 2)
     (tmp_path / "plain.csv").write_text(text(rows))
@@ -197,7 +221,10 @@ def test_what_first_rows_do_not_show_is_found_all_the_same(shop, rows, expected,
 def test_row_numbers_of_files_that_several_threads_read(tmp_path, rated):
     """Rows kept by several threads, and behind a join with rates, have the numbers of their lines in the file."""
     note = "x" * 300  # several threads begin at many bytes, not at many lines
-    lines = [f"M{i % 5000},S{i // 2},2026-01-{1 + i % 28:02},web,{i % 90}.50,EUR,{note}" for i in range(300_000)]
+    lines = [
+        f"M{i % 5000},S{i // 2},2026-01-{1 + i % 28:02},web,{i % 90}.50,EUR,{note}"
+        for i in range(300_000)
+    ]
     bad = {
         5: ("M1,S9,2026-13-01,web,1,EUR,", "bad-date"),
         133_333: (" Total :,,,,9,EUR,", "total-row"),
@@ -215,13 +242,17 @@ def test_row_numbers_of_files_that_several_threads_read(tmp_path, rated):
     told = dict(zip(check.set_aside["row"], check.set_aside["reason"], strict=True))
     assert told == {place + 2: reason for place, (_, reason) in bad.items()}
     assert check.set_aside["customer"].tolist()[1:] == [" Total :", " "]
-    assert {f.code: f.examples for f in check.findings}["duplicate-rows"] == ("rows 260002 and 260003",)
+    assert {f.code: f.examples for f in check.findings}["duplicate-rows"] == (
+        "rows 260002 and 260003",
+    )
 
 
 def orders_of(tmp_path, header, *lines, **settings):
     path = tmp_path / "orders.csv"
     path.write_text("\n".join([header, *lines]) + "\n")
-    return fl.open_orders(path, scheme={"orders": settings} if settings else None, allow_set_aside=True)
+    return fl.open_orders(
+        path, scheme={"orders": settings} if settings else None, allow_set_aside=True
+    )
 
 
 @pytest.mark.parametrize(
@@ -233,7 +264,11 @@ def orders_of(tmp_path, header, *lines, **settings):
         (["1,234", "2,500"], {"decimal_mark": "."}, [123400, 250000]),
         (["1,234", "2,500"], {"decimal_mark": ","}, [123, 250]),
         (["1.234", "12.5"], {}, [123, 1250]),  # points alone are decimal points
-        (["12,5", "13,5", "1.5"], {}, [1250, 1350, None]),  # the majority wins, the rest is bad-amount
+        (
+            ["12,5", "13,5", "1.5"],
+            {},
+            [1250, 1350, None],
+        ),  # the majority wins, the rest is bad-amount
         (["1,23,456.00", "5.00"], {}, [12345600, 500]),
         (["1.200", "950"], {"decimal_mark": ","}, [120000, 95000]),
         (["1,2,3.00", "5.00"], {}, [None, 500]),
@@ -245,7 +280,9 @@ def test_numbers_in_text(tmp_path, cells, settings, minor):
     lines = [f'c{i};2026-01-01;"{cell}"' for i, cell in enumerate(cells)]
     orders = orders_of(tmp_path, "customer;placed;amount", *lines, **settings)
     spend = dict(zip(orders.customers()["customer"], orders.customers()["spend"], strict=True))
-    assert [round(spend[f"c{i}"] * 100) if f"c{i}" in spend else None for i in range(len(cells))] == minor
+    assert [
+        round(spend[f"c{i}"] * 100) if f"c{i}" in spend else None for i in range(len(cells))
+    ] == minor
     assert set(orders.set_aside["reason"]) == ({"bad-amount"} if None in minor else set())
 
 
@@ -254,36 +291,58 @@ def test_numbers_in_text(tmp_path, cells, settings, minor):
     [
         (["31/12/2025", "01/02/2026"], {}, ["2025-12-31", "2026-02-01"]),
         (["12/31/2025", "01/02/2026 9:15 PM"], {}, ["2025-12-31", "2026-01-02"]),
-        (["31.1.2026", "2026-02-01T10:00:00", "1 Feb 2026"], {}, ["2026-01-31", "2026-02-01", "2026-02-01"]),
+        (
+            ["31.1.2026", "2026-02-01T10:00:00", "1 Feb 2026"],
+            {},
+            ["2026-01-31", "2026-02-01", "2026-02-01"],
+        ),
         (["2026/01/31", "2026/02/01"], {}, ["2026-01-31", "2026-02-01"]),
         (["04/04/2026", "05/05/2026"], {}, ["2026-04-04", "2026-05-05"]),  # both ways the same
         (["01/02/2026"], {"date_format": "month-first"}, ["2026-01-02"]),
         (["31.12.25"], {"date_format": "%d.%m.%y"}, ["2025-12-31"]),
-        (["31.12.25", "30.12.2025"], {}, [None, "2025-12-30"]),  # two-digit years only when asked for
+        (
+            ["31.12.25", "30.12.2025"],
+            {},
+            [None, "2025-12-30"],
+        ),  # two-digit years only when asked for
         (["45000", "2026-01-01"], {}, [None, "2026-01-01"]),
-        (["45000", "45000.75", "59"], {"date_format": "spreadsheet-days"}, ["2023-03-15", "2023-03-15", None]),
+        (
+            ["45000", "45000.75", "59"],
+            {"date_format": "spreadsheet-days"},
+            ["2023-03-15", "2023-03-15", None],
+        ),
         (["0000-01-01", "9999-12-31", "2026-01-01"], {}, [None, "9999-12-31", "2026-01-01"]),
     ],
 )
 def test_dates_in_text(tmp_path, cells, settings, days):
     lines = [f"c{i},{cell},1" for i, cell in enumerate(cells)]
     orders = orders_of(tmp_path, "customer,placed,amount", *lines, **settings).on("9999-12-31")
-    first = dict(zip(*orders.customers()[["customer", "first_order"]].astype(str).to_numpy().T, strict=True))
+    first = dict(
+        zip(*orders.customers()[["customer", "first_order"]].astype(str).to_numpy().T, strict=True)
+    )
     assert [first.get(f"c{i}") for i in range(len(cells))] == days
     assert set(orders.set_aside["reason"]) == ({"bad-date"} if None in days else set())
 
 
 def test_what_is_unclear_is_asked(tmp_path):
     with pytest.raises(fl.DataError) as caught:
-        orders_of(tmp_path, "customer,placed,amount", "a,01/02/2026,1", "b,03/04/2026,1").customers()
+        orders_of(
+            tmp_path, "customer,placed,amount", "a,01/02/2026,1", "b,03/04/2026,1"
+        ).customers()
     assert str(caught.value) == (
         "The dates in `placed` can be read day first or month first, `01/02/2026` and `03/04/2026` for instance, and no other cell "
         'settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
     )
-    with pytest.raises(fl.DataError, match="day first or month first, `12/31/2025` and `31/12/2025`"):
-        orders_of(tmp_path, "customer,placed,amount", "a,31/12/2025,1", "b,12/31/2025,1").customers()  # each reads one
+    with pytest.raises(
+        fl.DataError, match="day first or month first, `12/31/2025` and `31/12/2025`"
+    ):
+        orders_of(
+            tmp_path, "customer,placed,amount", "a,31/12/2025,1", "b,12/31/2025,1"
+        ).customers()  # each reads one
     with pytest.raises(fl.DataError) as caught:
-        orders_of(tmp_path, "customer;placed;amount", "a;2026-01-01;1,234", "b;2026-01-01;2,500").customers()
+        orders_of(
+            tmp_path, "customer;placed;amount", "a;2026-01-01;1,234", "b;2026-01-01;2,500"
+        ).customers()
     assert str(caught.value) == (
         "The commas in `1,234` and `2,500` can be decimal marks or thousands, and no other cell settles it. "
         'Say `decimal_mark = ","` or "." under [orders].'
@@ -299,10 +358,16 @@ def test_what_is_unclear_is_asked(tmp_path):
             ["a", "b"],
         ),  # a separator at the end of each line
         (b"customer,,placed,amount\na,x,2026-01-01,1\n", ["a"]),  # a column without a name
-        (b"customer,placed,amount\r\na,2026-01-01,1\nb,2026-01-02,2\r\n", ["a", "b"]),  # mixed line ends
+        (
+            b"customer,placed,amount\r\na,2026-01-01,1\nb,2026-01-02,2\r\n",
+            ["a", "b"],
+        ),  # mixed line ends
         (b"customer;placed;amount;note\n'a;b';2026-01-01;1;'x'\n".replace(b"'", b'"'), ["a;b"]),
         (b'customer,placed,amount,note\na,2026-01-01,1,"two\nlines"\n', ["a"]),
-        (b"customer,placed,amount\n" + b"a,2026-01-01,1\n" * 100_000 + b"\xe9,2026-01-01,1\n", ["a", "é"]),  # told late
+        (
+            b"customer,placed,amount\n" + b"a,2026-01-01,1\n" * 100_000 + b"\xe9,2026-01-01,1\n",
+            ["a", "é"],
+        ),  # told late
     ],
 )
 def test_small_oddities_are_read_over(tmp_path, content, names):
@@ -364,7 +429,11 @@ def test_strange_cells_are_kept_or_set_aside(tmp_path):
     orders = orders_of(tmp_path, "customer,placed,amount", *lines, "customer,placed,amount")
     assert sorted(len(c) for c in orders.customers()["customer"]) == [2, 3, 10_000]
     aside = orders.set_aside
-    assert aside[["row", "reason"]].to_numpy().tolist() == [[5, "bad-amount"], [6, "bad-amount"], [7, "bad-date"]]
+    assert aside[["row", "reason"]].to_numpy().tolist() == [
+        [5, "bad-amount"],
+        [6, "bad-amount"],
+        [7, "bad-date"],
+    ]
 
 
 SHEETS = {  # sheets → whose spend is told, or what is asked
@@ -405,7 +474,9 @@ def test_sheets_of_the_same_columns(tmp_path, case):
 
 def test_next_week_writes_its_columns_otherwise(tmp_path):
     (tmp_path / "w1.csv").write_text("Member No,Order No,Placed,Total\nA,1,2026-01-05,5\n")
-    (tmp_path / "w2.csv").write_text("order_no,member_no,PLACED,total\n2,,2026-02-05,4\n3,B,2026-02-06,7\n")
+    (tmp_path / "w2.csv").write_text(
+        "order_no,member_no,PLACED,total\n2,,2026-02-05,4\n3,B,2026-02-06,7\n"
+    )
     orders = fl.open_orders(tmp_path / "w*.csv", allow_set_aside=True)
     assert dict(orders.customers()[["customer", "spend"]].to_numpy()) == {"A": 5, "B": 7}
     assert any("`order_no` as `Order No`" in note for note in orders.notes)
@@ -421,7 +492,11 @@ def test_headers_in_two_rows_and_merged_cells(tmp_path):
             ["K2", "Bo", "O3", "2026-01-03", ""]]  # fmt: skip
     with xlsxwriter.Workbook(tmp_path / "two.xlsx") as book:
         sheet = book.add_worksheet()
-        for cells, text in (((0, 0, 0, 1), "Customer"), ((0, 2, 0, 3), "Order"), ((0, 4, 1, 4), "Amount")):
+        for cells, text in (
+            ((0, 0, 0, 1), "Customer"),
+            ((0, 2, 0, 3), "Order"),
+            ((0, 4, 1, 4), "Amount"),
+        ):
             sheet.merge_range(*cells, text)
         sheet.write_row(1, 0, ["No", "Name", "No", "Date"])
         for at, row in enumerate(rows, start=2):
@@ -448,11 +523,19 @@ def test_headers_in_two_rows_and_merged_cells(tmp_path):
         assert (customer or "No") in columns
 
 
-def test_a_database_of_one_table_needs_no_name_and_a_large_file_is_looked_at_everywhere(tmp_path, fairladder):
+def test_a_database_of_one_table_needs_no_name_and_a_large_file_is_looked_at_everywhere(
+    tmp_path, fairladder
+):
     url = in_database(
-        "sqlite", pd.DataFrame({"customer": ["a"], "placed": ["2026-01-01"], "amount": [5]}), tmp_path, table="sales"
+        "sqlite",
+        pd.DataFrame({"customer": ["a"], "placed": ["2026-01-01"], "amount": [5]}),
+        tmp_path,
+        table="sales",
     )
-    assert fairladder("customers", url, "--columns", "customer,spend").stdout == "customer,spend\na,5.00\n"
+    assert (
+        fairladder("customers", url, "--columns", "customer,spend").stdout
+        == "customer,spend\na,5.00\n"
+    )
     # In the first 6,000 rows there is no fraction and no order that comes back; what follows tells.
     rows = [
         f"{i % 50};2026-{1 + i % 12:02}-{1 + i % 28:02};{i if i < 6000 else i + 0.5};{'EUR' if i > 7000 else ''}"
@@ -469,4 +552,6 @@ def test_a_database_of_one_table_needs_no_name_and_a_large_file_is_looked_at_eve
 def test_a_mark_at_the_beginning_is_no_part_of_the_first_name(tmp_path, encoding):
     (tmp_path / "o.csv").write_bytes(b"\xef\xbb\xbfcustomer,placed,amount\na,2026-01-01,5\n")
     scheme = {"orders": {"encoding": encoding} if encoding else {}}
-    assert fl.open_orders(tmp_path / "o.csv", scheme=scheme).customers()["customer"].tolist() == ["a"]
+    assert fl.open_orders(tmp_path / "o.csv", scheme=scheme).customers()["customer"].tolist() == [
+        "a"
+    ]

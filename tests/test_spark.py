@@ -28,7 +28,8 @@ from test_sources import continental
 MASTER = os.environ.get("FAIRLADDER_SPARK")
 pytestmark = [
     pytest.mark.skipif(
-        not MASTER, reason="no cluster: set FAIRLADDER_SPARK to a master such as local-cluster[2,1,1024]"
+        not MASTER,
+        reason="no cluster: set FAIRLADDER_SPARK to a master such as local-cluster[2,1,1024]",
     ),
     pytest.mark.xdist_group("spark"),
 ]
@@ -41,7 +42,9 @@ def spark():
     # On two cores what Java's second compiler makes of some hundred short queries costs more than it saves.
     os.environ.setdefault("JDK_JAVA_OPTIONS", "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC")
     session = cluster.session_at(MASTER)
-    session.conf.set("spark.sql.ansi.enabled", "false")  # as somebody may have it: ours is another session
+    session.conf.set(
+        "spark.sql.ansi.enabled", "false"
+    )  # as somebody may have it: ours is another session
     yield session
     assert session.conf.get("spark.sql.ansi.enabled") == "false"
     session.stop()
@@ -62,7 +65,9 @@ def spread(spark, frame):
     from fairladder.engine.cluster import _quietly
 
     with _quietly():
-        return spark.createDataFrame(pa.Table.from_pandas(frame, preserve_index=False)).repartition(2)
+        return spark.createDataFrame(pa.Table.from_pandas(frame, preserve_index=False)).repartition(
+            2
+        )
 
 
 def brought(frame, key="customer"):
@@ -72,8 +77,14 @@ def brought(frame, key="customer"):
 
 
 def plain(frame):
-    texts = {name: values.astype(object).where(values.notna(), None).to_list() for name, values in frame.items()}
-    days = {n: [str(v)[:10] if hasattr(v, "isoformat") else v for v in values] for n, values in texts.items()}
+    texts = {
+        name: values.astype(object).where(values.notna(), None).to_list()
+        for name, values in frame.items()
+    }
+    days = {
+        n: [str(v)[:10] if hasattr(v, "isoformat") else v for v in values]
+        for n, values in texts.items()
+    }
     return pd.DataFrame(days, dtype=object)
 
 
@@ -105,7 +116,12 @@ def test_cells_of_any_text_mean_the_same(spark):
         "99999999.995",
     ]
 
-    @settings(max_examples=times(150), database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
+    @settings(
+        max_examples=times(150),
+        database=None,
+        phases=[Phase.generate],
+        suppress_health_check=list(HealthCheck),
+    )
     @given(st.one_of(DATES, NUMBERS, IDS))
     def collect(text):
         found.append(text)
@@ -134,9 +150,15 @@ def test_cells_of_any_text_mean_the_same(spark):
         ("embedded", here, open_source(frame, here, OrdersPart()).relation), ("spark", cluster, cluster.relation)
     ):  # fmt: skip
         beneath = select(["*", *(named(tree, n) for n, tree in first.items())], relation)
-        query = select([column("n"), *(named(tree, n) for n, tree in trees.items())], beneath, "first").order_by("n")
+        query = select(
+            [column("n"), *(named(tree, n) for n, tree in trees.items())], beneath, "first"
+        ).order_by("n")
         answers[name] = [
-            {k: v if v is None else float(v) if k == "number" else str(v) for k, v in row.items() if k != "n"}
+            {
+                k: v if v is None else float(v) if k == "number" else str(v)
+                for k, v in row.items()
+                if k != "n"
+            }
             for row in engine.table(query).to_pylist()
         ]
     agree(answers, rows)
@@ -176,7 +198,10 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both, monkeypatc
     assert "ties-at-cuts" in {f.code for f in ours.findings}
     assert found_by(ours) == found_by(theirs)
     assert sorted(ours.set_aside["reason"]) == sorted(theirs.set_aside["reason"])
-    assert fl.stability(there, resamples=3).customers.to_csv() == fl.stability(here, resamples=3).customers.to_csv()
+    assert (
+        fl.stability(there, resamples=3).customers.to_csv()
+        == fl.stability(here, resamples=3).customers.to_csv()
+    )
     monkeypatch.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=10))
     with pytest.raises(fl.UsageError, match="At most 10 are brought here from a Spark cluster"):
         there.on("2026-06-01").stability()
@@ -184,8 +209,14 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both, monkeypatc
 
 def found_by(check):
     """What was found, without what speaks of rows, which have no numbers on a cluster."""
-    told = [(f.code, f.level, f.count, f.effect, f.advice) for f in check.findings if f.code != "reading"]
-    return told, [e for f in check.findings for e in f.examples if f.code != "reading" and "row" not in e]
+    told = [
+        (f.code, f.level, f.count, f.effect, f.advice)
+        for f in check.findings
+        if f.code != "reading"
+    ]
+    return told, [
+        e for f in check.findings for e in f.examples if f.code != "reading" and "row" not in e
+    ]
 
 
 def test_findings_of_customers_are_the_same(spark):
@@ -223,7 +254,10 @@ def test_findings_of_customers_are_the_same(spark):
         "name": "called",
         "currency": "currency",
     }
-    ours, theirs = (fl.check(fl.open_orders(rows, scheme={"orders": roles})) for rows in (spread(spark, frame), frame))
+    ours, theirs = (
+        fl.check(fl.open_orders(rows, scheme={"orders": roles}))
+        for rows in (spread(spark, frame), frame)
+    )
     assert found_by(ours) == found_by(theirs)
     codes = {f.code for f in ours.findings}
     assert codes >= {
@@ -241,9 +275,14 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
     """Ledger, explanations, campaigns with every step, two days, and the forecast."""
     there, here = both
     ledger, keys = here.order_ledger(), ["placed_on", "customer", "order"]
-    pd.testing.assert_frame_equal(brought(there.order_ledger(), keys), plain(ledger.sort_values(keys)))
+    pd.testing.assert_frame_equal(
+        brought(there.order_ledger(), keys), plain(ledger.sort_values(keys))
+    )
     people = here.customers()
-    ids = [*people["customer"][people["orders"] > 2][:3], people["customer"][people["orders"] == 0].iloc[0]]
+    ids = [
+        *people["customer"][people["orders"] > 2][:3],
+        people["customer"][people["orders"] == 0].iloc[0],
+    ]
     wanted = [e.as_json() for e in here.explain(ids)]
     assert [e.as_json() for e in there.explain(ids)] == wanted
     with monkeypatch.context() as many:  # more than can come here, which explanations do without
@@ -268,21 +307,30 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
     with monkeypatch.context() as many:  # more movers than come here: both ends do
         many.setattr("fairladder.review.comparison.MOST_MOVERS", 9)
         ours = there.compare(then)
-    falling = theirs.movers.sort_values(["change", "spend_after", "customer"], ascending=[True, False, True])
+    falling = theirs.movers.sort_values(
+        ["change", "spend_after", "customer"], ascending=[True, False, True]
+    )
     ends = {*theirs.movers["customer"][:9], *falling[falling["change"] < 0]["customer"][:9]}
     kept = theirs.movers[theirs.movers["customer"].isin(ends)].reset_index(drop=True)
     assert 9 < len(kept) < len(theirs.movers)
     wanted = theirs.tables() | {"movers": kept}
-    assert {n: t.to_csv() for n, t in ours.tables().items()} == {n: t.to_csv() for n, t in wanted.items()}
+    assert {n: t.to_csv() for n, t in ours.tables().items()} == {
+        n: t.to_csv() for n, t in wanted.items()
+    }
     assert (ours.notes[:-1], ours.returned, ours.rose, ours.fell) == (
         theirs.notes,
         theirs.returned,
         theirs.rose,
         theirs.fell,
     )
-    assert f"Of {len(theirs.movers):,} customers in another segment {len(kept)} were brought here" in ours.notes[-1]
+    assert (
+        f"Of {len(theirs.movers):,} customers in another segment {len(kept)} were brought here"
+        in ours.notes[-1]
+    )
     ours, theirs = (fl.paths(o, then, every="quarter") for o in both)
-    assert {n: t.to_csv() for n, t in ours.tables().items()} == {n: t.to_csv() for n, t in theirs.tables().items()}
+    assert {n: t.to_csv() for n, t in ours.tables().items()} == {
+        n: t.to_csv() for n, t in theirs.tables().items()
+    }
     ours, theirs = (o.value_forecast(method="beta-geometric") for o in both)
     assert ours.frame.to_csv() == theirs.frame.to_csv()
     assert "brought here from the cluster" in ours.notes[-1]
@@ -299,10 +347,15 @@ def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
         "segments": [{"name": "likely", "when": "worth = 'a' OR active_probability > 0.6 AND expected_value > 20", "stance": "keep"},
                      {"name": "others", "otherwise": True, "stance": "leave"}],
     }  # fmt: skip
-    there, here = fl.open_orders(spread(spark, rows), scheme=scheme), fl.open_orders(rows, scheme=scheme)
+    there, here = (
+        fl.open_orders(spread(spark, rows), scheme=scheme),
+        fl.open_orders(rows, scheme=scheme),
+    )
     lines = here.order_lines()
     assert lines["share_of_customer"].isna().any()
-    pd.testing.assert_frame_equal(brought(there.order_lines(), [*lines]), plain(lines.sort_values([*lines])))
+    pd.testing.assert_frame_equal(
+        brought(there.order_lines(), [*lines]), plain(lines.sort_values([*lines]))
+    )
     pd.testing.assert_frame_equal(brought(there.score()), plain(here.score()))
     for asked in (
         {"response": 0.05, "when": "expected_return < 0.3", "by": "expected_return", "limit": 50},
@@ -310,13 +363,17 @@ def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
     ):
         ours, theirs = fl.campaign(there, **asked), fl.campaign(here, **asked)
         assert ours.frame.to_csv() == theirs.frame.to_csv()
-        pd.testing.assert_frame_equal(ours.funnel, theirs.funnel)  # people without a purchase bring back nothing
+        pd.testing.assert_frame_equal(
+            ours.funnel, theirs.funnel
+        )  # people without a purchase bring back nothing
         assert "were sent back" in ours.notes[0]
         assert ours.notes[1:] == theirs.notes
 
 
 @pytest.mark.usefixtures("spark")
-def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_path, fairladder, monkeypatch):
+def test_the_command_writes_parts_of_the_same_bytes_or_nothing(
+    shop, rows, tmp_path, fairladder, monkeypatch
+):
     """German numbers and dates in CSV as the cluster reads it; groups within, tiers by spend, saved ladders; refusals."""
     style = pd.DataFrame([continental(r) for r in rows.to_dict("records")])
     style.to_csv(tmp_path / "orders.csv", index=False)
@@ -326,14 +383,35 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
     )
     (tmp_path / "scheme.toml").write_text(text)
     (tmp_path / "members.csv").write_bytes((shop / "members.csv").read_bytes())
-    common = ["score", "orders.csv", "--scheme", "scheme.toml", "--at-first", "channel", "--at-latest", "category"]
+    common = [
+        "score",
+        "orders.csv",
+        "--scheme",
+        "scheme.toml",
+        "--at-first",
+        "channel",
+        "--at-latest",
+        "category",
+    ]
     here = fairladder(*common, "--out", "here.csv", cwd=tmp_path)
     assert here.returncode == 0, here.stderr
-    there = fairladder(*common, "--spark", MASTER, "--out", "there.csv", "--save-ladders", "ladders.json", cwd=tmp_path)
+    there = fairladder(
+        *common,
+        "--spark",
+        MASTER,
+        "--out",
+        "there.csv",
+        "--save-ladders",
+        "ladders.json",
+        cwd=tmp_path,
+    )
     assert there.returncode == 0, there.stderr
     parts = sorted((tmp_path / "there.csv").glob("part-*"))
     lines = [part.read_text().splitlines(keepends=True) for part in parts]
-    assert "".join(lines[0][:1] + [line for part in lines for line in part[1:]]) == (tmp_path / "here.csv").read_text()
+    assert (
+        "".join(lines[0][:1] + [line for part in lines for line in part[1:]])
+        == (tmp_path / "here.csv").read_text()
+    )
     some = [
         "customers",
         *common[1:],
@@ -362,7 +440,10 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
     ]
     drifted = ["--with-ladders", "ladders.json", "--part", "drift", "--as-of", "2024-05-01"]
     for asked in ([*common, *drifted], best, [*common, "--as-sql", "postgres"]):
-        assert fairladder(*asked, "--spark", MASTER, cwd=tmp_path).stdout == fairladder(*asked, cwd=tmp_path).stdout
+        assert (
+            fairladder(*asked, "--spark", MASTER, cwd=tmp_path).stdout
+            == fairladder(*asked, cwd=tmp_path).stdout
+        )
     (tmp_path / "few.csv").write_text(
         "customer,date,amount\na,2026-01-05,10\nb,2026-01-06,20\nc,2026-02-05,30\na,2026-03-05,10\n"
     )
@@ -371,13 +452,18 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
         seen.setattr(
             "fairladder.book.look.codes_in", lambda _: ()
         )  # what only `check` looks for on a cluster, which is said
-        seen.setattr("fairladder.scores.fairness.in_words", lambda _: "")  # which only `check` says of a cluster
+        seen.setattr(
+            "fairladder.scores.fairness.in_words", lambda _: ""
+        )  # which only `check` says of a cluster
         for asked in (
             ["customers", *common[1:4]],
             ["orders", *common[1:4], "--lines"],
             ["score", "few.csv"],
         ):
-            ours, theirs = (fairladder(*asked, *where, cwd=tmp_path).stdout for where in (["--spark", MASTER], []))
+            ours, theirs = (
+                fairladder(*asked, *where, cwd=tmp_path).stdout
+                for where in (["--spark", MASTER], [])
+            )
             assert ours == theirs
     assert "Too few to advise" in ours
     assert "Too early to advise" in ours
@@ -387,7 +473,9 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
     told = fairladder(*common, "--spark", MASTER, "--out", "mine.csv", cwd=tmp_path)
     assert "was not written by Fair Ladder" in told.stderr
     assert [p.name for p in (tmp_path / "mine.csv").iterdir()] == ["letter"]
-    taken = fairladder("growth", "orders.csv", "--spark", MASTER, "--out", "orders.csv", cwd=tmp_path)
+    taken = fairladder(
+        "growth", "orders.csv", "--spark", MASTER, "--out", "orders.csv", cwd=tmp_path
+    )
     assert (taken.returncode, "is read. Inputs are never changed" in taken.stderr) == (2, True)
     roles = [
         "--customer-column",
@@ -399,16 +487,23 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(shop, rows, tmp_p
         "--order-column",
         "customer",
     ]
-    parts_of = fairladder("score", "there.csv", *roles, "--spark", MASTER, "--out", "there.csv", cwd=tmp_path)
+    parts_of = fairladder(
+        "score", "there.csv", *roles, "--spark", MASTER, "--out", "there.csv", cwd=tmp_path
+    )
     assert "holds files that are read" in parts_of.stderr
     assert "Say --out NAME.parquet" in fairladder(*common, "--spark", MASTER, cwd=tmp_path).stderr
-    assert "are folders of parts" in fairladder(*common, "--spark", MASTER, "--out", "x.xlsx", cwd=tmp_path).stderr
+    assert (
+        "are folders of parts"
+        in fairladder(*common, "--spark", MASTER, "--out", "x.xlsx", cwd=tmp_path).stderr
+    )
     with (tmp_path / "orders.csv").open("a") as file:
         file.write("one,cell,too\n")
     ragged = fairladder(*common, "--spark", MASTER, "--out", "there.csv", cwd=tmp_path)
     assert ragged.returncode == 1
     assert "more or fewer cells than the header" in ragged.stderr
-    assert json.loads((tmp_path / "there.csv/_settings.json").read_text()) == receipt  # the old one still stands
+    assert (
+        json.loads((tmp_path / "there.csv/_settings.json").read_text()) == receipt
+    )  # the old one still stands
     assert not list(tmp_path.glob("there.csv.*"))
 
 
@@ -423,7 +518,9 @@ def test_cuts_are_found_without_all_values(spark, monkeypatch):
     spread_out = np.round(random.lognormal(4, 1.2, 60_000), 2)
     heavy = np.where(random.random(60_000) < 0.3, 9.99, spread_out)
     rows_there = cluster.Cluster(
-        spread(spark, pd.DataFrame({"spread": spread_out, "heavy": heavy, "refunds": spread_out - 60}))
+        spread(
+            spark, pd.DataFrame({"spread": spread_out, "heavy": heavy, "refunds": spread_out - 60})
+        )
     )
     for name, values in (("spread", spread_out), ("heavy", heavy), ("refunds", spread_out - 60)):
         relation = select([f"{name} AS value"], rows_there.relation)
@@ -435,7 +532,9 @@ def test_cuts_are_found_without_all_values(spark, monkeypatch):
             wanted = np.cumsum(shares if better == "high" else shares[::-1])[:-1]
             counts = counting.counts_for_cuts(rows_there, relation, list(wanted), even=True)
             assert counts.counts.sum() == len(values)
-            given = fl.Ladder.fit(counts.values, rungs, better=better, shares=shares, counts=counts.counts)
+            given = fl.Ladder.fit(
+                counts.values, rungs, better=better, shares=shares, counts=counts.counts
+            )
             assert given == fl.Ladder.fit(values, rungs, better=better, shares=shares)
             if name != "heavy":
                 assert len(counts.values) < len(np.unique(values)) / 2
@@ -443,7 +542,9 @@ def test_cuts_are_found_without_all_values(spark, monkeypatch):
 
 def test_a_lost_executor_changes_nothing(spark, both, rows, shop):
     there = fl.open_orders(spread(spark, rows), scheme=fl.load_scheme(shop / "scheme.toml"))
-    found = subprocess.run(["pgrep", "-f", "CoarseGrainedExecutorBackend"], capture_output=True, text=True, check=False)
+    found = subprocess.run(
+        ["pgrep", "-f", "CoarseGrainedExecutorBackend"], capture_output=True, text=True, check=False
+    )
     executors = [int(pid) for pid in found.stdout.split()]
     if not executors:
         pytest.skip("this master has no executors of its own")

@@ -53,15 +53,27 @@ def test_start_guesses_right_and_its_scheme_works(tmp_path, fairladder, export):
     assert done.returncode == 0, done.stderr
     roles = tomllib.loads(scheme.read_text())["orders"]
     assert {role: roles.get(role) for role in wanted} == wanted
-    assert {"customer", "order", "placed", "amount", "unit_price", "quantity"} & roles.keys() <= wanted.keys()
+    assert {
+        "customer",
+        "order",
+        "placed",
+        "amount",
+        "unit_price",
+        "quantity",
+    } & roles.keys() <= wanted.keys()
     for role, column in wanted.items():
         assert role in done.stdout
         assert column.split()[0] in done.stdout
-    with_scheme, without = (fairladder("customers", orders, *more) for more in (("--scheme", scheme), ()))
+    with_scheme, without = (
+        fairladder("customers", orders, *more) for more in (("--scheme", scheme), ())
+    )
     assert with_scheme.returncode == 0, with_scheme.stderr
     assert with_scheme.stdout == without.stdout  # the same guesses without a scheme
     assert "Columns are guessed: " in without.stderr
-    assert pd.read_csv(orders, sep=";", dtype=str).shape[0] == fl.open_orders(orders, scheme=scheme).balance.used
+    assert (
+        pd.read_csv(orders, sep=";", dtype=str).shape[0]
+        == fl.open_orders(orders, scheme=scheme).balance.used
+    )
 
 
 @pytest.mark.parametrize(
@@ -79,12 +91,18 @@ def test_two_good_answers_are_a_question(tmp_path, fairladder, columns, message)
     done = fairladder("score", orders)
     assert (done.returncode, done.stdout) == (2, "")
     assert message in done.stderr
-    begun = fairladder("start", orders, "--out", scheme)  # writes all that is known, and a line to fill in
+    begun = fairladder(
+        "start", orders, "--out", scheme
+    )  # writes all that is known, and a line to fill in
     assert begun.returncode == 1
     assert "one thing has to be filled in before it can be used" in begun.stderr
     assert message in begun.stderr
     role, column = FILLED[tuple(columns)]
-    (line,) = [one for one in scheme.read_text().splitlines() if one.startswith(f'# {role} = "…" # to fill in')]
+    (line,) = [
+        one
+        for one in scheme.read_text().splitlines()
+        if one.startswith(f'# {role} = "…" # to fill in')
+    ]
     scheme.write_text(scheme.read_text().replace(line, f'{role} = "{column}"'))
     assert column in line
     assert fairladder("score", orders, "--scheme", scheme).returncode == 0
@@ -103,14 +121,18 @@ def test_start_writes_down_how_numbers_are_days(tmp_path, fairladder):
     orders.write_text("account;ticket;created;sum\n" + rows)
     assert fairladder("start", orders, "--out", scheme).returncode == 0
     assert 'date_format = "epoch-seconds"' in scheme.read_text()
-    alone, told = (fairladder("customers", orders, *more).stdout for more in ((), ("--scheme", scheme)))
+    alone, told = (
+        fairladder("customers", orders, *more).stdout for more in ((), ("--scheme", scheme))
+    )
     assert alone == told
     assert fairladder("start", orders, "--out", "-").stdout == scheme.read_text()
 
 
 def test_start_takes_what_is_said_and_never_overwrites(tmp_path, fairladder):
     orders, scheme = tmp_path / "orders.csv", tmp_path / "mine.toml"
-    pd.DataFrame({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}).to_csv(orders, index=False)
+    pd.DataFrame({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}).to_csv(
+        orders, index=False
+    )
     said = fairladder("start", orders, "--out", scheme, "--customer-column", "member")
     assert said.returncode == 0, said.stderr
     assert 'customer = "member" # as you said' in scheme.read_text()
@@ -129,7 +151,10 @@ def test_a_header_alone_is_enough_to_begin_with(tmp_path, fairladder):
     orders.write_text("Bestell-Nr;Kunden-Nr;Datum;Betrag;Versand Betrag\n")
     begun = fairladder("start", orders, "--out", scheme)
     assert begun.returncode == 0, begun.stderr
-    assert 'customer = "Kunden-Nr" # its name says customer\'s id; it has no cells yet' in scheme.read_text()
+    assert (
+        'customer = "Kunden-Nr" # its name says customer\'s id; it has no cells yet'
+        in scheme.read_text()
+    )
     assert 'amount = "Betrag"' in scheme.read_text()
     orders.write_text(orders.read_text() + "1;K1;2026-01-05;5,50;1,00\n")
     done = fairladder("customers", orders, "--scheme", scheme, "--columns", "customer,spend")
@@ -138,7 +163,9 @@ def test_a_header_alone_is_enough_to_begin_with(tmp_path, fairladder):
 
 def test_what_is_not_added_and_who_is_no_person_stand_in_the_scheme(tmp_path, fairladder):
     rows = "".join(
-        f"{who};2026-0{i}-01;5;1;1\n" for i in range(1, 4) for who in ("a", "b", "test", "staff 1", "O'guest")
+        f"{who};2026-0{i}-01;5;1;1\n"
+        for i in range(1, 4)
+        for who in ("a", "b", "test", "staff 1", "O'guest")
     )
     (tmp_path / "o.csv").write_text("Client;Date;Total;Shipping;Tax\n" + rows)
     done = fairladder("start", "o.csv", cwd=tmp_path)
@@ -149,7 +176,9 @@ def test_what_is_not_added_and_who_is_no_person_stand_in_the_scheme(tmp_path, fa
     line = "where = \"Client NOT IN ('staff 1', 'test')\""
     assert f"with `{line}` under [orders]" in told
     (tmp_path / "scheme.toml").write_text(text.replace("[orders]\n", f"[orders]\n{line}\n", 1))
-    kept = fairladder("customers", "o.csv", "--scheme", "scheme.toml", "--columns", "customer", cwd=tmp_path)
+    kept = fairladder(
+        "customers", "o.csv", "--scheme", "scheme.toml", "--columns", "customer", cwd=tmp_path
+    )
     assert kept.stdout.split() == ["customer", "O'guest", "a", "b"]
 
 
@@ -170,6 +199,13 @@ def test_start_takes_what_its_own_messages_name(tmp_path, fairladder):
     words = ["--allow-set-aside", "--where", "amount > 0", "--drop", "repeats"]
     assert fairladder("start", "o.csv", "--out", "b.toml", *words, cwd=tmp_path).returncode == 0
     done = fairladder(
-        "customers", "o.csv", "--scheme", "b.toml", "--columns", "customer,spend", "--quiet", cwd=tmp_path
+        "customers",
+        "o.csv",
+        "--scheme",
+        "b.toml",
+        "--columns",
+        "customer,spend",
+        "--quiet",
+        cwd=tmp_path,
     )
     assert done.stdout.splitlines()[1:] == ["b,2.00"]

@@ -20,7 +20,10 @@ from fairladder.engine import dialects
 
 VALUES = st.lists(st.integers(-3, 12), min_size=1, max_size=40)
 PERCENTS = st.lists(
-    st.sampled_from(["0.5", "1", "5", "12.5", "20", "33.3", "50", "80", "99"]), min_size=1, max_size=4, unique=True
+    st.sampled_from(["0.5", "1", "5", "12.5", "20", "33.3", "50", "80", "99"]),
+    min_size=1,
+    max_size=4,
+    unique=True,
 )
 
 
@@ -49,7 +52,9 @@ def test_spend_tiers_as_counted_by_hand(values, percents):
     total = sum(v for v in values if v > 0)
     for value, rung in zip(values, ladder.place(values), strict=True):
         held = sum(v for v in values if v > value and v > 0)
-        tier = next((i for i, p in enumerate(percents) if held < Fraction(p) * total / 100), len(percents))
+        tier = next(
+            (i for i, p in enumerate(percents) if held < Fraction(p) * total / 100), len(percents)
+        )
         assert rung == len(percents) + 1 - tier, (values, percents)
 
 
@@ -59,14 +64,22 @@ def scheme_of(shop, **settings):
 
 
 TIERS = {
-    "reward": {"of": "spend", "top_percents": [1, 5, 20], "labels": ["gold", "silver", "bronze", "everyone"]},
+    "reward": {
+        "of": "spend",
+        "top_percents": [1, 5, 20],
+        "labels": ["gold", "silver", "bronze", "everyone"],
+    },
     "bringers": {"of": "spend", "spend_percents": [50, 80, 95]},
     "came": {"of": "first_order", "rungs": 4, "within": "district"},
     "points": {"of": "score_total", "rungs": 2, "shares": [0.75, 0.25]},
 }
 RULES = [
     {"name": "a", "when": "district LIKE '%b%' OR name LIKE 'A_a%'", "stance": "keep"},
-    {"name": "b", "when": "ROUND(spend / orders, 1) > 40.5 AND first_order >= '2025-01-01'", "stance": "grow"},
+    {
+        "name": "b",
+        "when": "ROUND(spend / orders, 1) > 40.5 AND first_order >= '2025-01-01'",
+        "stance": "grow",
+    },
     {
         "name": "c",
         "when": "reward IN ('bronze', 'gold') OR COALESCE(overdue_ratio, 9) BETWEEN 1 AND 2",
@@ -81,8 +94,18 @@ def test_tiers_of_the_sample_shop(shop):
     scheme = scheme_of(shop, tiers=TIERS)
     customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
     scored = fl.score(customers, scheme)
-    assert list(scored["came"].cat.categories) == ["first quarter", "second quarter", "third quarter", "fourth quarter"]
-    assert list(scored["bringers"].cat.categories) == ["first 50 %", "50 to 80 %", "80 to 95 %", "the rest"]
+    assert list(scored["came"].cat.categories) == [
+        "first quarter",
+        "second quarter",
+        "third quarter",
+        "fourth quarter",
+    ]
+    assert list(scored["bringers"].cat.categories) == [
+        "first 50 %",
+        "50 to 80 %",
+        "80 to 95 %",
+        "the rest",
+    ]
     bought = scored[scored["orders"] > 0]
     by_spend = bought.sort_values("spend", ascending=False)
     running = by_spend["spend"].cumsum() - by_spend["spend"]
@@ -93,17 +116,25 @@ def test_tiers_of_the_sample_shop(shop):
     for _, district in bought.groupby("district"):
         first = district[district["came"] == "first quarter"]
         assert abs(len(first) - len(district) / 4) <= 2
-        assert first["first_order"].max() < district.loc[district["came"] == "second quarter", "first_order"].min()
+        assert (
+            first["first_order"].max()
+            < district.loc[district["came"] == "second quarter", "first_order"].min()
+        )
     assert scored.loc[scored["orders"] == 0, "reward"].isna().all()
     with pytest.raises(
         fl.UsageError,
         match="`spend_percents` needs a measure that adds up, such as spend or orders; `recency_days` does not",
     ):
-        fl.score(customers, scheme_of(shop, tiers={"x": {"of": "recency_days", "spend_percents": [50]}}))
+        fl.score(
+            customers, scheme_of(shop, tiers={"x": {"of": "recency_days", "spend_percents": [50]}})
+        )
     for wrong, told in [
         ({"of": "spend"}, "give one of `top_percents`, `spend_percents` and `rungs`"),
         ({"of": "spend", "top_percents": [5, 1]}, "percents must rise, between 0 and 100"),
-        ({"of": "spend", "rungs": 2, "labels": ["a"]}, "`labels` must be 2 different names, best first"),
+        (
+            {"of": "spend", "rungs": 2, "labels": ["a"]},
+            "`labels` must be 2 different names, best first",
+        ),
         ({"of": "spend", "label": ["a"]}, "there is no such key. Did you mean `labels`"),
     ]:
         with pytest.raises(fl.SchemeError, match=r"tiers\.x") as error:
@@ -116,7 +147,8 @@ def test_percentiles_of_days_are_those_of_so_many_days_ago(shop):
     assert (people["orders"] == 0).any()
     for day, ago in (("first_order", "tenure_days"), ("last_order", "recency_days")):
         of_day, of_days = (
-            fl.score(people, fl.Scheme.model_validate({"scores": {"percentile_of": n}})) for n in (day, ago)
+            fl.score(people, fl.Scheme.model_validate({"scores": {"percentile_of": n}}))
+            for n in (day, ago)
         )
         pd.testing.assert_frame_equal(of_day, of_days)
     with pytest.raises(fl.UsageError, match="`name` holds neither numbers nor days"):
@@ -155,7 +187,9 @@ def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
         text = fl.scheme_sql(scheme, ladders, scored, "mariadb")
         results["mariadb"] = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), engine)
         engine.dispose()
-    for warehouse in dialects.WAREHOUSES:  # not at hand: what its words mean is said again in DuckDB's
+    for (
+        warehouse
+    ) in dialects.WAREHOUSES:  # not at hand: what its words mean is said again in DuckDB's
         text = fl.scheme_sql(scheme, ladders, scored, warehouse, view="placed_customers")
         assert text.startswith("CREATE VIEW placed_customers AS")
         tree = sqlglot.parse_one(text, dialect=warehouse).expression
@@ -172,13 +206,20 @@ def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
             "segment",
             "stance",
         ):
-            ours, theirs = (f[name].astype(object).where(f[name].notna(), None).tolist() for f in (scored, result))
+            ours, theirs = (
+                f[name].astype(object).where(f[name].notna(), None).tolist()
+                for f in (scored, result)
+            )
             assert ours == theirs, (dialect, name)
 
 
 def test_a_warehouse_without_a_function_is_told(shop, monkeypatch, fairladder):
     """No condition is written in words that a warehouse lacks; what was never run says so."""
-    few = {"bigquery": dataclasses.replace(dialects.WAREHOUSES["bigquery"], functions=frozenset({"CAST", "COALESCE"}))}
+    few = {
+        "bigquery": dataclasses.replace(
+            dialects.WAREHOUSES["bigquery"], functions=frozenset({"CAST", "COALESCE"})
+        )
+    }
     words = ["score", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet", "--as-sql"]
     assert "never run there" in fairladder(*words, "bigquery").stdout
     scheme = scheme_of(shop, segments=[{**RULES[0], "when": "UPPER(district) = 'WELD'"}, RULES[-1]])
@@ -189,18 +230,26 @@ def test_a_warehouse_without_a_function_is_told(shop, monkeypatch, fairladder):
     assert "--as-view goes with --as-sql" in fairladder(*words[:-1], "--as-view", "x").stderr
 
 
-def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(shop, tmp_path, fairladder):
+def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(
+    shop, tmp_path, fairladder
+):
     orders, file = shop / "orders.csv", tmp_path / "ladders.json"
     scheme = tmp_path / "scheme.toml"
     scheme.write_text(
         (shop / "scheme.toml").read_text().replace('"members.csv"', f'"{shop / "members.csv"}"')
         + '[tiers.came]\nof = "first_order"\nrungs = 4\nwithin = "district"\n'
     )
-    first = fairladder("score", orders, "--scheme", scheme, "--as-of", "2025-12-31", "--save-ladders", file)
-    again = fairladder("score", orders, "--scheme", scheme, "--as-of", "2025-12-31", "--with-ladders", file)
+    first = fairladder(
+        "score", orders, "--scheme", scheme, "--as-of", "2025-12-31", "--save-ladders", file
+    )
+    again = fairladder(
+        "score", orders, "--scheme", scheme, "--as-of", "2025-12-31", "--with-ladders", file
+    )
     assert again.returncode == 0, again.stderr
     assert again.stdout == first.stdout  # the same customers on the same ladders
-    later = fairladder("score", orders, "--scheme", scheme, "--with-ladders", file, "--part", "drift")
+    later = fairladder(
+        "score", orders, "--scheme", scheme, "--with-ladders", file, "--part", "drift"
+    )
     frame = pd.read_csv(pd.io.common.StringIO(later.stdout))
     spend = frame[frame["ladder"] == "monetary_score"]
     then, now = spend["customers_then"].to_numpy(), spend["customers_now"].to_numpy()
@@ -209,7 +258,9 @@ def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(shop, t
     saved = fl.load_ladders(file)
     customers = fl.open_orders(orders, scheme=fl.load_scheme(scheme)).customers()
     bought = customers[customers["orders"] > 0]
-    assert spend["above"].iloc[0] == (bought["spend"] > saved.ladders["monetary_score"].ends[1]).sum()
+    assert (
+        spend["above"].iloc[0] == (bought["spend"] > saved.ladders["monetary_score"].ends[1]).sum()
+    )
     scheme.write_text(scheme.read_text().replace("rungs = 4", "rungs = 3"))
     wrong = fairladder("score", orders, "--scheme", scheme, "--with-ladders", file)
     assert (
@@ -225,16 +276,27 @@ def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
     ladders = fl.fit_ladders(home, scheme)
     scored = fl.score(customers, scheme, ladders=ladders)
     assert scored.loc[(scored["district"] == "Oxenholt"), "recency_score"].isna().all()
-    assert scored.loc[(scored["district"] == "Quillmoor") & (scored["orders"] > 0), "score_code"].notna().all()
+    assert (
+        scored.loc[(scored["district"] == "Quillmoor") & (scored["orders"] > 0), "score_code"]
+        .notna()
+        .all()
+    )
     from fairladder.scores.fairness import ladder_notes
 
     told = " ".join(ladder_notes(customers, ladders))
     assert "no ladder was saved for Oxenholt" in told
     few = fl.GroupedLadder.fit(
-        "town", np.array([1, 2, 3]), np.array(["a", "a", None], dtype=object), lambda v: fl.Ladder.fit(v, rungs=2)
+        "town",
+        np.array([1, 2, 3]),
+        np.array(["a", "a", None], dtype=object),
+        lambda v: fl.Ladder.fit(v, rungs=2),
     )
     assert few.small == ("a", None)
-    assert few.place(np.array([1, 2, 3]), np.array(["a", "b", None], dtype=object)).tolist() == [1, 0, 1]
+    assert few.place(np.array([1, 2, 3]), np.array(["a", "b", None], dtype=object)).tolist() == [
+        1,
+        0,
+        1,
+    ]
     assert fl.GroupedLadder.from_dict(few.to_dict()) == few
 
 
@@ -242,7 +304,9 @@ def test_tiers_are_summed_from_their_customers(shop):
     orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
     scored = orders.score()
     summary = fl.tier_summary(scored, orders.scheme).set_index("label")
-    by_hand = scored[scored["orders"] > 0].groupby("reward", observed=False)["spend"].agg(["size", "sum"])
+    by_hand = (
+        scored[scored["orders"] > 0].groupby("reward", observed=False)["spend"].agg(["size", "sum"])
+    )
     assert summary["customers"].to_dict() == by_hand["size"].to_dict()
     assert summary["spend"].to_dict() == pytest.approx(by_hand["sum"].to_dict())
     assert summary[["customer_share", "spend_share"]].sum().tolist() == pytest.approx([1, 1])

@@ -40,7 +40,9 @@ def test_everyone_tied_with_the_last_place_is_in(rows, count, worst, grouped, di
             wanted[f"c{i:02d}"] = better + 1
     assert dict(zip(listed["customer"], listed["rank"], strict=True)) == wanted
     shuffled = frame.sample(frac=1, random_state=dice.randint(0, 9))
-    assert fl.top(shuffled, "spend", count=count, worst=worst, within="town" if grouped else None).equals(listed)
+    assert fl.top(
+        shuffled, "spend", count=count, worst=worst, within="town" if grouped else None
+    ).equals(listed)
 
 
 def test_percent_and_direction():
@@ -64,7 +66,11 @@ def test_command_says_what_ties(tmp_path, fairladder):
     ]
     assert "3 customers, since 2 tie for the last place" in done.stderr
     for words, listed, said in (
-        (("--percent", "70%"), ["a", "b", "c"], "3 customers, everyone tied with a last place included"),
+        (
+            ("--percent", "70%"),
+            ["a", "b", "c"],
+            "3 customers, everyone tied with a last place included",
+        ),
         (
             ("--count", "2", "--ties", "exclude"),
             ["a"],
@@ -75,7 +81,11 @@ def test_command_says_what_ties(tmp_path, fairladder):
         assert pd.read_csv(io.StringIO(done.stdout))["customer"].tolist() == listed
         assert said in done.stderr
     for words, code, told in (
-        (("--by", "spnd"), 2, "There is no measure `spnd` among the customers' columns. Did you mean `spend`?"),
+        (
+            ("--by", "spnd"),
+            2,
+            "There is no measure `spnd` among the customers' columns. Did you mean `spend`?",
+        ),
         (
             ("--by", "customer"),
             2,
@@ -83,10 +93,16 @@ def test_command_says_what_ties(tmp_path, fairladder):
         ),
         (("--count", "2", "--percent", "5"), 2, "Give either a count or a percent, not both."),
         (("--percent", "0"), 2, "A percent lies above 0 and up to 100, and 0 does not."),
-        (("--through", "2025-01-01"), 1, "No customer has a purchase, so there is no best and no worst."),
+        (
+            ("--through", "2025-01-01"),
+            1,
+            "No customer has a purchase, so there is no best and no worst.",
+        ),
     ):
         refused = fairladder("top", orders, *words)
-        assert (refused.returncode, refused.stdout, told in refused.stderr) == (code, "", True), refused.stderr
+        assert (refused.returncode, refused.stdout, told in refused.stderr) == (code, "", True), (
+            refused.stderr
+        )
 
 
 def test_unknown_group_is_wrong_usage():
@@ -95,7 +111,9 @@ def test_unknown_group_is_wrong_usage():
 
 
 def test_a_rank_of_the_customers_own_is_kept_beside_ours():
-    customers = pd.DataFrame({"customer": list("abc"), "orders": 1, "spend": [1.0, 3.0, 2.0], "rank": ["x", "y", "y"]})
+    customers = pd.DataFrame(
+        {"customer": list("abc"), "orders": 1, "spend": [1.0, 3.0, 2.0], "rank": ["x", "y", "y"]}
+    )
     for within in (None, "rank"):
         found = fl.top(customers, by="spend", count=1, within=within)
         assert found.columns.tolist() == (

@@ -46,7 +46,13 @@ def mixed(model, p, integrand):
     else:
         v = np.arange(-90, 90, STEP)
         other = 1 / (1 + np.exp(-v))
-        log_h = gammaln(c + d) - gammaln(c) - gammaln(d) - c * np.logaddexp(0, -v) - d * np.logaddexp(0, v)
+        log_h = (
+            gammaln(c + d)
+            - gammaln(c)
+            - gammaln(d)
+            - c * np.logaddexp(0, -v)
+            - d * np.logaddexp(0, v)
+        )
     weight = np.exp(log_g)[:, None] * np.exp(log_h)[None, :]
     return float((weight * integrand(rate[:, None], other[None, :])).sum() * STEP**2)
 
@@ -86,8 +92,12 @@ def test_models_agree_with_integration_of_their_mixing_distributions(model, p, x
     assert model.active_probability(p, *rows)[0] == pytest.approx(active, rel=1e-8)
     ours = model.active_probability(p, *rows) * model.expected_if_active(p, rows[0], rows[2], 39.0)
     assert ours[0] == pytest.approx(expected, rel=1e-8)
-    if x == T == 0 and model is not CENTRAL:  # somebody who has just come, about whom nothing is known
-        assert model.expected_from_start(p, np.array([39.0]))[0] == pytest.approx(expected, rel=1e-8)
+    if (
+        x == T == 0 and model is not CENTRAL
+    ):  # somebody who has just come, about whom nothing is known
+        assert model.expected_from_start(p, np.array([39.0]))[0] == pytest.approx(
+            expected, rel=1e-8
+        )
 
 
 def test_the_beta_geometric_papers_customer():
@@ -98,7 +108,9 @@ def test_the_beta_geometric_papers_customer():
 
 
 ROWS = st.tuples(
-    st.sampled_from([0, 1, 3, 40, 1000]), st.floats(0, 1), st.sampled_from([0.0, 1.0, 90.0, 1100.0, 7300.0])
+    st.sampled_from([0, 1, 3, 40, 1000]),
+    st.floats(0, 1),
+    st.sampled_from([0.0, 1.0, 90.0, 1100.0, 7300.0]),
 )
 
 
@@ -128,7 +140,12 @@ def test_gradients_and_units_of_time(name, logs, rows, unit):
         assert (active[x == 0] == 1).all()
     if model is PARETO:
         assert (
-            np.diff(model.active_probability(np.exp(theta), *np.zeros((2, 3)), np.array([0.0, 10, 1000]))) < 0
+            np.diff(
+                model.active_probability(
+                    np.exp(theta), *np.zeros((2, 3)), np.array([0.0, 10, 1000])
+                )
+            )
+            < 0
         ).all()
 
 
@@ -142,7 +159,9 @@ def test_nothing_breaks_at_the_singular_points(x):
         near = [np.array(p) for _ in range(3)]
         near[0][at] -= 1e-6
         near[2][at] += 1e-6
-        below, there, above = (model.expected_if_active(q, rows[0], rows[2], 100.0)[0] for q in near)
+        below, there, above = (
+            model.expected_if_active(q, rows[0], rows[2], 100.0)[0] for q in near
+        )
         assert there == pytest.approx((below + above) / 2, rel=1e-10)
 
 
@@ -151,9 +170,15 @@ def simulated(model, p, customers, random, span=1000, ahead=300):
     r, alpha, c, d = p
     T = random.integers(span // 3, span, customers).astype(float)
     rate = random.gamma(r, 1 / alpha, customers)
-    life = random.exponential(1 / random.gamma(c, 1 / d, customers)) if model is PARETO else np.full(customers, np.inf)
+    life = (
+        random.exponential(1 / random.gamma(c, 1 / d, customers))
+        if model is PARETO
+        else np.full(customers, np.inf)
+    )
     leaves = np.zeros(customers) if model is PARETO else random.beta(c, d, customers)
-    there = random.random(customers) >= leaves if model is CENTRAL else np.ones(customers, dtype=bool)
+    there = (
+        random.random(customers) >= leaves if model is CENTRAL else np.ones(customers, dtype=bool)
+    )
     now, x, t_x, later = (np.zeros(customers) for _ in range(4))
     while there.any():
         now = now + random.exponential(1 / rate)
@@ -182,7 +207,9 @@ def test_parameters_are_recovered_and_ranges_cover(model):
     orders = random.gamma(4 * (x + 1), 1) / level
     spend = fit_spend(x + 1, orders / (x + 1))
     p, q, gamma = spend.fit.values
-    assert (abs(np.array([p, q, gamma]) - (4, 6, 50)) < 4 * np.array(list(spend.fit.errors.values()))).all()
+    assert (
+        abs(np.array([p, q, gamma]) - (4, 6, 50)) < 4 * np.array(list(spend.fit.errors.values()))
+    ).all()
     active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
     drawn = outcomes(model, fit, spend, buying, active, 300.0, random)
     brought = np.where(later > 0, random.gamma(np.maximum(4 * later, 1e-9), 1) / level, 0)
@@ -191,7 +218,9 @@ def test_parameters_are_recovered_and_ranges_cover(model):
     inside = ((low <= brought) & (brought <= high))[expects]
     assert 0.77 < inside.mean() < 0.83
     assert 0.7 < inside[low[expects] > 0].mean() < 0.9
-    expected = (active * model.expected_if_active(fit.values, buying.x, buying.T, 300.0))[buying.row_of]
+    expected = (active * model.expected_if_active(fit.values, buying.x, buying.T, 300.0))[
+        buying.row_of
+    ]
     assert expected.sum() == pytest.approx(later.sum(), rel=0.06)
     assert expected[x == 0].sum() == pytest.approx(later[x == 0].sum(), rel=0.25)
 
@@ -217,12 +246,19 @@ def test_spend_by_integration_and_what_it_says_of_itself():
     u = np.arange(-40, 6, 0.01) - np.log(gamma)
     level, log_g = np.exp(u), q * np.log(gamma) - gammaln(q) + q * u - gamma * np.exp(u)
     likely = np.exp(
-        log_g + n * shape * np.log(n * level) - gammaln(n * shape) + (n * shape - 1) * np.log(mean) - n * level * mean
+        log_g
+        + n * shape * np.log(n * level)
+        - gammaln(n * shape)
+        + (n * shape - 1) * np.log(mean)
+        - n * level * mean
     )
     value, slope = log_likelihood(np.array([shape, q, gamma]), *one(n, mean))
     assert value[0] == pytest.approx(np.log(likely.sum() * 0.01), rel=1e-10)
     for i, step in enumerate(1e-6 * np.eye(3)):
-        about = [log_likelihood(np.array([shape, q, gamma]) * np.exp(w * step), *one(n, mean))[0][0] for w in (1, -1)]
+        about = [
+            log_likelihood(np.array([shape, q, gamma]) * np.exp(w * step), *one(n, mean))[0][0]
+            for w in (1, -1)
+        ]
         assert slope[i][0] == pytest.approx((about[0] - about[1]) / 2e-6, rel=1e-5)
     random = np.random.default_rng(2)
     n = random.integers(1, 9, 4000).astype(float)
@@ -248,13 +284,19 @@ def test_spend_by_integration_and_what_it_says_of_itself():
 )  # fmt: skip
 def test_odd_histories_give_a_finite_answer_and_say_what_is_odd(days_of, says):
     rows = [
-        (c, pd.Timestamp("2006-01-01") + pd.Timedelta(days=d), 5.0 + d % 3) for c, days in days_of.items() for d in days
+        (c, pd.Timestamp("2006-01-01") + pd.Timedelta(days=d), 5.0 + d % 3)
+        for c, days in days_of.items()
+        for d in days
     ]
     orders = fl.open_orders(
-        pd.DataFrame(rows, columns=["customer", "placed", "amount"]), scheme={"time": {"as_of": dt.date(2026, 1, 1)}}
+        pd.DataFrame(rows, columns=["customer", "placed", "amount"]),
+        scheme={"time": {"as_of": dt.date(2026, 1, 1)}},
     )
     ahead = fl.value_forecast(
-        orders, method="beta-geometric", split="2015-01-01" if "often" in days_of else None, discount_rate=0.1
+        orders,
+        method="beta-geometric",
+        split="2015-01-01" if "often" in days_of else None,
+        discount_rate=0.1,
     )
     assert says in " ".join(ahead.notes)
     assert np.isfinite(ahead.frame.drop(columns="customer").to_numpy(dtype=float)).all()
@@ -302,7 +344,10 @@ def test_the_backtest_knows_nothing_of_what_came_after_the_split():
     nonsense.loc[later, "line_total"] = "-77.77"  # lines that take from what was bought before
     nonsense.loc[later, "slip"] = orders["slip"].iloc[0]
     nonsense.loc[later, "member_no"] = orders["member_no"].iloc[0]
-    learnt = [as_they_stood(fl.open_orders(o, scheme=scheme), dt.date(2025, 9, 30)).frame for o in (orders, nonsense)]
+    learnt = [
+        as_they_stood(fl.open_orders(o, scheme=scheme), dt.date(2025, 9, 30)).frame
+        for o in (orders, nonsense)
+    ]
     known = ["customer", "first", "last", "days", "bought"]
     pd.testing.assert_frame_equal(learnt[0][known], learnt[1][known])
     assert learnt[0]["later_days"].sum() > 1000
@@ -357,37 +402,56 @@ def test_histories_and_the_formula_as_plain_sql_has_them(quillmoor, paid):
     """).fetchall()[0]
     assert (row["retained"], row["could_return"]) == (both, could)
     revenue = row["revenue"]
-    assert row["formula_value"] == pytest.approx(revenue / orders * (orders / active) * (1 / (1 - both / could)) * 0.4)
+    assert row["formula_value"] == pytest.approx(
+        revenue / orders * (orders / active) * (1 / (1 - both / could)) * 0.4
+    )
     assert row["quick_value"] == pytest.approx(revenue / paid["id"].nunique())
     assert made.frame["customers"].iloc[1:].sum() == row["customers"]
     assert made.frame["retained"].iloc[1:].sum() == both
     assert made.factors().loc[1, "unit"] == "orders per quarter"
-    again = fl.value_from_totals(  # the totals of all quarters give the same, of one quarter's length
-        revenue=revenue,
-        orders=int(orders),
-        customers=int(active),
-        retention=both / could,
-        periods=12,
-        period="quarter",
-        margin=0.4,
+    again = (
+        fl.value_from_totals(  # the totals of all quarters give the same, of one quarter's length
+            revenue=revenue,
+            orders=int(orders),
+            customers=int(active),
+            retention=both / could,
+            periods=12,
+            period="quarter",
+            margin=0.4,
+        )
     )
     assert again.frame["formula_value"].iloc[0] == pytest.approx(row["formula_value"])
 
 
 def test_formula_worked_by_hand():
     """Two months complete: 3 orders of 90 in all by 2 + 1 active; one of two came back, so 2 months; 30 × 1 × 2 × 0.5 = 30."""
-    rows = [("a", "2026-01-05", 20), ("b", "2026-01-06", 40), ("a", "2026-02-07", 30), ("a", "2026-03-01", 500)]
+    rows = [
+        ("a", "2026-01-05", 20),
+        ("b", "2026-01-06", 40),
+        ("a", "2026-02-07", 30),
+        ("a", "2026-03-01", 500),
+    ]
     orders = fl.open_orders(
-        pd.DataFrame(rows, columns=["customer", "placed", "amount"]), scheme={"time": {"as_of": dt.date(2026, 3, 2)}}
+        pd.DataFrame(rows, columns=["customer", "placed", "amount"]),
+        scheme={"time": {"as_of": dt.date(2026, 3, 2)}},
     )
     made = fl.value_formula(orders, period="month", margin=0.5)
     row = made.frame.iloc[0]
     assert row[
-        ["average_order_value", "orders_per_period", "retention", "lifespan_periods", "formula_value"]
+        [
+            "average_order_value",
+            "orders_per_period",
+            "retention",
+            "lifespan_periods",
+            "formula_value",
+        ]
     ].tolist() == [30, 1, 0.5, 2, 30]
     assert row["value_if_lower"] == pytest.approx(30 * 0.5 / 0.55)
     assert row["quick_value"] == 295
-    assert [f.split(":")[0] for f in made.notes] == ["Only 2 complete months", "The orders span 55 days"]
+    assert [f.split(":")[0] for f in made.notes] == [
+        "Only 2 complete months",
+        "The orders span 55 days",
+    ]
     for wrong, says in (
         ({"retention": 1.0}, "keeps everybody for ever"), ({"retention": 62.0}, "for 60 % write 0.6"), ({"margin": 40.0}, "for 40 % write 0.4"),
         ({"period": "fortnight"}, "no period 'fortnight'"), ({"by": "chanel"}, "no column `chanel`"),
@@ -411,18 +475,30 @@ def test_margin_from_costs_and_what_refunds_take_back():
         "customer": list("aabb"), "placed": pd.to_datetime(["2026-01-05", "2026-02-05", "2026-01-06", "2026-01-20"]),
         "amount": [10.0, 20, 30, -5], "cost": [4, 8.5, None, -2],
     })  # fmt: skip
-    orders = fl.open_orders(rows, scheme={"orders": {"cost": "cost"}, "time": {"as_of": dt.date(2026, 2, 28)}})
+    orders = fl.open_orders(
+        rows, scheme={"orders": {"cost": "cost"}, "time": {"as_of": dt.date(2026, 2, 28)}}
+    )
     ahead = fl.value_forecast(orders, method="naive")
-    assert ahead.frame[["spend_to_date", "margin_to_date"]].to_numpy().tolist() == [[30, 17.5], [25, 27]]
-    assert (ahead.margin.share, ahead.margin.after_refunds) == (pytest.approx(44.5 / 55), pytest.approx(55 / 60))
+    assert ahead.frame[["spend_to_date", "margin_to_date"]].to_numpy().tolist() == [
+        [30, 17.5],
+        [25, 27],
+    ]
+    assert (ahead.margin.share, ahead.margin.after_refunds) == (
+        pytest.approx(44.5 / 55),
+        pytest.approx(55 / 60),
+    )
     assert ahead.frame["expected_value"].to_numpy() == pytest.approx(
-        (ahead.frame["expected_orders"] * ahead.frame["expected_order_value"] * 44.5 / 55).to_numpy()
+        (
+            ahead.frame["expected_orders"] * ahead.frame["expected_order_value"] * 44.5 / 55
+        ).to_numpy()
     )
     made = fl.value_formula(orders, period="month")
     assert made.frame["margin"].iloc[0] == pytest.approx(44.5 / 55)
     for findings in (ahead.notes, made.notes):
         assert "1 row has no cost, which counts as 0." in findings
-    kept = fl.open_orders(rows, scheme=orders.scheme.with_options(value={"margin": 0.25, "horizon": 30}))
+    kept = fl.open_orders(
+        rows, scheme=orders.scheme.with_options(value={"margin": 0.25, "horizon": 30})
+    )
     assert (fl.value_forecast(kept).margin.share, fl.value_forecast(kept).horizon) == (0.25, 30)
     assert fl.value_formula(kept, period="month").frame["margin"].iloc[0] == 0.25
     with pytest.raises(fl.UsageError, match="no margin is left to forecast"):
@@ -438,13 +514,15 @@ def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
     assert tested.calibration["customers"].sum() == tested.customers
     weighed = (tested.calibration["actual"] * tested.calibration["customers"]).sum()
     assert weighed == pytest.approx(tested.frame["actual_orders"].iloc[0])
-    assert tested.tracking["actual"].iloc[:-40].sum() + tested.frame["actual_orders"].iloc[0] == pytest.approx(
-        tested.tracking["actual"].sum(), rel=0.02
-    )
+    assert tested.tracking["actual"].iloc[:-40].sum() + tested.frame["actual_orders"].iloc[
+        0
+    ] == pytest.approx(tested.tracking["actual"].sum(), rel=0.02)
     after = tested.tracking[tested.tracking["week"] > pd.Timestamp(tested.split)]
     assert after[forecast.method].sum() == pytest.approx(tested.frame["orders"].iloc[0], rel=0.05)
     assert np.allclose(frame["margin_to_date"], 0.4 * frame["spend_to_date"])
-    ratio = frame["expected_value"] / (frame["expected_orders"] * frame["expected_order_value"] * 0.4)
+    ratio = frame["expected_value"] / (
+        frame["expected_orders"] * frame["expected_order_value"] * 0.4
+    )
     assert (
         (ratio > 1.1**-0.55) & (ratio < 1.1**-0.3)
     ).all()  # a year at 10 %: about half a year's discount, some order soon
@@ -457,7 +535,12 @@ def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
     assert shares[100] == pytest.approx(best.sum() / whole["expected_value"])
     assert by_district["customers"].sum() == whole["customers"] == len(frame)
     assert by_district["expected_value"].sum() == pytest.approx(whole["expected_value"])
-    assert by_district["value_high"].sum() > whole["value_high"] > whole["expected_value"] > whole["value_low"]
+    assert (
+        by_district["value_high"].sum()
+        > whole["value_high"]
+        > whole["expected_value"]
+        > whole["value_low"]
+    )
     again = fl.value_forecast(quillmoor, margin=0.4, discount_rate=0.1)
     pd.testing.assert_frame_equal(again.frame, frame)
 
@@ -479,26 +562,53 @@ def test_where_customers_are_clockwork_the_naive_forecast_wins_and_is_used():
 def test_top_found_counts_ties_by_chance():
     actual = np.array([5, 5, 1, 0, 0, 0, 0, 0, 0, 0.0])
     assert top_found(actual, actual) == 1.0  # the tenth is one, and who ties with it: two
-    assert top_found(np.array([9, 3, 3, 3, 0, 0, 0, 0, 0, 0.0]), actual) == pytest.approx((1 + 1 / 3) / 2)
+    assert top_found(np.array([9, 3, 3, 3, 0, 0, 0, 0, 0, 0.0]), actual) == pytest.approx(
+        (1 + 1 / 3) / 2
+    )
 
 
 def test_the_command_its_parts_and_the_scheme(fairladder, shop):
     asked = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
     done = fairladder(
-        *asked, "--out", "value.json", "--by", "segment", "--figure", "active.png", "--figure-of", "active", cwd=shop
+        *asked,
+        "--out",
+        "value.json",
+        "--by",
+        "segment",
+        "--figure",
+        "active.png",
+        "--figure-of",
+        "active",
+        cwd=shop,
     )
     assert done.returncode == 0, done.stderr
     held = pd.read_json(shop / "value.json", typ="series")
-    assert {"customers", "answers", "factors", "groups", "models", "backtest", "calibration", "tracking"} <= set(
-        held.index
-    )
+    assert {
+        "customers",
+        "answers",
+        "factors",
+        "groups",
+        "models",
+        "backtest",
+        "calibration",
+        "tracking",
+    } <= set(held.index)
     assert [a["answer"] for a in held["answers"]] == ["so far", "by formula", "next 365 days"]
     assert (shop / "active.png").stat().st_size > 20_000
-    totals = fairladder("value", "--revenue", 1000, "--orders", 20, "--customers", 10, "--retention", 0.5, cwd=shop)
+    totals = fairladder(
+        "value", "--revenue", 1000, "--orders", 20, "--customers", 10, "--retention", 0.5, cwd=shop
+    )
     assert "formula value,200.0,money per customer" in totals.stdout
-    (shop / "short.csv").write_text("customer,placed,amount\na,2026-01-01,5\nb,2026-01-20,7\na,2026-02-20,5\n")
-    short = fairladder("value", "short.csv", "--as-of", "2026-02-28", "--out", "short.json", cwd=shop)
-    assert (short.returncode, "there is no forecast: only 1 customer has" in short.stderr) == (0, True), short.stderr
+    (shop / "short.csv").write_text(
+        "customer,placed,amount\na,2026-01-01,5\nb,2026-01-20,7\na,2026-02-20,5\n"
+    )
+    short = fairladder(
+        "value", "short.csv", "--as-of", "2026-02-28", "--out", "short.json", cwd=shop
+    )
+    assert (short.returncode, "there is no forecast: only 1 customer has" in short.stderr) == (
+        0,
+        True,
+    ), short.stderr
     assert "tracking" not in pd.read_json(shop / "short.json", typ="series").index
     for wrong, says in (
         (["value", "short.csv", "--as-of", "2026-02-28", "--part", "tracking"], "too short for a backtest"),
@@ -510,18 +620,37 @@ def test_the_command_its_parts_and_the_scheme(fairladder, shop):
         assert (refused.returncode, says in refused.stderr) == (2, True), refused.stderr
     text = (shop / "scheme.toml").read_text()
     text = text.replace(
-        "[tiers.reward]", '[tiers.promise]\nof = "expected_value"\ntop_percents = [5]\n\n[tiers.reward]'
+        "[tiers.reward]",
+        '[tiers.promise]\nof = "expected_value"\ntop_percents = [5]\n\n[tiers.reward]',
     )
     rule = '[[segments]]\nname = "slipping"\nwhen = "active_probability < 0.5 AND spend > 500"\nstance = "win-back"\n\n'
     (shop / "ahead.toml").write_text(text.replace("[[segments]]", rule + "[[segments]]", 1))
-    scored = fairladder("score", "orders.csv", "--scheme", "ahead.toml", "--quiet", "--out", "ahead.csv", cwd=shop)
+    scored = fairladder(
+        "score", "orders.csv", "--scheme", "ahead.toml", "--quiet", "--out", "ahead.csv", cwd=shop
+    )
     assert scored.returncode == 0, scored.stderr
     table = pd.read_csv(shop / "ahead.csv", dtype={"customer": str})
-    assert ((table["segment"] == "slipping") == ((table["active_probability"] < 0.5) & (table["spend"] > 500))).all()
+    assert (
+        (table["segment"] == "slipping")
+        == ((table["active_probability"] < 0.5) & (table["spend"] > 500))
+    ).all()
     best = table[table["promise"] == "top 5 %"]
-    assert best["expected_value"].min() >= table.loc[table["promise"] != "top 5 %", "expected_value"].max()
+    assert (
+        best["expected_value"].min()
+        >= table.loc[table["promise"] != "top 5 %", "expected_value"].max()
+    )
     one = table.loc[table["segment"] == "slipping", "customer"].iloc[0]
-    why = fairladder("explain", "orders.csv", one, "--scheme", "ahead.toml", "--out", "why.json", "--quiet", cwd=shop)
+    why = fairladder(
+        "explain",
+        "orders.csv",
+        one,
+        "--scheme",
+        "ahead.toml",
+        "--out",
+        "why.json",
+        "--quiet",
+        cwd=shop,
+    )
     assert (why.returncode, "slipping" in (shop / "why.json").read_text()) == (0, True), why.stderr
 
 
@@ -545,7 +674,16 @@ def test_discounting_follows_the_orders_along_the_horizon(model):
 
 def fl_fit(model, p):
     return Fit(
-        model.name, dict(zip(model.names, p.tolist(), strict=True)), {}, 0.0, 4, True, (), False, (), np.zeros((4, 4))
+        model.name,
+        dict(zip(model.names, p.tolist(), strict=True)),
+        {},
+        0.0,
+        4,
+        True,
+        (),
+        False,
+        (),
+        np.zeros((4, 4)),
     )
 
 
@@ -568,7 +706,10 @@ def test_rows_put_together_count_as_before_and_few_stand_for_all():
     whole = Buying.of(x, np.ceil(t_x), T)
     apart = Buying(x, np.ceil(t_x), T, np.ones(3000), np.arange(3000))
     p = np.array([0.8, 25.0, 0.6, 3.0])
-    sums = [float(b.weight @ BG.log_likelihood(p, b.x, b.t_x, b.T)[0]) for b in (whole, apart, whole.sample(800))]
+    sums = [
+        float(b.weight @ BG.log_likelihood(p, b.x, b.t_x, b.T)[0])
+        for b in (whole, apart, whole.sample(800))
+    ]
     assert sums[0] == pytest.approx(sums[1], rel=1e-12)
     assert sums[2] == pytest.approx(sums[0], rel=0.02)
     assert whole.sample(800).weight.sum() == 3000

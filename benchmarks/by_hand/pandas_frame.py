@@ -13,7 +13,9 @@ else:
 customers = rows.groupby("member_no").agg(
     last_order=("sold_at", "max"), orders=("slip", "nunique"), spend=("line_total", "sum")
 )
-customers["recency_days"] = (pd.Timestamp("2026-06-30") - customers["last_order"].dt.normalize()).dt.days
+customers["recency_days"] = (
+    pd.Timestamp("2026-06-30") - customers["last_order"].dt.normalize()
+).dt.days
 customers["average_order_value"] = customers["spend"] / customers["orders"]
 customers["spend_share"] = customers["spend"] / customers["spend"].sum()
 for measure, ascending in (("recency_days", False), ("orders", True), ("spend", True)):

@@ -6,7 +6,11 @@ from datetime import date
 import polars as pl
 
 source, out = sys.argv[1:3]
-read = pl.scan_csv(source, try_parse_dates=True) if source.endswith(".csv") else pl.scan_parquet(source)
+read = (
+    pl.scan_csv(source, try_parse_dates=True)
+    if source.endswith(".csv")
+    else pl.scan_parquet(source)
+)
 
 
 def fifths(column: str, descending: bool = False) -> pl.Expr:

@@ -20,14 +20,28 @@ if TYPE_CHECKING:
     from fairladder.campaigns.lift import HoldoutPlan, Lift, lift, plan_holdout
     from fairladder.campaigns.listing import CampaignList, campaign, campaign_lists
     from fairladder.demo import sample_shop
-    from fairladder.errors import ConditionError, DataError, FairLadderError, FairLadderWarning, SchemeError, UsageError
+    from fairladder.errors import (
+        ConditionError,
+        DataError,
+        FairLadderError,
+        FairLadderWarning,
+        SchemeError,
+        UsageError,
+    )
     from fairladder.findings import Finding
     from fairladder.history.breakdown import Breakdown, breakdown
     from fairladder.history.cohorts import Cohorts, cohorts
     from fairladder.history.counts import channel_flow, one_before, one_channel, order_counts
     from fairladder.history.growth import flat_spells, growth
     from fairladder.history.ledger import order_ledger, order_lines
-    from fairladder.ladder import GroupedLadder, Ladder, percent_rank, percentile, spend_ladder, top_ladder
+    from fairladder.ladder import (
+        GroupedLadder,
+        Ladder,
+        percent_rank,
+        percentile,
+        spend_ladder,
+        top_ladder,
+    )
     from fairladder.output.files import write
     from fairladder.output.tables import write_table
     from fairladder.review.check import Check, check
@@ -58,7 +72,14 @@ _HOMES = {
     "campaigns.lift": ("HoldoutPlan", "Lift", "lift", "plan_holdout"),
     "campaigns.listing": ("CampaignList", "campaign", "campaign_lists"),
     "review.comparison": ("Comparison", "Paths", "compare", "compare_scored", "paths"),
-    "errors": ("ConditionError", "DataError", "FairLadderError", "FairLadderWarning", "SchemeError", "UsageError"),
+    "errors": (
+        "ConditionError",
+        "DataError",
+        "FairLadderError",
+        "FairLadderWarning",
+        "SchemeError",
+        "UsageError",
+    ),
     "output.files": ("write",),
     "output.tables": ("write_table",),
     "review.explanation": ("Explanation", "explain"),
@@ -69,7 +90,14 @@ _HOMES = {
     "history.ledger": ("order_ledger", "order_lines"),
     "review.stability": ("Stability", "stability"),
     "scores.fairness": ("fairness_of",),
-    "ladder": ("GroupedLadder", "Ladder", "percent_rank", "percentile", "spend_ladder", "top_ladder"),
+    "ladder": (
+        "GroupedLadder",
+        "Ladder",
+        "percent_rank",
+        "percentile",
+        "spend_ladder",
+        "top_ladder",
+    ),
     "api": ("Orders", "open_orders", "sample_orders"),
     "review.check": ("Check", "check"),
     "demo": ("sample_shop",),

@@ -4,7 +4,9 @@ from collections.abc import Sequence
 
 
 def spread(places: Sequence[float], apart: float, top: float, bottom: float) -> list[float]:
-    """Places moved so that none is nearer than ``apart`` to another, in their order, within the bounds as far as they allow."""
+    """Places moved so that none is nearer than ``apart`` to another, in their order, within
+    the bounds as far as they allow.
+    """
     order = sorted(range(len(places)), key=lambda i: places[i])
     moved = list(places)
     last = top - apart

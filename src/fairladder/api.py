@@ -1,4 +1,6 @@
-"""The public door: orders are opened and read, and each question about them is a method of what comes of it."""
+"""The public door: orders are opened and read, and each question about them is a method of
+what comes of it.
+"""
 
 import datetime as dt
 import warnings
@@ -34,7 +36,8 @@ if TYPE_CHECKING:
 
 
 class Orders(Read):
-    """Orders that have been read, with a method for each question; made by ``open_orders`` and never changed.
+    """Orders that have been read, with a method for each question; made by ``open_orders`` and
+    never changed.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -45,14 +48,16 @@ class Orders(Read):
     def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
         """One row per customer, sorted by id: the table of section 2 of the definitions.
 
-        Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency and tenure are null
-        without a purchase. Customers of the customers file without orders are in it, with its other columns.
-        ``as_of`` (a day or its ISO text) overrides the scheme's; rows after it are outside the window.
+        Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency
+        and tenure are null without a purchase. Customers of the customers file without orders are
+        in it, with its other columns. ``as_of`` (a day or its ISO text) overrides the scheme's;
+        rows after it are outside the window.
 
-        On a Spark cluster customers stay there: this, ``score`` and ``top`` then give a DataFrame of Spark with the same columns
-        and values, in no order but that of ``top``.
+        On a Spark cluster customers stay there: this, ``score`` and ``top`` then give a DataFrame
+        of Spark with the same columns and values, in no order but that of ``top``.
 
-        Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the customers file.
+        Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the
+        customers file.
         """
         read_for = self if as_of is None else self.on(as_of)
         read_for._warn_of_findings()
@@ -76,16 +81,20 @@ class Orders(Read):
         return check(self)
 
     def score(self) -> "pd.DataFrame":
-        """The customers with scores, tiers, segment and stance, by the scheme of these orders; see ``fairladder.score``.
+        """The customers with scores, tiers, segment and stance, by the scheme of these orders; see
+        ``fairladder.score``.
 
-        Columns of the forecast are there where the scheme's rules speak of them. Raises as ``customers`` and ``score`` do.
+        Columns of the forecast are there where the scheme's rules speak of them. Raises as
+        ``customers`` and ``score`` do.
         """
         self._warn_of_findings()
         from fairladder.value.to_score import scored
 
         people = scored(self)
         frame = self._frame(select(["*"], people.relation), column("customer"))
-        weakref.finalize(frame, _nothing, people)  # what is kept lasts as long as a DataFrame that reads it
+        weakref.finalize(
+            frame, _nothing, people
+        )  # what is kept lasts as long as a DataFrame that reads it
         return frame
 
     def segment_summary(self) -> "pd.DataFrame":
@@ -107,7 +116,8 @@ class Orders(Read):
         everybody: bool = False,
         ties: str = "include",
     ) -> "pd.DataFrame":
-        """The best or worst customers by any measure, everyone tied with the last of them included; see ``fairladder.top``.
+        """The best or worst customers by any measure, everyone tied with the last of them
+        included; see ``fairladder.top``.
 
         >>> import fairladder as fl
         >>> orders = fl.sample_orders()
@@ -120,12 +130,22 @@ class Orders(Read):
 
         people = self.customer_engine.keep(people_to_score(self, by))
         listed = top_list(
-            self, people, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
+            self,
+            people,
+            by,
+            count=count,
+            percent=percent,
+            worst=worst,
+            within=within,
+            everybody=everybody,
+            ties=ties,
         )
         return self._frame(listed.query())
 
     def growth(self, *, period: str = "month", by: str | None = None) -> "pd.DataFrame":
-        """A row per period: orders, customers, first and repeat revenue; see ``fairladder.growth``."""
+        """A row per period: orders, customers, first and repeat revenue; see
+        ``fairladder.growth``.
+        """
         self._warn_of_findings()
         from fairladder.history.growth import growth
 
@@ -217,7 +237,11 @@ class Orders(Read):
         return backtest(self, split)
 
     def compare(
-        self, then: str | dt.date, now: str | dt.date | None = None, *, yardstick: "Yardstick" = "then"
+        self,
+        then: str | dt.date,
+        now: str | dt.date | None = None,
+        *,
+        yardstick: "Yardstick" = "then",
     ) -> "Comparison":
         """Who moved between two days; see ``fairladder.compare``."""
         self._warn_of_findings()
@@ -232,15 +256,21 @@ class Orders(Read):
         return explain(self, ids)
 
     def stability(self) -> "Stability":
-        """How many customers other choices would place in another segment; see ``fairladder.stability``."""
+        """How many customers other choices would place in another segment; see
+        ``fairladder.stability``.
+        """
         from fairladder.review.stability import stability
 
         return stability(self)
 
     def _warn_of_findings(self) -> None:
-        """Give each error and warning among the findings as a Python warning, for the caller of the method that was called."""
+        """Give each error and warning among the findings as a Python warning, for the caller
+        of the method that was called.
+        """
         for sentence in (
-            sentences(self.findings) if not self.balance.mostly_unusable or self.opened.allow_set_aside else ()
+            sentences(self.findings)
+            if not self.balance.mostly_unusable or self.opened.allow_set_aside
+            else ()
         ):
             warnings.warn(sentence, FairLadderWarning, stacklevel=3)
 
@@ -256,7 +286,8 @@ def _nothing(_: object) -> None:
 
 
 def sample_orders() -> Orders:
-    """The orders of the sample shop, an invented yarn studio, with its scheme and its customers: something to try things on.
+    """The orders of the sample shop, an invented yarn studio, with its scheme and its customers:
+    something to try things on.
 
     >>> import fairladder as fl
     >>> fl.sample_orders().as_of.isoformat()
@@ -279,21 +310,24 @@ def open_orders(
     Parameters
     ----------
     orders
-        A path, a pattern of paths, a list of paths, the URL of a database, or a frame of pandas, Polars, Arrow, DuckDB; a row
-        per order line or per order.
+        A path, a pattern of paths, a list of paths, the URL of a database, or a frame of pandas,
+        Polars, Arrow, DuckDB; a row per order line or per order.
     customers
-        Path or DataFrame with one row per customer, joined by id; wins over the scheme's ``[customers] file``.
+        Path or DataFrame with one row per customer, joined by id; wins over the scheme's
+        ``[customers] file``.
     scheme
-        Path of a TOML file, a ``Scheme``, or nested settings as in the file. Without one, columns named like their
-        roles are taken and all defaults hold.
+        Path of a TOML file, a ``Scheme``, or nested settings as in the file. Without one, columns
+        named like their roles are taken and all defaults hold.
     allow_set_aside
-        Go on although more than 20 % of the rows cannot be used; ``set-aside`` among ``allow`` is the same.
+        Go on although more than 20 % of the rows cannot be used; ``set-aside`` among ``allow`` is
+        the same.
     allow
-        Codes of findings that are errors (``repeated-total``, ``discount-unit``, ``unmatched-customers``) and right in this file.
+        Codes of findings that are errors (``repeated-total``, ``discount-unit``,
+        ``unmatched-customers``) and right in this file.
     keep
-        What is kept in the engine beside the customers, so that large files need not be read again for it: ``rows`` for
-        ``check``; ``orders`` for growth, cohorts and the like, or the names of columns that these shall be grouped by. Answers do
-        not depend on it.
+        What is kept in the engine beside the customers, so that large files need not be read again
+        for it: ``rows`` for ``check``; ``orders`` for growth, cohorts and the like, or the names
+        of columns that these shall be grouped by. Answers do not depend on it.
 
     Raises
     ------
@@ -317,7 +351,11 @@ def open_orders(
         settled = load_scheme(scheme)
     if allow:
         settled = settled.with_options(orders={"allow": [*settled.orders.allow, *allow]})
-    return read(open_unread(orders, customers, settled, allow_set_aside=allow_set_aside), _kept(keep), kind=Orders)
+    return read(
+        open_unread(orders, customers, settled, allow_set_aside=allow_set_aside),
+        _kept(keep),
+        kind=Orders,
+    )
 
 
 def _kept(keep: Literal["rows", "orders"] | Sequence[str] | None) -> Keep:

@@ -1,4 +1,5 @@
-"""The registry of columns: what every column of every result is, in one place that everything else reads.
+"""The registry of columns: what every column of every result is, in one place that everything else
+reads.
 
 A new measure of customers is an entry here and a line in ``book.measures``.
 """
@@ -11,14 +12,17 @@ from typing import TYPE_CHECKING, Literal
 if TYPE_CHECKING:
     import pandas as pd
 
-#: What a column holds. ``money`` is in major units, ``share`` a fraction 0..1, ``days`` a number of days, ``score`` a rung,
-#: ``points`` a weighted sum of scores.
-Kind = Literal["id", "text", "count", "money", "day", "days", "share", "ratio", "score", "points", "truth"]
+#: What a column holds. ``money`` is in major units, ``share`` a fraction 0..1, ``days`` a number of
+#: days, ``score`` a rung, ``points`` a weighted sum of scores.
+Kind = Literal[
+    "id", "text", "count", "money", "day", "days", "share", "ratio", "score", "points", "truth"
+]
 Better = Literal["high", "low"]
 
 #: Where a frame of customers keeps the settings that it was made with, as JSON.
 SCHEME = "fairladder_scheme"
-#: Where a frame keeps the names of columns that are carried along from somebody's file and only look like ours.
+#: Where a frame keeps the names of columns that are carried along from somebody's file and only
+#: look like ours.
 CARRIED = "fairladder_carried"
 #: Where a frame keeps the names of its own columns that are money in it alone.
 ALSO_MONEY = "fairladder_money"
@@ -28,7 +32,9 @@ ALSO_SHARES = "fairladder_shares"
 
 @dataclass(frozen=True)
 class Column:
-    """One column of one table: what it is called and holds, which end is better, and whether it adds up over rows."""
+    """One column of one table: what it is called and holds, which end is better, and whether
+    it adds up over rows.
+    """
 
     table: str
     name: str
@@ -52,7 +58,9 @@ class Column:
     @property
     def unit(self) -> str:
         """What its numbers count; empty where they have no unit."""
-        return {"money": "the orders' currency", "days": "days", "share": "0 to 1"}.get(self.kind, "")
+        return {"money": "the orders' currency", "days": "days", "share": "0 to 1"}.get(
+            self.kind, ""
+        )
 
 
 def _table(table: str, *columns: Column) -> tuple[Column, ...]:
@@ -81,26 +89,36 @@ _NEVER_BOUGHT = "without a purchase"
 CUSTOMERS = _table(
     "customers",
     _is("customer", "id", "The customer's id, as text."),
-    _is("name", "text", "The name, from the customers file or else of the latest day in the orders.", nulls="where none is known"),
+    _is("name", "text",
+    "The name, from the customers file or else of the latest day in the orders.",
+    nulls="where none is known"),
     _is("orders", "count", "Number of purchases: the frequency.", adds_up=True),
     _is("refunds", "count", "Number of orders below zero.", better="low", adds_up=True),
     _is("zero_orders", "count", "Number of orders of exactly zero.", adds_up=True),
     _is("lines", "count", "Number of rows of the purchases.", adds_up=True),
     _is("first_order", "day", "Day of the first purchase.", better="low", nulls=_NEVER_BOUGHT),
     _is("last_order", "day", "Day of the last purchase.", nulls=_NEVER_BOUGHT),
-    _is("recency_days", "days", "Days from the last purchase to the day of reckoning.", "days since", better="low",
+    _is("recency_days", "days", "Days from the last purchase to the day of reckoning.",
+    "days since", better="low",
         nulls=_NEVER_BOUGHT, on_axis="days since the last order"),
-    _is("tenure_days", "days", "Days from the first purchase to the day of reckoning.", nulls=_NEVER_BOUGHT),
-    _is("spend", "money", "Sum of the orders' amounts, refunds as the scheme says: the monetary value.", adds_up=True),
-    _is("average_order_value", "money", "Spend divided by purchases.", "per order", nulls=_NEVER_BOUGHT),
+    _is("tenure_days", "days", "Days from the first purchase to the day of reckoning.",
+    nulls=_NEVER_BOUGHT),
+    _is("spend", "money",
+    "Sum of the orders' amounts, refunds as the scheme says: the monetary value.", adds_up=True),
+    _is("average_order_value", "money", "Spend divided by purchases.", "per order",
+    nulls=_NEVER_BOUGHT),
     _is("smallest_order", "money", "The smallest purchase.", nulls=_NEVER_BOUGHT),
     _is("largest_order", "money", "The largest purchase.", nulls=_NEVER_BOUGHT),
-    _is("average_gap_days", "days", "Days from the first to the last purchase, divided by the purchases after the first.", better="low",
+    _is("average_gap_days", "days",
+    "Days from the first to the last purchase, divided by the purchases after the first.",
+    better="low",
         nulls="below two purchases"),
-    _is("overdue_ratio", "ratio", "Recency divided by the average gap: above 1 a customer is later than usual.", better="low",
+    _is("overdue_ratio", "ratio",
+    "Recency divided by the average gap: above 1 a customer is later than usual.", better="low",
         nulls="where the average gap is null or 0"),
     _is("spend_share", "share", "Spend divided by all positive spend.", "share"),
-    _is("spend_share_running", "share", "Share of positive spend that is held by customers who spent at least as much.", "running"),
+    _is("spend_share_running", "share",
+    "Share of positive spend that is held by customers who spent at least as much.", "running"),
     _is("spend_rank", "count", "1 plus the number of customers who spent more.", better="low"),
     _is("only_channel", "text", "The channel, where every purchase has one and it is the same.",
         nulls="where purchases differ, or none has one"),
@@ -111,22 +129,31 @@ SCORES = _table(
     _is("recency_score", "score", "Rung on the ladder of recency.", nulls=_NEVER_BOUGHT),
     _is("frequency_score", "score", "Rung on the ladder of purchases.", nulls=_NEVER_BOUGHT),
     _is("monetary_score", "score", "Rung on the ladder of spend.", nulls=_NEVER_BOUGHT),
-    _is("score_total", "points", "The scores added up by the scheme's weights.", nulls=_NEVER_BOUGHT),
+    _is("score_total", "points", "The scores added up by the scheme's weights.",
+    nulls=_NEVER_BOUGHT),
     _is("score_code", "text", "The three scores side by side, as in 5-4-5.", nulls=_NEVER_BOUGHT),
-    _is("percentile", "ratio", "Customers in a hundred that stand below, those who tie counted half.", nulls=_NEVER_BOUGHT),
-    _is("percent_rank", "ratio", "Customers in a hundred of the others that stand strictly below.", nulls=_NEVER_BOUGHT),
+    _is("percentile", "ratio",
+    "Customers in a hundred that stand below, those who tie counted half.", nulls=_NEVER_BOUGHT),
+    _is("percent_rank", "ratio", "Customers in a hundred of the others that stand strictly below.",
+    nulls=_NEVER_BOUGHT),
     _is("segment", "text", "The segment of the first rule that holds."),
     _is("stance", "text", "What to do about the segment."),
 )  # fmt: skip
 
 FORECAST = _table(
     "forecast",
-    _is("active_probability", "share", "The chance that the customer still orders.", nulls=_NEVER_BOUGHT),
-    _is("expected_orders", "ratio", "Orders expected within the horizon.", adds_up=True, nulls=_NEVER_BOUGHT),
-    _is("expected_order_value", "money", "What a day's orders are expected to bring, after refunds.", nulls=_NEVER_BOUGHT),
-    _is("expected_value", "money", "What the customer is expected to bring within the horizon.", adds_up=True, nulls=_NEVER_BOUGHT),
-    _is("value_low", "money", "Lower end of the range for what the customer brings.", nulls=_NEVER_BOUGHT),
-    _is("value_high", "money", "Upper end of the range for what the customer brings.", nulls=_NEVER_BOUGHT),
+    _is("active_probability", "share", "The chance that the customer still orders.",
+    nulls=_NEVER_BOUGHT),
+    _is("expected_orders", "ratio", "Orders expected within the horizon.", adds_up=True,
+    nulls=_NEVER_BOUGHT),
+    _is("expected_order_value", "money",
+    "What a day's orders are expected to bring, after refunds.", nulls=_NEVER_BOUGHT),
+    _is("expected_value", "money", "What the customer is expected to bring within the horizon.",
+    adds_up=True, nulls=_NEVER_BOUGHT),
+    _is("value_low", "money", "Lower end of the range for what the customer brings.",
+    nulls=_NEVER_BOUGHT),
+    _is("value_high", "money", "Upper end of the range for what the customer brings.",
+    nulls=_NEVER_BOUGHT),
 )  # fmt: skip
 
 #: What a line of any table of orders begins with.
@@ -141,10 +168,14 @@ ORDERS = _table(
     *_OF_AN_ORDER,
     _is("amount", "money", "Sum of the order's rows.", adds_up=True),
     _is("lines", "count", "Number of rows.", adds_up=True),
-    _is("nth", "count", "Place among the customer's purchases, from 1.", nulls="for refunds and orders of zero"),
-    _is("kind", "text", "Whether the purchase is the customer's first, or a repeat.", nulls="for refunds and orders of zero"),
-    _is("gap_days", "days", "Days since the purchase before.", nulls="for first purchases, refunds and orders of zero"),
-    _is("share_of_customer", "share", "Amount divided by the customer's spend of the whole history.",
+    _is("nth", "count", "Place among the customer's purchases, from 1.",
+    nulls="for refunds and orders of zero"),
+    _is("kind", "text", "Whether the purchase is the customer's first, or a repeat.",
+    nulls="for refunds and orders of zero"),
+    _is("gap_days", "days", "Days since the purchase before.",
+    nulls="for first purchases, refunds and orders of zero"),
+    _is("share_of_customer", "share",
+    "Amount divided by the customer's spend of the whole history.",
         nulls="where that spend is not positive"),
     _is("before", "day", "Day of the purchase before; not shown."),
 )  # fmt: skip
@@ -154,8 +185,10 @@ ORDER_LINES = _table(
     *_OF_AN_ORDER,
     _is("line_amount", "money", "What the row says.", adds_up=True),
     _is("order_amount", "money", "Sum of the order's rows."),
-    _is("share_of_order", "share", "The row's amount divided by the order's.", nulls="where the order's amount is not positive"),
-    _is("share_of_customer", "share", "The row's amount divided by the customer's spend of the whole history.",
+    _is("share_of_order", "share", "The row's amount divided by the order's.",
+    nulls="where the order's amount is not positive"),
+    _is("share_of_customer", "share",
+    "The row's amount divided by the customer's spend of the whole history.",
         nulls="where that spend is not positive"),
 )  # fmt: skip
 
@@ -178,7 +211,9 @@ GROWTH = _table(
 
 FLAT_SPELLS = _table(
     "flat-spells",
-    _is("group", "text", "The group, under its own name where there is one.", nulls="without groups"),
+    _is(
+        "group", "text", "The group, under its own name where there is one.", nulls="without groups"
+    ),
     _is("first", "text", "The first period without a new customer."),
     _is("last", "text", "The last period without a new customer."),
     _is("periods", "count", "How many periods it lasted."),
@@ -190,9 +225,17 @@ COHORTS = _table(
     _is("cohort", "day", "First day of the period of the first purchase."),
     _is("size", "count", "Customers in the cohort.", adds_up=True),
     _is("k", "count", "Periods since the first."),
-    _is("active", "count", "Customers with a purchase in that period.", nulls="where the period is not complete"),
     _is(
-        "retention", "share", "Active customers divided by the cohort's size.", nulls="where the period is not complete"
+        "active",
+        "count",
+        "Customers with a purchase in that period.",
+        nulls="where the period is not complete",
+    ),
+    _is(
+        "retention",
+        "share",
+        "Active customers divided by the cohort's size.",
+        nulls="where the period is not complete",
     ),
     _is(
         "revenue",
@@ -228,11 +271,14 @@ SEGMENTS = _table(
     _is("customers", "count", "Customers in it.", adds_up=True),
     _is("customer_share", "share", "Those of all customers.", "of all", adds_up=True),
     _is("spend", "money", "What they spent.", adds_up=True),
-    _is("spend_share", "share", "That of all spend.", "of all spend", adds_up=True, nulls="where all spend is 0"),
+    _is("spend_share", "share", "That of all spend.", "of all spend", adds_up=True,
+    nulls="where all spend is 0"),
     _is("orders", "count", "Their purchases.", adds_up=True),
-    _is("median_recency_days", "days", "Median of the days since their last purchase.", "median days since", better="low",
+    _is("median_recency_days", "days", "Median of the days since their last purchase.",
+    "median days since", better="low",
         nulls="without purchases"),
-    _is("average_order_value", "money", "Their spend divided by their purchases.", "per order", nulls="without purchases"),
+    _is("average_order_value", "money", "Their spend divided by their purchases.", "per order",
+    nulls="without purchases"),
 )  # fmt: skip
 
 TIERS = _table(
@@ -240,9 +286,11 @@ TIERS = _table(
     _is("tier", "text", "The ladder of tiers, by its name in the scheme."),
     _is("label", "text", "The tier, the best first."),
     _is("customers", "count", "Customers on it.", adds_up=True),
-    _is("customer_share", "share", "Those of all customers with a tier.", "of all", adds_up=True, nulls="where nobody has one"),
+    _is("customer_share", "share", "Those of all customers with a tier.", "of all", adds_up=True,
+    nulls="where nobody has one"),
     _is("spend", "money", "What they spent.", adds_up=True),
-    _is("spend_share", "share", "That of the spend of all with a tier.", "of all spend", adds_up=True,
+    _is("spend_share", "share", "That of the spend of all with a tier.", "of all spend",
+    adds_up=True,
         nulls="where that spend is 0"),
 )  # fmt: skip
 
@@ -295,7 +343,9 @@ VALUE = _table(
         "What a customer is expected to bring within the horizon if still there, on average.",
     ),
     _is("break_even", "money", "What a contact may cost before it loses money, on average."),
-    _is("all_worth", "money", "What contacting all of them is expected to bring back.", adds_up=True),
+    _is(
+        "all_worth", "money", "What contacting all of them is expected to bring back.", adds_up=True
+    ),
 )
 
 CAMPAIGN = _table(
@@ -319,7 +369,8 @@ CAMPAIGN = _table(
 #: Every table of the registry, in the order of the work.
 TABLES: tuple[tuple[Column, ...], ...] = (
     CUSTOMERS, SCORES, FORECAST, ORDERS, ORDER_LINES,
-    GROWTH, FLAT_SPELLS, COHORTS, RATES, ORDER_COUNTS, SEGMENTS, TIERS, RULES, COMPARISON, VALUE, CAMPAIGN,
+    GROWTH, FLAT_SPELLS, COHORTS, RATES, ORDER_COUNTS, SEGMENTS, TIERS, RULES, COMPARISON, VALUE,
+    CAMPAIGN,
 )  # fmt: skip
 #: Columns of customers that can be asked for by name, wherever they come from.
 _OF_CUSTOMERS = {c.name: c for c in (*CUSTOMERS, *SCORES, *FORECAST)}
@@ -350,7 +401,8 @@ def of_customers(name: str) -> Column | None:
 def known(name: str) -> Column | None:
     """What a column is, in whatever result, where it is ours: that of customers first.
 
-    None for a name that says nothing outside its own table: a ``value`` is a rate in one, an amount or a parameter in others.
+    None for a name that says nothing outside its own table: a ``value`` is a rate in one, an
+    amount or a parameter in others.
     """
     if name in _IN_ITS_TABLE_ONLY:
         return None
@@ -361,7 +413,9 @@ _IN_ITS_TABLE_ONLY = frozenset({"value"})
 
 
 def meant(table: str, name: str) -> Column | None:
-    """What a column of a result's table is: that of the registry's table of that name, or what it is elsewhere."""
+    """What a column of a result's table is: that of the registry's table of that name, or what
+    it is elsewhere.
+    """
     return next((c for c in every() if (c.table, c.name) == (table, name)), None) or known(name)
 
 
@@ -372,7 +426,9 @@ def better(measure: str) -> Better:
 
 
 def has_total(measure: str) -> bool:
-    """Whether a measure adds up over customers, so that somebody can hold a share of its total; any that is not ours may."""
+    """Whether a measure adds up over customers, so that somebody can hold a share of its
+    total; any that is not ours may.
+    """
     found = of_customers(measure)
     return found is None or found.adds_up
 
@@ -399,7 +455,8 @@ def as_markdown() -> str:
     lines = [
         "# What every column means",
         "",
-        "Made of `fairladder.columns`, which everything else reads, too: `python -m fairladder.columns`.",
+        "Made of `fairladder.columns`, which everything else reads, too: `python -m "
+        "fairladder.columns`.",
         "",
     ]
     for table in TABLES:
@@ -411,7 +468,11 @@ def as_markdown() -> str:
         ]
         for c in table:
             holds = f"{c.kind}, {c.unit}" if c.unit and c.unit != c.kind else c.kind
-            told = c.sentence + (" Less is better." if c.better == "low" else "") + (" Adds up." if c.adds_up else "")
+            told = (
+                c.sentence
+                + (" Less is better." if c.better == "low" else "")
+                + (" Adds up." if c.adds_up else "")
+            )
             lines.append(f"| `{c.name}` | {holds} | {told} | {c.nulls or 'never'} |")
         lines.append("")
     return "\n".join(lines)
@@ -423,12 +484,16 @@ def is_own_money(name: str) -> bool:
 
 
 def decimals_in(name: str, decimals: int) -> int | None:
-    """How many decimals a column of ours that holds floats has in text formats; None where they are written as they are."""
+    """How many decimals a column of ours that holds floats has in text formats; None where
+    they are written as they are.
+    """
     return decimals if name in _MONEY else 2 if name in _POINTS else None
 
 
 def decimals_of(frame: "pd.DataFrame", name: object, decimals: int) -> int | None:
-    """How many decimals a column has in text formats; None where its numbers are written as they are."""
+    """How many decimals a column has in text formats; None where its numbers are written as
+    they are.
+    """
     if is_money(frame, name):
         return decimals
     carried = name in frame.attrs.get(CARRIED, ())
@@ -436,7 +501,9 @@ def decimals_of(frame: "pd.DataFrame", name: object, decimals: int) -> int | Non
 
 
 def is_money(frame: "pd.DataFrame", name: object) -> bool:
-    """Whether a column is money of a result's own, and not a column of somebody's file that is called alike."""
+    """Whether a column is money of a result's own, and not a column of somebody's file that is
+    called alike.
+    """
     own = name in _MONEY or name in frame.attrs.get(ALSO_MONEY, ())
     return own and name not in frame.attrs.get(CARRIED, ()) and frame[name].dtype.kind in "iuf"
 
@@ -449,7 +516,9 @@ def is_share(frame: "pd.DataFrame", name: object) -> bool:
 
 
 def kind_in(frame: "pd.DataFrame", name: object) -> Kind | None:
-    """What a column of a result holds; None for a column of somebody's file, or where nobody knows."""
+    """What a column of a result holds; None for a column of somebody's file, or where nobody
+    knows.
+    """
     if is_money(frame, name):
         return "money"
     if is_share(frame, name):

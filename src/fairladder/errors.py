@@ -15,16 +15,20 @@ from typing import Self
 
 @dataclass(frozen=True)
 class Question:
-    """What an error would have to know to be none: the key of ``[orders]``, and what each answer would read.
+    """What an error would have to know to be none: the key of ``[orders]``, and what each answer
+    would read.
 
-    ``answers`` is answer → what up to three rows show then. Whoever has somebody to ask may ask it and try again.
+    ``answers`` is answer → what up to three rows show then. Whoever has somebody to ask may ask it
+    and try again.
     """
 
     text: str
     key: str
     answers: Mapping[str, tuple[str, ...]]
     sets: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    """Answer → keys of ``[orders]`` with their values, for answers that set other keys than ``key``."""
+    """Answer → keys of ``[orders]`` with their values, for answers that set other keys than
+    ``key``.
+    """
 
     def settings(self, answer: str) -> Mapping[str, str]:
         """The keys of ``[orders]`` that an answer sets."""
@@ -76,10 +80,14 @@ def nearest(name: str, known: Iterable[str]) -> str:
     if not names:
         return "There are none."
     shown = ", ".join(f"`{n}`" for n in names[:12])
-    return f"There are: {shown}{' and ' + str(len(names) - 12) + ' more' if len(names) > 12 else ''}."
+    return (
+        f"There are: {shown}{' and ' + str(len(names) - 12) + ' more' if len(names) > 12 else ''}."
+    )
 
 
 def shortened(text: str, most: int = 200) -> str:
-    """The text in one line for a message: no control signs, the middle left out where it is longer than ``most``."""
+    """The text in one line for a message: no control signs, the middle left out where it is
+    longer than ``most``.
+    """
     line = "".join(c if c.isprintable() else " " for c in text)
     return line if len(line) <= most else f"{line[: most * 2 // 3]} … {line[-most // 4 :]}"

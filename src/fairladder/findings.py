@@ -106,7 +106,10 @@ def finding(
 
 def allowed(findings: Sequence[Finding], codes: Collection[str]) -> list[Finding]:
     """The findings, with errors that are allowed by name as warnings."""
-    return [replace(f, level="warning") if f.level == "error" and f.code in codes else f for f in findings]
+    return [
+        replace(f, level="warning") if f.level == "error" and f.code in codes else f
+        for f in findings
+    ]
 
 
 def sentences(findings: Sequence[Finding]) -> list[str]:
@@ -260,7 +263,12 @@ def as_markdown() -> str:
     lines += ["Errors and warnings stand above the result of every command. `--fail-on warning` ends with exit code 1 where there is one; an error",
               "that is right in this file can be allowed with `--allow CODE` where the table says so.", ""]  # fmt: skip
     for where, title in _WHERE.items():
-        lines += [f"## {title.rstrip('.')}", "", "| code | level | meaning | `--allow` |", "|---|---|---|---|"]
+        lines += [
+            f"## {title.rstrip('.')}",
+            "",
+            "| code | level | meaning | `--allow` |",
+            "|---|---|---|---|",
+        ]
         lines += [
             f"| `{k.code}` | {' or '.join(k.levels)} | {k.meaning} | {'yes' if k.allowed else ''} |"
             for k in _ALL

@@ -1,4 +1,6 @@
-"""DataFrames at the public edge: made from a table of customers, and read cell by cell where types cannot be known."""
+"""DataFrames at the public edge: made from a table of customers, and read cell by cell where
+types cannot be known.
+"""
 
 from collections.abc import Collection, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
@@ -11,14 +13,24 @@ if TYPE_CHECKING:
     import pandas as pd
     import pyarrow as pa
 
-#: Whole numbers that are null for some customers, and so have a type that has nulls, whether or not there are any.
+#: Whole numbers that are null for some customers, and so have a type that has nulls, whether or not
+#: there are any.
 _WITH_NULLS = frozenset(
-    {"recency_days", "tenure_days", "recency_score", "frequency_score", "monetary_score", "score_total"}
+    {
+        "recency_days",
+        "tenure_days",
+        "recency_score",
+        "frequency_score",
+        "monetary_score",
+        "score_total",
+    }
 )
 
 
 def customers_frame(table: "pa.Table", scheme: Scheme, carried: Collection[str]) -> "pd.DataFrame":
-    """A table of customers as the public DataFrame, which carries its scheme and which of its columns are somebody's own."""
+    """A table of customers as the public DataFrame, which carries its scheme and which of its
+    columns are somebody's own.
+    """
     frame = typed_frame(table, scheme)
     frame.attrs[CARRIED] = [name for name in frame if name in carried]
     frame.attrs[SCHEME] = scheme.model_dump_json(by_alias=True, exclude_defaults=True)
@@ -26,27 +38,40 @@ def customers_frame(table: "pa.Table", scheme: Scheme, carried: Collection[str])
 
 
 def typed_frame(table: "pa.Table", scheme: Scheme) -> "pd.DataFrame":
-    """A table as a DataFrame: days to the second, whole numbers whole beside nulls, fixed sets of names."""
+    """A table as a DataFrame: days to the second, whole numbers whole beside nulls, fixed sets
+    of names.
+    """
     import pandas as pd
     import pyarrow as pa
 
     whole = dict.fromkeys((pa.int8(), pa.int16(), pa.int32(), pa.int64()), pd.Int64Dtype())
     frame: pd.DataFrame = table.to_pandas(date_as_object=False, types_mapper=whole.get)
     types: dict[Any, Any] = {
-        n: "int64" for n in frame if frame[n].dtype == "Int64" and n not in _WITH_NULLS and not frame[n].isna().any()
+        n: "int64"
+        for n in frame
+        if frame[n].dtype == "Int64" and n not in _WITH_NULLS and not frame[n].isna().any()
     }
     types |= dict.fromkeys(frame.select_dtypes("datetime"), "datetime64[s]")
     types |= {n: "str" for n in ("customer", "name", "only_channel") if n in frame}
-    fixed: dict[str, list[str]] = {"segment": [s.name for s in scheme.segments], "stance": list(STANCES)}
+    fixed: dict[str, list[str]] = {
+        "segment": [s.name for s in scheme.segments],
+        "stance": list(STANCES),
+    }
     fixed |= {name: list(tier.names()) for name, tier in scheme.tiers.items()}
     if "score_code" in frame:
         fixed["score_code"] = sorted(frame["score_code"].dropna().unique())
-    types |= {n: pd.CategoricalDtype(values) for n, values in fixed.items() if n in frame and "segment" in frame}
+    types |= {
+        n: pd.CategoricalDtype(values)
+        for n, values in fixed.items()
+        if n in frame and "segment" in frame
+    }
     return frame.astype(types)
 
 
 def plain_table(frame: "pd.DataFrame") -> "pa.Table":
-    """A DataFrame as a table that an engine reads: fixed sets of names as text, days as days, numbers that are none as null."""
+    """A DataFrame as a table that an engine reads: fixed sets of names as text, days as days,
+    numbers that are none as null.
+    """
     import pyarrow as pa
 
     table = pa.Table.from_pandas(frame, preserve_index=False)
@@ -60,7 +85,10 @@ def plain_table(frame: "pd.DataFrame") -> "pa.Table":
 
 def frame_kinds(frame: "pd.DataFrame") -> dict[str, Kind]:
     """Kind of every column of a frame, as conditions see it."""
-    return {str(name): _KINDS.get(getattr(dtype, "kind", "O"), "text") for name, dtype in frame.dtypes.items()}
+    return {
+        str(name): _KINDS.get(getattr(dtype, "kind", "O"), "text")
+        for name, dtype in frame.dtypes.items()
+    }
 
 
 _KINDS: dict[str, Kind] = {"i": "number", "u": "number", "f": "number", "b": "truth", "M": "day"}

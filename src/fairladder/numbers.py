@@ -11,9 +11,11 @@ from numpy.typing import ArrayLike, NDArray
 
 #: Whole numbers up to here are exact in a float, so their quotient in floats is rounded once.
 EXACT = 2**53
-#: Money has at most so many decimals, so whole units of 10^-4 hold any of it exactly and sums do not depend on the order of rows.
+#: Money has at most so many decimals, so whole units of 10^-4 hold any of it exactly and sums do
+#: not depend on the order of rows.
 EXACT_DECIMALS = 4
-#: Amounts and totals beyond this many minor units would not survive the way through a float and its text.
+#: Amounts and totals beyond this many minor units would not survive the way through a float and its
+#: text.
 MOST_MINOR_UNITS = 10**15
 
 
@@ -32,11 +34,15 @@ def half_away_decimals(value: float, digits: int) -> Fraction:
 DiscountUnit = Literal["fraction", "percent", "amount"]
 
 
-def exact_minor(decimals: int, unit: DiscountUnit, factors: tuple[str | None, ...], discount: str | None) -> int | None:
-    """Product of decimal texts × (1 − discount) in minor units, rounded once; None where it is no usable number.
+def exact_minor(
+    decimals: int, unit: DiscountUnit, factors: tuple[str | None, ...], discount: str | None
+) -> int | None:
+    """Product of decimal texts × (1 − discount) in minor units, rounded once; None where it is no
+    usable number.
 
-    In ``percent``, or with a ``%`` at its end, the discount is in hundredths; as an ``amount`` it is taken off price ×
-    quantity, the first two, before a rate. Beyond ±10^15 minor units the answer is None.
+    In ``percent``, or with a ``%`` at its end, the discount is in hundredths; as an ``amount`` it
+    is taken off price × quantity, the first two, before a rate. Beyond ±10^15 minor units the
+    answer is None.
     """
     try:
         product = Fraction(10**decimals)
@@ -56,11 +62,14 @@ def exact_minor(decimals: int, unit: DiscountUnit, factors: tuple[str | None, ..
 
 
 def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
-    """Major units as floats → whole minor units, half away from zero by shortest decimal text. No nulls."""
+    """Major units as floats → whole minor units, half away from zero by shortest decimal text.
+    No nulls.
+    """
     floats = np.asarray(values, dtype=np.float64)
     sizes, unit = np.abs(floats), 10.0**decimals
     below = np.floor(sizes * unit)
-    # Below 10^11 a half has at most 13 digits, so only its own float stands for it: comparing floats is exact.
+    # Below 10^11 a half has at most 13 digits, so only its own float stands for it: comparing
+    # floats is exact.
     below -= below / unit > sizes
     rounded = below + (sizes >= (2 * below + 1) / (2 * unit))
     minor: NDArray[np.int64] = np.copysign(rounded, floats).astype(np.int64)
@@ -70,11 +79,15 @@ def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
 
 
 def standing(values: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """For each value, how many are smaller, and how many are smaller or equal. Shape (n,); no nulls."""
+    """For each value, how many are smaller, and how many are smaller or equal. Shape (n,); no
+    nulls.
+    """
     order = np.argsort(values)
     ascending = values[order]
     starts = (
-        np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]])) if len(values) else np.zeros(0, int)
+        np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]]))
+        if len(values)
+        else np.zeros(0, int)
     )
     sizes = np.diff(starts, append=len(values))
     below, at_most = np.empty((2, len(values)), dtype=np.int64)
@@ -83,12 +96,16 @@ def standing(values: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]
 
 
 def ratio(numerator: Any, denominator: Any) -> NDArray[np.float64]:
-    """One correctly rounded division of whole numbers, element by element; NaN where the denominator is 0."""
+    """One correctly rounded division of whole numbers, element by element; NaN where the
+    denominator is 0.
+    """
     top, bottom = np.broadcast_arrays(np.asarray(numerator), np.asarray(denominator))
     out = np.full(top.shape, np.nan)
     usable = bottom != 0
     np.divide(top, bottom, out=out, where=usable)
     large = usable & ((np.abs(top) > EXACT) | (np.abs(bottom) > EXACT))
     for i in np.flatnonzero(large):
-        out.flat[i] = int(top.flat[i]) / int(bottom.flat[i])  # Python divides whole numbers with one rounding
+        out.flat[i] = int(top.flat[i]) / int(
+            bottom.flat[i]
+        )  # Python divides whole numbers with one rounding
     return out

@@ -11,5 +11,12 @@ STANCE_COLOURS = {
 INK, FAINT, PAPER = "#22272e", "#6b7280", "#ffffff"
 #: Light to dark, for shades that say how much.
 SHADES = ("#f1f5f9", "#c9d9e8", "#8fb1d0", "#5486b4", "#1d4e89")
-#: The same where a terminal has 8 or 16 colours, which it may show as it likes: five that stay apart.
-STANCE_NAMES = {"keep": "blue", "grow": "green", "welcome": "yellow", "win-back": "red", "leave": "white"}
+#: The same where a terminal has 8 or 16 colours, which it may show as it likes: five that stay
+#: apart.
+STANCE_NAMES = {
+    "keep": "blue",
+    "grow": "green",
+    "welcome": "yellow",
+    "win-back": "red",
+    "leave": "white",
+}

@@ -10,7 +10,15 @@ from pathlib import Path
 from typing import Annotated, Any, Literal, get_args
 from zoneinfo import ZoneInfo
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
 
 from fairladder import columns
 from fairladder.errors import SchemeError, nearest, shortened
@@ -45,7 +53,9 @@ def _as_tuple(value: Any) -> Any:
 
 
 def _as_percents(value: Any) -> Any:
-    """Shares of the best can be less than one in a hundred, so numbers are as they are, and ``1%`` is 1."""
+    """Shares of the best can be less than one in a hundred, so numbers are as they are, and
+    ``1%`` is 1.
+    """
     if not isinstance(value, list):
         return value
     percents = tuple(percent(v) if isinstance(v, str) else v for v in value)
@@ -80,8 +90,10 @@ def _share_or_none(value: Any) -> Any:
 
 #: Model → the table of the scheme that it is.
 _PARTS_OF = {
-    "OrdersPart": "orders", "LinesPart": "lines", "MoneyPart": "money", "CustomersPart": "customers", "TimePart": "time",
-    "ScoresPart": "scores", "OutputPart": "output", "Tier": "tiers", "ValuePart": "value", "Segment": "segments", "Campaign": "campaigns",
+    "OrdersPart": "orders", "LinesPart": "lines", "MoneyPart": "money",
+    "CustomersPart": "customers", "TimePart": "time",
+    "ScoresPart": "scores", "OutputPart": "output", "Tier": "tiers", "ValuePart": "value",
+    "Segment": "segments", "Campaign": "campaigns",
 }  # fmt: skip
 
 
@@ -94,17 +106,25 @@ def _described(schema: dict[str, Any], model: type[BaseModel]) -> None:
 
 
 class Part(BaseModel):
-    """A table of the scheme: unknown keys are errors, values keep their type, nothing changes afterwards."""
+    """A table of the scheme: unknown keys are errors, values keep their type, nothing changes
+    afterwards.
+    """
 
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=True, json_schema_extra=_described)
+    model_config = ConfigDict(
+        extra="forbid", frozen=True, strict=True, json_schema_extra=_described
+    )
 
     @classmethod
     def __pydantic_init_subclass__(cls, **_: Any) -> None:
-        """See that every key is said in ``settings``, from which options and help come, and none that is not there."""
+        """See that every key is said in ``settings``, from which options and help come, and
+        none that is not there.
+        """
         settings = of_part(_PARTS_OF.get(cls.__name__, ""))
         keys = {known.alias or name for name, known in cls.model_fields.items()}
         if settings and keys != settings.keys():
-            raise TypeError(f"{cls.__name__} and `settings` differ in {sorted(keys ^ settings.keys())}")
+            raise TypeError(
+                f"{cls.__name__} and `settings` differ in {sorted(keys ^ settings.keys())}"
+            )
 
 
 class OrdersPart(Part):
@@ -153,21 +173,30 @@ class OrdersPart(Part):
         letters = set(re.findall(r"%-?([A-Za-z])", style))
         if letters & {"Y", "y"} and letters & {"m", "b", "B"} and "d" in letters:
             return style
-        raise ValueError(f"{style!r} is not a date format; give {', '.join(names)}, or a pattern such as %d.%m.%y")
+        raise ValueError(
+            f"{style!r} is not a date format; give {', '.join(names)}, or a pattern such as "
+            "%d.%m.%y"
+        )
 
     @model_validator(mode="after")
     def _one_way_to_the_amount(self) -> "OrdersPart":
         if self.amount and (self.unit_price or self.quantity):
-            raise ValueError("give either `amount`, or `unit_price` and `quantity` (and `discount`), not both")
+            raise ValueError(
+                "give either `amount`, or `unit_price` and `quantity` (and `discount`), not both"
+            )
         if bool(self.unit_price) != bool(self.quantity):
             raise ValueError("`unit_price` and `quantity` go together")
         if self.discount and not self.unit_price and self.discount_as != "amount":
             raise ValueError(
-                "`discount` needs `unit_price` and `quantity`; from an `amount` it can be taken off as money, with "
+                "`discount` needs `unit_price` and `quantity`; from an `amount` it can be taken "
+                "off as money, with "
                 '`discount_as = "amount"`'
             )
         if self.amount_is == "order" and self.unit_price:
-            raise ValueError('`amount_is = "order"` needs an `amount` column: price times quantity belongs to a line')
+            raise ValueError(
+                '`amount_is = "order"` needs an `amount` column: price times quantity belongs to '
+                "a line"
+            )
         return self
 
     @model_validator(mode="after")
@@ -182,15 +211,24 @@ class OrdersPart(Part):
         both = [name for name in ("channel_customers", *turned) if getattr(self, name)]
         if len(both) > 1:
             raise ValueError(
-                f"`{both[0]}` and `{both[1]}` cannot go together: each makes a row of its own of every column"
+                f"`{both[0]}` and `{both[1]}` cannot go together: each makes a row of its own of "
+                "every column"
             )
         for name, makes in turned.items():
             if getattr(self, name) and (
-                given := [role for role in (*makes, "unit_price", "discount", "credit") if getattr(self, role)]
+                given := [
+                    role
+                    for role in (*makes, "unit_price", "discount", "credit")
+                    if getattr(self, role)
+                ]
             ):
-                raise ValueError(f"`{name}` already says where the amounts stand; leave out `{given[0]}`")
+                raise ValueError(
+                    f"`{name}` already says where the amounts stand; leave out `{given[0]}`"
+                )
         if self.credit and (not self.amount or self.discount):
-            raise ValueError("`credit` goes with `amount`, the column of what was bought, and without `discount`")
+            raise ValueError(
+                "`credit` goes with `amount`, the column of what was bought, and without `discount`"
+            )
         return self
 
     def roles(self) -> dict[str, str]:
@@ -210,7 +248,9 @@ class LinesPart(Part):
 
     @model_validator(mode="after")
     def _file_first(self) -> "LinesPart":
-        if self.file is None and any((self.order, self.amount, self.unit_price, self.quantity, self.discount)):
+        if self.file is None and any(
+            (self.order, self.amount, self.unit_price, self.quantity, self.discount)
+        ):
             raise ValueError("`file` is missing, the file of the lines")
         return self
 
@@ -259,7 +299,9 @@ class TimePart(Part):
             try:
                 ZoneInfo(zone)
             except (KeyError, ValueError, OSError) as error:
-                raise ValueError(f"no such time zone: {zone!r}; give an IANA name such as Europe/Lisbon") from error
+                raise ValueError(
+                    f"no such time zone: {zone!r}; give an IANA name such as Europe/Lisbon"
+                ) from error
         return zone
 
     @model_validator(mode="after")
@@ -279,11 +321,17 @@ LARGEST_WEIGHT = 1_000_000
 
 
 class ScoresPart(Part):
-    """``[scores]``: the three ladders and the weights of their sum (recency, frequency, monetary)."""
+    """``[scores]``: the three ladders and the weights of their sum (recency, frequency,
+    monetary).
+    """
 
     rungs: Annotated[int, Field(ge=2, le=100)] = 5
     method: Literal["even", "inclusive", "exclusive", "inverse"] = "even"
-    weights: Annotated[tuple[int | float, int | float, int | float], BeforeValidator(_as_tuple)] = (1, 1, 1)
+    weights: Annotated[tuple[int | float, int | float, int | float], BeforeValidator(_as_tuple)] = (
+        1,
+        1,
+        1,
+    )
     shares: Numbers | None = None
     within: str | None = None
     percentile_of: str = "spend"
@@ -292,9 +340,13 @@ class ScoresPart(Part):
     @classmethod
     def _weights_that_weigh(cls, weights: tuple[int | float, ...]) -> tuple[int | float, ...]:
         if not all(
-            w == w and 0 <= w <= LARGEST_WEIGHT and (w == 0 or w >= 1 / LARGEST_WEIGHT) for w in weights
+            w == w and 0 <= w <= LARGEST_WEIGHT and (w == 0 or w >= 1 / LARGEST_WEIGHT)
+            for w in weights
         ) or not any(weights):
-            raise ValueError(f"weights are numbers from 0 (or 1/{LARGEST_WEIGHT:,}) to {LARGEST_WEIGHT:,}, not all 0")
+            raise ValueError(
+                f"weights are numbers from 0 (or 1/{LARGEST_WEIGHT:,}) to {LARGEST_WEIGHT:,}, not "
+                "all 0"
+            )
         return weights
 
     @model_validator(mode="after")
@@ -310,11 +362,15 @@ def _check_shares(shares: tuple[int | float, ...] | None, rungs: int, method: st
     if method != "even":
         raise ValueError('`shares` go with `method = "even"` only')
     if len(exact) != rungs or sum(exact) != 1 or min(exact) <= 0:
-        raise ValueError(f"`shares` must be {rungs} positive numbers that add up to 1, worst rung first")
+        raise ValueError(
+            f"`shares` must be {rungs} positive numbers that add up to 1, worst rung first"
+        )
 
 
 class Tier(Part):
-    """``[tiers.NAME]``: a ladder with names, of any column of numbers or days, in the customers' column ``NAME``."""
+    """``[tiers.NAME]``: a ladder with names, of any column of numbers or days, in the
+    customers' column ``NAME``.
+    """
 
     of: str
     top_percents: Percents | None = None
@@ -339,7 +395,10 @@ class Tier(Part):
             raise ValueError("give one of `top_percents`, `spend_percents` and `rungs`")
         percents = self.top_percents if self.top_percents is not None else self.spend_percents
         if percents is not None and (
-            not percents or list(percents) != sorted(set(percents)) or percents[0] <= 0 or percents[-1] >= 100
+            not percents
+            or list(percents) != sorted(set(percents))
+            or percents[0] <= 0
+            or percents[-1] >= 100
         ):
             raise ValueError("percents must rise, between 0 and 100")
         if self.shares is not None:
@@ -348,7 +407,9 @@ class Tier(Part):
             _check_shares(self.shares, self.rungs, "even")
         if self.ties == "exclude" and self.top_percents is None:
             raise ValueError("`ties` goes with `top_percents`")
-        if self.labels is not None and (len(self.labels) != self.size or len(set(self.labels)) != self.size):
+        if self.labels is not None and (
+            len(self.labels) != self.size or len(set(self.labels)) != self.size
+        ):
             raise ValueError(f"`labels` must be {self.size} different names, best first")
         return self
 
@@ -373,7 +434,18 @@ def _percent_names(best: str, percents: tuple[int | float, ...]) -> tuple[str, .
 
 
 _PARTS = {2: "half", 3: "third", 4: "quarter", 5: "fifth", 6: "sixth", 8: "eighth", 10: "tenth"}
-_ORDINALS = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
+_ORDINALS = (
+    "first",
+    "second",
+    "third",
+    "fourth",
+    "fifth",
+    "sixth",
+    "seventh",
+    "eighth",
+    "ninth",
+    "tenth",
+)
 
 
 class ValuePart(Part):
@@ -422,7 +494,9 @@ _R, _F, _M = "recency_score", "frequency_score", "monetary_score"
 DEFAULT_SEGMENTS: tuple[Segment, ...] = (
     Segment(name="no-orders-yet", when="orders = 0 AND refunds = 0", stance="welcome"),
     Segment(name="mainstay", when=f"{_R} >= 4 AND {_F} >= 4 AND {_M} >= 4", stance="keep"),
-    Segment(name="drifting-mainstay", when=f"{_R} <= 2 AND {_F} >= 4 AND {_M} >= 4", stance="win-back"),
+    Segment(
+        name="drifting-mainstay", when=f"{_R} <= 2 AND {_F} >= 4 AND {_M} >= 4", stance="win-back"
+    ),
     Segment(name="fresh-face", when=f"orders = 1 AND {_R} >= 4", stance="welcome"),
     Segment(name="building", when=f"{_R} >= 4", stance="grow"),
     Segment(name="dependable", when=f"{_R} = 3 AND ({_F} >= 3 OR {_M} >= 3)", stance="keep"),
@@ -436,7 +510,9 @@ Files = Annotated[tuple[str, ...], BeforeValidator(_as_tuple)]
 
 
 class Campaign(Part):
-    """One of ``[[campaigns]]``, in the order of their priority: who is eligible, who is left out, how many, the holdout."""
+    """One of ``[[campaigns]]``, in the order of their priority: who is eligible, who is left
+    out, how many, the holdout.
+    """
 
     name: Annotated[str, Field(min_length=1)]
     when: str | None = None
@@ -450,7 +526,9 @@ class Campaign(Part):
     limit: Annotated[int | None, Field(ge=1)] = None
     budget: Annotated[int | float | None, Field(gt=0)] = None
     cost: Annotated[int | float | None, Field(gt=0)] = None
-    response: Annotated[int | float | None, BeforeValidator(_share_or_none), Field(gt=0, le=1)] = None
+    response: Annotated[int | float | None, BeforeValidator(_share_or_none), Field(gt=0, le=1)] = (
+        None
+    )
     by: str = "spend"
     ties: Literal["include", "exclude"] | None = None
     holdout: Annotated[int | float, BeforeValidator(percent), Field(ge=0, lt=100)] = 0
@@ -458,13 +536,21 @@ class Campaign(Part):
     @model_validator(mode="after")
     def _fits_together(self) -> "Campaign":
         if self.limit is not None and self.budget is not None:
-            raise ValueError("give `limit` (a number of people) or `budget` and `cost` (of one contact), not both")
+            raise ValueError(
+                "give `limit` (a number of people) or `budget` and `cost` (of one contact), not "
+                "both"
+            )
         if (self.budget is None) != (self.cost is None):
             raise ValueError("`budget` and `cost` (of one contact) go together")
         if bool(self.contacted) != (self.contacted_days is not None):
-            raise ValueError("`contacted` (files of earlier lists) and `contacted_days` go together")
+            raise ValueError(
+                "`contacted` (files of earlier lists) and `contacted_days` go together"
+            )
         if self.bought_from and self.bought_through and self.bought_through < self.bought_from:
-            raise ValueError(f"`bought_through` ({self.bought_through}) lies before `bought_from` ({self.bought_from})")
+            raise ValueError(
+                f"`bought_through` ({self.bought_through}) lies before `bought_from` "
+                f"({self.bought_from})"
+            )
         return self
 
     @property
@@ -491,7 +577,9 @@ class Scheme(Part):
     @model_validator(mode="after")
     def _currency_known(self) -> "Scheme":
         if self.output.currency != "none" and self.money.currency is None:
-            raise ValueError("[output] currency needs to know which it is: say `currency` under [money]")
+            raise ValueError(
+                "[output] currency needs to know which it is: say `currency` under [money]"
+            )
         return self
 
     @model_validator(mode="after")
@@ -507,16 +595,20 @@ class Scheme(Part):
         if self.segments is DEFAULT_SEGMENTS or self.segments == DEFAULT_SEGMENTS:
             if self.scores.rungs != 5:
                 raise ValueError(
-                    f"the segments that come with Fair Ladder are written for 5 rungs, not {self.scores.rungs}; "
+                    "the segments that come with Fair Ladder are written for 5 rungs, not "
+                    f"{self.scores.rungs}; "
                     "write `[[segments]]` of your own for another number"
                 )
             return self
         if not self.segments or not self.segments[-1].otherwise:
-            raise ValueError("the last segment needs `otherwise = true`, so that everybody has a place")
+            raise ValueError(
+                "the last segment needs `otherwise = true`, so that everybody has a place"
+            )
         for early in self.segments[:-1]:
             if early.otherwise:
                 raise ValueError(
-                    f"segment `{early.name}` says `otherwise` but is not the last; nothing after it counts"
+                    f"segment `{early.name}` says `otherwise` but is not the last; nothing after "
+                    "it counts"
                 )
         names = [s.name for s in self.segments]
         for name in names:
@@ -525,16 +617,23 @@ class Scheme(Part):
         return self
 
     def order_columns(self) -> OrdersPart:
-        """``[orders]`` with the columns of ``[lines]`` beside its own, as they stand together in the joined rows.
+        """``[orders]`` with the columns of ``[lines]`` beside its own, as they stand together in
+        the joined rows.
 
         Raises SchemeError where both name an amount, or the order's id is not known.
         """
         changes: dict[str, Any] = {}
         if self.lines.file is not None:
             if self.orders.order is None:
-                raise SchemeError("[lines] needs to know the order's id: name its column under [orders] order.")
+                raise SchemeError(
+                    "[lines] needs to know the order's id: name its column under [orders] order."
+                )
             own = ("amount", "unit_price", "quantity", "discount")
-            changes = {name: getattr(self.lines, name) for name in own if getattr(self.lines, name) is not None}
+            changes = {
+                name: getattr(self.lines, name)
+                for name in own
+                if getattr(self.lines, name) is not None
+            }
         if self.orders.channel_customers:
             changes |= {"customer": "customer", "channel": "channel"}
         if self.orders.channel_amounts:
@@ -544,9 +643,13 @@ class Scheme(Part):
         if self.orders.channel_amounts or self.orders.day_amounts:
             changes |= {"amount": "amount"}
         if self.orders.credit:
-            changes |= {"amount": less_credit(self.orders.amount or "", self.orders.credit), "credit": None}
+            changes |= {
+                "amount": less_credit(self.orders.amount or "", self.orders.credit),
+                "credit": None,
+            }
         return scheme_from(
-            {"orders": {**self.orders.model_dump(exclude_none=True), **changes}}, "[orders] and [lines]"
+            {"orders": {**self.orders.model_dump(exclude_none=True), **changes}},
+            "[orders] and [lines]",
         ).orders
 
     def spoken_of(self) -> list[str]:
@@ -556,14 +659,22 @@ class Scheme(Part):
 
     def own_names(self) -> dict[str, str]:
         """What the customers file calls its id and name → what the customers table calls them."""
-        own = {self.customers.customer or self.orders.customer: "customer", self.customers.name: "name"}
+        own = {
+            self.customers.customer or self.orders.customer: "customer",
+            self.customers.name: "name",
+        }
         return {name: ours for name, ours in own.items() if name}
 
     def with_options(self, **parts: Mapping[str, Any]) -> "Scheme":
-        """A copy in which the given keys of the given parts win, e.g. ``with_options(time={"as_of": day})``."""
+        """A copy in which the given keys of the given parts win, e.g.
+        ``with_options(time={"as_of": day})``.
+        """
         settings = self.settings()
         for part, changes in parts.items():
-            settings[part] = {**settings.get(part, {}), **{k: v for k, v in changes.items() if v is not None}}
+            settings[part] = {
+                **settings.get(part, {}),
+                **{k: v for k, v in changes.items() if v is not None},
+            }
         return scheme_from(settings, "options")
 
     def settings(self) -> dict[str, Any]:
@@ -588,7 +699,9 @@ def load_scheme(path: str | Path) -> Scheme:
     try:
         text = file.read_text(encoding="utf-8")
     except FileNotFoundError:
-        raise SchemeError(f"There is no scheme file {str(file)!r}. Check the path given with --scheme.") from None
+        raise SchemeError(
+            f"There is no scheme file {str(file)!r}. Check the path given with --scheme."
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise SchemeError(f"The scheme file {str(file)!r} cannot be read: {error}.") from error
     try:
@@ -598,7 +711,9 @@ def load_scheme(path: str | Path) -> Scheme:
     except tomllib.TOMLDecodeError as error:
         raise SchemeError(f"{file} is not valid TOML: {shortened(str(error))}.") from error
     except ValueError:
-        raise SchemeError(f"{file} holds a number with thousands of digits. Write a shorter one.") from None
+        raise SchemeError(
+            f"{file} holds a number with thousands of digits. Write a shorter one."
+        ) from None
     scheme = scheme_from(settings, str(file), text)
     beside = {
         part: {key: str(file.parent / path)}
@@ -612,7 +727,10 @@ def load_scheme(path: str | Path) -> Scheme:
     if any(c.exclude or c.contacted for c in scheme.campaigns):
         campaigns = tuple(
             c.model_copy(
-                update={key: tuple(str(file.parent / f) for f in getattr(c, key)) for key in ("exclude", "contacted")}
+                update={
+                    key: tuple(str(file.parent / f) for f in getattr(c, key))
+                    for key in ("exclude", "contacted")
+                }
             )
             for c in scheme.campaigns
         )
@@ -621,7 +739,9 @@ def load_scheme(path: str | Path) -> Scheme:
 
 
 def scheme_from(settings: Mapping[str, Any], where: str, text: str = "") -> Scheme:
-    """Validate nested settings; ``where`` names their origin in errors, ``text`` gives line numbers."""
+    """Validate nested settings; ``where`` names their origin in errors, ``text`` gives line
+    numbers.
+    """
     try:
         return Scheme.model_validate(settings)
     except ValidationError as error:
@@ -640,14 +760,20 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
             yield f"{spot}: this key is missing"
         else:
             message = _EXPECTED.get(item["type"]) or item["msg"].removeprefix("Value error, ")
-            got = "" if item["type"] == "value_error" else f", not {shortened(repr(item['input']), 80)}"
+            got = (
+                ""
+                if item["type"] == "value_error"
+                else f", not {shortened(repr(item['input']), 80)}"
+            )
             yield f"{spot}: {message}{got}" if spot else message
 
 
 #: What is expected where a value is of another kind, in words of ours.
 _EXPECTED = {
-    "model_type": "this is a table of settings, [name] with keys below it", "dict_type": "this is a table, [name.key] with keys below it",
-    "tuple_type": "this is a list, written [a, b]", "string_type": "this is a text in quotes", "bool_type": "this is true or false",
+    "model_type": "this is a table of settings, [name] with keys below it",
+    "dict_type": "this is a table, [name.key] with keys below it",
+    "tuple_type": "this is a list, written [a, b]", "string_type": "this is a text in quotes",
+    "bool_type": "this is true or false",
     "date_type": "this is a day, written 2026-06-30 without quotes",
 }  # fmt: skip
 

@@ -1,6 +1,8 @@
-"""Files that live no longer than the process: where they are, and what a process that was killed left behind.
+"""Files that live no longer than the process: where they are, and what a process that was killed
+left behind.
 
-Their names hold the machine and the process, so that the next run can tell whose they were and whether it still works.
+Their names hold the machine and the process, so that the next run can tell whose they were and
+whether it still works.
 """
 
 import contextlib
@@ -28,7 +30,9 @@ def _own() -> str:
 
 
 def scratch_path(what: str) -> Path:
-    """A path in the folder for temporary files that nothing stands at; ``sweep`` of a later run removes it if nobody does."""
+    """A path in the folder for temporary files that nothing stands at; ``sweep`` of a later
+    run removes it if nobody does.
+    """
     return Path(tempfile.gettempdir()) / f"{_own()}-{what}-{uuid4().hex}"
 
 

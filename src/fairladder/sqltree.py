@@ -1,6 +1,8 @@
-"""SQL as a tree: short parsed patterns whose ``:names`` are replaced by trees, never text joined to text.
+"""SQL as a tree: short parsed patterns whose ``:names`` are replaced by trees, never text joined
+to text.
 
-Trees are built once and only read afterwards, so parts are shared and not copied: copying took most of the time.
+Trees are built once and only read afterwards, so parts are shared and not copied: copying took
+most of the time.
 """
 
 import datetime as dt
@@ -18,7 +20,9 @@ def _parsed(pattern: str) -> exp.Expr:
 
 
 def sql(pattern: str, /, **parts: Any) -> exp.Expr:
-    """The tree of ``pattern`` with each ``:name`` replaced by the tree or literal given under that name."""
+    """The tree of ``pattern`` with each ``:name`` replaced by the tree or literal given under
+    that name.
+    """
     return exp.replace_placeholders(_parsed(pattern), **parts)
 
 
@@ -33,7 +37,9 @@ def units(tree: exp.Expr, decimals: int) -> exp.Expr:
 
 
 def numeric(tree: exp.Expr) -> exp.Expr:
-    """The tree cast to exact decimals of any length, which the patterns' own dialect does not have."""
+    """The tree cast to exact decimals of any length, which the patterns' own dialect does not
+    have.
+    """
     return exp.Cast(this=tree, to=exp.DataType.build("numeric", dialect="postgres"))
 
 
@@ -43,7 +49,9 @@ def column(name: str) -> exp.Column:
 
 
 def cell_name(name: str) -> str:
-    """What a column of somebody's table is called in our trees, whose own columns begin with one ``#``: never like one of them."""
+    """What a column of somebody's table is called in our trees, whose own columns begin with
+    one ``#``: never like one of them.
+    """
     return f"#{name}" if name.startswith("#") else name
 
 

@@ -1,4 +1,6 @@
-"""How far long work is, told to whoever asked to hear of it, and in a notebook to whoever sits there."""
+"""How far long work is, told to whoever asked to hear of it, and in a notebook to whoever sits
+there.
+"""
 
 import sys
 from collections.abc import Callable, Iterable, Iterator
@@ -17,7 +19,9 @@ PATIENCE = 2.0
 
 
 def seen_by(progress: Progress | None, what: str) -> Progress | None:
-    """``progress``; without one, in a notebook, a line that says how far ``what`` is once it takes its time, and goes when it is done."""
+    """``progress``; without one, in a notebook, a line that says how far ``what`` is once it
+    takes its time, and goes when it is done.
+    """
     if progress is not None or not _in_notebook():
         return progress
     begun, shown = monotonic(), list[Any]()

@@ -10,7 +10,9 @@ NOTHING = "–"
 
 
 def plain(text: str) -> str:
-    """Text of somebody's as it can be shown: signs that steer a terminal or turn the line round become ``�``."""
+    """Text of somebody's as it can be shown: signs that steer a terminal or turn the line
+    round become ``�``.
+    """
     return text if text.isprintable() else "".join("�" if _steers(c) else c for c in text)
 
 
@@ -23,12 +25,16 @@ _TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u20
 
 
 def count(number: float) -> str:
-    """Whole number with thousands marked; a fraction is rounded as in ``money``, so that figures and tables agree."""
+    """Whole number with thousands marked; a fraction is rounded as in ``money``, so that
+    figures and tables agree.
+    """
     return f"{int(number):,}" if number == int(number) else money(number)
 
 
 def brief(number: float) -> str:
-    """A whole number for where there is little room: from ten millions on ``12 M``, from a hundred on without a fraction."""
+    """A whole number for where there is little room: from ten millions on ``12 M``, from a
+    hundred on without a fraction.
+    """
     return (
         count(number)
         if abs(number) < 1e7
@@ -42,7 +48,9 @@ _ONE = {"are": "is", "have": "has", "were": "was"}
 
 
 def counted(number: float, things: str, verb: str = "") -> str:
-    """``1 customer stands``, ``1,200 customers stand``: a number with what it counts, and a verb that agrees with it."""
+    """``1 customer stands``, ``1,200 customers stand``: a number with what it counts, and a
+    verb that agrees with it.
+    """
     one = count(number) == "1"
     words = [count(number), things.removesuffix("s") if one else things]
     if verb:
@@ -58,14 +66,24 @@ def listed(items: Iterable[Any]) -> str:
 
 def money(amount: Any, decimals: int = 0) -> str:
     """Amount with thousands marked; a dash where there is none."""
-    return NOTHING if missing(amount) else f"{round(float(amount), decimals) + 0.0:,.{decimals}f}"  # + 0.0: never -0
+    return (
+        NOTHING if missing(amount) else f"{round(float(amount), decimals) + 0.0:,.{decimals}f}"
+    )  # + 0.0: never -0
 
 
 def value(number: Any) -> str:
-    """A measure's value: whole numbers and amounts with thousands marked, days and names as they are, nothing for null."""
+    """A measure's value: whole numbers and amounts with thousands marked, days and names as
+    they are, nothing for null.
+    """
     if number is None:
         return ""
-    return f"{number:,.2f}" if isinstance(number, float) else f"{number:,}" if isinstance(number, int) else str(number)
+    return (
+        f"{number:,.2f}"
+        if isinstance(number, float)
+        else f"{number:,}"
+        if isinstance(number, int)
+        else str(number)
+    )
 
 
 def span(above: Any, up_to: Any) -> str:
@@ -97,7 +115,9 @@ def day(value: Any) -> str:
 
 
 def cell(value: Any, kind: str | None) -> str:
-    """A cell by the kind of its column (``columns.Kind``), or by its looks where nobody knows the kind; a dash for null."""
+    """A cell by the kind of its column (``columns.Kind``), or by its looks where nobody knows
+    the kind; a dash for null.
+    """
     if missing(value):
         return NOTHING
     if kind == "money":
@@ -113,17 +133,32 @@ def cell(value: Any, kind: str | None) -> str:
 
 def missing(value: Any) -> bool:
     """Whether a cell is null in any of the ways of a DataFrame."""
-    return value is None or (isinstance(value, float) and isnan(value)) or str(value) in ("<NA>", "NaT")
+    return (
+        value is None
+        or (isinstance(value, float) and isnan(value))
+        or str(value) in ("<NA>", "NaT")
+    )
 
 
 def reckoning(as_of: dt.date | None, came_from: str) -> str:
     """``As of 30 June 2026 (day asked for)``."""
-    return f"As of {day(as_of)} ({came_from})" if as_of else "Without a day of reckoning: no row is used"
+    return (
+        f"As of {day(as_of)} ({came_from})"
+        if as_of
+        else "Without a day of reckoning: no row is used"
+    )
 
 
 def rows_read(balance: dict[str, Any]) -> str:
     """``18,119 rows read: 17,367 used, 289 set aside, 463 left out`` of a balance as JSON."""
-    names = ("used", "set_aside", "left_out", "outside_window", "repeats_dropped", "older_versions_dropped")
+    names = (
+        "used",
+        "set_aside",
+        "left_out",
+        "outside_window",
+        "repeats_dropped",
+        "older_versions_dropped",
+    )
     parts = [(balance[name], name.replace("_", " ")) for name in names if name in balance]
     text = ", ".join(f"{count(n)} {name}" for n, name in parts if n or name == "used")
     return f"{counted(balance['rows_read'], 'rows')} read: {text}"

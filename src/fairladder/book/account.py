@@ -1,4 +1,6 @@
-"""The account of a pass: the balance of its groups, with the rows decided that only the sums of all rows can decide."""
+"""The account of a pass: the balance of its groups, with the rows decided that only the sums
+of all rows can decide.
+"""
 
 import datetime as dt
 from collections.abc import Sequence
@@ -23,7 +25,9 @@ class Account:
     totals: tuple[int, ...]
     """Sums in minor units by which a row without customer, order and date is known for a total."""
     latest: dt.date | None
-    """The latest day of a row that is not set aside, whether or not `where` matches it; None without one, or if a day was given."""
+    """The latest day of a row that is not set aside, whether or not `where` matches it; None
+    without one, or if a day was given.
+    """
     offsets: bool
     """Whether text timestamps with an offset are read as the day they are written with."""
     signs: Signs
@@ -52,7 +56,9 @@ class RowsApart(Protocol):
 
 
 def account_of(rows: Rows, summed: pa.Table, kept: RowsApart | None = None) -> Account:
-    """The account of groups that are ``summed`` up by state; ``kept`` saves reading some rows again."""
+    """The account of groups that are ``summed`` up by state; ``kept`` saves reading some rows
+    again.
+    """
     sums, decimals = summed.to_pylist(), rows.scheme.money.decimals
     used = [row for row in sums if row["state"] == RowState.USED]
     settled, totals = _decided(rows, sums, balance_of(sums, decimals), kept)
@@ -85,12 +91,18 @@ def _decided(
     if not balance.rows.get(RowState.UNDECIDED):
         return groups, ()
     engine = rows.source.engine
-    usable = balance.amount(*(s for s in balance.rows if s not in SET_ASIDE and s != RowState.UNDECIDED))
+    usable = balance.amount(
+        *(s for s in balance.rows if s not in SET_ASIDE and s != RowState.UNDECIDED)
+    )
     totals = [usable]
     if rows.scheme.orders.amount_is == "order" and rows.has_orders:
-        totals += [t for t in engine.table(orders_total(rows))["total"].to_pylist() if t is not None]
+        totals += [
+            t for t in engine.table(orders_total(rows))["total"].to_pylist() if t is not None
+        ]
     whole = [int(t) for t in totals]
     tree = rows.tree() if kept is None else kept.as_rows()
-    extra = engine.table(undecided_groups(rows, tree, whole, sum(balance.amounts.values()))).to_pylist()
+    extra = engine.table(
+        undecided_groups(rows, tree, whole, sum(balance.amounts.values()))
+    ).to_pylist()
     others = [g for g in groups if g["state"] != RowState.UNDECIDED]
     return [*others, *(g for g in extra if g["state"] != RowState.BLANK_ROW)], tuple(whole)

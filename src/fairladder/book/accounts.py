@@ -1,4 +1,6 @@
-"""Customers who are probably no customers: accounts for tests and staff, and ids that strangers share."""
+"""Customers who are probably no customers: accounts for tests and staff, and ids that
+strangers share.
+"""
 
 import pyarrow as pa
 from sqlglot import exp
@@ -7,22 +9,39 @@ from fairladder.book.people import People
 from fairladder.orders.words import words_of
 from fairladder.sqltree import column, named, select, sql
 
-#: Words of which one, and nothing but these and ``_BESIDE``, is what such an account is called, in some languages.
+#: Words of which one, and nothing but these and ``_BESIDE``, is what such an account is called, in
+#: some languages.
 _ODD = set(
-    "test tester testing demo dummy staff employee employees internal training mitarbeiter personalkauf personnel empleado "
-    "dipendente medewerker guest guests gast gaste invite invitado ospite anonymous anonym anonyme anonimo unknown unbekannt inconnu "
-    "desconocido sconosciuto onbekend okand ukjent ukendt tuntematon nieznany walkin laufkunde laufkundschaft "
+    "test tester testing demo dummy staff employee employees internal training mitarbeiter "
+    "personalkauf personnel empleado "
+    "dipendente medewerker guest guests gast gaste invite invitado ospite anonymous anonym "
+    "anonyme anonimo unknown unbekannt inconnu "
+    "desconocido sconosciuto onbekend okand ukjent ukendt tuntematon nieznany walkin laufkunde "
+    "laufkundschaft "
     "passant diverse barverkauf none null na nil".split()
 )
 _BESIDE = set("account accounts user customer customers client kunde kunden konto order orders sale sales id no nr purchase walk in n a "
               "shop store office web online de the".split())  # fmt: skip
-_ACCENTS = {"a": "[aàáâäåã]", "e": "[eèéêë]", "i": "[iìíîï]", "o": "[oòóôöõø]", "u": "[uùúûü]", "n": "[nñ]"}
+_ACCENTS = {
+    "a": "[aàáâäåã]",
+    "e": "[eèéêë]",
+    "i": "[iìíîï]",
+    "o": "[oòóôöõø]",
+    "u": "[uùúûü]",
+    "n": "[nñ]",
+}
 _WORD = "(?:{})".format(
-    "|".join("".join(_ACCENTS.get(letter, letter) for letter in word) for word in sorted(_ODD | _BESIDE))
+    "|".join(
+        "".join(_ACCENTS.get(letter, letter) for letter in word) for word in sorted(_ODD | _BESIDE)
+    )
 )
 #: One of the words, anywhere.
 _ANY_ODD = "|".join(
-    sorted("".join(_ACCENTS.get(letter, letter) for letter in word) for word in {*_ODD, "walk", "n.?a"} if word != "na")
+    sorted(
+        "".join(_ACCENTS.get(letter, letter) for letter in word)
+        for word in {*_ODD, "walk", "n.?a"}
+        if word != "na"
+    )
 )
 #: Nothing but such words, with anything between them.
 _WORDS_ALONE = f"[^a-z]*{_WORD}(?:[^a-z]+{_WORD})*[^a-z]*"
@@ -30,29 +49,45 @@ _ONE_DIGIT = r"\s*(?:0+|9{3,}|-+|\?+)\s*"
 
 
 def odd_accounts(people: People) -> exp.Select | None:
-    """The customers with purchases whose id or name says that it is an account for tests or staff, or one that people share.
+    """The customers with purchases whose id or name says that it is an account for tests or staff,
+    or one that people share.
 
-    An id of zeros or nines alone is one, too. An address counts by what stands before its ``@``. None where there are none.
+    An id of zeros or nines alone is one, too. An address counts by what stands before its ``@``.
+    None where there are none.
     """
     buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
     odd: list[exp.Expr] = []
     for name in ["customer", "name"] if people.named else ["customer"]:
         words = _words_in(column(name))
         # A quick look leaves few for the careful one.
-        likely = buyers.where(sql("REGEXP_MATCHES(LOWER(:t), :p)", t=column(name), p=exp.Literal.string(_ANY_ODD)))
+        likely = buyers.where(
+            sql("REGEXP_MATCHES(LOWER(:t), :p)", t=column(name), p=exp.Literal.string(_ANY_ODD))
+        )
         said = select([named(words, "words")], likely, "likely").distinct(copy=False)
-        alone = said.where(sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_WORDS_ALONE)), copy=False)
+        alone = said.where(
+            sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_WORDS_ALONE)),
+            copy=False,
+        )
         there = [text for text in people.engine.table(alone)["words"].to_pylist() if _is_odd(text)]
         if there:
             offered = people.engine.offer(pa.table({"odd": pa.array(there, pa.string())}))
-            odd.append(exp.In(this=words, query=select([column("odd")], offered, "offered").subquery(copy=False)))
-        odd.append(sql("REGEXP_FULL_MATCH(:t, :p)", t=column(name), p=exp.Literal.string(_ONE_DIGIT)))
+            odd.append(
+                exp.In(
+                    this=words,
+                    query=select([column("odd")], offered, "offered").subquery(copy=False),
+                )
+            )
+        odd.append(
+            sql("REGEXP_FULL_MATCH(:t, :p)", t=column(name), p=exp.Literal.string(_ONE_DIGIT))
+        )
     found = buyers.where(exp.or_(*odd), copy=False)
     return found if people.one(found, n="COUNT(*)")["n"] else None
 
 
 def _words_in(text: exp.Expr) -> exp.Expr:
-    """What stands before an ``@`` in small letters, its words apart; of many ids with numbers in them few differ in this."""
+    """What stands before an ``@`` in small letters, its words apart; of many ids with numbers
+    in them few differ in this.
+    """
     apart = sql("REGEXP_REPLACE(:t, '([a-zà-ÿ])([A-ZÀ-Þ])', '\\1 \\2', 'g')", t=text)
     local = sql("REGEXP_EXTRACT(LOWER(:t), '^[^@]*', 0)", t=apart)
     # Digits and signs beside words do not matter; alone they do.

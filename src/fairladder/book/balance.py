@@ -1,4 +1,6 @@
-"""The balance: rows read = used + set aside + left out + outside the window, and the same for the amounts."""
+"""The balance: rows read = used + set aside + left out + outside the window, and the same for
+the amounts.
+"""
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -22,7 +24,9 @@ class Balance:
     amounts: Mapping[int, int]
     decimals: int
     converted: bool = False
-    """Whether other currencies are converted, so that a row in one of them has no rate; else it is set aside because one was chosen."""
+    """Whether other currencies are converted, so that a row in one of them has no rate; else
+    it is set aside because one was chosen.
+    """
     by_currency: Mapping[str, Mapping[int, int]] = field(default_factory=dict)
     """Currency → state → sum, where the orders carry a currency column."""
 
@@ -48,7 +52,9 @@ class Balance:
 
     @property
     def unknown(self) -> int:
-        """Of the rows left out, those for which the condition is unknown because of a blank cell."""
+        """Of the rows left out, those for which the condition is unknown because of a blank
+        cell.
+        """
         return self.rows.get(RowState.UNKNOWN, 0)
 
     @property
@@ -73,7 +79,9 @@ class Balance:
 
     @property
     def mostly_unusable(self) -> bool:
-        """Whether more rows are set aside than bad data explains, without totals and rows in a currency that was not chosen."""
+        """Whether more rows are set aside than bad data explains, without totals and rows in a
+        currency that was not chosen.
+        """
         meant = [RowState.TOTAL_ROW, *([] if self.converted else [RowState.OTHER_CURRENCY])]
         bad = self.set_aside - sum(self.rows.get(state, 0) for state in meant)
         return bad * 100 > MOST_SET_ASIDE_PERCENT * self.rows_read
@@ -99,7 +107,9 @@ class Balance:
         ]
 
     def as_json(self) -> dict[str, Any]:
-        """Rows and amounts (major units, as exact decimal text) under the names of the definitions."""
+        """Rows and amounts (major units, as exact decimal text) under the names of the
+        definitions.
+        """
         names = {label: label.replace(" ", "_") for label, _, _ in self.lines()}
         counts = {names[label]: rows for label, rows, _ in self.lines()}
         amounts = {names[label]: major(minor, self.decimals) for label, _, minor in self.lines()}
@@ -107,7 +117,9 @@ class Balance:
             currency: {
                 "used": major(sums.get(RowState.USED, 0), self.decimals),
                 "set_aside": major(sum(sums.get(s, 0) for s in SET_ASIDE), self.decimals),
-                "left_out": major(sums.get(RowState.LEFT_OUT, 0) + sums.get(RowState.UNKNOWN, 0), self.decimals),
+                "left_out": major(
+                    sums.get(RowState.LEFT_OUT, 0) + sums.get(RowState.UNKNOWN, 0), self.decimals
+                ),
                 "outside_window": major(sums.get(RowState.OUTSIDE, 0), self.decimals),
             }
             for currency, sums in self.by_currency.items()
@@ -116,8 +128,12 @@ class Balance:
         return {**counts, "reasons": self.reasons, "amounts": amounts, **extra}
 
 
-def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int, converted: bool = False) -> Balance:
-    """The balance of the reduction's groups: mappings with state, rows_read, rows_amount and maybe currency."""
+def balance_of(
+    groups: Sequence[Mapping[str, Any]], decimals: int, converted: bool = False
+) -> Balance:
+    """The balance of the reduction's groups: mappings with state, rows_read, rows_amount and
+    maybe currency.
+    """
     rows: Counter[int] = Counter()
     amounts: Counter[int] = Counter()
     by_currency: dict[str, Counter[int]] = {}
@@ -127,7 +143,9 @@ def balance_of(groups: Sequence[Mapping[str, Any]], decimals: int, converted: bo
         amounts[state] += amount
         if "currency" in group:
             by_currency.setdefault(group["currency"] or BLANK, Counter())[state] += amount
-    return Balance(rows, amounts, decimals, converted, {k: by_currency[k] for k in sorted(by_currency)})
+    return Balance(
+        rows, amounts, decimals, converted, {k: by_currency[k] for k in sorted(by_currency)}
+    )
 
 
 def major_read(minor: int, decimals: int) -> str:

@@ -1,4 +1,6 @@
-"""What columns of the orders say at a customer's first and latest purchase, carried to the customers."""
+"""What columns of the orders say at a customer's first and latest purchase, carried to the
+customers.
+"""
 
 from collections.abc import Collection, Sequence
 
@@ -15,21 +17,31 @@ def check_carried(names: Sequence[str], there: Collection[str]) -> None:
     """Raise SchemeError for a column that the orders do not have."""
     for name in names:
         if name not in there:
-            raise SchemeError(f"The orders have no column `{name}` to carry to the customers. {nearest(name, there)}")
+            raise SchemeError(
+                f"The orders have no column `{name}` to carry to the customers. "
+                f"{nearest(name, there)}"
+            )
 
 
 def carried(orders: exp.Select, first: Sequence[str], latest: Sequence[str]) -> exp.Select:
-    """``customer``, ``first_NAME`` and ``latest_NAME`` as text, a row for each customer with a purchase.
+    """``customer``, ``first_NAME`` and ``latest_NAME`` as text, a row for each customer with a
+    purchase.
 
-    ``orders`` are numbered orders with the columns as groups (``of NAME``); ``mixed`` where an order's rows disagree.
+    ``orders`` are numbered orders with the columns as groups (``of NAME``); ``mixed`` where an
+    order's rows disagree.
     """
     groups = {name: column(f"of {name}") for name in dict.fromkeys([*first, *latest])}
     last = exp.Window(this=sql("MAX(nth)"), partition_by=[column("customer")])
-    numbered = select(["customer", "nth", *groups.values(), named(last, "last_nth")], orders, "orders")
+    numbered = select(
+        ["customer", "nth", *groups.values(), named(last, "last_nth")], orders, "orders"
+    )
     numbered = numbered.where(sql("nth IS NOT NULL"), copy=False)
     cells = [
         named(
-            sql(f"MAX(CASE WHEN nth = {place} THEN REPLACE(CAST(:c AS VARCHAR), CHR(30), '') END)", c=groups[name]),
+            sql(
+                f"MAX(CASE WHEN nth = {place} THEN REPLACE(CAST(:c AS VARCHAR), CHR(30), '') END)",
+                c=groups[name],
+            ),
             f"{prefix}{name}",
         )
         for names, prefix, place in ((first, FIRST, "1"), (latest, LATEST, "last_nth"))

@@ -1,4 +1,6 @@
-"""Findings about the customers: refunds, ids and names that look alike, shared accounts, a short history."""
+"""Findings about the customers: refunds, ids and names that look alike, shared accounts, a
+short history.
+"""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -24,7 +26,9 @@ _HELD = {"n": "COUNT(*)", "orders": "SUM(orders)", "spend": "SUM(spend)"}
 
 
 def customer_findings(people: People, *, notes: bool = True) -> list[Finding]:
-    """What an analyst should know about the customers before trusting the numbers; without ``notes`` only warnings and errors."""
+    """What an analyst should know about the customers before trusting the numbers; without
+    ``notes`` only warnings and errors.
+    """
     seen = _Seen(people, _totals(people))
     checks = [check for code, check in _CHECKS.items() if notes or KNOWN[code].levels != ("note",)]
     return [found for check in checks if (found := check(seen)) is not None]
@@ -50,20 +54,25 @@ _NO_ORDERS = "orders + refunds + zero_orders = 0"
 _STRANGER = f'NOT "{IN_FILE}"'
 
 
-#: Whether an id could be damaged, before a closer look: it holds an E or one of the signs of such texts.
+#: Whether an id could be damaged, before a closer look: it holds an E or one of the signs of such
+#: texts.
 _SPOILED = "REGEXP_MATCHES(customer, '[0-9][eE]|^.N$|^[nN]a[nN]$|^und|^#')"
 
 
 def _totals(people: People) -> dict[str, Any]:
     sums = {
-        "refunds": "SUM(refunds)", "refunded": "COUNT(CASE WHEN refunds > 0 THEN 1 END)", "zero_orders": "SUM(zero_orders)",
+        "refunds": "SUM(refunds)", "refunded": "COUNT(CASE WHEN refunds > 0 THEN 1 END)",
+        "zero_orders": "SUM(zero_orders)",
         "spend": "SUM(CASE WHEN spend > 0 THEN spend END)",
         "buyers": "COUNT(CASE WHEN orders > 0 THEN 1 END)",
-        "first": "MIN(CASE WHEN orders > 0 THEN first_order END)", "last": "MAX(CASE WHEN orders > 0 THEN last_order END)",
+        "first": "MIN(CASE WHEN orders > 0 THEN first_order END)",
+        "last": "MAX(CASE WHEN orders > 0 THEN last_order END)",
     }  # fmt: skip
     sums |= {
-        "plain": "BOOL_AND(NOT REGEXP_MATCHES(customer, '[^!-~]'))", "capital": "BOOL_AND(customer = UPPER(customer))",
-        "lower": "BOOL_AND(customer = LOWER(customer))", "zeros": "BOOL_OR(STARTS_WITH(customer, '0'))",
+        "plain": "BOOL_AND(NOT REGEXP_MATCHES(customer, '[^!-~]'))",
+        "capital": "BOOL_AND(customer = UPPER(customer))",
+        "lower": "BOOL_AND(customer = LOWER(customer))",
+        "zeros": "BOOL_OR(STARTS_WITH(customer, '0'))",
         "shortest": "MIN(LENGTH(customer))", "longest": "MAX(LENGTH(customer))",
         "spoiled": f"COUNT(CASE WHEN {_SPOILED} THEN 1 END)",
     }  # fmt: skip
@@ -79,13 +88,20 @@ def _refunds(seen: _Seen) -> Finding | None:
     if not seen.totals["refunds"]:
         return None
     customers = counted(seen.totals["refunded"], "customers")
-    return finding("refunds", int(seen.totals["refunds"]), examples=seen.ids("refunds > 0"), customers=customers)
+    return finding(
+        "refunds",
+        int(seen.totals["refunds"]),
+        examples=seen.ids("refunds > 0"),
+        customers=customers,
+    )
 
 
 def _zero_orders(seen: _Seen) -> Finding | None:
     if not seen.totals["zero_orders"]:
         return None
-    return finding("zero-orders", int(seen.totals["zero_orders"]), examples=seen.ids("zero_orders > 0"))
+    return finding(
+        "zero-orders", int(seen.totals["zero_orders"]), examples=seen.ids("zero_orders > 0")
+    )
 
 
 def _name_twins(seen: _Seen) -> Finding | None:
@@ -98,14 +114,24 @@ def _name_twins(seen: _Seen) -> Finding | None:
             return None
         with people.kept(_of_several(people, column("name"), names)) as twins:
             held = people.one(twins, **_HELD)
-            some = tuple(f"{name}: {', '.join(ids)}" for name, ids in _first_groups(people, names, twins))
-    return finding("name-twins", groups, examples=some, customers=counted(held["n"], "customers"), held=seen.held(held))
+            some = tuple(
+                f"{name}: {', '.join(ids)}" for name, ids in _first_groups(people, names, twins)
+            )
+    return finding(
+        "name-twins",
+        groups,
+        examples=some,
+        customers=counted(held["n"], "customers"),
+        held=seen.held(held),
+    )
 
 
-#: An id without its case, its spaces and the zeros in front of a number: ids with the same one are probably one customer's.
+#: An id without its case, its spaces and the zeros in front of a number: ids with the same one are
+#: probably one customer's.
 _FOLDED = (
     "CASE WHEN STARTS_WITH(customer, '0') OR REGEXP_MATCHES(customer, '[^!-~]') THEN "
-    "REGEXP_REPLACE(REGEXP_REPLACE(LOWER(customer), :spaces, '', 'g'), '^0+([0-9]+)$', '\\1') ELSE LOWER(customer) END"
+    "REGEXP_REPLACE(REGEXP_REPLACE(LOWER(customer), :spaces, '', 'g'), '^0+([0-9]+)$', '\\1') "
+    "ELSE LOWER(customer) END"
 )
 
 
@@ -113,7 +139,11 @@ def _near_twins(seen: _Seen) -> Finding | None:
     """Ids that differ in case, spaces or leading zeros only."""
     people, totals = seen.people, seen.totals
     of_one_length = totals["shortest"] == totals["longest"]
-    if totals["plain"] and (totals["capital"] or totals["lower"]) and (of_one_length or not totals["zeros"]):
+    if (
+        totals["plain"]
+        and (totals["capital"] or totals["lower"])
+        and (of_one_length or not totals["zeros"])
+    ):
         return None  # nothing that is folded differs anywhere
     folded = sql(_FOLDED, spaces=exp.Literal.string(f"{SPACE}+"))
     with people.kept(_several(people, folded)) as written:
@@ -121,14 +151,28 @@ def _near_twins(seen: _Seen) -> Finding | None:
             return None
         with people.kept(_of_several(people, folded, written)) as alike:
             all_of, most = people.one(alike, **_HELD), people.one(alike, "place = 1", **_HELD)
-            some = tuple(" and ".join(f"`{c}`" for c in ids) for _, ids in _first_groups(people, written, alike))
+            some = tuple(
+                " and ".join(f"`{c}`" for c in ids)
+                for _, ids in _first_groups(people, written, alike)
+            )
     rest = {name: all_of[name] - most[name] for name in all_of}
     money = major_read(int(rest["spend"]), people.decimals)
-    return finding("id-near-twins", groups, examples=some, money=money, most=seen.held(most), rest=seen.held(rest))
+    return finding(
+        "id-near-twins",
+        groups,
+        examples=some,
+        money=money,
+        most=seen.held(most),
+        rest=seen.held(rest),
+    )
 
 
-#: Ids that lost their digits to a spreadsheet, and texts that an export writes where there is no customer.
-_EXPONENT, _NO_VALUE = r"[+-]?\d+([.,]\d+)?[eE]\+?\d+", r"\\N|[nN]a[nN]|undefined|#REF!|#VALUE!|#NAME\?"
+#: Ids that lost their digits to a spreadsheet, and texts that an export writes where there is no
+#: customer.
+_EXPONENT, _NO_VALUE = (
+    r"[+-]?\d+([.,]\d+)?[eE]\+?\d+",
+    r"\\N|[nN]a[nN]|undefined|#REF!|#VALUE!|#NAME\?",
+)
 
 
 def _spoiled(seen: _Seen) -> Finding | None:
@@ -137,7 +181,10 @@ def _spoiled(seen: _Seen) -> Finding | None:
         return None
     people = seen.people
     kinds = {"numbers in scientific notation": _EXPONENT, "texts for an empty cell": _NO_VALUE}
-    tests = {what: sql("REGEXP_FULL_MATCH(customer, :p)", p=exp.Literal.string(p)) for what, p in kinds.items()}
+    tests = {
+        what: sql("REGEXP_FULL_MATCH(customer, :p)", p=exp.Literal.string(p))
+        for what, p in kinds.items()
+    }
     either = select(["*"], people.relation, "people").where(exp.or_(*tests.values()), copy=False)
     held = people.one(either, **_HELD)
     if not held["n"]:
@@ -149,8 +196,10 @@ def _spoiled(seen: _Seen) -> Finding | None:
     ]
     ids = people.first(either)
     return finding(
-        "spoiled-ids", held["n"], examples=[f"`{i}`" for i in ids], money=major_read(int(held["spend"]), people.decimals),
-        kinds=" and ".join(there), orders=counted(int(held["orders"]), "orders"), condition=_without(people, ids),
+        "spoiled-ids", held["n"], examples=[f"`{i}`" for i in ids],
+        money=major_read(int(held["spend"]), people.decimals),
+        kinds=" and ".join(there), orders=counted(int(held["orders"]), "orders"),
+        condition=_without(people, ids),
     )  # fmt: skip
 
 
@@ -171,11 +220,15 @@ def _of_several(people: People, alike: exp.Expr, groups: exp.Expr) -> exp.Select
     """The customers of such groups; ``place`` is 1 for the one with most orders in each."""
     looked = select(["customer", "orders", "spend", named(alike, "own")], people.relation, "people")
     place = sql("ROW_NUMBER() OVER (PARTITION BY alike ORDER BY orders DESC, spend DESC, customer)")
-    joined = select(["customer", "orders", "spend", "alike", named(place, "place")], looked, "looked")
+    joined = select(
+        ["customer", "orders", "spend", "alike", named(place, "place")], looked, "looked"
+    )
     return joined.join(exp.alias_(groups, "groups", table=True), on=sql("own = alike"), copy=False)
 
 
-def _first_groups(people: People, groups: exp.Expr, members: exp.Expr) -> list[tuple[str, list[str]]]:
+def _first_groups(
+    people: People, groups: exp.Expr, members: exp.Expr
+) -> list[tuple[str, list[str]]]:
     """The first five groups and up to three ids of each."""
     first = people.first(groups, name="alike")
     nth = sql("ROW_NUMBER() OVER (PARTITION BY alike ORDER BY customer)")
@@ -184,7 +237,9 @@ def _first_groups(people: People, groups: exp.Expr, members: exp.Expr) -> list[t
     ids = people.engine.table(
         select(["alike", "customer"], some, "some").where(sql("nth <= 3"), copy=False)
     ).to_pylist()
-    return [(text, sorted(row["customer"] for row in ids if row["alike"] == text)) for text in first]
+    return [
+        (text, sorted(row["customer"] for row in ids if row["alike"] == text)) for text in first
+    ]
 
 
 def _odd(seen: _Seen) -> Finding | None:
@@ -194,7 +249,12 @@ def _odd(seen: _Seen) -> Finding | None:
     held, ids = seen.people.one(odd, **_HELD), seen.people.first(odd)
     money = major_read(int(held["spend"]), seen.people.decimals)
     return finding(
-        "odd-accounts", held["n"], examples=ids, money=money, held=seen.held(held), condition=_without(seen.people, ids)
+        "odd-accounts",
+        held["n"],
+        examples=ids,
+        money=money,
+        held=seen.held(held),
+        condition=_without(seen.people, ids),
     )
 
 
@@ -214,14 +274,19 @@ def _unknown(seen: _Seen) -> Finding | None:
     if not (n := seen.totals.get("strangers")):
         return None
     spend, buyers = int(seen.totals["theirs"] or 0), int(seen.totals["buyers"])
-    many = n * 100 > _UNKNOWN_PERCENT * buyers or spend * 100 > _UNKNOWN_PERCENT * int(seen.totals["spend"] or 0)
+    many = n * 100 > _UNKNOWN_PERCENT * buyers or spend * 100 > _UNKNOWN_PERCENT * int(
+        seen.totals["spend"] or 0
+    )
     people = seen.people
     ours, theirs = (
-        people.first(people.relation, where, count=_COMPARED) for where in (_STRANGER, f'"{IN_FILE}" AND {_NO_ORDERS}')
+        people.first(people.relation, where, count=_COMPARED)
+        for where in (_STRANGER, f'"{IN_FILE}" AND {_NO_ORDERS}')
     )
     return finding(
-        "unknown-customers", n, level="warning" if many else "note", examples=[*ours[:3], *(f"{i} (in the file)" for i in theirs[:2])],
-        money=major_read(spend, people.decimals), percent=percent(n / buyers) if buyers else "none", cause=likely_cause(ours, theirs),
+        "unknown-customers", n, level="warning" if many else "note",
+        examples=[*ours[:3], *(f"{i} (in the file)" for i in theirs[:2])],
+        money=major_read(spend, people.decimals), percent=percent(n / buyers) if buyers else "none",
+        cause=likely_cause(ours, theirs),
     )  # fmt: skip
 
 
@@ -234,18 +299,28 @@ def _short_history(seen: _Seen) -> Finding | None:
 
 def _dominant(seen: _Seen) -> Finding | None:
     everything = int(seen.totals["spend"] or 0)
-    most = select(["customer", "spend"], seen.people.relation, "people").where(sql("orders > 0"), copy=False)
-    top = seen.people.engine.table(most.order_by("spend DESC", "customer", copy=False).limit(1, copy=False)).to_pylist()
+    most = select(["customer", "spend"], seen.people.relation, "people").where(
+        sql("orders > 0"), copy=False
+    )
+    top = seen.people.engine.table(
+        most.order_by("spend DESC", "customer", copy=False).limit(1, copy=False)
+    ).to_pylist()
     if not everything or not top or (share := int(top[0]["spend"]) / everything) <= DOMINANT_SHARE:
         return None
     money = major_read(int(top[0]["spend"]), seen.people.decimals)
     return finding(
-        "one-customer-dominates", 1, examples=[str(top[0]["customer"])], money=money, share=f"{100 * share:.0f}"
+        "one-customer-dominates",
+        1,
+        examples=[str(top[0]["customer"])],
+        money=money,
+        share=f"{100 * share:.0f}",
     )
 
 
 _CHECKS: dict[str, Callable[[_Seen], Finding | None]] = {
-    "refunds": _refunds, "zero-orders": _zero_orders, "name-twins": _name_twins, "id-near-twins": _near_twins, "spoiled-ids": _spoiled,
-    "odd-accounts": _odd, "no-orders": _no_orders, "unknown-customers": _unknown, "short-history": _short_history,
+    "refunds": _refunds, "zero-orders": _zero_orders, "name-twins": _name_twins,
+    "id-near-twins": _near_twins, "spoiled-ids": _spoiled,
+    "odd-accounts": _odd, "no-orders": _no_orders, "unknown-customers": _unknown,
+    "short-history": _short_history,
     "one-customer-dominates": _dominant,
 }  # fmt: skip

@@ -1,4 +1,6 @@
-"""Customers as a table in an engine: whole numbers first, then the measures of section 2 of the definitions."""
+"""Customers as a table in an engine: whole numbers first, then the measures of section 2 of
+the definitions.
+"""
 
 import datetime as dt
 from collections.abc import Collection
@@ -18,13 +20,15 @@ from fairladder.sqltree import column, day_literal, named, select, sql
 if TYPE_CHECKING:
     from fairladder.book.read import Read
 
-#: Those with a purchase have these by their spend, where they are asked for, from the pass that ranks by spend.
+#: Those with a purchase have these by their spend, where they are asked for, from the pass that
+#: ranks by spend.
 RANKED, SPEND = ("percentile", "percent_rank"), "spend"
 _ORDERS = ("smallest_order", "largest_order", "first_order", "last_order")
 
 
 def customers_query(orders: "Read", ranked: bool = False) -> exp.Select:
-    """One row per customer, in no order, with the columns of ``Orders.customers`` and, where they are asked for, ``RANKED``.
+    """One row per customer, in no order, with the columns of ``Orders.customers`` and, where they
+    are asked for, ``RANKED``.
 
     Raises DataError where amounts are too large for floats.
     """
@@ -32,7 +36,9 @@ def customers_query(orders: "Read", ranked: bool = False) -> exp.Select:
     return measured_customers(orders, orders.base, orders.groups, ranked)
 
 
-def measured_customers(orders: "Read", base: exp.Expr, groups: KeptGroups, ranked: bool = False) -> exp.Select:
+def measured_customers(
+    orders: "Read", base: exp.Expr, groups: KeptGroups, ranked: bool = False
+) -> exp.Select:
     """The same of whole numbers kept in ``base``, whose positive spend ``groups`` know."""
     members, decimals = orders.members, orders.scheme.money.decimals
     theirs = members.table.column_names if members is not None else []
@@ -51,9 +57,15 @@ def measured_customers(orders: "Read", base: exp.Expr, groups: KeptGroups, ranke
 
 
 def whole_numbers(groups: KeptGroups, members: pa.Table | None) -> exp.Select:
-    """Customers with whole numbers and days; with members, those without orders too, with counts of 0, and who is one of them."""
+    """Customers with whole numbers and days; with members, those without orders too, with
+    counts of 0, and who is one of them.
+    """
     text = [n for n in ("name", "only_channel") if n in groups.columns]
-    types = dict.fromkeys(_ORDERS[:2], "BIGINT") | dict.fromkeys(_ORDERS[2:], "DATE") | dict.fromkeys(text, "VARCHAR")
+    types = (
+        dict.fromkeys(_ORDERS[:2], "BIGINT")
+        | dict.fromkeys(_ORDERS[2:], "DATE")
+        | dict.fromkeys(text, "VARCHAR")
+    )
     trees: dict[str, exp.Expr] = {"customer": column("customer")}
     trees |= {n: sql("COALESCE(CAST(:c AS BIGINT), 0)", c=column(n)) for n in COUNTS}
     trees |= {n: exp.cast(column(n), type_) for n, type_ in types.items()}
@@ -64,11 +76,15 @@ def whole_numbers(groups: KeptGroups, members: pa.Table | None) -> exp.Select:
     offered = exp.alias_(groups.engine.offer(apart), "members", table=True)
     mine = column(_of_member("customer"))
     sides: dict[str, exp.Expr] = {"customer": sql("COALESCE(customer, :m)", m=mine)}
-    sides |= {n: sql("COALESCE(:c, 0)", c=column(n)) for n in COUNTS} | {n: column(n) for n in (*_ORDERS, *text)}
+    sides |= {n: sql("COALESCE(:c, 0)", c=column(n)) for n in COUNTS} | {
+        n: column(n) for n in (*_ORDERS, *text)
+    }
     if "name" in members.column_names:
         own = column(_of_member("name"))
         sides["name"] = sql("COALESCE(:a, name)", a=own) if "name" in text else own
-    sides |= {n: column(_of_member(n)) for n in members.column_names if n not in ("customer", "name")}
+    sides |= {
+        n: column(_of_member(n)) for n in members.column_names if n not in ("customer", "name")
+    }
     sides[IN_FILE] = sql(":m IS NOT NULL", m=mine)
     joined = select([named(t, n) for n, t in sides.items()], used, "used")
     return joined.join(offered, on=sql("customer = :m", m=mine), join_type="full", copy=False)
@@ -103,6 +119,10 @@ def _measured(
     if ranked:
         buyers = exp.Select().select(sql("COALESCE(SUM(buyers_here), 0)")).from_(spends).subquery()
         found = percentiles(column("buyers_below"), column("buyers_here"), buyers, better(SPEND))
-        columns += [named(sql("CASE WHEN orders > 0 THEN :t END", t=t), n) for n, t in found.items()]
+        columns += [
+            named(sql("CASE WHEN orders > 0 THEN :t END", t=t), n) for n, t in found.items()
+        ]
     everything = select(columns, exp.alias_(base, "base", table=True))
-    return everything.join(exp.alias_(spends, "spends", table=True), on=sql("base.spend = spends.value"), copy=False)
+    return everything.join(
+        exp.alias_(spends, "spends", table=True), on=sql("base.spend = spends.value"), copy=False
+    )

@@ -1,4 +1,6 @@
-"""Findings that need a look at the rows themselves: repeats, totals joined onto lines, orders shared or cut in two."""
+"""Findings that need a look at the rows themselves: repeats, totals joined onto lines, orders
+shared or cut in two.
+"""
 
 import datetime as dt
 import re
@@ -26,14 +28,17 @@ from fairladder.sqltree import case, cell_column, column, day_literal, named, se
 from fairladder.wording import counted
 
 _SHOWN = 5
-#: Used rows with more decimals than the currency, and dates that look like day numbers of a spreadsheet.
+#: Used rows with more decimals than the currency, and dates that look like day numbers of a
+#: spreadsheet.
 _LONG = 'state = :u AND "off" IS NOT NULL'
 _SERIAL = "state = :b AND REGEXP_MATCHES(written, '^\\d{5}(\\.\\d+)?$')"
 
 
 @dataclass(frozen=True)
 class Inspected:
-    """What the findings look at: the rows that were kept and, where there are order ids, their orders."""
+    """What the findings look at: the rows that were kept and, where there are order ids, their
+    orders.
+    """
 
     kept: KeptLines
     ids_put_aside: bool
@@ -72,16 +77,27 @@ class Inspected:
             "serial": _SERIAL,
             "bad_amounts": "state = :a",
         }
-        money = {"used_money": ("used", "ABS(minor)"), "late_money": ("late", "minor"), "long_money": ("long", '"off"'),
+        money = {"used_money": ("used", "ABS(minor)"), "late_money": ("late", "minor"),
+        "long_money": ("long", '"off"'),
                  "serial_money": ("serial", "minor")}  # fmt: skip
-        values = {"u": RowState.USED, "b": RowState.BAD_DATE, "a": RowState.BAD_AMOUNT, "d": day_literal(self.today)}
-        columns = [named(sql(f"COUNT(CASE WHEN {test} THEN 1 END)", **values), name) for name, test in tests.items()]
+        values = {
+            "u": RowState.USED,
+            "b": RowState.BAD_DATE,
+            "a": RowState.BAD_AMOUNT,
+            "d": day_literal(self.today),
+        }
+        columns = [
+            named(sql(f"COUNT(CASE WHEN {test} THEN 1 END)", **values), name)
+            for name, test in tests.items()
+        ]
         columns += [
             named(sql(f"COALESCE(SUM(CASE WHEN {tests[of]} THEN {cell} END), 0)", **values), name)
             for name, (of, cell) in money.items()
         ]
         sums = self.engine.table(select(columns, self.lines, "seen")).to_pylist()[0]
-        return {name: value if isinstance(value, float) else int(value) for name, value in sums.items()}
+        return {
+            name: value if isinstance(value, float) else int(value) for name, value in sums.items()
+        }
 
     @cached_property
     def orders(self) -> exp.Expr | None:
@@ -94,7 +110,9 @@ def row_inspection(seen: Inspected) -> list[Finding]:
     return [found for check in _CHECKS for found in check(seen)]
 
 
-def _one(seen: Inspected, pattern: str, source: exp.Expr, where: str | None = None, **parts: Any) -> dict[str, Any]:
+def _one(
+    seen: Inspected, pattern: str, source: exp.Expr, where: str | None = None, **parts: Any
+) -> dict[str, Any]:
     """The single row of ``SELECT pattern FROM source``."""
     query = select([sql(p, **parts) for p in pattern.split("; ")], source, "seen")
     if where:
@@ -103,7 +121,12 @@ def _one(seen: Inspected, pattern: str, source: exp.Expr, where: str | None = No
 
 
 def _examples(
-    seen: Inspected, source: exp.Expr, text: str, row: str = "row", where: str | None = None, **parts: Any
+    seen: Inspected,
+    source: exp.Expr,
+    text: str,
+    row: str = "row",
+    where: str | None = None,
+    **parts: Any,
 ) -> tuple[str, ...]:
     """The first by row, and by file where there are several, which then stands behind the text."""
     order = [FILE, row] if seen.several_files else [row]
@@ -124,35 +147,56 @@ def _shown(rows: list[dict[str, Any]]) -> tuple[str, ...]:
 
 
 def _example_orders(seen: Inspected, orders: exp.Select) -> tuple[str, ...]:
-    """The first of some orders (``customer``, ``order_id``, or the latter alone) and the row in which each begins."""
-    columns = ["order_id", "MIN(row) AS row", *([f"ARG_MIN({FILE}, row) AS {FILE}"] if seen.several_files else [])]
-    first = select([sql(c) for c in columns], _lines_of(seen, orders), "lines").group_by("order_id", copy=False)
+    """The first of some orders (``customer``, ``order_id``, or the latter alone) and the row
+    in which each begins.
+    """
+    columns = [
+        "order_id",
+        "MIN(row) AS row",
+        *([f"ARG_MIN({FILE}, row) AS {FILE}"] if seen.several_files else []),
+    ]
+    first = select([sql(c) for c in columns], _lines_of(seen, orders), "lines").group_by(
+        "order_id", copy=False
+    )
     return _examples(seen, first, "'order ' || order_id || ' from row ' || row")
 
 
 def _lines_of(seen: Inspected, orders: exp.Select) -> exp.Select:
     """The rows, inside the window or out, of some orders."""
-    keys = [column(n) for n in ("customer", "order_id") if n in {c.alias_or_name for c in orders.selects}]
-    counted = select(["*"], seen.lines).where(sql("state IN (:u, :o)", u=RowState.USED, o=RowState.OUTSIDE), copy=False)
-    among = exp.In(this=exp.Tuple(expressions=keys), query=select(keys, orders, "some").subquery(copy=False))
+    keys = [
+        column(n)
+        for n in ("customer", "order_id")
+        if n in {c.alias_or_name for c in orders.selects}
+    ]
+    counted = select(["*"], seen.lines).where(
+        sql("state IN (:u, :o)", u=RowState.USED, o=RowState.OUTSIDE), copy=False
+    )
+    among = exp.In(
+        this=exp.Tuple(expressions=keys), query=select(keys, orders, "some").subquery(copy=False)
+    )
     return counted.where(among, copy=False)
 
 
 def _repeats(seen: Inspected) -> list[Finding]:
-    """Rows that repeat another in every cell: within one file, and across files, where the exports overlap."""
+    """Rows that repeat another in every cell: within one file, and across files, where the
+    exports overlap.
+    """
     twins = seen.engine.keep(_twins(seen))
     sums = ["within", "across", "within * minor", "across * minor"]
     counts = _one(seen, "; ".join(f"SUM({s}) AS s{i}" for i, s in enumerate(sums)), twins)
     found = []
     for code, which, n, money in (
-        ("duplicate-rows", "within", counts["s0"], counts["s2"]), ("repeats-across-files", "across", counts["s1"], counts["s3"]),
+        ("duplicate-rows", "within", counts["s0"], counts["s2"]),
+        ("repeats-across-files", "across", counts["s1"], counts["s3"]),
     ):  # fmt: skip
         if n:
-            first = select([sql("'rows ' || LTRIM(a) || ' and ' || LTRIM(b) AS example")], twins).where(
-                sql(f"{which} > 0"), copy=False
-            )
+            first = select(
+                [sql("'rows ' || LTRIM(a) || ' and ' || LTRIM(b) AS example")], twins
+            ).where(sql(f"{which} > 0"), copy=False)
             examples = _shown(
-                seen.engine.table(first.order_by("a", "b", copy=False).limit(_SHOWN, copy=False)).to_pylist()
+                seen.engine.table(
+                    first.order_by("a", "b", copy=False).limit(_SHOWN, copy=False)
+                ).to_pylist()
             )
             found.append(finding(code, int(n), examples=examples, **_money(seen, money)))
     seen.engine.forget(twins)
@@ -160,7 +204,8 @@ def _repeats(seen: Inspected) -> list[Finding]:
 
 
 def _twins(seen: Inspected) -> exp.Select:
-    """Groups of used rows with the same cells: copies ``within`` one file and ``across`` files, the amount, two of their places.
+    """Groups of used rows with the same cells: copies ``within`` one file and ``across`` files,
+    the amount, two of their places.
 
     Of rows that are in several files, as many are real as the file with most of them has.
     """
@@ -168,7 +213,9 @@ def _twins(seen: Inspected) -> exp.Select:
     if seen.orders is not None and seen.kept.marked:
         # Only orders without a mark for each of their rows can have any.
         unsure = select([sql("customer"), sql("order_id")], seen.orders)
-        unsure = unsure.where(sql("state = :u AND BIT_COUNT(marks) < lines", u=RowState.USED), copy=False)
+        unsure = unsure.where(
+            sql("state = :u AND BIT_COUNT(marks) < lines", u=RowState.USED), copy=False
+        )
         used = _lines_of(seen, unsure).where(sql("state = :u", u=RowState.USED), copy=False)
     # Numbers of rows as text that sorts like them, with the file behind.
     place = sql("LPAD(CAST(row AS VARCHAR), 12, ' ')") if not seen.several_files else sql(
@@ -177,15 +224,30 @@ def _twins(seen: Inspected) -> exp.Select:
     home = column(FILE) if seen.several_files else exp.Literal.string("")
     used = select(["*", named(place, "place"), named(home, "home")], used, "used")
     keys = [*(["customer", "order_id"] if seen.rows.has_orders else []), "twin"]
-    columns = [*keys, "home", "COUNT(*) AS n", "MIN(place) AS a", "MAX(place) AS b", "MIN(minor) AS minor"]
+    columns = [
+        *keys,
+        "home",
+        "COUNT(*) AS n",
+        "MIN(place) AS a",
+        "MAX(place) AS b",
+        "MIN(minor) AS minor",
+    ]
     by_file = select([sql(c) for c in columns], used, "used").group_by(*keys, "home", copy=False)
-    whole = ["SUM(n) - MAX(n) AS across", "MAX(n) - 1 AS within", "MIN(a) AS a", "MAX(b) AS b", "MIN(minor) AS minor"]
+    whole = [
+        "SUM(n) - MAX(n) AS across",
+        "MAX(n) - 1 AS within",
+        "MIN(a) AS a",
+        "MAX(b) AS b",
+        "MIN(minor) AS minor",
+    ]
     grouped = select([sql(c) for c in whole], by_file, "by_file").group_by(*keys, copy=False)
     return grouped.having(sql("SUM(n) > 1"), copy=False)
 
 
 def _changed_orders(seen: Inspected) -> list[Finding]:
-    """Orders that are in several files with different cells; what all but the last file's version adds, exact repeats aside."""
+    """Orders that are in several files with different cells; what all but the last file's
+    version adds, exact repeats aside.
+    """
     if not seen.rows.source.parts or not seen.rows.has_orders:
         return []
     ranks = [
@@ -193,28 +255,41 @@ def _changed_orders(seen: Inspected) -> list[Finding]:
         for i, n in enumerate(seen.rows.source.part_names)
     ]
     keys = ["customer", "order_id"]
-    used = select([*keys, "twin", "minor", named(case(ranks, exp.convert(0)), "version")], seen.lines)
+    used = select(
+        [*keys, "twin", "minor", named(case(ranks, exp.convert(0)), "version")], seen.lines
+    )
     used = used.where(sql("state = :u", u=RowState.USED), copy=False)
-    copies = select([sql(c) for c in (*keys, "twin", "version", "COUNT(*) AS n", "MIN(minor) AS minor")], used, "used")
+    copies = select(
+        [sql(c) for c in (*keys, "twin", "version", "COUNT(*) AS n", "MIN(minor) AS minor")],
+        used,
+        "used",
+    )
     copies = copies.group_by(*keys, "twin", "version", copy=False)
     latest = sql("MAX(version) OVER (PARTITION BY customer, order_id)")
-    rows_of_twin = ["COUNT(*) AS files", "MIN(n) AS least", "MAX(n) AS most", "MIN(minor) AS minor", "MIN(latest) AS latest",
+    rows_of_twin = ["COUNT(*) AS files", "MIN(n) AS least", "MAX(n) AS most", "MIN(minor) AS minor",
+    "MIN(latest) AS latest",
                     "SUM(CASE WHEN version = latest THEN n * minor END) AS last_money"]  # fmt: skip
     twins = select(
-        [sql(c) for c in (*keys, *rows_of_twin)], select(["*", named(latest, "latest")], copies, "copies"), "latest"
+        [sql(c) for c in (*keys, *rows_of_twin)],
+        select(["*", named(latest, "latest")], copies, "copies"),
+        "latest",
     )
     twins = twins.group_by(*keys, "twin", copy=False)
-    versions = select([sql(c) for c in (*keys, "COUNT(DISTINCT version) AS versions")], used, "used").group_by(
-        *keys, copy=False
-    )
+    versions = select(
+        [sql(c) for c in (*keys, "COUNT(DISTINCT version) AS versions")], used, "used"
+    ).group_by(*keys, copy=False)
     money = "SUM(most * minor) - COALESCE(SUM(last_money), 0) AS more"
     orders = select(
-        [sql(c) for c in (*keys, money, "MIN(files) AS files", "MIN(least - most) AS uneven")], twins, "twins"
+        [sql(c) for c in (*keys, money, "MIN(files) AS files", "MIN(least - most) AS uneven")],
+        twins,
+        "twins",
     ).group_by(*keys, copy=False)
     on = sql("orders.customer = versions.customer AND orders.order_id = versions.order_id")
     columns = [sql("orders.customer AS customer"), sql("orders.order_id AS order_id"), sql("more")]
     changed = select(columns, exp.alias_(orders.subquery(copy=False), "orders", table=True))
-    changed = changed.join(exp.alias_(versions.subquery(copy=False), "versions", table=True), on=on, copy=False)
+    changed = changed.join(
+        exp.alias_(versions.subquery(copy=False), "versions", table=True), on=on, copy=False
+    )
     changed = changed.where(sql("versions > 1 AND (files < versions OR uneven < 0)"), copy=False)
     kept = seen.engine.keep(changed)
     counts = _one(seen, "COUNT(*) AS n; SUM(more) AS money", kept)
@@ -226,7 +301,14 @@ def _changed_orders(seen: Inspected) -> list[Finding]:
             .limit(_SHOWN, copy=False)
         )
         examples = _shown(seen.engine.table(some).to_pylist())
-        found.append(finding("changed-orders", int(counts["n"]), examples=examples, **_money(seen, counts["money"])))
+        found.append(
+            finding(
+                "changed-orders",
+                int(counts["n"]),
+                examples=examples,
+                **_money(seen, counts["money"]),
+            )
+        )
     seen.engine.forget(kept)
     return found
 
@@ -253,33 +335,54 @@ def _repeated_totals(seen: Inspected) -> list[Finding]:
         and seen.kept.marked
         and not _one(seen, "COUNT(*) AS n", several, f"{SAME} AND BIT_COUNT(marks) > 1")["n"]
     ):
-        return []  # all rows of each have the same cells: they were sent twice, which is another finding
-    same = select([sql("customer"), sql("order_id")], several, "several").where(sql(SAME), copy=False)
+        # all rows of each have the same cells: they were sent twice, which is another finding
+        return []
+    same = select([sql("customer"), sql("order_id")], several, "several").where(
+        sql(SAME), copy=False
+    )
     found = repeated_total(signs, seen.rows.scheme.money.decimals, _example_orders(seen, same))
     return [found] if found is not None else []
 
 
 def _statuses(seen: Inspected) -> list[Finding]:
-    """The statuses that count, with rows and money; a warning where some are not known to be final and `where` does not name them."""
+    """The statuses that count, with rows and money; a warning where some are not known to be
+    final and `where` does not name them.
+    """
     name = seen.rows.roles.get("status")
     if name is None:
         return []
     columns = [*(sql(c) for c in ("status", "COUNT(*) AS n", "SUM(minor) AS money")),
                named(sql("BOOL_OR(:v)", v=says_void(column("status"))), "void")]  # fmt: skip
     used = (
-        select(columns, seen.lines).where(sql("state = :u", u=RowState.USED), copy=False).group_by("status", copy=False)
+        select(columns, seen.lines)
+        .where(sql("state = :u", u=RowState.USED), copy=False)
+        .group_by("status", copy=False)
     )
-    rows = seen.engine.table(used.order_by("n DESC", "status", copy=False).limit(_MOST_STATES, copy=False)).to_pylist()
+    rows = seen.engine.table(
+        used.order_by("n DESC", "status", copy=False).limit(_MOST_STATES, copy=False)
+    ).to_pylist()
     if not rows:
         return []
     void = [r["status"] for r in rows if r["void"]]
-    open_ones = [r["status"] for r in rows if r["status"] and not r["void"] and not is_final(r["status"])]
+    open_ones = [
+        r["status"] for r in rows if r["status"] and not r["void"] and not is_final(r["status"])
+    ]
     listed = "; ".join(_with_sums(seen, r["status"] or "(blank)", r["n"], r["money"]) for r in rows)
     condition = where_option(none_of(name, void or open_ones[-1:] or ["…"]))
-    asked = seen.rows.condition is not None and not {name, "status"}.isdisjoint(seen.rows.condition.names)
+    asked = seen.rows.condition is not None and not {name, "status"}.isdisjoint(
+        seen.rows.condition.names
+    )
     level: Level = "warning" if open_ones and not asked else "note"
     return [
-        finding("statuses", len(rows), level=level, column=name, list=listed, condition=condition, examples=open_ones)
+        finding(
+            "statuses",
+            len(rows),
+            level=level,
+            column=name,
+            list=listed,
+            condition=condition,
+            examples=open_ones,
+        )
     ]
 
 
@@ -308,23 +411,44 @@ def _kinds_of_rows(seen: Inspected) -> list[Finding]:
     for name, odd in kinds_of_rows(seen.rows).items():
         cell = sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(name))
         rows = select(
-            [named(cell, "kind"), named(column("#state"), "state"), named(column("#minor"), "minor")],
+            [
+                named(cell, "kind"),
+                named(column("#state"), "state"),
+                named(column("#minor"), "minor"),
+            ],
             seen.rows.tree(),
             "order_rows",
         )
-        used = select([sql("kind"), sql("COUNT(*) AS n"), sql("SUM(minor) AS money")], rows, "kinds")
-        used = used.where(sql("state = :u", u=RowState.USED), copy=False).group_by("kind", copy=False)
+        used = select(
+            [sql("kind"), sql("COUNT(*) AS n"), sql("SUM(minor) AS money")], rows, "kinds"
+        )
+        used = used.where(sql("state = :u", u=RowState.USED), copy=False).group_by(
+            "kind", copy=False
+        )
         kinds = seen.engine.table(
             used.order_by("n DESC", "kind", copy=False).limit(_MOST_STATES, copy=False)
         ).to_pylist()
-        counts = [k for k in kinds if k["kind"] in odd and not (is_return(k["kind"]) and int(k["money"] or 0) <= 0)]
+        counts = [
+            k
+            for k in kinds
+            if k["kind"] in odd and not (is_return(k["kind"]) and int(k["money"] or 0) <= 0)
+        ]
         if not counts or name in asked:
             continue
-        listed = "; ".join(_with_sums(seen, k["kind"] or "(blank)", k["n"], k["money"]) for k in kinds)
+        listed = "; ".join(
+            _with_sums(seen, k["kind"] or "(blank)", k["n"], k["money"]) for k in kinds
+        )
         money = sum(int(k["money"] or 0) for k in counts)
         condition = where_option(none_of(name, [k["kind"] for k in counts]))
         found.append(
-            finding("kinds-of-rows", len(kinds), column=name, list=listed, condition=condition, **_money(seen, money))
+            finding(
+                "kinds-of-rows",
+                len(kinds),
+                column=name,
+                list=listed,
+                condition=condition,
+                **_money(seen, money),
+            )
         )
     return found
 
@@ -337,19 +461,29 @@ def _shared_orders(seen: Inspected) -> list[Finding]:
         .group_by("order_id", copy=False)
         .having(sql("COUNT(*) > 1"), copy=False)
     )
-    if not _one(seen, "COUNT(*) AS n", several)["n"]:  # usually there are none, and this is the cheapest way to know
+    if not _one(seen, "COUNT(*) AS n", several)[
+        "n"
+    ]:  # usually there are none, and this is the cheapest way to know
         return []
     among = exp.In(this=column("order_id"), query=several.subquery(copy=False))
     columns = ["order_id", "COUNT(DISTINCT customer) AS customers", "SUM(money) AS money"]
     shared = select([sql(c) for c in columns], _counted(seen), "counted").where(among, copy=False)
-    shared = shared.group_by("order_id", copy=False).having(sql("MIN(customer) <> MAX(customer)"), copy=False)
+    shared = shared.group_by("order_id", copy=False).having(
+        sql("MIN(customer) <> MAX(customer)"), copy=False
+    )
     counts = _one(seen, "COUNT(*) AS n; SUM(customers) AS orders; SUM(money) AS money", shared)
     if not counts["n"]:
         return []
     examples = _example_orders(seen, select([sql("order_id")], shared, "shared"))
     orders = counted(int(counts["orders"]), "orders")
     return [
-        finding("shared-order", int(counts["n"]), examples=examples, orders=orders, **_money(seen, counts["money"]))
+        finding(
+            "shared-order",
+            int(counts["n"]),
+            examples=examples,
+            orders=orders,
+            **_money(seen, counts["money"]),
+        )
     ]
 
 
@@ -370,15 +504,35 @@ def _straddling_orders(seen: Inspected) -> list[Finding]:
     examples = _example_orders(seen, select([sql("customer"), sql("order_id")], cut, "cut"))
     rows = counted(int(counts["rows"]), "rows")
     return [
-        finding("straddling-orders", int(counts["n"]), examples=examples, rows=rows, **_money(seen, counts["money"]))
+        finding(
+            "straddling-orders",
+            int(counts["n"]),
+            examples=examples,
+            rows=rows,
+            **_money(seen, counts["money"]),
+        )
     ]
 
 
 def _after_today(seen: Inspected) -> list[Finding]:
     if not (n := seen.sums["late"]):
         return []
-    examples = _examples(seen, seen.lines, "'row ' || row || ', ' || day", where="day > :d", d=day_literal(seen.today))
-    return [finding("after-today", n, examples=examples, today=seen.today, **_money(seen, seen.sums["late_money"]))]
+    examples = _examples(
+        seen,
+        seen.lines,
+        "'row ' || row || ', ' || day",
+        where="day > :d",
+        d=day_literal(seen.today),
+    )
+    return [
+        finding(
+            "after-today",
+            n,
+            examples=examples,
+            today=seen.today,
+            **_money(seen, seen.sums["late_money"]),
+        )
+    ]
 
 
 def _excess_decimals(seen: Inspected) -> list[Finding]:
@@ -386,14 +540,26 @@ def _excess_decimals(seen: Inspected) -> list[Finding]:
         return []
     examples = _examples(seen, seen.lines, "'row ' || row", where=_LONG, u=RowState.USED)
     money = _money(seen, round(float(seen.sums["long_money"])))
-    return [finding("excess-decimals", n, examples=examples, decimals=seen.rows.scheme.money.decimals, **money)]
+    return [
+        finding(
+            "excess-decimals",
+            n,
+            examples=examples,
+            decimals=seen.rows.scheme.money.decimals,
+            **money,
+        )
+    ]
 
 
 def _serial_dates(seen: Inspected) -> list[Finding]:
     if not (n := seen.sums["serial"]):
         return []
-    examples = _examples(seen, seen.lines, "'row ' || row || ', ' || written", where=_SERIAL, b=RowState.BAD_DATE)
-    return [finding("serial-dates", n, examples=examples, **_money(seen, seen.sums["serial_money"]))]
+    examples = _examples(
+        seen, seen.lines, "'row ' || row || ', ' || written", where=_SERIAL, b=RowState.BAD_DATE
+    )
+    return [
+        finding("serial-dates", n, examples=examples, **_money(seen, seen.sums["serial_money"]))
+    ]
 
 
 #: Rows with unread amounts are a warning from this percent of the rows, or of the money, on.
@@ -403,32 +569,57 @@ _MOST_UNREAD = 5000
 
 
 def _unread_amounts(seen: Inspected) -> list[Finding]:
-    """Rows set aside because their amount cannot be read, the largest cells first; a warning where their digits could matter."""
+    """Rows set aside because their amount cannot be read, the largest cells first; a warning
+    where their digits could matter.
+    """
     if not seen.sums["bad_amounts"]:
         return []
-    factors = [sql("COALESCE(CAST(:c AS VARCHAR), '')", c=cell_column(name)) for name in seen.rows.roles.factors]
+    factors = [
+        sql("COALESCE(CAST(:c AS VARCHAR), '')", c=cell_column(name))
+        for name in seen.rows.roles.factors
+    ]
     written = factors[0]
     for other in factors[1:]:
         written = sql(":a || ' × ' || :b", a=written, b=other)
     bad = sql(":s = :b", s=column("#state"), b=RowState.BAD_AMOUNT)
     lines = select(
-        [named(written, "written")], select(["*"], seen.kept.as_rows(), "order_rows").where(bad, copy=False), "bad"
+        [named(written, "written")],
+        select(["*"], seen.kept.as_rows(), "order_rows").where(bad, copy=False),
+        "bad",
     )
-    cells_of = select([sql("written"), sql("COUNT(*) AS n")], lines, "lines").group_by("written", copy=False)
+    cells_of = select([sql("written"), sql("COUNT(*) AS n")], lines, "lines").group_by(
+        "written", copy=False
+    )
     cells = seen.engine.table(cells_of.limit(_MOST_UNREAD, copy=False)).to_pylist()
     if not cells:
         return []
     cells.sort(key=lambda c: (-_digits(c["written"]), c["written"]))
-    rows, money = sum(int(c["n"]) for c in cells), sum(int(c["n"]) * _digits(c["written"]) for c in cells)
+    rows, money = (
+        sum(int(c["n"]) for c in cells),
+        sum(int(c["n"]) * _digits(c["written"]) for c in cells),
+    )
     scale = 10**seen.rows.scheme.money.decimals
-    much = 100 * money * scale >= _MATTERS * seen.sums["used_money"] or 100 * rows >= _MATTERS * seen.sums["used"]
+    much = (
+        100 * money * scale >= _MATTERS * seen.sums["used_money"]
+        or 100 * rows >= _MATTERS * seen.sums["used"]
+    )
     level: Level = "warning" if much else "note"
     examples = [f"`{shortened(c['written'], 40)}`" for c in cells[:_SHOWN]]
-    return [finding("unread-amounts", rows, level=level, examples=examples, **_money(seen, round(money * scale)))]
+    return [
+        finding(
+            "unread-amounts",
+            rows,
+            level=level,
+            examples=examples,
+            **_money(seen, round(money * scale)),
+        )
+    ]
 
 
 def _digits(cell: str) -> Fraction:
-    """The number that the digits of a cell would make, whatever else it holds; the largest where several numbers are in it."""
+    """The number that the digits of a cell would make, whatever else it holds; the largest
+    where several numbers are in it.
+    """
     found = re.findall(r"\d[\d.,' ’\u00a0\u202f]*", cell)
     return max((_of_digits(number) for number in found), default=Fraction(0))
 
@@ -444,6 +635,7 @@ def _money(seen: Inspected, minor: Any) -> dict[str, Any]:
 
 
 _CHECKS: tuple[Callable[[Inspected], list[Finding]], ...] = (
-    _repeats, _changed_orders, _repeated_totals, _statuses, _kinds_of_rows, _shared_orders, _straddling_orders, _after_today,
+    _repeats, _changed_orders, _repeated_totals, _statuses, _kinds_of_rows, _shared_orders,
+    _straddling_orders, _after_today,
     _excess_decimals, _serial_dates, _unread_amounts,
 )  # fmt: skip

@@ -1,8 +1,10 @@
-"""Files reduced to orders once and kept in a folder, so that the next run reads only files that are new.
+"""Files reduced to orders once and kept in a folder, so that the next run reads only files that
+are new.
 
-What is kept of a file are its orders as far as they can be merged with the lines that other files hold of them, and of all
-files together their customers, so that only those are grouped anew whose orders have lines in a file that is new. A file is known
-by its bytes and by all settings that orders depend on; whatever does not fit is read again, with a reason.
+What is kept of a file are its orders as far as they can be merged with the lines that other files
+hold of them, and of all files together their customers, so that only those are grouped anew whose
+orders have lines in a file that is new. A file is known by its bytes and by all settings that
+orders depend on; whatever does not fit is read again, with a reason.
 """
 
 import datetime as dt
@@ -44,16 +46,21 @@ _FORMAT = 2
 _MANIFEST = "manifest.json"
 #: How each column of an order is merged with the same order's in another file.
 _MERGED = {
-    "amount": "CAST(SUM(amount) AS BIGINT)", "day": "MIN(day)", "lines": "CAST(SUM(lines) AS INTEGER)", "latest": "MAX(latest)",
-    "name": "MAX(name)", "channel": "CASE WHEN MIN(channel_low) = MAX(channel_high) THEN NULLIF(MIN(channel_low), '') END",
-    "offsets": "MAX(offsets)", "least": "MIN(least)", "files": "CASE WHEN MIN(home) = MAX(home) THEN 1 ELSE 2 END",
+    "amount": "CAST(SUM(amount) AS BIGINT)", "day": "MIN(day)",
+    "lines": "CAST(SUM(lines) AS INTEGER)", "latest": "MAX(latest)",
+    "name": "MAX(name)",
+    "channel": "CASE WHEN MIN(channel_low) = MAX(channel_high) THEN NULLIF(MIN(channel_low), '') END",
+    "offsets": "MAX(offsets)", "least": "MIN(least)",
+    "files": "CASE WHEN MIN(home) = MAX(home) THEN 1 ELSE 2 END",
     **{name: f"CAST(SUM({name}) AS BIGINT)" for name in SIGNS},
 }  # fmt: skip
 
 
 @dataclass(frozen=True)
 class KeptPass:
-    """What ``read_kept`` gives: the pass, where rows that are undecided lie, and what to say of what was read."""
+    """What ``read_kept`` gives: the pass, where rows that are undecided lie, and what to say
+    of what was read.
+    """
 
     passed: Pass
     undecided: exp.Select | None
@@ -66,9 +73,11 @@ class KeptPass:
 
 
 def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
-    """Reduce the rows from what is kept of their files in ``folder``, and keep what is new; or why that cannot be.
+    """Reduce the rows from what is kept of their files in ``folder``, and keep what is new; or why
+    that cannot be.
 
-    The groups are those that reading everything gives. Raises UsageError where the folder cannot be made or is none of ours.
+    The groups are those that reading everything gives. Raises UsageError where the folder cannot
+    be made or is none of ours.
     """
     if reason := _cannot(rows):
         return f"Nothing is kept: {reason}."
@@ -79,7 +88,11 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
         digests = list(readers.map(lambda part: digest_of(part.path), parts))
     found = {part.label: digest for part, digest in zip(parts, digests, strict=True)}
     entries: dict[str, Mapping[str, Any]] = dict(manifest["files"])
-    changed = [name for name, digest in found.items() if name in entries and entries[name]["digest"] != digest]
+    changed = [
+        name
+        for name, digest in found.items()
+        if name in entries and entries[name]["digest"] != digest
+    ]
     new = [part for part in parts if entries.get(part.label, {}).get("digest") != found[part.label]]
     for part in new:
         entry = _keep(_of_part(rows, part), folder, found[part.label])
@@ -92,7 +105,10 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     if late:
         _save(folder, manifest)
         merged = _merged(
-            rows, [entries[p.label] for p in parts if p not in late], [_of_part(rows, p) for p in late], folder
+            rows,
+            [entries[p.label] for p in parts if p not in late],
+            [_of_part(rows, p) for p in late],
+            folder,
         )
         passed = pass_of(rows, reduction(rows, as_written=False, kept=merged))
     else:
@@ -101,8 +117,12 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     return KeptPass(passed, undecided, _told(parts, new, changed, late, why))
 
 
-def _of_customers(rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any], folder: Path) -> Pass:
-    """The groups of all files: those that are kept, with what files that are not among them bring, which are kept then."""
+def _of_customers(
+    rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any], folder: Path
+) -> Pass:
+    """The groups of all files: those that are kept, with what files that are not among them
+    bring, which are kept then.
+    """
     engine, there = rows.source.engine, manifest.get("customers") or {"kept": "", "files": []}
     assert isinstance(engine, Embedded)
     names = [str(entry["kept"]) for entry in entries]
@@ -116,7 +136,10 @@ def _of_customers(rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Ma
     kept, split = None, None
     try:
         if before:
-            old, new = ([n for n in names if (n in before) == there_already] for there_already in (True, False))
+            old, new = (
+                [n for n in names if (n in before) == there_already]
+                for there_already in (True, False)
+            )
             split = engine.keep(_in_both(whole, _orders_of(old, folder), _orders_of(new, folder)))
             kept = engine.keep(_with_new(whole, _parquet([path]), split, old, new, folder))
         else:
@@ -134,7 +157,9 @@ def _of_customers(rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Ma
 
 
 def _in_both(rows: Rows, old: exp.Expr, new: exp.Expr) -> exp.Select:
-    """The groups that may have an order with lines in old and in new files: one order, whose parts cannot be added up."""
+    """The groups that may have an order with lines in old and in new files: one order, whose
+    parts cannot be added up.
+    """
     keys = [column(name) for name in order_columns(rows, as_written=False) if name in GROUP_KEYS]
     there = exp.alias_(select(["key"], old).subquery(copy=False), "there", table=True)
     mine = exp.alias_(select([*keys, "key"], new).subquery(copy=False), "mine", table=True)
@@ -146,13 +171,29 @@ def _in_both(rows: Rows, old: exp.Expr, new: exp.Expr) -> exp.Select:
 
 
 def _with_new(
-    rows: Rows, groups: exp.Expr, split: exp.Expr, old: Sequence[str], new: Sequence[str], folder: Path
+    rows: Rows,
+    groups: exp.Expr,
+    split: exp.Expr,
+    old: Sequence[str],
+    new: Sequence[str],
+    folder: Path,
 ) -> exp.Select:
-    """The groups of old files with those of new ones; of customers in ``split`` anew, from all their orders."""
+    """The groups of old files with those of new ones; of customers in ``split`` anew, from all
+    their orders.
+    """
     fresh = _groups(rows, _orders_of(new, folder))
     names = [c.alias for c in fresh.selects]
-    anew = _groups(rows, _among(rows, _orders_of([*old, *new], folder), split, "semi").subquery("theirs", copy=False))
-    parts = [_among(rows, groups, split, "anti"), _among(rows, fresh.subquery(copy=False), split, "anti"), anew]
+    anew = _groups(
+        rows,
+        _among(rows, _orders_of([*old, *new], folder), split, "semi").subquery(
+            "theirs", copy=False
+        ),
+    )
+    parts = [
+        _among(rows, groups, split, "anti"),
+        _among(rows, fresh.subquery(copy=False), split, "anti"),
+        anew,
+    ]
     return merged_groups(names, _all_of(parts))
 
 
@@ -161,9 +202,12 @@ def _among(rows: Rows, relation: exp.Expr, groups: exp.Expr, kind: str) -> exp.S
     mine = exp.alias_(select(["*"], relation).subquery(copy=False), "mine", table=True)
     keys = [name for name in order_columns(rows, as_written=False) if name in GROUP_KEYS]
     same = all_of([
-        exp.NullSafeEQ(this=exp.column(n, table="mine", quoted=True), expression=exp.column(n, table="those", quoted=True)) for n in keys
+        exp.NullSafeEQ(this=exp.column(n, table="mine", quoted=True),
+        expression=exp.column(n, table="those", quoted=True)) for n in keys
     ])  # fmt: skip
-    return select(["*"], mine).join(exp.alias_(groups, "those", table=True), on=same, join_type=kind, copy=False)
+    return select(["*"], mine).join(
+        exp.alias_(groups, "those", table=True), on=same, join_type=kind, copy=False
+    )
 
 
 def _groups(rows: Rows, orders: exp.Expr) -> exp.Select:
@@ -176,7 +220,9 @@ def _orders_of(names: Sequence[str], folder: Path) -> exp.Expr:
 
 
 def _without_end(scheme: Scheme) -> Scheme:
-    return scheme.model_copy(update={"time": scheme.time.model_copy(update={"as_of": None, "through": None})})
+    return scheme.model_copy(
+        update={"time": scheme.time.model_copy(update={"as_of": None, "through": None})}
+    )
 
 
 def _cannot(rows: Rows) -> str:
@@ -200,7 +246,9 @@ def _cannot(rows: Rows) -> str:
         return "totals that are repeated, or rows that repeat others, are judged over all files"
     if rows.rates is not None:
         return "rates of exchange may change"
-    others = [part.label for part in source.parts if not source.text and not _kinds_agree(part, source)]
+    others = [
+        part.label for part in source.parts if not source.text and not _kinds_agree(part, source)
+    ]
     return f"{others[0]} has columns of another kind than the first file" if others else ""
 
 
@@ -209,14 +257,23 @@ def _kinds_agree(part: Source, whole: Source) -> bool:
 
 
 def _settings(rows: Rows) -> dict[str, Any]:
-    """All settings that a file's orders depend on. The day of reckoning is none of them: each run leaves out later rows itself."""
+    """All settings that a file's orders depend on. The day of reckoning is none of them: each
+    run leaves out later rows itself.
+    """
     scheme: Scheme = rows.scheme
     asked = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
-    kinds = {name: kind for name, kind in rows.source.columns.items() if not (rows.source.parts and name == FILE)}
+    kinds = {
+        name: kind
+        for name, kind in rows.source.columns.items()
+        if not (rows.source.parts and name == FILE)
+    }
     return {
-        "format": _FORMAT, "version": version("fairladder"), "engine": version("duckdb"), "orders": asked,
-        "roles": dict(rows.roles.columns), "kinds": kinds, "money": scheme.money.model_dump(mode="json"),
-        "time_zone": scheme.time.time_zone, "from": scheme.time.from_.isoformat() if scheme.time.from_ else None,
+        "format": _FORMAT, "version": version("fairladder"), "engine": version("duckdb"),
+        "orders": asked,
+        "roles": dict(rows.roles.columns), "kinds": kinds,
+        "money": scheme.money.model_dump(mode="json"),
+        "time_zone": scheme.time.time_zone,
+        "from": scheme.time.from_.isoformat() if scheme.time.from_ else None,
         "dates": rows.writing.dates and rows.writing.dates.name,
     }  # fmt: skip
 
@@ -227,11 +284,16 @@ def _manifest(folder: Path, settings: Mapping[str, Any]) -> tuple[dict[str, Any]
     path = folder / _MANIFEST
     if not path.exists():
         if folder.exists() and any(folder.iterdir()):
-            raise UsageError(f"{str(folder)!r} holds other files. Name an empty folder, or one that is not there yet.")
+            raise UsageError(
+                f"{str(folder)!r} holds other files. Name an empty folder, or one that is not "
+                "there yet."
+            )
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
-            raise UsageError(f"The folder {str(folder)!r} cannot be made: {error.strerror}.") from error
+            raise UsageError(
+                f"The folder {str(folder)!r} cannot be made: {error.strerror}."
+            ) from error
         _save(folder, empty)  # so that the folder is known for ours, whatever happens
         return empty, ""
     try:
@@ -242,7 +304,11 @@ def _manifest(folder: Path, settings: Mapping[str, Any]) -> tuple[dict[str, Any]
     if there == settings:
         return found, ""
     names = [name for name in settings if there.get(name) != settings[name]]
-    keys = [f"orders.{k}" for k, v in settings["orders"].items() if "orders" in names and there["orders"].get(k) != v]
+    keys = [
+        f"orders.{k}"
+        for k, v in settings["orders"].items()
+        if "orders" in names and there["orders"].get(k) != v
+    ]
     shown = ", ".join([*(n for n in names if n != "orders"), *keys])
     return empty, f"the settings have changed ({shown})"
 
@@ -254,12 +320,20 @@ def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
 
 def _of_part(rows: Rows, part: Source) -> Rows:
     """The rows of one file, whatever the day of reckoning, with the columns that all files have."""
-    columns = {name: kind for name, kind in rows.source.columns.items() if name != FILE or name in part.columns}
-    return replace(rows, source=replace(part, columns=columns, parts=()), scheme=_without_end(rows.scheme))
+    columns = {
+        name: kind
+        for name, kind in rows.source.columns.items()
+        if name != FILE or name in part.columns
+    }
+    return replace(
+        rows, source=replace(part, columns=columns, parts=()), scheme=_without_end(rows.scheme)
+    )
 
 
 def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
-    """Keep the orders of one file, and its rows that are undecided; or why its orders cannot be told from it alone."""
+    """Keep the orders of one file, and its rows that are undecided; or why its orders cannot
+    be told from it alone.
+    """
     engine = rows.source.engine
     assert isinstance(engine, Embedded)
     orders = engine.keep(_orders(rows, rows.source.label))
@@ -269,13 +343,17 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
             "BOOL_OR(state = :u) AS undecided",
             *(["MAX(unread) AS unread"] if rows.unread else []),
         ]
-        told = engine.table(select([sql(s, u=RowState.UNDECIDED) for s in sums], orders)).to_pylist()[0]
+        told = engine.table(
+            select([sql(s, u=RowState.UNDECIDED) for s in sums], orders)
+        ).to_pylist()[0]
         if told.get("unread") and not _plainly_written(rows, int(told["unread"])):
             return (
-                f"how dates or numbers are written in {Path(rows.source.label).name} is settled over all rows. Say it with "
+                f"how dates or numbers are written in {Path(rows.source.label).name} is settled "
+                "over all rows. Say it with "
                 "--date-format and --decimal-mark"
             )
-        # Two files of the same bytes are two: their rows count twice, and are found to repeat one another.
+        # Two files of the same bytes are two: their rows count twice, and are found to repeat one
+        # another.
         name = hashlib.sha256(f"{digest} {rows.source.label}".encode()).hexdigest()[:24]
         _write(engine, select(["*"], orders), folder / f"{name}.orders.parquet")
     finally:
@@ -283,17 +361,22 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
     if told["undecided"]:
         _write(engine, _undecided_rows(rows), folder / f"{name}.undecided.parquet")
     latest = told["latest"]
-    return {"digest": digest, "kept": name, "latest": latest.isoformat() if isinstance(latest, dt.date) else None,
+    return {"digest": digest, "kept": name,
+    "latest": latest.isoformat() if isinstance(latest, dt.date) else None,
             "undecided": bool(told["undecided"])}  # fmt: skip
 
 
 def _plainly_written(rows: Rows, unread: int) -> bool:
-    """Whether cells that cannot be read are just that: most of the file are as supposed, and so most of all files will be."""
+    """Whether cells that cannot be read are just that: most of the file are as supposed, and
+    so most of all files will be.
+    """
     try:
         better = settled(rows, unread)
     except DataError:
         return False
-    return replace(better.writing, settled=False, evidence=()) == replace(rows.writing, settled=False, evidence=())
+    return replace(better.writing, settled=False, evidence=()) == replace(
+        rows.writing, settled=False, evidence=()
+    )
 
 
 def _write(engine: Embedded, query: exp.Select, path: Path) -> None:
@@ -309,7 +392,10 @@ def _orders(rows: Rows, home: str) -> exp.Select:
     if "channel" in trees:
         written = sql("COALESCE(:c, '')", c=column("channel"))
         del trees["channel"]
-        trees |= {"channel_low": sql("MIN(:w)", w=written), "channel_high": sql("MAX(:w)", w=written)}
+        trees |= {
+            "channel_low": sql("MIN(:w)", w=written),
+            "channel_high": sql("MAX(:w)", w=written),
+        }
     columns = [named(tree, name) for name, tree in trees.items()]
     grouped = select(
         [*columns, named(sql("MIN(:h)", h=exp.Literal.string(home)), "home")],
@@ -325,16 +411,26 @@ def _orders(rows: Rows, home: str) -> exp.Select:
 _KEYS = (*GROUP_KEYS, "order_id")
 
 
-def _merged(rows: Rows, entries: Sequence[Mapping[str, Any]], others: Sequence[Rows], folder: Path) -> exp.Expr:
-    """The orders of all files, those that several hold put together, as ``reduction.orders_of`` has them."""
-    kept = [_parquet([folder / f"{entry['kept']}.orders.parquet" for entry in entries])] if entries else []
+def _merged(
+    rows: Rows, entries: Sequence[Mapping[str, Any]], others: Sequence[Rows], folder: Path
+) -> exp.Expr:
+    """The orders of all files, those that several hold put together, as
+    ``reduction.orders_of`` has them.
+    """
+    kept = (
+        [_parquet([folder / f"{entry['kept']}.orders.parquet" for entry in entries])]
+        if entries
+        else []
+    )
     # Files that reach beyond the day of reckoning are read for it.
     direct = [_orders(replace(other, scheme=rows.scheme), other.source.label) for other in others]
     return _put_together(rows, _all_of([*(select(["*"], one) for one in kept), *direct]))
 
 
 def _put_together(rows: Rows, orders: exp.Expr) -> exp.Select:
-    """Kept orders, those that several files hold parts of put together, as ``reduction.orders_of`` has them."""
+    """Kept orders, those that several files hold parts of put together, as
+    ``reduction.orders_of`` has them.
+    """
     wanted = list(order_columns(rows, as_written=False))
     keys = [name for name in wanted if name in _KEYS]
     zero = {"unread": sql("0")}
@@ -351,12 +447,18 @@ def _undecided_rows(rows: Rows) -> exp.Select:
 
 def _undecided(rows: Rows, entries: Sequence[Mapping[str, Any]], folder: Path) -> exp.Select | None:
     """The undecided rows of all files; None where there are none."""
-    files = [folder / f"{entry['kept']}.undecided.parquet" for entry in entries if entry["undecided"]]
+    files = [
+        folder / f"{entry['kept']}.undecided.parquet" for entry in entries if entry["undecided"]
+    ]
     if not files:
         return None
     found = select(["*"], _parquet(files))
     # The file's name is never blank, and stands only where there are several.
-    return select(["*", named(exp.null(), cell_name(FILE))], found, "found") if rows.source.parts else found
+    return (
+        select(["*", named(exp.null(), cell_name(FILE))], found, "found")
+        if rows.source.parts
+        else found
+    )
 
 
 def _parquet(files: Sequence[Path]) -> exp.Expr:
@@ -373,7 +475,11 @@ def _all_of(queries: Sequence[exp.Select]) -> exp.Expr:
 
 
 def _told(
-    parts: Sequence[Source], new: Sequence[Source], changed: Sequence[str], late: Sequence[Source], why: str
+    parts: Sequence[Source],
+    new: Sequence[Source],
+    changed: Sequence[str],
+    late: Sequence[Source],
+    why: str,
 ) -> str:
     old = len(parts) - len(new)
     text = f"Of {counted(len(parts), 'files')} {old:,} {'is' if old == 1 else 'are'} as {'it was' if old == 1 else 'they were'} kept; "
@@ -381,7 +487,9 @@ def _told(
     if why:
         text += f" Everything is read again, because {why}."
     if changed:
-        text += f" Changed since they were kept: {', '.join(Path(name).name for name in changed[:5])}."
+        text += (
+            f" Changed since they were kept: {', '.join(Path(name).name for name in changed[:5])}."
+        )
     if late:
         text += f" Read for the day of reckoning, with later rows: {', '.join(Path(p.label).name for p in late[:5])}."
     return text

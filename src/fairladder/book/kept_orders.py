@@ -1,4 +1,6 @@
-"""Orders kept in the engine: one pass that gives the balance and the orders together, for what is asked of orders."""
+"""Orders kept in the engine: one pass that gives the balance and the orders together, for what
+is asked of orders.
+"""
 
 from dataclasses import dataclass, replace
 
@@ -14,7 +16,9 @@ from fairladder.orders.states import RowState
 
 @dataclass(frozen=True)
 class OrderTable:
-    """Which orders are meant: with ``columns`` beside their own (None: all), as text with ``mixed``, numbered with ``sequence``."""
+    """Which orders are meant: with ``columns`` beside their own (None: all), as text with
+    ``mixed``, numbered with ``sequence``.
+    """
 
     columns: tuple[str, ...] | None = ()
     mixed: bool = True
@@ -26,7 +30,9 @@ class OrderTable:
             return False
         if other.columns is None or self.columns is None:
             return other.columns == self.columns and other.mixed == self.mixed
-        return set(other.columns) <= set(self.columns) and (other.mixed == self.mixed or not other.columns)
+        return set(other.columns) <= set(self.columns) and (
+            other.mixed == self.mixed or not other.columns
+        )
 
 
 @dataclass(frozen=True)
@@ -41,19 +47,28 @@ class KeptOrders:
 
     def query(self, wanted: OrderTable) -> exp.Select:
         """The used orders as ``order_rows`` has them."""
-        return order_rows_of(self.rows, self.relation, wanted.columns, wanted.sequence, self.states_tell_all)
+        return order_rows_of(
+            self.rows, self.relation, wanted.columns, wanted.sequence, self.states_tell_all
+        )
 
 
 def can_keep(rows: Rows, table: OrderTable) -> bool:
     """Whether one grouping of rows with ids as written can give both the balance and the orders."""
     ids = {"customer", "order", rows.roles.get("customer"), rows.roles.get("order")}
-    return rows.reads_as_written and rows.has_orders and ids.isdisjoint(table.columns or ()) and rows.embedded
+    return (
+        rows.reads_as_written
+        and rows.has_orders
+        and ids.isdisjoint(table.columns or ())
+        and rows.embedded
+    )
 
 
 def keep_orders(rows: Rows, table: OrderTable) -> tuple[Rows, KeptOrders | None, pa.Table]:
-    """Keep the orders; the rows as they turned out to be written, and the groups by state for the account.
+    """Keep the orders; the rows as they turned out to be written, and the groups by state for the
+    account.
 
-    Nothing is kept where ids need trimming or text is written otherwise than it seemed at first: the rows must be read again.
+    Nothing is kept where ids need trimming or text is written otherwise than it seemed at first:
+    the rows must be read again.
     """
     rows, engine = settled_at_first(settled_before(rows)), rows.source.engine
     relation = engine.keep(kept_orders(rows, table.columns, table.mixed, table.sequence))

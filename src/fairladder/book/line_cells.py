@@ -1,4 +1,6 @@
-"""What is read of a row, whatever is asked: the one builder of the cells of order lines, over the rows' tree."""
+"""What is read of a row, whatever is asked: the one builder of the cells of order lines, over
+the rows' tree.
+"""
 
 import re
 from dataclasses import dataclass
@@ -29,7 +31,9 @@ def summed(name: str) -> str | None:
 
 @dataclass(frozen=True)
 class LineCells:
-    """Trees over ``Rows.tree``, or over ``Rows.tree_as_written``, whose ids are as written and whose states leave them aside."""
+    """Trees over ``Rows.tree``, or over ``Rows.tree_as_written``, whose ids are as written and
+    whose states leave them aside.
+    """
 
     rows: Rows
     as_written: bool = False
@@ -77,21 +81,31 @@ class LineCells:
         return self.of_role(role) if self.as_written else as_text(self.of_role(role))
 
     def own(self, names: list[str], prefix: str, text: bool = False) -> dict[str, exp.Expr]:
-        """Columns of the orders' own as conditions see them, under ``PREFIX NAME``; as ``text`` where they are to be groups."""
+        """Columns of the orders' own as conditions see them, under ``PREFIX NAME``; as
+        ``text`` where they are to be groups.
+        """
         sums = {name: self.number(of) for name in names if (of := summed(name)) is not None}
         there = self.rows.condition_cells() | ({HOUR: self.hour} if HOUR in names else {})
         return {f"{prefix} {name}": sums[name] for name in names if name in sums} | {
-            f"{prefix} {name}": as_text(there[name]) if text else there[name] for name in names if name not in sums
+            f"{prefix} {name}": as_text(there[name]) if text else there[name]
+            for name in names
+            if name not in sums
         }
 
     def number(self, name: str) -> exp.Expr:
-        """A column of the orders, or a role, as whole ten-thousandths, whose sums are exact; NULL where it is blank.
+        """A column of the orders, or a role, as whole ten-thousandths, whose sums are exact; NULL
+        where it is blank.
 
-        Money is in major units, converted as the amount is. Quantities of rows with a negative amount are below zero.
+        Money is in major units, converted as the amount is. Quantities of rows with a negative
+        amount are below zero.
         """
         rows = self.rows
         if is_amount(rows, name):
-            return sql("CAST(:m * :s AS BIGINT)", m=self.minor, s=PARTS_OF_ONE // 10**rows.scheme.money.decimals)
+            return sql(
+                "CAST(:m * :s AS BIGINT)",
+                m=self.minor,
+                s=PARTS_OF_ONE // 10**rows.scheme.money.decimals,
+            )
         own = column_of(rows, name)
         number = rows.minor_of(own, EXACT_DECIMALS)
         if own == rows.roles.get("quantity"):
@@ -117,7 +131,9 @@ def column_of(rows: Rows, name: str) -> str:
 
 def is_amount(rows: Rows, name: str) -> bool:
     """Whether a name means the amount, by its role or by its column."""
-    return column_of(rows, name) == rows.roles.get("amount") or (name == "amount" and name not in rows.source.columns)
+    return column_of(rows, name) == rows.roles.get("amount") or (
+        name == "amount" and name not in rows.source.columns
+    )
 
 
 def as_text(tree: exp.Expr) -> exp.Expr:

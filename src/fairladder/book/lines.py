@@ -1,4 +1,6 @@
-"""What is asked of each row, as one table: worked out on the way to a query, or kept in the engine so that rows are read once."""
+"""What is asked of each row, as one table: worked out on the way to a query, or kept in the
+engine so that rows are read once.
+"""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -15,13 +17,16 @@ from fairladder.sqltree import any_of, case, cell_column, cell_name, column, nam
 
 
 def lines(rows: Rows, as_written: bool) -> exp.Select:
-    """``state``, ``customer``, ``minor`` and ``day`` of each row, and what else there is of these: ``order_id``,
-    ``currency``, ``name``, ``channel`` or its bit ``channel_bits``, ``offset`` (1 where a text timestamp carries one), ``unread``.
+    """``state``, ``customer``, ``minor`` and ``day`` of each row, and what else there is of these:
+    ``order_id``, ``currency``, ``name``, ``channel`` or its bit ``channel_bits``, ``offset`` (1
+    where a text timestamp carries one), ``unread``.
 
     With ``as_written`` ids are untrimmed, and the state leaves them aside.
     """
     tree = rows.tree_as_written() if as_written else rows.tree()
-    return select([named(t, name) for name, t in _columns(rows, as_written).items()], tree, "order_rows")
+    return select(
+        [named(t, name) for name, t in _columns(rows, as_written).items()], tree, "order_rows"
+    )
 
 
 def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
@@ -52,7 +57,9 @@ SIGNS = ("void_rows", "void_money", "over_one", "below_one", "at_one")
 
 
 def line_signs(rows: Rows) -> dict[str, exp.Expr]:
-    """Over the rows' tree: what tells of numbers that are wrong, of each row: ``SIGNS``, where there can be any."""
+    """Over the rows' tree: what tells of numbers that are wrong, of each row: ``SIGNS``, where
+    there can be any.
+    """
     trees: dict[str, exp.Expr] = {}
     if rows.plainly:
         return trees
@@ -73,10 +80,11 @@ def offset_flag() -> exp.Expr:
 
 
 def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
-    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are one, and which.
+    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are
+    one, and which.
 
-    Cells are compared as they are written, which costs less than trimming each; whatever is not among the channels as
-    written is trimmed and looked up, and only then another.
+    Cells are compared as they are written, which costs less than trimming each; whatever is not
+    among the channels as written is trimmed and looked up, and only then another.
     """
     raw = sql("CAST(:c AS VARCHAR)", c=cell_column(rows.roles.get("channel") or ""))
     bits = [(exp.Literal.string(t), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
@@ -86,7 +94,8 @@ def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
     careful = case(trimmed, exp.convert(other_channel(channels)))
     width = "SMALLINT" if len(channels) < 14 else "BIGINT"
     return sql(
-        f"CAST(:bit AS {width})", bit=case([(sql(":c = :t", c=raw, t=text), bit) for text, bit in bits], careful)
+        f"CAST(:bit AS {width})",
+        bit=case([(sql(":c = :t", c=raw, t=text), bit) for text, bit in bits], careful),
     )
 
 
@@ -95,24 +104,27 @@ def other_channel(channels: tuple[str, ...]) -> int:
     return int(2 ** (len(channels) + 1))
 
 
-# ---------------------------------------------------------------------------------------------------- rows that are kept
+# --------------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
 class KeptLines:
     """Rows read once and kept in the engine, with what the findings look at; ``forget`` drops them.
 
-    Beside the columns of ``lines``: ``twin``, alike for rows of an order (without order ids, of all) whose cells are all alike;
-    ``off``, what rounding added to an amount with too many decimals, in minor units; ``written``, the date cell of rows whose
-    date cannot be read; ``cells``, of text files all cells of a row that could be set aside; ``file``, where there are several;
-    and ``row``.
+    Beside the columns of ``lines``: ``twin``, alike for rows of an order (without order ids, of
+    all) whose cells are all alike; ``off``, what rounding added to an amount with too many
+    decimals, in minor units; ``written``, the date cell of rows whose date cannot be read;
+    ``cells``, of text files all cells of a row that could be set aside; ``file``, where there are
+    several; and ``row``.
     """
 
     rows: Rows
     as_written: bool
     table: exp.Expr
     in_order: bool
-    """Whether the rows stand in the order of their source, so that their place tells their number."""
+    """Whether the rows stand in the order of their source, so that their place tells their
+    number.
+    """
     orders: exp.Expr | None = None
     """A kept table of their orders (``customers.orders_of``), where they have ids."""
 
@@ -127,29 +139,43 @@ class KeptLines:
         return self.engine is self.engine.reader
 
     def tree(self, ids_put_aside: bool) -> exp.Expr:
-        """The rows with their number; where ids can put a row aside, their state is the whole one even as written."""
+        """The rows with their number; where ids can put a row aside, their state is the whole
+        one even as written.
+        """
         # Rows kept in order stand in the order in which they were read.
         row = sql("rowid + :n", n=self.rows.source.first_row) if self.in_order else column("row")
         state: exp.Expr = column("state")
         if self.as_written and ids_put_aside:
             state = whole_state_of(self.rows, "order_id")
         others = [
-            column(n) for n in _kept_columns(self.rows, self.as_written, self.in_order) if n not in ("state", "row")
+            column(n)
+            for n in _kept_columns(self.rows, self.as_written, self.in_order)
+            if n not in ("state", "row")
         ]
-        return select([named(state, "state"), named(row, "row"), *others], self.table).subquery("kept", copy=False)
+        return select([named(state, "state"), named(row, "row"), *others], self.table).subquery(
+            "kept", copy=False
+        )
 
     def as_rows(self) -> exp.Select:
-        """The rows as ``Rows.tree`` has them, numbered; source columns hold only the cells of rows that could be set aside."""
+        """The rows as ``Rows.tree`` has them, numbered; source columns hold only the cells of
+        rows that could be set aside.
+        """
         if not self.rows.source.text:  # reading typed columns again costs little
             return self.rows.tree(numbered=True)
-        trees: dict[str, exp.Expr] = {"#state": column("state"), "#row": column("row"), "#minor": column("minor")}
+        trees: dict[str, exp.Expr] = {
+            "#state": column("state"),
+            "#row": column("row"),
+            "#minor": column("minor"),
+        }
         for place, name in enumerate(self.rows.source.columns, start=1):
             trees[cell_name(name)] = exp.Anonymous(
                 this="LIST_EXTRACT", expressions=[column("cells"), exp.convert(place)]
             )
         if self.rows.source.files_apart:
             trees[f"#{FILE}"] = column(FILE)
-        return select([named(tree, name) for name, tree in trees.items()], self.tree(ids_put_aside=True))
+        return select(
+            [named(tree, name) for name, tree in trees.items()], self.tree(ids_put_aside=True)
+        )
 
     def unread_dates(self) -> exp.Expr:
         """All dates in text that could not be read, in ``written``; only of rows as written."""
@@ -176,7 +202,8 @@ class KeptLines:
 def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
     """Read all rows and keep what is asked of each."""
     source, engine = rows.source, rows.source.engine
-    # To ask whether rows stay in order is to plan the statement, which takes longer than to number few rows.
+    # To ask whether rows stay in order is to plan the statement, which takes longer than to number
+    # few rows.
     for in_order in (True, False) if source.stands_alone and not source.is_small else (False,):
         tree = rows.tree_as_written(not in_order) if as_written else rows.tree(not in_order)
         columns = [named(t, name) for name, t in _kept_columns(rows, as_written, in_order).items()]
@@ -189,15 +216,23 @@ def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
 def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp.Expr]:
     trees = _columns(rows, as_written)
     bad_date = sql(":s = :b", s=trees["state"], b=RowState.BAD_DATE)
-    told_apart = {rows.roles.get("customer"), rows.roles.get("order")} if as_written and rows.has_orders else set()
+    told_apart = (
+        {rows.roles.get("customer"), rows.roles.get("order")}
+        if as_written and rows.has_orders
+        else set()
+    )
     if rows.source.parts:
         told_apart = told_apart | {FILE}  # the same row in two files is the same row
     others = [cell_column(name) for name in rows.source.columns if name not in told_apart]
     trees["twin"] = exp.Anonymous(this="HASH", expressions=others)
     trees["off"] = sql(
-        "CASE WHEN ABS(:exact - :m) > 1e-6 THEN :m - :exact END", exact=rows.unrounded(), m=trees["minor"]
+        "CASE WHEN ABS(:exact - :m) > 1e-6 THEN :m - :exact END",
+        exact=rows.unrounded(),
+        m=trees["minor"],
     )
-    trees["written"] = sql("CASE WHEN :bad THEN CAST(:p AS VARCHAR) END", bad=bad_date, p=column("#placed"))
+    trees["written"] = sql(
+        "CASE WHEN :bad THEN CAST(:p AS VARCHAR) END", bad=bad_date, p=column("#placed")
+    )
     if rows.source.text:
         cells_read = exp.Array(expressions=[cell_column(name) for name in rows.source.columns])
         aside = _could_be_set_aside(rows, trees["state"], as_written)
@@ -212,7 +247,9 @@ def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp
 
 
 def _could_be_set_aside(rows: Rows, state: exp.Expr, as_written: bool) -> exp.Expr:
-    """Whether a row could be set aside; ids as written are looked at just as far as costs nothing."""
+    """Whether a row could be set aside; ids as written are looked at just as far as costs
+    nothing.
+    """
     # No list of codes: the engine would join with a long one, and rows would lose their order.
     codes = sql(
         ":s BETWEEN :first AND :last",
@@ -222,14 +259,17 @@ def _could_be_set_aside(rows: Rows, state: exp.Expr, as_written: bool) -> exp.Ex
     )
     if not as_written:
         return codes
-    ids = {role: cell_column(name) for role in ("customer", "order") if (name := rows.roles.get(role))}
+    ids = {
+        role: cell_column(name) for role in ("customer", "order") if (name := rows.roles.get(role))
+    }
     return any_of([codes, _ids_could_put_aside(rows, ids)])
 
 
 def _ids_could_put_aside(rows: Rows, ids: Mapping[str, exp.Expr]) -> exp.Expr:
     """Whether ids as written could be blank or a total's words; True of more than are."""
     tests = [sql(":c IS NULL", c=cell) for cell in ids.values()]
-    # White space, whatever the alphabet, sorts outside of the visible ASCII characters; a formula may hold nothing.
+    # White space, whatever the alphabet, sorts outside of the visible ASCII characters; a formula
+    # may hold nothing.
     tests += [
         sql(":c < '!' OR :c >= CHR(127) OR STARTS_WITH(:c, '=')", c=cell)
         for role, cell in ids.items()
@@ -241,8 +281,13 @@ def _ids_could_put_aside(rows: Rows, ids: Mapping[str, exp.Expr]) -> exp.Expr:
 
 
 def trimmed_ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
-    """The ids as written of a table of rows or orders, trimmed; ``order`` names its column of order ids."""
-    return {r: cells.text(c, "text") if rows.kind(r) == "text" else c for r, c in _ids(rows, order).items()}
+    """The ids as written of a table of rows or orders, trimmed; ``order`` names its column of
+    order ids.
+    """
+    return {
+        r: cells.text(c, "text") if rows.kind(r) == "text" else c
+        for r, c in _ids(rows, order).items()
+    }
 
 
 def _ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
@@ -256,7 +301,10 @@ def whole_state_of(rows: Rows, order: str) -> exp.Expr:
     no_order = sql(":o IS NULL", o=ids["order"]) if rows.has_orders else None
     dateless = sql("state = :d", d=RowState.NO_DATE)
     whole = whole_state(rows, ids["customer"], no_order, dateless, column("state"))
-    # Ids that plainly put nothing aside need no closer look, which would cost more than all the rest.
+    # Ids that plainly put nothing aside need no closer look, which would cost more than all the
+    # rest.
     return sql(
-        "CASE WHEN :looks THEN :whole ELSE state END", looks=_ids_could_put_aside(rows, _ids(rows, order)), whole=whole
+        "CASE WHEN :looks THEN :whole ELSE state END",
+        looks=_ids_could_put_aside(rows, _ids(rows, order)),
+        whole=whole,
     )

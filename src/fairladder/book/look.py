@@ -1,4 +1,6 @@
-"""The findings of orders that have been read, the same for every command: of the pass, a second look at the rows, and the customers."""
+"""The findings of orders that have been read, the same for every command: of the pass, a
+second look at the rows, and the customers.
+"""
 
 import shlex
 from collections.abc import Sequence
@@ -35,31 +37,43 @@ _BY_ID = frozenset({RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER}
 
 @dataclass(frozen=True)
 class Looked:
-    """What was found, and the codes of findings that were not looked for because that would take too long."""
+    """What was found, and the codes of findings that were not looked for because that would
+    take too long.
+    """
 
     found: tuple[Finding, ...]
     left_to_check: tuple[str, ...] = ()
 
 
 def look(orders: "Read") -> Looked:
-    """The findings of every command; large sources and clusters leave those that need another pass to `check`."""
+    """The findings of every command; large sources and clusters leave those that need another
+    pass to `check`.
+    """
     limits = orders.engine.limits
     large = orders.balance.rows_read > limits.looked_at
     by_rows = _of_rows(orders) if not large and _is_suspicious(orders) else []
     with_customers = limits.customer_findings and (orders.kept_groups is not None or not large)
     by_customers = of_customers(orders, notes=False) if with_customers else _unmatched(orders)
-    of_customers_left = () if with_customers else tuple(c for c in codes_in("customers") if c != "unmatched-customers")
+    of_customers_left = (
+        ()
+        if with_customers
+        else tuple(c for c in codes_in("customers") if c != "unmatched-customers")
+    )
     left = (*(codes_in("rows") if large else ()), *of_customers_left)
     return Looked(tuple(_joined(of_pass(orders), by_rows, by_customers)), left)
 
 
 def look_closely(orders: "Read", kept: KeptLines | None) -> Looked:
-    """The same with all rows looked at, however many; ``kept`` are the rows, where they are kept."""
+    """The same with all rows looked at, however many; ``kept`` are the rows, where they are
+    kept.
+    """
     return Looked(tuple(_joined(of_pass(orders), _of_rows(orders, kept), of_customers(orders))))
 
 
 def _joined(*parts: Sequence[Finding]) -> list[Finding]:
-    """Findings of several passes, of each code the one of the latest pass, which knows examples, too."""
+    """Findings of several passes, of each code the one of the latest pass, which knows
+    examples, too.
+    """
     latest = {f.code: n for n, part in enumerate(parts) for f in part}
     return [f for n, part in enumerate(parts) for f in part if latest[f.code] == n]
 
@@ -70,7 +84,9 @@ def of_pass(orders: "Read") -> list[Finding]:
     void = _void_statuses(rows) if signs.void_rows else []
     currencies = orders.account.currencies
     return [
-        *balance_findings(orders.balance, currencies, _instead(rows) if len(currencies) > 1 else ""),
+        *balance_findings(
+            orders.balance, currencies, _instead(rows) if len(currencies) > 1 else ""
+        ),
         *pass_findings(signs, orders.scheme.money.decimals, orders.roles, void),
     ]
 
@@ -79,7 +95,8 @@ def _instead(rows: Rows) -> str:
     """Advice to take another column for the amount, where amounts are in several currencies."""
     name = amount_in_one_currency(rows.source, rows.roles.columns)
     return (
-        f" Or take `{name}` for the amount, which is in one currency: --amount-column {shlex.quote(name)}."
+        f" Or take `{name}` for the amount, which is in one currency: --amount-column "
+        f"{shlex.quote(name)}."
         if name
         else ""
     )
@@ -97,7 +114,9 @@ def _statuses(rows: Rows, void: bool = False) -> list[str | None]:
     cell = sql("TRIM(CAST(:c AS VARCHAR))", c=cell_column(name))
     query = select([named(cell, "status")], rows.source.relation).distinct(copy=False)
     query = query.where(says_void(cell), copy=False) if void else query
-    table = rows.source.engine.table(query.order_by("status", copy=False).limit(MOST_STATUSES + 1, copy=False))
+    table = rows.source.engine.table(
+        query.order_by("status", copy=False).limit(MOST_STATUSES + 1, copy=False)
+    )
     found: list[str | None] = table["status"].to_pylist()
     return found
 
@@ -115,7 +134,9 @@ def _is_suspicious(orders: "Read") -> bool:
 
 
 def _any_repeats(rows: Rows) -> bool:
-    """True if rows have the same cells as another, in one file or in several, or an order id is in several files."""
+    """True if rows have the same cells as another, in one file or in several, or an order id
+    is in several files.
+    """
     source = rows.source
     cells = [cell_column(name) for name in source.columns if not (source.parts and name == FILE)]
     same = select([sql("COUNT(*) AS n")], source.relation).group_by(
@@ -134,8 +155,12 @@ def _any_shared(rows: Rows) -> bool:
     order, customer = rows.roles.get("order"), rows.roles.get("customer")
     if order is None or customer is None:
         return False
-    by_order = select([sql("COUNT(*) AS n")], rows.source.relation).group_by(cell_column(order), copy=False)
-    return _is_any(rows, by_order.having(sql("MIN(:c) <> MAX(:c)", c=cell_column(customer)), copy=False))
+    by_order = select([sql("COUNT(*) AS n")], rows.source.relation).group_by(
+        cell_column(order), copy=False
+    )
+    return _is_any(
+        rows, by_order.having(sql("MIN(:c) <> MAX(:c)", c=cell_column(customer)), copy=False)
+    )
 
 
 def _is_any(rows: Rows, query: exp.Select) -> bool:
@@ -147,7 +172,9 @@ def _of_rows(orders: "Read", kept: KeptLines | None = None) -> list[Finding]:
     looked_at = kept or keep_rows(orders.rows, as_written=False)
     states = orders.balance.rows
     outside = bool(states.get(RowState.OUTSIDE))
-    inspected = Inspected(looked_at, not _BY_ID.isdisjoint(states), outside, today(orders.scheme.time.time_zone))
+    inspected = Inspected(
+        looked_at, not _BY_ID.isdisjoint(states), outside, today(orders.scheme.time.time_zone)
+    )
     try:
         return row_inspection(inspected)
     finally:
@@ -164,18 +191,24 @@ def _unmatched(orders: "Read") -> list[Finding]:
 
 
 def of_customers(orders: "Read", *, notes: bool = True) -> list[Finding]:
-    """What the customers show; before one of several currencies is chosen, those of each by themselves."""
+    """What the customers show; before one of several currencies is chosen, those of each by
+    themselves.
+    """
     with orders.customer_engine.passing():
         found = _unmatched(orders)
         if len(orders.account.currencies) < 2:
             return found + customer_findings(people_of(orders), notes=notes)
         for currency in orders.account.currencies:
-            found += in_currency(customer_findings(people_of(orders, currency), notes=notes), currency)
+            found += in_currency(
+                customer_findings(people_of(orders, currency), notes=notes), currency
+            )
         return found
 
 
 def people_of(orders: "Read", currency: str | None = None) -> People:
-    """The customers; with ``currency`` those who have orders in it, and what these come to, without the customers file."""
+    """The customers; with ``currency`` those who have orders in it, and what these come to,
+    without the customers file.
+    """
     groups, members, engine = orders.groups, orders.members, orders.customer_engine
     decimals, id_name = orders.scheme.money.decimals, orders.rows.customer_in_conditions
     if currency is not None:
@@ -183,7 +216,9 @@ def people_of(orders: "Read", currency: str | None = None) -> People:
         test = sql("currency IS NULL") if currency == BLANK else sql("currency = :c", c=own)
         relation = engine.keep(whole_numbers(groups, None).where(test, copy=False))
         return People(engine, relation, "name" in groups.columns, False, decimals, id_name)
-    has_names = "name" in groups.columns or (members is not None and "name" in members.table.column_names)
+    has_names = "name" in groups.columns or (
+        members is not None and "name" in members.table.column_names
+    )
     return People(engine, orders.base, has_names, members is not None, decimals, id_name)
 
 

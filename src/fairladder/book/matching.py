@@ -1,4 +1,6 @@
-"""Why ids of the orders and of the customers file do not match: zeros, case, spaces, or addresses on one side only."""
+"""Why ids of the orders and of the customers file do not match: zeros, case, spaces, or
+addresses on one side only.
+"""
 
 import re
 from collections.abc import Callable, Collection, Sequence
@@ -15,7 +17,8 @@ _CAUSES: tuple[tuple[str, Callable[[str], str]], ...] = (
 
 
 def likely_cause(ours: Collection[str], theirs: Collection[str]) -> str:
-    """A sentence with the likely cause and an example, from ids that are on one side only; empty where none is found.
+    """A sentence with the likely cause and an example, from ids that are on one side only; empty
+    where none is found.
 
     A cause is likely if it explains at least a fifth of the ids of the smaller side.
     """
@@ -32,10 +35,14 @@ def likely_cause(ours: Collection[str], theirs: Collection[str]) -> str:
     return ""
 
 
-def unmatched_of(ids: int, members: int, same: int, alone: Sequence[Sequence[str]], label: str) -> Finding | None:
-    """``unmatched-customers``: under half of the smaller side's ids are on the other side, so the two write ids differently.
+def unmatched_of(
+    ids: int, members: int, same: int, alone: Sequence[Sequence[str]], label: str
+) -> Finding | None:
+    """``unmatched-customers``: under half of the smaller side's ids are on the other side, so the
+    two write ids differently.
 
-    Takes the number of ids of each side and of both, and sorted ids of each side that are on one side ``alone``.
+    Takes the number of ids of each side and of both, and sorted ids of each side that are on one
+    side ``alone``.
     """
     smaller = min(ids, members)
     if not smaller or same * 2 >= smaller:

@@ -1,4 +1,5 @@
-"""The measures of each customer as trees, over whole numbers in an engine: section 2 of the definitions, as in ``book.measures``.
+"""The measures of each customer as trees, over whole numbers in an engine: section 2 of the
+definitions, as in ``book.measures``.
 
 Every average and ratio is one division of whole numbers that floats hold exactly.
 """
@@ -15,44 +16,61 @@ COUNTS = ("orders", "refunds", "zero_orders", "lines", "spend")
 
 
 def measures(
-    there: Collection[str], today: exp.Expr, positive: exp.Expr, held_from: exp.Expr, rank: exp.Expr, decimals: int
+    there: Collection[str],
+    today: exp.Expr,
+    positive: exp.Expr,
+    held_from: exp.Expr,
+    rank: exp.Expr,
+    decimals: int,
 ) -> list[exp.Expr]:
-    """The columns of the customers table, named and in order, over ``COUNTS`` and the first, last, smallest and largest order.
+    """The columns of the customers table, named and in order, over ``COUNTS`` and the first, last,
+    smallest and largest order.
 
-    ``there`` are the optional texts. ``today`` is the day of reckoning, ``positive`` the sum of all positive spend,
-    ``held_from`` what customers of this spend and more hold of it, ``rank`` the place by spend. Raises UsageError for a measure of the
-    registry that has no tree, so that none is dropped in silence.
+    ``there`` are the optional texts. ``today`` is the day of reckoning, ``positive`` the sum of
+    all positive spend, ``held_from`` what customers of this spend and more hold of it, ``rank``
+    the place by spend. Raises UsageError for a measure of the registry that has no tree, so that
+    none is dropped in silence.
     """
     whole = sql("NULLIF(:p, 0)", p=positive)
     bought, twice = sql("orders > 0"), sql("orders > 1")
-    span, recency = _days(column("last_order"), column("first_order")), _days(today, column("last_order"))
+    span, recency = (
+        _days(column("last_order"), column("first_order")),
+        _days(today, column("last_order")),
+    )
 
     def where(test: exp.Expr, tree: exp.Expr) -> exp.Expr:
         return sql("CASE WHEN :t THEN :x END", t=test, x=tree)
 
     trees: dict[str, exp.Expr] = {
-        n: column(n) for n in NAMES if n in {"customer", *COUNTS, "first_order", "last_order", *there}
+        n: column(n)
+        for n in NAMES
+        if n in {"customer", *COUNTS, "first_order", "last_order", *there}
     }
     trees |= {
         "recency_days": where(bought, recency),
         "tenure_days": where(bought, _days(today, column("first_order"))),
         "spend": units(column("spend"), decimals),
-        "average_order_value": where(bought, _ratio(column("spend"), sql("orders * :s", s=10**decimals))),
+        "average_order_value": where(bought,
+        _ratio(column("spend"), sql("orders * :s", s=10**decimals))),
         "smallest_order": where(bought, units(column("smallest_order"), decimals)),
         "largest_order": where(bought, units(column("largest_order"), decimals)),
         "average_gap_days": where(twice, _ratio(span, sql("orders - 1"))),
         "overdue_ratio": where(
             sql("orders > 1 AND :s <> 0", s=span), _ratio(sql(":r * (orders - 1)", r=recency), span)
         ),
-        "spend_share": sql("CASE WHEN spend > 0 THEN :r ELSE 0.0e0 END", r=_ratio(column("spend"), whole)),
+        "spend_share": sql("CASE WHEN spend > 0 THEN :r ELSE 0.0e0 END",
+        r=_ratio(column("spend"), whole)),
         "spend_share_running": sql(
-            "CASE WHEN spend > 0 THEN :r WHEN :p > 0 THEN 1.0e0 ELSE 0.0e0 END", r=_ratio(held_from, whole), p=positive
+            "CASE WHEN spend > 0 THEN :r WHEN :p > 0 THEN 1.0e0 ELSE 0.0e0 END",
+            r=_ratio(held_from, whole), p=positive
         ),
         "spend_rank": rank,
     }  # fmt: skip
     for name in NAMES:
         if name not in trees and name not in OPTIONAL:
-            raise UsageError(f"`{name}` has no tree, so it cannot be computed on a cluster or as SQL.")
+            raise UsageError(
+                f"`{name}` has no tree, so it cannot be computed on a cluster or as SQL."
+            )
     return [named(trees[n], n) for n in NAMES if n in trees]
 
 

@@ -23,7 +23,9 @@ from fairladder.wording import percent
 
 @dataclass(frozen=True)
 class Members:
-    """The customers file: a row for each id (``table``, column ``customer`` first), and its rows without an id."""
+    """The customers file: a row for each id (``table``, column ``customer`` first), and its
+    rows without an id.
+    """
 
     table: pa.Table
     set_aside: pa.Table | None
@@ -36,29 +38,32 @@ class Members:
 
 
 def open_members(
-    file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str], engine: Engine,
+    file: Any, settings: CustomersPart, customer_column: str, computed: Collection[str],
+    engine: Engine,
     dates: Callable[[], DateStyle | None] = lambda: None, order_ids: Callable[[], set[str]] = set,
 ) -> Members:  # fmt: skip
     """Read a customers file. Rows with a blank id are set aside as ``no-customer``.
 
-    Text columns in which every cell is a number or a day become that; where days can be read day first or month first,
-    ``dates`` returns how those of the orders are written. ``order_ids`` returns ids of the orders, by which the id column is found where it
-    is named otherwise.
+    Text columns in which every cell is a number or a day become that; where days can be read day
+    first or month first, ``dates`` returns how those of the orders are written. ``order_ids``
+    returns ids of the orders, by which the id column is found where it is named otherwise.
 
-    Raises SchemeError where its id column is not found, DataError where an id stands on two rows or a column is named
-    like a ``computed`` one.
+    Raises SchemeError where its id column is not found, DataError where an id stands on two rows
+    or a column is named like a ``computed`` one.
     """
     source = open_source(file, engine.reader, OrdersPart(encoding=settings.encoding))
     id_column, key_note = _id_column(settings, source, customer_column, order_ids)
     name = settings.name or ("name" if "name" in source.columns else None)
     if name is not None and name not in source.columns:
         raise SchemeError(
-            f"{source.label} has no column `{name}`, which [customers] name asks for. {nearest(name, source.columns)}"
+            f"{source.label} has no column `{name}`, which [customers] name asks for. "
+            f"{nearest(name, source.columns)}"
         )
     for other in source.columns:
         if other in computed and other not in (id_column, name):
             raise DataError(
-                f"{source.label} has a column `{other}`, and that is the name of a computed one. Rename it in the file."
+                f"{source.label} has a column `{other}`, and that is the name of a computed one. "
+                "Rename it in the file."
             )
     rows = _read(source, id_column, name, dates)
     shown = {cell_name(name): name for name in source.columns}
@@ -79,13 +84,18 @@ def _without_id(
     """The rows without an id that hold something, if there are any, and the others."""
     aside: dict[str, exp.Expr] = {"row": column(_ROW), "reason": exp.Literal.string("no-customer")}
     aside |= {shown_name(f"of {shown.get(n, n)}"): column(n) for n in cells_there}
-    nobody, anything = sql("customer IS NULL"), [sql(":c IS NOT NULL", c=column(n)) for n in cells_there]
+    nobody, anything = (
+        sql("customer IS NULL"),
+        [sql(":c IS NOT NULL", c=column(n)) for n in cells_there],
+    )
     offered = engine.offer(rows)
     query = select([named(tree, n) for n, tree in aside.items()], offered)
     query = query.where(nobody, any_of(anything) if anything else exp.false(), copy=False)
     found = engine.table(query.order_by("row", copy=False))
     known = engine.table(
-        select(["*"], offered).where(exp.Not(this=nobody), copy=False).order_by(column(_ROW), copy=False)
+        select(["*"], offered)
+        .where(exp.Not(this=nobody), copy=False)
+        .order_by(column(_ROW), copy=False)
     )
     return found if len(found) else None, known
 
@@ -97,13 +107,15 @@ _ROW = "#row"
 def _id_column(
     settings: CustomersPart, source: Source, customer_column: str, order_ids: Callable[[], set[str]]
 ) -> tuple[str, str]:
-    """The column of ids, and a note where it was found by its values or its letters rather than by its exact name.
+    """The column of ids, and a note where it was found by its values or its letters rather than by
+    its exact name.
 
     Raises SchemeError where no column is named so, and none holds at least half of the ids.
     """
     if settings.customer is not None and settings.customer not in source.columns:
         raise SchemeError(
-            f"{source.label} has no column `{settings.customer}`, which [customers] customer asks for. "
+            f"{source.label} has no column `{settings.customer}`, which [customers] customer asks "
+            "for. "
             f"{nearest(settings.customer, source.columns)}"
         )
     for name in (settings.customer, customer_column, "customer"):
@@ -118,13 +130,18 @@ def _id_column(
         chosen = next((name for name in tied if name in alike), best)
         return (
             chosen,
-            f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} of the ids looked at are in both files",
+            f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} of "
+            "the ids looked at are in both files",
         )
     if len(alike) == 1:
-        return alike[0], f"{source.label} is matched by its column `{alike[0]}`, as its name suggests"
+        return alike[
+            0
+        ], f"{source.label} is matched by its column `{alike[0]}`, as its name suggests"
     raise SchemeError(
-        f"{source.label}: no column holds the ids of the orders' `{customer_column}`. Name it with `customer` under [customers] "
-        f"(--customers-id). The columns are: {', '.join(f'`{name}`' for name in list(source.columns)[:12])}."
+        f"{source.label}: no column holds the ids of the orders' `{customer_column}`. Name it "
+        "with `customer` under [customers] "
+        "(--customers-id). The columns are: "
+        f"{', '.join(f'`{name}`' for name in list(source.columns)[:12])}."
     )
 
 
@@ -137,22 +154,33 @@ def _share_known(source: Source, name: str, ids: set[str]) -> float:
     if source.columns[name] in ("date", "timestamp", "instant", "truth"):
         return 0.0
     cell = sql("CAST(:c AS VARCHAR)", c=cells.text(cell_column(name), source.columns[name]))
-    table = source.engine.table(select([named(cell, "value")], source.relation).distinct(copy=False))
+    table = source.engine.table(
+        select([named(cell, "value")], source.relation).distinct(copy=False)
+    )
     values = {value for value in table["value"].to_pylist() if value is not None}
     fewer = min(len(ids), len(values))
     return len(ids & values) / fewer if fewer > 1 else 0.0
 
 
-def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]) -> pa.Table:
-    """The rows with their numbers; numbers that are none are null, and timestamps count as their day."""
-    engine, others = source.engine.customer_engine, [c for c in source.columns if c not in (id_column, name)]
+def _read(
+    source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]
+) -> pa.Table:
+    """The rows with their numbers; numbers that are none are null, and timestamps count as
+    their day.
+    """
+    engine, others = (
+        source.engine.customer_engine,
+        [c for c in source.columns if c not in (id_column, name)],
+    )
     with engine.passing():
         # Trimmed once, since to trim a cell takes most of a statement.
         trimmed = {_ROW: sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
         trimmed |= {cell_name(n): _trimmed(n, kind) for n, kind in source.columns.items()}
         rows = engine.keep(select([named(tree, n) for n, tree in trimmed.items()], source.relation))
         settled = settled_kinds(source, others, rows) if source.text else {}
-        cells_of = {other: _cell(other, source.columns[other], settled.get(other)) for other in others}
+        cells_of = {
+            other: _cell(other, source.columns[other], settled.get(other)) for other in others
+        }
         if source.text:
             for other in _day_like(engine, rows, [n for n in others if n not in settled]):
                 if (style := _style(engine, rows, other, dates)) is not None:
@@ -163,7 +191,10 @@ def _read(source: Source, id_column: str, name: str | None, dates: Callable[[], 
         }
         if name is not None:
             ours["name"] = _as_id(name, source.columns[name])
-        columns = [*(named(t, n) for n, t in ours.items()), *(named(t, cell_name(n)) for n, t in cells_of.items())]
+        columns = [
+            *(named(t, n) for n, t in ours.items()),
+            *(named(t, cell_name(n)) for n, t in cells_of.items()),
+        ]
         return engine.table(select(columns, rows).order_by(column(_ROW), copy=False))
 
 
@@ -176,7 +207,8 @@ def _trimmed(name: str, kind: CellKind) -> exp.Expr:
     return cells.text(cell_column(name), kind) if kind == "text" else cell_column(name)
 
 
-#: What looks like a day that is not ISO: two numbers, or a number and a month's name, and a whole year.
+#: What looks like a day that is not ISO: two numbers, or a number and a month's name, and a whole
+#: year.
 _DAY_LIKE = r"(\d{1,2}[./ -]+(\d{1,2}|[A-Za-z]{3,9}\.?)[., /-]+\d{4}|\d{4}[./]\d{1,2}[./]\d{1,2}|[A-Za-z]{3,9}\.? \d{1,2},? \d{4})([ T].*)?"
 
 
@@ -188,19 +220,37 @@ def _day_like(engine: Engine, rows: exp.Expr, names: list[str]) -> list[str]:
     tests = []
     for name in names:
         cell = cell_column(name)
-        fits = sql("REGEXP_FULL_MATCH(:c, :p) OR REGEXP_FULL_MATCH(:c, :iso)", c=cell, p=_DAY_LIKE, iso=_ISO_LIKE)
-        tests.append(named(sql("BOOL_AND(:fits) FILTER (WHERE :c IS NOT NULL)", fits=fits, c=cell), f"like {name}"))
+        fits = sql(
+            "REGEXP_FULL_MATCH(:c, :p) OR REGEXP_FULL_MATCH(:c, :iso)",
+            c=cell,
+            p=_DAY_LIKE,
+            iso=_ISO_LIKE,
+        )
+        tests.append(
+            named(
+                sql("BOOL_AND(:fits) FILTER (WHERE :c IS NOT NULL)", fits=fits, c=cell),
+                f"like {name}",
+            )
+        )
     counts = engine.table(select(tests, rows)).to_pylist()[0] if tests else {}
     return [name for name in names if counts[f"like {name}"]]
 
 
-def _style(engine: Engine, rows: exp.Expr, name: str, dates: Callable[[], DateStyle | None]) -> DateStyle | None:
-    """How the days of a text column are written, where every cell that is not blank is one; None of other columns."""
+def _style(
+    engine: Engine, rows: exp.Expr, name: str, dates: Callable[[], DateStyle | None]
+) -> DateStyle | None:
+    """How the days of a text column are written, where every cell that is not blank is one;
+    None of other columns.
+    """
     try:
         style = settle_dates(rows, name, engine, told_as=name)
     except DataError:
         style = dates() or DateStyle("iso")
-    read = sql("BOOL_AND(:d IS NOT NULL) FILTER (WHERE :c IS NOT NULL)", d=_day(name, style), c=cell_column(name))
+    read = sql(
+        "BOOL_AND(:d IS NOT NULL) FILTER (WHERE :c IS NOT NULL)",
+        d=_day(name, style),
+        c=cell_column(name),
+    )
     every = engine.table(select([named(read, "read")], rows))["read"].to_pylist()[0]
     return style if every else None
 
@@ -231,9 +281,12 @@ def _no_repeats(rows: pa.Table, source: Source) -> None:
     if len(counts) == len(ids):
         return
     first = next(text for text in ids if counts[text] > 1)
-    numbers = [number for number, text in zip(rows[_ROW].to_pylist(), ids, strict=True) if text == first]
+    numbers = [
+        number for number, text in zip(rows[_ROW].to_pylist(), ids, strict=True) if text == first
+    ]
     rows_said, several = ", ".join(map(str, numbers[:5])), sum(n > 1 for n in counts.values())
     raise DataError(
         f"repeated-customers: {source.label} holds {several} ids on more than one row, the first "
-        f"`{first}` (rows {rows_said}). Joining them would count orders twice; keep one row for each customer."
+        f"`{first}` (rows {rows_said}). Joining them would count orders twice; keep one row for "
+        "each customer."
     )

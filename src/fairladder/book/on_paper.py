@@ -1,4 +1,6 @@
-"""The reduction as a statement for a warehouse: from a table of orders with typed columns to the customers table."""
+"""The reduction as a statement for a warehouse: from a table of orders with typed columns to
+the customers table.
+"""
 
 from dataclasses import replace
 from typing import Any
@@ -10,7 +12,13 @@ from fairladder.book.measure_trees import COUNTS, measures
 from fairladder.book.read import Read
 from fairladder.book.reduction import reduction
 from fairladder.book.shown_sql import in_steps
-from fairladder.engine.dialects import WITH_TYPES, inner_name, reduction_in_dialect, require_understood, written_as
+from fairladder.engine.dialects import (
+    WITH_TYPES,
+    inner_name,
+    reduction_in_dialect,
+    require_understood,
+    written_as,
+)
 from fairladder.engine.layout import laid_out
 from fairladder.engine.protocol import Limits
 from fairladder.errors import UsageError, nearest
@@ -41,16 +49,21 @@ class _Paper:
     limits = Limits()
 
 
-def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: str | None = None) -> str:
-    """The reduction as one SELECT in a dialect: from a table of order rows to the customers table, with the orders' settings.
+def customers_sql(
+    orders: Read, dialect: str, *, table: str = "orders", view: str | None = None
+) -> str:
+    """The reduction as one SELECT in a dialect: from a table of order rows to the customers table,
+    with the orders' settings.
 
-    ``orders`` tell columns, roles and settings; the statement reads ``table``, whose columns are typed: the date a date or a
-    timestamp, the amount one number. Its day of reckoning is the scheme's, or the latest day that it finds. With ``view`` it makes
-    a view of that name. Comments at its head say which columns it reads, and whether our tests run such statements there.
+    ``orders`` tell columns, roles and settings; the statement reads ``table``, whose columns are
+    typed: the date a date or a timestamp, the amount one number. Its day of reckoning is the
+    scheme's, or the latest day that it finds. With ``view`` it makes a view of that name. Comments
+    at its head say which columns it reads, and whether our tests run such statements there.
 
-    Raises UsageError for a dialect that is not known, or that keeps no types, and for what is not done in a statement: prices
-    times quantities, amounts in cents, rates of exchange, an order's total on each of its rows, rows dropped, columns made rows,
-    timestamps with offsets, columns carried to customers.
+    Raises UsageError for a dialect that is not known, or that keeps no types, and for what is not
+    done in a statement: prices times quantities, amounts in cents, rates of exchange, an order's
+    total on each of its rows, rows dropped, columns made rows, timestamps with offsets, columns
+    carried to customers.
 
     >>> import fairladder as fl
     >>> text = fl.customers_sql(fl.sample_orders(), "snowflake", table="sales.order_lines")
@@ -59,11 +72,14 @@ def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: st
     """
     if dialect == "sqlite":
         raise UsageError(
-            "SQLite keeps no types, so no statement can rely on them. Give the address of its file in place of a file of orders, "
+            "SQLite keeps no types, so no statement can rely on them. Give the address of its "
+            "file in place of a file of orders, "
             "sqlite:///shop.db for instance: then the reduction runs there."
         )
     if dialect not in WITH_TYPES:
-        raise UsageError(f"The reduction cannot be written for {dialect!r}. {nearest(dialect, WITH_TYPES)}")
+        raise UsageError(
+            f"The reduction cannot be written for {dialect!r}. {nearest(dialect, WITH_TYPES)}"
+        )
     _require_plain(orders)
     rows = _on_paper(orders, table)
     made: exp.Expr = reduction_in_dialect(_customers(rows), dialect)
@@ -76,27 +92,35 @@ def customers_sql(orders: Read, dialect: str, *, table: str = "orders", view: st
 
 def _require_plain(orders: Read) -> None:
     asked, roles = orders.scheme.orders, orders.opened.roles
-    reshaped = [n for n in ("channel_amounts", "channel_customers", "day_amounts", "credit") if getattr(asked, n)]
+    reshaped = [
+        n
+        for n in ("channel_amounts", "channel_customers", "day_amounts", "credit")
+        if getattr(asked, n)
+    ]
     refused = {
         "an amount of several columns": len(roles.factors) != 1 or roles.get("discount"),
         "amounts in cents": orders.rows.in_minor_units,
         "[money] rates": orders.scheme.money.rates,
-        "an order's total on each of its rows": asked.amount_is == "order" and orders.rows.has_orders,
+        "an order's total on each of its rows": asked.amount_is == "order"
+        and orders.rows.has_orders,
         "`drop`": asked.drop,
         "[lines]": orders.scheme.lines.file,
         f"`{' '.join(reshaped)}`": reshaped,
-        "`at_first` and `at_latest`": orders.scheme.customers.at_first or orders.scheme.customers.at_latest,
+        "`at_first` and `at_latest`": orders.scheme.customers.at_first
+        or orders.scheme.customers.at_latest,
         "days written as numbers": roles.date_format,
     }
     for what, there in refused.items():
         if there:
             raise UsageError(
-                f"A statement for a warehouse cannot handle {what}. Make a view there in which each row has its ids, one date and one "
+                f"A statement for a warehouse cannot handle {what}. Make a view there in which "
+                "each row has its ids, one date and one "
                 "amount, write a scheme for that view, and ask again."
             )
     if orders.rows.by_currency and orders.scheme.money.currency is None:
         raise UsageError(
-            f"The orders name their currencies in `{roles.get('currency')}`, and a statement can add up only one. Say which with "
+            f"The orders name their currencies in `{roles.get('currency')}`, and a statement can "
+            "add up only one. Say which with "
             "`currency` under [money]."
         )
 
@@ -109,13 +133,18 @@ def _on_paper(orders: Read, table: str) -> Rows:
     clash = [n for n in read if n.startswith("#") or n.startswith(inner_name("#"))]
     if clash:
         raise UsageError(
-            f"The statement uses names like `{clash[0]}` for columns of its own. Rename that column in a view, and ask again."
+            f"The statement uses names like `{clash[0]}` for columns of its own. Rename that "
+            "column in a view, and ask again."
         )
     typed = [named(_as(cell_column(n), kind), n) for n, kind in read.items()]
     relation = select(typed, _named_table(table)).subquery("typed", copy=False)
     paper: Any = _Paper()
-    source = replace(rows.source, columns=read, engine=paper, relation=relation, text=False, parts=(), path=None)
-    return replace(rows, source=source, writing=Writing(settled=True), channels=None, kinds={}, plainly=True)
+    source = replace(
+        rows.source, columns=read, engine=paper, relation=relation, text=False, parts=(), path=None
+    )
+    return replace(
+        rows, source=source, writing=Writing(settled=True), channels=None, kinds={}, plainly=True
+    )
 
 
 def _named_table(name: str) -> exp.Table:
@@ -125,7 +154,9 @@ def _named_table(name: str) -> exp.Table:
     except SqlglotError:
         table = exp.Table()
     if not isinstance(table.this, exp.Identifier):
-        raise UsageError(f"{name!r} is not the name of a table. Write it as orders or sales.orders.")
+        raise UsageError(
+            f"{name!r} is not the name of a table. Write it as orders or sales.orders."
+        )
     return table
 
 
@@ -141,14 +172,18 @@ def _kinds(orders: Read) -> dict[str, CellKind]:
         kinds[placed] = "timestamp"
     if kinds[placed] not in ("date", "timestamp"):
         raise UsageError(
-            f"`{placed}` holds times with an offset from UTC, and each warehouse finds their day in its own way. Make a view there in "
-            "which it is the day in the shop's time zone, write a scheme for that view, and ask again."
+            f"`{placed}` holds times with an offset from UTC, and each warehouse finds their day "
+            "in its own way. Make a view there in "
+            "which it is the day in the shop's time zone, write a scheme for that view, and ask "
+            "again."
         )
     return kinds | {n: "decimal" for n in rows.roles.factors if kinds[n] != "whole"}
 
 
 def _any_offset(rows: Rows, placed: str) -> bool:
-    trimmed = select([named(cells.text(cell_column(placed), "text"), "placed")], rows.source.relation)
+    trimmed = select(
+        [named(cells.text(cell_column(placed), "text"), "placed")], rows.source.relation
+    )
     count = sql("COUNT(CASE WHEN :o THEN 1 END) AS n", o=cells.offset(column("placed")))
     return bool(rows.source.engine.table(select([count], trimmed, "placed_cells"))["n"][0].as_py())
 
@@ -169,7 +204,9 @@ def _customers(rows: Rows) -> exp.Select:
     used = select([column("customer"), *counts, *map(column, kept)], exp.to_table("reduced"))
     used = used.where(sql("state = :u", u=int(RowState.USED)), copy=False)
     held = named(sql("SUM(CASE WHEN spend > 0 THEN spend ELSE 0 END)"), "held")
-    spends = select([column("spend"), named(sql("COUNT(*)"), "customers"), held], exp.to_table("used"))
+    spends = select(
+        [column("spend"), named(sql("COUNT(*)"), "customers"), held], exp.to_table("used")
+    )
     spends = spends.group_by("spend", copy=False)
     standings = select(
         [named(column("spend"), "of_spend"), named(_downward("held"), "held_from"),
@@ -178,22 +215,45 @@ def _customers(rows: Rows) -> exp.Select:
     )  # fmt: skip
     day = rows.scheme.time.as_of or rows.scheme.time.through
     used_state, last_state = int(RowState.USED), int(RowState.NEITHER) - 1
-    positive = sql("COALESCE(SUM(CASE WHEN state = :u AND spend > 0 THEN spend ELSE 0 END), 0)", u=used_state)
+    positive = sql(
+        "COALESCE(SUM(CASE WHEN state = :u AND spend > 0 THEN spend ELSE 0 END), 0)", u=used_state
+    )
     whole = [named(positive, "positive")]
     if day is None:
-        read = sql("state = :u OR state BETWEEN :l AND :n", u=used_state, l=int(RowState.LEFT_OUT), n=last_state)
+        read = sql(
+            "state = :u OR state BETWEEN :l AND :n",
+            u=used_state,
+            l=int(RowState.LEFT_OUT),
+            n=last_state,
+        )
         whole.append(named(sql("MAX(CASE WHEN :r THEN latest_row END)", r=read), "as_of"))
     of_all = select(whole, exp.to_table("reduced"))
     today = day_literal(day) if day else column("as_of")
-    made = measures(texts, today, column("positive"), column("held_from"), column("place"), rows.scheme.money.decimals)
+    made = measures(
+        texts,
+        today,
+        column("positive"),
+        column("held_from"),
+        column("place"),
+        rows.scheme.money.decimals,
+    )
     last = select([m.this if m.this.name == m.alias else m for m in made], exp.to_table("used"))
     last.join(exp.to_table("standings"), on=sql("spend = of_spend"), copy=False)
     last.join(exp.to_table("of_all"), join_type="cross", copy=False)
     added = [
-        ("reduced", "A row for each customer with rows that are used, and one for each other state of rows.", reduced),
+        (
+            "reduced",
+            "A row for each customer with rows that are used, and one for each other state of "
+            "rows.",
+            reduced,
+        ),
         ("used", "Those customers alone.", used),
         ("spends", "Each spend, how many customers have it, and what they hold.", spends),
-        ("standings", "What customers of a spend and of all higher ones hold, and their place.", standings),
+        (
+            "standings",
+            "What customers of a spend and of all higher ones hold, and their place.",
+            standings,
+        ),
         ("of_all", "What is the same for all.", of_all),
     ]
     for step in steps:
@@ -206,7 +266,9 @@ def _customers(rows: Rows) -> exp.Select:
 
 def _downward(name: str) -> exp.Expr:
     """The sum over this spend and all higher ones."""
-    frame = exp.WindowSpec(kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW")
+    frame = exp.WindowSpec(
+        kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"
+    )
     order = exp.Order(expressions=[exp.Ordered(this=column("spend"), desc=True)])
     return exp.Window(this=sql("SUM(:c)", c=column(name)), order=order, spec=frame)
 
@@ -215,7 +277,9 @@ def _head(rows: Rows, table: str, people: bool) -> str:
     """Comments on what the statement reads, of which nothing can be taken for a statement."""
     of_kind: dict[str, list[str]] = {}
     for name, kind in rows.source.columns.items():
-        of_kind.setdefault(_TOLD[kind], []).append(" ".join(name.split()))  # a comment ends with its line
+        of_kind.setdefault(_TOLD[kind], []).append(
+            " ".join(name.split())
+        )  # a comment ends with its line
     told = "; ".join(f"{listed(names)} as {kind}" for kind, names in of_kind.items())
     more = "-- The customers file is no part of it: it leaves out customers without orders, and all that is known of customers.\n"
     return f"-- Reads the table {' '.join(table.split())}, with {told}.\n{more if people else ''}"

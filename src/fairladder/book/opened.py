@@ -1,4 +1,6 @@
-"""Opened orders, of which nothing has been read yet: where they are, what their columns mean, and the settings."""
+"""Opened orders, of which nothing has been read yet: where they are, what their columns mean,
+and the settings.
+"""
 
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -17,15 +19,21 @@ from fairladder.scheme import Scheme
 
 @dataclass(frozen=True)
 class Opened:
-    """What ``read`` reads: the recipe for the rows, and the customers file beside them. Questions are asked of what it gives."""
+    """What ``read`` reads: the recipe for the rows, and the customers file beside them.
+    Questions are asked of what it gives.
+    """
 
     rows: Rows
     customers_file: Any
     allow_set_aside: bool = False
     shows: Literal["window", "periods", "both"] = "window"
-    """What is asked of the orders: figures of the date range alone, periods of a whole history, or both."""
+    """What is asked of the orders: figures of the date range alone, periods of a whole
+    history, or both.
+    """
     beside: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
-    """What has been read of the files beside the orders, which is the same on every day of reckoning."""
+    """What has been read of the files beside the orders, which is the same on every day of
+    reckoning.
+    """
 
     @property
     def scheme(self) -> Scheme:
@@ -54,8 +62,12 @@ class Opened:
 
     @property
     def input_files(self) -> list[Path]:
-        """The files that the orders and what goes with them are read from, which no output may replace."""
-        files = dict.fromkeys(part.path for part in (self.source.parts or (self.source,)) if part.path is not None)
+        """The files that the orders and what goes with them are read from, which no output may
+        replace.
+        """
+        files = dict.fromkeys(
+            part.path for part in (self.source.parts or (self.source,)) if part.path is not None
+        )
         others = [self.customers_file, self.scheme.lines.file, self.scheme.money.rates]
         return [
             *files,
@@ -68,18 +80,26 @@ class Opened:
         return replace(self, rows=rows)
 
 
-def open_unread(orders: Any, customers: Any, scheme: Scheme, *, allow_set_aside: bool = False) -> Opened:
+def open_unread(
+    orders: Any, customers: Any, scheme: Scheme, *, allow_set_aside: bool = False
+) -> Opened:
     """Find the orders, their columns and their roles; ``read`` does the rest.
 
     Raises UsageError, SchemeError, ConditionError and DataError as ``fairladder.open_orders`` does.
     """
     for code in scheme.orders.allow:
         if code not in ALLOWED:
-            raise UsageError(f"`{code}` is not a finding that can be allowed. {nearest(code, ALLOWED)}")
+            raise UsageError(
+                f"`{code}` is not a finding that can be allowed. {nearest(code, ALLOWED)}"
+            )
     source = _shaped(open_anything(orders, scheme.orders), scheme)
     roles = settle_roles(scheme.order_columns(), source)
     file = customers if customers is not None else scheme.customers.file
-    return Opened(open_rows(source, roles, scheme), file, allow_set_aside or "set-aside" in scheme.orders.allow)
+    return Opened(
+        open_rows(source, roles, scheme),
+        file,
+        allow_set_aside or "set-aside" in scheme.orders.allow,
+    )
 
 
 def _shaped(source: Source, scheme: Scheme) -> Source:
@@ -92,9 +112,13 @@ def _shaped(source: Source, scheme: Scheme) -> Source:
         source = with_lines(source, lines, order, scheme.lines.order or order)
     asked = scheme.orders
     if asked.channel_customers:
-        source = rows_of_columns(source, "channel", "customer", asked.channel_customers, "channel_customers")
+        source = rows_of_columns(
+            source, "channel", "customer", asked.channel_customers, "channel_customers"
+        )
     if asked.channel_amounts:
-        source = rows_of_columns(source, "channel", "amount", asked.channel_amounts, "channel_amounts")
+        source = rows_of_columns(
+            source, "channel", "amount", asked.channel_amounts, "channel_amounts"
+        )
     if asked.day_amounts:
         days = {day.isoformat(): name for day, name in asked.day_amounts.items()}
         source = rows_of_columns(source, "placed", "amount", days, "day_amounts")

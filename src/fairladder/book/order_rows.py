@@ -1,4 +1,6 @@
-"""Orders one by one: queries of the used orders with their columns and their place in their customer's history."""
+"""Orders one by one: queries of the used orders with their columns and their place in their
+customer's history.
+"""
 
 from collections.abc import Collection
 from typing import Any
@@ -6,7 +8,13 @@ from typing import Any
 from sqlglot import exp
 
 from fairladder.book.line_cells import HOUR, LineCells, as_text, summed
-from fairladder.book.lines import line_signs, offset_flag, reads_offsets, trimmed_ids, whole_state_of
+from fairladder.book.lines import (
+    line_signs,
+    offset_flag,
+    reads_offsets,
+    trimmed_ids,
+    whole_state_of,
+)
 from fairladder.book.reduction import repeated_totals, tells_repeats
 from fairladder.orders.rows import Rows
 from fairladder.orders.states import RowState
@@ -20,46 +28,65 @@ def order_rows(
     mixed: bool = False,
     sequence: bool = True,
 ) -> exp.Select:
-    """Used orders one by one, for commands that show them: window functions, which the reduction does without.
+    """Used orders one by one, for commands that show them: window functions, which the reduction
+    does without.
 
-    Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), ``lines``, ``nth`` and ``before``
-    (day of the purchase before) of purchases, and the orders' other columns, or those of ``columns``, where an order's
-    rows agree, named ``of NAME``; where they do not, null; with ``mixed`` as text, which is
-    ``disagreeing()`` where they do not. ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
+    Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units),
+    ``lines``, ``nth`` and ``before`` (day of the purchase before) of purchases, and the orders'
+    other columns, or those of ``columns``, where an order's rows agree, named ``of NAME``; where
+    they do not, null; with ``mixed`` as text, which is ``disagreeing()`` where they do not.
+    ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
     """
     shown, others = _shown_columns(rows, columns)
     lines = select(
-        [named(t, n) for n, t in _line_cells(rows, shown, others, mixed, sequence).items()], rows.tree(), "order_rows"
+        [named(t, n) for n, t in _line_cells(rows, shown, others, mixed, sequence).items()],
+        rows.tree(),
+        "order_rows",
     )
     lines = lines.where(sql(":s = :used", s=LineCells(rows).state, used=RowState.USED), copy=False)
     if customers is not None:
-        ids = exp.In(this=LineCells(rows).id("customer"), expressions=[exp.Literal.string(c) for c in customers])
+        ids = exp.In(
+            this=LineCells(rows).id("customer"),
+            expressions=[exp.Literal.string(c) for c in customers],
+        )
         lines = lines.where(ids if customers else exp.false(), copy=False)
     orders = select(["*", named(exp.Literal.number(1), "lines")], lines, "lines")
     if rows.has_orders:
         keys = [column(k) for k in ("customer", "order")]
-        grouped = [*keys, *(named(t, n) for n, t in _order_measures(rows, shown, mixed, sequence).items())]
+        grouped = [
+            *keys,
+            *(named(t, n) for n, t in _order_measures(rows, shown, mixed, sequence).items()),
+        ]
         orders = select(grouped, lines, "lines").group_by(*keys, copy=False)
     return _sequenced(orders, rows, shown, others, sequence)
 
 
 def order_days(rows: Rows) -> exp.Select:
-    """Used orders: ``customer``, ``placed_on`` (day of the earliest row), ``last_on`` (of the latest), ``amount`` (minor units)."""
+    """Used orders: ``customer``, ``placed_on`` (day of the earliest row), ``last_on`` (of the
+    latest), ``amount`` (minor units).
+    """
     line = LineCells(rows)
     read = {**line.ids(), "placed_on": line.day, "amount": line.minor}
     lines = select([named(t, n) for n, t in read.items()], rows.tree(), "order_rows")
     lines = lines.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
-    measures = _order_measures(rows, [], mixed=False, sequence=False) | {"last_on": sql("MAX(placed_on)")}
+    measures = _order_measures(rows, [], mixed=False, sequence=False) | {
+        "last_on": sql("MAX(placed_on)")
+    }
     names = ("placed_on", "last_on", "amount")
     if not rows.has_orders:
-        alone = {"placed_on": column("placed_on"), "last_on": column("placed_on"), "amount": column("amount")}
+        alone = {
+            "placed_on": column("placed_on"),
+            "last_on": column("placed_on"),
+            "amount": column("amount"),
+        }
         return select([column("customer"), *(named(alone[n], n) for n in names)], lines, "lines")
     grouped = select([column("customer"), *(named(measures[n], n) for n in names)], lines, "lines")
     return grouped.group_by(column("customer"), column("order"), copy=False)
 
 
 def used_lines(rows: Rows) -> exp.Select:
-    """Used rows one by one: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units), and own columns.
+    """Used rows one by one: ``customer``, ``order`` (with the role), ``placed_on``, ``amount``
+    (minor units), and own columns.
 
     Own columns are those that play no role, and the channel, named ``of NAME``.
     """
@@ -69,11 +96,15 @@ def used_lines(rows: Rows) -> exp.Select:
     return lines.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
 
 
-def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequence: bool) -> exp.Select:
-    """All rows as orders with ids as written, those not used under their state: one pass for the balance and ``order_rows``.
+def kept_orders(
+    rows: Rows, columns: Collection[str] | None, mixed: bool, sequence: bool
+) -> exp.Select:
+    """All rows as orders with ids as written, those not used under their state: one pass for the
+    balance and ``order_rows``.
 
-    Columns: ``state`` (ids aside), ``currency`` where there is one, those of ``order_rows`` before they are numbered, and for
-    the balance ``latest`` and, where text timestamps could carry them, ``offsets``; and ``unread`` where there is something to settle.
+    Columns: ``state`` (ids aside), ``currency`` where there is one, those of ``order_rows`` before
+    they are numbered, and for the balance ``latest`` and, where text timestamps could carry them,
+    ``offsets``; and ``unread`` where there is something to settle.
     """
     shown, others = _shown_columns(rows, columns)
     cells_of = {
@@ -100,9 +131,15 @@ def kept_orders(rows: Rows, columns: Collection[str] | None, mixed: bool, sequen
 
 
 def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
-    """The balance of ``kept_orders``: rows and amounts by state and currency, ids looked at, and whether any needs trimming."""
+    """The balance of ``kept_orders``: rows and amounts by state and currency, ids looked at,
+    and whether any needs trimming.
+    """
     ids = trimmed_ids(rows, "order")
-    untrimmed = [sql("COALESCE(:t <> :c, FALSE)", t=ids[n], c=column(n)) for n in ids if rows.kind(n) == "text"]
+    untrimmed = [
+        sql("COALESCE(:t <> :c, FALSE)", t=ids[n], c=column(n))
+        for n in ids
+        if rows.kind(n) == "text"
+    ]
     cells_of_kept = {
         "state": whole_state_of(rows, "order"),
         "untrimmed": any_of(untrimmed) if untrimmed else exp.false(),
@@ -127,7 +164,11 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
         "untrimmed": "BOOL_OR(untrimmed)",
     }
     measures |= {flag: f"MAX({flag})" for flag in _flags(rows)}
-    measures |= repeated_totals(several_files=False) if tells_repeats(rows) and not rows.source.parts else {}
+    measures |= (
+        repeated_totals(several_files=False)
+        if tells_repeats(rows) and not rows.source.parts
+        else {}
+    )
     measures |= {name: f"CAST(SUM({name}) AS BIGINT)" for name in line_signs(rows)}
     keys = [column(n) for n in ("state", *(["currency"] if rows.by_currency else []))]
     summed = select([*keys, *(named(sql(m), n) for n, m in measures.items())], looked, "looked")
@@ -135,16 +176,31 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
 
 
 def _flags(rows: Rows) -> list[str]:
-    return [*(["offsets"] if reads_offsets(rows) else []), *(["unread"] if rows.unread is not None else [])]
+    return [
+        *(["offsets"] if reads_offsets(rows) else []),
+        *(["unread"] if rows.unread is not None else []),
+    ]
 
 
 def order_rows_of(
-    rows: Rows, kept: exp.Expr, columns: Collection[str] | None, sequence: bool, states_tell_all: bool
+    rows: Rows,
+    kept: exp.Expr,
+    columns: Collection[str] | None,
+    sequence: bool,
+    states_tell_all: bool,
 ) -> exp.Select:
-    """``order_rows`` from what ``kept_orders`` kept; ``states_tell_all`` where no row's id puts it aside."""
+    """``order_rows`` from what ``kept_orders`` kept; ``states_tell_all`` where no row's id
+    puts it aside.
+    """
     shown, others = _shown_columns(rows, columns)
     state = column("state") if states_tell_all else whole_state_of(rows, "order")
-    names = ["placed_on", "amount", "lines", *(["moment"] if sequence else []), *(f"of {n}" for n in shown)]
+    names = [
+        "placed_on",
+        "amount",
+        "lines",
+        *(["moment"] if sequence else []),
+        *(f"of {n}" for n in shown),
+    ]
     texts = [named(as_text(column(n)), n) for n in ("customer", "order")]
     used = select([*texts, *(column(n) for n in names)], kept).where(
         sql(":s = :used", s=state, used=RowState.USED), copy=False
@@ -156,16 +212,34 @@ def _shown_columns(rows: Rows, columns: Collection[str] | None) -> tuple[list[st
     """The orders' columns to show, and all that play no role of their own."""
     role = rows.roles.get
     taken = {
-        role(r) for r in ("customer", "order", "placed", "amount", "unit_price", "quantity", "discount", "channel")
+        role(r)
+        for r in (
+            "customer",
+            "order",
+            "placed",
+            "amount",
+            "unit_price",
+            "quantity",
+            "discount",
+            "channel",
+        )
     }
     others = [name for name in rows.source.columns if name not in taken]
     channel = role("channel")
-    everything = [*([channel if "channel" in rows.source.columns else "channel"] if channel else []), *others]
+    everything = [
+        *([channel if "channel" in rows.source.columns else "channel"] if channel else []),
+        *others,
+    ]
     return (everything if columns is None else list(columns)), others
 
 
 def _line_cells(
-    rows: Rows, shown: list[str], others: list[str], mixed: bool, sequence: bool, as_written: bool = False
+    rows: Rows,
+    shown: list[str],
+    others: list[str],
+    mixed: bool,
+    sequence: bool,
+    as_written: bool = False,
 ) -> dict[str, exp.Expr]:
     """What is read of each row; ids as text, unless ``as_written``."""
     line = LineCells(rows, as_written)
@@ -178,17 +252,24 @@ def _line_cells(
     return read if rows.has_orders else read | line.own(others, "by")
 
 
-def _order_measures(rows: Rows, shown: list[str], mixed: bool, sequence: bool) -> dict[str, exp.Expr]:
+def _order_measures(
+    rows: Rows, shown: list[str], mixed: bool, sequence: bool
+) -> dict[str, exp.Expr]:
     """What rows make of an order."""
     add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
     # A text that no cell holds stands for null, so that two aggregates tell whether all rows agree.
     text = "COALESCE(:x, CHR(31))" if mixed else ":x"
-    agreed = f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE :mixed END"
+    agreed = (
+        f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE :mixed END"
+    )
     if not mixed:
         agreed = "CASE WHEN COUNT(:x) = COUNT(*) AND MIN(:x) = MAX(:x) THEN MIN(:x) END"
     measures = {"placed_on": sql("MIN(placed_on)"), "amount": sql(f"CAST({add}(amount) AS BIGINT)")}
     measures |= {"moment": sql("MIN(moment)")} if sequence else {}
-    measures |= {f"of {n}": sql(_of_rows(n) or agreed, x=column(f"of {n}"), mixed=disagreeing()) for n in shown}
+    measures |= {
+        f"of {n}": sql(_of_rows(n) or agreed, x=column(f"of {n}"), mixed=disagreeing())
+        for n in shown
+    }
     measures["lines"] = sql("COUNT(*)")
     return measures
 
@@ -199,11 +280,21 @@ def disagreeing() -> exp.Expr:
 
 
 def _of_rows(name: str) -> str:
-    """What an order has of what is no column: the earliest hour, a sum over its rows; empty of columns."""
-    return "SUBSTRING(MIN(:x), 11)" if name == HOUR else "CAST(SUM(:x) AS BIGINT)" if summed(name) is not None else ""
+    """What an order has of what is no column: the earliest hour, a sum over its rows; empty of
+    columns.
+    """
+    return (
+        "SUBSTRING(MIN(:x), 11)"
+        if name == HOUR
+        else "CAST(SUM(:x) AS BIGINT)"
+        if summed(name) is not None
+        else ""
+    )
 
 
-def _sequenced(orders: exp.Select, rows: Rows, shown: list[str], others: list[str], sequence: bool) -> exp.Select:
+def _sequenced(
+    orders: exp.Select, rows: Rows, shown: list[str], others: list[str], sequence: bool
+) -> exp.Select:
     """Orders with their place in their customer's history."""
     keys = ["customer", *(["order"] if rows.has_orders else [])]
     last = ["order"] if rows.has_orders else ["amount", *(f"by {name}" for name in others)]

@@ -1,4 +1,6 @@
-"""The pass over the rows: how they are written is settled, ids are grouped as they stand where that will do."""
+"""The pass over the rows: how they are written is settled, ids are grouped as they stand where
+that will do.
+"""
 
 from dataclasses import dataclass, replace
 
@@ -26,8 +28,9 @@ class Pass:
 def read_through(rows: Rows, keep: bool) -> Pass:
     """Reduce the rows; with ``keep`` they are read into the engine first and reduced from there.
 
-    What the first rows do not show (a new channel, dates or numbers written otherwise) is found from the groups, and the rows
-    are then read again. Raises DataError where two ways of reading are equally good.
+    What the first rows do not show (a new channel, dates or numbers written otherwise) is found
+    from the groups, and the rows are then read again. Raises DataError where two ways of reading
+    are equally good.
     """
     first = settled_at_first(settled_before(rows))
     passed = _grouped(replace(first, channels=few_channels(first)), keep)
@@ -44,14 +47,20 @@ def read_through(rows: Rows, keep: bool) -> Pass:
 
 def largest_unread(table: pa.Table) -> int:
     """The largest of ``Rows.unread`` among the groups."""
-    return max((int(n or 0) for n in table["unread"].to_pylist()), default=0) if "unread" in table.column_names else 0
+    return (
+        max((int(n or 0) for n in table["unread"].to_pylist()), default=0)
+        if "unread" in table.column_names
+        else 0
+    )
 
 
 def keep_rows(rows: Rows, as_written: bool) -> KeptLines:
     """The rows and, where they have ids, their orders, kept in the engine."""
     lines = keep_lines(rows, as_written)
     return (
-        replace(lines, orders=rows.source.engine.keep(orders_of(rows, as_written, lines))) if rows.has_orders else lines
+        replace(lines, orders=rows.source.engine.keep(orders_of(rows, as_written, lines)))
+        if rows.has_orders
+        else lines
     )
 
 

@@ -1,4 +1,6 @@
-"""Customers as the findings look at them: a relation of whole numbers in the engine of customers."""
+"""Customers as the findings look at them: a relation of whole numbers in the engine of
+customers.
+"""
 
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -16,8 +18,8 @@ IN_FILE = "#in file"
 
 @dataclass(frozen=True)
 class People:
-    """``customer``, ``orders``, ``refunds``, ``zero_orders``, ``spend`` (minor units), ``first_order``, ``last_order``, maybe ``name``
-    and ``IN_FILE``: one row per customer.
+    """``customer``, ``orders``, ``refunds``, ``zero_orders``, ``spend`` (minor units),
+    ``first_order``, ``last_order``, maybe ``name`` and ``IN_FILE``: one row per customer.
     """
 
     engine: Engine
@@ -32,13 +34,23 @@ class People:
 
     def one(self, source: exp.Expr, where: str | None = None, **sums: str) -> dict[str, Any]:
         """The single row of some sums over a relation, those of no rows as 0."""
-        query = select([named(sql(f"COALESCE({tree}, 0)"), name) for name, tree in sums.items()], source, "seen")
+        query = select(
+            [named(sql(f"COALESCE({tree}, 0)"), name) for name, tree in sums.items()],
+            source,
+            "seen",
+        )
         query = query.where(sql(where), copy=False) if where else query
         return dict(self.engine.table(query).to_pylist()[0])
 
-    def first(self, source: exp.Expr, where: str | None = None, name: str = "customer", count: int = 5) -> list[str]:
+    def first(
+        self, source: exp.Expr, where: str | None = None, name: str = "customer", count: int = 5
+    ) -> list[str]:
         """The first texts of a column, by code point."""
-        query = select([column(name)], source, "seen").order_by(column(name), copy=False).limit(count, copy=False)
+        query = (
+            select([column(name)], source, "seen")
+            .order_by(column(name), copy=False)
+            .limit(count, copy=False)
+        )
         query = query.where(sql(where), copy=False) if where else query
         return [str(text) for text in self.engine.table(query)[name].to_pylist()]
 

@@ -1,20 +1,15 @@
-"""The reduction: order rows → orders → customers, as one query of aggregates that merge, and its measures.
+"""The reduction: order rows → orders → customers, as one query of aggregates that merge, and its
+measures.
 
-Two GROUP BYs, COUNT, SUM, MIN and MAX only. Rows that are not used travel along under their state, so that one pass
-over the data gives the customers and the balance together.
+Two GROUP BYs, COUNT, SUM, MIN and MAX only. Rows that are not used travel along under their state,
+so that one pass over the data gives the customers and the balance together.
 """
 
 from collections.abc import Sequence
 
 from sqlglot import exp
 
-from fairladder.book.lines import (
-    SIGNS,
-    KeptLines,
-    line_signs,
-    lines,
-    reads_offsets,
-)
+from fairladder.book.lines import SIGNS, KeptLines, line_signs, lines, reads_offsets
 from fairladder.book.spend import ignores_refunds
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows
@@ -23,42 +18,65 @@ from fairladder.sqltree import case, column, named, select, sql
 
 
 def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp.Select:
-    """The whole reduction as one tree: a row per customer with used rows, and rows for each other state of rows.
+    """The whole reduction as one tree: a row per customer with used rows, and rows for each other
+    state of rows.
 
-    Columns: ``state``, ``currency``, ``customer`` (text), counts, days, amounts in minor units, and for the balance
-    ``rows_read`` and ``rows_amount``. With ``as_written`` ids are grouped as they stand, and ``untrimmed`` tells where
-    that will not do because two ways of writing could be one id. ``kept`` is a table of ``orders_of``, where there is one.
+    Columns: ``state``, ``currency``, ``customer`` (text), counts, days, amounts in minor units,
+    and for the balance ``rows_read`` and ``rows_amount``. With ``as_written`` ids are grouped as
+    they stand, and ``untrimmed`` tells where that will not do because two ways of writing could be
+    one id. ``kept`` is a table of ``orders_of``, where there is one.
     """
     customers = _customers(rows, as_written, orders_of(rows, as_written) if kept is None else kept)
-    names = [c.alias for c in customers.selects if c.alias not in ("state", "customer", "untrimmed_order")]
+    names = [
+        c.alias
+        for c in customers.selects
+        if c.alias not in ("state", "customer", "untrimmed_order")
+    ]
     trees = {"state": exp.column("state"), "customer": sql("CAST(customer AS VARCHAR)")}
     if as_written:
         kind = rows.kind("customer") or "text"
-        trimmed = cells.text(exp.column("customer"), kind) if kind == "text" else exp.column("customer")
-        state, dateless = exp.column("state"), sql("state IN (:a, :b)", a=RowState.NO_DATE, b=RowState.NEITHER)
-        orderless = sql("state IN (:a, :b)", a=RowState.NO_ORDER, b=RowState.NEITHER) if rows.has_orders else None
+        trimmed = (
+            cells.text(exp.column("customer"), kind) if kind == "text" else exp.column("customer")
+        )
+        state, dateless = (
+            exp.column("state"),
+            sql("state IN (:a, :b)", a=RowState.NO_DATE, b=RowState.NEITHER),
+        )
+        orderless = (
+            sql("state IN (:a, :b)", a=RowState.NO_ORDER, b=RowState.NEITHER)
+            if rows.has_orders
+            else None
+        )
         trees["state"] = whole_state(rows, trimmed, orderless, dateless, state)
         if kind == "text":
             trees["customer"] = trimmed
             names.append("untrimmed")
-            trees["untrimmed"] = sql("untrimmed_order OR COALESCE(:t <> customer, FALSE)", t=trimmed)
+            trees["untrimmed"] = sql(
+                "untrimmed_order OR COALESCE(:t <> customer, FALSE)", t=trimmed
+            )
     if rows.channels is not None:
         names.insert(names.index("channel_bits"), "only_channel")
         trees["only_channel"] = _only_channel(rows.channels)
-    columns = [named(trees.get(n, exp.column(n, quoted=True)), n) for n in ["state", "customer", *names]]
+    columns = [
+        named(trees.get(n, exp.column(n, quoted=True)), n) for n in ["state", "customer", *names]
+    ]
     return select(columns, customers, "customers").order_by("state", "customer", copy=False)
 
 
 def mergeable_groups(rows: Rows, orders: exp.Expr) -> exp.Select:
-    """The groups of ``reduction`` from trimmed ``orders``, as far as those of other orders can be merged with them by ``MERGED``."""
+    """The groups of ``reduction`` from trimmed ``orders``, as far as those of other orders can
+    be merged with them by ``MERGED``.
+    """
     return _customers(rows, False, orders, mergeable=True)
 
 
 #: How each column of ``mergeable_groups`` is merged with the same customer's of other orders.
 MERGED = {
-    **dict.fromkeys(("orders", "refunds", "zero_orders", "lines", "spend", "rows_read", "rows_amount"), "SUM"),
+    **dict.fromkeys(("orders", "refunds", "zero_orders", "lines", "spend", "rows_read",
+    "rows_amount"), "SUM"),
     **dict.fromkeys(("first_order", "smallest_order", "channel_low"), "MIN"),
-    **dict.fromkeys(("last_order", "largest_order", "latest_row", "name", "channel_high", "offsets", "unread"), "MAX"),
+    **dict.fromkeys(("last_order", "largest_order", "latest_row", "name", "channel_high", "offsets",
+    "unread"), "MAX"),
     **dict.fromkeys(SIGNS, "SUM"),
 }  # fmt: skip
 
@@ -81,7 +99,9 @@ def reduction_of_groups(rows: Rows, groups: exp.Expr) -> exp.Select:
     trees = {
         "customer": sql("CAST(customer AS VARCHAR)"),
         "name": sql("SUBSTRING(name, 11)"),
-        "only_channel": sql("CASE WHEN channel_low = channel_high THEN NULLIF(channel_low, '') END"),
+        "only_channel": sql(
+            "CASE WHEN channel_low = channel_high THEN NULLIF(channel_low, '') END"
+        ),
     }
     columns = [named(trees.get(c.alias, column(c.alias)), c.alias) for c in plain.selects]
     return select(columns, groups).order_by("state", "customer", copy=False)
@@ -91,10 +111,14 @@ def reduction_of_groups(rows: Rows, groups: exp.Expr) -> exp.Select:
 GROUP_KEYS = ("state", "customer", "currency")
 
 
-def _customers(rows: Rows, as_written: bool, orders: exp.Expr, mergeable: bool = False) -> exp.Select:
-    """Orders → customers. What counts for purchases only is null in the other orders, so that one pass will do.
+def _customers(
+    rows: Rows, as_written: bool, orders: exp.Expr, mergeable: bool = False
+) -> exp.Select:
+    """Orders → customers. What counts for purchases only is null in the other orders, so that one
+    pass will do.
 
-    With ``mergeable`` the latest name still has its day, and of channels there are the lowest and the highest.
+    With ``mergeable`` the latest name still has its day, and of channels there are the lowest and
+    the highest.
     """
     name = "MAX(name)" if mergeable else "SUBSTRING(MAX(name), 11)"
     channel = {"only_channel": _ONE_TEXT}
@@ -107,15 +131,29 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr, mergeable: bool =
     if as_written:
         untrimmed["untrimmed_order"] = exp.false()
         if rows.has_orders and rows.kind("order") == "text":
-            order, clean = cells.text(exp.column("order_id"), "text"), cells.plainly_trimmed(exp.column("order_id"))
-            neither = sql(
-                "CASE WHEN state = :d THEN :n ELSE :o END", d=RowState.NO_DATE, n=RowState.NEITHER, o=RowState.NO_ORDER
+            order, clean = (
+                cells.text(exp.column("order_id"), "text"),
+                cells.plainly_trimmed(exp.column("order_id")),
             )
-            state = sql("CASE WHEN :c THEN state WHEN :o IS NULL THEN :n ELSE state END", c=clean, o=order, n=neither)
+            neither = sql(
+                "CASE WHEN state = :d THEN :n ELSE :o END",
+                d=RowState.NO_DATE,
+                n=RowState.NEITHER,
+                o=RowState.NO_ORDER,
+            )
+            state = sql(
+                "CASE WHEN :c THEN state WHEN :o IS NULL THEN :n ELSE state END",
+                c=clean,
+                o=order,
+                n=neither,
+            )
             untrimmed["untrimmed_order"] = sql(
                 "CASE WHEN :c THEN FALSE ELSE COALESCE(:o <> order_id, FALSE) END", c=clean, o=order
             )
-    paid = {name: sql("CASE WHEN amount > 0 THEN :c END", c=exp.column(name)) for name in ("amount", "day", "lines")}
+    paid = {
+        name: sql("CASE WHEN amount > 0 THEN :c END", c=exp.column(name))
+        for name in ("amount", "day", "lines")
+    }
     if "channel" in has:
         paid["channel"] = sql("CASE WHEN amount > 0 THEN COALESCE(channel, '') END")
     if "channel_bits" in has:
@@ -164,14 +202,19 @@ def _customers(rows: Rows, as_written: bool, orders: exp.Expr, mergeable: bool =
         **{name: f"CAST(SUM({name}) AS BIGINT)" for name in SIGNS if name in has},
     }  # fmt: skip
     keys = [exp.column(n) for n in GROUP_KEYS if n in has]
-    columns = [*(named(k, k.name) for k in keys), *(named(sql(tree), name) for name, tree in measures.items())]
+    columns = [
+        *(named(k, k.name) for k in keys),
+        *(named(sql(tree), name) for name, tree in measures.items()),
+    ]
     return select(columns, divided, "divided").group_by(*keys, copy=False)
 
 
 def by_state(reduced: exp.Select, groups: exp.Expr) -> exp.Select:
-    """The groups of ``reduction``, which are kept in ``groups``, added up by state and currency: the account of a pass needs no more.
+    """The groups of ``reduction``, which are kept in ``groups``, added up by state and currency:
+    the account of a pass needs no more.
 
-    ``customers`` counts the groups, ``largest`` is the largest of their whole numbers, and ``positive`` all positive spend.
+    ``customers`` counts the groups, ``largest`` is the largest of their whole numbers, and
+    ``positive`` all positive spend.
     """
     there = [c.alias for c in reduced.selects]
     keys = [column(n) for n in ("state", "currency") if n in there]
@@ -182,13 +225,19 @@ def by_state(reduced: exp.Select, groups: exp.Expr) -> exp.Select:
         trees["untrimmed"] = sql("BOOL_OR(untrimmed)")
     if "channel_bits" in there:
         trees["channel_bits"] = sql("BIT_OR(channel_bits)")
-    sizes = [sql("COALESCE(ABS(:c), 0)", c=column(n)) for n in ("spend", "smallest_order", "largest_order", "lines")]
+    sizes = [
+        sql("COALESCE(ABS(:c), 0)", c=column(n))
+        for n in ("spend", "smallest_order", "largest_order", "lines")
+    ]
     trees |= {
         "customers": sql("COUNT(*)"),
         "largest": sql("MAX(:g)", g=exp.Greatest(this=sizes[0], expressions=sizes[1:])),
         "positive": sql("SUM(CASE WHEN spend > 0 THEN spend ELSE 0 END)"),
     }
-    columns = [*(named(k, k.name) for k in keys), *(named(tree, name) for name, tree in trees.items())]
+    columns = [
+        *(named(k, k.name) for k in keys),
+        *(named(tree, name) for name, tree in trees.items()),
+    ]
     return select(columns, groups).group_by(*keys, copy=False).order_by("state", copy=False)
 
 
@@ -197,7 +246,8 @@ SAME = "amount = least * lines"
 
 
 def repeated_totals(several_files: bool) -> dict[str, str]:
-    """Orders with several rows, those of them that repeat one amount on each, and what that adds to spend.
+    """Orders with several rows, those of them that repeat one amount on each, and what that adds
+    to spend.
 
     Rows that are in several files repeat one another, which says nothing of totals.
     """
@@ -219,15 +269,19 @@ _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(pai
 
 def _only_channel(channels: tuple[str, ...]) -> exp.Expr:
     """The one channel of all purchases, from their bits."""
-    branches = [(sql("channel_bits = :b", b=2 ** (i + 1)), exp.Literal.string(t)) for i, t in enumerate(channels)]
+    branches = [
+        (sql("channel_bits = :b", b=2 ** (i + 1)), exp.Literal.string(t))
+        for i, t in enumerate(channels)
+    ]
     return case(branches, exp.cast(exp.null(), "VARCHAR"))
 
 
 def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> exp.Select:
     """Order rows → orders, from ``kept`` where the rows are kept; without order ids a row is one.
 
-    Rows that are not used become one per state, unless ids are as written. From kept rows there is the ``least`` amount, too,
-    and in the embedded engine ``marks``: as many bits as rows only where all rows of the order differ.
+    Rows that are not used become one per state, unless ids are as written. From kept rows there is
+    the ``least`` amount, too, and in the embedded engine ``marks``: as many bits as rows only
+    where all rows of the order differ.
     """
     columns = order_columns(rows, as_written, looked_at=kept is not None)
     if kept is not None and kept.marked and rows.has_orders:
@@ -235,7 +289,11 @@ def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> ex
     trees = [named(t, name) for name, t in columns.items()]
     orders = select(trees, lines(rows, as_written) if kept is None else kept.table, "order_lines")
     keys = [c for c in orders.selects if c.alias in ("state", "customer", "order_id", "currency")]
-    return orders.group_by(*(exp.convert(i + 1) for i in range(len(keys))), copy=False) if rows.has_orders else orders
+    return (
+        orders.group_by(*(exp.convert(i + 1) for i in range(len(keys))), copy=False)
+        if rows.has_orders
+        else orders
+    )
 
 
 def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict[str, exp.Expr]:
@@ -247,14 +305,20 @@ def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict
         else sql("state = :u", u=RowState.USED)
     )
     for name in ("customer", *(["order_id"] if rows.has_orders else [])):
-        trees[name] = column(name) if as_written else sql("CASE WHEN :u THEN :c END", u=counts, c=column(name))
+        trees[name] = (
+            column(name)
+            if as_written
+            else sql("CASE WHEN :u THEN :c END", u=counts, c=column(name))
+        )
     if rows.by_currency:
         trees["currency"] = column("currency")
     each = not rows.has_orders
     repeated = rows.scheme.orders.amount_is == "order"
     minor, day = column("minor"), column("day")
     trees |= {
-        "amount": minor if each else sql(f"CAST({'MIN' if repeated else 'SUM'}(:m) AS BIGINT)", m=minor),
+        "amount": minor
+        if each
+        else sql(f"CAST({'MIN' if repeated else 'SUM'}(:m) AS BIGINT)", m=minor),
         "day": day if each else sql("MIN(:d)", d=day),
         "lines": exp.Literal.number(1) if each else sql("CAST(COUNT(*) AS INTEGER)"),
     }
@@ -263,11 +327,14 @@ def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict
     if rows.scheme.time.as_of is None and rows.scheme.time.through is None:
         trees["latest"] = day if each else sql("MAX(:d)", d=day)
     if rows.roles.get("name"):
-        # ISO days sort as text, so the greatest pair is the latest name, and of one day the greatest.
+        # ISO days sort as text, so the greatest pair is the latest name, and of one day the
+        # greatest.
         dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=column("name"))
         trees["name"] = dated if each else sql("MAX(:x)", x=dated)
     if rows.channels is not None:
-        trees["channel_bits"] = column("channel_bits") if each else sql("BIT_OR(:b)", b=column("channel_bits"))
+        trees["channel_bits"] = (
+            column("channel_bits") if each else sql("BIT_OR(:b)", b=column("channel_bits"))
+        )
     elif rows.roles.get("channel"):
         written = sql("COALESCE(:x, '')", x=column("channel"))
         agreed = "CASE WHEN MIN(:x) = MAX(:x) THEN NULLIF(MIN(:x), '') END"
@@ -286,5 +353,7 @@ def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict
 
 
 def tells_repeats(rows: Rows) -> bool:
-    """Whether an order's rows add up, so that one amount on each of them is a sign of its total joined on."""
+    """Whether an order's rows add up, so that one amount on each of them is a sign of its
+    total joined on.
+    """
     return rows.has_orders and rows.scheme.orders.amount_is == "line" and not rows.plainly

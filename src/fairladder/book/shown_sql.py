@@ -1,4 +1,6 @@
-"""The reduction as SQL for people: what repeats named once, a step a time with a word about each. It runs as it stands."""
+"""The reduction as SQL for people: what repeats named once, a step a time with a word about
+each. It runs as it stands.
+"""
 
 from collections.abc import Iterator
 from dataclasses import replace
@@ -15,16 +17,21 @@ from fairladder.orders.settling import settled
 from fairladder.orders.states import RowState
 from fairladder.sqltree import column, sql
 
-_STATES = ", ".join(f"{s.value} {s.name.lower().replace('_', ' ')}" for s in RowState if 0 <= s < RowState.NEITHER)
+_STATES = ", ".join(
+    f"{s.value} {s.name.lower().replace('_', ' ')}" for s in RowState if 0 <= s < RowState.NEITHER
+)
 #: Step of the reduction → its name for people, and what it does.
 _STEPS = {
     "typed": ("typed", "The columns that count, as what they are."),
     "trimmed": ("trimmed", "Texts without white space around them; null where nothing is left."),
-    "written": ("as_plain_numbers", "Numbers as they are written, as plain ones: signs of currency and thousands taken off."),
-    "read": ("cells_read", "What the cells say: ids trimmed and blank ones null, numbers as numbers."),
+    "written": ("as_plain_numbers",
+    "Numbers as they are written, as plain ones: signs of currency and thousands taken off."),
+    "read": ("cells_read",
+    "What the cells say: ids trimmed and blank ones null, numbers as numbers."),
     "dated": ("with_days", "The calendar day of each row."),
     "valued": ("with_amounts", "The amount of each row in whole minor units, rounded once."),
-    "cells": ("with_cell_states", "What becomes of each row, ids aside. The first that holds of: " + _STATES + "."),
+    "cells": ("with_cell_states",
+    "What becomes of each row, ids aside. The first that holds of: " + _STATES + "."),
     "stated": ("with_states", "The same with the ids looked at."),
     "judged": ("without_conflicts", "Orders whose repeated totals disagree are set aside."),
     "placed": ("copies_counted", "Rows that repeat another in every cell are counted."),
@@ -32,15 +39,17 @@ _STEPS = {
     "order_lines": ("lines", "What the orders are made of."),
     "orders": ("order_totals", "Rows to orders. Rows that do not count become one for each state."),
     "divided": ("purchases_apart", "What counts for purchases only is null in the other orders."),
-    "customers": ("customer_totals", "Orders to customers: counts, days and sums in minor units. The rest follows from these."),
+    "customers": ("customer_totals",
+    "Orders to customers: counts, days and sums in minor units. The rest follows from these."),
 }  # fmt: skip
 
 
 def reduction_sql(opened: Opened) -> str:
     """The reduction of these orders as text in the dialect of their engine.
 
-    What is run takes short cuts for speed and looks out for signs of trouble; this is the plain way to the same customers and the
-    same balance. How dates and numbers are written is settled first, for which the cells are looked at.
+    What is run takes short cuts for speed and looks out for signs of trouble; this is the plain
+    way to the same customers and the same balance. How dates and numbers are written is settled
+    first, for which the cells are looked at.
     """
     rows = replace(settled(opened.rows, 2), plainly=True)
     query = in_steps(reduction(rows, as_written=False))
@@ -60,7 +69,11 @@ def in_steps(query: exp.Select) -> exp.Select:
 
 def _unnested(query: exp.Select, steps: list[tuple[str, exp.Select]]) -> exp.Select:
     source = query.args["from_"].this
-    if isinstance(source, exp.Subquery) and isinstance(source.this, exp.Select) and source.alias in _STEPS:
+    if (
+        isinstance(source, exp.Subquery)
+        and isinstance(source.this, exp.Select)
+        and source.alias in _STEPS
+    ):
         name, comment = _STEPS[source.alias]
         inner = _unnested(source.this, steps)
         inner.add_comments([f" {comment} "])
@@ -77,18 +90,25 @@ def _unnested(query: exp.Select, steps: list[tuple[str, exp.Select]]) -> exp.Sel
 
 
 def with_macros(query: exp.Select, rows: Rows) -> str:
-    """The text of a query whose common expressions are macros of the embedded engine, written before it."""
+    """The text of a query whose common expressions are macros of the embedded engine, written
+    before it.
+    """
     wanted: list[exp.Expr] = [query]
     for name, comment, template, body in _macros(rows):
         if sum(_named(tree, name, template) for tree in wanted):  # in all of them, so not `any`
             wanted.append(_macro(name, ["cell"], body, comment))
-    exact = {f.name.lower() for f in query.find_all(exp.Anonymous) if f.name.lower().startswith(EXACT_MINOR)}
+    exact = {
+        f.name.lower()
+        for f in query.find_all(exp.Anonymous)
+        if f.name.lower().startswith(EXACT_MINOR)
+    }
     wanted += [_exact(name, rows) for name in sorted(exact)]
     return ";\n".join(laid_out(tree, "duckdb") for tree in reversed(wanted))
 
 
 def _macros(rows: Rows) -> Iterator[tuple[str, str, exp.Expr, exp.Expr]]:
-    """What contains others first: name, what it gives, the expression over ``cell`` that it stands for, and its body.
+    """What contains others first: name, what it gives, the expression over ``cell`` that it stands
+    for, and its body.
 
     Bodies do without the short cuts of the expressions, which are of no interest to people.
     """
@@ -112,7 +132,8 @@ def _macros(rows: Rows) -> Iterator[tuple[str, str, exp.Expr, exp.Expr]]:
     yield "number_of", "The number that a text says, null where it says none.", number, number
     yield (
         "trimmed",
-        "A text without white space around it or an apostrophe that guards a spreadsheet, null where nothing is left.",
+        "A text without white space around it or an apostrophe that guards a spreadsheet, null "
+        "where nothing is left.",
         cells.text(cell, "text"),
         cells.trimmed_for_people(cell),
     )
@@ -120,7 +141,9 @@ def _macros(rows: Rows) -> Iterator[tuple[str, str, exp.Expr, exp.Expr]]:
 
 def _macro(name: str, parameters: list[str], body: exp.Expr, comment: str) -> exp.Create:
     function = exp.UserDefinedFunction(
-        this=exp.to_table(name), expressions=[exp.to_identifier(p) for p in parameters], wrapped=True
+        this=exp.to_table(name),
+        expressions=[exp.to_identifier(p) for p in parameters],
+        wrapped=True,
     )
     made = exp.Create(
         this=function, kind="MACRO", replace=True, expression=body.copy(),
@@ -133,7 +156,9 @@ def _macro(name: str, parameters: list[str], body: exp.Expr, comment: str) -> ex
 def _exact(name: str, rows: Rows) -> exp.Create:
     """``exact_minor`` in plain SQL, for amounts of which a float cannot be sure."""
     factors = (
-        ["price", "quantity", "discount"] if name.split("rated")[0].endswith(("product", "product_")) else ["amount"]
+        ["price", "quantity", "discount"]
+        if name.split("rated")[0].endswith(("product", "product_"))
+        else ["amount"]
     )
     factors += ["rate"] if name.endswith("rated") else []
     product: exp.Expr = exp.convert(10**rows.scheme.money.decimals)
@@ -160,7 +185,11 @@ def _named(tree: exp.Expr, name: str, template: exp.Expr) -> bool:
     anywhere = False
     for node in list(tree.walk()):
         bound: list[exp.Expr] = []
-        if type(node) is type(template) and _matches(template, node, bound) and node.parent is not None:
+        if (
+            type(node) is type(template)
+            and _matches(template, node, bound)
+            and node.parent is not None
+        ):
             node.replace(exp.Anonymous(this=name, expressions=[bound[0].copy()]))
             anywhere = True
     return anywhere
@@ -173,7 +202,8 @@ def _matches(template: object, node: object, bound: list[exp.Expr]) -> bool:
         return bool(bound) and node == bound[0]
     if isinstance(template, exp.Expr):
         return type(template) is type(node) and all(
-            _matches(template.args.get(k), node.args.get(k), bound) for k in {*template.args, *node.args}
+            _matches(template.args.get(k), node.args.get(k), bound)
+            for k in {*template.args, *node.args}
         )
     if isinstance(template, list):
         return (

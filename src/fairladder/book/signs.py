@@ -1,4 +1,6 @@
-"""Signs that the numbers are wrong, counted in the pass that every command makes, so that none is given without a word."""
+"""Signs that the numbers are wrong, counted in the pass that every command makes, so that none
+is given without a word.
+"""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
@@ -8,9 +10,11 @@ from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major_read
 from fairladder.conditions.written import none_of, where_option
 from fairladder.findings import Finding, Level, finding
 
-#: Where fewer of a hundred orders have several rows, equal ones can be rows sent twice and no totals joined on.
+#: Where fewer of a hundred orders have several rows, equal ones can be rows sent twice and no
+#: totals joined on.
 LEAST_PERCENT = 10
-#: So many orders with several rows, and so many in a hundred of them, are no chance when all rows repeat one amount.
+#: So many orders with several rows, and so many in a hundred of them, are no chance when all rows
+#: repeat one amount.
 SURE_ORDERS, SURE_PERCENT = 5, 80
 
 
@@ -20,26 +24,34 @@ class Signs:
 
     all_orders: int = 0
     several_rows: int = 0
-    """Orders, those with several rows, and those of them that repeat one amount on each row, with what this adds to spend."""
+    """Orders, those with several rows, and those of them that repeat one amount on each row,
+    with what this adds to spend.
+    """
     repeated_orders: int = 0
     repeated_money: int = 0
     void_rows: int = 0
     """Rows whose state says that the order does not stand, and their money."""
     void_money: int = 0
     over_one: int = 0
-    """Rows whose discount is over 1, between 0 and 1, and exactly 1, while its unit is not given."""
+    """Rows whose discount is over 1, between 0 and 1, and exactly 1, while its unit is not
+    given.
+    """
     below_one: int = 0
     at_one: int = 0
 
     @property
     def few(self) -> bool:
-        """Whether so few orders have several rows that equal ones may be rows sent twice, of which ``check`` knows more."""
+        """Whether so few orders have several rows that equal ones may be rows sent twice, of
+        which ``check`` knows more.
+        """
         return self.several_rows * 100 < LEAST_PERCENT * self.all_orders
 
 
 def signs_of(sums: Sequence[Mapping[str, Any]], used: Sequence[Mapping[str, Any]]) -> Signs:
     """The signs in the reduction's groups, summed up by state, and in those of them that count."""
-    findings = {f.name: _total(sums if f.name.endswith("_one") else used, f.name) for f in fields(Signs)}
+    findings = {
+        f.name: _total(sums if f.name.endswith("_one") else used, f.name) for f in fields(Signs)
+    }
     return Signs(**findings)
 
 
@@ -52,7 +64,11 @@ def repeated_level(signs: Signs) -> Level | None:
     if signs.repeated_orders * 2 <= signs.several_rows or not signs.repeated_orders:
         return None
     many = signs.several_rows >= SURE_ORDERS and not signs.few
-    return "error" if many and signs.repeated_orders * 100 >= SURE_PERCENT * signs.several_rows else "warning"
+    return (
+        "error"
+        if many and signs.repeated_orders * 100 >= SURE_PERCENT * signs.several_rows
+        else "warning"
+    )
 
 
 def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) -> Finding | None:
@@ -61,7 +77,8 @@ def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) 
     if level is None:
         return None
     return finding(
-        "repeated-total", signs.repeated_orders, level=level, examples=examples, orders=f"{signs.several_rows:,}",
+        "repeated-total", signs.repeated_orders, level=level, examples=examples,
+        orders=f"{signs.several_rows:,}",
         **of_money(signs.repeated_money, decimals),
     )  # fmt: skip
 
@@ -71,8 +88,12 @@ def of_money(minor: Any, decimals: int) -> dict[str, Any]:
     return {"money": major_read(int(minor or 0), decimals)}
 
 
-def balance_findings(balance: Balance, currencies: Sequence[str], instead: str = "") -> list[Finding]:
-    """Findings of the balance alone; ``currencies`` are those of usable rows, ``instead`` is what else can be done about several."""
+def balance_findings(
+    balance: Balance, currencies: Sequence[str], instead: str = ""
+) -> list[Finding]:
+    """Findings of the balance alone; ``currencies`` are those of usable rows, ``instead`` is
+    what else can be done about several.
+    """
     found = []
     if balance.used == 0:
         found.append(finding("no-usable-row", balance.rows_read))
@@ -82,22 +103,34 @@ def balance_findings(balance: Balance, currencies: Sequence[str], instead: str =
         found.append(finding("unknown-condition", balance.unknown))
     if len(currencies) > 1:
         found.append(
-            finding("mixed-currencies", len(currencies), currencies=", ".join(currencies[:8]), instead=instead)
+            finding(
+                "mixed-currencies",
+                len(currencies),
+                currencies=", ".join(currencies[:8]),
+                instead=instead,
+            )
         )
     return found
 
 
-def pass_findings(signs: Signs, decimals: int, roles: Mapping[str, str], void: Sequence[str]) -> list[Finding]:
-    """Findings of the pass itself; ``void`` are the statuses of rows that count although they say that the order is void."""
+def pass_findings(
+    signs: Signs, decimals: int, roles: Mapping[str, str], void: Sequence[str]
+) -> list[Finding]:
+    """Findings of the pass itself; ``void`` are the statuses of rows that count although they
+    say that the order is void.
+    """
     found = [f for f in [None if signs.few else repeated_total(signs, decimals)] if f is not None]
     if signs.void_rows:
         found.append(
             finding("cancelled-orders", signs.void_rows, column=roles["status"], examples=void,
-                    condition=where_option(none_of(roles["status"], void)), **of_money(signs.void_money, decimals))
+                    condition=where_option(none_of(roles["status"], void)),
+                    **of_money(signs.void_money, decimals))
         )  # fmt: skip
     if signs.over_one:
         level: Level = "error" if signs.over_one > signs.below_one else "warning"
-        found.append(finding("discount-unit", signs.over_one, level=level, column=roles["discount"]))
+        found.append(
+            finding("discount-unit", signs.over_one, level=level, column=roles["discount"])
+        )
     elif signs.at_one and not signs.below_one:
         found.append(finding("full-discounts", signs.at_one, column=roles["discount"]))
     return found

@@ -1,4 +1,6 @@
-"""What counts towards spend, and who has a purchase: the two rules, as SQL over orders and on frames."""
+"""What counts towards spend, and who has a purchase: the two rules, as SQL over orders and on
+frames.
+"""
 
 from typing import TYPE_CHECKING, Any
 
@@ -25,7 +27,9 @@ def counting(scheme: Scheme) -> str:
 
 
 def counted(scheme: Scheme, whole: str = "amount") -> str:
-    """Over orders: what one adds to spend, null for nothing. Over their rows, ``whole`` is the amount of a row's order."""
+    """Over orders: what one adds to spend, null for nothing. Over their rows, ``whole`` is the
+    amount of a row's order.
+    """
     return f"CASE WHEN {whole} > 0 THEN amount END" if ignores_refunds(scheme) else "amount"
 
 

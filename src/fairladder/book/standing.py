@@ -1,7 +1,8 @@
 """How many customers stand below each value, exactly.
 
-One window does it where the engine allows. Otherwise nothing is sorted in one place: values are put into buckets that rise with
-them, the buckets' sums come here, and within a bucket the workers count on by themselves.
+One window does it where the engine allows. Otherwise nothing is sorted in one place: values are
+put into buckets that rise with them, the buckets' sums come here, and within a bucket the workers
+count on by themselves.
 """
 
 from collections.abc import Mapping, Sequence
@@ -27,12 +28,18 @@ def bucket_of(value: exp.Expr) -> exp.Expr:
 
 
 def standing(
-    engine: CustomerEngine, rows: exp.Expr, value: exp.Expr, sums: Mapping[str, exp.Expr], part: exp.Expr | None = None
+    engine: CustomerEngine,
+    rows: exp.Expr,
+    value: exp.Expr,
+    sums: Mapping[str, exp.Expr],
+    part: exp.Expr | None = None,
 ) -> exp.Expr:
-    """A kept table of the distinct values: ``value``, and for each sum ``NAME`` its total ``NAME_here`` over the rows of that
-    value and ``NAME_below`` over those of all smaller ones. ``sums`` are whole numbers of a row; null values are left out.
+    """A kept table of the distinct values: ``value``, and for each sum ``NAME`` its total
+    ``NAME_here`` over the rows of that value and ``NAME_below`` over those of all smaller ones.
+    ``sums`` are whole numbers of a row; null values are left out.
 
-    With ``part`` (a text that is never null) each of its values is by itself, and stands beside ``value``.
+    With ``part`` (a text that is never null) each of its values is by itself, and stands beside
+    ``value``.
     """
     names = list(sums)
     parts = [] if part is None else [column("part")]
@@ -43,40 +50,66 @@ def standing(
     valued = valued.group_by(*keys, copy=False)
     if engine.limits.windows:
         below = [
-            named(sql(":w - :h", w=_so_far(f"{n}_here", parts), h=column(f"{n}_here")), f"{n}_below") for n in names
+            named(
+                sql(":w - :h", w=_so_far(f"{n}_here", parts), h=column(f"{n}_here")), f"{n}_below"
+            )
+            for n in names
         ]
         return engine.keep(select(["*", *below], valued, "valued"))
-    distinct = engine.keep(select(["*", named(bucket_of(column("value")), "bucket")], valued, "valued"))
+    distinct = engine.keep(
+        select(["*", named(bucket_of(column("value")), "bucket")], valued, "valued")
+    )
     totals = [named(sql("SUM(:t)", t=column(f"{n}_here")), n) for n in names]
     places = [*parts, column("bucket")]
     buckets = engine.table(
-        select([*places, *totals], distinct).group_by(*places, copy=False).order_by(*places, copy=False)
+        select([*places, *totals], distinct)
+        .group_by(*places, copy=False)
+        .order_by(*places, copy=False)
     )
-    before = {n: _before(_whole(buckets[n]), buckets["part"].to_pylist() if parts else None) for n in names}
+    before = {
+        n: _before(_whole(buckets[n]), buckets["part"].to_pylist() if parts else None)
+        for n in names
+    }
     kept = {str(p.name): buckets[p.name] for p in places}
     offered = engine.offer(pa.table({**kept, **{f"{n}_before": before[n] for n in names}}))
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("distinct_values"))
     joined = select(
-        [everything, *(column(f"{n}_before") for n in names)], exp.alias_(distinct, "distinct_values", table=True)
+        [everything, *(column(f"{n}_before") for n in names)],
+        exp.alias_(distinct, "distinct_values", table=True),
     )
-    joined = joined.join(exp.alias_(offered, "before", table=True), using=[p.name for p in places], copy=False)
+    joined = joined.join(
+        exp.alias_(offered, "before", table=True), using=[p.name for p in places], copy=False
+    )
     below = [
         named(
-            sql(":b + :w - :h", b=column(f"{n}_before"), w=_so_far(f"{n}_here", places), h=column(f"{n}_here")),
+            sql(
+                ":b + :w - :h",
+                b=column(f"{n}_before"),
+                w=_so_far(f"{n}_here", places),
+                h=column(f"{n}_here"),
+            ),
             f"{n}_below",
         )
         for n in names
     ]
-    return engine.keep(select(["value", *parts, *(column(f"{n}_here") for n in names), *below], joined, "joined"))
+    return engine.keep(
+        select(["value", *parts, *(column(f"{n}_here") for n in names), *below], joined, "joined")
+    )
 
 
 def percentiles(below: exp.Expr, equal: exp.Expr, n: exp.Expr, better: str) -> dict[str, exp.Expr]:
-    """``percentile`` and ``percent_rank`` of a value, as ``ladder.ranks`` has them: so many of ``n`` stand below it, so many at it."""
+    """``percentile`` and ``percent_rank`` of a value, as ``ladder.ranks`` has them: so many of
+    ``n`` stand below it, so many at it.
+    """
     worse = below if better == "high" else sql("(:n - :b - :e)", n=n, b=below, e=equal)
     return {
-        "percentile": sql("CAST(200 * :w + 100 * :e AS DOUBLE) / CAST(2 * :n AS DOUBLE)", w=worse, e=equal, n=n),
+        "percentile": sql(
+            "CAST(200 * :w + 100 * :e AS DOUBLE) / CAST(2 * :n AS DOUBLE)", w=worse, e=equal, n=n
+        ),
         "percent_rank": sql(
-            "CASE WHEN :n > 1 THEN CAST(:w AS DOUBLE) / CAST(:n - 1 AS DOUBLE) ELSE 0.0e0 END", w=worse, n=n
+            "CASE WHEN :n > 1 THEN CAST(:w AS DOUBLE) / CAST(:n - 1 AS DOUBLE) ELSE 0.0e0 END",
+            w=worse,
+            n=n,
         ),
     }
 
@@ -98,7 +131,9 @@ def _so_far(name: str, places: Sequence[exp.Expr]) -> exp.Expr:
         this=sql("SUM(:c)", c=column(name)),
         partition_by=[p.copy() for p in places],
         order=exp.Order(expressions=[exp.Ordered(this=column("value"))]),
-        spec=exp.WindowSpec(kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"),
+        spec=exp.WindowSpec(
+            kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"
+        ),
     )
 
 

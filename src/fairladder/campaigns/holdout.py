@@ -12,10 +12,11 @@ _WHOLE = 2**64
 
 
 def held_out(campaign: str, customers: Iterable[str], percent: int | float) -> NDArray[np.bool_]:
-    """Whether each customer is held out of the campaign, each with the chance of ``percent`` in a hundred.
+    """Whether each customer is held out of the campaign, each with the chance of ``percent`` in a
+    hundred.
 
-    By a keyed hash (BLAKE2b) of the campaign's name and the customer's id alone, so that it does not depend on who else is
-    listed, and nobody is held out of every campaign.
+    By a keyed hash (BLAKE2b) of the campaign's name and the customer's id alone, so that it does
+    not depend on who else is listed, and nobody is held out of every campaign.
     """
     key = hashlib.blake2b(campaign.encode(), digest_size=32).digest()
     below = int(Fraction(str(percent)) * _WHOLE / 100)
@@ -24,5 +25,7 @@ def held_out(campaign: str, customers: Iterable[str], percent: int | float) -> N
 
 
 def pseudonyms(customers: Iterable[str], secret: bytes) -> list[str]:
-    """32 hexadecimal digits for each id, by HMAC-SHA-256 with the secret; without it nobody can tell whose they are."""
+    """32 hexadecimal digits for each id, by HMAC-SHA-256 with the secret; without it nobody
+    can tell whose they are.
+    """
     return [hmac.new(secret, c.encode(), hashlib.sha256).hexdigest()[:32] for c in customers]

@@ -1,4 +1,6 @@
-"""Lift: what a campaign brought, contacted against held out, with intervals that do not overclaim."""
+"""Lift: what a campaign brought, contacted against held out, with intervals that do not
+overclaim.
+"""
 
 import datetime as dt
 from dataclasses import dataclass
@@ -32,14 +34,15 @@ FEW_BUYERS = 10
 class Lift(Answer):
     """``frame``: a row for all (``segment`` is ``all``), then one for each segment.
 
-    Columns: ``segment``; ``contacted`` and ``held_out`` (customers); ``bought_contacted``, ``bought_held_out`` (customers with a
-    purchase in the window); ``response_contacted``, ``response_held_out`` (0..1); ``response_lift``, their difference, with
-    ``response_low``, ``response_high`` (95 %, Newcombe) and ``response_p`` (two-sided: the level at which that interval
-    begins to hold 0, so that the two never disagree);
-    ``smallest_response`` (the least difference that such groups show with 80 % chance); ``spend_contacted``,
-    ``spend_held_out`` (per customer, everybody counted); ``spend_lift``, ``spend_low``, ``spend_high`` (95 %, by the larger of
-    the pooled and Welch's standard error), ``spend_p`` (null below ten buyers in either group). Null where a group is empty or too
-    small.
+    Columns: ``segment``; ``contacted`` and ``held_out`` (customers); ``bought_contacted``,
+    ``bought_held_out`` (customers with a purchase in the window); ``response_contacted``,
+    ``response_held_out`` (0..1); ``response_lift``, their difference, with ``response_low``,
+    ``response_high`` (95 %, Newcombe) and ``response_p`` (two-sided: the level at which that
+    interval begins to hold 0, so that the two never disagree); ``smallest_response`` (the least
+    difference that such groups show with 80 % chance); ``spend_contacted``, ``spend_held_out``
+    (per customer, everybody counted); ``spend_lift``, ``spend_low``, ``spend_high`` (95 %, by the
+    larger of the pooled and Welch's standard error), ``spend_p`` (null below ten buyers in either
+    group). Null where a group is empty or too small.
     """
 
     frame: pd.DataFrame
@@ -50,10 +53,15 @@ class Lift(Answer):
     def notes(self) -> tuple[str, ...]:
         """Why no p stands beside the spend of all."""
         a = self.frame.iloc[0]
-        if not a["held_out"] or not a["contacted"] or min(a["bought_contacted"], a["bought_held_out"]) >= FEW_BUYERS:
+        if (
+            not a["held_out"]
+            or not a["contacted"]
+            or min(a["bought_contacted"], a["bought_held_out"]) >= FEW_BUYERS
+        ):
             return ()
         return (
-            f"No p is given for spend: fewer than {FEW_BUYERS} buyers in a group do not tell how much spend differs among them, so a p "
+            f"No p is given for spend: fewer than {FEW_BUYERS} buyers in a group do not tell how "
+            "much spend differs among them, so a p "
             "would look surer than it is.",
         )
 
@@ -65,21 +73,26 @@ class Lift(Answer):
             return f"Nobody was {who}, so there is nothing to compare with: what the campaign brought cannot be told."
         points, low, high = (100 * a[f"response_{n}"] for n in ("lift", "low", "high"))
         text = (
-            f"Of {wording.count(a['contacted'])} contacted {wording.percent(a['response_contacted'])} bought between {self.since} and "
-            f"{self.through}, of {wording.count(a['held_out'])} held out {wording.percent(a['response_held_out'])}: "
+            f"Of {wording.count(a['contacted'])} contacted "
+            f"{wording.percent(a['response_contacted'])} bought between {self.since} and "
+            f"{self.through}, of {wording.count(a['held_out'])} held out "
+            f"{wording.percent(a['response_held_out'])}: "
             f"{points:+.1f} points (95 % interval {low:+.1f} to {high:+.1f}). "
         )
         if a["response_p"] < _CHANCE:
             extra = a["response_lift"] * a["contacted"]
             way = "more" if extra > 0 else "fewer"
             text += (
-                f"That is hardly chance (p = {a['response_p']:.3f}): about {wording.count(abs(extra))} {way} customers bought than "
+                f"That is hardly chance (p = {a['response_p']:.3f}): about "
+                f"{wording.count(abs(extra))} {way} customers bought than "
                 "would have anyway."
             )
         else:
             text += (
-                f"That may be chance (p = {a['response_p']:.2f}). A holdout of this size shows only differences of about "
-                f"{100 * a['smallest_response']:.1f} points or more, so a smaller effect may be there unseen."
+                f"That may be chance (p = {a['response_p']:.2f}). A holdout of this size shows "
+                "only differences of about "
+                f"{100 * a['smallest_response']:.1f} points or more, so a smaller effect may be "
+                "there unseen."
             )
         return text
 
@@ -92,7 +105,11 @@ class Lift(Answer):
 
     def facts(self) -> dict[str, Any]:
         """The days of the window, and the finding in words."""
-        return {"since": self.since.isoformat(), "through": self.through.isoformat(), "finding": self.in_words()}
+        return {
+            "since": self.since.isoformat(),
+            "through": self.through.isoformat(),
+            "finding": self.in_words(),
+        }
 
     def finding(self) -> str:
         """What it says of the campaign."""
@@ -111,11 +128,13 @@ def lift(
     Parameters
     ----------
     listed
-        A campaign's list: ``customer``, ``group``, ``listed_on`` and, for rows by segment, ``segment``.
+        A campaign's list: ``customer``, ``group``, ``listed_on`` and, for rows by segment,
+        ``segment``.
     results
         Orders that reach beyond the list's day; refunds lower spend as their scheme says.
     since, through
-        Days of the window, both included; by default from the day after the list was made to the results' last day.
+        Days of the window, both included; by default from the day after the list was made to the
+        results' last day.
 
     Raises UsageError for a wrong window, DataError for an empty list.
     """
@@ -123,13 +142,21 @@ def lift(
         raise DataError("The list is empty, so there is nothing to measure.")
     placed = results.order_table([], sequence=False, history=False)
     results.require_fit()
-    first = as_day(since) if since else pd.Timestamp(listed["listed_on"].max()).date() + dt.timedelta(days=1)
+    first = (
+        as_day(since)
+        if since
+        else pd.Timestamp(listed["listed_on"].max()).date() + dt.timedelta(days=1)
+    )
     last = as_day(through) if through else results.as_of
     if last is None or last < first:
-        raise UsageError(f"The window from {first} to {last} holds no day: the results end before the campaign begins.")
+        raise UsageError(
+            f"The window from {first} to {last} holds no day: the results end before the campaign "
+            "begins."
+        )
     if results.as_of is not None and last > results.as_of:
         raise UsageError(
-            f"The window ends on {last}, but the results' day of reckoning is {results.as_of}. Give an earlier end."
+            f"The window ends on {last}, but the results' day of reckoning is {results.as_of}. "
+            "Give an earlier end."
         )
     spent = _spent(results, placed, first, last)
     joined = listed[["customer", "group", *(["segment"] if "segment" in listed else [])]].merge(
@@ -138,25 +165,30 @@ def lift(
     joined = joined.fillna({"spend": 0.0, "bought": 0})
     segments = sorted(joined["segment"].astype(str).unique()) if "segment" in joined else []
     parts = [("all", joined), *((s, joined[joined["segment"].astype(str) == s]) for s in segments)]
-    return Lift(pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]), first, last)
+    return Lift(
+        pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]), first, last
+    )
 
 
 def _spent(orders: Read, placed: exp.Select, first: dt.date, last: dt.date) -> pd.DataFrame:
-    """Customers with an order between two days: ``spend`` in major units, ``bought`` (1 with a purchase)."""
-    days = {
-        "a": day_literal(first),
-        "b": day_literal(last),
-    }
-    inside = select(["*"], placed, "orders").where(sql("placed_on BETWEEN :a AND :b", **days), copy=False)
+    """Customers with an order between two days: ``spend`` in major units, ``bought`` (1 with a
+    purchase).
+    """
+    days = {"a": day_literal(first), "b": day_literal(last)}
+    inside = select(["*"], placed, "orders").where(
+        sql("placed_on BETWEEN :a AND :b", **days), copy=False
+    )
     measures = {
         "minor": sql(f"COALESCE(SUM({counted(orders.scheme)}), 0)"),
         "bought": sql("MAX(CASE WHEN amount > 0 THEN 1 ELSE 0 END)"),
     }
-    query = select([column("customer"), *(named(m, n) for n, m in measures.items())], inside, "placed").group_by(
-        sql("1"), copy=False
-    )
+    query = select(
+        [column("customer"), *(named(m, n) for n, m in measures.items())], inside, "placed"
+    ).group_by(sql("1"), copy=False)
     frame = orders.frame(query)
-    frame["spend"] = ratio(frame.pop("minor").to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
+    frame["spend"] = ratio(
+        frame.pop("minor").to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals
+    )
     return frame.astype({"customer": "str"})
 
 
@@ -171,35 +203,46 @@ def _compared(part: pd.DataFrame) -> dict[str, float]:
     spend_p = spend_p if min(bought.values()) >= FEW_BUYERS else np.nan
     mean = {name: float(g["spend"].mean()) for name, g in groups.items()}
     return {
-        **n, **{f"bought_{k}": v for k, v in bought.items()}, **{f"response_{k}": v for k, v in rate.items()},
-        "response_lift": rate["contacted"] - rate["held_out"], "response_low": low, "response_high": high,
-        "response_p": newcombe_p(bought["contacted"], n["contacted"], bought["held_out"], n["held_out"]),
+        **n, **{f"bought_{k}": v for k, v in bought.items()},
+        **{f"response_{k}": v for k, v in rate.items()},
+        "response_lift": rate["contacted"] - rate["held_out"], "response_low": low,
+        "response_high": high,
+        "response_p": newcombe_p(bought["contacted"], n["contacted"], bought["held_out"],
+        n["held_out"]),
         "smallest_response": smallest_effect(rate["held_out"], n["contacted"], n["held_out"]),
-        **{f"spend_{k}": v for k, v in mean.items()}, "spend_lift": mean["contacted"] - mean["held_out"],
+        **{f"spend_{k}": v for k, v in mean.items()},
+        "spend_lift": mean["contacted"] - mean["held_out"],
         "spend_low": spend_low, "spend_high": spend_high, "spend_p": spend_p,
     }  # fmt: skip
 
 
 def newcombe(one: int, n_one: int, two: int, n_two: int, z: float = _Z) -> tuple[float, float]:
-    """Interval of the difference of two rates, one/n_one − two/n_two, from Wilson's interval of each; NaN with an empty group.
+    """Interval of the difference of two rates, one/n_one − two/n_two, from Wilson's interval of
+    each; NaN with an empty group.
 
-    95 % with the usual ``z``. R. Newcombe (1998), Interval estimation for the difference between independent proportions,
-    Statistics in Medicine 17, method 10.
+    95 % with the usual ``z``. R. Newcombe (1998), Interval estimation for the difference between
+    independent proportions, Statistics in Medicine 17, method 10.
     """
     if not n_one or not n_two:
         return np.nan, np.nan
     (p, low, high), (q, low_q, high_q) = _wilson(one, n_one, z), _wilson(two, n_two, z)
-    return p - q - sqrt((p - low) ** 2 + (high_q - q) ** 2), p - q + sqrt((high - p) ** 2 + (q - low_q) ** 2)
+    return p - q - sqrt((p - low) ** 2 + (high_q - q) ** 2), p - q + sqrt(
+        (high - p) ** 2 + (q - low_q) ** 2
+    )
 
 
 def _wilson(count: int, n: int, z: float) -> tuple[float, float, float]:
     p, z2 = count / n, z**2
-    middle, reach = (2 * count + z2) / (2 * (n + z2)), z * sqrt(z2 + 4 * count * (1 - p)) / (2 * (n + z2))
+    middle, reach = (
+        (2 * count + z2) / (2 * (n + z2)),
+        z * sqrt(z2 + 4 * count * (1 - p)) / (2 * (n + z2)),
+    )
     return p, middle - reach, middle + reach
 
 
 def newcombe_p(one: int, n_one: int, two: int, n_two: int) -> float:
-    """Two-sided p-value that two rates are alike: one minus the level of the widest ``newcombe`` interval without 0.
+    """Two-sided p-value that two rates are alike: one minus the level of the widest ``newcombe``
+    interval without 0.
 
     NaN with an empty group, 1 where the rates are equal.
     """
@@ -211,18 +254,25 @@ def newcombe_p(one: int, n_one: int, two: int, n_two: int) -> float:
     low, high = 0.0, 40.0  # the bound on the side of 0 moves towards it as z grows
     for _ in range(60):
         middle = (low + high) / 2
-        low, high = (middle, high) if sign * newcombe(one, n_one, two, n_two, middle)[side] > 0 else (low, middle)
+        low, high = (
+            (middle, high)
+            if sign * newcombe(one, n_one, two, n_two, middle)[side] > 0
+            else (low, middle)
+        )
     return float(2 * ndtr(-high))
 
 
 def means_apart(
-    one: "np.ndarray[tuple[int], np.dtype[np.float64]]", two: "np.ndarray[tuple[int], np.dtype[np.float64]]"
+    one: "np.ndarray[tuple[int], np.dtype[np.float64]]",
+    two: "np.ndarray[tuple[int], np.dtype[np.float64]]",
 ) -> tuple[float, float, float]:
-    """95 % interval of the difference of two means, mean(one) − mean(two), and its two-sided p-value, by Student's t.
+    """95 % interval of the difference of two means, mean(one) − mean(two), and its two-sided
+    p-value, by Student's t.
 
-    The standard error is the larger of the pooled one and Welch's. Welch's alone takes a small group in which hardly anybody has
-    bought for one that hardly varies: with no effect at all it leaves 0 out in a fifth of campaigns. The pooled one alone leaves the
-    truth out where the small group varies more. NaN where a group has fewer than two, or neither varies.
+    The standard error is the larger of the pooled one and Welch's. Welch's alone takes a small
+    group in which hardly anybody has bought for one that hardly varies: with no effect at all it
+    leaves 0 out in a fifth of campaigns. The pooled one alone leaves the truth out where the small
+    group varies more. NaN where a group has fewer than two, or neither varies.
     """
     n, m = len(one), len(two)
     if min(n, m) < 2:
@@ -230,7 +280,10 @@ def means_apart(
     own = [float(v.var(ddof=1)) for v in (one, two)]
     if not sum(own):
         return np.nan, np.nan, np.nan
-    pooled, freedom = ((n - 1) * own[0] + (m - 1) * own[1]) / (n + m - 2) * (1 / n + 1 / m), float(n + m - 2)
+    pooled, freedom = (
+        ((n - 1) * own[0] + (m - 1) * own[1]) / (n + m - 2) * (1 / n + 1 / m),
+        float(n + m - 2),
+    )
     apart = own[0] / n + own[1] / m
     if apart > pooled:
         freedom = apart**2 / ((own[0] / n) ** 2 / (n - 1) + (own[1] / m) ** 2 / (m - 1))
@@ -240,7 +293,9 @@ def means_apart(
 
 
 def smallest_effect(rate: float, n_one: int, n_two: int) -> float:
-    """The rise above ``rate`` that two groups of these sizes show with 80 % chance at the 5 % level; NaN with an empty one."""
+    """The rise above ``rate`` that two groups of these sizes show with 80 % chance at the 5 %
+    level; NaN with an empty one.
+    """
     if not n_one or not n_two or np.isnan(rate):
         return np.nan
     low, high = 0.0, 1 - rate
@@ -248,7 +303,9 @@ def smallest_effect(rate: float, n_one: int, n_two: int) -> float:
         return np.nan
     for _ in range(60):
         middle = (low + high) / 2
-        low, high = (low, middle) if _chance(rate, middle, n_one, n_two) >= POWER else (middle, high)
+        low, high = (
+            (low, middle) if _chance(rate, middle, n_one, n_two) >= POWER else (middle, high)
+        )
     return high
 
 
@@ -265,7 +322,9 @@ def _chance(rate: float, effect: float, n_one: int, n_two: int) -> float:
 
 @dataclass(frozen=True)
 class HoldoutPlan:
-    """How large a holdout shows a wanted effect: ``held_out`` of ``customers``, ``percent`` of them; both None where none is."""
+    """How large a holdout shows a wanted effect: ``held_out`` of ``customers``, ``percent`` of
+    them; both None where none is.
+    """
 
     customers: int
     rate: float
@@ -283,9 +342,14 @@ class HoldoutPlan:
         """The plan in a sentence."""
         wanted = f"a rise from {wording.percent(self.rate)} by {100 * self.effect:.1f} points"
         if self.held_out is None:
-            least = "no effect at all" if np.isnan(self.smallest) else f"{100 * self.smallest:.1f} points or more"
+            least = (
+                "no effect at all"
+                if np.isnan(self.smallest)
+                else f"{100 * self.smallest:.1f} points or more"
+            )
             return (
-                f"{wording.counted(self.customers, 'customers', 'are')} too few to show {wanted}: even with half held out they show "
+                f"{wording.counted(self.customers, 'customers', 'are')} too few to show {wanted}: "
+                "even with half held out they show "
                 f"{least}."
             )
         return (
@@ -296,7 +360,8 @@ class HoldoutPlan:
 
 
 def plan_holdout(customers: int, rate: float, effect: float) -> HoldoutPlan:
-    """The smallest holdout among ``customers`` that shows a rise of the response ``rate`` by ``effect``, at 80 % chance and the 5 % level.
+    """The smallest holdout among ``customers`` that shows a rise of the response ``rate`` by
+    ``effect``, at 80 % chance and the 5 % level.
 
     Both are fractions (0.02 is 2 points). Raises UsageError where they cannot be.
 
@@ -305,10 +370,13 @@ def plan_holdout(customers: int, rate: float, effect: float) -> HoldoutPlan:
     584
     """
     if customers < 2:
-        raise UsageError(f"A comparison takes at least two customers, and the list has {customers}.")
+        raise UsageError(
+            f"A comparison takes at least two customers, and the list has {customers}."
+        )
     if not 0 <= rate < 1 or not 0 < effect <= 1 - rate:
         raise UsageError(
-            f"A rate of {rate:g} cannot rise by {effect:g}; give fractions, 0.05 for 5 % and 0.02 for 2 points."
+            f"A rate of {rate:g} cannot rise by {effect:g}; give fractions, 0.05 for 5 % and 0.02 "
+            "for 2 points."
         )
     half = customers // 2
     smallest = smallest_effect(rate, customers - half, half)
@@ -317,5 +385,9 @@ def plan_holdout(customers: int, rate: float, effect: float) -> HoldoutPlan:
     low, high = 0, half
     while high - low > 1:
         middle = (low + high) // 2
-        low, high = (low, middle) if _chance(rate, effect, customers - middle, middle) >= POWER else (middle, high)
+        low, high = (
+            (low, middle)
+            if _chance(rate, effect, customers - middle, middle) >= POWER
+            else (middle, high)
+        )
     return HoldoutPlan(customers, rate, effect, high, smallest)

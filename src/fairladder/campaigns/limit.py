@@ -9,12 +9,15 @@ from fairladder.wording import counted, money
 
 
 def places_of(budget: int | float, cost: int | float) -> int:
-    """How many contacts the budget pays for, never more: ⌊budget ÷ cost⌋ of the decimals as written."""
+    """How many contacts the budget pays for, never more: ⌊budget ÷ cost⌋ of the decimals as
+    written.
+    """
     return int(Fraction(str(budget)) / Fraction(str(cost)))
 
 
 def pays_down_to(worth: NDArray[np.float64], cost: float) -> tuple[int, float]:
-    """How many of a list, in its order, each bring more than they cost, and what they bring; both 0 where nobody does.
+    """How many of a list, in its order, each bring more than they cost, and what they bring; both
+    0 where nobody does.
 
     The list stops at the first whose contact costs more than it brings.
     """
@@ -26,9 +29,7 @@ def pays_down_to(worth: NDArray[np.float64], cost: float) -> tuple[int, float]:
 def paid_in_words(count: int, brought: float, of: int, cost: float) -> str:
     """What ``pays_down_to`` says, in a sentence."""
     if not count:
-        return (
-            f"At {money(cost, 2)} a contact already the first of the list costs more than it is expected to bring back."
-        )
+        return f"At {money(cost, 2)} a contact already the first of the list costs more than it is expected to bring back."
     last = (
         "all of them pay"
         if count == of

@@ -1,4 +1,6 @@
-"""The list of a campaign: who is eligible, who is left out, the limit, the holdout, and a reason for everybody."""
+"""The list of a campaign: who is eligible, who is left out, the limit, the holdout, and a
+reason for everybody.
+"""
 
 import datetime as dt
 import hashlib
@@ -44,10 +46,12 @@ RETURN = "expected_return"
 class CampaignList(Answer):
     """A list, in the order of rank, then id.
 
-    ``frame``: ``customer``, ``name`` (where known), ``group`` (``contact`` or ``holdout``), ``rank`` (by the campaign's
-    measure among all who are eligible), ``segment``, ``reason``, the measure and the columns that the condition names,
-    ``listed_on`` (the day of reckoning). ``funnel``: ``step``, ``customers`` left after it, ``removed`` by it. ``receipt``: all
-    of it in plain values with the settings and digests, so that the same inputs can be shown to give the same list.
+    ``frame``: ``customer``, ``name`` (where known), ``group`` (``contact`` or ``holdout``),
+    ``rank`` (by the campaign's measure among all who are eligible), ``segment``, ``reason``, the
+    measure and the columns that the condition names, ``listed_on`` (the day of reckoning).
+    ``funnel``: ``step``, ``customers`` left after it, ``removed`` by it. ``receipt``: all of it in
+    plain values with the settings and digests, so that the same inputs can be shown to give the
+    same list.
     """
 
     campaign: Campaign
@@ -77,7 +81,12 @@ class CampaignList(Answer):
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """``list``, ``contacts``, ``holdout`` and ``funnel``."""
-        return {"list": self.frame, "contacts": self.contacts, "holdout": self.holdout, "funnel": self.funnel}
+        return {
+            "list": self.frame,
+            "contacts": self.contacts,
+            "holdout": self.holdout,
+            "funnel": self.funnel,
+        }
 
     def facts(self) -> dict[str, Any]:
         """The receipt, by which the list can be made again and compared."""
@@ -99,9 +108,13 @@ class Chosen:
     rank: NDArray[np.int64]
     condition: Condition | None
     bought: pd.DataFrame | None
-    """Where a purchase is asked for: ``amount`` (minor units) and ``placed_on`` of the one it is, by customer."""
+    """Where a purchase is asked for: ``amount`` (minor units) and ``placed_on`` of the one it
+    is, by customer.
+    """
     answers: "pd.Series[int] | None"
-    """What the column of consent says (as ``orders.words.said`` gives it) → how often, of all customers."""
+    """What the column of consent says (as ``orders.words.said`` gives it) → how often, of all
+    customers.
+    """
 
 
 def campaign(
@@ -127,15 +140,16 @@ def campaign(
 ) -> CampaignList:
     """The list of one campaign.
 
-    ``name`` is that of one of the scheme's ``[[campaigns]]``, whose keys the others override; or of a new one made of
-    them alone. They mean what they mean in the scheme. Campaigns
-    that stand before it in the scheme do not take people from it here; ``campaign_lists`` makes all of them together.
-    With ``pseudonym_key`` ids become keyed hashes and names are left out. With ``response`` (the share of those who have left
-    whom a contact brings back) customers have an ``expected_return``, by which they can be ranked: what a contact is expected to
-    bring back over the scheme's horizon (see ``worth_of_return``), 0 where nothing is forecast of them.
+    ``name`` is that of one of the scheme's ``[[campaigns]]``, whose keys the others override; or
+    of a new one made of them alone. They mean what they mean in the scheme. Campaigns that stand
+    before it in the scheme do not take people from it here; ``campaign_lists`` makes all of them
+    together. With ``pseudonym_key`` ids become keyed hashes and names are left out. With
+    ``response`` (the share of those who have left whom a contact brings back) customers have an
+    ``expected_return``, by which they can be ranked: what a contact is expected to bring back over
+    the scheme's horizon (see ``worth_of_return``), 0 where nothing is forecast of them.
 
-    Raises UsageError for a wrong name, option, column or file; ConditionError for a wrong condition; DataError where nobody
-    has a purchase.
+    Raises UsageError for a wrong name, option, column or file; ConditionError for a wrong
+    condition; DataError where nobody has a purchase.
 
     >>> import fairladder as fl
     >>> made = fl.campaign(fl.sample_orders(), when="stance = 'win-back'", limit=50, holdout=20)
@@ -144,29 +158,41 @@ def campaign(
     """
     known = {c.name: c for c in orders.scheme.campaigns}
     options: dict[str, Any] = {
-        "when": when, "bought_from": bought_from, "bought_through": bought_through, "at_least": at_least, "exclude": exclude,
-        "consent": consent, "contacted": contacted, "contacted_days": contacted_days, "limit": limit, "budget": budget, "cost": cost,
+        "when": when, "bought_from": bought_from, "bought_through": bought_through,
+        "at_least": at_least, "exclude": exclude,
+        "consent": consent, "contacted": contacted, "contacted_days": contacted_days,
+        "limit": limit, "budget": budget, "cost": cost,
         "by": by, "response": response, "ties": ties, "holdout": holdout,
     }  # fmt: skip
-    given = {k: list(v) if k in ("exclude", "contacted") else v for k, v in options.items() if v is not None}
+    given = {
+        k: list(v) if k in ("exclude", "contacted") else v
+        for k, v in options.items()
+        if v is not None
+    }
     if name is not None and name not in known and not given:
         hint = nearest(name, known) if known else "The scheme has no [[campaigns]]."
         raise UsageError(f"There is no campaign `{name}` in the scheme. {hint}")
-    base = known[name].model_dump(exclude_defaults=True) if name in known else {"name": name or "campaign"}
+    base = (
+        known[name].model_dump(exclude_defaults=True)
+        if name in known
+        else {"name": name or "campaign"}
+    )
     settings = scheme_from({"campaigns": [{**base, **given}]}, "the campaign").campaigns[0]
     people = _scored(orders, [settings])
     return _listed(orders, settings, people, set(), pseudonym_key)
 
 
 def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[str, CampaignList]:
-    """The lists of all campaigns of the scheme; whoever is on one, held out or not, is on none after it.
+    """The lists of all campaigns of the scheme; whoever is on one, held out or not, is on none
+    after it.
 
     Raises as ``campaign`` does, and UsageError where the scheme has no campaigns.
     """
     campaigns = orders.scheme.campaigns
     if not campaigns:
         raise UsageError(
-            "The scheme has no [[campaigns]]. Write one, or say who is eligible with --when or --bought-from."
+            "The scheme has no [[campaigns]]. Write one, or say who is eligible with --when or "
+            "--bought-from."
         )
     people = _scored(orders, campaigns)
     taken: set[str] = set()
@@ -183,16 +209,21 @@ def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[
 
 
 def _scored(orders: Read, campaigns: Sequence[Campaign]) -> Scored:
-    """The scored customers, with what their return would be worth where a campaign has a response."""
+    """The scored customers, with what their return would be worth where a campaign has a
+    response.
+    """
     people = scored(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
     return people if all(c.response is None for c in campaigns) else _with_worth(orders, people)
 
 
 def _worth(orders: Read, columns: Iterable[object]) -> "pd.Series[float]":
-    """What the return of each customer would be worth, by id. Raises UsageError where the customers have such a column."""
+    """What the return of each customer would be worth, by id. Raises UsageError where the
+    customers have such a column.
+    """
     if RETURN in set(columns):
         raise UsageError(
-            f"The customers have a column `{RETURN}` already, which is what a contact brings back; rename it."
+            f"The customers have a column `{RETURN}` already, which is what a contact brings "
+            "back; rename it."
         )
     from fairladder.value.forecast import value_forecast  # SciPy takes a second to load
     from fairladder.value.what_if import worth_of_return
@@ -221,13 +252,17 @@ def _listed(
     funnel = pd.DataFrame(steps, columns=["step", "customers"])
     funnel["removed"] = -funnel["customers"].diff().fillna(0).astype(np.int64)
     notes = _notes(settings, frame, orders, chosen)
-    return CampaignList(settings, frame, funnel, _receipt(orders, settings, frame, funnel), tuple(notes))
+    return CampaignList(
+        settings, frame, funnel, _receipt(orders, settings, frame, funnel), tuple(notes)
+    )
 
 
 def _with_worth(orders: Read, people: Scored) -> Scored:
-    """Scored customers with what their return would be worth (``RETURN``), 0 where nothing is forecast.
+    """Scored customers with what their return would be worth (``RETURN``), 0 where nothing is
+    forecast.
 
-    It is worked out on this machine. Raises UsageError where there are too many customers for that, and as ``_worth`` does.
+    It is worked out on this machine. Raises UsageError where there are too many customers for
+    that, and as ``_worth`` does.
     """
     orders.groups.require_few()
     engine = orders.customer_engine
@@ -242,14 +277,18 @@ def _with_worth(orders: Read, people: Scored) -> Scored:
 
 
 def _with_response(people: Scored, response: float | None) -> Scored:
-    """Scored customers with what such a response would bring, or without it where a campaign has none."""
+    """Scored customers with what such a response would bring, or without it where a campaign
+    has none.
+    """
     if RETURN not in people.kinds:
         return people
     kinds = {n: k for n, k in people.kinds.items() if n != RETURN}
     query = select([column(n) for n in kinds], people.relation)
     if response is not None:
         kinds[RETURN] = "number"
-        query = query.select(named(sql(":w * :r", w=column(RETURN), r=response), RETURN), copy=False)
+        query = query.select(
+            named(sql(":w * :r", w=column(RETURN), r=response), RETURN), copy=False
+        )
     return replace(people, relation=people.engine.keep(query), kinds=kinds)
 
 
@@ -257,26 +296,33 @@ def _chosen(orders: Read, settings: Campaign, people: Scored, taken: Collection[
     """Who is listed."""
     engine, people = orders.customer_engine, _with_response(people, settings.response)
     own = people.own_names
-    condition = asked_of(settings, {**people.kinds, **{n: people.kinds[ours] for n, ours in own.items()}})
+    condition = asked_of(
+        settings, {**people.kinds, **{n: people.kinds[ours] for n, ours in own.items()}}
+    )
     answers = _answers(people, settings) if settings.consent else None
     still: exp.Expr = people.relation
     steps = [("customers", _count(engine, still))]
     cells = {n: column(own.get(n, n)) for n in (*people.kinds, *own)}
     for step, test in _wanted(orders, settings, condition, answers, taken, cells):
-        still = engine.keep(select(["*"], exp.alias_(still, "people", table=True)).where(test, copy=False))
+        still = engine.keep(
+            select(["*"], exp.alias_(still, "people", table=True)).where(test, copy=False)
+        )
         steps.append((step, _count(engine, still)))
     places, ties = places_and_ties(settings)
     listed, rank = _ranked(orders, settings.by, still, places, ties, steps[-1][1])
     if places is not None:
         steps.append((limit_step(places), len(listed)))
     listed = listed.assign(**{n: listed[ours] for n, ours in own.items()})
-    bought = _bought_by(orders, settings, listed["customer"]) if settings.asks_for_purchase else None
+    bought = (
+        _bought_by(orders, settings, listed["customer"]) if settings.asks_for_purchase else None
+    )
     told = None if answers is None else answers.groupby("said")["n"].sum()
     return Chosen(tuple(steps), listed, rank, condition, bought, told)
 
 
 def _wanted(
-    orders: Read, settings: Campaign, condition: Condition | None, answers: pd.DataFrame | None, taken: Collection[str],
+    orders: Read, settings: Campaign, condition: Condition | None, answers: pd.DataFrame | None,
+    taken: Collection[str],
     cells: Mapping[str, exp.Expr],
 ) -> Iterator[tuple[str, exp.Expr]]:  # fmt: skip
     """Each thing that is asked of a customer, in the order of the funnel, as a test there."""
@@ -285,26 +331,43 @@ def _wanted(
     def among(ids: Collection[str]) -> exp.Expr:
         offered = engine.offer(pa.table({"id": pa.array(sorted(ids), pa.string())}))
         return exp.Exists(
-            this=select(["1"], exp.alias_(offered, "some", table=True)).where("some.id = people.customer")
+            this=select(["1"], exp.alias_(offered, "some", table=True)).where(
+                "some.id = people.customer"
+            )
         )
 
     if condition is not None:
         yield "condition holds", to_engine(condition, cells)
     if settings.asks_for_purchase:
         there = orders.engine.hand_over(bought_as_asked(orders, settings), keep=False)
-        bought = select(["1"], select(["*"], there), "bought").where("bought.customer = people.customer")
+        bought = select(["1"], select(["*"], there), "bought").where(
+            "bought.customer = people.customer"
+        )
         yield "bought as asked", exp.Exists(this=bought)
     if settings.exclude:
-        yield "not excluded", exp.Not(this=among(ids_in(settings.exclude, orders.roles["customer"], engine)))
+        yield (
+            "not excluded",
+            exp.Not(this=among(ids_in(settings.exclude, orders.roles["customer"], engine))),
+        )
     if answers is not None:
         yes = answers[answers["said"].isin(YES_WORDS)]["cell"]
         offered = engine.offer(pa.table({"cell": pa.Array.from_pandas(yes)})) if len(yes) else None
-        same = exp.EQ(this=sql("some.cell"), expression=exp.column(str(settings.consent), "people", quoted=True))
-        some = None if offered is None else select(["1"], exp.alias_(offered, "some", table=True)).where(same)
+        same = exp.EQ(
+            this=sql("some.cell"),
+            expression=exp.column(str(settings.consent), "people", quoted=True),
+        )
+        some = (
+            None
+            if offered is None
+            else select(["1"], exp.alias_(offered, "some", table=True)).where(same)
+        )
         yield "gave consent", exp.false() if some is None else exp.Exists(this=some)
     if settings.contacted and orders.as_of is not None:
         since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
-        yield "not contacted lately", exp.Not(this=among(contacted_since(settings.contacted, since, engine)))
+        yield (
+            "not contacted lately",
+            exp.Not(this=among(contacted_since(settings.contacted, since, engine))),
+        )
     if taken:
         yield "not in an earlier campaign", exp.Not(this=among(taken))
 
@@ -314,14 +377,16 @@ def _answers(people: Scored, settings: Campaign) -> pd.DataFrame:
     name = str(settings.consent)
     if name not in people.kinds:
         raise UsageError(
-            f"Campaign `{settings.name}`: there is no consent column `{name}` among the customers. {nearest(name, people.kinds)}"
+            f"Campaign `{settings.name}`: there is no consent column `{name}` among the "
+            f"customers. {nearest(name, people.kinds)}"
         )
     counted = select([named(column(name), "cell"), named(sql("COUNT(*)"), "n")], people.relation)
     counted = counted.group_by(column(name), copy=False).limit(_MOST_ANSWERS + 1, copy=False)
     frame: pd.DataFrame = people.engine.table(counted).to_pandas(date_as_object=False)
     if len(frame) > _MOST_ANSWERS:
         raise UsageError(
-            f"Campaign `{settings.name}`: `{name}` holds more than {_MOST_ANSWERS:,} different cells, so it is no consent. Name "
+            f"Campaign `{settings.name}`: `{name}` holds more than {_MOST_ANSWERS:,} different "
+            "cells, so it is no consent. Name "
             "another column."
         )
     cells = frame["cell"]
@@ -351,7 +416,9 @@ def _bought_by(orders: Read, settings: Campaign, ids: "pd.Series[str]") -> pd.Da
     offered = engine.offer(pa.table({"id": pa.array(ids, pa.string())}))
     there = orders.engine.hand_over(bought_as_asked(orders, settings), keep=False)
     bought = select(["bought.*"], select(["*"], there), "bought")
-    bought = bought.join(exp.alias_(offered, "some", table=True), on="some.id = bought.customer", copy=False)
+    bought = bought.join(
+        exp.alias_(offered, "some", table=True), on="some.id = bought.customer", copy=False
+    )
     return largest_bought(engine.table(bought).to_pandas(date_as_object=False))
 
 
@@ -367,9 +434,14 @@ def asked_of(settings: Campaign, kinds: Mapping[str, Kind]) -> Condition | None:
     if settings.by not in kinds or kinds[settings.by] not in ("number", "day"):
         hint = nearest(settings.by, [n for n, k in kinds.items() if k in ("number", "day")])
         raise UsageError(
-            f"Campaign `{settings.name}`: there is no column of numbers or days `{settings.by}` to rank by. {hint}"
+            f"Campaign `{settings.name}`: there is no column of numbers or days `{settings.by}` "
+            f"to rank by. {hint}"
         )
-    return parse_condition(settings.when, kinds, f"campaign `{settings.name}`") if settings.when else None
+    return (
+        parse_condition(settings.when, kinds, f"campaign `{settings.name}`")
+        if settings.when
+        else None
+    )
 
 
 def limit_step(places: int) -> str:
@@ -385,7 +457,9 @@ def places_and_ties(settings: Campaign) -> "tuple[int | None, Any]":
 
 
 def _consent_note(answers: "pd.Series[int]", settings: Campaign) -> str:
-    """What the column of consent was seen to hold: whom to contact is nothing to guess in silence."""
+    """What the column of consent was seen to hold: whom to contact is nothing to guess in
+    silence.
+    """
     words = answers.index
     yes, blank = int(answers[words.isin(YES_WORDS)].sum()), int(answers[words == ""].sum())
     no = int(answers[words.isin(NO_WORDS - {""})].sum())
@@ -394,9 +468,12 @@ def _consent_note(answers: "pd.Series[int]", settings: Campaign) -> str:
     if other.empty:
         return text
     seen = other.sort_index().sort_values(ascending=False, kind="stable").index
-    shown = ", ".join(f"`{wording.plain(word)}`" for word in seen[:3]) + (" and others" if len(seen) > 3 else "")
+    shown = ", ".join(f"`{wording.plain(word)}`" for word in seen[:3]) + (
+        " and others" if len(seen) > 3 else ""
+    )
     return (
-        f"Warning: {text[:-1]}, and {wording.count(int(other.sum()))} neither ({shown}), which counts as no. "
+        f"Warning: {text[:-1]}, and {wording.count(int(other.sum()))} neither ({shown}), which "
+        "counts as no. "
         "Write yes or no there where it should be otherwise."
     )
 
@@ -407,7 +484,10 @@ def bought_as_asked(orders: Read, settings: Campaign) -> exp.Select:
     wanted = [sql("amount > 0")]
     if settings.at_least is not None:
         wanted.append(sql("amount >= :n", n=_minor(settings.at_least, scale)))
-    for day, test in ((settings.bought_from, "placed_on >= :d"), (settings.bought_through, "placed_on <= :d")):
+    for day, test in (
+        (settings.bought_from, "placed_on >= :d"),
+        (settings.bought_through, "placed_on <= :d"),
+    ):
         if day is not None:
             wanted.append(sql(test, d=day_literal(day)))
     placed = select(
@@ -419,7 +499,9 @@ def bought_as_asked(orders: Read, settings: Campaign) -> exp.Select:
 
 
 def largest_bought(bought: pd.DataFrame) -> pd.DataFrame:
-    """Of such purchases the largest of each customer, the latest of equals: ``placed_on`` and ``amount``, by customer."""
+    """Of such purchases the largest of each customer, the latest of equals: ``placed_on`` and
+    ``amount``, by customer.
+    """
     bought = bought.astype({"placed_on": "datetime64[s]"}).sort_values(
         ["customer", "amount", "placed_on"], ascending=[True, False, False]
     )
@@ -440,10 +522,15 @@ def _frame(
     reason: Any = "; ".join(reasons)
     if bought is not None:
         orders_of = bought.loc[listed["customer"]]
-        amounts = ratio(orders_of["amount"].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals)
+        amounts = ratio(
+            orders_of["amount"].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals
+        )
         days = orders_of["placed_on"].dt.strftime("%Y-%m-%d")
         decimals = orders.scheme.money.decimals
-        reason = ["; ".join([*reasons, f"bought {a:.{decimals}f} on {d}"]) for a, d in zip(amounts, days, strict=True)]
+        reason = [
+            "; ".join([*reasons, f"bought {a:.{decimals}f} on {d}"])
+            for a, d in zip(amounts, days, strict=True)
+        ]
     elif not reasons:
         reason = "everybody"
     first: dict[str, Any] = {"customer": listed["customer"].to_numpy()}
@@ -453,15 +540,31 @@ def _frame(
         "group": categorical(out.astype(np.int8), ["contact", "holdout"]), "rank": rank,
         "segment": listed["segment"].to_numpy(), "reason": reason,
     }  # fmt: skip
-    shown = [n for n in dict.fromkeys([settings.by, *names, *([RETURN] if RETURN in listed else [])]) if n not in first]
+    shown = [
+        n
+        for n in dict.fromkeys([settings.by, *names, *([RETURN] if RETURN in listed else [])])
+        if n not in first
+    ]
     frame = pd.DataFrame(first, index=range(len(listed))).join(listed[shown].reset_index(drop=True))
-    return frame.assign(listed_on=pd.Series(pd.Timestamp(str(orders.as_of)), index=frame.index, dtype="datetime64[s]"))
+    return frame.assign(
+        listed_on=pd.Series(
+            pd.Timestamp(str(orders.as_of)), index=frame.index, dtype="datetime64[s]"
+        )
+    )
 
 
-def _receipt(orders: Read, settings: Campaign, frame: pd.DataFrame, funnel: pd.DataFrame) -> dict[str, Any]:
+def _receipt(
+    orders: Read, settings: Campaign, frame: pd.DataFrame, funnel: pd.DataFrame
+) -> dict[str, Any]:
     """Counts, settings and digests in plain values."""
-    files = [f for f in (*orders.input_files, *map(Path, (*settings.exclude, *settings.contacted))) if f.is_file()]
-    ids = "\n".join(f"{g} {c}" for g, c in zip(frame["group"].astype(str), frame["customer"], strict=True))
+    files = [
+        f
+        for f in (*orders.input_files, *map(Path, (*settings.exclude, *settings.contacted)))
+        if f.is_file()
+    ]
+    ids = "\n".join(
+        f"{g} {c}" for g, c in zip(frame["group"].astype(str), frame["customer"], strict=True)
+    )
     plain = settings.model_dump(mode="json")
     asked = json.dumps({"campaign": plain, "scheme": orders.scheme.as_json()}, sort_keys=True)
     return {
@@ -479,14 +582,19 @@ def _digest(content: bytes) -> str:
 
 
 def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen) -> list[str]:
-    notes = [f"Warning: {sentence}" for sentence in map(receipt_trouble, settings.contacted) if sentence]
-    notes += forecast_notes(orders, settings.when or "", settings.by, needed=settings.response is not None)
+    notes = [
+        f"Warning: {sentence}" for sentence in map(receipt_trouble, settings.contacted) if sentence
+    ]
+    notes += forecast_notes(
+        orders, settings.when or "", settings.by, needed=settings.response is not None
+    )
     if chosen.answers is not None:
         notes.append(_consent_note(chosen.answers, settings))
     if settings.holdout and len(frame):
         held = int((frame["group"] == "holdout").sum())
         notes.append(
-            f"Held out are {wording.count(held)} of {wording.count(len(frame))}: {wording.percent(held / len(frame))}, where "
+            f"Held out are {wording.count(held)} of {wording.count(len(frame))}: "
+            f"{wording.percent(held / len(frame))}, where "
             f"{settings.holdout:g} % were asked for."
         )
     places, ties = places_and_ties(settings)
@@ -500,15 +608,26 @@ def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen
         )
         if len(frame) < places and (ties == "include" or not why):
             why = "nobody else is eligible"
-        notes.append(f"The limit is {wording.count(places)}, and {wording.count(len(frame))} are listed: {why}.")
+        notes.append(
+            f"The limit is {wording.count(places)}, and {wording.count(len(frame))} are listed: "
+            f"{why}."
+        )
     if settings.cost is not None:
-        paid = half_away(int((frame["group"] == "contact").sum()) * Fraction(str(settings.cost)) * 100)
-        notes.append(f"Contacting them costs {wording.money(paid / 100, 2)} of {wording.money(settings.budget, 2)}.")
+        paid = half_away(
+            int((frame["group"] == "contact").sum()) * Fraction(str(settings.cost)) * 100
+        )
+        notes.append(
+            f"Contacting them costs {wording.money(paid / 100, 2)} of "
+            f"{wording.money(settings.budget, 2)}."
+        )
     if settings.response is not None and settings.cost is not None:
         contacts = frame[(frame["group"] == "contact").to_numpy()][RETURN].to_numpy(np.float64)
-        notes.append(paid_in_words(*pays_down_to(contacts, settings.cost), len(contacts), settings.cost))
+        notes.append(
+            paid_in_words(*pays_down_to(contacts, settings.cost), len(contacts), settings.cost)
+        )
     if settings.bought_through and orders.as_of and settings.bought_through > orders.as_of:
         notes.append(
-            f"The window for purchases ends on {settings.bought_through}, after the day of reckoning {orders.as_of}."
+            f"The window for purchases ends on {settings.bought_through}, after the day of "
+            f"reckoning {orders.as_of}."
         )
     return notes

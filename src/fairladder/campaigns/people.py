@@ -15,10 +15,11 @@ from fairladder.sqltree import cell_column, named, select
 
 
 def ids_in(files: Sequence[str], customer_column: str, engine: Engine) -> set[str]:
-    """The ids in files of any kind that orders are read from, in a column named like the orders', ``customer``, or the only one.
+    """The ids in files of any kind that orders are read from, in a column named like the orders',
+    ``customer``, or the only one.
 
-    An apostrophe before what a spreadsheet would take for a formula is taken off. Raises UsageError where a file is missing,
-    DataError where no column is known for the id.
+    An apostrophe before what a spreadsheet would take for a formula is taken off. Raises
+    UsageError where a file is missing, DataError where no column is known for the id.
     """
     ids: set[str] = set()
     for file in files:
@@ -30,20 +31,25 @@ def ids_in(files: Sequence[str], customer_column: str, engine: Engine) -> set[st
 def contacted_since(files: Sequence[str], since: dt.date, engine: Engine) -> set[str]:
     """The ids that earlier lists have as contacts, listed on ``since`` or later.
 
-    Raises DataError where a file has no ``customer`` and ``listed_on``, or a day in it cannot be read.
+    Raises DataError where a file has no ``customer`` and ``listed_on``, or a day in it cannot be
+    read.
     """
     ids: set[str] = set()
     for file in files:
         source = open_source(file, engine.reader)
         if "listed_on" not in source.columns:
             raise DataError(
-                f"{source.label} has no column `listed_on`, so it is not a list made by `fairladder campaign`. Use `exclude` for ids alone."
+                f"{source.label} has no column `listed_on`, so it is not a list made by "
+                "`fairladder campaign`. Use `exclude` for ids alone."
             )
-        frame = _texts(source, ("customer",), ("listed_on", *(["group"] if "group" in source.columns else [])))
+        frame = _texts(
+            source, ("customer",), ("listed_on", *(["group"] if "group" in source.columns else []))
+        )
         days = pd.to_datetime(frame["listed_on"], format="ISO8601", errors="coerce")
         if days.isna().any():
             raise DataError(
-                f"{source.label}: `listed_on` holds {frame['listed_on'][days.isna()].iloc[0]!r}, which is not a day."
+                f"{source.label}: `listed_on` holds {frame['listed_on'][days.isna()].iloc[0]!r}, "
+                "which is not a day."
             )
         recent = days >= pd.Timestamp(since)
         if "group" in frame:
@@ -58,7 +64,8 @@ def _texts(source: Source, ids: Sequence[str], others: Sequence[str]) -> pd.Data
     )
     if not known:
         raise DataError(
-            f"{source.label} has no column `{ids[0]}` to read ids from; name its column so, or leave only that one."
+            f"{source.label} has no column `{ids[0]}` to read ids from; name its column so, or "
+            "leave only that one."
         )
     trees = {"customer": cells.text(cell_column(known[0]), source.columns[known[0]])}
     trees |= {name: cells.text(cell_column(name), source.columns[name]) for name in others}
@@ -70,7 +77,8 @@ def _texts(source: Source, ids: Sequence[str], others: Sequence[str]) -> pd.Data
 
 
 def read_list(file: str, engine: Engine) -> pd.DataFrame:
-    """A list that ``fairladder campaign`` wrote: ``customer``, ``group``, ``segment``, ``listed_on``; several campaigns' apart.
+    """A list that ``fairladder campaign`` wrote: ``customer``, ``group``, ``segment``,
+    ``listed_on``; several campaigns' apart.
 
     Raises UsageError where it is missing, DataError where it is another file.
     """
@@ -80,18 +88,21 @@ def read_list(file: str, engine: Engine) -> pd.DataFrame:
     missing = [n for n in ("customer", "group", "listed_on") if n not in source.columns]
     if missing:
         raise DataError(
-            f"{source.label} has no column `{missing[0]}`, so it is not a list made by `fairladder campaign`."
+            f"{source.label} has no column `{missing[0]}`, so it is not a list made by "
+            "`fairladder campaign`."
         )
     others = [n for n in ("group", "listed_on", "segment", "campaign") if n in source.columns]
     frame = _texts(source, ("customer",), others)
     wrong = set(frame["group"]) - {"contact", "holdout"}
     if wrong:
         raise DataError(
-            f"{source.label}: `group` holds {sorted(map(str, wrong))[0]!r}; a list has contact and holdout there."
+            f"{source.label}: `group` holds {sorted(map(str, wrong))[0]!r}; a list has contact "
+            "and holdout there."
         )
     if frame["customer"].duplicated().any():
         twice = frame["customer"][frame["customer"].duplicated()].iloc[0]
         raise UsageError(
-            f"{source.label} lists `{twice}` twice. Is it two lists in one file? Measure each campaign by itself."
+            f"{source.label} lists `{twice}` twice. Is it two lists in one file? Measure each "
+            "campaign by itself."
         )
     return frame

@@ -22,7 +22,9 @@ from fairladder.scratch import sweep_temporary
 
 @dataclass(frozen=True)
 class _Command:
-    """A command: the sentence in the list of all, and how its function, of the module of its name, is made one."""
+    """A command: the sentence in the list of all, and how its function, of the module of its
+    name, is made one.
+    """
 
     said: str
     plain: bool = False
@@ -44,8 +46,12 @@ COMMANDS = {
     "growth": _Command("New customers, first and repeat revenue, flat spells."),
     "retention": _Command("Who comes back: cohorts, rates, and how many orders customers reach."),
     "breakdown": _Command("Any two columns or bands against each other."),
-    "value": _Command("What is a customer worth, so far and from here on?", needs_orders=False, part="value"),
-    "campaign": _Command("Who gets the campaign, who is held out, and did it work?", part="campaigns"),
+    "value": _Command(
+        "What is a customer worth, so far and from here on?", needs_orders=False, part="value"
+    ),
+    "campaign": _Command(
+        "Who gets the campaign, who is held out, and did it work?", part="campaigns"
+    ),
     "compare": _Command("Who moved between two days, and why spend changed.", needs_orders=False),
     "explain": _Command("Why is this customer in that segment?"),
     "report": _Command("A page and a workbook to hand on."),
@@ -54,7 +60,9 @@ COMMANDS = {
 
 
 class _Commands(TyperGroup):
-    """Commands that are made when they are asked for, and their list as plain text: a person waits for both."""
+    """Commands that are made when they are asked for, and their list as plain text: a person
+    waits for both.
+    """
 
     def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002  # as Typer calls it
         """All names, in the order of the work."""
@@ -67,7 +75,9 @@ class _Commands(TyperGroup):
         return self.commands.get(cmd_name)
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-        """The command that the first word names; the nearest is suggested for one that there is not."""
+        """The command that the first word names; the nearest is suggested for one that there
+        is not.
+        """
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
             ctx.fail(f"No such command {args[0]!r}. {nearest(args[0], COMMANDS)}")
         return super().resolve_command(ctx, args)
@@ -113,17 +123,26 @@ def _print_version(asked: bool) -> None:
 @app.callback()
 def _program(
     version: Annotated[
-        bool, typer.Option("--version", help="Print the version and stop.", callback=_print_version, is_eager=True)
+        bool,
+        typer.Option(
+            "--version", help="Print the version and stop.", callback=_print_version, is_eager=True
+        ),
     ] = False,  # its callback does it
 ) -> None:
-    """From a table of orders to scored, segmented customers: totals that add up, equal customers treated equally."""
+    """From a table of orders to scored, segmented customers: totals that add up, equal
+    customers treated equally.
+    """
 
 
 def main() -> None:
-    """Run the command line; a signal to stop ends it as an error does, so that nothing half done is left."""
-    # Our matrices are tiny, and threads would fight over them; it has to be said before NumPy is there.
+    """Run the command line; a signal to stop ends it as an error does, so that nothing half
+    done is left.
+    """
+    # Our matrices are tiny, and threads would fight over them; it has to be said before NumPy is
+    # there.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    # A command makes many small objects that live to its end: looking for dead ones every 700 costs a tenth of its time.
+    # A command makes many small objects that live to its end: looking for dead ones every 700 costs
+    # a tenth of its time.
     gc.set_threshold(100_000)
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     sys.stdout, sys.stderr = sys.stdout or _Closed(), sys.stderr or open(os.devnull, "w")  # noqa: SIM115
@@ -135,7 +154,9 @@ def main() -> None:
 
 
 class _Closed(io.TextIOBase):
-    """Standard output that was closed before we began: there is an error only where something has to be written to it."""
+    """Standard output that was closed before we began: there is an error only where something
+    has to be written to it.
+    """
 
     def write(self, _text: str) -> int:
         """Refuse."""

@@ -5,8 +5,11 @@ from typing import Annotated
 from fairladder.cli.options import Request, option
 from fairladder.errors import UsageError
 
-#: The dialects, for the help, which is shown before anything is imported that knows them; a test holds the two together.
-KNOWN = "duckdb, sqlite, postgres, mariadb, spark, snowflake, bigquery, redshift, databricks or trino"
+#: The dialects, for the help, which is shown before anything is imported that knows them; a test
+#: holds the two together.
+KNOWN = (
+    "duckdb, sqlite, postgres, mariadb, spark, snowflake, bigquery, redshift, databricks or trino"
+)
 #: Those for which the reduction is written.
 KNOWN_WITH_TYPES = KNOWN.replace("sqlite, ", "")
 
@@ -23,7 +26,9 @@ AsView = Annotated[
 
 
 def require(request: Request, dialect: str | None, view: str | None) -> None:
-    """Raise UsageError where what was asked for does not go together, or the dialect is not known."""
+    """Raise UsageError where what was asked for does not go together, or the dialect is not
+    known.
+    """
     if dialect is None:
         if view is not None:
             raise UsageError("--as-view goes with --as-sql, which says for which database.")
@@ -32,10 +37,14 @@ def require(request: Request, dialect: str | None, view: str | None) -> None:
     from fairladder.errors import nearest
 
     if dialect not in DIALECTS:
-        raise UsageError(f"--as-sql {dialect}: SQL is written for {', '.join(DIALECTS)}. {nearest(dialect, DIALECTS)}")
+        raise UsageError(
+            f"--as-sql {dialect}: SQL is written for {', '.join(DIALECTS)}. "
+            f"{nearest(dialect, DIALECTS)}"
+        )
     if request.out not in (None, "-") or request.part or request.figure:
         raise UsageError(
-            "--as-sql prints one statement; --out, --part and --figure do not go with it. Send it to a file with `>`."
+            "--as-sql prints one statement; --out, --part and --figure do not go with it. Send it "
+            "to a file with `>`."
         )
 
 

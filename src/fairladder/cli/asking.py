@@ -1,4 +1,6 @@
-"""What a file leaves open, asked where somebody sits at a terminal; without one nothing ever waits."""
+"""What a file leaves open, asked where somebody sits at a terminal; without one nothing ever
+waits.
+"""
 
 import sys
 from collections.abc import Callable, Mapping
@@ -16,7 +18,8 @@ T = TypeVar("T")
 
 
 def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
-    """Do the work with what has been answered so far (key of ``[orders]`` → answer), asking where it ends in a question.
+    """Do the work with what has been answered so far (key of ``[orders]`` → answer), asking where
+    it ends in a question.
 
     Raises the work's own error where nobody can be asked, or the answer is to stop.
     """
@@ -27,7 +30,12 @@ def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
             done = work(answers)
         except FairLadderError as error:
             question = error.question
-            if question is None or question.text in asked or len(asked) == MOST_QUESTIONS or not somebody_is_there():
+            if (
+                question is None
+                or question.text in asked
+                or len(asked) == MOST_QUESTIONS
+                or not somebody_is_there()
+            ):
                 raise
             answer = ask(question)
             if answer is None:
@@ -36,7 +44,9 @@ def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
             asked.add(question.text)
         else:
             if answers:
-                print(f"To be asked no more, add: {' '.join(_as_options(answers))}", file=sys.stderr)
+                print(
+                    f"To be asked no more, add: {' '.join(_as_options(answers))}", file=sys.stderr
+                )
             return done
 
 
@@ -46,7 +56,9 @@ def somebody_is_there() -> bool:
 
 
 def ask(question: Question) -> str | None:
-    """Show the answers, each with what its first rows would say, and read a number; None to stop."""
+    """Show the answers, each with what its first rows would say, and read a number; None to
+    stop.
+    """
     print(question.text, file=sys.stderr)
     names = list(question.answers)
     width = max(map(len, names))
@@ -55,7 +67,10 @@ def ask(question: Question) -> str | None:
         print(wording.plain(f"  {number}  {name:<{width}}  {rows}"), file=sys.stderr)
     while True:
         typed = typer.prompt(
-            f"A number from 1 to {len(names)}, or Enter to stop", default="", show_default=False, err=True
+            f"A number from 1 to {len(names)}, or Enter to stop",
+            default="",
+            show_default=False,
+            err=True,
         )
         if not typed.strip():
             return None

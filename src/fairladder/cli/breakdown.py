@@ -23,12 +23,16 @@ Rows = Annotated[
     typer.Option(
         "--rows",
         help="A column, COLUMN:30,40,50 in bands, age(COLUMN):30,40,50 at the order, or a part of its day: "
-        "year(placed), quarter(placed), month(placed), week(placed), calendar-month(placed), weekday(placed), hour(placed).",
+        "year(placed), quarter(placed), month(placed), week(placed), calendar-month(placed), "
+        "weekday(placed), hour(placed).",
         metavar="AXIS",
         show_default=False,
     ),
 ]
-Columns = Annotated[str | None, typer.Option("--columns", help="The same, across.", metavar="AXIS", show_default=False)]
+Columns = Annotated[
+    str | None,
+    typer.Option("--columns", help="The same, across.", metavar="AXIS", show_default=False),
+]
 Measures = Annotated[
     list[str] | None,
     typer.Option(
@@ -40,11 +44,19 @@ Measures = Annotated[
     ),
 ]
 Shares = Annotated[
-    str | None, typer.Option("--shares", help="Shares of row, column or total.", metavar="OF", show_default=False)
+    str | None,
+    typer.Option(
+        "--shares", help="Shares of row, column or total.", metavar="OF", show_default=False
+    ),
 ]
 Most = Annotated[
     int,
-    typer.Option("--most", help="Names on an axis before the smaller ones become the rest.", metavar="NUMBER", min=2),
+    typer.Option(
+        "--most",
+        help="Names on an axis before the smaller ones become the rest.",
+        metavar="NUMBER",
+        min=2,
+    ),
 ]
 Layout = Annotated[
     str,
@@ -58,10 +70,13 @@ FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def breakdown(
-    request: Request, rows: Rows = "", columns: Columns = None, measure: Measures = None, shares: Shares = None,
+    request: Request, rows: Rows = "", columns: Columns = None, measure: Measures = None,
+    shares: Shares = None,
     most: Most = 20, layout: Layout = "long", figure_of: FigureOf = "stacked",
 ) -> None:  # fmt: skip
-    """Who buys what, where? Two columns or bands against each other, with shares; totals are counted from the rows."""
+    """Who buys what, where? Two columns or bands against each other, with shares; totals are
+    counted from the rows.
+    """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.book.line_cells import summed
     from fairladder.cli import door, screen
@@ -69,7 +84,9 @@ def breakdown(
     from fairladder.history.axes import parsed_axis
 
     if not rows:
-        raise UsageError("Say what to break down by: --rows COLUMN, and --columns COLUMN if you like.")
+        raise UsageError(
+            "Say what to break down by: --rows COLUMN, and --columns COLUMN if you like."
+        )
     known_figure(figure_of, FIGURES)
     if layout not in LAYOUTS:
         raise UsageError(f"--layout {layout}: there is no such layout. {nearest(layout, LAYOUTS)}")
@@ -82,13 +99,18 @@ def breakdown(
         from fairladder.history import breakdown as history
 
         breakdowns = {
-            name: history.breakdown(orders, rows, columns, measure=name, shares=shares, most=most) for name in asked
+            name: history.breakdown(orders, rows, columns, measure=name, shares=shares, most=most)
+            for name in asked
         }
     parts = {
-        name: one.frame[["row", "column", name, *(["share"] if shares else [])]] for name, one in breakdowns.items()
+        name: one.frame[["row", "column", name, *(["share"] if shares else [])]]
+        for name, one in breakdowns.items()
     }
     if layout == "crosstab":
-        parts = {name: one.wide().rename_axis(columns=None).reset_index() for name, one in breakdowns.items()}
+        parts = {
+            name: one.wide().rename_axis(columns=None).reset_index()
+            for name, one in breakdowns.items()
+        }
     elif len(parts) > 1:
         parts = {TOGETHER: _together(parts), **parts}
     notes = list(dict.fromkeys(note for one in breakdowns.values() for note in one.notes))
@@ -99,7 +121,14 @@ def breakdown(
         make = figures.breakdown_stacked if figure_of == "stacked" else figures.breakdown_heat
         return make(breakdowns[asked[0]], facts=orders.facts())
 
-    door.give(request, orders, parts, [_table(one) for one in breakdowns.values()], notes=notes, figure=figure)
+    door.give(
+        request,
+        orders,
+        parts,
+        [_table(one) for one in breakdowns.values()],
+        notes=notes,
+        figure=figure,
+    )
 
 
 #: The part with all measures side by side, where there are several.
@@ -111,7 +140,8 @@ def _together(parts: "dict[str, pd.DataFrame]") -> "pd.DataFrame":
     import pandas as pd
 
     keyed = [
-        part.rename(columns={"share": f"{name}_share"}).set_index(["row", "column"]) for name, part in parts.items()
+        part.rename(columns={"share": f"{name}_share"}).set_index(["row", "column"])
+        for name, part in parts.items()
     ]
     cells = dict.fromkeys(
         cell for part in keyed for cell in part.index
@@ -137,12 +167,19 @@ def _table(one: "Breakdown") -> "RenderableType":
     )
     rows: list[list[str | Text]] = []
     for name, row in wide.iterrows():
-        cells: list[str | Text] = [str(name), *(wording.NOTHING if wording.missing(v) else show(v) for v in row)]
+        cells: list[str | Text] = [
+            str(name),
+            *(wording.NOTHING if wording.missing(v) else show(v) for v in row),
+        ]
         rows.append([Text(str(c), style="bold") for c in cells] if name == "total" else cells)
     best = one.frame[(one.frame["column"] == "total") & (one.frame["row"] != "total")]
     what = one.said
     across = f" and {one.columns.title}" if one.columns else ""
     text = f"; highest: {row_of_largest(best, best[one.measure]).row}" if len(best) else ""
-    of = f"; shares of {'each ' if one.shares != 'total' else 'the '}{one.shares}" if one.shares else ""
+    of = (
+        f"; shares of {'each ' if one.shares != 'total' else 'the '}{one.shares}"
+        if one.shares
+        else ""
+    )
     title = f"{what[0].upper()}{what[1:]} by {one.rows.title}{across}{text}{of}"
     return table(title, [one.rows.title, *map(str, wide.columns)], rows)

@@ -1,4 +1,6 @@
-"""``fairladder campaign``: who is contacted, who is held out and why; and, with ``--results``, what it brought."""
+"""``fairladder campaign``: who is contacted, who is held out and why; and, with ``--results``,
+what it brought.
+"""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -28,7 +30,10 @@ FIGURES = ("funnel", "lift")
 _AFTER = "What it brought"
 
 
-Name = Annotated[str | None, option("--name", help=of_part("campaigns")["name"].sentence, metavar="NAME", panel=WHO)]
+Name = Annotated[
+    str | None,
+    option("--name", help=of_part("campaigns")["name"].sentence, metavar="NAME", panel=WHO),
+]
 Key = Annotated[
     Path | None,
     option(
@@ -40,19 +45,39 @@ Key = Annotated[
 ]
 Results = Annotated[
     str | None,
-    option("--results", help="Orders that reach beyond the campaign: measure it.", metavar="ORDERS", panel=_AFTER),
+    option(
+        "--results",
+        help="Orders that reach beyond the campaign: measure it.",
+        metavar="ORDERS",
+        panel=_AFTER,
+    ),
 ]
 ListFile = Annotated[
     str | None,
-    option("--list", help="The list that was used; made anew if nothing is said.", metavar="FILE", panel=_AFTER),
+    option(
+        "--list",
+        help="The list that was used; made anew if nothing is said.",
+        metavar="FILE",
+        panel=_AFTER,
+    ),
 ]
 MeasureFrom = Annotated[
     str | None,
-    option("--measure-from", help="First day that counts; the day after the list.", metavar="DAY", panel=_AFTER),
+    option(
+        "--measure-from",
+        help="First day that counts; the day after the list.",
+        metavar="DAY",
+        panel=_AFTER,
+    ),
 ]
 MeasureThrough = Annotated[
     str | None,
-    option("--measure-through", help="Last day that counts; the results' last.", metavar="DAY", panel=_AFTER),
+    option(
+        "--measure-through",
+        help="Last day that counts; the results' last.",
+        metavar="DAY",
+        panel=_AFTER,
+    ),
 ]
 Effect = Annotated[
     str | None,
@@ -76,8 +101,10 @@ FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
 
 def campaign(
-    request: Request, options: Mapping[str, Any], name: Name = None, pseudonym_key: Key = None, results: Results = None,
-    list_: ListFile = None, measure_from: MeasureFrom = None, measure_through: MeasureThrough = None,
+    request: Request, options: Mapping[str, Any], name: Name = None, pseudonym_key: Key = None,
+    results: Results = None,
+    list_: ListFile = None, measure_from: MeasureFrom = None,
+    measure_through: MeasureThrough = None,
     plan_effect: Effect = None, base_rate: Base = None,
     figure_of: FigureOf = None,
 ) -> None:  # fmt: skip
@@ -87,11 +114,13 @@ def campaign(
     figure_of = figure_of or ("lift" if results else "funnel")
     if figure_of not in FIGURES or (figure_of == "lift" and not results):
         raise UsageError(
-            f"--figure-of {figure_of}: {'it needs --results' if figure_of in FIGURES else nearest(figure_of, FIGURES)}."
+            f"--figure-of {figure_of}: "
+            f"{'it needs --results' if figure_of in FIGURES else nearest(figure_of, FIGURES)}."
         )
     if (plan_effect is None) != (base_rate is None):
         raise UsageError(
-            "--plan-effect and --base-rate go together: the rise to be seen, and the response without the campaign."
+            "--plan-effect and --base-rate go together: the rise to be seen, and the response "
+            "without the campaign."
         )
     rise, base = as_fraction("--plan-effect", plan_effect), as_fraction("--base-rate", base_rate)
     if list_ and not results:
@@ -106,9 +135,15 @@ def campaign(
     parts_there = LISTED_PARTS if list_ else RESULT_PARTS if results else PARTS
     orders = door.opened(request, parts_there, figures=True, inputs=read)
     if results and list_:
-        notes = [f"The list is read from {list_}; the conditions given make no other."] if options else []
+        notes = (
+            [f"The list is read from {list_}; the conditions given make no other."]
+            if options
+            else []
+        )
         listed = _Listed.from_file(list_, name or "the campaign", orders)
-        _measure(request, orders, listed, results, (measure_from, measure_through), figure_of, notes)
+        _measure(
+            request, orders, listed, results, (measure_from, measure_through), figure_of, notes
+        )
         return
     asks_nobody = results is None and name is None and not options and not orders.scheme.campaigns
     if rise is not None and base is not None and asks_nobody:
@@ -117,14 +152,29 @@ def campaign(
     with screen.busy(request, "Making the list", orders.engine):
         lists = _lists(orders, name, options, _secret(pseudonym_key))
     if results:
-        _measure(request, orders, _Listed.made_now(lists), results, (measure_from, measure_through), figure_of, [])
+        _measure(
+            request,
+            orders,
+            _Listed.made_now(lists),
+            results,
+            (measure_from, measure_through),
+            figure_of,
+            [],
+        )
         return
     parts = _parts(lists)
-    notes = [f"{n}: {sentence}" if len(lists) > 1 else sentence for n, made in lists.items() for sentence in made.notes]
+    notes = [
+        f"{n}: {sentence}" if len(lists) > 1 else sentence
+        for n, made in lists.items()
+        for sentence in made.notes
+    ]
     if rise is not None and base is not None:
         from fairladder.campaigns.lift import plan_holdout
 
-        notes += [f"{n}: {plan_holdout(len(made.frame), base, rise).in_words()}" for n, made in lists.items()]
+        notes += [
+            f"{n}: {plan_holdout(len(made.frame), base, rise).in_words()}"
+            for n, made in lists.items()
+        ]
     receipts = [dict(made.receipt) for made in lists.values()]
     view = [piece for made in lists.values() for piece in views(made)]
     door.give(
@@ -159,9 +209,14 @@ def _secret(file: Path | None) -> bytes | None:
     try:
         secret = file.read_bytes().strip()
     except OSError as error:
-        raise UsageError(f"--pseudonym-key {file}: the file cannot be read: {error.strerror}.") from error
+        raise UsageError(
+            f"--pseudonym-key {file}: the file cannot be read: {error.strerror}."
+        ) from error
     if len(secret) < 16:
-        raise UsageError(f"--pseudonym-key {file}: a secret has 16 characters or more, so that nobody tries them all.")
+        raise UsageError(
+            f"--pseudonym-key {file}: a secret has 16 characters or more, so that nobody tries "
+            "them all."
+        )
     return secret
 
 
@@ -171,21 +226,33 @@ def _parts(lists: "dict[str, CampaignList]") -> "dict[str, pd.DataFrame]":
 
     if len(lists) == 1:
         made = next(iter(lists.values()))
-        return {"list": made.frame, "contacts": made.contacts, "holdout": made.holdout, "funnel": made.funnel}
+        return {
+            "list": made.frame,
+            "contacts": made.contacts,
+            "holdout": made.holdout,
+            "funnel": made.funnel,
+        }
     several = {n: made.frame.assign(campaign=n) for n, made in lists.items()}
     whole = pd.concat(several.values(), ignore_index=True)
-    whole = whole[["campaign", *(c for c in whole.columns if c not in ("campaign", "listed_on")), "listed_on"]]
+    whole = whole[
+        ["campaign", *(c for c in whole.columns if c not in ("campaign", "listed_on")), "listed_on"]
+    ]
     whole["group"] = whole["group"].astype(str)
-    funnel = pd.concat([made.funnel.assign(campaign=n) for n, made in lists.items()], ignore_index=True)
+    funnel = pd.concat(
+        [made.funnel.assign(campaign=n) for n, made in lists.items()], ignore_index=True
+    )
     return {
-        "list": whole, "contacts": whole[whole["group"] == "contact"], "holdout": whole[whole["group"] == "holdout"],
+        "list": whole, "contacts": whole[whole["group"] == "contact"],
+        "holdout": whole[whole["group"] == "holdout"],
         "funnel": funnel[["campaign", "step", "customers", "removed"]],
     }  # fmt: skip
 
 
 @dataclass(frozen=True)
 class _Listed:
-    """The list that results are measured by: made now by the same settings, or as it was written then."""
+    """The list that results are measured by: made now by the same settings, or as it was
+    written then.
+    """
 
     name: str
     frame: "pd.DataFrame"
@@ -196,7 +263,9 @@ class _Listed:
     @classmethod
     def made_now(cls, lists: "dict[str, CampaignList]") -> "_Listed":
         if len(lists) > 1:
-            raise UsageError(f"--results measures one campaign; say which with --name: {', '.join(lists)}.")
+            raise UsageError(
+                f"--results measures one campaign; say which with --name: {', '.join(lists)}."
+            )
         made = next(iter(lists.values()))
         return cls(made.campaign.name, made.frame, _parts(lists), made)
 
@@ -207,13 +276,15 @@ class _Listed:
 
         frame = read_list(file, orders.rows.source.engine)
         groups = {
-            part: frame[frame["group"] == group] for part, group in (("contacts", "contact"), ("holdout", "holdout"))
+            part: frame[frame["group"] == group]
+            for part, group in (("contacts", "contact"), ("holdout", "holdout"))
         }
         return cls(name, frame, {"list": frame, **groups}, None, receipt_trouble(file) or "")
 
 
 def _measure(
-    request: Request, orders: "Orders", listed: _Listed, results: str, window: tuple[str | None, str | None], figure_of: str,
+    request: Request, orders: "Orders", listed: _Listed, results: str,
+    window: tuple[str | None, str | None], figure_of: str,
     notes: list[str],
 ) -> None:  # fmt: skip
     from fairladder.api import Orders
@@ -226,7 +297,9 @@ def _measure(
     theirs = own.model_copy(
         update={"time": own.time.model_copy(update={"as_of": None, "from_": None, "through": None})}
     )
-    opened = replace(request, orders=results, settings={**request.settings, "time": {}}).opened(theirs)
+    opened = replace(request, orders=results, settings={**request.settings, "time": {}}).opened(
+        theirs
+    )
     later = read(opened, OrderTable((), mixed=False, sequence=False), kind=Orders)
     until, why = _until(window[1], orders, listed, later)
     measured = lift(listed.frame, later, since=window[0], through=until)
@@ -247,8 +320,12 @@ def _measure(
     )
 
 
-def _until(through: str | None, orders: "Orders", listed: _Listed, later: "Orders") -> tuple[str | None, list[str]]:
-    """The last day that is measured: the day of reckoning asked for, where it lies after the list's and within the results."""
+def _until(
+    through: str | None, orders: "Orders", listed: _Listed, later: "Orders"
+) -> tuple[str | None, list[str]]:
+    """The last day that is measured: the day of reckoning asked for, where it lies after the
+    list's and within the results.
+    """
     asked = orders.scheme.time.as_of
     if through or asked is None or later.as_of is None or listed.frame.empty:
         return through, []
@@ -256,7 +333,10 @@ def _until(through: str | None, orders: "Orders", listed: _Listed, later: "Order
 
     if not pd.Timestamp(listed.frame["listed_on"].max()).date() < asked <= later.as_of:
         return None, []
-    return str(asked), [f"Measured up to the day of reckoning, {wording.day(asked)}; --measure-through says otherwise."]
+    return str(asked), [
+        f"Measured up to the day of reckoning, {wording.day(asked)}; --measure-through says "
+        "otherwise."
+    ]
 
 
 def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
@@ -268,7 +348,10 @@ def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
     from fairladder.cli import door, screen
 
     if request.figure is not None:
-        raise UsageError("There is no list yet, so there is no funnel to draw. Give conditions, or leave out --figure.")
+        raise UsageError(
+            "There is no list yet, so there is no funnel to draw. Give conditions, or leave out "
+            "--figure."
+        )
     customers = orders.customers_here()
     plan = plan_holdout(int((customers["orders"] > 0).sum()), base, rise)
     told = f"{plan.in_words()} These are all with a purchase; give conditions to plan for those who would be listed."
@@ -283,17 +366,27 @@ def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
             }
         ]
     )
-    door.give(request, orders, {"plan": frame}, [Text(told)], notes=[] if screen.for_people(request) else [told])
+    door.give(
+        request,
+        orders,
+        {"plan": frame},
+        [Text(told)],
+        notes=[] if screen.for_people(request) else [told],
+    )
 
 
-def _figure(name: str, orders: "Orders", made: "CampaignList | None", measured: "Lift | None" = None) -> "Figure":
+def _figure(
+    name: str, orders: "Orders", made: "CampaignList | None", measured: "Lift | None" = None
+) -> "Figure":
     from fairladder import figures
 
     facts = orders.facts()
     if name == "lift" and measured is not None:
         return figures.campaign_lift(measured, facts=facts)
     if made is None:
-        raise UsageError(f"--figure-of {name}: a list that is read from a file has no funnel. Draw the lift.")
+        raise UsageError(
+            f"--figure-of {name}: a list that is read from a file has no funnel. Draw the lift."
+        )
     return figures.campaign_funnel(made, facts=facts)
 
 
@@ -313,17 +406,24 @@ def views(made: "CampaignList") -> "list[RenderableType]":
     text = f"{wording.counted(len(contacts), 'customers')}" + (
         f", and {wording.count(held)} held out to compare with" if held else ""
     )
-    funnel = table(f"Who gets {made.campaign.name}? {text}", ["step", "customers left", "out"], steps)
+    funnel = table(
+        f"Who gets {made.campaign.name}? {text}", ["step", "customers left", "out"], steps
+    )
     texts = ["customer", *(["name"] if "name" in frame else []), "group", "segment", "reason"]
     rows = [
-        [*("" if wording.missing(r[n]) else str(r[n]) for n in texts), wording.count(r["rank"]), _shown(r[by])]
+        [*("" if wording.missing(r[n]) else str(r[n]) for n in texts), wording.count(r["rank"]),
+        _shown(r[by])]
         for _, r in frame.head(_SHOWN).iterrows()
     ]  # fmt: skip
     columns = [*texts, "rank", by]
     more = f"; the first {_SHOWN} of {wording.count(len(frame))}" if len(frame) > _SHOWN else ""
     return [
         funnel,
-        *([table(f"By {by}, equal customers alike{more}", columns, rows, left=len(texts))] if rows else []),
+        *(
+            [table(f"By {by}, equal customers alike{more}", columns, rows, left=len(texts))]
+            if rows
+            else []
+        ),
     ]
 
 
@@ -339,14 +439,18 @@ def lift_view(measured: "Lift", name: str) -> "list[RenderableType]":
 
     from fairladder.cli.screen import table
 
-    rows = [[r["segment"], *_sizes(r), *_response(r), *_spend(r)] for _, r in measured.frame.iterrows()]
+    rows = [
+        [r["segment"], *_sizes(r), *_response(r), *_spend(r)] for _, r in measured.frame.iterrows()
+    ]
     columns = ["segment", "contacted", "held out", "bought", "held out", "points", "95 %", "p"]
     columns += ["spent each", "held out", "more each", "95 %", "p"]
     first = measured.frame.iloc[0]
     spent = wording.money(first["spend_lift"], 2)
     title = f"Did {name} work? {_points(first['response_lift'])} points of response, {spent} of spend per customer"
     several = (
-        " Segments are looked at one by one: of twenty, one would look clear by chance alone." if len(rows) > 2 else ""
+        " Segments are looked at one by one: of twenty, one would look clear by chance alone."
+        if len(rows) > 2
+        else ""
     )
     return [table(title, columns, rows), Text(measured.in_words() + several)]
 
@@ -377,4 +481,10 @@ def _points(share: float) -> str:
 
 
 def _p(value: float) -> str:
-    return wording.NOTHING if wording.missing(value) else "under 0.001" if value < 0.001 else f"{value:.3f}"
+    return (
+        wording.NOTHING
+        if wording.missing(value)
+        else "under 0.001"
+        if value < 0.001
+        else f"{value:.3f}"
+    )

@@ -19,14 +19,17 @@ _ROWS_SHOWN = 6
 
 
 def check(request: Request) -> None:
-    """Are these orders fit to use? Balance, findings and rows set aside; exit 1 where an error stands."""
+    """Are these orders fit to use? Balance, findings and rows set aside; exit 1 where an error
+    stands.
+    """
     from fairladder.cli import door, screen
 
     orders = door.opened(request, PARTS, keep="rows")
     with screen.busy(request, "Checking the orders", orders.engine):
         checked = orders.check()
     door.give(
-        request, orders, checked.tables(), views(orders, checked), whole=checked.as_json(), seen=orders.notes,
+        request, orders, checked.tables(), views(orders, checked), whole=checked.as_json(),
+        seen=orders.notes,
         findings=checked.findings, show_findings=not screen.for_people(request),
     )  # fmt: skip
     if checked.errors:
@@ -34,7 +37,9 @@ def check(request: Request) -> None:
 
 
 def views(orders: "Orders", checked: "Check") -> "list[RenderableType]":
-    """Settings, balance, some rows set aside, and the findings (advice on notes is left to files)."""
+    """Settings, balance, some rows set aside, and the findings (advice on notes is left to
+    files).
+    """
     made = [_settings(orders), _balance(checked)]
     if len(checked.set_aside):
         made.append(_set_aside(orders, checked))
@@ -52,9 +57,15 @@ def _settings(orders: "Orders") -> "RenderableType":
     for part, keys in chosen.items():
         if isinstance(keys, dict):
             parts |= {
-                f"{part}.{k}": f"{k} = {v}" for k, v in keys.items() if k not in orders.roles and part != "customers"
+                f"{part}.{k}": f"{k} = {v}"
+                for k, v in keys.items()
+                if k not in orders.roles and part != "customers"
             }
-    segments = f"{len(chosen['segments'])} rules for segments" if "segments" in chosen else "the usual segments"
+    segments = (
+        f"{len(chosen['segments'])} rules for segments"
+        if "segments" in chosen
+        else "the usual segments"
+    )
     text = Text("; ".join([*parts.values(), segments]) + ".")
     return Text.assemble(("How are the rows read?\n", "bold"), text)
 
@@ -69,15 +80,27 @@ def _balance(checked: "Check") -> "RenderableType":
         rows.append([label, wording.count(count), f"{float(major(minor, decimals)):,.{decimals}f}"])
         if label == "set aside":
             unread = next(
-                (f"largest: {', '.join(f.examples[:2])}" for f in checked.findings if f.code == "unread-amounts"), ""
+                (
+                    f"largest: {', '.join(f.examples[:2])}"
+                    for f in checked.findings
+                    if f.code == "unread-amounts"
+                ),
+                "",
             )
             reasons = checked.balance.reasons.items()
             rows += [
-                [f"  {reason}", wording.count(n), unread if reason == "bad-amount" else ""] for reason, n in reasons
+                [f"  {reason}", wording.count(n), unread if reason == "bad-amount" else ""]
+                for reason, n in reasons
             ]
-    used = wording.percent(checked.balance.used / checked.balance.rows_read) if checked.balance.rows_read else "none"
+    used = (
+        wording.percent(checked.balance.used / checked.balance.rows_read)
+        if checked.balance.rows_read
+        else "none"
+    )
     return table(
-        f"Does every row count? {used} of the rows are used, and all are accounted for", ["", "rows", "amount"], rows
+        f"Does every row count? {used} of the rows are used, and all are accounted for",
+        ["", "rows", "amount"],
+        rows,
     )
 
 
@@ -93,7 +116,14 @@ def _findings(checked: "Check") -> "RenderableType":
         examples = f" For example {', '.join(f.examples[:2])}." if f.examples else ""
         advice = Text(f" {f.advice}" if f.advice and f.level != "note" else "", style="dim")
         style = _LEVEL_STYLE[f.level]
-        rows.append([Text(f.level, style=style), f.code, Text(text + examples).append(advice), wording.count(f.count)])
+        rows.append(
+            [
+                Text(f.level, style=style),
+                f.code,
+                Text(text + examples).append(advice),
+                wording.count(f.count),
+            ]
+        )
     errors, warnings, notes = (sum(f.level == level for f in checked.findings) for level in LEVELS)
     title = (
         f"What must be settled first? {wording.counted(errors, 'errors')}"
@@ -111,9 +141,20 @@ def _findings(checked: "Check") -> "RenderableType":
 def _set_aside(orders: "Orders", checked: "Check") -> "RenderableType":
     from fairladder.cli.screen import table
 
-    names = ["row", "reason", *(c for c in dict.fromkeys(orders.roles.values()) if c in checked.set_aside)][:8]
-    rarest = checked.set_aside.groupby("reason").cumcount().sort_values(kind="stable").index[:_ROWS_SHOWN]
+    names = [
+        "row",
+        "reason",
+        *(c for c in dict.fromkeys(orders.roles.values()) if c in checked.set_aside),
+    ][:8]
+    rarest = (
+        checked.set_aside.groupby("reason")
+        .cumcount()
+        .sort_values(kind="stable")
+        .index[:_ROWS_SHOWN]
+    )
     shown = checked.set_aside.loc[sorted(rarest), names]
-    rows = [[wording.NOTHING if wording.missing(v) else str(v) for v in row] for row in shown.to_numpy()]
+    rows = [
+        [wording.NOTHING if wording.missing(v) else str(v) for v in row] for row in shown.to_numpy()
+    ]
     title = f"Which rows are set aside? {len(checked.set_aside):,}, some of each kind here, all with --part set-aside"
     return table(title, names, rows, left=len(names))

@@ -1,4 +1,6 @@
-"""``fairladder compare``: two days, or more, on one yardstick: who moved, and what the change of spend is made of."""
+"""``fairladder compare``: two days, or more, on one yardstick: who moved, and what the change
+of spend is made of.
+"""
 
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -21,29 +23,54 @@ PATH_PARTS = ("sizes", "paths")
 FIGURES = ("flows", "sizes")
 
 
-Then = Annotated[str | None, option("--then", help="The earlier day.", metavar="DAY", panel="The days")]
+Then = Annotated[
+    str | None, option("--then", help="The earlier day.", metavar="DAY", panel="The days")
+]
 Now = Annotated[
     str | None,
-    option("--now", help="The later day; the day of reckoning if nothing is said.", metavar="DAY", panel="The days"),
+    option(
+        "--now",
+        help="The later day; the day of reckoning if nothing is said.",
+        metavar="DAY",
+        panel="The days",
+    ),
 ]
 Every = Annotated[
     str | None,
-    option("--every", help="Days in between, too: month, quarter or year.", metavar="PERIOD", panel="The days"),
+    option(
+        "--every",
+        help="Days in between, too: month, quarter or year.",
+        metavar="PERIOD",
+        panel="The days",
+    ),
 ]
 Ladders = Annotated[
     str,
-    option("--ladders", help="then (the earlier day's for both) or each (its own).", metavar="WHOSE", panel="The days"),
+    option(
+        "--ladders",
+        help="then (the earlier day's for both) or each (its own).",
+        metavar="WHOSE",
+        panel="The days",
+    ),
 ]
 ScoredThen = Annotated[
     Path | None,
-    option("--scored-then", help="A scoring kept from then, in place of ORDERS …", metavar="FILE", panel="The days"),
+    option(
+        "--scored-then",
+        help="A scoring kept from then, in place of ORDERS …",
+        metavar="FILE",
+        panel="The days",
+    ),
 ]
-ScoredNow = Annotated[Path | None, option("--scored-now", help="… and one of now.", metavar="FILE", panel="The days")]
+ScoredNow = Annotated[
+    Path | None, option("--scored-now", help="… and one of now.", metavar="FILE", panel="The days")
+]
 FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
 
 def compare(
-    request: Request, then: Then = None, now: Now = None, every: Every = None, ladders: Ladders = "then",
+    request: Request, then: Then = None, now: Now = None, every: Every = None,
+    ladders: Ladders = "then",
     scored_then: ScoredThen = None, scored_now: ScoredNow = None, figure_of: FigureOf = None,
 ) -> None:  # fmt: skip
     """Who moved since then, who came and returned, and what is the change of spend made of?"""
@@ -54,11 +81,16 @@ def compare(
         return
     if then is None or scored_then or scored_now:
         raise UsageError(
-            "Say which days: --then DAY and --now DAY; two kept scorings go without ORDERS, as --scored-then and --scored-now."
+            "Say which days: --then DAY and --now DAY; two kept scorings go without ORDERS, as "
+            "--scored-then and --scored-now."
         )
     figure_of = figure_of or ("sizes" if every else "flows")
     if figure_of not in FIGURES or (figure_of == "sizes") != bool(every):
-        hint = nearest(figure_of, FIGURES) if figure_of not in FIGURES else "sizes goes with --every, flows without."
+        hint = (
+            nearest(figure_of, FIGURES)
+            if figure_of not in FIGURES
+            else "sizes goes with --every, flows without."
+        )
         raise UsageError(f"--figure-of {figure_of}: {hint}")
     if every is not None:
         checked_period(every)
@@ -73,9 +105,13 @@ def compare(
         else:
             if ladders not in ("then", "each"):
                 raise UsageError(f"--ladders {ladders}: there are then and each.")
-            compared = comparison.compare(orders, then, now, yardstick="then" if ladders == "then" else "each")
+            compared = comparison.compare(
+                orders, then, now, yardstick="then" if ladders == "then" else "each"
+            )
             parts, view, notes = compared.tables(), views(compared), list(compared.notes)
-    shown = orders.on(walked.days[-1] if every else compared.now or then)  # the later day, and the rows used by then
+    shown = orders.on(
+        walked.days[-1] if every else compared.now or then
+    )  # the later day, and the rows used by then
 
     def figure() -> "Figure":
         from fairladder import figures
@@ -97,13 +133,20 @@ def _of_files(request: Request, then: Path | None, now: Path | None) -> None:
     from fairladder.review.comparison import compare_scored
 
     if then is None or now is None:
-        raise UsageError("Give ORDERS and --then DAY, or two kept scorings: --scored-then FILE and --scored-now FILE.")
+        raise UsageError(
+            "Give ORDERS and --then DAY, or two kept scorings: --scored-then FILE and "
+            "--scored-now FILE."
+        )
     if request.out not in (None, "-"):
-        require_apart({"--out": str(request.out)}, [then, now, *([request.scheme] if request.scheme else [])])
+        require_apart(
+            {"--out": str(request.out)}, [then, now, *([request.scheme] if request.scheme else [])]
+        )
     compared = compare_scored(_read(then), _read(now), request.scheme_or_default())
     parts = {n: t for n, t in compared.tables().items() if len(t.columns)}
     if request.part is not None and request.part not in parts:
-        raise UsageError(f"--part {request.part}: this result has no such part. There are: {', '.join(parts)}.")
+        raise UsageError(
+            f"--part {request.part}: this result has no such part. There are: {', '.join(parts)}."
+        )
     door.give(request, None, parts, views(compared))
 
 
@@ -116,7 +159,9 @@ def _read(file: Path) -> "pd.DataFrame":
     if file.suffix == ".parquet":
         return pd.read_parquet(file)
     if file.suffix == ".csv":
-        return pd.read_csv(file, dtype={"customer": str, "name": str}, keep_default_na=False, na_values=[""])
+        return pd.read_csv(
+            file, dtype={"customer": str, "name": str}, keep_default_na=False, na_values=[""]
+        )
     raise UsageError(f"{str(file)!r}: kept scorings are read as .csv or .parquet.")
 
 
@@ -124,14 +169,20 @@ _MOVES, _MOVERS = 8, 4
 
 
 def views(compared: "Comparison") -> "list[RenderableType]":
-    """From–to of segments, who rose and fell the most, what the change of spend is made of, and whether the ladders still fit."""
+    """From–to of segments, who rose and fell the most, what the change of spend is made of,
+    and whether the ladders still fit.
+    """
     from fairladder.cli.score import drift_view
     from fairladder.cli.screen import table
 
-    moved = compared.frame[compared.frame["from_segment"] != compared.frame["to_segment"]].sort_values(
-        "customers", ascending=False
+    moved = compared.frame[
+        compared.frame["from_segment"] != compared.frame["to_segment"]
+    ].sort_values("customers", ascending=False)
+    stayed = int(
+        compared.frame.loc[
+            compared.frame["from_segment"] == compared.frame["to_segment"], "customers"
+        ].sum()
     )
-    stayed = int(compared.frame.loc[compared.frame["from_segment"] == compared.frame["to_segment"], "customers"].sum())
     rows = [
         [
             m.from_segment,
@@ -142,10 +193,15 @@ def views(compared: "Comparison") -> "list[RenderableType]":
         ]
         for m in rows_of(moved.head(_MOVES))
     ]
-    when = f" between {wording.day(compared.then)} and {wording.day(compared.now)}" if compared.then else ""
+    when = (
+        f" between {wording.day(compared.then)} and {wording.day(compared.now)}"
+        if compared.then
+        else ""
+    )
     more = f"; the largest {_MOVES} of {len(moved)} moves" if len(moved) > _MOVES else ""
     title = (
-        f"Who moved{when}? {wording.count(compared.moved)} of {wording.counted(compared.moved + stayed, 'customers')}, "
+        f"Who moved{when}? {wording.count(compared.moved)} of "
+        f"{wording.counted(compared.moved + stayed, 'customers')}, "
         f"{wording.count(compared.new)} are new, {wording.count(compared.returned)} returned{more}"
     )
     pieces = [table(title, ["from", "to", "customers", "spend then", "spend now"], rows, left=2)]
@@ -153,12 +209,18 @@ def views(compared: "Comparison") -> "list[RenderableType]":
     known = known[known["from_segment"] != "(new)"]
     rose, fell = known[known["change"] > 0], known[known["change"] < 0]
     fell = fell.sort_values(["change", "spend_after", "customer"], ascending=[True, False, True])
-    ends = [(end, n, part) for end, n, part in (("rose", compared.rose, rose), ("fell", compared.fell, fell)) if n]
+    ends = [
+        (end, n, part)
+        for end, n, part in (("rose", compared.rose, rose), ("fell", compared.fell, fell))
+        if n
+    ]
     for end, n, part in ends:
         names = ["name"] if "name" in part else []
         lines = [
-            [str(m.customer), *("" if wording.missing(m.name) else str(m.name) for _ in names), m.from_segment, f"→ {m.to_segment}",
-             f"{m.score_before:g} → {m.score_after:g}", wording.money(m.spend_before), wording.money(m.spend_after)]
+            [str(m.customer), *("" if wording.missing(m.name) else str(m.name) for _ in names),
+            m.from_segment, f"→ {m.to_segment}",
+             f"{m.score_before:g} → {m.score_after:g}", wording.money(m.spend_before),
+             wording.money(m.spend_after)]
             for m in rows_of(part.head(_MOVERS))
         ]  # fmt: skip
         columns = ["customer", *names, "from", "to", "total score", "spend then", "spend now"]
@@ -210,8 +272,9 @@ def path_views(walked: "Paths") -> "list[RenderableType]":
         ["segment", *(f"{d:%Y-%m-%d}" for d in days)],
         rows,
     )
-    paths = [[p.path, wording.count(p.customers), wording.money(p.spend)] for p in rows_of(walked.paths.head(10))]
-    title = (
-        f"Which way do they go? The commonest of {wording.count(len(walked.paths))} paths over {len(walked.days)} days"
-    )
+    paths = [
+        [p.path, wording.count(p.customers), wording.money(p.spend)]
+        for p in rows_of(walked.paths.head(10))
+    ]
+    title = f"Which way do they go? The commonest of {wording.count(len(walked.paths))} paths over {len(walked.days)} days"
     return [sizes, table(title, ["path", "customers", "spend now"], paths)]

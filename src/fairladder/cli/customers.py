@@ -23,7 +23,10 @@ _SHOWN = 12
 AsSql = Annotated[
     str | None,
     option(
-        "--as-sql", help=f"Print the reduction as SQL: {as_sql.KNOWN_WITH_TYPES}.", metavar="DIALECT", panel="Output"
+        "--as-sql",
+        help=f"Print the reduction as SQL: {as_sql.KNOWN_WITH_TYPES}.",
+        metavar="DIALECT",
+        panel="Output",
     ),
 ]
 
@@ -41,13 +44,18 @@ def customers(
 
     as_sql.require(request, dialect, as_view)
     if dialect is not None and (when or sort or columns):
-        raise UsageError("--as-sql prints the whole reduction; --when, --sort and --columns do not go with it.")
+        raise UsageError(
+            "--as-sql prints the whole reduction; --when, --sort and --columns do not go with it."
+        )
     orders = door.opened(request, PARTS, frames=False, spread=dialect is None)
     if dialect is not None:
         from fairladder.book.on_paper import customers_sql
 
         as_sql.print_statement(
-            customers_sql(orders, dialect, table=orders.scheme.orders.table or "orders", view=as_view), dialect
+            customers_sql(
+                orders, dialect, table=orders.scheme.orders.table or "orders", view=as_view
+            ),
+            dialect,
         )
         return
     engine, measures = orders.customer_engine, (when or "", sort or "")
@@ -58,25 +66,51 @@ def customers(
         people = engine.keep(people_to_score(orders, *measures))
         listing = chosen(orders, people, when=when, sort=sort, columns=names_in(columns))
     if not orders.balance.used:
-        screen.note(request, "No row can be used, so nobody has orders here; `fairladder check` says why.")
+        screen.note(
+            request, "No row can be used, so nobody has orders here; `fairladder check` says why."
+        )
     shown = []
     if screen.for_people(request):
         everything = chosen(orders, people, when=when, sort=sort or None)
-        order = everything.order if sort else (exp.Ordered(this=column("spend"), desc=True), column("customer"))
-        bought = len(replace(everything, rows=everything.rows.copy().where(sql("orders > 0"), copy=False)))
-        shown = [view(replace(everything, order=order).frame(_SHOWN), bought, len(everything), when, sort)]
+        order = (
+            everything.order
+            if sort
+            else (exp.Ordered(this=column("spend"), desc=True), column("customer"))
+        )
+        bought = len(
+            replace(everything, rows=everything.rows.copy().where(sql("orders > 0"), copy=False))
+        )
+        shown = [
+            view(
+                replace(everything, order=order).frame(_SHOWN), bought, len(everything), when, sort
+            )
+        ]
     door.give(
-        request, orders, {"customers": listing}, shown, notes=forecast_notes(orders, *measures), as_table=bool(columns)
+        request,
+        orders,
+        {"customers": listing},
+        shown,
+        notes=forecast_notes(orders, *measures),
+        as_table=bool(columns),
     )
 
 
 def view(
     most: "pd.DataFrame", bought: int, count: int, when: str | None = None, sort: str | None = None
 ) -> "RenderableType":
-    """The first of ``count`` customers, of whom so many ``bought``: those who spent the most, or in the order asked for."""
+    """The first of ``count`` customers, of whom so many ``bought``: those who spent the most,
+    or in the order asked for.
+    """
     from fairladder.cli.screen import cells_of, table
 
-    names = ["customer", *(["name"] if "name" in most else []), "orders", "last_order", "recency_days", "spend"]
+    names = [
+        "customer",
+        *(["name"] if "name" in most else []),
+        "orders",
+        "last_order",
+        "recency_days",
+        "spend",
+    ]
     names += ["average_order_value", "spend_share", "spend_share_running"]
     held = wording.percent(most["spend_share"].sum())
     title = f"Who spent the most? {wording.counted(bought, 'customers')} bought; the first {len(most)} bring {held} of all spend"
@@ -84,4 +118,6 @@ def view(
         of_them = "all" if bought == count else "none" if not bought else wording.count(bought)
         title = f"Which customers match? {wording.counted(count, 'customers')}, {of_them} with a purchase"
         title += f", ranked by {sort}" if sort else ""
-    return table(title, list(map(registry.title, names)), cells_of(most, names), left=names.index("orders"))
+    return table(
+        title, list(map(registry.title, names)), cells_of(most, names), left=names.index("orders")
+    )

@@ -14,9 +14,9 @@ if TYPE_CHECKING:
 
 
 def demo(
-    folder: Annotated[Path, typer.Argument(help="Folder to make.", metavar="[FOLDER]", show_default=False)] = Path(
-        "quillmoor"
-    ),
+    folder: Annotated[
+        Path, typer.Argument(help="Folder to make.", metavar="[FOLDER]", show_default=False)
+    ] = Path("quillmoor"),
 ) -> None:
     """Lay out the sample shop's files in a folder and do the whole example on them."""
     with_errors_told(lambda: _tour(folder))
@@ -45,7 +45,10 @@ def _tour(folder: Path) -> None:
         screen.show(Text(f"$ fairladder {line}", style="bold #2f9e8f"))
 
     screen.show(
-        Text("Quillmoor Yarns, an invented yarn studio: three years of orders, with the flaws of real exports.")
+        Text(
+            "Quillmoor Yarns, an invented yarn studio: three years of orders, with the flaws of "
+            "real exports."
+        )
     )
     step(f"check {typed}")
     checked = orders.check()
@@ -66,7 +69,10 @@ def _tour(folder: Path) -> None:
         "tiers": summary.tier_summary(people),
         "rules": summary.rule_coverage(people),
     }
-    screen.show(*score.views(orders, parts, too_few_to_advise(people)), screen.footer(orders, orders.facts()))
+    screen.show(
+        *score.views(orders, parts, too_few_to_advise(people)),
+        screen.footer(orders, orders.facts()),
+    )
     write(scored, results / "scored.csv", decimals=decimals, facts=facts)
     write(scored, results / "scored.parquet", facts=facts)
     write(parts, results / "scored.json", decimals=decimals, facts=facts)
@@ -84,7 +90,10 @@ def _lay_out(folder: Path) -> None:
     for name in FILES:
         target = folder / name
         if target.exists() and target.read_bytes() != (SHOP / name).read_bytes():
-            raise UsageError(f"{str(target)!r} is there already and differs from the sample; name another folder.")
+            raise UsageError(
+                f"{str(target)!r} is there already and differs from the sample; name another "
+                "folder."
+            )
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in FILES:
@@ -103,9 +112,11 @@ def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
     text = (
         f"  {folder}/: {', '.join(FILES)}\n"
         f"  {results}/: {', '.join(made)}\n\n"
-        f"Other ways to segment the same members: scheme-points.toml, scheme-cells.toml and scheme-behaviour.toml.\n"
+        "Other ways to segment the same members: scheme-points.toml, scheme-cells.toml and "
+        "scheme-behaviour.toml.\n"
         f"Next, change a rule in {folder / 'scheme.toml'} and run: fairladder score {typed}\n"
-        f"Or ask what they are worth, whom to write to, and who moved: fairladder value {typed}, the same with campaign in place of "
+        f"Or ask what they are worth, whom to write to, and who moved: fairladder value {typed}, "
+        "the same with campaign in place of "
         "value, and with compare and --then 2025-12-31."
     )
     return Text.assemble(("Where everything lies\n", "bold"), text)

@@ -1,4 +1,6 @@
-"""The one door of every command: orders come in once the outputs are sure to be possible, and results go out in every form."""
+"""The one door of every command: orders come in once the outputs are sure to be possible, and
+results go out in every form.
+"""
 
 import datetime as dt
 import json
@@ -41,17 +43,20 @@ FAIL_ON = {"error": {"error"}, "warning": {"error", "warning"}, "never": set[str
 
 
 def opened(
-    request: Request, parts: tuple[str, ...], figures: bool = False, *, outputs: "Mapping[str, Path | None] | None" = None,
-    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (), frames: bool = True,
+    request: Request, parts: tuple[str, ...], figures: bool = False, *,
+    outputs: "Mapping[str, Path | None] | None" = None,
+    inputs: "Sequence[str | Path | None]" = (), keep: "Keep" = None, ahead: Sequence[str] = (),
+    frames: bool = True,
     spread: bool = False,
     shows: "Literal['window', 'periods', 'both']" = "window",
 ) -> "Orders":  # fmt: skip
-    """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql`` their SQL, and that is all.
+    """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql``
+    their SQL, and that is all.
 
-    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is what the reading
-    keeps for it, ``ahead`` the modules that it will need. Without ``frames`` it needs pandas neither for CSV nor for
-    Parquet. ``spread`` means that an engine that writes parts writes what ``--out`` names; ``shows`` says which
-    figures the command asks of the orders.
+    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is
+    what the reading keeps for it, ``ahead`` the modules that it will need. Without ``frames`` it
+    needs pandas neither for CSV nor for Parquet. ``spread`` means that an engine that writes parts
+    writes what ``--out`` names; ``shows`` says which figures the command asks of the orders.
     """
     from fairladder.cli.asking import with_answers
 
@@ -61,12 +66,15 @@ def opened(
     spread = spread and request.on_cluster
     _check_targets(request, parts, figures, spread)
     return with_answers(
-        lambda answers: _opened(request.answered(answers), outputs or {}, inputs, keep, ahead, spread, shows)
+        lambda answers: _opened(
+            request.answered(answers), outputs or {}, inputs, keep, ahead, spread, shows
+        )
     )
 
 
 def _opened(
-    request: Request, outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]", keep: "Keep",
+    request: Request, outputs: "Mapping[str, Path | None]", inputs: "Sequence[str | Path | None]",
+    keep: "Keep",
     ahead: Sequence[str], spread: bool, shows: "Literal['window', 'periods', 'both']",
 ) -> "Orders":  # fmt: skip
     from fairladder.api import Orders
@@ -93,7 +101,9 @@ def _opened(
 
 
 def _require_parts(request: Request, orders: "Opened") -> None:
-    """Raise UsageError, before anything is read, where ``--out`` names no folder of parts that the engine could write."""
+    """Raise UsageError, before anything is read, where ``--out`` names no folder of parts that
+    the engine could write.
+    """
     from fairladder.engine.addresses import local_path
     from fairladder.output.listing import kind_of_parts
 
@@ -105,20 +115,25 @@ def _require_parts(request: Request, orders: "Opened") -> None:
         writer.require_own(str(request.out))
         folder = local_path(str(request.out))
         if folder is not None and any(
-            folder.resolve() in (file.resolve(), *file.resolve().parents) for file in orders.input_files
+            folder.resolve() in (file.resolve(), *file.resolve().parents)
+            for file in orders.input_files
         ):
             raise UsageError(
-                f"--out {request.out} holds files that are read. Inputs are never changed; name another folder."
+                f"--out {request.out} holds files that are read. Inputs are never changed; name "
+                "another folder."
             )
     elif not screen.for_people(request):
         raise UsageError(
-            "Customers stay on the cluster, so they are not printed. Say --out NAME.parquet or NAME.csv, a folder of parts that the "
+            "Customers stay on the cluster, so they are not printed. Say --out NAME.parquet or "
+            "NAME.csv, a folder of parts that the "
             "executors write."
         )
 
 
 def looking_ahead(orders: "Orders") -> None:
-    """Look for findings while the command works on its result: the engine needs neither it nor, most of the time, Python's lock."""
+    """Look for findings while the command works on its result: the engine needs neither it
+    nor, most of the time, Python's lock.
+    """
 
     def look() -> None:
         with suppress(Exception):  # whatever goes wrong is raised where the findings are shown
@@ -128,7 +143,9 @@ def looking_ahead(orders: "Orders") -> None:
 
 
 def importing_ahead(*modules: str) -> None:
-    """Import what takes its time while the engine works, which needs neither it nor Python's lock: a third of a small command's time."""
+    """Import what takes its time while the engine works, which needs neither it nor Python's
+    lock: a third of a small command's time.
+    """
     Thread(target=lambda: list(map(import_module, modules)), daemon=True).start()
 
 
@@ -162,7 +179,10 @@ def _check_apart(
         require_place(path)
     campaigns = orders.scheme.campaigns
     listed = [f for c in campaigns for f in (*c.exclude, *c.contacted)]
-    require_apart(written, [f for f in (*orders.input_files, request.scheme, *listed, *inputs) if f is not None])
+    require_apart(
+        written,
+        [f for f in (*orders.input_files, request.scheme, *listed, *inputs) if f is not None],
+    )
 
 
 def _require_other_table(table: "TableAddress", request: Request, orders: "Opened") -> None:
@@ -178,7 +198,8 @@ def _require_other_table(table: "TableAddress", request: Request, orders: "Opene
         return
     if table.table == read.rpartition(".")[2] and (table.schema or "") == read.rpartition(".")[0]:
         raise UsageError(
-            f"--out names the table `{read}`, which is read. Inputs are never changed; name another table."
+            f"--out names the table `{read}`, which is read. Inputs are never changed; name "
+            "another table."
         )
 
 
@@ -191,7 +212,10 @@ def _check_targets(request: Request, parts: tuple[str, ...], figures: bool, spre
     known_part(request.part, parts)
     mode, table = request.mode, table_address(request.out)
     if mode is not None and table is None:
-        raise UsageError("--replace and --append go with a table of a database: --out 'postgresql://host/shop#scores'.")
+        raise UsageError(
+            "--replace and --append go with a table of a database: --out "
+            "'postgresql://host/shop#scores'."
+        )
     if request.out not in (None, "-") and table is None and not spread:
         format_of(str(request.out))
         require_place(str(request.out))
@@ -222,14 +246,17 @@ def give(
     show_findings: bool = True,
     as_table: bool = False,
 ) -> None:
-    """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen; and its figure.
+    """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen;
+    and its figure.
 
-    ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes`` is what this result
-    has to say beside the notes of the orders (of which ``view`` shows those in ``seen`` itself), ``told`` more facts; ``safe``
-    says whether CSV is made safe for spreadsheets unless the person decides; ``drew`` is a word behind the figure's name; ``write``
-    writes a result that is more than tables. Without ``orders`` there are no facts. Errors and warnings among the findings of the
-    orders, or among ``findings``, come first, on standard error, unless the view shows them itself. With ``--part`` or ``as_table`` a
-    terminal shows the table that a file would hold in place of the view.
+    ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes``
+    is what this result has to say beside the notes of the orders (of which ``view`` shows those in
+    ``seen`` itself), ``told`` more facts; ``safe`` says whether CSV is made safe for spreadsheets
+    unless the person decides; ``drew`` is a word behind the figure's name; ``write`` writes a
+    result that is more than tables. Without ``orders`` there are no facts. Errors and warnings
+    among the findings of the orders, or among ``findings``, come first, on standard error, unless
+    the view shows them itself. With ``--part`` or ``as_table`` a terminal shows the table that a
+    file would hold in place of the view.
 
     Leaves with exit code 1 where a finding has a level that ``--fail-on`` names.
     """
@@ -241,8 +268,13 @@ def give(
 
     findings = () if orders is None else orders.findings if findings is None else findings
     if screen.for_people(request) and parts and (request.part is not None or as_table):
-        part = request.part or next(iter(parts))  # what an option asks for is shown on a terminal as in a file
-        view, show_findings = [screen.part_view(part, _shown_part(parts[part]), len(parts[part]))], True
+        part = request.part or next(
+            iter(parts)
+        )  # what an option asks for is shown on a terminal as in a file
+        view, show_findings = (
+            [screen.part_view(part, _shown_part(parts[part]), len(parts[part]))],
+            True,
+        )
     facts = _facts(orders, notes, told)
     above = sentences(findings)
     for text in above if show_findings else ():
@@ -263,13 +295,19 @@ def give(
         _write(request, Result(parts, facts, decimals, csv, whole), guarded)
     shown = {*above, *(seen if screen.for_people(request) else ())}
     below = _below(request, orders, notes, shown)
-    foot = [] if facts is None or orders is None else [screen.footer(orders, {**facts, "notes": below})]
+    foot = (
+        []
+        if facts is None or orders is None
+        else [screen.footer(orders, {**facts, "notes": below})]
+    )
     if screen.for_people(request):
         screen.show(*view, *foot)
     if screen.for_people(request):
         for line in below:
             say(line)
-    for line in [] if screen.for_people(request) and foot else foot[0].plain.splitlines() if foot else below:
+    for line in (
+        [] if screen.for_people(request) and foot else foot[0].plain.splitlines() if foot else below
+    ):
         screen.note(request, line)
     if request.figure is not None and figure is not None:
         draw(request.figure, figure())
@@ -283,15 +321,23 @@ def give(
 MOST_NOTES = 3
 
 
-def _below(request: Request, orders: "Orders | None", notes: Sequence[str], shown: Collection[str]) -> list[str]:
-    """The notes below a result: about the result and the rows, then how the file is written; a few unless all are requested."""
+def _below(
+    request: Request, orders: "Orders | None", notes: Sequence[str], shown: Collection[str]
+) -> list[str]:
+    """The notes below a result: about the result and the rows, then how the file is written; a
+    few unless all are requested.
+    """
     if orders is None:
         return list(notes)
     written = [f.sentence for f in orders.reading_findings if f.code == "reading"]
     own = [f.sentence for f in orders.reading_findings if f.code != "reading"]
     left = [orders.not_looked_for] if orders.not_looked_for else []
     found = (
-        [f.sentence for f in orders.findings if f.level == "note" and f not in orders.reading_findings]
+        [
+            f.sentence
+            for f in orders.findings
+            if f.level == "note" and f not in orders.reading_findings
+        ]
         if request.all_notes
         else []
     )
@@ -312,7 +358,9 @@ def draw(path: "Path", figure: "Figure") -> None:
         figure.savefig(beside)
 
 
-def _facts(orders: "Orders | None", notes: Sequence[str], told: Mapping[str, Any] | None) -> dict[str, Any] | None:
+def _facts(
+    orders: "Orders | None", notes: Sequence[str], told: Mapping[str, Any] | None
+) -> dict[str, Any] | None:
     if orders is None:
         return None
     facts = orders.facts()
@@ -345,8 +393,14 @@ def _write(request: Request, result: "Result", safe: bool) -> None:
     elif table is not None:
         as_of = dt.date.fromisoformat(text) if (text := (result.facts or {}).get("as_of")) else None
         leave_early()  # whoever reads a SQLite file would see that it changes
-        rows = write_table(frame_of(parts[chosen]), table, as_of, mode=request.mode, decimals=result.decimals)
-        screen.note(request, f"Wrote {wording.counted(rows, 'rows')} ({chosen.replace('_', ' ')}) to the {table.told}.")
+        rows = write_table(
+            frame_of(parts[chosen]), table, as_of, mode=request.mode, decimals=result.decimals
+        )
+        screen.note(
+            request,
+            f"Wrote {wording.counted(rows, 'rows')} ({chosen.replace('_', ' ')}) to the "
+            f"{table.told}.",
+        )
     elif out not in (None, "-"):
         result.to_file(str(out), part=request.part, spreadsheet_safe=safe)
         counted = wording.counted(len(parts[chosen]), "rows")

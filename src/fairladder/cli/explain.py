@@ -19,18 +19,30 @@ if TYPE_CHECKING:
 PARTS = ("changes", "standings", "rules", "orders")
 _FEW = 3
 
-Ids = Annotated[list[str] | None, typer.Argument(help="Ids of customers.", metavar="[ID]...", show_default=False)]
+Ids = Annotated[
+    list[str] | None,
+    typer.Argument(help="Ids of customers.", metavar="[ID]...", show_default=False),
+]
 Segment = Annotated[
     str | None,
     typer.Option(
-        "--segment", help="Customers of this segment, the most spend first.", metavar="NAME", show_default=False
+        "--segment",
+        help="Customers of this segment, the most spend first.",
+        metavar="NAME",
+        show_default=False,
     ),
 ]
-Count = Annotated[int, typer.Option("--count", help="How many of the segment.", metavar="NUMBER", min=1)]
+Count = Annotated[
+    int, typer.Option("--count", help="How many of the segment.", metavar="NUMBER", min=1)
+]
 
 
-def explain(request: Request, ids: Ids = None, segment: Segment = None, count: Count = _FEW) -> None:
-    """Why is this customer in that segment? Values, cuts, rungs, the rules tried, and the smallest changes that would move them."""
+def explain(
+    request: Request, ids: Ids = None, segment: Segment = None, count: Count = _FEW
+) -> None:
+    """Why is this customer in that segment? Values, cuts, rungs, the rules tried, and the
+    smallest changes that would move them.
+    """
     from fairladder.cli import door, screen
 
     if bool(ids) == (segment is not None):
@@ -65,7 +77,9 @@ def explain(request: Request, ids: Ids = None, segment: Segment = None, count: C
 def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
     names = [s.name for s in orders.scheme.segments]
     if segment not in names:
-        raise UsageError(f"--segment {segment}: there is no such segment. {nearest(segment, names)}")
+        raise UsageError(
+            f"--segment {segment}: there is no such segment. {nearest(segment, names)}"
+        )
     from fairladder.review.explanation import explained_segment
 
     return explained_segment(orders, segment, count)
@@ -82,28 +96,47 @@ def pieces(e: "Explanation") -> "list[RenderableType]":
     view: list[RenderableType] = [title]
     rows = [
         [
-            s.name, s.label if s.label != str(s.rung) else f"{s.rung} of {s.rungs}", s.measure, wording.value(s.value),
+            s.name, s.label if s.label != str(s.rung) else f"{s.rung} of {s.rungs}", s.measure,
+            wording.value(s.value),
             wording.span(s.above, s.up_to),
             wording.percent(s.percentile / 100), wording.count(s.same - 1),
         ]
         for s in e.standings
     ]  # fmt: skip
     if rows:
-        columns = ["score or tier", "rung", "measure", "value", "the rung holds", "better than", "same value"]
+        columns = [
+            "score or tier",
+            "rung",
+            "measure",
+            "value",
+            "the rung holds",
+            "better than",
+            "same value",
+        ]
         view.append(table("Where do they stand?", columns, rows, left=3))
     texts = []
     for rule in e.rules:
         sign, words = ("✓", rule.condition) if rule.held else ("✗", " and ".join(rule.failed))
         texts.append(
             Text.assemble(
-                (f"{sign} {rule.segment}: ", "bold" if rule.held else ""), (words, "" if rule.held else "dim")
+                (f"{sign} {rule.segment}: ", "bold" if rule.held else ""),
+                (words, "" if rule.held else "dim"),
             )
         )
-    view.append(Text("\n").join([Text("Which rule placed them? The first that holds", style="bold"), *texts]))
+    view.append(
+        Text("\n").join(
+            [Text("Which rule placed them? The first that holds", style="bold"), *texts]
+        )
+    )
     if e.changes:
         lines = [Text(f"• {c.text}") for c in e.changes]
         view.append(
-            Text("\n").join([Text("What would move them? Everybody else staying as they are", style="bold"), *lines])
+            Text("\n").join(
+                [
+                    Text("What would move them? Everybody else staying as they are", style="bold"),
+                    *lines,
+                ]
+            )
         )
     view.append(_orders(e))
     return view
@@ -119,9 +152,15 @@ def _orders(e: "Explanation") -> "RenderableType":
     rows = [
         [str(getattr(o, "order", "")), wording.day(o.placed_on), wording.money(o.amount, 2),
          "" if wording.missing(o.nth) else wording.count(o.nth),
-         wording.days(None if wording.missing(o.gap_days) else o.gap_days), wording.percent(o.share_of_customer)]
+         wording.days(None if wording.missing(o.gap_days) else o.gap_days),
+         wording.percent(o.share_of_customer)]
         for o in rows_of(shown)
     ]  # fmt: skip
     more = f"; the latest {_MOST_ORDERS}" if len(e.frame) > _MOST_ORDERS else ""
     title = f"What did they order? {wording.counted(len(e.frame), 'orders')}{more}"
-    return table(title, ["order", "day", "amount", "nth", "days since the last", "share of their spend"], rows, left=2)
+    return table(
+        title,
+        ["order", "day", "amount", "nth", "days since the last", "share of their spend"],
+        rows,
+        left=2,
+    )

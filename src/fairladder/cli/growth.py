@@ -18,7 +18,9 @@ if TYPE_CHECKING:
 PARTS = ("growth", "flat-spells")
 FIGURES = ("revenue", "running")
 
-Period = Annotated[str, typer.Option("--period", help="day, week, month, quarter or year.", metavar="PERIOD")]
+Period = Annotated[
+    str, typer.Option("--period", help="day, week, month, quarter or year.", metavar="PERIOD")
+]
 By = Annotated[
     str | None,
     typer.Option(
@@ -31,22 +33,29 @@ By = Annotated[
 FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
 
-def growth(request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = None) -> None:
-    """How do customers come, what do first and repeat orders bring, and where did growth go flat?"""
+def growth(
+    request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = None
+) -> None:
+    """How do customers come, what do first and repeat orders bring, and where did growth go
+    flat?
+    """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
 
     chosen = figure_of or ("running" if by else "revenue")  # the revenue has no groups
     known_figure(chosen, FIGURES)
     checked_period(period)
-    orders = door.opened(request, PARTS, figures=True, keep=OrderTable((by,) if by else ()), shows="periods")
+    orders = door.opened(
+        request, PARTS, figures=True, keep=OrderTable((by,) if by else ()), shows="periods"
+    )
     with screen.busy(request, "Counting who came when", orders.engine):
         from fairladder.history import growth as history
 
         table = history.growth(orders, period=period, by=by)
         spells = history.flat_spells(table, by)
     notes = [
-        "Everybody is new at the start of a file: the first periods say when the orders begin, not when customers came."
+        "Everybody is new at the start of a file: the first periods say when the orders begin, "
+        "not when customers came."
     ]
     from fairladder.history.purchases import all_unknown
 
@@ -65,7 +74,9 @@ def growth(request: Request, period: Period = "month", by: By = None, figure_of:
             return figures.growth_running(table, by, period=period, facts=facts)
         return figures.growth_revenue(table, period=period, facts=facts)
 
-    door.give(request, orders, {"growth": table, "flat-spells": spells}, view, notes=notes, figure=figure)
+    door.give(
+        request, orders, {"growth": table, "flat-spells": spells}, view, notes=notes, figure=figure
+    )
 
 
 _SHOWN = 24
@@ -76,8 +87,10 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
 
     shown = table.tail(_SHOWN)
     rows = [
-        [f"{g.label}{'' if g.complete else ' …'}", wording.count(g.orders), wording.count(g.customers), wording.count(g.new_customers),
-         wording.count(g.returning_customers), wording.money(g.revenue), wording.money(g.new_revenue), wording.money(g.repeat_revenue),
+        [f"{g.label}{'' if g.complete else ' …'}", wording.count(g.orders),
+        wording.count(g.customers), wording.count(g.new_customers),
+         wording.count(g.returning_customers), wording.money(g.revenue),
+         wording.money(g.new_revenue), wording.money(g.repeat_revenue),
          wording.money(g.refunded), wording.count(g.new_customers_running)]
         for g in rows_of(shown)
     ]  # fmt: skip
@@ -94,7 +107,9 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
         "customers so far",
     ]
     repeat, revenue = float(table["repeat_revenue"].sum()), float(table["revenue"].sum())
-    text = f"{wording.percent(repeat / revenue if revenue > 0 else None)} of revenue are repeat orders"
+    text = (
+        f"{wording.percent(repeat / revenue if revenue > 0 else None)} of revenue are repeat orders"
+    )
     more = f"; the latest {_SHOWN} of {len(table)} {period}s" if len(table) > _SHOWN else ""
     unfinished = "; … is not over yet" if not shown["complete"].all() else ""
     return drawn(f"How do customers come? {text}{more}{unfinished}", columns, rows)
@@ -107,9 +122,13 @@ def _groups(table: "pd.DataFrame", by: str, period: str) -> "RenderableType":
     rows, last = [], 6
     for group, held in table.groupby(by, sort=False):
         done = held[held["complete"]]
-        late, early = done["new_customers"].tail(last), done["new_customers"].iloc[-2 * last : -last]
+        late, early = (
+            done["new_customers"].tail(last),
+            done["new_customers"].iloc[-2 * last : -last],
+        )
         rows.append([
-            str(group), wording.count(held["new_customers_running"].iloc[-1]), wording.count(held["orders"].sum()),
+            str(group), wording.count(held["new_customers_running"].iloc[-1]),
+            wording.count(held["orders"].sum()),
             wording.money(held["revenue"].sum()), wording.money(held["new_revenue"].sum()),
             wording.money(held["repeat_revenue"].sum()),
             wording.money(early.mean(), 1) if len(early) else wording.NOTHING,
@@ -133,14 +152,17 @@ def _flat(spells: "pd.DataFrame", by: str | None, period: str) -> "Text":
     from rich.text import Text
 
     if spells.empty:
-        return Text(f"No flat spell: there is no run of two complete {period}s without a new customer.")
+        return Text(
+            f"No flat spell: there is no run of two complete {period}s without a new customer."
+        )
     lines = [Text("Where did growth go flat?", style="bold")]
     known = spells[~spells[spells.columns[0]].isin(["unknown", "mixed"])]
     for s in rows_of((known if len(known) else spells).head(8)):
         group = f"{s[0]}: " if by else ""
         lines.append(
             Text(
-                f"• {group}no new customer from {s.first} to {s.last}, {s.periods} {period}s, at {wording.counted(s.running, 'customers')}"
+                f"• {group}no new customer from {s.first} to {s.last}, {s.periods} {period}s, at "
+                f"{wording.counted(s.running, 'customers')}"
             )
         )
     return Text("\n").join(lines)

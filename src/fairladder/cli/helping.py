@@ -1,4 +1,6 @@
-"""Help beyond a command's own options: what all commands share, every key of a scheme, and examples that run."""
+"""Help beyond a command's own options: what all commands share, every key of a scheme, and
+examples that run.
+"""
 
 import sys
 from typing import Annotated
@@ -15,22 +17,29 @@ GROUPS = {
     "carried": (CARRIED, "--at-first --at-latest"),
     "writing": (WRITING, "--date-format --decimal-mark --sheet --table"),
 }
-#: Examples of each command, which run one after the other in the folder that ``fairladder demo`` lays out.
+#: Examples of each command, which run one after the other in the folder that ``fairladder demo``
+#: lays out.
 EXAMPLES = {
-    "start": ("start orders.csv --out -", "start orders.csv --customer-column member_no --out first.toml"),
+    "start": (
+        "start orders.csv --out -",
+        "start orders.csv --customer-column member_no --out first.toml",
+    ),
     "check": (
         "check orders.csv --scheme scheme.toml",
         "check orders.csv --scheme scheme.toml --part set-aside --out aside.csv",
         "check orders.csv --scheme scheme.toml --quiet --facts facts.json --log nightly.log",
     ),
     "customers": (
-        'customers orders.csv --scheme scheme.toml --out-separator ";" --out-decimal-mark , --out-days day-first --out customers.csv',
-        'customers orders.csv --scheme scheme.toml --when "orders = 1" --sort spend --columns customer,spend',
+        'customers orders.csv --scheme scheme.toml --out-separator ";" --out-decimal-mark , '
+        "--out-days day-first --out customers.csv",
+        'customers orders.csv --scheme scheme.toml --when "orders = 1" --sort spend --columns '
+        "customer,spend",
     ),
     "top": (
         "top orders.csv --scheme scheme.toml --by orders --count 10",
         "top orders.csv --scheme scheme.toml --percent 5 --within district",
-        "top orders.csv --scheme scheme.toml --by first_order --percent 10 --ties exclude --at-first channel --within first_channel",
+        "top orders.csv --scheme scheme.toml --by first_order --percent 10 --ties exclude "
+        "--at-first channel --within first_channel",
     ),
     "score": (
         "score orders.csv --scheme scheme.toml --out scored.xlsx",
@@ -51,16 +60,20 @@ EXAMPLES = {
     ),
     "breakdown": (
         "breakdown orders.csv --scheme scheme.toml --rows channel --columns category",
-        'breakdown orders.csv --scheme scheme.toml --rows "quarter(placed)" --columns channel --measure "sum(quantity)" --layout crosstab',
-        'breakdown orders.csv --scheme scheme.toml --rows "weekday(placed)" --columns channel --measure orders --shares row',
+        'breakdown orders.csv --scheme scheme.toml --rows "quarter(placed)" --columns channel '
+        '--measure "sum(quantity)" --layout crosstab',
+        'breakdown orders.csv --scheme scheme.toml --rows "weekday(placed)" --columns channel '
+        "--measure orders --shares row",
     ),
     "value": (
         "value orders.csv --scheme scheme.toml --part factors",
         "value --revenue 12000 --orders 300 --customers 100 --retention 60%",
     ),
     "campaign": (
-        "campaign orders.csv --scheme scheme.toml --when \"stance = 'win-back'\" --limit 50 --holdout 20 --out list.csv",
-        "campaign orders.csv --scheme scheme.toml --results orders.csv --measure-from 2026-06-01 --list list.csv",
+        "campaign orders.csv --scheme scheme.toml --when \"stance = 'win-back'\" --limit 50 "
+        "--holdout 20 --out list.csv",
+        "campaign orders.csv --scheme scheme.toml --results orders.csv --measure-from 2026-06-01 "
+        "--list list.csv",
         "campaign orders.csv --scheme scheme.toml --plan-effect 0.03 --base-rate 0.1",
     ),
     "compare": (
@@ -75,7 +88,8 @@ EXAMPLES = {
 }
 
 
-#: What each table of a command says (``--part``), the first being the one that is written if nothing is said.
+#: What each table of a command says (``--part``), the first being the one that is written if
+#: nothing is said.
 PARTS = {
     "check": {
         "findings": "what would make the numbers wrong, and what to do",
@@ -91,7 +105,10 @@ PARTS = {
         "stability": "how many other choices would place elsewhere",
         "unsettled": "customers within a hair of a cut",
     },
-    "growth": {"growth": "one row per period and group", "flat-spells": "periods in a row without a new customer"},
+    "growth": {
+        "growth": "one row per period and group",
+        "flat-spells": "periods in a row without a new customer",
+    },
     "retention": {
         "cohorts": "who of each first period comes back, and when",
         "rates": "the two retention rates",
@@ -151,15 +168,24 @@ FIGURES = {
         "order-counts": "how many go on to the next order",
         "gaps": "days between orders",
     },
-    "breakdown": {"stacked": "bars of 100 %, one for each row", "heat": "cells shaded by the measure"},
+    "breakdown": {
+        "stacked": "bars of 100 %, one for each row",
+        "heat": "cells shaded by the measure",
+    },
     "value": {
         "tracking": "forecast against what came, week by week",
         "calibration": "forecast against what came, by how many orders a customer had",
         "expected": "what customers are expected to bring, the most valuable first",
         "active": "who is probably still a customer",
     },
-    "campaign": {"funnel": "how many each condition left over", "lift": "with --results: contacts against holdout"},
-    "compare": {"flows": "who moved from where to where", "sizes": "with --every: segments over time"},
+    "campaign": {
+        "funnel": "how many each condition left over",
+        "lift": "with --results: contacts against holdout",
+    },
+    "compare": {
+        "flows": "who moved from where to where",
+        "sizes": "with --every: segments over time",
+    },
 }
 
 
@@ -168,7 +194,9 @@ def _said(kind: str, of: dict[str, str]) -> str:
 
 
 def epilog(command: str, *, shares: bool = True) -> str:
-    """What stands below a command's own options: its tables and figures, the groups of options that it ``shares``, and examples."""
+    """What stands below a command's own options: its tables and figures, the groups of options
+    that it ``shares``, and examples.
+    """
     groups = [f"{name}: {some} …" for name, (_, some) in GROUPS.items()]
     shared = ["Shared by all commands; `fairladder help GROUP` shows them all:", *groups]
     examples = [
@@ -177,7 +205,9 @@ def epilog(command: str, *, shares: bool = True) -> str:
     ]
     said = [_said("Tables, by --part", PARTS[command])] if command in PARTS else []
     said += [_said("Figures, by --figure-of", FIGURES[command])] if command in FIGURES else []
-    return "\n\n".join([*said, *(shared if shares else []), *(examples if command in EXAMPLES else [])])
+    return "\n\n".join(
+        [*said, *(shared if shares else []), *(examples if command in EXAMPLES else [])]
+    )
 
 
 Topic = Annotated[
@@ -204,17 +234,29 @@ def show_help(ctx: typer.Context, group: Topic = "") -> None:
         rows = [*([f"fairladder help {name}", about] for name, (about, _) in GROUPS.items())]
         rows.append(["fairladder help scheme", "Every key of a scheme"])
         screen.show(
-            screen.table("What all commands share, and where it stands", ["ask", "what it is about"], rows, left=2)
+            screen.table(
+                "What all commands share, and where it stands",
+                ["ask", "what it is about"],
+                rows,
+                left=2,
+            )
         )
         return
     if group not in GROUPS:
-        print(f"Error: There is no group {group!r}. {nearest(group, (*GROUPS, 'scheme'))}", file=sys.stderr)
+        print(
+            f"Error: There is no group {group!r}. {nearest(group, (*GROUPS, 'scheme'))}",
+            file=sys.stderr,
+        )
         raise typer.Exit(2)
     heading, _ = GROUPS[group]
     shared = ctx.parent.command.get_command(ctx, "customers").params if ctx.parent else []  # type: ignore[attr-defined]
     options = [p for p in shared if getattr(p, "rich_help_panel", "") == heading]
     rows = [
-        ["/".join([*p.opts, *(o for o in p.secondary_opts if o.strip())]), p.metavar or "", p.help or ""]
+        [
+            "/".join([*p.opts, *(o for o in p.secondary_opts if o.strip())]),
+            p.metavar or "",
+            p.help or "",
+        ]
         for p in options
     ]
     screen.show(screen.table(heading, ["option", "", "what it means"], rows, left=3))

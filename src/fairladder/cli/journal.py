@@ -18,7 +18,8 @@ LOGGER.setLevel(logging.INFO)
 
 @contextmanager
 def kept_in(path: Path | None, what: str) -> Iterator[None]:
-    """Add lines to the file while it lasts: what began, what ``say`` is told, errors, and how it ended after how long.
+    """Add lines to the file while it lasts: what began, what ``say`` is told, errors, and how it
+    ended after how long.
 
     Without a path nothing is kept. Raises UsageError where the file cannot be written.
     """
@@ -38,7 +39,12 @@ def kept_in(path: Path | None, what: str) -> Iterator[None]:
     try:
         yield
     except typer.Exit as end:
-        LOGGER.log(logging.WARNING if end.exit_code else logging.INFO, "%s ended with %s", what, end.exit_code)
+        LOGGER.log(
+            logging.WARNING if end.exit_code else logging.INFO,
+            "%s ended with %s",
+            what,
+            end.exit_code,
+        )
         raise
     except BaseException as error:
         LOGGER.error(

@@ -1,4 +1,6 @@
-"""Options that every command shares, in one place, and the errors of all commands told in one way."""
+"""Options that every command shares, in one place, and the errors of all commands told in one
+way.
+"""
 
 import functools
 import inspect
@@ -32,7 +34,9 @@ _OUTPUT = "Output"
 
 def option(*names: str, help: str, panel: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
     """An option without a default to show, under a heading of the help."""
-    return typer.Option(*names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False)
+    return typer.Option(
+        *names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False
+    )
 
 
 def as_fraction(option: str, text: str | None) -> float | None:
@@ -60,10 +64,18 @@ When = Annotated[
         metavar="CONDITION",
     ),
 ]  # fmt: skip
-Sort = Annotated[str | None, option("--sort", help="By this column, the best first.", panel=_SHOWN, metavar="COLUMN")]
+Sort = Annotated[
+    str | None,
+    option("--sort", help="By this column, the best first.", panel=_SHOWN, metavar="COLUMN"),
+]
 Columns = Annotated[
     str | None,
-    option("--columns", help="These only, in this order, with commas between.", panel=_SHOWN, metavar="NAMES"),
+    option(
+        "--columns",
+        help="These only, in this order, with commas between.",
+        panel=_SHOWN,
+        metavar="NAMES",
+    ),
 ]
 
 
@@ -101,15 +113,26 @@ class Request:
         ),
     ]
     scheme: Annotated[
-        Path | None, option("--scheme", help="The scheme: a TOML file of all settings.", panel=WINDOW, metavar="FILE")
+        Path | None,
+        option(
+            "--scheme",
+            help="The scheme: a TOML file of all settings.",
+            panel=WINDOW,
+            metavar="FILE",
+        ),
     ] = None
     customers: Annotated[
-        Path | None, option("--customers", help="A file with one row per customer.", panel=WINDOW, metavar="FILE")
+        Path | None,
+        option(
+            "--customers", help="A file with one row per customer.", panel=WINDOW, metavar="FILE"
+        ),
     ] = None
     allow_set_aside: Annotated[
         bool,
         typer.Option(
-            "--allow-set-aside", help="Go on even where over 20 % of the rows cannot be used.", rich_help_panel=WINDOW
+            "--allow-set-aside",
+            help="Go on even where over 20 % of the rows cannot be used.",
+            rich_help_panel=WINDOW,
         ),
     ] = False
     out: Annotated[
@@ -124,13 +147,17 @@ class Request:
     replace_table: Annotated[
         bool,
         typer.Option(
-            "--replace", help="Put a new table in the place of the one that --out names.", rich_help_panel=_OUTPUT
+            "--replace",
+            help="Put a new table in the place of the one that --out names.",
+            rich_help_panel=_OUTPUT,
         ),
     ] = False
     append: Annotated[
         bool,
         typer.Option(
-            "--append", help="Add the rows to the table that --out names, under their day.", rich_help_panel=_OUTPUT
+            "--append",
+            help="Add the rows to the table that --out names, under their day.",
+            rich_help_panel=_OUTPUT,
         ),
     ] = False
     part: Annotated[
@@ -143,7 +170,8 @@ class Request:
         ),
     ] = None
     figure: Annotated[
-        Path | None, option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE")
+        Path | None,
+        option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE"),
     ] = None
     spreadsheet_safe: Annotated[
         bool | None,
@@ -157,7 +185,9 @@ class Request:
     show_sql: Annotated[
         bool,
         typer.Option(
-            "--show-sql", help="Print the SQL of the reduction instead of running it.", rich_help_panel=_OUTPUT
+            "--show-sql",
+            help="Print the SQL of the reduction instead of running it.",
+            rich_help_panel=_OUTPUT,
         ),
     ] = False
     facts: Annotated[
@@ -195,13 +225,18 @@ class Request:
             rich_help_panel=_OUTPUT,
         ),
     ] = False
-    quiet: Annotated[bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)] = False
+    quiet: Annotated[
+        bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)
+    ] = False
     settings: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     """What options say of the scheme, by part and key; only what was given."""
 
     def answered(self, answers: Mapping[str, str]) -> "Request":
         """The same request, with what was asked at the terminal."""
-        return replace(self, settings={**self.settings, "orders": {**self.settings.get("orders", {}), **answers}})
+        return replace(
+            self,
+            settings={**self.settings, "orders": {**self.settings.get("orders", {}), **answers}},
+        )
 
     def scheme_or_default(self) -> "Scheme":
         """The scheme as it stands in its file."""
@@ -211,7 +246,9 @@ class Request:
 
     @property
     def mode(self) -> "Mode":
-        """What becomes of a table that is there. Raises UsageError where the options do not go together."""
+        """What becomes of a table that is there. Raises UsageError where the options do not go
+        together.
+        """
         if self.replace_table and self.append:
             raise UsageError("Say either --replace or --append, not both.")
         return "replace" if self.replace_table else "append" if self.append else None
@@ -219,16 +256,26 @@ class Request:
     @property
     def on_cluster(self) -> bool:
         """Whether a Spark cluster reads and reckons, so that customers stay there."""
-        return "spark" in self.settings.get("orders", {}) or self.scheme_or_default().orders.spark is not None
+        return (
+            "spark" in self.settings.get("orders", {})
+            or self.scheme_or_default().orders.spark is not None
+        )
 
     def opened(self, scheme: "Scheme | None" = None) -> "Opened":
-        """The orders before they are read, with the options laid over the scheme, or over this one."""
+        """The orders before they are read, with the options laid over the scheme, or over this
+        one.
+        """
         from fairladder.book.opened import open_unread
 
         scheme = scheme or self.scheme_or_default()
         orders, time = dict(self.settings.get("orders", {})), self.settings.get("time", {})
-        if ("amount" in orders and scheme.orders.unit_price) or ("unit_price" in orders and scheme.orders.amount):
-            raise UsageError("The scheme and the options name two ways to the amount; change [orders] in the scheme.")
+        if ("amount" in orders and scheme.orders.unit_price) or (
+            "unit_price" in orders and scheme.orders.amount
+        ):
+            raise UsageError(
+                "The scheme and the options name two ways to the amount; change [orders] in the "
+                "scheme."
+            )
         if scheme.orders.where and "where" in orders:
             orders["where"] = f"({scheme.orders.where}) AND ({orders['where']})"
         if "allow" in orders:
@@ -239,7 +286,9 @@ class Request:
             customers=self.settings.get("customers", {}),
             output=self.settings.get("output", {}),
         )
-        return open_unread(self.orders, self.customers, scheme, allow_set_aside=self.allow_set_aside)
+        return open_unread(
+            self.orders, self.customers, scheme, allow_set_aside=self.allow_set_aside
+        )
 
 
 def read_setting(setting: Setting, given: Any) -> Any:
@@ -294,37 +343,57 @@ def day_of(option: str, text: str | None) -> Any:
         raise UsageError(f"{option} {text}: that is not a day; write it as 2026-06-30.") from None
 
 
-def command(work: Callable[..., None], *, needs_orders: bool = True, part: str = "") -> Callable[..., None]:
+def command(
+    work: Callable[..., None], *, needs_orders: bool = True, part: str = ""
+) -> Callable[..., None]:
     """A function of a ``Request`` and options of its own, as a command with all shared options.
 
-    Without ``needs_orders`` ORDERS may be left out, and ``request.orders`` is then the empty text. With ``part`` the options of that
-    part of the scheme are the command's own, and it gets what they say as ``options``, by key.
+    Without ``needs_orders`` ORDERS may be left out, and ``request.orders`` is then the empty text.
+    With ``part`` the options of that part of the scheme are the command's own, and it gets what
+    they say as ``options``, by key.
 
-    Errors that are meant for the person go to standard error, without a traceback; the exit code is theirs.
+    Errors that are meant for the person go to standard error, without a traceback; the exit code
+    is theirs.
     """
-    shared = {n: h for n, h in get_type_hints(Request, include_extras=True).items() if n != "settings"}
-    own = {n: p for n, p in inspect.signature(work).parameters.items() if n not in ("request", "options")}
+    shared = {
+        n: h for n, h in get_type_hints(Request, include_extras=True).items() if n != "settings"
+    }
+    own = {
+        n: p
+        for n, p in inspect.signature(work).parameters.items()
+        if n not in ("request", "options")
+    }
     hints = get_type_hints(work, include_extras=True)
     of_scheme, of_part = with_option("time", "orders", "customers", "output"), with_option(part)
 
     @functools.wraps(work)
     def run(**given: Any) -> None:
         def asked() -> None:
-            request = Request(**{n: given.pop(n) for n in shared}, settings=settings_given(of_scheme, given))
+            request = Request(
+                **{n: given.pop(n) for n in shared}, settings=settings_given(of_scheme, given)
+            )
             request = replace(
                 request, part=request.part and request.part.replace("_", "-")
             )  # whichever way it is typed
             mine = {"options": settings_given(of_part, given).get(part, {})} if part else {}
-            with kept_in(request.log, f"fairladder {run.__name__} {without_password(request.orders)}"):
+            with kept_in(
+                request.log, f"fairladder {run.__name__} {without_password(request.orders)}"
+            ):
                 work(request, **mine, **given)
 
         with_errors_told(asked)
 
-    ours = [parameter(f.name, f.default, _hidden(shared[f.name])) for f in fields(Request) if f.name in shared]
+    ours = [
+        parameter(f.name, f.default, _hidden(shared[f.name]))
+        for f in fields(Request)
+        if f.name in shared
+    ]
     if not needs_orders:
         ours[0] = ours[0].replace(default="")
     theirs = [of_setting(s) for s in of_part]
-    theirs += [p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()]
+    theirs += [
+        p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()
+    ]
     as_options(run, [ours[0], *theirs, *ours[1:], *(_hidden_setting(s) for s in of_scheme)])
     return run
 
@@ -356,7 +425,9 @@ def as_options(run: Callable[..., None], parameters: list[inspect.Parameter]) ->
 def parameter(name: str, default: Any, annotation: Any) -> inspect.Parameter:
     """A parameter that is an option or an argument."""
     given = inspect.Parameter.empty if default is MISSING else default
-    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=given, annotation=annotation)
+    return inspect.Parameter(
+        name, inspect.Parameter.KEYWORD_ONLY, default=given, annotation=annotation
+    )
 
 
 #: What lasts as long as the command that runs.
@@ -392,11 +463,14 @@ def with_errors_told(work: Callable[[], None]) -> None:
         raise typer.Exit(0) from None
     except OSError as error:
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115
-        print(f"Error: the output could not be written: {error.strerror or error}.", file=sys.stderr)
+        print(
+            f"Error: the output could not be written: {error.strerror or error}.", file=sys.stderr
+        )
         raise typer.Exit(1) from error
     except RecursionError as error:
         print(
-            "Error: a scheme or a condition nests too deep to be read. Write `x IN (…)` for long lists, and fewer brackets.",
+            "Error: a scheme or a condition nests too deep to be read. Write `x IN (…)` for long "
+            "lists, and fewer brackets.",
             file=sys.stderr,
         )
         raise typer.Exit(2) from error
@@ -405,4 +479,6 @@ def with_errors_told(work: Callable[[], None]) -> None:
 def known_part(part: str | None, parts: Mapping[str, Any] | tuple[str, ...]) -> None:
     """Raise UsageError for a part that the result does not have, before any work is done."""
     if part is not None and part not in parts:
-        raise UsageError(f"--part {part}: this result has no such part. There are: {', '.join(parts)}.")
+        raise UsageError(
+            f"--part {part}: this result has no such part. There are: {', '.join(parts)}."
+        )

@@ -1,4 +1,6 @@
-"""``fairladder orders``: one row per order, with its place in its customer's history, or one per line of it."""
+"""``fairladder orders``: one row per order, with its place in its customer's history, or one
+per line of it.
+"""
 
 from typing import TYPE_CHECKING, Annotated
 
@@ -13,14 +15,19 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
 Lines = Annotated[
-    bool, typer.Option("--lines", help="The lines of the orders in place of the orders, with their shares.")
+    bool,
+    typer.Option(
+        "--lines", help="The lines of the orders in place of the orders, with their shares."
+    ),
 ]
 #: So many rows, the latest, are shown on the screen.
 SHOWN = 20
 
 
 def orders(request: Request, lines: Lines = False) -> None:
-    """One row per order: the customer's how-manieth, first or repeat, days since the last, share of the customer's spend."""
+    """One row per order: the customer's how-manieth, first or repeat, days since the last,
+    share of the customer's spend.
+    """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
 
@@ -28,13 +35,22 @@ def orders(request: Request, lines: Lines = False) -> None:
     keep = None if lines else OrderTable(None, mixed=False, sequence=True)
     opened = door.opened(request, (part,), keep=keep, frames=False, spread=True, shows="periods")
     with screen.busy(request, "Listing the orders", opened.engine):
-        from fairladder.history.ledger import ledger_listing, lines_listing, sums_of_ledger, sums_of_lines
+        from fairladder.history.ledger import (
+            ledger_listing,
+            lines_listing,
+            sums_of_ledger,
+            sums_of_lines,
+        )
 
         listing = lines_listing(opened) if lines else ledger_listing(opened)
         shown = []
         if screen.for_people(request):
             latest = listing.last(SHOWN)
-            shown = [lines_view(latest, *sums_of_lines(listing)) if lines else view(latest, *sums_of_ledger(listing))]
+            shown = [
+                lines_view(latest, *sums_of_lines(listing))
+                if lines
+                else view(latest, *sums_of_ledger(listing))
+            ]
     door.give(request, opened, {part: listing}, shown)
 
 
@@ -46,17 +62,32 @@ def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "Ren
     counted = f"{wording.counted(bought, 'purchases')}, {share} of them repeat, {wording.counted(refunds, 'refunds')}"
     title = f"What was ordered? {counted}; the latest are shown"
     rows = [
-        [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on), wording.money(o.amount, 2), wording.count(o.lines),
-         "" if wording.missing(o.nth) else wording.count(o.nth), "" if wording.missing(o.kind) else str(o.kind),
-         wording.NOTHING if wording.missing(o.gap_days) else wording.count(o.gap_days), wording.percent(o.share_of_customer)]
+        [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on),
+        wording.money(o.amount, 2), wording.count(o.lines),
+         "" if wording.missing(o.nth) else wording.count(o.nth),
+         "" if wording.missing(o.kind) else str(o.kind),
+         wording.NOTHING if wording.missing(o.gap_days) else wording.count(o.gap_days),
+         wording.percent(o.share_of_customer)]
         for o in rows_of(ledger.iloc[::-1].head(SHOWN))
     ]  # fmt: skip
-    columns = ["customer", "order", "day", "amount", "lines", "nth", "kind", "gap in days", "share of the customer"]
+    columns = [
+        "customer",
+        "order",
+        "day",
+        "amount",
+        "lines",
+        "nth",
+        "kind",
+        "gap in days",
+        "share of the customer",
+    ]
     return screen.table(title, columns, rows, left=3)
 
 
 def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
-    """The latest of ``n`` lines that come to ``whole``: customer, order, the line's share of both, and as many own columns as fit."""
+    """The latest of ``n`` lines that come to ``whole``: customer, order, the line's share of
+    both, and as many own columns as fit.
+    """
     from fairladder.cli import screen
     from fairladder.columns import ORDER_LINES, names
 
@@ -64,11 +95,15 @@ def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
     rows = [
         [row["customer"], str(row.get("order", "")), wording.day(row["placed_on"]),
          *("" if wording.missing(row[n]) else str(row[n]) for n in own),
-         wording.money(row["line_amount"], 2), wording.percent(row["share_of_order"]), wording.percent(row["share_of_customer"])]
+         wording.money(row["line_amount"], 2), wording.percent(row["share_of_order"]),
+         wording.percent(row["share_of_customer"])]
         for row in table.iloc[::-1].head(SHOWN).to_dict("records")
     ]  # fmt: skip
     counted = f"{wording.counted(n, 'lines')}, {wording.money(whole, 2)} in all"
     title = f"What are the orders made of? {counted}; the latest are shown"
     return screen.table(
-        title, ["customer", "order", "day", *own, "line", "of the order", "of the customer"], rows, left=3 + len(own)
+        title,
+        ["customer", "order", "day", *own, "line", "of the order", "of the customer"],
+        rows,
+        left=3 + len(own),
     )

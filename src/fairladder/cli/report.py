@@ -52,7 +52,8 @@ Key = Annotated[
     ),
 ]
 Title = Annotated[
-    str | None, option("--title", help="The title of the page and the workbook.", metavar="TEXT", panel=_OWN)
+    str | None,
+    option("--title", help="The title of the page and the workbook.", metavar="TEXT", panel=_OWN),
 ]
 
 
@@ -64,29 +65,39 @@ def report(
     key: Key = None,
     title: Title = None,
 ) -> None:
-    """What is there to hand on? One page and a workbook that a manager can read unprepared (--out names one of them)."""
+    """What is there to hand on? One page and a workbook that a manager can read unprepared
+    (--out names one of them).
+    """
     from fairladder.cli import door, screen
 
     secret = _secret(key)
     files = _files(request)
     if request.part is not None:
         raise UsageError(
-            "A report has no --part: the page and the workbook hold everything. `fairladder score --part` gives one table."
+            "A report has no --part: the page and the workbook hold everything. `fairladder score "
+            "--part` gives one table."
         )
     orders = door.opened(
-        request, (), outputs={} if request.out else {f"the {ending[1:]} file": file for ending, file in files.items()}, inputs=[key],
+        request, (), outputs={} if request.out else {f"the {ending[1:]} file": file for ending,
+        file in files.items()}, inputs=[key],
         keep="rows", ahead=("fairladder.report.contents", "fairladder.report.page"), shows="both",
     )  # fmt: skip
     with screen.busy(request, "Asking all questions of the report", orders.engine) as progress:
         from fairladder.report import write
         from fairladder.report.page import Made, page_of
 
-        about = write.prepared(orders, then=then, by=by, anonymous=anonymous, key=secret, progress=progress)
-        made = Made(shlex.join(["fairladder", *map(without_password, sys.argv[1:])]), write.digests_of(orders))
+        about = write.prepared(
+            orders, then=then, by=by, anonymous=anonymous, key=secret, progress=progress
+        )
+        made = Made(
+            shlex.join(["fairladder", *map(without_password, sys.argv[1:])]),
+            write.digests_of(orders),
+        )
     notes = []
     if anonymous and secret is None:
         notes.append(
-            "The key of the pseudonyms was not kept, so nobody can tell whose they are, and the next report will have others. With "
+            "The key of the pseudonyms was not kept, so nobody can tell whose they are, and the "
+            "next report will have others. With "
             "--key FILE they stay the same."
         )
     if came := orders.customer_engine.came_here(orders.groups.customers, "to make the report"):
@@ -99,16 +110,12 @@ def report(
                 continue
             write.save(about, file, made, title or write.TITLE)
             kind = "the page" if ending == ".html" else "the workbook"
-            screen.note(request, f"Wrote {file}: {kind} of {wording.counted(len(about.customers), 'customers')}.")
+            screen.note(
+                request,
+                f"Wrote {file}: {kind} of {wording.counted(len(about.customers), 'customers')}.",
+            )
 
-    door.give(
-        request,
-        orders,
-        {},
-        _view(about),
-        notes=notes,
-        write=written,
-    )
+    door.give(request, orders, {}, _view(about), notes=notes, write=written)
 
 
 def _secret(key: Path | None) -> bytes | None:
@@ -116,7 +123,8 @@ def _secret(key: Path | None) -> bytes | None:
         return None
     if not key.is_file():
         raise UsageError(
-            f"--key {key}: there is no such file. Make one, for example with `openssl rand -out {key} 32`."
+            f"--key {key}: there is no such file. Make one, for example with `openssl rand -out "
+            f"{key} 32`."
         )
     return key.read_bytes()
 
@@ -129,10 +137,15 @@ def _files(request: Request) -> dict[str, Path]:
         path = Path(request.out)
         if path.suffix.lower() not in (".html", ".xlsx"):
             raise UsageError(
-                f"--out {request.out}: a report is a page (.html) or a workbook (.xlsx); without --out it is both."
+                f"--out {request.out}: a report is a page (.html) or a workbook (.xlsx); without "
+                "--out it is both."
             )
         return {path.suffix.lower(): path}
-    name = re.sub(r"[^\w.-]+", "-", Path(request.orders).stem).strip("-.") if "://" not in request.orders else ""
+    name = (
+        re.sub(r"[^\w.-]+", "-", Path(request.orders).stem).strip("-.")
+        if "://" not in request.orders
+        else ""
+    )
     stem = f"{name}-report" if name else "report"
     return {ending: Path(f"{stem}{ending}") for ending in (".html", ".xlsx")}
 
@@ -147,5 +160,7 @@ def _view(about: "Contents") -> "list[RenderableType]":
     lines = []
     for line in answer_of(about):
         words = [(f"{line.question} ", "bold"), (line.answer, "")]
-        lines.append(stance_text(line.stance, *words) if line.stance else Text.assemble("  ", *words))
+        lines.append(
+            stance_text(line.stance, *words) if line.stance else Text.assemble("  ", *words)
+        )
     return [Text("\n").join(lines)]

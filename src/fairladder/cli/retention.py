@@ -38,9 +38,15 @@ FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def retention(
-    request: Request, period: Period = "month", by: By = None, goal: Goal = None, figure_of: FigureOf = "cohorts"
+    request: Request,
+    period: Period = "month",
+    by: By = None,
+    goal: Goal = None,
+    figure_of: FigureOf = "cohorts",
 ) -> None:
-    """Do customers come back? Cohorts by their first purchase, two rates, and who orders a second and a fifth time."""
+    """Do customers come back? Cohorts by their first purchase, two rates, and who orders a
+    second and a fifth time.
+    """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
     from fairladder.errors import UsageError
@@ -55,17 +61,26 @@ def retention(
     answers = _Answers(orders, period, by, goal)
     parts = PARTS if "channel" in orders.roles else PARTS[:-2]
     if request.part is not None and request.part not in parts:
-        raise UsageError(f"--part {request.part}: the orders have no channel. Name its column under [orders] channel.")
-    whole = screen.for_people(request) or (request.part is None and str(request.out).endswith(".json"))
+        raise UsageError(
+            f"--part {request.part}: the orders have no channel. Name its column under [orders] "
+            "channel."
+        )
+    whole = screen.for_people(request) or (
+        request.part is None and str(request.out).endswith(".json")
+    )
     with screen.busy(request, "Following the customers", orders.engine):
-        tables = {name: answers.table(name) for name in (parts if whole else [request.part or PARTS[0]])}
+        tables = {
+            name: answers.table(name) for name in (parts if whole else [request.part or PARTS[0]])
+        }
         view = answers.views(tables) if whole else []
     door.give(request, orders, tables, view, figure=lambda: answers.figure(figure_of))
 
 
 @dataclass
 class _Answers:
-    """What the parts, the screen and the figures ask for, each worked out once and only where it is asked for."""
+    """What the parts, the screen and the figures ask for, each worked out once and only where
+    it is asked for.
+    """
 
     orders: "Orders"
     period: str
@@ -93,13 +108,21 @@ class _Answers:
             return self.counts
         if part == "one-before":
             return counts.one_before(self.orders, self.goal)
-        return counts.one_channel(self.orders) if part == "channels" else counts.channel_flow(self.orders)
+        return (
+            counts.one_channel(self.orders)
+            if part == "channels"
+            else counts.channel_flow(self.orders)
+        )
 
     def views(self, tables: "Mapping[str, pd.DataFrame]") -> "list[RenderableType]":
         from fairladder.history.counts import goal_of
 
         goal = self.goal or goal_of(self.counts)
-        view = [_cohorts(self.cohorts), _rates(self.cohorts), _counts(self.counts, goal, len(tables["one-before"]))]
+        view = [
+            _cohorts(self.cohorts),
+            _rates(self.cohorts),
+            _counts(self.counts, goal, len(tables["one-before"])),
+        ]
         return [*view, _channels(tables["channels"])] if "channels" in tables else view
 
     def figure(self, name: str) -> "Figure":
@@ -124,7 +147,11 @@ def _cohorts(cohorts: "Cohorts") -> "RenderableType":
     columns: list[Any] = list(wide.columns)
     ks = [k for k in columns if k != "size" and k <= _MOST_K]
     rows = [
-        [str(name), wording.count(row["size"]), *("" if wording.missing(row[k]) else f"{100 * row[k]:.0f}" for k in ks)]
+        [
+            str(name),
+            wording.count(row["size"]),
+            *("" if wording.missing(row[k]) else f"{100 * row[k]:.0f}" for k in ks),
+        ]
         for name, row in wide.iterrows()
     ]
     average = cohorts.average()
@@ -132,7 +159,10 @@ def _cohorts(cohorts: "Cohorts") -> "RenderableType":
         [
             "average",
             "",
-            *(f"{100 * average[k]:.0f}" if k in average.index and average[k] == average[k] else "" for k in ks),
+            *(
+                f"{100 * average[k]:.0f}" if k in average.index and average[k] == average[k] else ""
+                for k in ks
+            ),
         ]
     )
     back = average.get(1)
@@ -157,20 +187,28 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
     from fairladder.history.counts import largest_drop
 
     rows = [
-        [wording.count(c.n), wording.count(c.customers), wording.percent(c.share), wording.count(c.at_least_n),
+        [wording.count(c.n), wording.count(c.customers), wording.percent(c.share),
+        wording.count(c.at_least_n),
          wording.percent(c.went_on), wording.money(c.spend)]
         for c in rows_of(counts.head(10))
     ]  # fmt: skip
     once, n = counts.iloc[0], int(counts["at_least_n"].iloc[0])
-    once_told = (
-        f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
-    )
+    once_told = f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
     title = f"How many orders do they get to? {once_told}"
-    lines = [f"{wording.counted(near, 'customers', 'stand')} one order before {goal}; --part one-before lists them."]
+    lines = [
+        f"{wording.counted(near, 'customers', 'stand')} one order before {goal}; --part "
+        "one-before lists them."
+    ]
     if (drop := largest_drop(counts)) is not None:
-        at, reached, on = int(drop["n"]), wording.count(drop["at_least_n"]), wording.percent(drop["went_on"])
+        at, reached, on = (
+            int(drop["n"]),
+            wording.count(drop["at_least_n"]),
+            wording.percent(drop["went_on"]),
+        )
         lines.insert(
-            0, f"The largest drop: of {reached} with {at} {'order' if at == 1 else 'orders'}, {on} came back once more."
+            0,
+            f"The largest drop: of {reached} with {at} {'order' if at == 1 else 'orders'}, {on} "
+            "came back once more.",
         )
     columns = ["orders", "customers", "of all", "at least so many", "went on", "their spend"]
     return Group(table(title, columns, rows), Text("\n".join(lines)))
@@ -190,4 +228,6 @@ def _channels(channels: "pd.DataFrame") -> "RenderableType":
         for c in rows_of(channels)
     ]
     title = f"Who buys through one channel only? {wording.counted(channels['customers'].sum(), 'customers')}"
-    return table(title, ["channel", "customers only here", "of its customers", "orders", "orders each"], rows)
+    return table(
+        title, ["channel", "customers only here", "of its customers", "orders", "orders each"], rows
+    )

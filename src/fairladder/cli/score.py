@@ -8,7 +8,16 @@ import typer
 
 from fairladder import wording
 from fairladder.cli import as_sql
-from fairladder.cli.options import Columns, Request, Sort, When, figure_option, known_figure, names_in, option
+from fairladder.cli.options import (
+    Columns,
+    Request,
+    Sort,
+    When,
+    figure_option,
+    known_figure,
+    names_in,
+    option,
+)
 from fairladder.frames import row_of_largest, rows_of
 
 if TYPE_CHECKING:
@@ -30,7 +39,10 @@ FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 SaveLadders = Annotated[
-    Path | None, option("--save-ladders", help="Save the ladders here, as JSON.", metavar="FILE", panel="Ladders")
+    Path | None,
+    option(
+        "--save-ladders", help="Save the ladders here, as JSON.", metavar="FILE", panel="Ladders"
+    ),
 ]
 WithLadders = Annotated[
     Path | None,
@@ -43,7 +55,12 @@ WithLadders = Annotated[
 ]
 AsSql = Annotated[
     str | None,
-    option("--as-sql", help=f"Print the scheme as SQL: {as_sql.KNOWN}.", metavar="DIALECT", panel="Output"),
+    option(
+        "--as-sql",
+        help=f"Print the scheme as SQL: {as_sql.KNOWN}.",
+        metavar="DIALECT",
+        panel="Output",
+    ),
 ]
 
 
@@ -69,7 +86,9 @@ def score(
     sort: Sort = None,
     columns: Columns = None,
 ) -> None:
-    """Score every customer and place them in segments: who to keep, who to win back, who to leave alone?"""
+    """Score every customer and place them in segments: who to keep, who to win back, who to
+    leave alone?
+    """
     from fairladder.cli import door, screen
     from fairladder.errors import UsageError
 
@@ -83,7 +102,11 @@ def score(
         require_place(save_ladders)
     orders = door.opened(
         request,
-        (*PARTS, *(["drift"] if with_ladders else []), *(["stability", "unsettled"] if stability else [])),
+        (
+            *PARTS,
+            *(["drift"] if with_ladders else []),
+            *(["stability", "unsettled"] if stability else []),
+        ),
         figures=True,
         frames=stability or with_ladders is not None or request.part not in (None, "customers"),
         outputs={"--save-ladders": save_ladders},
@@ -103,8 +126,14 @@ def score(
             return
         few = fairness.too_few_to_advise(people)
         notes = [*few, *fairness.ladder_notes(people), fairness.split_note(orders)]
-        parts: dict[str, Any] = {"customers": chosen(orders, people, when=when, sort=sort, columns=names_in(columns))}
-        if request.part or screen.for_people(request) or str(request.out).lower().endswith((".json", ".xlsx")):
+        parts: dict[str, Any] = {
+            "customers": chosen(orders, people, when=when, sort=sort, columns=names_in(columns))
+        }
+        if (
+            request.part
+            or screen.for_people(request)
+            or str(request.out).lower().endswith((".json", ".xlsx"))
+        ):
             from fairladder.scores import summary
 
             parts["segments"] = summary.segment_summary(people)
@@ -130,16 +159,29 @@ def score(
         return figure(figure_of, everybody, orders, parts.get("stability"))
 
     door.give(
-        request, orders, parts, pieces, notes=notes, seen=few if pieces else [], as_table=bool(columns), figure=drawn
+        request,
+        orders,
+        parts,
+        pieces,
+        notes=notes,
+        seen=few if pieces else [],
+        as_table=bool(columns),
+        figure=drawn,
     )
     if save_ladders is not None:
         bought = people.bought
-        saved_ladders.SavedLadders.of(people.ladders, orders.scheme, bought, orders.as_of).save(save_ladders)
+        saved_ladders.SavedLadders.of(people.ladders, orders.scheme, bought, orders.as_of).save(
+            save_ladders
+        )
         screen.note(request, f"Saved {len(people.ladders)} ladders in {save_ladders}.")
 
 
 def _print_sql(
-    dialect: str, view: str | None, orders: "Orders", ladders: "Mapping[str, AnyLadder]", kinds: "Mapping[str, Kind]"
+    dialect: str,
+    view: str | None,
+    orders: "Orders",
+    ladders: "Mapping[str, AnyLadder]",
+    kinds: "Mapping[str, Kind]",
 ) -> None:
     from fairladder.scores.as_sql import scheme_text
 
@@ -148,7 +190,9 @@ def _print_sql(
     as_sql.print_statement(f"{read}\n{text}", dialect)
 
 
-def figure(name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None) -> "Figure":
+def figure(
+    name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None
+) -> "Figure":
     """One of the figures of scored customers."""
     from fairladder import figures
 
@@ -162,8 +206,12 @@ def figure(name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.D
     return drawn
 
 
-def views(orders: "Orders", parts: "dict[str, pd.DataFrame]", few: list[str]) -> "list[RenderableType]":
-    """The segment table, the three answers or the ``few`` reasons why there are none, and rules that place nobody."""
+def views(
+    orders: "Orders", parts: "dict[str, pd.DataFrame]", few: list[str]
+) -> "list[RenderableType]":
+    """The segment table, the three answers or the ``few`` reasons why there are none, and
+    rules that place nobody.
+    """
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["tiers"]) for name, tier in orders.scheme.tiers.items()]
     drifted = [drift_view(parts["drift"])] if "drift" in parts else []
@@ -175,7 +223,9 @@ def views(orders: "Orders", parts: "dict[str, pd.DataFrame]", few: list[str]) ->
 def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "RenderableType":
     from fairladder.cli.screen import table
 
-    rows = [[s.change, wording.count(s.customers), wording.percent(s.share)] for s in rows_of(stability)]
+    rows = [
+        [s.change, wording.count(s.customers), wording.percent(s.share)] for s in rows_of(stability)
+    ]
     title = f"Would other choices place them elsewhere? {wording.counted(len(unsettled), 'customers', 'stand')} within a hair of a cut"
     return table(title, ["if it were", "in another segment", "of all"], rows)
 
@@ -185,7 +235,8 @@ def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
 
     own = summary[summary["tier"] == name]
     rows = [
-        [r.label, wording.count(r.customers), wording.percent(r.customer_share), wording.money(r.spend), wording.percent(r.spend_share)]
+        [r.label, wording.count(r.customers), wording.percent(r.customer_share),
+        wording.money(r.spend), wording.percent(r.spend_share)]
         for r in rows_of(own)
     ]  # fmt: skip
     way = f" within each {tier.within}" if tier.within else ""
@@ -207,7 +258,9 @@ def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
         moved = row_of_largest(rungs, (rungs["share_now"] - rungs["share_then"]).abs().fillna(0))
         text = f"rung {moved['rung']}: {wording.percent(moved['share_then'])} → {wording.percent(moved['share_now'])}"
         grouped = drift.loc[drift["ladder"] == name, "group"].notna().any()
-        of = f"{name}, {'(none)' if group is None or group != group else group}" if grouped else name
+        of = (
+            f"{name}, {'(none)' if group is None or group != group else group}" if grouped else name
+        )
         beyond = f"{wording.count(first['below'])} below, {wording.count(first['above'])} above"
         rows.append([of, f"{first['drift_index']:.3f}", first["verdict"], text, beyond])
     indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["drift_index"].first()
@@ -225,8 +278,10 @@ def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":
     columns = [c.title for c in SEGMENTS if c.name != "orders"]
     rows: list[list[str | Text]] = [
         [
-            s.segment, stance_text(s.stance), wording.count(s.customers), wording.percent(s.customer_share), wording.money(s.spend),
-            wording.percent(s.spend_share), wording.days(s.median_recency_days), wording.money(s.average_order_value, 2),
+            s.segment, stance_text(s.stance), wording.count(s.customers),
+            wording.percent(s.customer_share), wording.money(s.spend),
+            wording.percent(s.spend_share), wording.days(s.median_recency_days),
+            wording.money(s.average_order_value, 2),
         ]
         for s in rows_of(summary)
     ]  # fmt: skip
@@ -251,7 +306,11 @@ def _no_answers(reasons: "list[str]") -> "Text":
     return Text("\n").join(Text(reason, style="bold") for reason in reasons)
 
 
-_ANSWERS = (("keep", "The best"), ("win-back", "Need a retention campaign"), ("leave", "Safe to leave alone"))
+_ANSWERS = (
+    ("keep", "The best"),
+    ("win-back", "Need a retention campaign"),
+    ("leave", "Safe to leave alone"),
+)
 
 
 def _answers(summary: "pd.DataFrame") -> "Text":
@@ -265,10 +324,12 @@ def _answers(summary: "pd.DataFrame") -> "Text":
         if these.empty:
             text = "nobody."
         else:
-            n, share, spend = these["customers"].sum(), these["customer_share"].sum(), these["spend_share"].sum()
-            text = (
-                f"{wording.counted(n, 'customers')} ({wording.percent(share)}) with {wording.percent(spend)} of spend: "
+            n, share, spend = (
+                these["customers"].sum(),
+                these["customer_share"].sum(),
+                these["spend_share"].sum(),
             )
+            text = f"{wording.counted(n, 'customers')} ({wording.percent(share)}) with {wording.percent(spend)} of spend: "
             text += ", ".join(these["segment"]) + "."
         lines.append(stance_text(stance, (f"{words}: ", "bold"), (text, "")))
     return Text("\n").join(lines)

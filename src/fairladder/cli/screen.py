@@ -1,4 +1,6 @@
-"""How results look on a terminal: tables under a title that says the finding, notes on standard error."""
+"""How results look on a terminal: tables under a title that says the finding, notes on
+standard error.
+"""
 
 import sys
 from collections.abc import Iterator, Mapping, Sequence
@@ -36,10 +38,14 @@ def for_people(request: Request) -> bool:
 
 
 @contextmanager
-def busy(request: Request, what: str, engine: "Engine", rows: int | None = None) -> "Iterator[Progress]":
-    """A moving sign on the terminal while ``what`` takes its time, after a while with how far it is, and of how many ``rows``.
+def busy(
+    request: Request, what: str, engine: "Engine", rows: int | None = None
+) -> "Iterator[Progress]":
+    """A moving sign on the terminal while ``what`` takes its time, after a while with how far it
+    is, and of how many ``rows``.
 
-    How far is what the work says of itself by calling what this gives; until it does, how far the engine is with its query.
+    How far is what the work says of itself by calling what this gives; until it does, how far the
+    engine is with its query.
     """
     console, said = Console(stderr=True), [0.0]
 
@@ -77,24 +83,32 @@ def _how_far(what: str, done: float, seconds: float, rows: int | None) -> Render
 
 
 def note(request: Request, text: str) -> None:
-    """Write one line to standard error, unless asked to be quiet, and to the log if there is one."""
+    """Write one line to standard error, unless asked to be quiet, and to the log if there is
+    one.
+    """
     say(text)
     if not request.quiet:
         print(wording.plain(text), file=sys.stderr)
 
 
 def finding(request: Request, text: str) -> None:
-    """Write a finding to standard error and to the log; errors even where a user asked for quiet. A terminal gets whole words a line."""
+    """Write a finding to standard error and to the log; errors even where a user asked for
+    quiet. A terminal gets whole words a line.
+    """
     say(text)
     if request.quiet and not text.startswith("Error:"):
         return
     shown = wording.plain(text)
-    print(fill(shown, get_terminal_size().columns) if sys.stderr.isatty() else shown, file=sys.stderr)
+    print(
+        fill(shown, get_terminal_size().columns) if sys.stderr.isatty() else shown, file=sys.stderr
+    )
 
 
 def show(*view: RenderableType) -> None:
     """Print for people, each piece set off by a blank line."""
-    console = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else 110)
+    console = Console(
+        highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else 110
+    )
     for piece in view:
         console.print(piece)
         console.print()
@@ -103,34 +117,46 @@ def show(*view: RenderableType) -> None:
 def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
     """The day of reckoning, the rows read, and what else has to be said."""
     lines = [
-        f"{wording.reckoning(orders.as_of, orders.as_of_from)}. {wording.rows_read(facts['balance'])}. Source: {facts['source']}."
+        f"{wording.reckoning(orders.as_of, orders.as_of_from)}. "
+        f"{wording.rows_read(facts['balance'])}. Source: {facts['source']}."
         + (f" Amounts are in {currency}." if (currency := orders.scheme.money.currency) else "")
     ]
     return Text(wording.plain("\n".join([*lines, *facts["notes"]])), style="dim")
 
 
-def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1) -> Group:
-    """A plain table under a title that says the finding; the first ``left`` columns are text, the rest numbers."""
+def table(
+    title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1
+) -> Group:
+    """A plain table under a title that says the finding; the first ``left`` columns are text,
+    the rest numbers.
+    """
     cells = [[Text(wording.plain(c)) if isinstance(c, str) else c for c in row] for row in rows]
-    return Group(Text(wording.plain(title), style="bold"), _Sheet([wording.plain(c) for c in columns], cells, left))
+    return Group(
+        Text(wording.plain(title), style="bold"),
+        _Sheet([wording.plain(c) for c in columns], cells, left),
+    )
 
 
 @dataclass(frozen=True)
 class _Sheet:
-    """A table that never cuts a number or a word: headings wrap first, then texts; what still has no room stands below,
-    with the first column again.
+    """A table that never cuts a number or a word: headings wrap first, then texts; what still has
+    no room stands below, with the first column again.
     """
 
     columns: Sequence[str]
     rows: Sequence[Sequence[Text]]
     left: int
 
-    def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[RenderableType]:
+    def __rich_console__(
+        self, console: Console, options: ConsoleOptions
+    ) -> Iterator[RenderableType]:
         least, most = zip(*map(self._widths, range(len(self.columns))), strict=True)
         for n, block in enumerate(_blocks(least, options.max_width)):
             if n:
                 yield Text()
-            yield self._block(block, _shared([(least[i], most[i]) for i in block], options.max_width))
+            yield self._block(
+                block, _shared([(least[i], most[i]) for i in block], options.max_width)
+            )
 
     def _widths(self, i: int) -> tuple[int, int]:
         """The least width of a column, and the one at which nothing in it wraps."""
@@ -145,13 +171,19 @@ class _Sheet:
     def _block(self, block: Sequence[int], widths: Sequence[int]) -> Table:
         made = Table(box=None, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="dim")
         for i, width in zip(block, widths, strict=True):
-            made.add_column(self.columns[i], justify="left" if i < self.left else "right", width=width, overflow="fold")
+            made.add_column(
+                self.columns[i],
+                justify="left" if i < self.left else "right",
+                width=width,
+                overflow="fold",
+            )
         for row in self.rows:
             made.add_row(*(row[i] for i in block))
         return made
 
 
-#: Blanks between columns, and what a column of text is not made narrower than, unless its texts are.
+#: Blanks between columns, and what a column of text is not made narrower than, unless its texts
+#: are.
 _GAP, _TEXT = 2, 16
 
 
@@ -166,7 +198,9 @@ def _blocks(least: Sequence[int], room: int) -> list[list[int]]:
 
 
 def _shared(ranges: Sequence[tuple[int, int]], room: int) -> list[int]:
-    """Widths between least and most; what room is left goes to the columns that need the least more."""
+    """Widths between least and most; what room is left goes to the columns that need the least
+    more.
+    """
     widths = [least for least, _ in ranges]
     spare = room - sum(width + _GAP for width in widths) + _GAP
     for i in sorted(range(len(ranges)), key=lambda i: ranges[i][1] - ranges[i][0]):
@@ -176,10 +210,15 @@ def _shared(ranges: Sequence[tuple[int, int]], room: int) -> list[int]:
 
 
 def cells_of(frame: "pd.DataFrame", names: Sequence[str]) -> list[list[str]]:
-    """Cells of customers as people read them, each by what its column is; columns of somebody's own by what they look like."""
+    """Cells of customers as people read them, each by what its column is; columns of
+    somebody's own by what they look like.
+    """
     kinds = [of_customers(name) for name in names]
     return [
-        [wording.cell(value, known.kind if known else None) for known, value in zip(kinds, row, strict=True)]
+        [
+            wording.cell(value, known.kind if known else None)
+            for known, value in zip(kinds, row, strict=True)
+        ]
         for row in frame[list(names)].to_numpy(dtype=object)
     ]
 
@@ -189,7 +228,9 @@ ROWS_SHOWN = 40
 
 
 def part_view(name: str, frame: "pd.DataFrame", count: int) -> RenderableType:
-    """A table of a result as it would be in a file: its columns in their order, its first rows of ``count``."""
+    """A table of a result as it would be in a file: its columns in their order, its first rows
+    of ``count``.
+    """
     names = [str(column) for column in frame.columns]
     kinds = [kind_in(frame, column) for column in frame.columns]
     rows = [
@@ -205,7 +246,9 @@ def part_view(name: str, frame: "pd.DataFrame", count: int) -> RenderableType:
 
 def stance_text(stance: str, *words: tuple[str, str]) -> Text:
     """A dot in the stance's colour, then the stance's name or other words with their styles."""
-    colours = palette.STANCE_NAMES if Console().color_system == "standard" else palette.STANCE_COLOURS
+    colours = (
+        palette.STANCE_NAMES if Console().color_system == "standard" else palette.STANCE_COLOURS
+    )
     return Text.assemble(
         ("● ", colours.get(stance, "")),
         *((wording.plain(word), style) for word, style in words or [(stance, "")]),

@@ -7,29 +7,54 @@ from typing import Annotated, Any
 
 import typer
 
-from fairladder.cli.options import as_options, of_setting, parameter, settings_given, with_errors_told
+from fairladder.cli.options import (
+    as_options,
+    of_setting,
+    parameter,
+    settings_given,
+    with_errors_told,
+)
 from fairladder.errors import DataError, UsageError
 from fairladder.settings import with_option
 
 Orders = Annotated[
-    str, typer.Argument(help="The orders, as for the other commands.", metavar="[ORDERS]", show_default=False)
+    str,
+    typer.Argument(
+        help="The orders, as for the other commands.", metavar="[ORDERS]", show_default=False
+    ),
 ]
 Out = Annotated[
     Path,
-    typer.Option("--out", help="The scheme to write, never over another file; - is standard output.", metavar="FILE"),
+    typer.Option(
+        "--out",
+        help="The scheme to write, never over another file; - is standard output.",
+        metavar="FILE",
+    ),
 ]
 Customers = Annotated[
     Path | None,
-    typer.Option("--customers", help="A file with one row per customer, for the scheme's [customers].", metavar="FILE"),
+    typer.Option(
+        "--customers",
+        help="A file with one row per customer, for the scheme's [customers].",
+        metavar="FILE",
+    ),
 ]
 AllowSetAside = Annotated[
-    bool, typer.Option("--allow-set-aside", help="Go on even where over 20 % of the rows cannot be used.")
+    bool,
+    typer.Option(
+        "--allow-set-aside", help="Go on even where over 20 % of the rows cannot be used."
+    ),
 ]
-Schema = Annotated[bool, typer.Option("--json-schema", help="Print the JSON Schema of schemes, for editors, and stop.")]
+Schema = Annotated[
+    bool,
+    typer.Option("--json-schema", help="Print the JSON Schema of schemes, for editors, and stop."),
+]
 
 
 def start(**given: Any) -> None:
-    """Guess which column plays which role, say why, and write a commented scheme that works at once."""
+    """Guess which column plays which role, say why, and write a commented scheme that works at
+    once.
+    """
 
     def asked() -> None:
         settings = settings_given(_SETTINGS, given)
@@ -48,7 +73,8 @@ _SETTINGS = with_option("orders")
 as_options(
     start,
     [
-        parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out), parameter("customers", None, Customers),
+        parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out),
+        parameter("customers", None, Customers),
         *map(of_setting, _SETTINGS),
         parameter("allow_set_aside", False, AllowSetAside), parameter("json_schema", False, Schema),
     ],
@@ -74,10 +100,16 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
     if not orders:
         raise UsageError("Name the orders: fairladder start ORDERS.")
     if str(out) != "-" and out.exists():
-        raise UsageError(f"{str(out)!r} is there already and is not overwritten. Name another with --out.")
+        raise UsageError(
+            f"{str(out)!r} is there already and is not overwritten. Name another with --out."
+        )
     name = "" if customers is None else os.path.relpath(customers, out.parent)
     begun = try_first_scheme(orders, given, customers, name)
-    while (question := begun.question) is not None and question.key not in given and somebody_is_there():
+    while (
+        (question := begun.question) is not None
+        and question.key not in given
+        and somebody_is_there()
+    ):
         answer = ask(question)
         if answer is None:
             break
@@ -87,26 +119,35 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
         sys.stdout.write(begun.toml)
         if begun.trouble:
             raise DataError(
-                f"The scheme is written, but one thing has to be filled in before it can be used. {begun.trouble}"
+                "The scheme is written, but one thing has to be filled in before it can be used. "
+                f"{begun.trouble}"
             )
         return
     with replacing(out) as beside:
         beside.write_text(begun.toml, "utf-8")
-    rows: list[list[str | Text]] = [[role, name, Text(why, style="dim")] for role, name, why in begun.roles]
+    rows: list[list[str | Text]] = [
+        [role, name, Text(why, style="dim")] for role, name, why in begun.roles
+    ]
     title = f"Which column is what? {len(rows)} roles, now in {out}"
     screen.show(screen.table(title, ["role", "column", "why"], rows, left=3))
-    ready = f". The condition is in {out}, too, commented out." if "\n# where = " in begun.toml else ""
+    ready = (
+        f". The condition is in {out}, too, commented out." if "\n# where = " in begun.toml else ""
+    )
     for sentence in begun.findings:
         screen.show(Text(wording.plain(sentence) + (ready if "--where" in sentence else "")))
     if begun.trouble:
         raise DataError(
-            f"The scheme is written, but one thing has to be filled in before it can be used. {begun.trouble}"
+            "The scheme is written, but one thing has to be filled in before it can be used. "
+            f"{begun.trouble}"
         )
     balance = begun.balance
     again = "URL" if "://" in orders else orders  # an address may hold a password
-    used = wording.percent(balance["used"] / balance["rows_read"]) if balance["rows_read"] else "none"
+    used = (
+        wording.percent(balance["used"] / balance["rows_read"]) if balance["rows_read"] else "none"
+    )
     screen.show(
         Text(
-            f"Tried on the orders: {wording.rows_read(balance)} ({used} used). Next: fairladder check {again} --scheme {out}"
+            f"Tried on the orders: {wording.rows_read(balance)} ({used} used). Next: fairladder "
+            f"check {again} --scheme {out}"
         )
     )

@@ -28,21 +28,38 @@ By = Annotated[
 ]
 Count = Annotated[
     int | None,
-    option("--count", help="How many places; 10 if nothing is said.", metavar="NUMBER", panel="The list"),
+    option(
+        "--count",
+        help="How many places; 10 if nothing is said.",
+        metavar="NUMBER",
+        panel="The list",
+    ),
 ]
 Percent = Annotated[
     str | None,
-    option("--percent", help="How many in a hundred: 5 or 5%.", metavar="PERCENT", panel="The list"),
+    option(
+        "--percent", help="How many in a hundred: 5 or 5%.", metavar="PERCENT", panel="The list"
+    ),
 ]
 Worst = Annotated[bool, option("--worst", help="Begin at the other end.", panel="The list")]
 Within = Annotated[
-    str | None, option("--within", help="A list for each value of a column.", metavar="COLUMN", panel="The list")
+    str | None,
+    option(
+        "--within", help="A list for each value of a column.", metavar="COLUMN", panel="The list"
+    ),
 ]
 Ties = Annotated[
     str,
-    option("--ties", help="Those tied with the last place: include or exclude.", metavar="HOW", panel="The list"),
+    option(
+        "--ties",
+        help="Those tied with the last place: include or exclude.",
+        metavar="HOW",
+        panel="The list",
+    ),
 ]
-Everybody = Annotated[bool, option("--everybody", help="Customers without a purchase, too.", panel="The list")]
+Everybody = Annotated[
+    bool, option("--everybody", help="Customers without a purchase, too.", panel="The list")
+]
 
 
 def top(
@@ -61,7 +78,8 @@ def top(
     from fairladder.cli import door, screen
 
     asked: dict[str, Any] = {
-        "count": count, "percent": as_percent("--percent", percent), "worst": worst, "within": within, "ties": ties
+        "count": count, "percent": as_percent("--percent", percent), "worst": worst,
+        "within": within, "ties": ties
     }  # fmt: skip
     orders = door.opened(request, PARTS, frames=False, spread=request.out not in (None, "-"))
     engine, measures = orders.customer_engine, (by, when or "")
@@ -73,7 +91,9 @@ def top(
         people = engine.keep(people_to_score(orders, *measures))
         if when is not None:
             people = engine.keep(chosen(orders, people, when=when).rows)
-        listing = top_list(orders, people, by, **asked, everybody=everybody, columns=names_in(columns))
+        listing = top_list(
+            orders, people, by, **asked, everybody=everybody, columns=names_in(columns)
+        )
         tied = _tied(listing, None if asked["percent"] is not None else count or 10, within, ties)
     if not screen.for_people(request):
         screen.note(request, tied)
@@ -89,22 +109,34 @@ _SHOWN = 60
 
 
 def shown(
-    frame: "pd.DataFrame", by: str, tied: str, *, count: int | None, percent: float | None, worst: bool, within: str | None
+    frame: "pd.DataFrame", by: str, tied: str, *, count: int | None, percent: float | None,
+    worst: bool, within: str | None
 ) -> "RenderableType":  # fmt: skip
-    """A list under the question that it answers: the measure, and what helps to know the customers."""
+    """A list under the question that it answers: the measure, and what helps to know the
+    customers.
+    """
     from fairladder.cli.screen import cells_of, table
 
     asked = f"{percent:g} %" if percent is not None else str(count or 10)
     each = f" in each {within}" if within else ""
     title = f"Who are the {'worst' if worst else 'best'} {asked} by {by}{each}? {tied}"
     beside = [c for c in ("orders", "spend", "last_order") if c != by]
-    names = ["rank", *([within] if within else []), "customer", *(["name"] if "name" in frame else []), by, *beside]
+    names = [
+        "rank",
+        *([within] if within else []),
+        "customer",
+        *(["name"] if "name" in frame else []),
+        by,
+        *beside,
+    ]
     cells, left = cells_of(frame, names), len(names) - 1 - len(beside)
     return table(title, list(map(registry.title, names)), cells, left=left)
 
 
 def _tied(listing: "Listing", places: int | None, within: str | None, ties: str) -> str:
-    """What to say of the number listed: more than asked for where people tie with the last place, or fewer."""
+    """What to say of the number listed: more than asked for where people tie with the last
+    place, or fewer.
+    """
     n = len(listing)
     if ties == "exclude" and n != places:
         return f"{wording.counted(n, 'customers')}; those who would tie beyond a last place are left out"
@@ -115,5 +147,10 @@ def _tied(listing: "Listing", places: int | None, within: str | None, ties: str)
     if n < places:
         return f"There are only {wording.count(n)}"
     last = select([sql("MAX(rank)")], listing.rows, "listed").subquery()
-    tie = len(replace(listing, rows=select(["*"], listing.rows, "listed").where(sql("rank = :m", m=last), copy=False)))
+    tie = len(
+        replace(
+            listing,
+            rows=select(["*"], listing.rows, "listed").where(sql("rank = :m", m=last), copy=False),
+        )
+    )
     return f"{wording.counted(n, 'customers')}, since {wording.count(tie)} tie for the last place"

@@ -1,4 +1,6 @@
-"""``fairladder value``: what customers are worth, so far, by formula and by forecast, each factor with its unit."""
+"""``fairladder value``: what customers are worth, so far, by formula and by forecast, each
+factor with its unit.
+"""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -57,7 +59,10 @@ Period = Annotated[
 By = Annotated[
     str | None,
     option(
-        "--by", help="A column, cohort or segment: figures for each of its values.", metavar="COLUMN", panel=FORMULA
+        "--by",
+        help="A column, cohort or segment: figures for each of its values.",
+        metavar="COLUMN",
+        panel=FORMULA,
     ),
 ]
 Retention = Annotated[
@@ -69,8 +74,13 @@ Retention = Annotated[
         panel=FORMULA,
     ),
 ]
-Revenue = Annotated[float | None, option("--revenue", help="Revenue of the period(s).", metavar="AMOUNT", panel=_ALONE)]
-Count = Annotated[int | None, option("--orders", help="Orders in the period(s).", metavar="NUMBER", panel=_ALONE)]
+Revenue = Annotated[
+    float | None,
+    option("--revenue", help="Revenue of the period(s).", metavar="AMOUNT", panel=_ALONE),
+]
+Count = Annotated[
+    int | None, option("--orders", help="Orders in the period(s).", metavar="NUMBER", panel=_ALONE)
+]
 Periods = Annotated[
     int | None,
     option(
@@ -83,15 +93,30 @@ Periods = Annotated[
 _IF = "What would a change be worth?"
 IfRetention = Annotated[
     str | None,
-    option("--if-retention", help="So many points more (or less) come back: 5 or -2.", metavar="POINTS", panel=_IF),
+    option(
+        "--if-retention",
+        help="So many points more (or less) come back: 5 or -2.",
+        metavar="POINTS",
+        panel=_IF,
+    ),
 ]
 IfFrequency = Annotated[
     str | None,
-    option("--if-frequency", help="Orders so much more often: 10% or -5%.", metavar="PERCENT", panel=_IF),
+    option(
+        "--if-frequency",
+        help="Orders so much more often: 10% or -5%.",
+        metavar="PERCENT",
+        panel=_IF,
+    ),
 ]
 IfOrderValue = Annotated[
     str | None,
-    option("--if-order-value", help="Orders worth so much more: 10% or -5%.", metavar="PERCENT", panel=_IF),
+    option(
+        "--if-order-value",
+        help="Orders worth so much more: 10% or -5%.",
+        metavar="PERCENT",
+        panel=_IF,
+    ),
 ]
 IfResponse = Annotated[
     str | None,
@@ -106,9 +131,12 @@ FigureOf = Annotated[str, figure_option(FIGURES)]
 
 
 def value(
-    request: Request, options: Mapping[str, Any], period: Period = None, by: By = None, retention: Retention = None,
-    revenue: Revenue = None, order_count: Count = None, periods: Periods = None, if_retention: IfRetention = None,
-    if_frequency: IfFrequency = None, if_order_value: IfOrderValue = None, if_response: IfResponse = None,
+    request: Request, options: Mapping[str, Any], period: Period = None, by: By = None,
+    retention: Retention = None,
+    revenue: Revenue = None, order_count: Count = None, periods: Periods = None,
+    if_retention: IfRetention = None,
+    if_frequency: IfFrequency = None, if_order_value: IfOrderValue = None,
+    if_response: IfResponse = None,
     figure_of: FigureOf = "tracking",
 ) -> None:  # fmt: skip
     """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
@@ -117,7 +145,11 @@ def value(
 
     if period is not None:
         checked_period(period)
-    stays, kept, horizon = options.get("margin"), as_fraction("--retention", retention), options.get("horizon")
+    stays, kept, horizon = (
+        options.get("margin"),
+        as_fraction("--retention", retention),
+        options.get("horizon"),
+    )
     checked_margin(stays)
     checked_retention(kept)
     if horizon is not None:
@@ -126,19 +158,31 @@ def value(
         raise UsageError(f"--periods {periods}: totals span one period or more.")
     moved = {
         "retention": as_change("--if-retention", if_retention, points=True),
-        "frequency": as_change("--if-frequency", if_frequency), "order_value": as_change("--if-order-value", if_order_value),
+        "frequency": as_change("--if-frequency", if_frequency),
+        "order_value": as_change("--if-order-value", if_order_value),
     }  # fmt: skip
     response = as_fraction("--if-response", if_response)
     if not request.orders:
         if response is not None or any(share is not None for share in moved.values()):
-            raise UsageError("--if-retention, --if-frequency, --if-order-value and --if-response take ORDERS.")
+            raise UsageError(
+                "--if-retention, --if-frequency, --if-order-value and --if-response take ORDERS."
+            )
         _from_totals(request, revenue, order_count, kept, periods, period or "year", stays)
         return
-    given = [name for name, v in zip(_TOTALS, (revenue, order_count, periods), strict=True) if v is not None]
+    given = [
+        name
+        for name, v in zip(_TOTALS, (revenue, order_count, periods), strict=True)
+        if v is not None
+    ]
     if given:
         raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
     known_figure(figure_of, FIGURES)
-    opened = door.opened(request, PARTS, figures=True, ahead=("fairladder.value.formula", "fairladder.value.forecast"))
+    opened = door.opened(
+        request,
+        PARTS,
+        figures=True,
+        ahead=("fairladder.value.formula", "fairladder.value.forecast"),
+    )
     from fairladder.value.formula import usual_period
 
     answers = _Answers(
@@ -154,17 +198,27 @@ def value(
         {name: share for name, share in moved.items() if share is not None},
         response,
     )
-    whole = request.part is None and (screen.for_people(request) or str(request.out).endswith(".json"))
+    whole = request.part is None and (
+        screen.for_people(request) or str(request.out).endswith(".json")
+    )
     with screen.busy(request, "Working out what customers are worth", opened.engine) as progress:
         answers = replace(answers, progress=progress)
         asked = [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
         tables = {name: answers.table(name) for name in asked}
         view = answers.views() if whole else []
-    door.give(request, opened, tables, view, notes=answers.notes(asked), figure=lambda: answers.figure(figure_of))
+    door.give(
+        request,
+        opened,
+        tables,
+        view,
+        notes=answers.notes(asked),
+        figure=lambda: answers.figure(figure_of),
+    )
 
 
 def _from_totals(
-    request: Request, revenue: float | None, orders: int | None, retention: float | None, periods: int | None, period: str,
+    request: Request, revenue: float | None, orders: int | None, retention: float | None,
+    periods: int | None, period: str,
     margin: float | None,
 ) -> None:  # fmt: skip
     """The formula from totals alone; ``--customers`` is their number."""
@@ -172,14 +226,21 @@ def _from_totals(
     from fairladder.cli import door
     from fairladder.value.formula import value_from_totals
 
-    needed = {"--revenue": revenue, "--orders": orders, "--customers": request.customers, "--retention": retention}
+    needed = {
+        "--revenue": revenue,
+        "--orders": orders,
+        "--customers": request.customers,
+        "--retention": retention,
+    }
     missing = [name for name, v in needed.items() if v is None]
     if missing:
         raise UsageError(
-            f"Without ORDERS, value works from totals: give --revenue, --orders, --customers and --retention ({missing[0]} is missing)."
+            "Without ORDERS, value works from totals: give --revenue, --orders, --customers and "
+            f"--retention ({missing[0]} is missing)."
         )
     made = value_from_totals(
-        revenue=revenue or 0, orders=orders or 0, customers=_number(request.customers), retention=retention or 0,
+        revenue=revenue or 0, orders=orders or 0, customers=_number(request.customers),
+        retention=retention or 0,
         periods=periods or 1, period=period, margin=1.0 if margin is None else margin,
     )  # fmt: skip
     door.give(request, None, made.tables(), [_factors(made)], notes=made.notes)
@@ -196,7 +257,9 @@ def _number(customers: Path | None) -> int:
 
 @dataclass
 class _Answers:
-    """What the parts, the screen and the figures ask for, each worked out once and only where it is asked for."""
+    """What the parts, the screen and the figures ask for, each worked out once and only where
+    it is asked for.
+    """
 
     orders: "Orders"
     period: str
@@ -213,12 +276,20 @@ class _Answers:
 
     @cached_property
     def formulas(self) -> "dict[str, FormulaValue]":
-        """By the period asked for and, where retention is the orders' own, by others to compare with."""
+        """By the period asked for and, where retention is the orders' own, by others to
+        compare with.
+        """
         from fairladder.value.formula import formula_by_period
 
-        others = ("month", "quarter", "year") if self.retention is None and self.period not in ("day", "week") else ()
+        others = (
+            ("month", "quarter", "year")
+            if self.retention is None and self.period not in ("day", "week")
+            else ()
+        )
         periods = tuple(dict.fromkeys((self.period, *others)))
-        return formula_by_period(self.orders, periods, by=self.by, margin=self.margin, retention=self.retention)
+        return formula_by_period(
+            self.orders, periods, by=self.by, margin=self.margin, retention=self.retention
+        )
 
     @property
     def formula(self) -> "FormulaValue":
@@ -229,7 +300,8 @@ class _Answers:
         from fairladder.value.forecast import value_forecast
 
         return value_forecast(
-            self.orders, horizon=self.horizon, margin=self.margin, discount_rate=self.discount_rate, method=self.method,
+            self.orders, horizon=self.horizon, margin=self.margin, discount_rate=self.discount_rate,
+            method=self.method,
             split=self.split, progress=self.progress,
         )  # fmt: skip
 
@@ -239,7 +311,8 @@ class _Answers:
 
         if not self.moved:
             raise UsageError(
-                "--part what-if: say what would change, with --if-retention, --if-frequency or --if-order-value."
+                "--part what-if: say what would change, with --if-retention, --if-frequency or "
+                "--if-order-value."
             )
         return what_if(self.formula, self.forecast, **self.moved)
 
@@ -248,14 +321,20 @@ class _Answers:
         from fairladder.value.what_if import break_even
 
         if self.response is None:
-            raise UsageError("--part win-back: say with --if-response what share of those gone a contact brings back.")
+            raise UsageError(
+                "--part win-back: say with --if-response what share of those gone a contact "
+                "brings back."
+            )
         segments = self.orders.score().set_index("customer")["segment"].astype(str)
         return break_even(self.forecast, segments, self.response)
 
     def has(self, part: str) -> bool:
         if part in ("what-if", "win-back"):
             return bool(self.moved) if part == "what-if" else self.response is not None
-        return part not in ("backtest", "calibration", "tracking") or self.forecast.backtest is not None
+        return (
+            part not in ("backtest", "calibration", "tracking")
+            or self.forecast.backtest is not None
+        )
 
     def table(self, part: str) -> "pd.DataFrame":
         if part == "factors":
@@ -269,7 +348,10 @@ class _Answers:
         if part == "win-back":
             return self.win_back
         if not self.has(part):
-            raise UsageError(f"--part {part}: the history is too short for a backtest; give --backtest DAY to insist.")
+            raise UsageError(
+                f"--part {part}: the history is too short for a backtest; give --backtest DAY to "
+                "insist."
+            )
         return self.forecast.tables()[part]
 
     @cached_property
@@ -285,7 +367,9 @@ class _Answers:
 
     @cached_property
     def answers(self) -> "pd.DataFrame":
-        """The three answers: ``answer``, ``per_customer``, ``low`` and ``high`` (80 %), ``all_customers``, ``speaks_of``."""
+        """The three answers: ``answer``, ``per_customer``, ``low`` and ``high`` (80 %),
+        ``all_customers``, ``speaks_of``.
+        """
         import pandas as pd
 
         from fairladder.columns import ALSO_MONEY
@@ -295,13 +379,19 @@ class _Answers:
         n, margin = len(ahead.frame), f", margin {row['margin']:.0%}" if row["margin"] < 1 else ""
         rate = f", discounted at {ahead.discount_rate:.0%} a year" if ahead.discount_rate else ""
         lines = [
-            ("so far", row["quick_value"], None, None, row["revenue"], "revenue ÷ customers with a purchase"),
-            ("by formula", row["formula_value"], row["value_if_lower"], row["value_if_higher"], row["formula_value"] * n,
+            ("so far", row["quick_value"], None, None, row["revenue"],
+            "revenue ÷ customers with a purchase"),
+            ("by formula", row["formula_value"], row["value_if_lower"], row["value_if_higher"],
+            row["formula_value"] * n,
              f"first order to first {made.period} missed{margin}; retention 5 points down and up"),
-            (f"next {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n, total["value_high"] / n,
-             total["expected_value"], f"expected of all, gone or not{margin}{rate}; of 10 such shops 8 end within"),
+            (f"next {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n,
+            total["value_high"] / n,
+             total["expected_value"],
+             f"expected of all, gone or not{margin}{rate}; of 10 such shops 8 end within"),
         ]  # fmt: skip
-        table = pd.DataFrame(lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"])
+        table = pd.DataFrame(
+            lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"]
+        )
         table = table.astype({"low": float, "high": float})
         table.attrs[ALSO_MONEY] = ["low", "high"]
         return table
@@ -318,7 +408,9 @@ class _Answers:
         untold = self.forecast.method == NAIVE and self.forecast.backtest is not None
         pieces = [_three(self.answers, untold), _factors(self.formula), _why(self)]
         if self.by:
-            pieces.append(_groups(self.groups, self.formula.by, self.formula.period, self.forecast.horizon))
+            pieces.append(
+                _groups(self.groups, self.formula.by, self.formula.period, self.forecast.horizon)
+            )
         if self.moved:
             pieces.append(_changed(self.changed))
         if self.response is not None:
@@ -351,7 +443,13 @@ def _three(answers: "pd.DataFrame", untold: bool) -> "RenderableType":
     from fairladder.cli.screen import table
 
     rows = [
-        [a.answer, a.speaks_of, wording.money(a.per_customer, 2), _range(a.low, a.high), wording.money(a.all_customers)]
+        [
+            a.answer,
+            a.speaks_of,
+            wording.money(a.per_customer, 2),
+            _range(a.low, a.high),
+            wording.money(a.all_customers),
+        ]
         for a in rows_of(answers)
     ]
     each = [wording.money(v) for v in answers["per_customer"]]
@@ -359,20 +457,35 @@ def _three(answers: "pd.DataFrame", untold: bool) -> "RenderableType":
     if untold:
         ahead = "and no forecast that beats each customer's own past rate"
     title = f"What is a customer worth? {each[0]} so far, {each[1]} by formula, {ahead}"
-    return table(title, ["answer", "what it speaks of", "per customer", "range", "all customers"], rows, left=2)
+    return table(
+        title,
+        ["answer", "what it speaks of", "per customer", "range", "all customers"],
+        rows,
+        left=2,
+    )
 
 
 def as_change(option: str, text: str | None, points: bool = False) -> float | None:
-    """``10%``, ``+10`` or ``-2.5`` as a share; None of nothing. Raises UsageError for anything else."""
+    """``10%``, ``+10`` or ``-2.5`` as a share; None of nothing. Raises UsageError for anything
+    else.
+    """
     if text is None:
         return None
     asked = "points, such as 5 or -2" if points else "percent, such as 10% or -5%"
-    bare = text.strip().removesuffix("points" if points else "%").removesuffix("%").strip().replace("\u2212", "-")
+    bare = (
+        text.strip()
+        .removesuffix("points" if points else "%")
+        .removesuffix("%")
+        .strip()
+        .replace("\u2212", "-")
+    )
     try:
         number = float(bare)
     except ValueError:
         raise UsageError(f"{option} {text}: give {asked}.") from None
-    if 0 < abs(number) < 1 and bare == text.strip():  # 0.05 may stand for five in a hundred, or for a twentieth of one
+    if (
+        0 < abs(number) < 1 and bare == text.strip()
+    ):  # 0.05 may stand for five in a hundred, or for a twentieth of one
         unit = " points" if points else "%"
         raise UsageError(f"{option} {text}: give {asked}; if {text}{unit} is meant, write it so.")
     return number / 100
@@ -382,8 +495,10 @@ def _changed(made: "WhatIf") -> "RenderableType":
     from fairladder.cli.screen import table
 
     rows = [
-        [r.answer, wording.money(r.value_now, 2), wording.money(r.value_then, 2), wording.money(r.value_change, 2),
-         _range(r.change_low, r.change_high, 2), wording.money(r.all_change), _range(r.all_low, r.all_high)]
+        [r.answer, wording.money(r.value_now, 2), wording.money(r.value_then, 2),
+        wording.money(r.value_change, 2),
+         _range(r.change_low, r.change_high, 2), wording.money(r.all_change),
+         _range(r.all_low, r.all_high)]
         for r in rows_of(made.frame)
     ]  # fmt: skip
     columns = ["answer", "per customer now", "then", "change", "range", "all customers", "range"]
@@ -394,7 +509,8 @@ def _win_back(found: "pd.DataFrame", response: float, horizon: int) -> "Renderab
     from fairladder.cli.screen import table
 
     rows = [
-        [r.segment, wording.count(r.customers), wording.percent(r.active_probability), wording.money(r.value_if_active, 2),
+        [r.segment, wording.count(r.customers), wording.percent(r.active_probability),
+        wording.money(r.value_if_active, 2),
          wording.money(r.break_even, 2), wording.money(r.all_worth)]
         for r in rows_of(found)
     ]  # fmt: skip
@@ -418,7 +534,8 @@ def _factors(made: "FormulaValue") -> "RenderableType":
             f.factor,
             f.unit,
             f[3],
-            wording.percent(f.value) if f.factor in ("retention", "margin") else wording.money(f.value, 2),
+            wording.percent(f.value) if f.factor in ("retention",
+            "margin") else wording.money(f.value, 2),
         ]
         for f in rows_of(made.factors())
     ]  # fmt: skip
@@ -436,16 +553,20 @@ def _why(answers: _Answers) -> "Text":
     first, last = answers.orders.spent()["first_order"].min(), answers.orders.as_of
     by_period = {p: made.frame["formula_value"].iloc[0] for p, made in answers.formulas.items()}
     texts = [
-        f"{wording.money(by_period[p])} by {p}" for p in ("day", "week", "month", "quarter", "year") if p in by_period
+        f"{wording.money(by_period[p])} by {p}"
+        for p in ("day", "week", "month", "quarter", "year")
+        if p in by_period
     ]
     lines = [
         Text("Why do they differ?", style="bold"),
         Text(
-            f"• So far counts what came in since {wording.day(first)}, up to {wording.day(last)}; new customers have had little time to "
+            f"• So far counts what came in since {wording.day(first)}, up to {wording.day(last)}; "
+            "new customers have had little time to "
             "spend, and nothing yet to come is in it. It is revenue, whatever the margin."
         ),
         Text(
-            "• The formula takes customers for gone once they skip a period, though many only pause: "
+            "• The formula takes customers for gone once they skip a period, though many only "
+            "pause: "
             f"{', '.join(texts)}. A longer period forgives longer pauses."
         ),
     ]
@@ -453,8 +574,10 @@ def _why(answers: _Answers) -> "Text":
         there = ahead.frame["active_probability"].mean()
         lines.append(
             Text(
-                f"• The forecast looks {ahead.horizon} days ahead and no further. It counts everybody by the chance that they still "
-                f"order ({wording.percent(there)} on average), so those probably gone lower the average."
+                f"• The forecast looks {ahead.horizon} days ahead and no further. It counts "
+                "everybody by the chance that they still "
+                f"order ({wording.percent(there)} on average), so those probably gone lower the "
+                "average."
             )
         )
     lines.append(Text(f"• {ahead.of_range()}"))
@@ -465,19 +588,27 @@ def _groups(groups: "pd.DataFrame", by: str, period: str, horizon: int) -> "Rend
     from fairladder.cli.screen import table
 
     rows = [
-        [str(g[by]), wording.count(g["customers"]), wording.money(g["quick_value"]), wording.money(g["average_order_value"], 2),
-         wording.money(g["orders_per_period"], 2), wording.percent(g["retention"]), wording.money(g["formula_value"]),
-         wording.money(g["expected_value"] / g["customers"] if g["customers"] else None), wording.money(g["expected_value"]),
+        [str(g[by]), wording.count(g["customers"]), wording.money(g["quick_value"]),
+        wording.money(g["average_order_value"], 2),
+         wording.money(g["orders_per_period"], 2), wording.percent(g["retention"]),
+         wording.money(g["formula_value"]),
+         wording.money(g["expected_value"] / g["customers"] if g["customers"] else None),
+         wording.money(g["expected_value"]),
          _range(g["value_low"], g["value_high"])]
         for _, g in groups.iterrows()
     ]  # fmt: skip
     own = groups.iloc[1:].dropna(subset="expected_value")
     best = row_of_largest(own, own["expected_value"] / own["customers"])[by] if len(own) else "none"
     columns = [
-        by, "customers", "so far each", "per order", f"orders a {period}", "retention", "formula", f"next {horizon} days each",
+        by, "customers", "so far each", "per order", f"orders a {period}", "retention", "formula",
+        f"next {horizon} days each",
         "in all", "80 % range",
     ]  # fmt: skip
-    return table(f"What are customers worth by {by}? From {best} the most is expected, per head", columns, rows)
+    return table(
+        f"What are customers worth by {by}? From {best} the most is expected, per head",
+        columns,
+        rows,
+    )
 
 
 def _tested(ahead: "Forecast") -> "RenderableType":
@@ -489,14 +620,18 @@ def _tested(ahead: "Forecast") -> "RenderableType":
     tested = ahead.backtest
     assert tested is not None
     rows = [
-        [b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error), _signed(b.value_error),
+        [b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error),
+        _signed(b.value_error),
          f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage)]
         for b in rows_of(tested.frame)
     ]  # fmt: skip
     columns = [
-        "method", "expected orders", "came", "off by", "value off by", "error each", "top tenth found", "in 80 % range",
+        "method", "expected orders", "came", "off by", "value off by", "error each",
+        "top tenth found", "in 80 % range",
     ]  # fmt: skip
-    chosen = "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as asked."
+    chosen = (
+        "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as asked."
+    )
     held = (tested.through - tested.split).days
     title = f"Would it have been right? Learnt up to {wording.day(tested.split)}, tested on the {held} days after"
     return Group(table(title, columns, rows), Text(tested.in_words() + chosen))

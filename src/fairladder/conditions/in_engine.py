@@ -1,4 +1,6 @@
-"""A condition over the cells of an engine: the same values as on a frame, whatever the engine's own habits."""
+"""A condition over the cells of an engine: the same values as on a frame, whatever the
+engine's own habits.
+"""
 
 from collections.abc import Mapping
 
@@ -7,7 +9,8 @@ from sqlglot import exp
 from fairladder.conditions.language import CALCULATIONS, COMPARISONS, LARGEST_ROUNDED, Condition
 from fairladder.sqltree import sql
 
-#: Their operands are put in parentheses where they are no single values: databases bind them differently.
+#: Their operands are put in parentheses where they are no single values: databases bind them
+#: differently.
 _TIGHT = (*COMPARISONS, *CALCULATIONS, exp.Is, exp.In, exp.Between, exp.Like, exp.Neg)
 _SINGLE = (exp.Column, exp.Literal, exp.Null, exp.Boolean, exp.Paren, exp.Cast, exp.Case, exp.Func)
 #: Decimal text of a float in so many digits holds its every digit from a ten-thousandth up.
@@ -15,7 +18,9 @@ _EXACT = "DECIMAL(38, 22)"
 
 
 def to_engine(condition: Condition, cells: Mapping[str, exp.Expr]) -> exp.Expr:
-    """The condition over ``cells`` (name → tree of the cell's value), in the embedded engine's words."""
+    """The condition over ``cells`` (name → tree of the cell's value), in the embedded engine's
+    words.
+    """
     return exp.paren(_settled(condition.tree, cells))
 
 
@@ -30,7 +35,13 @@ def _settled(node: exp.Expr, cells: Mapping[str, exp.Expr]) -> exp.Expr:
         if isinstance(value, exp.Expr):
             changed.set(key, _operand(node, _settled(value, cells)))
         elif isinstance(value, list):
-            changed.set(key, [_operand(node, _settled(v, cells)) if isinstance(v, exp.Expr) else v for v in value])
+            changed.set(
+                key,
+                [
+                    _operand(node, _settled(v, cells)) if isinstance(v, exp.Expr) else v
+                    for v in value
+                ],
+            )
     match changed:
         case exp.Div():
             return sql("(:a / NULLIF(:b, 0))", a=_float(changed.this), b=_float(changed.expression))
@@ -46,7 +57,11 @@ def _settled(node: exp.Expr, cells: Mapping[str, exp.Expr]) -> exp.Expr:
 
 
 def _operand(parent: exp.Expr, part: exp.Expr) -> exp.Expr:
-    return exp.paren(part, copy=False) if isinstance(parent, _TIGHT) and not isinstance(part, _SINGLE) else part
+    return (
+        exp.paren(part, copy=False)
+        if isinstance(parent, _TIGHT) and not isinstance(part, _SINGLE)
+        else part
+    )
 
 
 def _float(tree: exp.Expr) -> exp.Expr:
@@ -58,6 +73,7 @@ def _rounded(value: exp.Expr, decimals: exp.Expr | None) -> exp.Expr:
     """Halves away from zero by decimal text; numbers too large to have a half stay as they are."""
     digits = int(decimals.name) if decimals is not None else 0
     return sql(
-        f"CASE WHEN ABS(:x) < :most THEN CAST(ROUND(CAST(CAST(:x AS VARCHAR) AS {_EXACT}), :n) AS DOUBLE) ELSE :x END",
+        f"CASE WHEN ABS(:x) < :most THEN CAST(ROUND(CAST(CAST(:x AS VARCHAR) AS {_EXACT}), :n) AS "
+        "DOUBLE) ELSE :x END",
         x=value, most=exp.Literal.number(f"1e{LARGEST_ROUNDED - digits}"), n=digits,
     )  # fmt: skip

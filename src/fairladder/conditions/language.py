@@ -1,8 +1,9 @@
 """The language of conditions: what may be written, and what kind of value each part is.
 
-Three-valued logic as in SQL: a comparison with NULL is unknown, and unknown is not true. Text compares by code point
-and case-sensitively; numbers are calculated with as floats; ``/`` is real division and by zero gives NULL; ROUND is half
-away from zero by decimal text; LOWER and UPPER change letter by letter.
+Three-valued logic as in SQL: a comparison with NULL is unknown, and unknown is not true. Text
+compares by code point and case-sensitively; numbers are calculated with as floats; ``/`` is real
+division and by zero gives NULL; ROUND is half away from zero by decimal text; LOWER and UPPER
+change letter by letter.
 """
 
 import datetime as dt
@@ -23,14 +24,17 @@ Kind = Literal["text", "number", "day", "truth", "any"]
 COMPARISONS: tuple[type[exp.Expr], ...] = (exp.EQ, exp.NEQ, exp.GT, exp.GTE, exp.LT, exp.LTE)
 CALCULATIONS: tuple[type[exp.Expr], ...] = (exp.Add, exp.Sub, exp.Mul, exp.Div)
 ALLOWED_WORDS = (
-    "Conditions may use comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, IS NULL, + − × ÷, CASE, COALESCE, ABS, ROUND, "
+    "Conditions may use comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, IS NULL, + − × ÷, CASE, "
+    "COALESCE, ABS, ROUND, "
     "LOWER, UPPER and LENGTH."
 )
-#: A condition is read by people; what is longer or nests deeper was made by a program and belongs into a file of ids.
+#: A condition is read by people; what is longer or nests deeper was made by a program and belongs
+#: into a file of ids.
 LONGEST, DEEPEST = 200_000, 250
 #: Beyond this numbers have no exact minor units, so no condition on money can mean them.
 LARGEST_NUMBER = 10**15
-#: ROUND leaves a number as it is where so many digits or more stand before the rounded place: its float has no half there.
+#: ROUND leaves a number as it is where so many digits or more stand before the rounded place: its
+#: float has no half there.
 LARGEST_ROUNDED = 14
 _NUMBER = re.compile(r"(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?", re.ASCII)
 #: What a condition calls a role whose name is another column's, e.g. ``role.amount``.
@@ -52,11 +56,13 @@ class Condition:
 def parse_condition(
     text: str, columns: Mapping[str, Kind], where: str = "condition", twofold: Collection[str] = ()
 ) -> Condition:
-    """Check ``text`` against the known ``columns`` (name → kind); ``where`` names its origin in errors.
+    """Check ``text`` against the known ``columns`` (name → kind); ``where`` names its origin in
+    errors.
 
-    Of ``twofold`` names the bare one is refused: in quotes it is the column's, and after ``role.`` the role's, which
-    ``columns`` has as ``role.NAME``. Raises ConditionError where the condition does not parse, goes beyond the language,
-    is too long or too deep, names an unknown column or mixes kinds.
+    Of ``twofold`` names the bare one is refused: in quotes it is the column's, and after ``role.``
+    the role's, which ``columns`` has as ``role.NAME``. Raises ConditionError where the condition
+    does not parse, goes beyond the language, is too long or too deep, names an unknown column or
+    mixes kinds.
     """
     parsing = _Parsing(text, columns, where, frozenset(twofold))
     tree = parsing.tree()
@@ -75,17 +81,25 @@ class _Parsing:
     twofold: frozenset[str]
 
     def refused(self, why: str, more: str = "") -> ConditionError:
-        return ConditionError(f"{self.where}: `{shortened(self.text)}` {why}.{' ' + more if more else ''}")
+        return ConditionError(
+            f"{self.where}: `{shortened(self.text)}` {why}.{' ' + more if more else ''}"
+        )
 
-    # ------------------------------------------------------------------------------------------------ the tree
+    # ----------------------------------------------------------------------------------------------
 
     def tree(self) -> exp.Expr:
-        """The tree with its columns resolved; no node and no attribute is in it that is not evaluated."""
+        """The tree with its columns resolved; no node and no attribute is in it that is not
+        evaluated.
+        """
         self._readable()
         try:
             tree = sqlglot.parse_one(self.text)
         except (SqlglotError, RecursionError) as error:
-            reason = str(error).splitlines()[0].split(". Line ")[0] if self.text.strip() else "it is empty"
+            reason = (
+                str(error).splitlines()[0].split(". Line ")[0]
+                if self.text.strip()
+                else "it is empty"
+            )
             raise self.refused(f"does not parse as a SQL condition: {reason}") from None
         for node in self._walked(tree):
             self._known(node)
@@ -94,11 +108,16 @@ class _Parsing:
     def _readable(self) -> None:
         """Raise where the text is so long or deep that reading it could take the process down."""
         if len(self.text) > LONGEST:
-            raise self.refused(f"has {len(self.text):,} characters, and {LONGEST:,} are the most. Put ids into a file")
+            raise self.refused(
+                f"has {len(self.text):,} characters, and {LONGEST:,} are the most. Put ids into a "
+                "file"
+            )
         try:
             tokens = [token.text.upper() for token in sqlglot.tokenize(self.text)]
         except SqlglotError as error:
-            raise self.refused(f"does not parse as a SQL condition: {str(error).splitlines()[0]}") from None
+            raise self.refused(
+                f"does not parse as a SQL condition: {str(error).splitlines()[0]}"
+            ) from None
         depth = run = deepest = 0
         for token in tokens:
             run = run + 1 if token in ("NOT", "-", "+", "~") else 0
@@ -109,7 +128,8 @@ class _Parsing:
 
     def _too_deep(self) -> ConditionError:
         return self.refused(
-            f"nests more than {DEEPEST} parts in one another or joins more by AND and OR. Write `x IN (…)` for many values"
+            f"nests more than {DEEPEST} parts in one another or joins more by AND and OR. Write "
+            "`x IN (…)` for many values"
         )
 
     def _walked(self, tree: exp.Expr) -> list[exp.Expr]:
@@ -123,7 +143,9 @@ class _Parsing:
         return nodes
 
     def _known(self, node: exp.Expr) -> None:
-        """Refuse nodes that the language lacks, and attributes that would be passed over in silence."""
+        """Refuse nodes that the language lacks, and attributes that would be passed over in
+        silence.
+        """
         node.comments = None
         rule = LANGUAGE.get(type(node))
         given = {name for name, value in node.args.items() if value not in (None, False, [])}
@@ -134,11 +156,13 @@ class _Parsing:
             raise self.refused("uses IN, which is not allowed", ALLOWED_WORDS)
         if isinstance(node, exp.In) and not given & {"expressions"}:
             raise self.refused(
-                "uses IN without a list of values in parentheses behind it, which is not allowed", ALLOWED_WORDS
+                "uses IN without a list of values in parentheses behind it, which is not allowed",
+                ALLOWED_WORDS,
             )
         if unknown := sorted(given - rule.parts):
             raise self.refused(
-                f"uses {type(node).__name__.upper()} with {' and '.join(unknown).upper()}, which is not allowed",
+                f"uses {type(node).__name__.upper()} with {' and '.join(unknown).upper()}, which "
+                "is not allowed",
                 ALLOWED_WORDS,
             )
 
@@ -162,15 +186,23 @@ class _Parsing:
     def _found(self, name: str, quoted: bool) -> str:
         if name in self.columns:
             return name
-        alike = [c for c in self.columns if c.casefold() == name.casefold() and not c.startswith(f"{ROLE}.")]
+        alike = [
+            c
+            for c in self.columns
+            if c.casefold() == name.casefold() and not c.startswith(f"{ROLE}.")
+        ]
         if len(alike) == 1 and not quoted:
             return alike[0]
-        raise self.refused(f"names the column `{shortened(name)}`, which is not there", nearest(name, self.columns))
+        raise self.refused(
+            f"names the column `{shortened(name)}`, which is not there", nearest(name, self.columns)
+        )
 
-    # ---------------------------------------------------------------------------------------------- the kinds
+    # ----------------------------------------------------------------------------------------------
 
     def kind(self, node: exp.Expr) -> Kind:
-        """Kind of a node's value, refusing mixtures on the way; quoted days beside days become DATE literals."""
+        """Kind of a node's value, refusing mixtures on the way; quoted days beside days become
+        DATE literals.
+        """
         return LANGUAGE[type(node)].kind(self, node)
 
     def need(self, parts: Sequence[exp.Expr], wanted: Kind) -> Kind:
@@ -193,7 +225,9 @@ class _Parsing:
         for part, kind in zip(parts, kinds, strict=True):
             if kind not in (certain, "any"):
                 first = parts[kinds.index(certain)]
-                raise self.refused(f"compares {_A[certain]} with {_A[kind]} (`{shown(first)}` and `{shown(part)}`)")
+                raise self.refused(
+                    f"compares {_A[certain]} with {_A[kind]} (`{shown(first)}` and `{shown(part)}`)"
+                )
         return certain
 
     def _make_day(self, text: exp.Expr) -> None:
@@ -205,7 +239,9 @@ class _Parsing:
 
 
 def shown(node: exp.Expr) -> str:
-    """A part of a condition as people write it: plain names without quotes, days in quotes alone."""
+    """A part of a condition as people write it: plain names without quotes, days in quotes
+    alone.
+    """
     wrapped = exp.paren(node.copy())
     for day in list(wrapped.find_all(exp.Cast)):
         day.replace(day.this)
@@ -225,7 +261,7 @@ def is_day(text: str) -> bool:
         return False
 
 
-# ------------------------------------------------------------------------------------- one rule for each kind of node
+# ------------------------------------------------------------------------------------- one rule for
 
 
 @dataclass(frozen=True)
@@ -243,7 +279,9 @@ def _literal(parsing: _Parsing, node: exp.Expr) -> Kind:
     if node.is_string:
         return "text"
     if not _NUMBER.fullmatch(node.name) or float(node.name) > LARGEST_NUMBER:
-        raise parsing.refused(f"writes `{shortened(node.name)}`, which is no plain number up to 10^15")
+        raise parsing.refused(
+            f"writes `{shortened(node.name)}`, which is no plain number up to 10^15"
+        )
     return "number"
 
 
@@ -273,7 +311,9 @@ def _like(parsing: _Parsing, node: exp.Expr) -> Kind:
 
 def _round(parsing: _Parsing, node: exp.Expr) -> Kind:
     digits = node.args.get("decimals")
-    if digits is not None and not (isinstance(digits, exp.Literal) and digits.is_int and int(digits.name) <= 9):
+    if digits is not None and not (
+        isinstance(digits, exp.Literal) and digits.is_int and int(digits.name) <= 9
+    ):
         raise parsing.refused("needs 0 to 9 digits in ROUND")
     return parsing.need([node.this], "number")
 
@@ -285,7 +325,9 @@ def _case(parsing: _Parsing, node: exp.Expr) -> Kind:
     else:
         parsing.same([node.this, *(b.this for b in branches)])
     default = node.args.get("default")
-    return parsing.same([*(b.args["true"] for b in branches), *([default] if default is not None else [])])
+    return parsing.same(
+        [*(b.args["true"] for b in branches), *([default] if default is not None else [])]
+    )
 
 
 def _truth(parts: Callable[[exp.Expr], list[exp.Expr]]) -> Callable[[_Parsing, exp.Expr], Kind]:
@@ -309,7 +351,8 @@ def _needs(wanted: Kind, gives: Kind | None = None) -> Callable[[_Parsing, exp.E
     return kind
 
 
-#: All that a condition may hold: node → the attributes that are evaluated, and the kind of its value.
+#: All that a condition may hold: node → the attributes that are evaluated, and the kind of its
+#: value.
 LANGUAGE: dict[type[exp.Expr], _Rule] = {
     exp.Column: _rule("this table", lambda parsing, node: parsing.columns[node.name]),
     exp.Identifier: _rule("this quoted", lambda _, __: "any"),
@@ -324,15 +367,21 @@ LANGUAGE: dict[type[exp.Expr], _Rule] = {
     exp.Is: _rule("this expression", _is),
     exp.Like: _rule("this expression negate", _like),
     exp.In: _rule("this expressions", _truth(lambda node: [node.this, *node.expressions])),
-    exp.Between: _rule("this low high", _truth(lambda node: [node.this, node.args["low"], node.args["high"]])),
-    **dict.fromkeys(COMPARISONS, _rule("this expression", _truth(lambda node: [node.this, node.expression]))),
+    exp.Between: _rule(
+        "this low high", _truth(lambda node: [node.this, node.args["low"], node.args["high"]])
+    ),
+    **dict.fromkeys(
+        COMPARISONS, _rule("this expression", _truth(lambda node: [node.this, node.expression]))
+    ),
     **dict.fromkeys(CALCULATIONS, _rule("this expression", _needs("number"))),
     exp.Neg: _rule("this", _needs("number")),
     exp.Abs: _rule("this", _needs("number")),
     exp.Round: _rule("this decimals", _round),
     **dict.fromkeys((exp.Lower, exp.Upper), _rule("this", _needs("text"))),
     exp.Length: _rule("this", _needs("text", "number")),
-    exp.Coalesce: _rule("this expressions", lambda parsing, node: parsing.same([node.this, *node.expressions])),
+    exp.Coalesce: _rule(
+        "this expressions", lambda parsing, node: parsing.same([node.this, *node.expressions])
+    ),
     exp.Case: _rule("this ifs default", _case),
     exp.If: _rule("this true", lambda parsing, node: parsing.kind(node.args["true"])),
 }

@@ -1,7 +1,9 @@
-"""Capitals and small letters, one for one: what LOWER and UPPER mean in a condition, alike in every engine.
+"""Capitals and small letters, one for one: what LOWER and UPPER mean in a condition, alike in
+every engine.
 
-Unicode's simple mappings, under which a text keeps its length: ``ß`` becomes ``ẞ``, ``İ`` becomes ``i``. Databases differ in
-what they call a letter, so those that differ from this are given the letters one by one.
+Unicode's simple mappings, under which a text keeps its length: ``ß`` becomes ``ẞ``, ``İ`` becomes
+``i``. Databases differ in what they call a letter, so those that differ from this are given the
+letters one by one.
 """
 
 from collections.abc import Callable
@@ -42,7 +44,8 @@ def capitals_of(text: str) -> tuple[str, str]:
 
 
 def _capital(letter: str) -> str:
-    # Of a letter whose capital is several, the title form may be one (Greek vowels with an iota below).
+    # Of a letter whose capital is several, the title form may be one (Greek vowels with an iota
+    # below).
     forms = (_UPPER.get(letter, letter.upper()), letter.title(), letter)
     return next(form for form in forms if len(form) == 1)
 

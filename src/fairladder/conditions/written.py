@@ -1,4 +1,6 @@
-"""Conditions as text that a user can paste: names quoted where the language needs it, values quoted for the shell."""
+"""Conditions as text that a user can paste: names quoted where the language needs it, values
+quoted for the shell.
+"""
 
 import re
 import shlex
@@ -9,7 +11,9 @@ from sqlglot.tokenizer_core import TokenType
 
 
 def written_name(name: str) -> str:
-    """A column's name as a condition writes it: bare where it is one plain word, else in double quotes."""
+    """A column's name as a condition writes it: bare where it is one plain word, else in
+    double quotes.
+    """
     if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
         found = DuckDB().tokenize(name)
         if len(found) == 1 and found[0].token_type is TokenType.VAR:

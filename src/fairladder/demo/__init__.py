@@ -7,12 +7,14 @@ from fairladder.errors import UsageError, nearest
 #: Where the shop's files lie in the package.
 SHOP = Path(__file__).parent / "shop"
 FILES = (
-    "orders.csv", "members.csv", "scheme.toml", "scheme-points.toml", "scheme-cells.toml", "scheme-behaviour.toml",
+    "orders.csv", "members.csv", "scheme.toml", "scheme-points.toml", "scheme-cells.toml",
+    "scheme-behaviour.toml",
 )  # fmt: skip
 
 
 def sample_shop(name: str) -> Path:
-    """Where a file of the sample shop lies in the package: ``orders.csv``, ``members.csv``, ``scheme.toml``, ….
+    """Where a file of the sample shop lies in the package: ``orders.csv``, ``members.csv``,
+    ``scheme.toml``, ….
 
     Raises UsageError for a file that it does not have.
     """

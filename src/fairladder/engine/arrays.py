@@ -14,11 +14,17 @@ _TYPES: dict[Any, Any] = {
 
 
 def as_array(values: pa.ChunkedArray) -> NDArray[Any]:
-    """Numbers or days as an array of their own type, shape (n,). Whole decimals are int64; nulls have any value."""
+    """Numbers or days as an array of their own type, shape (n,). Whole decimals are int64;
+    nulls have any value.
+    """
     if values.type not in _TYPES:
         return np.array([int(v or 0) for v in values.to_pylist()], dtype=np.int64)
     kind = np.dtype(_TYPES[values.type]) if values.type != pa.date32() else np.dtype(np.int32)
-    parts = [np.frombuffer(c.buffers()[1], kind, len(c), c.offset * kind.itemsize) for c in values.chunks if len(c)]
+    parts = [
+        np.frombuffer(c.buffers()[1], kind, len(c), c.offset * kind.itemsize)
+        for c in values.chunks
+        if len(c)
+    ]
     whole = np.concatenate(parts) if len(parts) > 1 else parts[0] if parts else np.zeros(0, kind)
     return whole.astype("datetime64[D]") if values.type == pa.date32() else whole
 
@@ -27,7 +33,11 @@ def known(values: pa.ChunkedArray) -> NDArray[np.bool_]:
     """Which values are not null, shape (n,)."""
     if not values.null_count:
         return np.ones(len(values), dtype=bool)
-    return np.concatenate([_valid(chunk) for chunk in values.chunks]) if values.chunks else np.zeros(0, dtype=bool)
+    return (
+        np.concatenate([_valid(chunk) for chunk in values.chunks])
+        if values.chunks
+        else np.zeros(0, dtype=bool)
+    )
 
 
 def _valid(chunk: pa.Array) -> NDArray[np.bool_]:

@@ -1,4 +1,6 @@
-"""What databases do differently: how each is opened to be read only, holds a moment, names its types, and is spoken to."""
+"""What databases do differently: how each is opened to be read only, holds a moment, names its
+types, and is spoken to.
+"""
 
 from collections.abc import Mapping
 from contextlib import suppress
@@ -17,14 +19,17 @@ if TYPE_CHECKING:
     from sqlalchemy import URL, Connection
 
 
-#: Of a text so many bytes are sorted by in MariaDB: rows that are alike up to there would be taken for one group.
+#: Of a text so many bytes are sorted by in MariaDB: rows that are alike up to there would be taken
+#: for one group.
 _SORTED_BYTES = 4096
 #: Characters of the longest texts for which that is raised.
 _LONGEST = 65_535
 
 
 class Backend:
-    """A database of which nothing is known: its rows are read, and worked on elsewhere. The others change what they do better."""
+    """A database of which nothing is known: its rows are read, and worked on elsewhere. The
+    others change what they do better.
+    """
 
     #: Whether the reduction runs there.
     works_itself = False
@@ -32,7 +37,8 @@ class Backend:
     stores = False
     #: Whether types belong to values, not to columns.
     types_by_value = False
-    #: Names of functions that a query may call beside those that the SQL library knows; None where all may be called.
+    #: Names of functions that a query may call beside those that the SQL library knows; None where
+    #: all may be called.
     functions: frozenset[str] | None = None
 
     def __init__(self, dialect: str) -> None:
@@ -61,11 +67,15 @@ class Backend:
         """Let go of it."""
 
     def version(self, connection: "Connection") -> int:
-        """A number that changes when somebody else writes, where no state can be held; 0 elsewhere."""
+        """A number that changes when somebody else writes, where no state can be held; 0
+        elsewhere.
+        """
         return 0
 
     def types(self, described: list[Any]) -> dict[str, str]:
-        """Column name → its type in the embedded engine's words, from what a driver tells of a result."""
+        """Column name → its type in the embedded engine's words, from what a driver tells of a
+        result.
+        """
         return {d[0]: "VARCHAR" for d in described}
 
     def may_be_long(self, described: list[Any]) -> list[str]:
@@ -73,10 +83,14 @@ class Backend:
         return []
 
     def expect(self, connection: "Connection", name: str, longest: int) -> None:
-        """Be ready for texts of so many characters in a column. Raises UsageError where it cannot be."""
+        """Be ready for texts of so many characters in a column. Raises UsageError where it
+        cannot be.
+        """
 
     def cell(self, name: str, kind: str) -> exp.Expr:
-        """A column as the reduction reads it: text compares by code point, and what is no value is null."""
+        """A column as the reduction reads it: text compares by code point, and what is no
+        value is null.
+        """
         return column(name)
 
     def apart(self, tree: exp.Expr) -> exp.Expr:
@@ -107,7 +121,9 @@ class _Sqlite(Backend):
         import sqlite3
 
         path = Path(url.database or "").resolve().as_uri()
-        return {"creator": lambda: sqlite3.connect(f"{path}?mode=ro", uri=True, check_same_thread=False)}
+        return {
+            "creator": lambda: sqlite3.connect(f"{path}?mode=ro", uri=True, check_same_thread=False)
+        }
 
     def prepare(self, raw: Any) -> None:
         sqlite.prepare(raw)
@@ -150,7 +166,8 @@ class _Postgres(_Server):
     works_itself = True
     functions = postgres.FUNCTIONS
     _types: Mapping[int, str] = {
-        16: "BOOLEAN", 20: "BIGINT", 21: "SMALLINT", 23: "INTEGER", 700: "FLOAT", 701: "DOUBLE", 1082: "DATE",
+        16: "BOOLEAN", 20: "BIGINT", 21: "SMALLINT", 23: "INTEGER", 700: "FLOAT", 701: "DOUBLE",
+        1082: "DATE",
         1114: "TIMESTAMP", 1184: "TIMESTAMP WITH TIME ZONE", 1700: "DECIMAL(15, 4)",
     }  # fmt: skip
 
@@ -158,7 +175,8 @@ class _Postgres(_Server):
         super().__init__("postgres")
 
     def opened(self, connection: "Connection") -> "Connection":
-        # Each query is a transaction of its own: an open one would keep others from changing their tables.
+        # Each query is a transaction of its own: an open one would keep others from changing their
+        # tables.
         connection = connection.execution_options(isolation_level="AUTOCOMMIT")
         connection.exec_driver_sql("SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY")
         connection.exec_driver_sql("SET TIME ZONE 'UTC'")
@@ -177,7 +195,9 @@ class _Postgres(_Server):
 
 
 class _MySql(_Server):
-    """MySQL, and MariaDB as long as it is not known to be one, or too old to know the letters of all alphabets."""
+    """MySQL, and MariaDB as long as it is not known to be one, or too old to know the letters
+    of all alphabets.
+    """
 
     functions = mariadb.FUNCTIONS
 
@@ -186,7 +206,9 @@ class _MySql(_Server):
 
     def answering(self, connection: "Connection") -> Backend:
         dialect: Any = connection.dialect
-        return _MariaDb() if dialect.is_mariadb and dialect.server_version_info >= (10, 10) else self
+        return (
+            _MariaDb() if dialect.is_mariadb and dialect.server_version_info >= (10, 10) else self
+        )
 
     def opened(self, connection: "Connection") -> "Connection":
         connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
@@ -202,13 +224,16 @@ class _MariaDb(_MySql):
     works_itself = True
     #: By the numbers of its protocol.
     _types: Mapping[int, str] = {
-        0: "DECIMAL(15, 4)", 1: "SMALLINT", 2: "SMALLINT", 3: "BIGINT", 4: "FLOAT", 5: "DOUBLE", 7: "TIMESTAMP WITH TIME ZONE",
-        8: "BIGINT", 9: "INTEGER", 10: "DATE", 12: "TIMESTAMP", 13: "SMALLINT", 14: "DATE", 246: "DECIMAL(15, 4)",
+        0: "DECIMAL(15, 4)", 1: "SMALLINT", 2: "SMALLINT", 3: "BIGINT", 4: "FLOAT", 5: "DOUBLE",
+        7: "TIMESTAMP WITH TIME ZONE",
+        8: "BIGINT", 9: "INTEGER", 10: "DATE", 12: "TIMESTAMP", 13: "SMALLINT", 14: "DATE",
+        246: "DECIMAL(15, 4)",
     }  # fmt: skip
     #: Nothing that a server or its owner has chosen changes what a query means.
     _session = (
         f"SET NAMES utf8mb4 COLLATE {mariadb.COLLATION}",
-        "SET SESSION sql_mode = 'NO_ENGINE_SUBSTITUTION', time_zone = '+00:00', sql_select_limit = DEFAULT, default_regex_flags = ''",
+        "SET SESSION sql_mode = 'NO_ENGINE_SUBSTITUTION', time_zone = '+00:00', sql_select_limit "
+        "= DEFAULT, default_regex_flags = ''",
         f"SET SESSION max_sort_length = {_SORTED_BYTES}, sort_buffer_size = {32 << 20}",
         # Layers are not merged, so that each of their columns is worked out once.
         "SET SESSION optimizer_switch = 'derived_merge=off'",
@@ -232,10 +257,13 @@ class _MariaDb(_MySql):
             return
         if longest > _LONGEST:
             raise UsageError(
-                f"`{name}` holds texts of up to {longest:,} characters, of which MariaDB would compare only the beginning. Leave that "
+                f"`{name}` holds texts of up to {longest:,} characters, of which MariaDB would "
+                "compare only the beginning. Leave that "
                 "column out: give a SELECT of the others with --query."
             )
-        connection.exec_driver_sql(f"SET SESSION max_sort_length = {longest * 4}, sort_buffer_size = {128 << 20}")
+        connection.exec_driver_sql(
+            f"SET SESSION max_sort_length = {longest * 4}, sort_buffer_size = {128 << 20}"
+        )
 
     def cell(self, name: str, kind: str) -> exp.Expr:
         return mariadb.as_text(column(name)) if kind == "VARCHAR" else column(name)
@@ -244,19 +272,24 @@ class _MariaDb(_MySql):
         if not isinstance(table, exp.Table):
             return None
         kept_by = connection.exec_driver_sql(
-            "SELECT engine FROM information_schema.tables WHERE table_name = %s AND table_schema = COALESCE(%s, DATABASE()) "
-            "AND engine NOT IN (SELECT engine FROM information_schema.engines WHERE transactions = 'YES')",
+            "SELECT engine FROM information_schema.tables WHERE table_name = %s AND table_schema "
+            "= COALESCE(%s, DATABASE()) "
+            "AND engine NOT IN (SELECT engine FROM information_schema.engines WHERE transactions "
+            "= 'YES')",
             (table.name, table.db or None),
         ).scalar()
         return kept_by and (
-            f"The table {table.name} uses the storage engine {kept_by}, which has no transactions. If somebody writes to it while a "
+            f"The table {table.name} uses the storage engine {kept_by}, which has no "
+            "transactions. If somebody writes to it while a "
             "command runs, figures of that command may be of different moments."
         )
 
     def own(self, query: exp.Expr) -> exp.Expr:
         tree = in_words(query, mariadb.translated, layers_apart=False)
         for grouped in tree.find_all(exp.Select):
-            if grouped.args.get("group"):  # sorted first, since its table of groups is slow where they are many
+            if grouped.args.get(
+                "group"
+            ):  # sorted first, since its table of groups is slow where they are many
                 grouped.set("operation_modifiers", [exp.var("SQL_BIG_RESULT")])
         return tree
 
@@ -264,5 +297,7 @@ class _MariaDb(_MySql):
 def backend_of(url: "URL") -> Backend:
     """What is known of the database at an address."""
     name = url.get_backend_name()
-    made = {"sqlite": _Sqlite, "postgresql": _Postgres, "mysql": _MySql, "mariadb": _MySql}.get(name)
+    made = {"sqlite": _Sqlite, "postgresql": _Postgres, "mysql": _MySql, "mariadb": _MySql}.get(
+        name
+    )
     return made() if made else Backend(name)

@@ -1,4 +1,6 @@
-"""A Spark cluster: rows, orders and customers stay there, and only what is counted of them comes back. Touched in this file only."""
+"""A Spark cluster: rows, orders and customers stay there, and only what is counted of them
+comes back. Touched in this file only.
+"""
 
 import logging
 import os
@@ -36,22 +38,29 @@ _SETTINGS = {
     "spark.sql.caseSensitive": "false",
     "spark.sql.parser.escapedStringLiterals": "false",
     "spark.sql.sources.partitionColumnTypeInference.enabled": "false",  # a folder `id=007` says 007
-    "spark.sql.csv.parser.columnPruning.enabled": "false",  # a row with too few cells is told whatever is asked of it
+    # a row with too few cells is told whatever is asked of it
+    "spark.sql.csv.parser.columnPruning.enabled": "false",
     "spark.sql.legacy.timeParserPolicy": "CORRECTED",
-    "spark.sql.maxPlanStringLength": "2000",  # Spark writes a plan out in full to name what is kept by its first words
+    # Spark writes a plan out in full to name what is kept by its first words
+    "spark.sql.maxPlanStringLength": "2000",
     "spark.sql.debug.maxToStringFields": "3",
-    "spark.sql.codegen.hugeMethodLimit": "8000",  # what is longer Java only interprets, if it is not told otherwise
+    # what is longer Java only interprets, if it is not told otherwise
+    "spark.sql.codegen.hugeMethodLimit": "8000",
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
-    "spark.sql.inMemoryColumnarStorage.compressed": "false",  # a quarter of the time of scoring; what is kept is read a few times
+    # a quarter of the time of scoring; what is kept is read a few times
+    "spark.sql.inMemoryColumnarStorage.compressed": "false",
     # A first table of a few groups, which costs as much again where nearly each row is its own.
     "spark.sql.codegen.aggregate.map.twolevel.enabled": "false",
-    # What the parser has learnt of long statements fills half a gigabyte of the driver in a session of many questions.
+    # What the parser has learnt of long statements fills half a gigabyte of the driver in a session
+    # of many questions.
     "spark.sql.parser.manageParserCaches": "true",
     "spark.sql.parser.parserDfaCacheFlushRatio": "15",
 }
-#: What stands beside the parts of a result: day of reckoning, settings and balance. Names that begin so are no parts to Spark.
+#: What stands beside the parts of a result: day of reckoning, settings and balance. Names that
+#: begin so are no parts to Spark.
 RECEIPT = "_settings.json"
-#: Java is told by this to compile methods of any length: rows are then read in one such, in a good half of the time.
+#: Java is told by this to compile methods of any length: rows are then read in one such, in a good
+#: half of the time.
 _COMPILE_ALL = "-XX:-DontCompileHugeMethods"
 #: A session that we start ourselves is silent, and shows its pages to nobody.
 _STARTED = {
@@ -63,12 +72,15 @@ _STARTED = {
     "spark.ui.retainedJobs": "50",
     "spark.ui.retainedStages": "50",
     "spark.ui.retainedTasks": "1000",
-    "spark.sql.shuffle.partitions": "16",  # of one machine; a cluster's own settings are not touched
+    # of one machine; a cluster's own settings are not touched
+    "spark.sql.shuffle.partitions": "16",
 }
 _LOGGING = Path(__file__).with_name("quiet-log4j2.properties")
 _TYPES = {
-    "string": "VARCHAR", "bigint": "BIGINT", "int": "INTEGER", "smallint": "SMALLINT", "tinyint": "TINYINT", "double": "DOUBLE",
-    "float": "FLOAT", "date": "DATE", "timestamp": "TIMESTAMP WITH TIME ZONE", "timestamp_ntz": "TIMESTAMP", "boolean": "BOOLEAN",
+    "string": "VARCHAR", "bigint": "BIGINT", "int": "INTEGER", "smallint": "SMALLINT",
+    "tinyint": "TINYINT", "double": "DOUBLE",
+    "float": "FLOAT", "date": "DATE", "timestamp": "TIMESTAMP WITH TIME ZONE",
+    "timestamp_ntz": "TIMESTAMP", "boolean": "BOOLEAN",
 }  # fmt: skip
 
 #: So many rows that are set aside come to this machine.
@@ -85,7 +97,9 @@ _LIMITS = Limits(
 
 
 class Cluster:
-    """A session of our own beside that of a DataFrame. What is asked are trees; what comes back are counts."""
+    """A session of our own beside that of a DataFrame. What is asked are trees; what comes
+    back are counts.
+    """
 
     dialect = "spark"
 
@@ -160,7 +174,9 @@ class Cluster:
         order: Sequence[exp.Expr],  # noqa: ARG002
         to_pandas: Callable[[pa.Table], Any],  # noqa: ARG002
     ) -> "DataFrame":
-        """The query as a DataFrame of Spark, of which nothing has been computed; it is not sorted."""
+        """The query as a DataFrame of Spark, of which nothing has been computed; it is not
+        sorted.
+        """
         return self._frame(query)
 
     def came_here(self, count: int, why: str) -> str:
@@ -179,13 +195,15 @@ class Cluster:
     def keep(self, query: exp.Expr) -> exp.Table:
         """The query's rows, kept by the executors, in memory and what does not fit on their disks.
 
-        What is asked of them later does not carry the query along, which Spark would look through each time; where an executor is
-        lost, its part is worked out again.
+        What is asked of them later does not carry the query along, which Spark would look through
+        each time; where an executor is lost, its part is worked out again.
         """
         with _told_plainly(), _quietly():
             kept = self._frame(query).persist()
             rows = kept._jdf.queryExecution().toRdd()
-            leaf = self._session._jsparkSession.internalCreateDataFrame(rows, kept._jdf.schema(), False)
+            leaf = self._session._jsparkSession.internalCreateDataFrame(
+                rows, kept._jdf.schema(), False
+            )
             relation = self.view(type(kept)(leaf, self._session))
         self._kept[relation.name] = kept
         return relation
@@ -206,10 +224,11 @@ class Cluster:
 
     @contextmanager
     def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
-        """Forget at the end what was kept or sent within, but for what has an owner or is handed to the function given.
+        """Forget at the end what was kept or sent within, but for what has an owner or is handed
+        to the function given.
 
-        That is worked out before. Otherwise each question would leave its steps with the executors, and the plans of all of
-        them with the driver.
+        That is worked out before. Otherwise each question would leave its steps with the
+        executors, and the plans of all of them with the driver.
         """
         before, lasting = set(self._kept), set[str]()
 
@@ -247,32 +266,47 @@ class Cluster:
             seen = _as_seen(self._session, path)
             target = java.org.apache.hadoop.fs.Path(seen.rstrip("/"))
             system = target.getFileSystem(self._session._jsc.hadoopConfiguration())
-            if system.exists(target) and not system.exists(java.org.apache.hadoop.fs.Path(target, RECEIPT)):
-                raise UsageError(f"{seen!r} is there already and was not written by Fair Ladder. Name another folder.")
+            if system.exists(target) and not system.exists(
+                java.org.apache.hadoop.fs.Path(target, RECEIPT)
+            ):
+                raise UsageError(
+                    f"{seen!r} is there already and was not written by Fair Ladder. Name another "
+                    "folder."
+                )
         return seen, target, system
 
     def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
-        """Let the executors write the query's rows as a folder of ``csv`` or ``parquet`` parts, whole or not at all.
+        """Let the executors write the query's rows as a folder of ``csv`` or ``parquet`` parts,
+        whole or not at all.
 
-        They write beside ``path``; once all parts and ``receipt`` (as ``RECEIPT``) are there, the folder takes its place. Raises
-        UsageError where something stands there that is no such folder, DataError where it cannot be written.
+        They write beside ``path``; once all parts and ``receipt`` (as ``RECEIPT``) are there, the
+        folder takes its place. Raises UsageError where something stands there that is no such
+        folder, DataError where it cannot be written.
         """
         with _told_plainly():
             java: Any = self._session._jvm
             path, target, system = self.require_own(path)
             mark = uuid4().hex[:8]
-            new, old = (java.org.apache.hadoop.fs.Path(f"{path.rstrip('/')}.{word}-{mark}") for word in ("new", "old"))
+            new, old = (
+                java.org.apache.hadoop.fs.Path(f"{path.rstrip('/')}.{word}-{mark}")
+                for word in ("new", "old")
+            )
             try:
                 writer = self._frame(query).write
                 if kind == "csv":
-                    writer = writer.options(header="true", quote='"', escape='"', emptyValue='""', nullValue="")
+                    writer = writer.options(
+                        header="true", quote='"', escape='"', emptyValue='""', nullValue=""
+                    )
                 getattr(writer, kind)(new.toString())
                 told = system.create(java.org.apache.hadoop.fs.Path(new, RECEIPT), True)
                 told.write(receipt.encode())
                 told.close()
                 replaced = system.exists(target)
                 if (replaced and not system.rename(target, old)) or not system.rename(new, target):
-                    raise DataError(f"{path!r} could not be put in its place. The parts lie in {new.toString()!r}.")
+                    raise DataError(
+                        f"{path!r} could not be put in its place. The parts lie in "
+                        f"{new.toString()!r}."
+                    )
                 if replaced:
                     system.delete(old, True)
             except BaseException:
@@ -298,20 +332,23 @@ def session_at(master: str) -> "SparkSession":
     """
     if find_spec("pyspark") is None:
         raise UsageError(
-            "Clusters need PySpark: install it with pip install 'fairladder[spark]', and Java 17 or later."
+            "Clusters need PySpark: install it with pip install 'fairladder[spark]', and Java 17 "
+            "or later."
         )
     import pyspark
     from pyspark.sql import SparkSession
 
     if (running := SparkSession.getActiveSession()) is not None:
         return running
-    # A Spark that came by pip knows neither where it is nor its own version when it starts executors of its own.
+    # A Spark that came by pip knows neither where it is nor its own version when it starts
+    # executors of its own.
     os.environ.setdefault("SPARK_HOME", str(Path(pyspark.__file__).parent))
     os.environ.setdefault("SPARK_SCALA_VERSION", "2.13")
     os.environ.setdefault("SPARK_WORKER_DIR", str(scratch_path("spark")))
     builder = SparkSession.builder.master(master).appName("fairladder")
     builder = builder.config(
-        "spark.driver.extraJavaOptions", f"-Dlog4j2.configurationFile={_LOGGING.as_uri()} {_COMPILE_ALL}"
+        "spark.driver.extraJavaOptions",
+        f"-Dlog4j2.configurationFile={_LOGGING.as_uri()} {_COMPILE_ALL}",
     )
     for name, value in _STARTED.items():
         builder = builder.config(name, value)
@@ -320,20 +357,25 @@ def session_at(master: str) -> "SparkSession":
             return builder.getOrCreate()
     except Exception as error:  # Java's, of which there are many
         raise UsageError(
-            f"There is no Spark session at {master!r}: {_said(error)}. Check the address, and that Java 17 or later is installed."
+            f"There is no Spark session at {master!r}: {_said(error)}. Check the address, and "
+            "that Java 17 or later is installed."
         ) from error
 
 
 def _compiles_all(session: "SparkSession") -> bool:
     """Whether Java was told so wherever the session's tasks run."""
     told = session.sparkContext.getConf()
-    return all(_COMPILE_ALL in (told.get(f"spark.{side}.extraJavaOptions") or "") for side in ("driver", "executor"))
+    return all(
+        _COMPILE_ALL in (told.get(f"spark.{side}.extraJavaOptions") or "")
+        for side in ("driver", "executor")
+    )
 
 
 def files_frame(
     session: "SparkSession", path: str, separator: str | None, encoding: str | None
 ) -> "tuple[DataFrame, bool]":
-    """A file, a pattern or a folder of CSV, Parquet or JSON as a DataFrame, and whether its cells are text.
+    """A file, a pattern or a folder of CSV, Parquet or JSON as a DataFrame, and whether its cells
+    are text.
 
     Raises UsageError where the kind cannot be told, DataError where it cannot be read.
     """
@@ -344,8 +386,13 @@ def files_frame(
         for name, value in _SETTINGS.items():
             reader.conf.set(name, value)
         if kind == "csv":
-            ends = "\t" if separator is None and path.lower().endswith((".tsv", ".tsv.gz")) else separator or ","
-            options = {"header": "true", "sep": ends, "quote": '"', "escape": '"', "multiLine": "true", "mode": "FAILFAST",
+            ends = (
+                "\t"
+                if separator is None and path.lower().endswith((".tsv", ".tsv.gz"))
+                else separator or ","
+            )
+            options = {"header": "true", "sep": ends, "quote": '"', "escape": '"',
+            "multiLine": "true", "mode": "FAILFAST",
                        "enforceSchema": "false", "encoding": encoding or "UTF-8"}  # fmt: skip
             return reader.read.options(**options).csv(path), True
         return getattr(reader.read, kind)(path), False
@@ -359,18 +406,23 @@ def files_of(frame: "DataFrame") -> tuple[Path, ...]:
 
 
 def _as_seen(session: "SparkSession", path: str) -> str:
-    """A path beside us as the cluster sees it: where its files are this machine's, those of the folder we are in."""
+    """A path beside us as the cluster sees it: where its files are this machine's, those of
+    the folder we are in.
+    """
     if "://" in path or session._jsc.hadoopConfiguration().get("fs.defaultFS") != "file:///":
         return path
     return str(Path(path).absolute())
 
 
-_ENDINGS = {".csv": "csv", ".tsv": "csv", ".txt": "csv", ".parquet": "parquet", ".pq": "parquet", ".json": "json",
+_ENDINGS = {".csv": "csv", ".tsv": "csv", ".txt": "csv", ".parquet": "parquet", ".pq": "parquet",
+".json": "json",
             ".jsonl": "json", ".ndjson": "json"}  # fmt: skip
 
 
 def _kind_of_files(session: "SparkSession", path: str) -> str:
-    """``csv``, ``parquet`` or ``json``, by the ending of the path, or of the first file in the folder."""
+    """``csv``, ``parquet`` or ``json``, by the ending of the path, or of the first file in the
+    folder.
+    """
     bare = path.removesuffix(".gz").removesuffix(".zst")
     if (kind := _ENDINGS.get(Path(bare).suffix.lower())) is not None and not Path(path).is_dir():
         return kind
@@ -379,21 +431,28 @@ def _kind_of_files(session: "SparkSession", path: str) -> str:
         place = java.org.apache.hadoop.fs.Path(path)
         system = place.getFileSystem(session._jsc.hadoopConfiguration())
         if not system.exists(place):
-            raise UsageError(f"There is no file or folder {path!r}. Check the path as the cluster sees it.")
+            raise UsageError(
+                f"There is no file or folder {path!r}. Check the path as the cluster sees it."
+            )
         files = system.listFiles(place, True)
         while files.hasNext():
             name = files.next().getPath().getName()
             ending = Path(name.removesuffix(".gz").removesuffix(".zst")).suffix.lower()
             if not name.startswith(("_", ".")) and ending in _ENDINGS:
                 return _ENDINGS[ending]
-    raise UsageError(f"{path!r} holds no .csv, .tsv, .parquet or .json files, which are what is read on a cluster.")
+    raise UsageError(
+        f"{path!r} holds no .csv, .tsv, .parquet or .json files, which are what is read on a "
+        "cluster."
+    )
 
 
 def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
     """A table of the session's catalogue. Raises UsageError where there is none."""
     with _told_plainly():
         if not session.catalog.tableExists(table):
-            names = [t.name for t in session.catalog.listTables() if not t.name.startswith("fairladder_")]
+            names = [
+                t.name for t in session.catalog.listTables() if not t.name.startswith("fairladder_")
+            ]
             there = ", ".join(names[:20])
             raise UsageError(
                 f"The catalogue has no table `{shortened(table, 80)}`. {f'There are: {there}.' if there else ''}".rstrip()
@@ -443,9 +502,13 @@ def _told_plainly() -> Iterator[None]:
 
 
 def _said(error: Exception) -> str:
-    """What an error of Spark's says: its own first line where it has a name, else the deepest cause."""
+    """What an error of Spark's says: its own first line where it has a name, else the deepest
+    cause.
+    """
     lines = [line for line in str(error).splitlines() if line.strip(" ^")] or ["no reason is given"]
-    causes = [line.split("Exception: ", 1)[-1] for line in lines if line.startswith(("Caused by: ", ": "))]
+    causes = [
+        line.split("Exception: ", 1)[-1] for line in lines if line.startswith(("Caused by: ", ": "))
+    ]
     said = lines[0] if lines[0].startswith("[") else (causes or lines)[-1]
     return shortened(" ".join(said.split()), 300).rstrip(".")
 
@@ -460,8 +523,10 @@ def _advice(said: str) -> str:
         return "These files do not have one header: a name stands twice in it, or files differ. Name each column once, alike in all files."
     if "MALFORMED" in said or "FAILED_READ_FILE" in said:
         return (
-            f"The cluster could not read these files: {said}. A row may have more or fewer cells than the header, which nothing "
-            "may be lost of; look for a stray separator, or name the one that is used with --separator."
+            f"The cluster could not read these files: {said}. A row may have more or fewer cells "
+            "than the header, which nothing "
+            "may be lost of; look for a stray separator, or name the one that is used with "
+            "--separator."
         )
     if "ARITHMETIC_OVERFLOW" in said:
         return "Amounts come to more than a whole number of 64 bits holds. Give them in a larger unit, or fewer decimals under [money]."

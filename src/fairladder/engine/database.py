@@ -1,4 +1,6 @@
-"""A database reached by SQLAlchemy, read only: SQLite, PostgreSQL and MariaDB do the work themselves."""
+"""A database reached by SQLAlchemy, read only: SQLite, PostgreSQL and MariaDB do the work
+themselves.
+"""
 
 import datetime as dt
 import weakref
@@ -23,14 +25,27 @@ from fairladder.sqltree import column, named, select, sql
 _ROWS_AT_A_TIME = 50_000
 #: So many tables are offered to choose from.
 MOST_TABLES_ASKED = 20
-#: Columns of ours that are days: SQLite keeps them as text. A query never gives a column or a count the shop's own name.
-_DAYS = ("day", "first_order", "last_order", "latest_row", "placed_on", "before", "period", "cohort", "then")
+#: Columns of ours that are days: SQLite keeps them as text. A query never gives a column or a count
+#: the shop's own name.
+_DAYS = (
+    "day",
+    "first_order",
+    "last_order",
+    "latest_row",
+    "placed_on",
+    "before",
+    "period",
+    "cohort",
+    "then",
+)
 #: Columns of text in our queries, which may hold nothing at all.
 _TEXTS = frozenset({"customer", "order", "name", "only_channel", "currency"})
 
 
 class Database:
-    """One connection that can only read. The whole reduction is one query, so its figures are of one moment."""
+    """One connection that can only read. The whole reduction is one query, so its figures are
+    of one moment.
+    """
 
     def __init__(self, url: str) -> None:
         sqlalchemy = sqlalchemy_module()
@@ -44,7 +59,9 @@ class Database:
         self._names = 0
         self._moments, self._version, self._lock = 0, 0, RLock()
         with self._told_plainly():
-            engine = sqlalchemy.create_engine(self._url, hide_parameters=True, **self._backend.arguments(self._url))
+            engine = sqlalchemy.create_engine(
+                self._url, hide_parameters=True, **self._backend.arguments(self._url)
+            )
             weakref.finalize(self, engine.dispose)
             sqlalchemy.event.listen(engine, "connect", lambda raw, _: prepare(raw))
             connection = engine.connect()
@@ -69,16 +86,22 @@ class Database:
     def relation(self, table: str | None, query: str | None) -> exp.Expr:
         """The table, or the query, to read orders from.
 
-        Raises UsageError where neither or both are given, the table is not there, or the query is no single SELECT.
+        Raises UsageError where neither or both are given, the table is not there, or the query is
+        no single SELECT.
         """
         if table is None and query is None and len(there := self._names_in(None)) == 1:
             table = there[0]
         if (table is None) == (query is None):
             error = UsageError(
-                f"{self.label} is a database: say which rows with --table NAME or --query SELECT. {self._tables_there()}"
+                f"{self.label} is a database: say which rows with --table NAME or --query SELECT. "
+                f"{self._tables_there()}"
             )
             tables = dict.fromkeys(self._names_in(None)[:MOST_TABLES_ASKED], ())
-            raise error.asking(Question("Which table holds the orders?", "table", tables)) if tables else error
+            raise (
+                error.asking(Question("Which table holds the orders?", "table", tables))
+                if tables
+                else error
+            )
         if query is not None:
             asked = self._backend.apart(_one_select(query, self._backend))
             return exp.Subquery(this=asked, alias=exp.TableAlias(this=exp.to_identifier("asked")))
@@ -104,8 +127,14 @@ class Database:
         with self._told_plainly():
             known = self._inspector.get_schema_names() if schema is not None else []
             if schema is not None and schema not in known:
-                raise UsageError(f"{self.label} has no schema `{shortened(schema, 80)}`. {nearest(schema, known)}")
-            return [*self._inspector.get_table_names(schema), *self._inspector.get_view_names(schema)]
+                raise UsageError(
+                    f"{self.label} has no schema `{shortened(schema, 80)}`. "
+                    f"{nearest(schema, known)}"
+                )
+            return [
+                *self._inspector.get_table_names(schema),
+                *self._inspector.get_view_names(schema),
+            ]
 
     def note(self, relation: exp.Expr) -> str | None:
         """What people should know of a table that is read; None where there is nothing."""
@@ -137,10 +166,12 @@ class Database:
 
     @contextmanager
     def moment(self) -> Iterator[None]:
-        """While it lasts, all queries see the data as they stood at its first, and none can change them.
+        """While it lasts, all queries see the data as they stood at its first, and none can change
+        them.
 
-        PostgreSQL and MariaDB: one transaction that is READ ONLY from its first statement to its last. SQLite: a file that
-        somebody changes meanwhile is an error, since to hold it would keep them from writing. Raises DataError.
+        PostgreSQL and MariaDB: one transaction that is READ ONLY from its first statement to its
+        last. SQLite: a file that somebody changes meanwhile is an error, since to hold it would
+        keep them from writing. Raises DataError.
         """
         with self._lock:  # a connection works for one thread at a time
             if self._moments:
@@ -164,7 +195,8 @@ class Database:
     def _unchanged(self) -> None:
         if self._data_version() != self._version:
             raise DataError(
-                f"{self.label} was changed by somebody else while it was read, so figures would not agree. Run it again."
+                f"{self.label} was changed by somebody else while it was read, so figures would "
+                "not agree. Run it again."
             )
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
@@ -176,7 +208,10 @@ class Database:
         if self._backend.types_by_value:
             return self._types_found(relation, [d[0] for d in described])
         if long := self._backend.may_be_long(described):
-            lengths = [sql("COALESCE(MAX(LENGTH(:c)), 0)", c=self._backend.cell(name, "VARCHAR")) for name in long]
+            lengths = [
+                sql("COALESCE(MAX(LENGTH(:c)), 0)", c=self._backend.cell(name, "VARCHAR"))
+                for name in long
+            ]
             # Not under the columns' own names, which may be names of ours.
             told = self.table(
                 select([named(tree, f"length {i}") for i, tree in enumerate(lengths)], relation)
@@ -192,7 +227,11 @@ class Database:
             "f": "MAX(TYPEOF(:c) = 'real')",
             "i": "MAX(TYPEOF(:c) = 'integer')",
         }
-        columns = [named(sql(test, c=column(n)), f"{kind} {n}") for n in names for kind, test in tests.items()]
+        columns = [
+            named(sql(test, c=column(n)), f"{kind} {n}")
+            for n in names
+            for kind, test in tests.items()
+        ]
         counts = self.table(select(columns, relation)).to_pylist()[0] if names else {}
 
         def type_of(name: str) -> str:
@@ -203,11 +242,15 @@ class Database:
         return {name: type_of(name) for name in names}
 
     def by_code_point(self, relation: exp.Expr, types: dict[str, str]) -> exp.Expr:
-        """The relation with its columns as the reduction reads them: text that compares by code point, no number that is none."""
+        """The relation with its columns as the reduction reads them: text that compares by
+        code point, no number that is none.
+        """
         cells = {name: self._backend.cell(name, kind) for name, kind in types.items()}
         if all(cell == column(name) for name, cell in cells.items()):
             return relation
-        return select([named(tree, n) for n, tree in cells.items()], relation).subquery("typed", copy=False)
+        return select([named(tree, n) for n, tree in cells.items()], relation).subquery(
+            "typed", copy=False
+        )
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query in the database and bring back its rows."""
@@ -215,13 +258,17 @@ class Database:
             result = self._connection.exec_driver_sql(self._text(query))
             names, rows = list(result.keys()), result.fetchall()
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
-        return pa.Table.from_arrays([_arrow(n, c) for n, c in zip(names, columns, strict=True)], names=names)
+        return pa.Table.from_arrays(
+            [_arrow(n, c) for n, c in zip(names, columns, strict=True)], names=names
+        )
 
     def brought(self, relation: exp.Expr) -> pa.Table:
         """All rows of a relation, for an engine that can do more with them."""
         parts = []
         with self._told_plainly():
-            result = self._connection.exec_driver_sql(select(["*"], relation).sql(self.dialect, identify=True))
+            result = self._connection.exec_driver_sql(
+                select(["*"], relation).sql(self.dialect, identify=True)
+            )
             names = list(result.keys())
             for rows in result.partitions(_ROWS_AT_A_TIME):
                 columns = [pa.array([_plain(v) for v in c]) for c in zip(*rows, strict=True)]
@@ -237,20 +284,28 @@ class Database:
         together: exp.Expr | None = None
         for row in table.to_pylist():
             one = exp.Select().select(*(named(_constant(v), n) for n, v in row.items()), copy=False)
-            together = one if together is None else exp.Union(this=together, expression=one, distinct=False)
+            together = (
+                one
+                if together is None
+                else exp.Union(this=together, expression=one, distinct=False)
+            )
         assert together is not None
         return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("offered")))
 
     def keep(self, query: exp.Expr) -> exp.Expr:
-        """A name for the query, put before each that asks for it: nothing is stored in the database.
+        """A name for the query, put before each that asks for it: nothing is stored in the
+        database.
 
-        SQLite's temporary tables are no part of its file, which is open for reading only, so there the rows are kept.
+        SQLite's temporary tables are no part of its file, which is open for reading only, so there
+        the rows are kept.
         """
         self._names += 1
         table = exp.to_table(f"kept_{self._names}")
         if self._backend.stores:
             with self._told_plainly():
-                self._connection.exec_driver_sql(f"CREATE TEMP TABLE {table.name} AS {self._text(query)}")
+                self._connection.exec_driver_sql(
+                    f"CREATE TEMP TABLE {table.name} AS {self._text(query)}"
+                )
             return table
         self._kept[table.name] = self._backend.own(query)
         return table
@@ -273,16 +328,23 @@ class Database:
             kept = self._kept[table].copy()
             kept_with = kept.args.pop("with_", None)
             named_first += kept_with.expressions if kept_with else []
-            named_first.append(exp.CTE(this=kept, alias=exp.TableAlias(this=exp.to_identifier(table))))
+            named_first.append(
+                exp.CTE(this=kept, alias=exp.TableAlias(this=exp.to_identifier(table)))
+            )
         if named_first:
             before = tree.args.get("with_")
-            tree.set("with_", exp.With(expressions=[*named_first, *(before.expressions if before else [])]))
+            tree.set(
+                "with_",
+                exp.With(expressions=[*named_first, *(before.expressions if before else [])]),
+            )
         if pretty:
             return laid_out(tree, self._backend.writer, identify=True)
         return self._backend.escaped(tree.sql(self._backend.writer, identify=True))
 
     def _needed(self, tree: exp.Expr) -> list[str]:
-        """Names of the kept queries that a tree asks for, and that those ask for, each after those it asks for itself."""
+        """Names of the kept queries that a tree asks for, and that those ask for, each after
+        those it asks for itself.
+        """
         needed: list[str] = []
         for name in sorted({t.name for t in tree.find_all(exp.Table)} & self._kept.keys()):
             needed += [n for n in (*self._needed(self._kept[name]), name) if n not in needed]
@@ -298,13 +360,25 @@ class Database:
 
 
 #: Parts of a SELECT that write or lock.
-_CHANGES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Create, exp.Command, exp.Into, exp.Lock)
+_CHANGES = (
+    exp.Insert,
+    exp.Update,
+    exp.Delete,
+    exp.Merge,
+    exp.Create,
+    exp.Command,
+    exp.Into,
+    exp.Lock,
+)
 
 
 def _one_select(query: str, backend: Backend) -> exp.Query:
     try:
         trees = sqlglot.parse(
-            query, dialect=None if backend.functions is None and not backend.works_itself else backend.dialect
+            query,
+            dialect=None
+            if backend.functions is None and not backend.works_itself
+            else backend.dialect,
         )
     except sqlglot.errors.SqlglotError as error:
         raise UsageError(f"The query cannot be read: {str(error).splitlines()[0]}") from None
@@ -313,7 +387,8 @@ def _one_select(query: str, backend: Backend) -> exp.Query:
     for function in trees[0].find_all(exp.Anonymous):
         if backend.functions is not None and function.name.lower() not in backend.functions:
             raise UsageError(
-                f"The query calls `{shortened(function.name, 40)}`, which is not among the functions that are known to change nothing. "
+                f"The query calls `{shortened(function.name, 40)}`, which is not among the "
+                "functions that are known to change nothing. "
                 "Make a view of it in the database, and name that with --table."
             )
     return trees[0]
@@ -324,7 +399,9 @@ def _plain(value: Any) -> Any:
         return int(value)
     return (
         value
-        if isinstance(value, bool | int | float | str | Decimal) or value is None or hasattr(value, "isoformat")
+        if isinstance(value, bool | int | float | str | Decimal)
+        or value is None
+        or hasattr(value, "isoformat")
         else str(value)
     )
 

@@ -1,4 +1,6 @@
-"""SQL that is handed on, in the words of each database, and a look at what a warehouse that is not at hand would not understand."""
+"""SQL that is handed on, in the words of each database, and a look at what a warehouse that is
+not at hand would not understand.
+"""
 
 import re
 from collections.abc import Callable, Collection, Mapping
@@ -36,7 +38,9 @@ class _Warehouse:
 _TYPES = frozenset("BIGINT DATE DECIMAL DOUBLE INT TEXT VARCHAR".split())
 WAREHOUSES: Mapping[str, _Warehouse] = {
     "snowflake": _Warehouse(_EVERYWHERE | {"TO_CHAR"}, _TYPES, escapes=False),
-    "bigquery": _Warehouse(_EVERYWHERE, _TYPES | {"BIGNUMERIC", "FLOAT64", "NUMERIC", "STRING"}, escapes=True),
+    "bigquery": _Warehouse(
+        _EVERYWHERE, _TYPES | {"BIGNUMERIC", "FLOAT64", "NUMERIC", "STRING"}, escapes=True
+    ),
     "redshift": _Warehouse(_EVERYWHERE | {"TS_OR_DS_DIFF"}, _TYPES, escapes=True),
     "databricks": _Warehouse(_EVERYWHERE, _TYPES | {"STRING"}, escapes=True),
     "trino": _Warehouse(_EVERYWHERE | {"CONCAT"}, _TYPES, escapes=False),
@@ -63,7 +67,8 @@ def in_dialect(tree: exp.Select, dialect: str, texts: Collection[str]) -> exp.Ex
     return copy
 
 
-#: The words of databases that are at hand; SQLite keeps no types, so no statement of orders is written for it.
+#: The words of databases that are at hand; SQLite keeps no types, so no statement of orders is
+#: written for it.
 _WORDS: Mapping[str, Callable[[exp.Expr], exp.Expr]] = {
     "postgres": postgres.translated,
     "mariadb": mariadb.translated,
@@ -74,7 +79,9 @@ WITH_TYPES = tuple(dialect for dialect in DIALECTS if dialect != "sqlite")
 
 
 def reduction_in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
-    """The tree of a reduction of typed columns in a dialect's words, its inner names such as every warehouse takes."""
+    """The tree of a reduction of typed columns in a dialect's words, its inner names such as
+    every warehouse takes.
+    """
     plain = tree.copy()
     for name in plain.find_all(exp.Identifier):
         if name.name.startswith("#"):
@@ -96,20 +103,29 @@ def inner_name(name: str) -> str:
     return "own_" + re.sub(r"\W+", "_", name.lstrip("#"))
 
 
-#: All white space that is taken off an id, and the signs before which an apostrophe is one, see ``orders.cells``.
-_WHITE = " \t\n\f\r\u00a0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
+#: All white space that is taken off an id, and the signs before which an apostrophe is one, see
+#: ``orders.cells``.
+_WHITE = (
+    " \t\n\f\r\u00a0\u1680"
+    + "".join(map(chr, range(0x2000, 0x200B)))
+    + "\u2028\u2029\u202f\u205f\u3000"
+)
 _GUARDED = "=+-@\t\r"
 
 
 def _reduced(node: exp.Expr, dialect: str) -> exp.Expr:
-    """One node of a reduction in words that all warehouses know: few regular expressions, and none with a backslash."""
+    """One node of a reduction in words that all warehouses know: few regular expressions, and
+    none with a backslash.
+    """
     match node:
         case exp.Anonymous() if node.name.upper() == "ISFINITE":
             return sql("(:c IS NOT NULL)", c=node.expressions[0])
         case exp.Cast() if node.to.this == exp.DType.TINYINT:
             return exp.cast(node.this, "BIGINT")
         case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
-            return sql("CAST(ROUND(:x) AS BIGINT)", x=node.this)  # a cast cuts off what is behind the point in some
+            return sql(
+                "CAST(ROUND(:x) AS BIGINT)", x=node.this
+            )  # a cast cuts off what is behind the point in some
         case exp.DPipe() if dialect == "snowflake" and isinstance(
             node.left, exp.Cast
         ):  # a day, in whatever form is set there
@@ -120,12 +136,17 @@ def _reduced(node: exp.Expr, dialect: str) -> exp.Expr:
             return _without_pattern(node.this, node.expression.name, node.args["replacement"])
         case exp.Lower() if (words := _compared_with(node)) is not None:
             capitals, small = letters.capitals_of("".join(words))
-            return exp.Anonymous(this="TRANSLATE", expressions=[node.this, *map(exp.Literal.string, (capitals, small))])
+            return exp.Anonymous(
+                this="TRANSLATE",
+                expressions=[node.this, *map(exp.Literal.string, (capitals, small))],
+            )
     return node
 
 
 def _texts_by_code_point(tree: exp.Select, dialect: str) -> exp.Select:
-    """What becomes text compares by code point, where a table's or a connection's own order may be another."""
+    """What becomes text compares by code point, where a table's or a connection's own order
+    may be another.
+    """
     ordered = {"mariadb": mariadb.as_text, "postgres": postgres.by_code_point}.get(dialect)
     for cast in list(tree.find_all(exp.Cast)) if ordered else []:
         if ordered and cast.to.this in exp.DataType.TEXT_TYPES:
@@ -140,12 +161,16 @@ def _day_text(day: exp.Expr) -> exp.Expr:
 def _without_pattern(text: exp.Expr, pattern: str, by: exp.Expr) -> exp.Expr:
     if pattern.startswith("^'"):
         return sql(
-            "CASE WHEN SUBSTRING(:t, 1, 1) = :quote AND SUBSTRING(:t, 2, 1) IN :signs THEN SUBSTRING(:t, 2) ELSE :t END",
-            t=text, quote=exp.Literal.string("'"), signs=exp.Tuple(expressions=list(map(exp.Literal.string, _GUARDED))),
+            "CASE WHEN SUBSTRING(:t, 1, 1) = :quote AND SUBSTRING(:t, 2, 1) IN :signs THEN "
+            "SUBSTRING(:t, 2) ELSE :t END",
+            t=text, quote=exp.Literal.string("'"),
+            signs=exp.Tuple(expressions=list(map(exp.Literal.string, _GUARDED))),
         )  # fmt: skip
     if pattern.startswith('^="'):
         return sql(
-            "CASE WHEN :t LIKE '=\"%\"' AND LENGTH(:t) > 2 THEN SUBSTRING(:t, 3, LENGTH(:t) - 3) ELSE :t END", t=text
+            "CASE WHEN :t LIKE '=\"%\"' AND LENGTH(:t) > 2 THEN SUBSTRING(:t, 3, LENGTH(:t) - 3) "
+            "ELSE :t END",
+            t=text,
         )
     if "\\x{3000}" in pattern:
         return exp.Trim(this=text, expression=exp.Literal.string(_WHITE))
@@ -154,16 +179,22 @@ def _without_pattern(text: exp.Expr, pattern: str, by: exp.Expr) -> exp.Expr:
 
 
 def _compared_with(lowered: exp.Lower) -> list[str] | None:
-    """The words that a text in small letters is looked for among: no other letters than theirs matter."""
+    """The words that a text in small letters is looked for among: no other letters than theirs
+    matter.
+    """
     listed = lowered.parent
     if not isinstance(listed, exp.In) or lowered.arg_key != "this":
         return None
     words = listed.expressions or getattr(listed.args.get("field"), "expressions", [])
-    return [word.name for word in words] if words and all(word.is_string for word in words) else None
+    return (
+        [word.name for word in words] if words and all(word.is_string for word in words) else None
+    )
 
 
 def _by_code_point(tree: exp.Select, texts: Collection[str]) -> exp.Select:
-    """The tree with texts that compare letter by letter, where the table's own order would take `North` for `north`."""
+    """The tree with texts that compare letter by letter, where the table's own order would
+    take `North` for `north`.
+    """
     copy = tree.copy()
     bare = [t for t in copy.find_all(exp.Literal) if t.is_string and _compared_apart(t, texts)]
     for cell in [*copy.find_all(exp.Column), *bare]:
@@ -173,11 +204,15 @@ def _by_code_point(tree: exp.Select, texts: Collection[str]) -> exp.Select:
 
 
 def _compared_apart(text: exp.Literal, texts: Collection[str]) -> bool:
-    """Whether a text is compared with no column that says how; patterns go by what they are held against."""
+    """Whether a text is compared with no column that says how; patterns go by what they are
+    held against.
+    """
     if isinstance(text.parent, exp.Like) and text.arg_key == "expression":
         return False
     comparison = text.find_ancestor(exp.Predicate)
-    return comparison is not None and not any(c.name in texts for c in comparison.find_all(exp.Column))
+    return comparison is not None and not any(
+        c.name in texts for c in comparison.find_all(exp.Column)
+    )
 
 
 def _changed(node: exp.Expr, dialect: str) -> exp.Expr:
@@ -188,21 +223,30 @@ def _changed(node: exp.Expr, dialect: str) -> exp.Expr:
             return exp.Escape(this=node.copy(), expression=exp.Literal.string(""))
         case exp.Like() if dialect == "spark" or WAREHOUSES[dialect].escapes:
             changed = node.copy()
-            changed.set("expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\")))
+            changed.set(
+                "expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\"))
+            )
             return changed
         case exp.Lower() | exp.Upper():
-            return postgres.letter_by_letter(node) if dialect == "postgres" else spark.letter_by_letter(node)
+            return (
+                postgres.letter_by_letter(node)
+                if dialect == "postgres"
+                else spark.letter_by_letter(node)
+            )
         case exp.Round() if dialect == "postgres":
             digits = node.args.get("decimals") or exp.convert(0)
             return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=numeric(node.this), n=digits)
         case exp.Identifier() if (
-            dialect == "snowflake" and node.args.get("quoted") and re.fullmatch("[a-z_][a-z0-9_]*", node.name)
+            dialect == "snowflake"
+            and node.args.get("quoted")
+            and re.fullmatch("[a-z_][a-z0-9_]*", node.name)
         ):
             return exp.to_identifier(
                 node.name, quoted=False
             )  # quoted, a small letter would not be the capital of the table
         case exp.Cast() if dialect in WAREHOUSES and _by_way_of_text(node):
-            # How a warehouse writes a float is its own affair; as a decimal it is the same up to nine decimals everywhere.
+            # How a warehouse writes a float is its own affair; as a decimal it is the same up to
+            # nine decimals everywhere.
             return sql("CAST(:x AS DECIMAL(38, 9))", x=node.this.this)
     return node
 
@@ -211,7 +255,9 @@ def _by_way_of_text(node: exp.Cast) -> bool:
     """Whether a float becomes an exact decimal by its shortest text."""
     inner = node.this
     return (
-        node.to.this == exp.DType.DECIMAL and isinstance(inner, exp.Cast) and inner.to.this in exp.DataType.TEXT_TYPES
+        node.to.this == exp.DType.DECIMAL
+        and isinstance(inner, exp.Cast)
+        and inner.to.this in exp.DataType.TEXT_TYPES
     )
 
 
@@ -232,21 +278,28 @@ def _in_sqlite(node: exp.Expr) -> exp.Expr:
 
 
 def require_understood(text: str, dialect: str) -> None:
-    """Raise UsageError where a statement does not read in a warehouse's dialect, or calls what the warehouse does not have."""
+    """Raise UsageError where a statement does not read in a warehouse's dialect, or calls what
+    the warehouse does not have.
+    """
     if dialect not in WAREHOUSES:
         return
     try:
         tree = sqlglot.parse_one(text, dialect=dialect)
     except sqlglot.errors.SqlglotError as error:
-        raise UsageError(f"This scheme cannot be written for {dialect}: {str(error).splitlines()[0]}") from None
+        raise UsageError(
+            f"This scheme cannot be written for {dialect}: {str(error).splitlines()[0]}"
+        ) from None
     known = WAREHOUSES[dialect]
-    functions = {f.name if isinstance(f, exp.Anonymous) else f.sql_name() for f in tree.find_all(exp.Func)}
+    functions = {
+        f.name if isinstance(f, exp.Anonymous) else f.sql_name() for f in tree.find_all(exp.Func)
+    }
     lacking = _lacking(functions - _SPELT, known.functions) or _lacking(
         {t.this.value for t in tree.find_all(exp.DataType)}, known.types
     )
     if lacking:
         raise UsageError(
-            f"This scheme cannot be written for {dialect}, which has no {', '.join(lacking)} that means the same. Write its "
+            f"This scheme cannot be written for {dialect}, which has no {', '.join(lacking)} that "
+            "means the same. Write its "
             "conditions without it."
         )
 
@@ -262,10 +315,10 @@ def _lacking(used: Collection[str], known: Collection[str]) -> list[str]:
 def was_run(dialect: str) -> str:
     """A sentence on whether the statement is run in this dialect by our tests."""
     if dialect in WAREHOUSES:
-        return (
-            f"Written for {dialect} and read back, but never run there: compare some customers before you rely on it."
-        )
-    return f"Our tests run such statements in {_NAMES[dialect]}, and get the same customers as here."
+        return f"Written for {dialect} and read back, but never run there: compare some customers before you rely on it."
+    return (
+        f"Our tests run such statements in {_NAMES[dialect]}, and get the same customers as here."
+    )
 
 
 _NAMES = dict(zip(RUN_HERE, ("DuckDB", "SQLite", "PostgreSQL", "MariaDB", "Spark"), strict=True))

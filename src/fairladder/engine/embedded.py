@@ -47,27 +47,41 @@ class Embedded:
         self._passing = local()
         self._lock = RLock()  # a connection works for one thread at a time
         self._folder: Path | None = None
-        # To copy the rows once more costs less than to plan a statement twice, which is the way that this warning advises.
+        # To copy the rows once more costs less than to plan a statement twice, which is the way
+        # that this warning advises.
         warnings.filterwarnings("ignore", message="Arrow output on a DB-API result")
         self._connection.execute("SET TimeZone = 'UTC'")
-        # How far a query is can be asked, and nothing is printed. In a notebook it cannot, unless a package for its bars is there.
+        # How far a query is can be asked, and nothing is printed. In a notebook it cannot, unless a
+        # package for its bars is there.
         with suppress(duckdb.InvalidInputException):
             self._connection.execute("SET enable_progress_bar = true")
             self._connection.execute("SET enable_progress_bar_print = false")
-        # A folder of its own, made when it is needed: engines side by side would write into each other's files.
+        # A folder of its own, made when it is needed: engines side by side would write into each
+        # other's files.
         spill = scratch_path("spill")
         self._connection.execute("SET temp_directory = ?", [str(spill)])
         weakref.finalize(self, shutil.rmtree, spill, ignore_errors=True)
-        if _gigabytes(self._connection.execute("SELECT current_setting('memory_limit')").fetchone()) > MOST_GIGABYTES:
+        if (
+            _gigabytes(
+                self._connection.execute("SELECT current_setting('memory_limit')").fetchone()
+            )
+            > MOST_GIGABYTES
+        ):
             self._connection.execute(f"SET memory_limit = '{MOST_GIGABYTES}GiB'")
-        self._functions = {name: (work, arguments) for name, work, arguments in exact_minor_functions()}
+        self._functions = {
+            name: (work, arguments) for name, work, arguments in exact_minor_functions()
+        }
 
     def _with_functions(self, text: str) -> str:
-        """A query whose functions of ours are there: all of them at once would take longer than a small file."""
+        """A query whose functions of ours are there: all of them at once would take longer
+        than a small file.
+        """
         for name in set(_OURS.findall(text.lower())) & self._functions.keys():
             function, arguments = self._functions.pop(name)
             types: Any = ["VARCHAR"] * arguments
-            self._connection.create_function(name, function, types, "BIGINT", null_handling="special")  # type: ignore[call-overload]
+            self._connection.create_function(
+                name, function, types, "BIGINT", null_handling="special"
+            )  # type: ignore[call-overload]
         return text
 
     @property
@@ -84,7 +98,9 @@ class Embedded:
         return self._folder / f"{self._scratched}-{name}"
 
     def offer(self, table: pa.Table, owner: Any = None) -> exp.Table:
-        """Make an Arrow table readable in SQL; nothing is copied, and ``owner`` is held as long as this engine is."""
+        """Make an Arrow table readable in SQL; nothing is copied, and ``owner`` is held as
+        long as this engine is.
+        """
         with self._lock:
             self._offered += 1
             name = f"{_OFFERED}{self._offered}"
@@ -120,7 +136,8 @@ class Embedded:
         query = select(["*"], relation).limit(0, copy=False)
         with self._lock:
             return {
-                row[0]: str(row[1]) for row in self._run(f"DESCRIBE {query.sql(self.dialect, copy=False)}").fetchall()
+                row[0]: str(row[1])
+                for row in self._run(f"DESCRIBE {query.sql(self.dialect, copy=False)}").fetchall()
             }
 
     def table(self, query: exp.Expr) -> pa.Table:
@@ -130,7 +147,9 @@ class Embedded:
             return self._beside(lambda: self._connection.execute(text).to_arrow_table())
 
     def keep(self, query: exp.Expr) -> exp.Table:
-        """Run a query and keep its rows in the engine, on disk where they are many, until they are forgotten."""
+        """Run a query and keep its rows in the engine, on disk where they are many, until they
+        are forgotten.
+        """
         with self._lock:
             self._offered += 1
             name = f"kept_{self._offered}"
@@ -143,7 +162,9 @@ class Embedded:
 
     @contextmanager
     def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
-        """Drop at the end what this thread kept inside, except what has an owner or is passed to the function given."""
+        """Drop at the end what this thread kept inside, except what has an owner or is passed
+        to the function given.
+        """
         outer, names, lasting = getattr(self._passing, "names", None), list[str](), set[str]()
         self._passing.names = names
 
@@ -155,7 +176,9 @@ class Embedded:
             yield last
         finally:
             self._passing.names = outer
-            self._unneeded += [name for name in names if name not in lasting and name not in self._owned]
+            self._unneeded += [
+                name for name in names if name not in lasting and name not in self._owned
+            ]
             if outer is not None:
                 outer += [name for name in names if name in lasting]
 
@@ -164,7 +187,9 @@ class Embedded:
         self._owned.add(relation.name)
         weakref.finalize(owner, self._unneeded.append, relation.name)
 
-    def frame(self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], T]) -> T:
+    def frame(
+        self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], T]
+    ) -> T:
         """The rows of a query as a DataFrame of pandas, in ``order``."""
         return to_pandas(self.table(query.order_by(*order) if order else query))
 
@@ -181,20 +206,27 @@ class Embedded:
         """Write an Arrow table as CSV (UTF-8, LF, nulls empty), rows in their order."""
         relation = self.offer(table)
         target = exp.Literal.string(path).sql(self.dialect)
-        self._run(f"COPY {relation.name} TO {target} (FORMAT csv, HEADER, DELIMITER '{separator}', QUOTE '\"')")
+        self._run(
+            f"COPY {relation.name} TO {target} (FORMAT csv, HEADER, DELIMITER '{separator}', "
+            "QUOTE '\"')"
+        )
         self.forget(relation)
 
     def write_parquet(self, query: exp.Expr, path: Path) -> None:
         """Write the query's rows to a Parquet file."""
         self._run(
-            f"COPY ({query.sql(self.dialect, copy=False)}) TO {exp.Literal.string(str(path)).sql()} (FORMAT parquet)"
+            f"COPY ({query.sql(self.dialect, copy=False)}) TO "
+            f"{exp.Literal.string(str(path)).sql()} (FORMAT parquet)"
         )
 
     def keeps_order(self, query: exp.Expr) -> bool:
-        """Whether ``keep`` would store the query's rows in the order in which they are read: not behind a join."""
+        """Whether ``keep`` would store the query's rows in the order in which they are read:
+        not behind a join.
+        """
         with self._lock:
             plan = self._run(
-                f"EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS {query.sql(self.dialect, copy=False)}"
+                "EXPLAIN (FORMAT json) CREATE TEMP TABLE kept AS "
+                f"{query.sql(self.dialect, copy=False)}"
             ).fetchall()
         return "BATCH_CREATE_TABLE_AS" in str(plan)
 
@@ -216,7 +248,9 @@ class Embedded:
             return self._beside(lambda: self._connection.execute(text))
 
     def _beside(self, work: Callable[[], T]) -> T:
-        """Do the engine's work in a thread of its own, so that whoever stops it (Ctrl-C) is heard at once."""
+        """Do the engine's work in a thread of its own, so that whoever stops it (Ctrl-C) is
+        heard at once.
+        """
         if current_thread() is not main_thread():
             return work()
         made: Future[T] = Future()
@@ -237,7 +271,9 @@ class Embedded:
             raise
 
     def progress(self) -> float | None:
-        """The share (0..1) of the query that runs now that is done; None where nothing runs, or it cannot be told."""
+        """The share (0..1) of the query that runs now that is done; None where nothing runs,
+        or it cannot be told.
+        """
         done = float(self._connection.query_progress())
         return done / 100 if 0 <= done <= 100 else None
 
@@ -268,10 +304,14 @@ def _told_plainly() -> Iterator[None]:
 
 def _advice(message: str) -> str:
     """The engine's message in words of ours where it is a common one."""
-    if ragged := re.search(r"CSV Error on Line: (\d+)(?s:.*?)Expected Number of Columns: (\d+) Found: (\d+)", message):
+    if ragged := re.search(
+        r"CSV Error on Line: (\d+)(?s:.*?)Expected Number of Columns: (\d+) Found: (\d+)", message
+    ):
         at, wanted, got = (int(number) for number in ragged.groups())
         written = re.search(r"Original Line: *(.*)", message)
-        shown = f" (`{shortened(written[1].strip(), 60)}`)" if written and written[1].strip() else ""
+        shown = (
+            f" (`{shortened(written[1].strip(), 60)}`)" if written and written[1].strip() else ""
+        )
         if got == 1:
             what = "It looks like a remark below the table, not like a row; delete it."
         elif got < wanted:
@@ -282,7 +322,11 @@ def _advice(message: str) -> str:
     if "not utf-8 encoded" in message and (line := re.search(r"CSV Error on Line: (\d+)", message)):
         return f'Line {line[1]} of the orders is not UTF-8. Say how the file is written, e.g. `encoding = "cp1252"` under [orders].'
     if bad := re.search(r"CSV Error on Line: (\d+)", message):
-        lines = [t for t in message.splitlines()[1:] if t and not t.startswith(("Original Line", "Possible"))]
+        lines = [
+            t
+            for t in message.splitlines()[1:]
+            if t and not t.startswith(("Original Line", "Possible"))
+        ]
         return f"Line {bad[1]} of the orders cannot be read: {lines[0] if lines else message.splitlines()[0]}"
     if "No space left on device" in message or "Could not write file" in message:
         return "There is no room left on the disk. Make some, or name a file on another one."

@@ -8,7 +8,8 @@ from sqlglot import exp
 from fairladder.numbers import MOST_MINOR_UNITS, DiscountUnit, exact_minor
 from fairladder.sqltree import sql
 
-#: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL; see ``exact_minor_name``.
+#: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL; see
+#: ``exact_minor_name``.
 EXACT_MINOR = "exact_minor"
 
 
@@ -21,7 +22,8 @@ def exact_minor_name(decimals: int, unit: DiscountUnit, product: bool, rated: bo
 def exact_minor_functions() -> Iterator[tuple[str, Callable[..., int | None], int]]:
     """Name, Python function and number of arguments (all text), for engines that can call Python.
 
-    Arguments are the amount, or price, quantity and discount (null for none), and then the rate where there is one.
+    Arguments are the amount, or price, quantity and discount (null for none), and then the rate
+    where there is one.
     """
     for decimals in range(5):
         yield from _without_discount(decimals)
@@ -40,7 +42,9 @@ def _without_discount(decimals: int) -> Iterator[tuple[str, Callable[..., int | 
     yield exact_minor_name(decimals, "fraction", False, True), rated, 2
 
 
-def _with_discount(decimals: int, unit: DiscountUnit) -> Iterator[tuple[str, Callable[..., int | None], int]]:
+def _with_discount(
+    decimals: int, unit: DiscountUnit
+) -> Iterator[tuple[str, Callable[..., int | None], int]]:
     def product(price: str, quantity: str, discount: str | None) -> int | None:
         return exact_minor(decimals, unit, (price, quantity), discount)
 
@@ -51,8 +55,12 @@ def _with_discount(decimals: int, unit: DiscountUnit) -> Iterator[tuple[str, Cal
     yield exact_minor_name(decimals, unit, True, True), rated, 4
 
 
-def exact_minor_tree(name: str, texts: Sequence[exp.Expr], numeric: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
-    """``numbers.exact_minor`` in a database whose decimals, as ``numeric`` makes them, are exact and round halves away from zero."""
+def exact_minor_tree(
+    name: str, texts: Sequence[exp.Expr], numeric: Callable[[exp.Expr], exp.Expr]
+) -> exp.Expr:
+    """``numbers.exact_minor`` in a database whose decimals, as ``numeric`` makes them, are
+    exact and round halves away from zero.
+    """
     decimals, product = int(name.split("_")[2]), "_product" in name
     factors = [t for i, t in enumerate(texts) if not (product and i == 2)]
     value: exp.Expr = exp.convert(10**decimals)
@@ -65,10 +73,14 @@ def exact_minor_tree(name: str, texts: Sequence[exp.Expr], numeric: Callable[[ex
         value = sql(":v - :o", v=value, o=exp.paren(off))
     elif product and not isinstance(texts[2], exp.Null):
         value = sql(
-            ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN :bare * 0.01 ELSE :plain * :unit END, 0))",
-            v=value, d=texts[2], bare=numeric(sql("RTRIM(:d, '%')", d=texts[2])), plain=numeric(texts[2]),
+            ":v * (1 - COALESCE(CASE WHEN RIGHT(:d, 1) = '%' THEN :bare * 0.01 ELSE :plain * "
+            ":unit END, 0))",
+            v=value, d=texts[2], bare=numeric(sql("RTRIM(:d, '%')", d=texts[2])),
+            plain=numeric(texts[2]),
             unit=0.01 if "_percent" in name else 1,
         )  # fmt: skip
     return sql(
-        "CASE WHEN ABS(:v) <= :most THEN CAST(ROUND(:v) AS BIGINT) END", v=exp.paren(value), most=MOST_MINOR_UNITS
+        "CASE WHEN ABS(:v) <= :most THEN CAST(ROUND(:v) AS BIGINT) END",
+        v=exp.paren(value),
+        most=MOST_MINOR_UNITS,
     )

@@ -16,25 +16,44 @@ _CLAUSES = (exp.Where, exp.Group, exp.Having, exp.Order)
 
 
 class _Compact:
-    """Over a dialect's generator: any expression that fits stands on one line, and lists of them are filled line by line."""
+    """Over a dialect's generator: any expression that fits stands on one line, and lists of
+    them are filled line by line.
+    """
 
     def sql(self: Any, expression: Any, key: str | None = None, comment: bool = True) -> str:
-        if self.pretty and key is None and isinstance(expression, exp.Expr) and not isinstance(expression, _LAID_OUT):
+        if (
+            self.pretty
+            and key is None
+            and isinstance(expression, exp.Expr)
+            and not isinstance(expression, _LAID_OUT)
+        ):
             flat = _flat(self, expression)
             if len(flat) <= WIDTH - 20 and "\n" not in flat:
                 return f"{self.sep()}{flat.strip()}" if isinstance(expression, _CLAUSES) else flat
         return str(super().sql(expression, key, comment))  # type: ignore[misc]
 
-    def expressions(self: Any, expression: Any = None, key: str | None = None, sqls: Any = None, **options: Any) -> str:
+    def expressions(
+        self: Any, expression: Any = None, key: str | None = None, sqls: Any = None, **options: Any
+    ) -> str:
         several = None if expression is None else expression.args.get(key or "expressions")
-        if not self.pretty or options.get("flat") or sqls is not None or not several or options.get("dynamic"):
+        if (
+            not self.pretty
+            or options.get("flat")
+            or sqls is not None
+            or not several
+            or options.get("dynamic")
+        ):
             return str(super().expressions(expression, key=key, sqls=sqls, **options))  # type: ignore[misc]
         lines = _filled([self.sql(e) for e in several])
         laid = "\n".join(lines)
         if not options.get("indent", True):
             return laid
         return str(
-            self.indent(laid, skip_first=options.get("skip_first", False), skip_last=options.get("skip_last", False))
+            self.indent(
+                laid,
+                skip_first=options.get("skip_first", False),
+                skip_last=options.get("skip_last", False),
+            )
         )
 
     def select_sql(self: Any, expression: exp.Select) -> str:
@@ -48,7 +67,10 @@ class _Compact:
     def case_sql(self: Any, expression: exp.Case) -> str:
         branches = [(self.sql(b, "this"), self.sql(b, "true")) for b in expression.args["ifs"]]
         this = self.sql(expression, "this")
-        lines = [f"CASE {this}" if this else "CASE", *(line for branch in branches for line in _branch(*branch))]
+        lines = [
+            f"CASE {this}" if this else "CASE",
+            *(line for branch in branches for line in _branch(*branch)),
+        ]
         if expression.args.get("default") is not None:
             lines.append(f"ELSE {self.sql(expression, 'default')}")
         return (
@@ -61,19 +83,31 @@ class _Compact:
         texts = [self.sql(a) for a in args if a is not None and not isinstance(a, bool)]
         if not self.pretty or sum(map(len, texts)) <= WIDTH - 40:
             return str(super().format_args(*args, sep=sep))  # type: ignore[misc]
-        return str(self.indent("\n" + "\n".join(_filled(texts)) + "\n", skip_first=True, skip_last=True))
+        return str(
+            self.indent("\n" + "\n".join(_filled(texts)) + "\n", skip_first=True, skip_last=True)
+        )
 
 
 def _branch(when: str, then: str) -> list[str]:
     one = f"WHEN {when} THEN {then}"
-    return [one] if "\n" not in when and len(one.split("\n")[0]) <= WIDTH - 20 else [f"WHEN {when}", f"THEN {then}"]
+    return (
+        [one]
+        if "\n" not in when and len(one.split("\n")[0]) <= WIDTH - 20
+        else [f"WHEN {when}", f"THEN {then}"]
+    )
 
 
 def _filled(texts: list[str]) -> list[str]:
-    """Texts with commas between them, as many on a line as fit; one with lines of its own stands apart."""
+    """Texts with commas between them, as many on a line as fit; one with lines of its own
+    stands apart.
+    """
     lines: list[str] = []
     for text in texts:
-        fits = lines and "\n" not in lines[-1] and len(lines[-1]) + len(text.split("\n")[0]) < WIDTH - 10
+        fits = (
+            lines
+            and "\n" not in lines[-1]
+            and len(lines[-1]) + len(text.split("\n")[0]) < WIDTH - 10
+        )
         if fits:
             lines[-1] += f", {text}"
             continue
@@ -90,7 +124,9 @@ def _flat(generator: Any, expression: exp.Expr) -> str:
 
 @lru_cache
 def _generator(own: type[Generator]) -> type[Generator]:
-    """The dialect's generator with our layout; unchanged where it is compiled, since it cannot be derived from then."""
+    """The dialect's generator with our layout; unchanged where it is compiled, since it cannot
+    be derived from then.
+    """
     try:
         return type(f"Compact{own.__name__}", (_Compact, own), {})
     except TypeError:
@@ -101,4 +137,6 @@ def laid_out(tree: exp.Expr, dialect: Any, *, identify: bool = False) -> str:
     """The tree as indented text in a dialect; with ``identify`` all names are quoted."""
     known = Dialect.get_or_raise(dialect)
     made: Any = _generator(known.generator_class)
-    return str(made(pretty=True, dialect=known, max_text_width=WIDTH, identify=identify).generate(tree))
+    return str(
+        made(pretty=True, dialect=known, max_text_width=WIDTH, identify=identify).generate(tree)
+    )

@@ -1,4 +1,6 @@
-"""The embedded engine's words in MariaDB: what it lacks is spelled out in its own SQL; nothing is created there."""
+"""The embedded engine's words in MariaDB: what it lacks is spelled out in its own SQL; nothing
+is created there.
+"""
 
 import datetime as dt
 import re
@@ -14,31 +16,47 @@ from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, sh
 from fairladder.engine.words import part_of_text
 from fairladder.sqltree import sql
 
-#: Functions that a query may call beside those that the SQL library knows: they read their arguments and nothing else.
+#: Functions that a query may call beside those that the SQL library knows: they read their
+#: arguments and nothing else.
 FUNCTIONS = frozenset(
-    "abs acos addtime adddate asin atan atan2 bin bit_and bit_count bit_length bit_or bit_xor ceil ceiling char_length character_length "
-    "concat_ws conv convert_tz cos cot count crc32 cume_dist curdate curtime date date_format datediff dayname dayofmonth dayofweek "
-    "dayofyear degrees dense_rank elt exp export_set extractvalue field find_in_set first_value floor format from_base64 from_days "
-    "from_unixtime greatest group_concat hex hour ifnull inet_aton inet_ntoa insert instr interval isnull json_array json_arrayagg "
-    "json_compact json_contains json_contains_path json_depth json_exists json_extract json_keys json_length json_object json_objectagg "
-    "json_query json_quote json_search json_type json_unquote json_valid json_value lag last_day last_value lead least left length ln "
-    "localtime localtimestamp locate log log10 log2 lower lpad ltrim makedate maketime md5 median microsecond mid minute mod month "
-    "monthname natural_sort_key now nth_value ntile nullif nvl nvl2 oct octet_length ord percent_rank percentile_cont percentile_disc "
-    "period_add period_diff pi position pow power quarter quote radians rank regexp_instr regexp_replace regexp_substr repeat replace "
-    "reverse right round row_number rpad rtrim sec_to_time second sha sha1 sha2 sign sin soundex space sqrt std stddev stddev_pop "
-    "stddev_samp str_to_date strcmp subdate substr substring substring_index subtime tan time time_format time_to_sec timediff timestamp "
-    "timestampadd timestampdiff to_base64 to_char to_days to_seconds trim truncate unhex unix_timestamp upper utc_date utc_time "
+    "abs acos addtime adddate asin atan atan2 bin bit_and bit_count bit_length bit_or bit_xor "
+    "ceil ceiling char_length character_length "
+    "concat_ws conv convert_tz cos cot count crc32 cume_dist curdate curtime date date_format "
+    "datediff dayname dayofmonth dayofweek "
+    "dayofyear degrees dense_rank elt exp export_set extractvalue field find_in_set first_value "
+    "floor format from_base64 from_days "
+    "from_unixtime greatest group_concat hex hour ifnull inet_aton inet_ntoa insert instr "
+    "interval isnull json_array json_arrayagg "
+    "json_compact json_contains json_contains_path json_depth json_exists json_extract json_keys "
+    "json_length json_object json_objectagg "
+    "json_query json_quote json_search json_type json_unquote json_valid json_value lag last_day "
+    "last_value lead least left length ln "
+    "localtime localtimestamp locate log log10 log2 lower lpad ltrim makedate maketime md5 median "
+    "microsecond mid minute mod month "
+    "monthname natural_sort_key now nth_value ntile nullif nvl nvl2 oct octet_length ord "
+    "percent_rank percentile_cont percentile_disc "
+    "period_add period_diff pi position pow power quarter quote radians rank regexp_instr "
+    "regexp_replace regexp_substr repeat replace "
+    "reverse right round row_number rpad rtrim sec_to_time second sha sha1 sha2 sign sin soundex "
+    "space sqrt std stddev stddev_pop "
+    "stddev_samp str_to_date strcmp subdate substr substring substring_index subtime tan time "
+    "time_format time_to_sec timediff timestamp "
+    "timestampadd timestampdiff to_base64 to_char to_days to_seconds trim truncate unhex "
+    "unix_timestamp upper utc_date utc_time "
     "utc_timestamp var_pop var_samp variance week weekday weekofyear weight_string year yearweek".split()
 )
 #: How text compares in the session: by code point, and a blank at its end counts.
 COLLATION = "utf8mb4_nopad_bin"
-#: The order of letters whose capitals and small ones are those of conditions, one for one, but for the capital of ``ß``.
+#: The order of letters whose capitals and small ones are those of conditions, one for one, but for
+#: the capital of ``ß``.
 _WITH_LETTERS = "utf8mb4_uca1400_as_cs"
-#: At most 299 digits before the point: of a number that a float cannot hold MariaDB makes the largest there is.
+#: At most 299 digits before the point: of a number that a float cannot hold MariaDB makes the
+#: largest there is.
 _NUMBER = r"^[+-]?(\d{1,200}\.?\d*|\.\d+)([eE][+-]?\d\d?)?$"
 _DECIMAL = exp.DataType.build("DECIMAL(65, 30)", dialect="mysql")
 _WHITE = r" \t\n\f\r"
-#: Set on a moment that has been moved to a time zone, which as text has no zeros at the end of its fraction.
+#: Set on a moment that has been moved to a time zone, which as text has no zeros at the end of its
+#: fraction.
 _MOMENT = "moment"
 
 
@@ -86,13 +104,19 @@ def _of_text(node: exp.Expr) -> exp.Expr:
             return _extracted(node.this, node.expression.name, node.args["group"])
         case exp.Contains() | exp.StartsWith() | exp.EndsWith():
             return part_of_text(node)
-        case exp.Trim() if len(node.text("expression")) > 1:  # a word is taken off there, not any of its letters
+        case exp.Trim() if (
+            len(node.text("expression")) > 1
+        ):  # a word is taken off there, not any of its letters
             signs = f"[{re.escape(node.text('expression'))}]+"
-            ends = {"LEADING": f"^{signs}", "TRAILING": f"{signs}$"}.get(node.text("position"), f"^{signs}|{signs}$")
+            ends = {"LEADING": f"^{signs}", "TRAILING": f"{signs}$"}.get(
+                node.text("position"), f"^{signs}|{signs}$"
+            )
             return _replaced(node.this, ends, "")
         case exp.Like():
             changed = node.copy()
-            changed.set("expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\")))
+            changed.set(
+                "expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\"))
+            )
             return changed
         case exp.Lower():
             return _collated(exp.Lower(this=_collated(node.this, _WITH_LETTERS)), COLLATION)
@@ -105,7 +129,9 @@ def _of_text(node: exp.Expr) -> exp.Expr:
 
 
 def as_text(cell: exp.Expr) -> exp.Expr:
-    """A text cell of whatever letters and order, as text that compares by code point in all that is made of it."""
+    """A text cell of whatever letters and order, as text that compares by code point in all
+    that is made of it.
+    """
     wide = sqlglot.parse_one("CAST(:cell AS CHAR CHARACTER SET utf8mb4)", dialect="mysql")
     return _collated(exp.replace_placeholders(wide, cell=cell), COLLATION)
 
@@ -158,10 +184,15 @@ def _function(node: exp.Anonymous) -> exp.Expr:
         case "PRINTF", [form, number]:
             return _significant(number, int(re.sub(r"\D", "", form.name)))
         case "ARRAY_EXTRACT", [text, place]:
-            return sql("RIGHT(:t, 1)" if place.sql() == "-1" else "SUBSTRING(:t, :n, 1)", t=text, n=place)
+            return sql(
+                "RIGHT(:t, 1)" if place.sql() == "-1" else "SUBSTRING(:t, :n, 1)", t=text, n=place
+            )
         case "ISFINITE", [cell]:
             return sql("(:c IS NOT NULL)", c=cell)
-        case "HASH", _:  # rows are sorted by the beginning of a long text only, so no text of all cells
+        case (
+            "HASH",
+            _,
+        ):  # rows are sorted by the beginning of a long text only, so no text of all cells
             return _call("SHA2", _call("JSON_ARRAY", *arguments), exp.convert(256))
         case "TIMEZONE", [zone, instant]:
             return _in_zone(zone.name, instant)
@@ -177,14 +208,18 @@ def _exact(number: exp.Expr) -> exp.Expr:
 def _significant(number: exp.Expr, digits: int) -> exp.Expr:
     """A number to so many significant digits."""
     places = sql("(:n - FLOOR(LOG10(ABS(:x))))", n=digits - 1, x=number)
-    return sql("CASE WHEN :x = 0 THEN 0 ELSE ROUND(:e, :p) END", x=number, e=_exact(number), p=places)
+    return sql(
+        "CASE WHEN :x = 0 THEN 0 ELSE ROUND(:e, :p) END", x=number, e=_exact(number), p=places
+    )
 
 
-# ------------------------------------------------------------------------------------------------------------- patterns
+# --------------------------------------------------------------------------------------------------
 
 
 def _pattern(pattern: str) -> exp.Expr:
-    """A regular expression as PCRE reads it: digits and white space are ASCII's, and ``$`` is the end of the text."""
+    """A regular expression as PCRE reads it: digits and white space are ASCII's, and ``$`` is
+    the end of the text.
+    """
     inside = re.sub(
         r"\[(?:\\.|[^\]\\])*\]",
         lambda m: m[0].replace(r"\s", _WHITE).replace("$", r"\$").replace(r"\d", "0-9"),
@@ -204,7 +239,7 @@ def _extracted(text: exp.Expr, pattern: str, group: exp.Expr) -> exp.Expr:
     return _call("REGEXP_REPLACE", found, _pattern(pattern), exp.Literal.string(f"\\{group.name}"))
 
 
-# ------------------------------------------------------------------------------------------------------- days and times
+# --------------------------------------------------------------------------------------------------
 
 
 def _later(moment: exp.Expr, number: exp.Expr, unit: str) -> exp.Expr:
@@ -256,19 +291,28 @@ def _instant(text: exp.Expr) -> exp.Expr:
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     """The day that a text means under a strptime pattern, NULL where it does not fit."""
     shape, groups = shape_of(pattern)
-    found = {letter: _extracted(text, f"^{shape}$", exp.convert(n)) for n, letter in enumerate(groups, start=1)}
+    found = {
+        letter: _extracted(text, f"^{shape}$", exp.convert(n))
+        for n, letter in enumerate(groups, start=1)
+    }
     day = _tried(day_of_groups(found), exp.DType.DATE)
     return sql("CASE WHEN :fits THEN :day END", fits=_matches(text, f"^{shape}$"), day=day)
 
 
 def _in_zone(zone: str, instant: exp.Expr) -> exp.Expr:
-    """The clock of a time zone at an instant of UTC. Servers need not know time zones, so they are told this one's offsets."""
+    """The clock of a time zone at an instant of UTC. Servers need not know time zones, so they
+    are told this one's offsets.
+    """
     spells = _offsets(zone)
     since = exp.Literal.string("1970-01-01")
     seconds = exp.Anonymous(this="TIMESTAMPDIFF", expressions=[exp.var("SECOND"), since, instant])
     spell = _call("INTERVAL", seconds, *(exp.convert(start) for start, _ in spells))
     before_all = spells[0][1]
-    offset = _call("ELT", sql(":n + 1", n=spell), *map(exp.convert, (before_all, *(shift for _, shift in spells))))
+    offset = _call(
+        "ELT",
+        sql(":n + 1", n=spell),
+        *map(exp.convert, (before_all, *(shift for _, shift in spells))),
+    )
     moved = _later(instant, exp.cast(offset, "BIGINT"), "SECOND")
     made = exp.paren(moved)
     made.meta[_MOMENT] = True

@@ -1,4 +1,6 @@
-"""The embedded engine's words in PostgreSQL: what it lacks is spelled out in its own SQL; nothing is created there."""
+"""The embedded engine's words in PostgreSQL: what it lacks is spelled out in its own SQL;
+nothing is created there.
+"""
 
 import re
 
@@ -11,21 +13,35 @@ from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, sh
 from fairladder.engine.words import part_of_text
 from fairladder.sqltree import numeric, sql
 
-#: Functions that a query may call beside those that the SQL library knows: they read their arguments and nothing else.
+#: Functions that a query may call beside those that the SQL library knows: they read their
+#: arguments and nothing else.
 FUNCTIONS = frozenset(
-    "abs acos age any_value array_agg array_append array_cat array_length array_position array_remove array_to_string array_upper asin "
-    "atan atan2 bit_and bit_or bit_length bool_and bool_or btrim cardinality cbrt ceil ceiling char_length chr clock_timestamp "
-    "concat_ws corr cos count cume_dist date_bin date_part date_trunc decode degrees dense_rank div encode exp extract factorial "
-    "first_value floor format gcd generate_series greatest initcap isfinite json_agg json_array_elements json_array_elements_text "
-    "json_array_length json_build_object json_each json_each_text json_extract_path json_extract_path_text json_object_agg "
-    "json_typeof jsonb_agg jsonb_array_elements jsonb_array_elements_text jsonb_array_length jsonb_build_object jsonb_each "
-    "jsonb_each_text jsonb_extract_path jsonb_extract_path_text jsonb_object_agg jsonb_path_query jsonb_path_query_first jsonb_typeof "
-    "justify_days justify_hours lag last_value lcm lead least left length ln log lower lpad ltrim make_date make_interval make_time "
-    "make_timestamp make_timestamptz md5 min_scale mod mode now nth_value ntile num_nonnulls num_nulls octet_length overlay "
-    "percent_rank percentile_cont percentile_disc pi position power quote_literal radians rank regexp_count regexp_instr regexp_like "
-    "regexp_match regexp_matches regexp_replace regexp_split_to_array regexp_split_to_table regexp_substr repeat replace reverse right "
-    "round row_number row_to_json rpad rtrim scale sha256 sign sin split_part sqrt starts_with stddev stddev_pop stddev_samp "
-    "string_agg string_to_array string_to_table strpos substr substring tan timezone to_char to_date to_hex to_json to_jsonb to_number "
+    "abs acos age any_value array_agg array_append array_cat array_length array_position "
+    "array_remove array_to_string array_upper asin "
+    "atan atan2 bit_and bit_or bit_length bool_and bool_or btrim cardinality cbrt ceil ceiling "
+    "char_length chr clock_timestamp "
+    "concat_ws corr cos count cume_dist date_bin date_part date_trunc decode degrees dense_rank "
+    "div encode exp extract factorial "
+    "first_value floor format gcd generate_series greatest initcap isfinite json_agg "
+    "json_array_elements json_array_elements_text "
+    "json_array_length json_build_object json_each json_each_text json_extract_path "
+    "json_extract_path_text json_object_agg "
+    "json_typeof jsonb_agg jsonb_array_elements jsonb_array_elements_text jsonb_array_length "
+    "jsonb_build_object jsonb_each "
+    "jsonb_each_text jsonb_extract_path jsonb_extract_path_text jsonb_object_agg jsonb_path_query "
+    "jsonb_path_query_first jsonb_typeof "
+    "justify_days justify_hours lag last_value lcm lead least left length ln log lower lpad ltrim "
+    "make_date make_interval make_time "
+    "make_timestamp make_timestamptz md5 min_scale mod mode now nth_value ntile num_nonnulls "
+    "num_nulls octet_length overlay "
+    "percent_rank percentile_cont percentile_disc pi position power quote_literal radians rank "
+    "regexp_count regexp_instr regexp_like "
+    "regexp_match regexp_matches regexp_replace regexp_split_to_array regexp_split_to_table "
+    "regexp_substr repeat replace reverse right "
+    "round row_number row_to_json rpad rtrim scale sha256 sign sin split_part sqrt starts_with "
+    "stddev stddev_pop stddev_samp "
+    "string_agg string_to_array string_to_table strpos substr substring tan timezone to_char "
+    "to_date to_hex to_json to_jsonb to_number "
     "to_timestamp translate trim_array trim_scale trunc unaccent unnest upper var_pop var_samp variance width_bucket".split()
 )
 #: No exponents of three digits: PostgreSQL stops at a number that a float cannot hold.
@@ -51,7 +67,9 @@ def translated(node: exp.Expr) -> exp.Expr:
             changed.set("expression", _pattern(node.expression))
             return changed
         case exp.RegexpExtract():
-            match = exp.Anonymous(this="REGEXP_MATCH", expressions=[node.this, _pattern(node.expression)])
+            match = exp.Anonymous(
+                this="REGEXP_MATCH", expressions=[node.this, _pattern(node.expression)]
+            )
             group = exp.Bracket(this=exp.paren(match), expressions=[node.args["group"]], offset=1)
             return sql("COALESCE(:g, '')", g=group)
         case exp.Contains() | exp.StartsWith() | exp.EndsWith():
@@ -71,8 +89,13 @@ _C = exp.to_identifier("C", quoted=True)
 
 def letter_by_letter(node: exp.Expr) -> exp.Expr:
     """LOWER or UPPER as conditions mean them; what a letter is depends on a database's locale."""
-    letters_, others = letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
-    arguments = [exp.Collate(this=exp.paren(node.this), expression=_C), *map(exp.Literal.string, (letters_, others))]
+    letters_, others = (
+        letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
+    )
+    arguments = [
+        exp.Collate(this=exp.paren(node.this), expression=_C),
+        *map(exp.Literal.string, (letters_, others)),
+    ]
     return exp.Anonymous(this="TRANSLATE", expressions=arguments)
 
 
@@ -94,7 +117,9 @@ def _function(node: exp.Anonymous) -> exp.Expr:
         return sql("CAST(CAST(:x AS FLOAT) AS VARCHAR)", x=arguments[1])
     if name == "ARRAY_EXTRACT":
         text, place = arguments
-        return sql("RIGHT(:t, 1)" if place.sql() == "-1" else "SUBSTRING(:t, :n, 1)", t=text, n=place)
+        return sql(
+            "RIGHT(:t, 1)" if place.sql() == "-1" else "SUBSTRING(:t, :n, 1)", t=text, n=place
+        )
     if name == "HASH":
         return sql("CAST(:r AS VARCHAR)", r=exp.Anonymous(this="ROW", expressions=arguments))
     if name == "TRY_STRPTIME":
@@ -114,7 +139,9 @@ def _pattern(literal: exp.Expr) -> exp.Expr:
 
 
 def _replaced(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
-    return exp.RegexpReplace(this=text, expression=exp.Literal.string(pattern), replacement=exp.Literal.string(by))
+    return exp.RegexpReplace(
+        this=text, expression=exp.Literal.string(pattern), replacement=exp.Literal.string(by)
+    )
 
 
 def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
@@ -129,7 +156,9 @@ def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     """The day that a text means under a strptime pattern, NULL where it does not fit."""
     shape, groups = shape_of(pattern)
-    match = exp.Anonymous(this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(f"^{shape}$"))])
+    match = exp.Anonymous(
+        this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(f"^{shape}$"))]
+    )
     found: dict[str, exp.Expr] = {
         letter: exp.Bracket(this=exp.paren(match), expressions=[exp.convert(n)], offset=1)
         for n, letter in enumerate(groups, start=1)

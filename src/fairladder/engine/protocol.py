@@ -17,14 +17,18 @@ CURRENCY_SIGNS = "$¢-¥֏؋߾߿৲৳৻૱௹฿៛₠-⃀꠸﷼﹩＄￠￡�
 
 @dataclass(frozen=True)
 class Limits:
-    """What an engine allows or prefers. Callers read these values and never ask which engine they have."""
+    """What an engine allows or prefers. Callers read these values and never ask which engine
+    they have.
+    """
 
     rows_here: int | None = None
     """The most customers that may come to this machine; None if any number may."""
     set_aside: int | None = None
     """The most set-aside rows that are shown; None if all are."""
     looked_at: int = 1_000_000
-    """The most rows that every command looks at a second time; of more than these only `check` does."""
+    """The most rows that every command looks at a second time; of more than these only `check`
+    does.
+    """
     customer_findings: bool = True
     """True if every command looks at the customers; otherwise only `check` does."""
     ids_as_written: bool = True
@@ -32,13 +36,17 @@ class Limits:
     channel_bits: bool = True
     """True if a few channels are read faster as bits than as text."""
     windows: bool = True
-    """True if ranks of all customers can be computed by one window; otherwise they are added up from buckets."""
+    """True if ranks of all customers can be computed by one window; otherwise they are added
+    up from buckets.
+    """
     note: str = ""
     """A sentence for `check` about what the engine cannot show; empty if there is none."""
 
 
 class Engine(Protocol):
-    """Runs trees written in the embedded engine's words; one that speaks another dialect turns them into its own."""
+    """Runs trees written in the embedded engine's words; one that speaks another dialect turns
+    them into its own.
+    """
 
     dialect: str
 
@@ -49,7 +57,9 @@ class Engine(Protocol):
 
     @property
     def steady(self) -> bool:
-        """Whether every query sees the same state of the data: nobody else can change it, or a ``moment`` holds it."""
+        """Whether every query sees the same state of the data: nobody else can change it, or a
+        ``moment`` holds it.
+        """
         ...
 
     @property
@@ -63,7 +73,9 @@ class Engine(Protocol):
         ...
 
     def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:
-        """The rows of a query as a relation of ``customer_engine``, which keeps them; without ``keep`` only if it must."""
+        """The rows of a query as a relation of ``customer_engine``, which keeps them; without
+        ``keep`` only if it must.
+        """
         ...
 
     def moment(self) -> AbstractContextManager[None]:
@@ -100,27 +112,39 @@ class Engine(Protocol):
 
 
 class CustomerEngine(Engine, Protocol):
-    """An engine that holds customers: tables last until their owner goes, and results leave it here."""
+    """An engine that holds customers: tables last until their owner goes, and results leave it
+    here.
+    """
 
     def passing(self) -> AbstractContextManager[Callable[[exp.Expr], exp.Expr]]:
-        """Drop at the end what this thread kept inside, except what has an owner or is passed to the function given."""
+        """Drop at the end what this thread kept inside, except what has an owner or is passed
+        to the function given.
+        """
         ...
 
     def own(self, owner: object, relation: exp.Expr) -> None:
         """Drop what ``keep`` kept once ``owner`` is gone."""
         ...
 
-    def frame(self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], Any]) -> Any:
-        """The rows of a query as the public DataFrame: of pandas by ``to_pandas``, in ``order``; or the engine's own, unordered."""
+    def frame(
+        self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], Any]
+    ) -> Any:
+        """The rows of a query as the public DataFrame: of pandas by ``to_pandas``, in
+        ``order``; or the engine's own, unordered.
+        """
         ...
 
     def came_here(self, count: int, why: str) -> str:
-        """A sentence that says that so many customers came to this machine; empty where they always are here."""
+        """A sentence that says that so many customers came to this machine; empty where they
+        always are here.
+        """
         ...
 
     @property
     def parts_writer(self) -> "PartsWriter | None":
-        """What writes results as folders of parts; None where results are written as files on this machine."""
+        """What writes results as folders of parts; None where results are written as files on
+        this machine.
+        """
         ...
 
 
@@ -132,5 +156,7 @@ class PartsWriter(Protocol):
         ...
 
     def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
-        """Write the rows of a query as a folder of parts with ``receipt`` beside them, whole or not at all."""
+        """Write the rows of a query as a folder of parts with ``receipt`` beside them, whole
+        or not at all.
+        """
         ...

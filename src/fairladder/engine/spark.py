@@ -27,7 +27,9 @@ def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
         case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
             return _whole_units(node.this)
         case exp.Cast() if (
-            node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Round) and not node.this.args.get("decimals")
+            node.to.this == exp.DType.BIGINT
+            and isinstance(node.this, exp.Round)
+            and not node.this.args.get("decimals")
         ):
             return _nearest(node.this.this)
         case exp.Cast() if node.to.this == exp.DType.INT and isinstance(node.this, exp.Count):
@@ -35,7 +37,8 @@ def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
         case exp.Trunc() if not node.args.get("decimals"):
             # Larger floats have no fraction, and are too large for Spark's FLOOR.
             return sql(
-                "CASE WHEN ABS(:x) < 1e18 THEN CASE WHEN :x < 0 THEN CEIL(:x) ELSE FLOOR(:x) END ELSE :x END",
+                "CASE WHEN ABS(:x) < 1e18 THEN CASE WHEN :x < 0 THEN CEIL(:x) ELSE FLOOR(:x) END "
+                "ELSE :x END",
                 x=node.this,
             )
         case exp.RegexpLike():
@@ -44,14 +47,18 @@ def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
             return _matches(node.this, f"^(?:{node.expression.name})$")
         case exp.RegexpReplace():
             by = exp.Literal.string(re.sub(r"\\(\d)", r"$\1", node.args["replacement"].name))
-            return exp.Anonymous(this="REGEXP_REPLACE", expressions=[node.this, _pattern(node.expression.name), by])
+            return exp.Anonymous(
+                this="REGEXP_REPLACE", expressions=[node.this, _pattern(node.expression.name), by]
+            )
         case exp.RegexpExtract():
             return _extracted(node.this, node.expression.name, node.args["group"])
         case exp.Window() if isinstance(node.this, exp.RowNumber) and not node.args.get("order"):
             return _row_number(node)
         case exp.Like():
             changed = node.copy()
-            changed.set("expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\")))
+            changed.set(
+                "expression", exp.Literal.string(node.expression.name.replace("\\", "\\\\"))
+            )
             return changed
         case exp.Lower() | exp.Upper():
             return letter_by_letter(node)
@@ -87,7 +94,9 @@ def _function(node: exp.Anonymous) -> exp.Expr:
 
 
 def _row_number(node: exp.Window) -> exp.Expr:
-    """Rows of a cluster have no numbers of their own; within a part any order will do where none is asked for."""
+    """Rows of a cluster have no numbers of their own; within a part any order will do where
+    none is asked for.
+    """
     part = node.args.get("partition_by")
     if not part:
         return sql("CAST(NULL AS BIGINT)")
@@ -98,14 +107,22 @@ def _row_number(node: exp.Window) -> exp.Expr:
 
 def letter_by_letter(node: exp.Expr) -> exp.Expr:
     """LOWER or UPPER as conditions mean them: a letter for a letter."""
-    letters_, others = letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
-    return exp.Anonymous(this="TRANSLATE", expressions=[node.this, *map(exp.Literal.string, (letters_, others))])
+    letters_, others = (
+        letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
+    )
+    return exp.Anonymous(
+        this="TRANSLATE", expressions=[node.this, *map(exp.Literal.string, (letters_, others))]
+    )
 
 
 def _pattern(pattern: str) -> exp.Expr:
-    """A regular expression as Java reads it: a line ends at a line feed only, and ``$`` is the end of the text."""
+    """A regular expression as Java reads it: a line ends at a line feed only, and ``$`` is the
+    end of the text.
+    """
     # White space in a class of its own, or in a class of others.
-    inside = re.sub(r"\[(?:\\.|[^\]\\])*\]", lambda m: m[0].replace(r"\s", _WHITE).replace("$", r"\$"), pattern)
+    inside = re.sub(
+        r"\[(?:\\.|[^\]\\])*\]", lambda m: m[0].replace(r"\s", _WHITE).replace("$", r"\$"), pattern
+    )
     ends = re.sub(r"(?<!\\)\$", r"\\z", inside).replace(r"\s", f"[{_WHITE}]")
     signs = re.sub(r"[$]", r"\\$", CURRENCY_SIGNS)
     return exp.Literal.string("(?d)" + ends.replace(r"\p{Sc}", f"[{signs}]"))
@@ -130,47 +147,61 @@ def _is_float(tree: exp.Expr, floats: Collection[str]) -> bool:
             return tree.to.this in (exp.DType.DOUBLE, exp.DType.FLOAT)
         case exp.Case():
             branches = [branch.args["true"] for branch in tree.args["ifs"]]
-            return any(_is_float(b, floats) for b in (*branches, tree.args.get("default")) if b is not None)
+            return any(
+                _is_float(b, floats) for b in (*branches, tree.args.get("default")) if b is not None
+            )
     return False
 
 
 def _float_text(cell: exp.Expr) -> exp.Expr:
     """A float as text as elsewhere, where Java writes 1.0E7."""
     plain = exp.cast(cell, "VARCHAR")
-    bare = _replaced(sql("CAST(CAST(:c AS DECIMAL(38, 21)) AS VARCHAR)", c=cell), r"(\.\d+?)0+\z", "$1")
+    bare = _replaced(
+        sql("CAST(CAST(:c AS DECIMAL(38, 21)) AS VARCHAR)", c=cell), r"(\.\d+?)0+\z", "$1"
+    )
     power = _extracted(plain, r"E-?(\d+)", exp.convert(1))
     long = sql(
-        ":m || 'e' || CASE WHEN CONTAINS(:p, 'E-') THEN '-' ELSE '+' END || LPAD(:e, GREATEST(LENGTH(:e), 2), '0')",
+        ":m || 'e' || CASE WHEN CONTAINS(:p, 'E-') THEN '-' ELSE '+' END || LPAD(:e, "
+        "GREATEST(LENGTH(:e), 2), '0')",
         m=_replaced(plain, r"(\.0)?E.*\z", ""), p=plain, e=power,
     )  # fmt: skip
     return sql(
-        "CASE WHEN NOT CONTAINS(:p, 'E') THEN :p WHEN ABS(:c) >= 1e-4 AND ABS(:c) < 1e16 THEN :b ELSE :l END",
+        "CASE WHEN NOT CONTAINS(:p, 'E') THEN :p WHEN ABS(:c) >= 1e-4 AND ABS(:c) < 1e16 THEN :b "
+        "ELSE :l END",
         p=plain, c=cell, b=bare, l=long,
     )  # fmt: skip
 
 
 def _nearest(number: exp.Expr) -> exp.Expr:
-    """The nearest whole number, halves away from zero: Spark's ROUND goes by way of decimals, which takes ten times as long."""
+    """The nearest whole number, halves away from zero: Spark's ROUND goes by way of decimals,
+    which takes ten times as long.
+    """
     size = sql("ABS(:x)", x=number)
     up = sql("CASE WHEN :s - FLOOR(:s) >= 0.5e0 THEN 1 ELSE 0 END", s=size)
-    return sql("CASE WHEN :x < 0 THEN -(FLOOR(:s) + :u) ELSE FLOOR(:s) + :u END", x=number, s=size, u=up)
+    return sql(
+        "CASE WHEN :x < 0 THEN -(FLOOR(:s) + :u) ELSE FLOOR(:s) + :u END", x=number, s=size, u=up
+    )
 
 
 def _whole_units(product: exp.Mul) -> exp.Expr:
-    """An exact amount times the units of one, whole: rounded at its own place first, since products keep fewer places."""
+    """An exact amount times the units of one, whole: rounded at its own place first, since
+    products keep fewer places.
+    """
     amount, scale = product.left, product.right
     rounded = exp.Anonymous(this="ROUND", expressions=[amount, exp.convert(len(scale.name) - 1)])
     return exp.cast(exp.Mul(this=rounded, expression=scale), "BIGINT")
 
 
-# ------------------------------------------------------------------------------------------------ texts that may be something
+# ------------------------------------------------------------------------------------------------ t
 
 
 def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
     """The text as something else, NULL where it is none."""
 
     def made(shaped: exp.Expr) -> exp.Expr:
-        return _try_cast(shaped if kind in (exp.DType.DATE, exp.DType.DOUBLE) else _one_space(shaped), kind)
+        return _try_cast(
+            shaped if kind in (exp.DType.DATE, exp.DType.DOUBLE) else _one_space(shaped), kind
+        )
 
     return tried(text, kind, SHAPES.get(kind, _NUMBER), _matches, _replaced_once, made)
 
@@ -191,13 +222,18 @@ def _one_space(text: exp.Expr) -> exp.Expr:
 
 
 def _replaced(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
-    return exp.Anonymous(this="REGEXP_REPLACE", expressions=[text, *map(exp.Literal.string, (pattern, by))])
+    return exp.Anonymous(
+        this="REGEXP_REPLACE", expressions=[text, *map(exp.Literal.string, (pattern, by))]
+    )
 
 
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     """The day that a text means under a strptime pattern, NULL where it does not fit."""
     shape, groups = shape_of(pattern)
-    found = {letter: _extracted(text, f"^{shape}$", exp.convert(n)) for n, letter in enumerate(groups, start=1)}
+    found = {
+        letter: _extracted(text, f"^{shape}$", exp.convert(n))
+        for n, letter in enumerate(groups, start=1)
+    }
     return sql(
         "CASE WHEN :fits THEN :day END",
         fits=_matches(text, f"^{shape}$"),
@@ -205,19 +241,23 @@ def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     )
 
 
-# ---------------------------------------------------------------------------------------------------------- exact amounts
+# --------------------------------------------------------------------------------------------------
 
 _WHOLE = "DECIMAL(38, 0)"
 
 
 def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
-    """``numbers.exact_minor`` in whole numbers of 38 digits: digits and powers of ten apart, rounded once as text.
+    """``numbers.exact_minor`` in whole numbers of 38 digits: digits and powers of ten apart,
+    rounded once as text.
 
     More digits than that stop the query, with advice; no number is rounded twice.
     """
     given, texts = (
         texts,
-        [t if isinstance(t, exp.Null) else exp.column(f"t{i}", table=_BOUND) for i, t in enumerate(texts)],
+        [
+            t if isinstance(t, exp.Null) else exp.column(f"t{i}", table=_BOUND)
+            for i, t in enumerate(texts)
+        ],
     )
     decimals, product = int(name.split("_")[2]), "_product" in name
     discount = texts[2] if product and not isinstance(texts[2], exp.Null) else None
@@ -227,9 +267,17 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
         factors = [factors[0].times(factors[1]).minus(off), *factors[2:]]
     elif discount is not None:
         bare = _Exact.of(sql("COALESCE(RTRIM(RTRIM(:d, '%')), '0')", d=discount))
-        hundredths = exp.true() if "_percent" in name else sql("COALESCE(RIGHT(:d, 1) = '%', FALSE)", d=discount)
+        hundredths = (
+            exp.true()
+            if "_percent" in name
+            else sql("COALESCE(RIGHT(:d, 1) = '%', FALSE)", d=discount)
+        )
         power = sql("(:e - CASE WHEN :h THEN 2 ELSE 0 END)", e=bare.power, h=hundredths)
-        factors.append(_Exact(exp.cast(exp.convert(1), _WHOLE), exp.convert(0)).minus(_Exact(bare.digits, power)))
+        factors.append(
+            _Exact(exp.cast(exp.convert(1), _WHOLE), exp.convert(0)).minus(
+                _Exact(bare.digits, power)
+            )
+        )
     value = factors[0]
     for factor in factors[1:]:
         value = value.times(factor)
@@ -241,35 +289,49 @@ _BOUND = "x"
 
 
 def _with_bound(texts: list[exp.Expr], body: exp.Expr) -> exp.Expr:
-    """The body over texts that are worked out once: as the function of an array of one, since there is no other way to say so.
+    """The body over texts that are worked out once: as the function of an array of one, since
+    there is no other way to say so.
 
-    Few amounts need it. Written out for each text that it speaks of, it would be longer than a Java method can be.
+    Few amounts need it. Written out for each text that it speaks of, it would be longer than a
+    Java method can be.
     """
     fields = [
-        part for i, t in enumerate(texts) if not isinstance(t, exp.Null) for part in (exp.Literal.string(f"t{i}"), t)
+        part
+        for i, t in enumerate(texts)
+        if not isinstance(t, exp.Null)
+        for part in (exp.Literal.string(f"t{i}"), t)
     ]
     one = exp.Array(expressions=[exp.Anonymous(this="NAMED_STRUCT", expressions=fields)])
     made = exp.Lambda(this=body, expressions=[exp.to_identifier(_BOUND)])
     return exp.Anonymous(
-        this="ELEMENT_AT", expressions=[exp.Anonymous(this="TRANSFORM", expressions=[one, made]), exp.convert(1)]
+        this="ELEMENT_AT",
+        expressions=[exp.Anonymous(this="TRANSFORM", expressions=[one, made]), exp.convert(1)],
     )
 
 
 class _Exact:
-    """A number as whole digits times a power of ten, both trees; never null where it is asked for."""
+    """A number as whole digits times a power of ten, both trees; never null where it is asked
+    for.
+    """
 
     def __init__(self, digits: exp.Expr, power: exp.Expr) -> None:
         self.digits, self.power = digits, power
 
     @classmethod
     def of(cls, text: exp.Expr) -> "_Exact":
-        """``-12.50`` is -125 times a tenth. Zeros at the end of its fraction are left out, so that digits stay few."""
+        """``-12.50`` is -125 times a tenth. Zeros at the end of its fraction are left out, so
+        that digits stay few.
+        """
         short = _replaced(_replaced(text, r"(\.\d*?)0+(?=[eE]|\z)", "$1"), r"^\+", "")
         digits = _replaced(_replaced(short, r"[eE].*\z", ""), r"\.", "")
         fraction = sql("LENGTH(:f)", f=_extracted(short, r"\.(\d*)", exp.convert(1)))
         after_e = _extracted(short, r"[eE]\+?(-?\d+)$", exp.convert(1))
-        power = sql("(CASE WHEN :e = '' THEN 0 ELSE CAST(:e AS INTEGER) END - :f)", e=after_e, f=fraction)
-        return cls(exp.cast(sql("CASE WHEN :d IN ('', '-') THEN '0' ELSE :d END", d=digits), _WHOLE), power)
+        power = sql(
+            "(CASE WHEN :e = '' THEN 0 ELSE CAST(:e AS INTEGER) END - :f)", e=after_e, f=fraction
+        )
+        return cls(
+            exp.cast(sql("CASE WHEN :d IN ('', '-') THEN '0' ELSE :d END", d=digits), _WHOLE), power
+        )
 
     def times(self, other: "_Exact") -> "_Exact":
         """The product."""
@@ -284,20 +346,28 @@ class _Exact:
 
     def _at(self, power: exp.Expr) -> exp.Expr:
         """The digits at a lower power of ten."""
-        longer = sql("(CAST(:d AS VARCHAR) || REPEAT('0', :p - :q))", d=self.digits, p=self.power, q=power)
+        longer = sql(
+            "(CAST(:d AS VARCHAR) || REPEAT('0', :p - :q))", d=self.digits, p=self.power, q=power
+        )
         return _try_cast(longer, exp.DataType.build(_WHOLE))
 
     def rounded(self, decimals: int) -> exp.Expr:
         """Minor units, half away from zero; NULL beyond the largest amount."""
         places = sql("(:p + :n)", p=self.power, n=decimals)
-        # Wide enough that the point always lies within; what lies beyond it on either side is no amount or rounds to nothing.
+        # Wide enough that the point always lies within; what lies beyond it on either side is no
+        # amount or rounds to nothing.
         wide = sql("(LPAD(CAST(ABS(:d) AS VARCHAR), 40, '0') || REPEAT('0', 40))", d=self.digits)
         size = _try_cast(sql("LEFT(:w, 40 + :p)", w=wide, p=places), exp.DataType.build(_WHOLE))
         up = sql("CASE WHEN SUBSTRING(:w, 41 + :p, 1) >= '5' THEN 1 ELSE 0 END", w=wide, p=places)
         signed = sql(
-            "CAST(CASE WHEN :d < 0 THEN -(:s + :up) ELSE :s + :up END AS BIGINT)", d=self.digits, s=size, up=up
+            "CAST(CASE WHEN :d < 0 THEN -(:s + :up) ELSE :s + :up END AS BIGINT)",
+            d=self.digits,
+            s=size,
+            up=up,
         )
-        return sql("CASE WHEN :s <= :most THEN :signed END", s=size, most=MOST_MINOR_UNITS, signed=signed)
+        return sql(
+            "CASE WHEN :s <= :most THEN :signed END", s=size, most=MOST_MINOR_UNITS, signed=signed
+        )
 
 
 def _or_stop(value: exp.Expr) -> exp.Expr:

@@ -46,7 +46,9 @@ def translated(node: exp.Expr) -> exp.Expr:
             return _call("regexp_extract", node.this, node.expression, node.args["group"])
         case exp.RegexpReplace():
             every = exp.convert(int("g" in (node.text("modifiers") or "")))
-            return _call("regexp_replace", node.this, node.expression, node.args["replacement"], every)
+            return _call(
+                "regexp_replace", node.this, node.expression, node.args["replacement"], every
+            )
         case exp.Array():  # several ways of writing a date, as one text
             return exp.Literal.string("\n".join(e.name for e in node.expressions))
         case exp.Anonymous() if node.name.upper() == "ARRAY_EXTRACT":
@@ -59,7 +61,9 @@ def translated(node: exp.Expr) -> exp.Expr:
         case exp.Add() if isinstance(node.left, exp.Cast) and node.left.to.this == exp.DType.DATE:
             return _call("day_plus", node.left.this, node.right)
         case exp.Add() if isinstance(node.left, exp.Anonymous) and node.left.name == "as_day":
-            return _call("day_plus", node.left, node.right)  # the same, where the parts were put in its words first
+            return _call(
+                "day_plus", node.left, node.right
+            )  # the same, where the parts were put in its words first
     return node
 
 
@@ -68,18 +72,26 @@ def _call(name: str, *arguments: exp.Expr) -> exp.Anonymous:
 
 
 def letter_by_letter(node: exp.Expr) -> exp.Expr:
-    """LOWER or UPPER as conditions mean them, for a SQLite of somebody else's, which knows A to Z alone."""
-    letters_, others = letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
+    """LOWER or UPPER as conditions mean them, for a SQLite of somebody else's, which knows A
+    to Z alone.
+    """
+    letters_, others = (
+        letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
+    )
     return sql(
-        "CASE WHEN :t IS NOT NULL THEN (WITH RECURSIVE part(n, done) AS (SELECT 1, '' UNION ALL SELECT n + 1, done || CASE WHEN "
-        "INSTR(:own, SUBSTR(:t, n, 1)) > 0 THEN SUBSTR(:other, INSTR(:own, SUBSTR(:t, n, 1)), 1) ELSE SUBSTR(:t, n, 1) END "
+        "CASE WHEN :t IS NOT NULL THEN (WITH RECURSIVE part(n, done) AS (SELECT 1, '' UNION ALL "
+        "SELECT n + 1, done || CASE WHEN "
+        "INSTR(:own, SUBSTR(:t, n, 1)) > 0 THEN SUBSTR(:other, INSTR(:own, SUBSTR(:t, n, 1)), 1) "
+        "ELSE SUBSTR(:t, n, 1) END "
         "FROM part WHERE n <= LENGTH(:t)) SELECT done FROM part ORDER BY n DESC LIMIT 1) END",
         t=node.this, own=exp.Literal.string(letters_), other=exp.Literal.string(others),
     )  # fmt: skip
 
 
 def half_away(node: exp.Expr) -> exp.Expr:
-    """ROUND of decimal text for a SQLite of somebody else's: a float is compared with that of the half below or above it."""
+    """ROUND of decimal text for a SQLite of somebody else's: a float is compared with that of
+    the half below or above it.
+    """
     digits = int(node.args["decimals"].name) if node.args.get("decimals") is not None else 0
     value = node.this
     while isinstance(value, exp.Cast):
@@ -88,17 +100,25 @@ def half_away(node: exp.Expr) -> exp.Expr:
     low = sql("CAST(:s * :u AS BIGINT)", s=size, u=float(10**digits))
     below = sql("(:low - (:low / :u > :s))", low=low, u=float(10**digits), s=size)
     up = sql("(:s >= (2 * :b + 1) / :two)", s=size, b=below, two=float(2 * 10**digits))
-    return sql("CASE WHEN :x < 0 THEN -1 ELSE 1 END * (:b + :up) / :u", x=value, b=below, up=up, u=float(10**digits))
+    return sql(
+        "CASE WHEN :x < 0 THEN -1 ELSE 1 END * (:b + :up) / :u",
+        x=value,
+        b=below,
+        up=up,
+        u=float(10**digits),
+    )
 
 
 def prepare(connection: sqlite3.Connection) -> None:
-    """Offer the functions that ``translated`` calls, and let LIKE tell capitals from small letters."""
+    """Offer the functions that ``translated`` calls, and let LIKE tell capitals from small
+    letters.
+    """
     connection.execute("PRAGMA case_sensitive_like = ON")
     for name, function, arguments in [*_FUNCTIONS, *exact_minor_functions()]:
         connection.create_function(name, arguments, function, deterministic=True)
 
 
-# ------------------------------------------------------------------------------------------- the functions called
+# ------------------------------------------------------------------------------------------- the fu
 
 
 def _known(work: Callable[..., Any]) -> Callable[..., Any]:
@@ -119,7 +139,9 @@ def _text(value: Any) -> str:
     if isinstance(value, bytes):
         return value.decode("utf-8", "replace")
     if isinstance(value, float) and value == value // 1 and abs(value) < 1e15:
-        return str(int(value))  # a column of mixed types has whole numbers as they are written elsewhere
+        return str(
+            int(value)
+        )  # a column of mixed types has whole numbers as they are written elsewhere
     return repr(value) if isinstance(value, float) else str(value)
 
 
@@ -133,7 +155,9 @@ def _day(text: str) -> str:
 def _moment(text: str) -> dt.datetime:
     """A date with or without time, as generously as the embedded engine reads it."""
     one_space = re.sub(r"^(\d{4}-\d\d-\d\d)(?:T| +)(?=\d)", r"\1 ", text)
-    return dt.datetime.fromisoformat(re.sub(r" ?([+-]\d\d)$", r"\1:00", one_space) if len(text) > 10 else one_space)
+    return dt.datetime.fromisoformat(
+        re.sub(r" ?([+-]\d\d)$", r"\1:00", one_space) if len(text) > 10 else one_space
+    )
 
 
 def _timestamp(text: str) -> str:
@@ -142,11 +166,18 @@ def _timestamp(text: str) -> str:
 
 def _instant(text: str) -> str:
     moment = _moment(text)
-    return (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
+    return (
+        (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
+    )
 
 
 def _in_zone(zone: str, instant: str) -> str:
-    return dt.datetime.fromisoformat(instant).astimezone(ZoneInfo(zone)).replace(tzinfo=None).isoformat()
+    return (
+        dt.datetime.fromisoformat(instant)
+        .astimezone(ZoneInfo(zone))
+        .replace(tzinfo=None)
+        .isoformat()
+    )
 
 
 def _period_start(unit: str, day: str) -> str:
@@ -189,13 +220,25 @@ _FUNCTIONS: list[tuple[str, Callable[..., Any], int]] = [
     ("try_timestamptz", _known(_instant), 1),
     ("try_double", _known(_double), 1),
     ("timezone", _known(_in_zone), 2),
-    ("day_plus", _known(lambda day, n: (dt.date.fromisoformat(day) + dt.timedelta(days=int(n))).isoformat()), 2),
+    (
+        "day_plus",
+        _known(lambda day, n: (dt.date.fromisoformat(day) + dt.timedelta(days=int(n))).isoformat()),
+        2,
+    ),
     ("period_start", _known(_period_start), 2),
     ("try_strptime", _known(_in_patterns), 2),
     ("regexp_matches", _known(lambda text, p: bool(_pattern(p).search(text))), 2),
     ("regexp_full_match", _known(lambda text, p: bool(_pattern(p).fullmatch(text))), 2),
-    ("regexp_extract", _known(lambda text, p, n: ((m := _pattern(p).search(text)) and m[n]) or ""), 3),
-    ("regexp_replace", _known(lambda text, p, by, every: _pattern(p).sub(by, text, count=0 if every else 1)), 4),
+    (
+        "regexp_extract",
+        _known(lambda text, p, n: ((m := _pattern(p).search(text)) and m[n]) or ""),
+        3,
+    ),
+    (
+        "regexp_replace",
+        _known(lambda text, p, by, every: _pattern(p).sub(by, text, count=0 if every else 1)),
+        4,
+    ),
     ("contains", _known(lambda text, part: part in text), 2),
     ("starts_with", _known(lambda text, part: text.startswith(part)), 2),
     ("ends_with", _known(lambda text, part: text.endswith(part)), 2),

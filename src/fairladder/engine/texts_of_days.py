@@ -1,4 +1,6 @@
-"""What days, times and strptime patterns look like as regular expressions, for engines that cannot try a cast without stopping."""
+"""What days, times and strptime patterns look like as regular expressions, for engines that
+cannot try a cast without stopping.
+"""
 
 import re
 from collections.abc import Callable, Mapping, Sequence
@@ -7,7 +9,8 @@ from sqlglot import exp
 
 from fairladder.sqltree import case, sql
 
-#: A day of the calendar, leap years told apart, so that a text of this shape can be cast without fear.
+#: A day of the calendar, leap years told apart, so that a text of this shape can be cast without
+#: fear.
 DAY = (
     r"((?!0000)\d{4}-((0[13578]|1[02])-(0[1-9]|[12]\d|3[01])|(0[469]|11)-(0[1-9]|[12]\d|30)|02-(0[1-9]|1\d|2[0-8]))"
     r"|(?!0000)(\d\d(0[48]|[2468][048]|[13579][26])|([02468][048]|[13579][26])00)-02-29)"
@@ -22,10 +25,14 @@ SHAPES: Mapping[exp.DType, str] = {
     exp.DType.TIMESTAMPTZ: f"^{DAY}({TIME}{OFFSET}?)?$",
 }
 
-_MONTHS = "january february march april may june july august september october november december".split()
+_MONTHS = (
+    "january february march april may june july august september october november december".split()
+)
 _PIECES = {
-    "Y": r"(?<Y>\d{4})", "y": r"(?<y>\d\d)", "m": r"(?<m>\d{1,2})", "d": r"(?<d>\d{1,2})", "b": r"(?<b>[A-Za-z]+)",
-    "B": r"(?<b>[A-Za-z]+)", "H": r"\d{1,2}", "M": r"\d{1,2}", "S": r"\d{1,2}", "I": r"\d{1,2}", "p": "[AaPp][Mm]",
+    "Y": r"(?<Y>\d{4})", "y": r"(?<y>\d\d)", "m": r"(?<m>\d{1,2})", "d": r"(?<d>\d{1,2})",
+    "b": r"(?<b>[A-Za-z]+)",
+    "B": r"(?<b>[A-Za-z]+)", "H": r"\d{1,2}", "M": r"\d{1,2}", "S": r"\d{1,2}", "I": r"\d{1,2}",
+    "p": "[AaPp][Mm]",
 }  # fmt: skip
 
 
@@ -37,13 +44,17 @@ def tried(
     replaced: Callable[[exp.Expr, str, str], exp.Expr],
     made: Callable[[exp.Expr], exp.Expr],
 ) -> exp.Expr:
-    """What ``made`` makes of a text of this shape, NULL of any other; a month or day of one digit is given its zero."""
+    """What ``made`` makes of a text of this shape, NULL of any other; a month or day of one
+    digit is given its zero.
+    """
     if kind == exp.DType.DATE:
         text = replaced(replaced(text, r"-(\d)-", r"-0\1-"), r"-(\d)$", r"-0\1")
     return sql("CASE WHEN :shaped THEN :made END", shaped=matches(text, shape), made=made(text))
 
 
-def first_day(arguments: Sequence[exp.Expr], day_in: Callable[[exp.Expr, str], exp.Expr]) -> exp.Expr:
+def first_day(
+    arguments: Sequence[exp.Expr], day_in: Callable[[exp.Expr, str], exp.Expr]
+) -> exp.Expr:
     """What ``TRY_STRPTIME`` gives of these: the day under the first of its patterns that fits."""
     text, pattern = arguments
     patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
@@ -52,7 +63,9 @@ def first_day(arguments: Sequence[exp.Expr], day_in: Callable[[exp.Expr, str], e
 
 
 def shape_of(pattern: str) -> tuple[str, list[str]]:
-    """A strptime pattern as a regular expression without its ends, and the letters of its groups in their order."""
+    """A strptime pattern as a regular expression without its ends, and the letters of its
+    groups in their order.
+    """
     parts = re.split(r"%-?([A-Za-z])", pattern)
     shape, groups = re.escape(parts[0]), []
     for letter, after in zip(parts[1::2], parts[2::2], strict=True):
@@ -65,18 +78,30 @@ def shape_of(pattern: str) -> tuple[str, list[str]]:
 
 
 def day_of_groups(found: dict[str, exp.Expr]) -> exp.Expr:
-    """``2026-06-05`` of what the groups of a pattern found, by their letters; NULL where there is no such month."""
+    """``2026-06-05`` of what the groups of a pattern found, by their letters; NULL where there
+    is no such month.
+    """
     # Of two digits strptime reads 69 to 99 as the last century's.
     century = "CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y"
     year = found["Y"] if "Y" in found else sql(century, y=found["y"])
-    month = sql("LPAD(:m, 2, '0')", m=found["m"]) if "m" in found else _month_of(sql("LOWER(:b)", b=found["b"]))
-    return exp.paren(sql(":y || '-' || :m || '-' || :d", y=year, m=month, d=sql("LPAD(:d, 2, '0')", d=found["d"])))
+    month = (
+        sql("LPAD(:m, 2, '0')", m=found["m"])
+        if "m" in found
+        else _month_of(sql("LOWER(:b)", b=found["b"]))
+    )
+    return exp.paren(
+        sql(
+            ":y || '-' || :m || '-' || :d", y=year, m=month, d=sql("LPAD(:d, 2, '0')", d=found["d"])
+        )
+    )
 
 
 def _month_of(name: exp.Expr) -> exp.Expr:
     """``06`` for june or jun, NULL for what is no month."""
     known = exp.Tuple(
-        expressions=[exp.Literal.string(n) for month in _MONTHS for n in dict.fromkeys((month, month[:3]))]
+        expressions=[
+            exp.Literal.string(n) for month in _MONTHS for n in dict.fromkeys((month, month[:3]))
+        ]
     )
     place = sql("STRPOS(:starts, LEFT(:b, 3))", starts="".join(m[:3] for m in _MONTHS), b=name)
     number = sql("LPAD(CAST(CAST((:p + 2) / 3 AS INT) AS VARCHAR), 2, '0')", p=place)

@@ -7,7 +7,9 @@ from sqlglot import exp
 from fairladder.sqltree import sql
 
 
-def in_words(query: exp.Expr, words: Callable[[exp.Expr], exp.Expr], *, layers_apart: bool = True) -> exp.Expr:
+def in_words(
+    query: exp.Expr, words: Callable[[exp.Expr], exp.Expr], *, layers_apart: bool = True
+) -> exp.Expr:
     """The tree with every node in the words of a dialect, from the leaves up; ``layers_apart`` keeps an engine from merging layers."""
     changed = query.copy()
     for node in reversed(list(changed.walk())):

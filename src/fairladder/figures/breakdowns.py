@@ -18,7 +18,8 @@ from fairladder.figures.page import STYLE, page
 from fairladder.history.breakdown import AVERAGES, Breakdown
 from fairladder.history.purchases import MIXED, REST, TOTAL, UNKNOWN
 
-#: For names beside each other; names that follow each other take a ramp instead, and what is unknown is grey.
+#: For names beside each other; names that follow each other take a ramp instead, and what is
+#: unknown is grey.
 _FILLS = ("#1d4e89", "#e3c47a", "#2f9e8f", "#8fb1d0", "#c08a12", "#5486b4", "#9fd3cb", "#c9d9e8")
 #: Names that say nothing of their own, and so are no finding.
 NAMELESS = (UNKNOWN, MIXED, REST)
@@ -26,11 +27,16 @@ _GREY = "#c8cdd3"
 _DARK = ("#1d4e89", "#5486b4", "#2f9e8f", "#c08a12")
 
 
-def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
-    """Each row as a bar of 100 %, split by column. Raises UsageError without columns, or for averages, which have no parts."""
+def breakdown_stacked(
+    found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
+    """Each row as a bar of 100 %, split by column. Raises UsageError without columns, or for
+    averages, which have no parts.
+    """
     if found.columns is None or found.measure in AVERAGES:
         raise UsageError(
-            "Bars of 100 % need two axes and a measure with parts: give --columns, or draw --figure-of heat."
+            "Bars of 100 % need two axes and a measure with parts: give --columns, or draw "
+            "--figure-of heat."
         )
     wide = found.wide(found.measure)
     names = [c for c in wide.columns if c != TOTAL]
@@ -50,9 +56,17 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
             place=(0.17, 0.22, 0.79, 0.64) if beneath else (0.17, 0.14, 0.79, 0.66),
         )
         place, left = np.arange(len(wide))[::-1], np.zeros(len(wide))
-        for (j, name), (fill, ink) in zip(enumerate(names), _fills(names, found.columns.ordered), strict=True):
+        for (j, name), (fill, ink) in zip(
+            enumerate(names), _fills(names, found.columns.ordered), strict=True
+        ):
             axes.barh(
-                place, shares[:, j], left=left, height=0.7, color=fill, edgecolor=palette.PAPER, label=short(name)
+                place,
+                shares[:, j],
+                left=left,
+                height=0.7,
+                color=fill,
+                edgecolor=palette.PAPER,
+                label=short(name),
             )
             for y, start, share in zip(place, left, shares[:, j], strict=True):
                 if share >= 4:  # narrower pieces have no room for a figure
@@ -67,7 +81,11 @@ def breakdown_stacked(found: Breakdown, *, facts: Mapping[str, Any] | None = Non
                     )
             left = left + shares[:, j]
         axes.set_yticks(
-            place, [f"{short(name)} ({wording.count(w[0])})" for name, w in zip(wide.index, whole, strict=True)]
+            place,
+            [
+                f"{short(name)} ({wording.count(w[0])})"
+                for name, w in zip(wide.index, whole, strict=True)
+            ],
         )
         axes.set_xlim(0, 100)
         axes.set_xticks([])
@@ -116,27 +134,38 @@ def _most(inner: "np.ma.MaskedArray[Any, Any]", wide: pd.DataFrame) -> tuple[int
     return row, place
 
 
-def breakdown_heat(found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
+def breakdown_heat(
+    found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """Cells shaded by the measure, with its figures; totals stand at the ends without a shade."""
     wide = found.wide()
     values = wide.to_numpy(dtype=np.float64)
     inner = np.ma.masked_invalid(
-        np.where((wide.index == TOTAL)[:, None] | (np.asarray(wide.columns) == TOTAL)[None, :], np.nan, values)
+        np.where(
+            (wide.index == TOTAL)[:, None] | (np.asarray(wide.columns) == TOTAL)[None, :],
+            np.nan,
+            values,
+        )
     )
     places = 2 if found.measure in AVERAGES else 0
     show = wording.percent if found.shares else lambda v: wording.money(v, places)
     with mpl.rc_context(STYLE):
         measure = ("share of " if found.shares else "") + found.said
         best = _most(inner, wide)
-        title = f"The most {measure}: {wide.index[best[0]]}" + (f", {wide.columns[best[1]]}" if found.columns else "")
+        title = f"The most {measure}: {wide.index[best[0]]}" + (
+            f", {wide.columns[best[1]]}" if found.columns else ""
+        )
         figure, axes = page(
             title,
-            f"{measure} by {found.rows.title}" + (f" and {found.columns.title}" if found.columns else ""),
+            f"{measure} by {found.rows.title}"
+            + (f" and {found.columns.title}" if found.columns else ""),
             facts,
             ax,
             place=(0.17, 0.1, 0.79, 0.7),
         )
-        axes.imshow(inner, cmap=LinearSegmentedColormap.from_list("cells", palette.SHADES), aspect="auto")
+        axes.imshow(
+            inner, cmap=LinearSegmentedColormap.from_list("cells", palette.SHADES), aspect="auto"
+        )
         top = float(inner.max()) if inner.count() else 1.0
         for (i, j), v in np.ndenumerate(values):
             if np.isfinite(v):

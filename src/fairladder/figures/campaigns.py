@@ -1,4 +1,6 @@
-"""Campaigns and moves: the funnel of a list, lift with its intervals, flows between two days, sizes over several."""
+"""Campaigns and moves: the funnel of a list, lift with its intervals, flows between two days,
+sizes over several.
+"""
 
 from collections.abc import Mapping
 from typing import Any
@@ -24,13 +26,16 @@ from fairladder.scheme import Scheme
 _GREY = "#c8cdd3"
 
 
-def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
+def campaign_funnel(
+    listed: CampaignList, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """How many customers are left after each step from all of them to those to contact."""
     table = listed.funnel
     last = int(table["customers"].iloc[-1])
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{listed.campaign.name}: {wording.count(last)} of {wording.counted(table['customers'].iloc[0], 'customers', 'are')} contacted",
+            f"{listed.campaign.name}: {wording.count(last)} of "
+            f"{wording.counted(table['customers'].iloc[0], 'customers', 'are')} contacted",
             "Customers left after each step, and how many it takes out",
             facts,
             ax,
@@ -38,7 +43,8 @@ def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = N
         )
         at = np.arange(len(table))[::-1]
         colours = [
-            palette.STANCE_COLOURS["keep"] if i == len(table) - 1 else palette.SHADES[2] for i in range(len(table))
+            palette.STANCE_COLOURS["keep"] if i == len(table) - 1 else palette.SHADES[2]
+            for i in range(len(table))
         ]
         axes.barh(at, table["customers"], color=colours, height=0.68)
         for y, n, out in zip(at, table["customers"], table["removed"], strict=True):
@@ -56,8 +62,12 @@ def campaign_funnel(listed: CampaignList, *, facts: Mapping[str, Any] | None = N
     return figure
 
 
-def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
-    """The difference in response between contacted and held out, overall and by segment, with 95 % intervals."""
+def campaign_lift(
+    measured: Lift, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
+    """The difference in response between contacted and held out, overall and by segment, with
+    95 % intervals.
+    """
     table = measured.frame.dropna(subset="response_lift").reset_index(drop=True)
     first = measured.frame.iloc[0]
     sure = first["response_p"] < 0.05
@@ -66,7 +76,8 @@ def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None, ax:
             "No holdout, so nothing to compare with" if table.empty else
             f"The campaign brought {100 * first['response_lift']:+.1f} points of response"
             + ("" if sure else ", which may be chance"),
-            f"Share who bought from {wording.day(measured.since)} to {wording.day(measured.through)}, contacted less held out, "
+            f"Share who bought from {wording.day(measured.since)} to "
+            f"{wording.day(measured.through)}, contacted less held out, "
             "with 95 % intervals",
             facts, ax, place=(0.2, 0.15, 0.52, 0.68))  # fmt: skip
         at = np.arange(len(table))[::-1]
@@ -87,7 +98,12 @@ def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None, ax:
             ours = f"{wording.percent(row.response_contacted)} of {wording.count(row.contacted)}"
             text = f"{ours} against {wording.percent(row.response_held_out)} of {wording.count(row.held_out)}"
             axes.annotate(
-                text, (1.03, y), xycoords=("axes fraction", "data"), va="center", fontsize=10, color=palette.FAINT
+                text,
+                (1.03, y),
+                xycoords=("axes fraction", "data"),
+                va="center",
+                fontsize=10,
+                color=palette.FAINT,
             )
         axes.set_yticks(at, ["all customers" if s == "all" else s for s in table["segment"]])
         axes.set_xlabel("points of response")
@@ -96,22 +112,32 @@ def campaign_lift(measured: Lift, *, facts: Mapping[str, Any] | None = None, ax:
 
 
 def segment_flows(
-    compared: Comparison, scheme: Scheme, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+    compared: Comparison,
+    scheme: Scheme,
+    *,
+    facts: Mapping[str, Any] | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
-    """Segments then on the left, now on the right, bands between them as wide as the customers who went that way."""
+    """Segments then on the left, now on the right, bands between them as wide as the customers
+    who went that way.
+    """
     stance = {s.name: s.stance for s in scheme.segments}
     order = [*(s.name for s in scheme.segments), NEW, GONE]
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{wording.counted(compared.moved, 'customers')} changed segment, {wording.count(compared.new)} are new",
-            f"Customers by segment on {wording.day(compared.then)} (left) and {wording.day(compared.now)} (right); "
+            f"{wording.counted(compared.moved, 'customers')} changed segment, "
+            f"{wording.count(compared.new)} are new",
+            f"Customers by segment on {wording.day(compared.then)} (left) and "
+            f"{wording.day(compared.now)} (right); "
             "bands have the colour they came from",
             facts,
             ax,
             place=(0.05, 0.09, 0.9, 0.75),
         )
         table = compared.frame
-        sides = {side: table.groupby(f"{side}_segment")["customers"].sum() for side in ("from", "to")}
+        sides = {
+            side: table.groupby(f"{side}_segment")["customers"].sum() for side in ("from", "to")
+        }
         gap = 0.012 * float(table["customers"].sum())
         places = {side: _stacked(sides[side], order, gap) for side in sides}
         top = max(b + n for p in places.values() for b, n in p.values())
@@ -124,7 +150,14 @@ def segment_flows(
                 left = places["from"][one][0] + used["from"][one]
                 right = places["to"][row.to_segment][0] + used["to"][row.to_segment]
                 colour = palette.STANCE_COLOURS.get(stance.get(one, ""), _GREY)
-                _band(axes, left, right, float(row.customers), colour, 0.18 if one == row.to_segment else 0.5)
+                _band(
+                    axes,
+                    left,
+                    right,
+                    float(row.customers),
+                    colour,
+                    0.18 if one == row.to_segment else 0.5,
+                )
                 used["from"][one] += row.customers
                 used["to"][row.to_segment] += row.customers
         for side, x, align in (("from", 0.0, "right"), ("to", 1.0, "left")):
@@ -136,7 +169,11 @@ def segment_flows(
                 axes.fill_between([x - 0.012, x + 0.012], base, base + n, color=colour, linewidth=0)
                 beside = x - 0.025 if align == "right" else x + 0.025
                 axes.annotate(
-                    f"{short(name)}  {wording.count(n)}", (beside, middles[name]), ha=align, va="center", fontsize=10
+                    f"{short(name)}  {wording.count(n)}",
+                    (beside, middles[name]),
+                    ha=align,
+                    va="center",
+                    fontsize=10,
                 )
         axes.set_xlim(-0.32, 1.32)
         axes.set_ylim(top, 0)
@@ -145,10 +182,15 @@ def segment_flows(
     return figure
 
 
-def _stacked(sizes: "pd.Series[int]", order: list[str], gap: float) -> dict[str, tuple[float, float]]:
+def _stacked(
+    sizes: "pd.Series[int]", order: list[str], gap: float
+) -> dict[str, tuple[float, float]]:
     """Name → where its block begins and how high it is, one under the other with a gap."""
     at, placed = 0.0, {}
-    for name in [*(o for o in order if o in sizes.index), *(s for s in sizes.index if s not in order)]:
+    for name in [
+        *(o for o in order if o in sizes.index),
+        *(s for s in sizes.index if s not in order),
+    ]:
         placed[str(name)] = (at, float(sizes[name]))
         at += float(sizes[name]) + gap
     return placed
@@ -185,15 +227,21 @@ _MARKS = {"-": "o", "--": "s", ":": "^", "-.": "D"}
 _DASHES = tuple(_MARKS)
 
 
-def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
-    """Customers in each segment day after day, a line each, in the colour of the stance; a second of a stance is dashed."""
+def segment_sizes(
+    walked: Paths, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
+    """Customers in each segment day after day, a line each, in the colour of the stance; a
+    second of a stance is dashed.
+    """
     wide = walked.frame.pivot(index="day", columns="segment", values="customers")
     stance = walked.frame.drop_duplicates("segment").set_index("segment")["stance"]
     most = str((wide.iloc[-1] - wide.iloc[0]).idxmax())
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{most} grew the most, from {wording.count(wide[most].iloc[0])} to {wording.counted(wide[most].iloc[-1], 'customers')}",
-            f"Customers by segment on {len(walked.days)} days, scored on the ladders of {wording.day(walked.days[0])}",
+            f"{most} grew the most, from {wording.count(wide[most].iloc[0])} to "
+            f"{wording.counted(wide[most].iloc[-1], 'customers')}",
+            f"Customers by segment on {len(walked.days)} days, scored on the ladders of "
+            f"{wording.day(walked.days[0])}",
             facts,
             ax,
             place=(0.07, 0.15, 0.69, 0.69),
@@ -203,9 +251,18 @@ def segment_sizes(walked: Paths, *, facts: Mapping[str, Any] | None = None, ax: 
         below = np.inf
         nth = stance.groupby(stance.to_numpy(dtype=object), sort=False).cumcount()
         for at, name in ends:
-            colour, dash = palette.STANCE_COLOURS[stance[name]], _DASHES[int(nth[name]) % len(_DASHES)]
+            colour, dash = (
+                palette.STANCE_COLOURS[stance[name]],
+                _DASHES[int(nth[name]) % len(_DASHES)],
+            )
             axes.plot(
-                wide.index.to_numpy(), wide[name], dash, color=colour, linewidth=2.2, marker=_MARKS[dash], markersize=4
+                wide.index.to_numpy(),
+                wide[name],
+                dash,
+                color=colour,
+                linewidth=2.2,
+                marker=_MARKS[dash],
+                markersize=4,
             )
             below = min(at, below - 0.045 * top)
             axes.annotate(

@@ -28,8 +28,9 @@ def concentration(
 ) -> Figure:
     """The running share of positive spend by share of customers, those who spent the most first.
 
-    Marks the ends of the scheme's first tier of spend, or the first 1, 5, 20 and 50 % of customers where there is none.
-    Customers without a purchase are not drawn. Raises DataError where nobody has spent anything.
+    Marks the ends of the scheme's first tier of spend, or the first 1, 5, 20 and 50 % of customers
+    where there is none. Customers without a purchase are not drawn. Raises DataError where nobody
+    has spent anything.
     """
     bought = buyers(scored)
     spend = np.sort(np.maximum(bought["spend"].to_numpy(dtype=np.float64), 0))[::-1]
@@ -42,14 +43,24 @@ def concentration(
         title = f"The first fifth of customers bring {100 * fifth:.0f} % of spend"
         figure, axes = page(
             title,
-            "Share of spend brought by the best customers, in percent of all customers with a purchase",
+            "Share of spend brought by the best customers, in percent of all customers with a "
+            "purchase",
             facts,
             ax,
         )
         axes.fill_between(100 * people, 0, 100 * share, color=palette.SHADES[1], linewidth=0)
         axes.plot(100 * people, 100 * share, color=palette.STANCE_COLOURS["keep"], linewidth=2.2)
         axes.plot([0, 100], [0, 100], color=palette.PAPER, linewidth=1.5, linestyle="--")
-        axes.text(72, 68, "if all spent alike", fontsize=9.5, color=palette.FAINT, rotation=33, ha="center", va="top")
+        axes.text(
+            72,
+            68,
+            "if all spent alike",
+            fontsize=9.5,
+            color=palette.FAINT,
+            rotation=33,
+            ha="center",
+            va="top",
+        )
         for at, label in _marks(bought, scheme):
             held = float(np.interp(at, people, share))
             axes.plot([100 * at] * 2, [0, 100 * held], color=palette.INK, linewidth=0.8)

@@ -17,7 +17,8 @@ _MOST = 5
 
 
 def explanation(explained: Explanation, *, facts: Mapping[str, Any] | None = None) -> Figure:
-    """A strip of rungs for each score and tier, the customer's own filled; below, what would move them.
+    """A strip of rungs for each score and tier, the customer's own filled; below, what would move
+    them.
 
     Raises DataError for a customer without a purchase, who stands on no ladder.
     """
@@ -39,9 +40,15 @@ def explanation(explained: Explanation, *, facts: Mapping[str, Any] | None = Non
         axes.set_xlim(0, 1)
         axes.set_ylim(-0.5, len(shown) - 0.4)
         axes.set_xticks([])
-        axes.set_yticks([len(shown) - 1 - i for i in range(len(shown))], [s.name for s in shown], fontsize=11.5)
+        axes.set_yticks(
+            [len(shown) - 1 - i for i in range(len(shown))], [s.name for s in shown], fontsize=11.5
+        )
         figure.text(
-            0.04, 0.295, "What would move them, everybody else staying as they are", fontsize=11.5, fontweight="bold"
+            0.04,
+            0.295,
+            "What would move them, everybody else staying as they are",
+            fontsize=11.5,
+            fontweight="bold",
         )
         for i, change in enumerate(explained.changes[:6]):
             figure.text(0.04, 0.26 - 0.034 * i, f"• {change.text}", fontsize=10.5, va="center")

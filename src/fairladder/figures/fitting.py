@@ -1,4 +1,6 @@
-"""Texts that fit: made smaller where they would leave the page or lie on each other, and names cut short."""
+"""Texts that fit: made smaller where they would leave the page or lie on each other, and names
+cut short.
+"""
 
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
@@ -17,13 +19,19 @@ _APART = 0.94
 
 
 def short(name: object, most: int = LONGEST_NAME) -> str:
-    """A name as far as there is room for it, cut in its middle, since names alike often differ at their ends."""
+    """A name as far as there is room for it, cut in its middle, since names alike often differ
+    at their ends.
+    """
     text, end = str(name), most // 3
-    return text if len(text) <= most else f"{text[: most - 1 - end].rstrip()}…{text[-end:].lstrip()}"
+    return (
+        text if len(text) <= most else f"{text[: most - 1 - end].rstrip()}…{text[-end:].lstrip()}"
+    )
 
 
 def fit_texts(figure: Figure, renderer: Any) -> None:
-    """Shrink texts until none sticks out of the figure, and those of one row of an axes until none covers another."""
+    """Shrink texts until none sticks out of the figure, and those of one row of an axes until
+    none covers another.
+    """
     figure.canvas.draw_idle()
     for axes in figure.axes:
         _part(list(axes.texts), renderer)
@@ -39,9 +47,17 @@ def fit_texts(figure: Figure, renderer: Any) -> None:
 def _part(texts: list[Text], renderer: Any) -> None:
     """Scale texts of one size so that those beside each other in a row do not overlap."""
     for size in {t.get_fontsize() for t in texts}:
-        alike = [t for t in texts if t.get_fontsize() == size and t.get_text().strip() and t.get_rotation() == 0]
-        boxes = sorted(((t.get_window_extent(renderer)) for t in alike), key=lambda b: (round(b.y0), b.x0))
-        scale = min((_scale_of(a, b) for a, b in pairwise(boxes) if round(a.y0) == round(b.y0)), default=1.0)
+        alike = [
+            t
+            for t in texts
+            if t.get_fontsize() == size and t.get_text().strip() and t.get_rotation() == 0
+        ]
+        boxes = sorted(
+            ((t.get_window_extent(renderer)) for t in alike), key=lambda b: (round(b.y0), b.x0)
+        )
+        scale = min(
+            (_scale_of(a, b) for a, b in pairwise(boxes) if round(a.y0) == round(b.y0)), default=1.0
+        )
         if scale < 1:
             _scale(alike, scale)
 

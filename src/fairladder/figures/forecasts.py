@@ -1,4 +1,6 @@
-"""Lifetime value: tracking and calibration of the backtest, who the expected value comes from, who is still active."""
+"""Lifetime value: tracking and calibration of the backtest, who the expected value comes from,
+who is still active.
+"""
 
 from collections.abc import Mapping
 from itertools import pairwise
@@ -22,18 +24,26 @@ _HERE, _AHEAD = palette.INK, palette.STANCE_COLOURS["keep"]
 _SMOOTH = 4
 
 
-def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
+def value_tracking(
+    tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """Repeat orders by week, actual and expected, with the day up to which the models learnt."""
     best = next(m for m in tested.frame["method"] if m != NAIVE)
     table = tested.tracking.iloc[1:-1]  # the weeks at the ends are cut short
     row = tested.frame.set_index("method").loc[best]
     off = row["total_error"]
-    clock = f"the {best} model goes by the season's clock" if tested.seasonal else f"the {best} model knows no season"
+    clock = (
+        f"the {best} model goes by the season's clock"
+        if tested.seasonal
+        else f"the {best} model knows no season"
+    )
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"After the split {wording.counted(row['actual_orders'], 'orders')} came, {wording.count(row['orders'])} were expected"
+            f"After the split {wording.counted(row['actual_orders'], 'orders')} came, "
+            f"{wording.count(row['orders'])} were expected"
             + ("" if wording.missing(off) else f" ({100 * off:+.0f} %)"),
-            f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; {clock}",
+            f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; "
+            f"{clock}",
             facts,
             ax,
             place=(0.07, 0.17, 0.8, 0.67),
@@ -56,23 +66,36 @@ def value_tracking(tested: Backtest, *, facts: Mapping[str, Any] | None = None, 
         }
         apart = 0.06 * top if abs(ends["expected"][0] - float(smooth.iloc[-1])) < 0.1 * top else 0.0
         for (name, (at, colour)), move in zip(ends.items(), (-apart, apart), strict=True):
-            axes.annotate(name, (1.01, at + move), xycoords=("axes fraction", "data"), va="center", color=colour)
+            axes.annotate(
+                name,
+                (1.01, at + move),
+                xycoords=("axes fraction", "data"),
+                va="center",
+                color=colour,
+            )
         axes.margins(x=0)
     return figure
 
 
-def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
-    """Orders per customer after the split, actual, by the best model and the naive forecast, by past orders."""
+def value_calibration(
+    tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
+    """Orders per customer after the split, actual, by the best model and the naive forecast,
+    by past orders.
+    """
     best = next(m for m in tested.frame["method"] if m != NAIVE)
     table = tested.calibration
     better = tested.frame.set_index("method")["error"]
     share = 1 - better[best] / better[NAIVE] if better[NAIVE] > 0 else 0.0
     held = (tested.through - tested.split).days
     with mpl.rc_context(STYLE):
-        nearer = f"{abs(100 * share):.0f} % {'nearer to' if share >= 0 else 'further from'} the truth"
+        nearer = (
+            f"{abs(100 * share):.0f} % {'nearer to' if share >= 0 else 'further from'} the truth"
+        )
         figure, axes = page(
             f"The {best} model is {nearer} per customer than each one's past rate",
-            f"Orders per customer in the {held} days after {wording.day(tested.split)}, by orders up to then",
+            f"Orders per customer in the {held} days after {wording.day(tested.split)}, by orders "
+            "up to then",
             facts,
             ax,
             place=(0.07, 0.19, 0.88, 0.65),
@@ -87,7 +110,12 @@ def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = Non
             axes.bar(at + (i - 1) * 0.27, table[name], width=0.25, color=colour, label=told)
             for x, y in zip(at, table[name], strict=True):
                 axes.annotate(
-                    f"{y:.1f}", (x + (i - 1) * 0.27, y), ha="center", va="bottom", fontsize=9, color=palette.FAINT
+                    f"{y:.1f}",
+                    (x + (i - 1) * 0.27, y),
+                    ha="center",
+                    va="bottom",
+                    fontsize=9,
+                    color=palette.FAINT,
                 )
         labels = [
             f"{p}\n{wording.counted(n, 'customers')}"
@@ -100,7 +128,9 @@ def value_calibration(tested: Backtest, *, facts: Mapping[str, Any] | None = Non
 
 
 def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -> Figure:
-    """How expected value is spread over customers, and what share the most valuable hold. Raises DataError without a forecast."""
+    """How expected value is spread over customers, and what share the most valuable hold.
+    Raises DataError without a forecast.
+    """
     _require(ahead)
     value = np.sort(ahead.frame["expected_value"].to_numpy())[::-1]
     total = float(value.sum())
@@ -108,8 +138,10 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
     tenth = held[max(-(-len(value) // 10), 1) - 1]
     with mpl.rc_context(STYLE):
         figure, (left, right) = pages(
-            f"A tenth of the customers hold {100 * tenth:.0f} % of the value expected in the next {ahead.horizon} days",
-            f"{wording.counted(len(value), 'customers')}, {wording.money(total)} in all by the {ahead.method} method",
+            f"A tenth of the customers hold {100 * tenth:.0f} % of the value expected in the next "
+            f"{ahead.horizon} days",
+            f"{wording.counted(len(value), 'customers')}, {wording.money(total)} in all by the "
+            f"{ahead.method} method",
             facts, [(0.07, 0.18, 0.42, 0.62), (0.57, 0.18, 0.38, 0.62)],
         )  # fmt: skip
         edges = _edges(value)
@@ -129,7 +161,10 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
         right.plot(np.append(0, share), np.append(0, held), color=_AHEAD, linewidth=2)
         right.plot([0, 1], [0, 1], color="#c8cdd3", linewidth=1)
         right.annotate(
-            f"  {100 * tenth:.0f} % of value\n  from 10 % of customers", (0.1, tenth), va="top", color=palette.INK
+            f"  {100 * tenth:.0f} % of value\n  from 10 % of customers",
+            (0.1, tenth),
+            va="top",
+            color=palette.INK,
         )
         right.plot([0.1], [tenth], "o", color=_AHEAD)
         right.xaxis.set_major_formatter(lambda v, _: f"{100 * v:.0f} %")
@@ -147,7 +182,9 @@ def _require(ahead: Forecast) -> None:
         raise DataError(ahead.notes[0])
 
 
-def _edges(value: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
+def _edges(
+    value: "np.ndarray[tuple[int], np.dtype[np.float64]]",
+) -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
     """Round edges that rise from 0 by 1, 2, 5, 10, …, about eight of them."""
     top = float(np.quantile(value, 0.99)) if len(value) else 1.0
     steps = [f * 10.0**e for e in range(-4, 12) for f in (1, 2, 5)]
@@ -156,18 +193,27 @@ def _edges(value: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> "np.ndarray
 
 
 def value_active(
-    ahead: Forecast, customers: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+    ahead: Forecast,
+    customers: pd.DataFrame,
+    *,
+    facts: Mapping[str, Any] | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
-    """The average chance of still ordering, by days since the last order and number of orders. ``customers`` as from orders.
+    """The average chance of still ordering, by days since the last order and number of orders.
+    ``customers`` as from orders.
 
     Raises DataError without a forecast.
     """
     _require(ahead)
     joined = ahead.frame.merge(customers[["customer", "orders", "recency_days"]], on="customer")
-    rows = _bands(joined["recency_days"].to_numpy(np.float64), (0, 31, 61, 91, 181, 366, 731), "days")
+    rows = _bands(
+        joined["recency_days"].to_numpy(np.float64), (0, 31, 61, 91, 181, 366, 731), "days"
+    )
     columns = _bands(joined["orders"].to_numpy(np.float64), (1, 2, 3, 4, 6, 11, 21), "orders")
     joined = joined.assign(row=rows[0], column=columns[0])
-    chance = joined.pivot_table(index="row", columns="column", values="active_probability", aggfunc="mean")
+    chance = joined.pivot_table(
+        index="row", columns="column", values="active_probability", aggfunc="mean"
+    )
     counts = joined.pivot_table(index="row", columns="column", values="customer", aggfunc="size")
     there = float(joined["active_probability"].mean())
     with mpl.rc_context(STYLE):
@@ -178,14 +224,21 @@ def value_active(
         )
         figure, axes = page(
             f"About {text}" if not np.isnan(there) else text.capitalize(),
-            "Average chance of being active, by days since the last order (down) and orders so far (across); customers beneath",
+            "Average chance of being active, by days since the last order (down) and orders so "
+            "far (across); customers beneath",
             facts,
             ax,
             place=(0.17, 0.12, 0.78, 0.68),
         )
         shades = LinearSegmentedColormap.from_list("shades", palette.SHADES)
         grid = chance.reindex(index=range(len(rows[1])), columns=range(len(columns[1])))
-        axes.imshow(np.ma.masked_invalid(grid.to_numpy(np.float64)), cmap=shades, vmin=0, vmax=1, aspect="auto")
+        axes.imshow(
+            np.ma.masked_invalid(grid.to_numpy(np.float64)),
+            cmap=shades,
+            vmin=0,
+            vmax=1,
+            aspect="auto",
+        )
         for i in range(len(rows[1])):
             for j in range(len(columns[1])):
                 p: Any = grid.iloc[i, j]
@@ -193,7 +246,12 @@ def value_active(
                 if not wording.missing(p):
                     colour = palette.PAPER if p > 0.55 else palette.INK
                     axes.annotate(
-                        f"{100 * p:.0f} %", (j, i - 0.08), ha="center", va="center", color=colour, fontsize=13
+                        f"{100 * p:.0f} %",
+                        (j, i - 0.08),
+                        ha="center",
+                        va="center",
+                        color=colour,
+                        fontsize=13,
                     )
                     axes.annotate(
                         wording.count(people),

@@ -1,4 +1,6 @@
-"""Growth over time: customers so far by group with flat spells shaded, and first against repeat revenue."""
+"""Growth over time: customers so far by group with flat spells shaded, and first against
+repeat revenue.
+"""
 
 from collections.abc import Mapping
 from typing import Any
@@ -26,13 +28,17 @@ def growth_running(
     facts: Mapping[str, Any] | None = None,
     ax: Axes | None = None,
 ) -> Figure:
-    """Customers so far, a line for each group (the eight largest); flat spells are shaded, an incomplete end is dashed.
+    """Customers so far, a line for each group (the eight largest); flat spells are shaded, an
+    incomplete end is dashed.
 
     ``table`` is what ``growth`` gives, ``by`` and ``period`` as there.
     """
     spells = flat_spells(table, by)
     groups = (
-        table.groupby(by, sort=False)["new_customers_running"].last().sort_values(ascending=False).index
+        table.groupby(by, sort=False)["new_customers_running"]
+        .last()
+        .sort_values(ascending=False)
+        .index
         if by
         else [None]
     )
@@ -48,9 +54,17 @@ def growth_running(
         for group, colour in zip(list(groups)[:_MOST_GROUPS], _LINES, strict=False):
             rows = table[table[by] == group] if by else table
             _line(axes, rows, colour)
-            ends.append((float(rows["new_customers_running"].iloc[-1]), str(group) if by else "all customers", colour))
+            ends.append(
+                (
+                    float(rows["new_customers_running"].iloc[-1]),
+                    str(group) if by else "all customers",
+                    colour,
+                )
+            )
         top = max(e[0] for e in ends)
-        for y, (at, name, colour) in zip(_apart([e[0] for e in ends], top * 0.045), ends, strict=True):
+        for y, (at, name, colour) in zip(
+            _apart([e[0] for e in ends], top * 0.045), ends, strict=True
+        ):
             axes.annotate(
                 f"{short(name, 20)}: {wording.count(at)}",
                 (1.01, y),
@@ -70,11 +84,26 @@ def _line(axes: Axes, rows: pd.DataFrame, colour: str) -> None:
     done = int(rows["complete"].sum())
     axes.plot(days[:done], running[:done], color=colour, linewidth=2)
     if done < len(rows):
-        axes.plot(days[max(done - 1, 0) :], running[max(done - 1, 0) :], color=colour, linewidth=2, linestyle="--")
+        axes.plot(
+            days[max(done - 1, 0) :],
+            running[max(done - 1, 0) :],
+            color=colour,
+            linewidth=2,
+            linestyle="--",
+        )
     flat = (rows["flat"] & (rows["new_customers_running"] > 0)).to_numpy()
-    for run in np.split(np.flatnonzero(flat), np.flatnonzero(np.diff(np.flatnonzero(flat)) > 1) + 1):
+    for run in np.split(
+        np.flatnonzero(flat), np.flatnonzero(np.diff(np.flatnonzero(flat)) > 1) + 1
+    ):
         if len(run) > 1:
-            axes.plot(days[run], running[run], color=colour, linewidth=12, alpha=0.25, solid_capstyle="butt")
+            axes.plot(
+                days[run],
+                running[run],
+                color=colour,
+                linewidth=12,
+                alpha=0.25,
+                solid_capstyle="butt",
+            )
 
 
 def _apart(values: list[float], least: float) -> list[float]:
@@ -112,9 +141,15 @@ def _title(table: pd.DataFrame, spells: pd.DataFrame, by: str | None, period: st
 
 
 def growth_revenue(
-    table: pd.DataFrame, *, period: str = "month", facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+    table: pd.DataFrame,
+    *,
+    period: str = "month",
+    facts: Mapping[str, Any] | None = None,
+    ax: Axes | None = None,
 ) -> Figure:
-    """Revenue of first and of repeat orders by period, stacked, refunds below; an incomplete last period is hatched."""
+    """Revenue of first and of repeat orders by period, stacked, refunds below; an incomplete
+    last period is hatched.
+    """
     sums = table.groupby("period")[["new_revenue", "repeat_revenue", "refunded", "revenue"]].sum()
     labels = table.drop_duplicates("period").set_index("period")
     with mpl.rc_context(STYLE):
@@ -146,7 +181,13 @@ def growth_revenue(
                 label=told,
             )
             floor = floor + sums[name].to_numpy()
-        axes.bar(place, sums["refunded"], color=palette.STANCE_COLOURS["win-back"], width=0.8, label="refunds")
+        axes.bar(
+            place,
+            sums["refunded"],
+            color=palette.STANCE_COLOURS["win-back"],
+            width=0.8,
+            label="refunds",
+        )
         axes.legend(frameon=False, ncols=3, loc="upper left")
         step = max(len(place) // 8, 1)
         axes.set_xticks(place[::step], [labels.loc[p, "label"] for p in sums.index[::step]])

@@ -1,4 +1,6 @@
-"""The ladders of the three scores: everybody's value from the lowest rung to the highest, and who stands on each."""
+"""The ladders of the three scores: everybody's value from the lowest rung to the highest, and
+who stands on each.
+"""
 
 from collections.abc import Mapping
 from typing import Any
@@ -20,10 +22,14 @@ from fairladder.scores.fitting import SCORES
 _LOG_FROM = 10
 
 
-def ladders(scored: pd.DataFrame, scheme: Scheme | None = None, *, facts: Mapping[str, Any] | None = None) -> Figure:
-    """Three panels, one a score: customers in the order of their value, worst first, a shade for each rung.
+def ladders(
+    scored: pd.DataFrame, scheme: Scheme | None = None, *, facts: Mapping[str, Any] | None = None
+) -> Figure:
+    """Three panels, one a score: customers in the order of their value, worst first, a shade for
+    each rung.
 
-    Flat stretches are ties; the dotted lines are where equal counts would cut. Raises DataError where nobody has a score.
+    Flat stretches are ties; the dotted lines are where equal counts would cut. Raises DataError
+    where nobody has a score.
     """
     held = scored[scored["recency_score"].notna()]
     if held.empty:
@@ -33,7 +39,8 @@ def ladders(scored: pd.DataFrame, scheme: Scheme | None = None, *, facts: Mappin
     with mpl.rc_context(STYLE):
         figure, panels = pages(
             _title(held, rungs),
-            "Every customer's value, worst to best; a shade is a rung, dotted lines part equal counts",
+            "Every customer's value, worst to best; a shade is a rung, dotted lines part equal "
+            "counts",
             facts,
             places,
         )
@@ -42,7 +49,9 @@ def ladders(scored: pd.DataFrame, scheme: Scheme | None = None, *, facts: Mappin
     return figure
 
 
-def _panel(axes: Axes, held: pd.DataFrame, name: str, measure: str, low_is_better: bool, rungs: int) -> None:
+def _panel(
+    axes: Axes, held: pd.DataFrame, name: str, measure: str, low_is_better: bool, rungs: int
+) -> None:
     values = held[measure].to_numpy(dtype=np.float64)
     rung = held[name].to_numpy(dtype=np.int64)
     order = np.lexsort((-values if low_is_better else values, rung))
@@ -101,7 +110,9 @@ def _panel(axes: Axes, held: pd.DataFrame, name: str, measure: str, low_is_bette
     axes.set_xticks([])
     axes.tick_params(axis="y", labelsize=9)
     axes.yaxis.set_major_formatter(lambda v, _: wording.brief(v))
-    axes.set_title(f"{name}: {columns.on_axis(measure)}", fontsize=11.5, loc="left", color=palette.INK)
+    axes.set_title(
+        f"{name}: {columns.on_axis(measure)}", fontsize=11.5, loc="left", color=palette.INK
+    )
 
 
 def _spread(values: Any) -> str:

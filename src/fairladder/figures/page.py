@@ -31,7 +31,9 @@ STYLE: Any = {
 
 
 class PlainFigure(Figure):
-    """A figure whose texts are shown as they are (names may hold dollar signs, which would be taken for formulas), and fit."""
+    """A figure whose texts are shown as they are (names may hold dollar signs, which would be
+    taken for formulas), and fit.
+    """
 
     def draw(self, renderer: Any) -> None:
         """Draw."""
@@ -42,19 +44,36 @@ class PlainFigure(Figure):
 
 
 def page(
-    title: str, subtitle: str, facts: Mapping[str, Any] | None, ax: Axes | None = None, *, place: Place = _PLACE
+    title: str,
+    subtitle: str,
+    facts: Mapping[str, Any] | None,
+    ax: Axes | None = None,
+    *,
+    place: Place = _PLACE,
 ) -> tuple[Figure, Axes]:
-    """A figure with its title, what it shows, and the day and rows it speaks of in the footer; or the caller's own axes.
+    """A figure with its title, what it shows, and the day and rows it speaks of in the footer; or
+    the caller's own axes.
 
-    ``place`` is where on the page the axes lie: left, bottom, width, height. Axes of the caller's get the title and what the
-    figure shows above them, and no footer: the page is the caller's.
+    ``place`` is where on the page the axes lie: left, bottom, width, height. Axes of the caller's
+    get the title and what the figure shows above them, and no footer: the page is the caller's.
     """
     if ax is None:
         figure, (axes,) = pages(title, subtitle, facts, [place])
         return figure, axes
     _bare(ax)
-    ax.set_title(f"{title}\n", loc="left", fontweight="bold", color=palette.INK, parse_math=False, wrap=True)
-    ax.text(0, 1.02, subtitle, transform=ax.transAxes, va="bottom", fontsize=9.5, color=palette.FAINT, parse_math=False)
+    ax.set_title(
+        f"{title}\n", loc="left", fontweight="bold", color=palette.INK, parse_math=False, wrap=True
+    )
+    ax.text(
+        0,
+        1.02,
+        subtitle,
+        transform=ax.transAxes,
+        va="bottom",
+        fontsize=9.5,
+        color=palette.FAINT,
+        parse_math=False,
+    )
     whole = ax.get_figure(root=True)
     assert whole is not None
     return whole, ax
@@ -69,7 +88,9 @@ def _bare(axes: Axes) -> None:
 def pages(
     title: str, subtitle: str, facts: Mapping[str, Any] | None, places: Sequence[Place]
 ) -> tuple[Figure, list[Axes]]:
-    """The same with several axes, at ``places`` (left, bottom, width, height as shares of the page)."""
+    """The same with several axes, at ``places`` (left, bottom, width, height as shares of the
+    page).
+    """
     with mpl.rc_context(STYLE):
         figure = PlainFigure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=palette.PAPER)
         FigureCanvasAgg(figure)

@@ -16,11 +16,13 @@ from fairladder.errors import DataError
 from fairladder.figures.page import STYLE, page
 
 
-def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
+def grid(
+    scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """Customers per cell of recency score and frequency score, shaded by their mean spend.
 
-    Axes say which days and order counts each rung holds. ``facts`` (``Orders.facts()``) fill the footer. Raises
-    DataError where nobody has a score.
+    Axes say which days and order counts each rung holds. ``facts`` (``Orders.facts()``) fill the
+    footer. Raises DataError where nobody has a score.
     """
     held = scored[scored["recency_score"].notna()]
     if held.empty:
@@ -30,7 +32,10 @@ def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Ax
     rungs = int(max(key.max() for key in keys))
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            _title(held, rungs), "Customers per cell; the darker, the more they spent on average", facts, ax
+            _title(held, rungs),
+            "Customers per cell; the darker, the more they spent on average",
+            facts,
+            ax,
         )
         shade = LinearSegmentedColormap.from_list("spend", palette.SHADES)
         # Mean spends lie far apart, so shades follow their ranks: equal means, equal shades.
@@ -40,7 +45,14 @@ def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Ax
             f, r = place
             tone = float(ranks.loc[place])
             axes.add_patch(
-                Rectangle((r - 0.5, f - 0.5), 1, 1, facecolor=shade(tone), edgecolor=palette.PAPER, linewidth=3)
+                Rectangle(
+                    (r - 0.5, f - 0.5),
+                    1,
+                    1,
+                    facecolor=shade(tone),
+                    edgecolor=palette.PAPER,
+                    linewidth=3,
+                )
             )
             ink = palette.PAPER if tone > 0.6 else palette.INK
             axes.text(
@@ -54,13 +66,25 @@ def grid(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Ax
                 color=ink,
             )
             axes.text(
-                r, f - 0.24, f"mean {wording.money(cell['mean'])}", ha="center", va="center", fontsize=10, color=ink
+                r,
+                f - 0.24,
+                f"mean {wording.money(cell['mean'])}",
+                ha="center",
+                va="center",
+                fontsize=10,
+                color=ink,
             )
         axes.set_xlim(0.5, rungs + 0.5)
         axes.set_ylim(0.5, rungs + 0.5)
-        axes.set_xticks(range(1, rungs + 1), _ranges(held, "recency_score", "recency_days", rungs, "days"))
-        axes.set_yticks(range(1, rungs + 1), _ranges(held, "frequency_score", "orders", rungs, "orders"))
-        axes.set_xlabel("recency score: days since the last order, longest ago on the left", labelpad=12)
+        axes.set_xticks(
+            range(1, rungs + 1), _ranges(held, "recency_score", "recency_days", rungs, "days")
+        )
+        axes.set_yticks(
+            range(1, rungs + 1), _ranges(held, "frequency_score", "orders", rungs, "orders")
+        )
+        axes.set_xlabel(
+            "recency score: days since the last order, longest ago on the left", labelpad=12
+        )
         axes.set_ylabel("frequency score: number of orders", labelpad=12)
     return figure
 
@@ -69,7 +93,9 @@ def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str)
     """Label of each rung: its number and what it holds."""
     labels = []
     for rung in range(1, rungs + 1):
-        values = held.loc[(held[score] == rung).to_numpy(dtype=bool), measure].to_numpy(dtype=np.int64)
+        values = held.loc[(held[score] == rung).to_numpy(dtype=bool), measure].to_numpy(
+            dtype=np.int64
+        )
         if not len(values):
             labels.append(f"{rung}\n(nobody)")
             continue
@@ -82,7 +108,8 @@ def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str)
 def _title(held: pd.DataFrame, rungs: int) -> str:
     """The finding: what the best corner brings."""
     best = held[
-        (held["recency_score"] == rungs).to_numpy(dtype=bool) & (held["frequency_score"] == rungs).to_numpy(dtype=bool)
+        (held["recency_score"] == rungs).to_numpy(dtype=bool)
+        & (held["frequency_score"] == rungs).to_numpy(dtype=bool)
     ]
     total = float(held["spend"].sum())
     if best.empty or total <= 0:

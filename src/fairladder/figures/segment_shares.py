@@ -17,24 +17,35 @@ from fairladder.frames import row_of_largest, rows_of
 from fairladder.scores.on_frames import segment_summary
 
 
-def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
+def segments(
+    scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
     """Two bars a segment, share of customers and share of spend, in the colour of its stance.
 
-    ``facts`` (``Orders.facts()``) fill the footer. Raises DataError where there is no spend to share.
+    ``facts`` (``Orders.facts()``) fill the footer. Raises DataError where there is no spend to
+    share.
     """
     summary = segment_summary(scored)
     summary = summary[summary["customers"] > 0].sort_values(
         ["spend_share", "customers"], ascending=False, kind="stable"
     )
     if not summary["spend"].sum() > 0:
-        raise DataError("All spend together is not above zero, so there are no shares of it to draw.")
+        raise DataError(
+            "All spend together is not above zero, so there are no shares of it to draw."
+        )
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            _title(summary), "Share of spend (full bar) beside share of customers (light bar), in percent", facts, ax
+            _title(summary),
+            "Share of spend (full bar) beside share of customers (light bar), in percent",
+            facts,
+            ax,
         )
         place = np.arange(len(summary))[::-1]
         colours = [palette.STANCE_COLOURS[s] for s in summary["stance"]]
-        spend, people = 100 * summary["spend_share"].to_numpy(), 100 * summary["customer_share"].to_numpy()
+        spend, people = (
+            100 * summary["spend_share"].to_numpy(),
+            100 * summary["customer_share"].to_numpy(),
+        )
         axes.barh(place + 0.19, spend, height=0.36, color=colours)
         axes.barh(place - 0.19, people, height=0.3, color=colours, alpha=0.38)
         reach = max(spend.max(), people.max())
@@ -42,7 +53,9 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax
             text = f"{s:.1f} % of spend, {wording.money(row.spend)}"
             axes.text(max(s, 0) + reach * 0.008, y + 0.19, text, va="center", fontsize=10.5)
             text = f"{p:.1f} % of customers, {wording.count(row.customers)}"
-            axes.text(p + reach * 0.008, y - 0.19, text, va="center", fontsize=10, color=palette.FAINT)
+            axes.text(
+                p + reach * 0.008, y - 0.19, text, va="center", fontsize=10, color=palette.FAINT
+            )
         axes.set_yticks(place, [f"{short(row.segment)}\n" for row in rows_of(summary)], fontsize=12)
         for y, row in zip(place, rows_of(summary), strict=True):
             colour = palette.STANCE_COLOURS[row.stance]
@@ -65,12 +78,18 @@ def segments(scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax
 
 def _title(summary: pd.DataFrame) -> str:
     """The finding: what the stance that brings the most holds."""
-    by_stance = summary.groupby("stance", observed=True, sort=False)[["customer_share", "spend_share"]].sum()
+    by_stance = summary.groupby("stance", observed=True, sort=False)[
+        ["customer_share", "spend_share"]
+    ].sum()
     most = row_of_largest(by_stance, by_stance["spend_share"])
     stance, people, spend = most.name, most.customer_share, most.spend_share
-    return (
-        f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and bring {100 * spend:.0f} % of spend"
-    )
+    return f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and bring {100 * spend:.0f} % of spend"
 
 
-_WORDS = {"keep": "keep", "grow": "grow", "welcome": "welcome", "win-back": "win back", "leave": "leave alone"}
+_WORDS = {
+    "keep": "keep",
+    "grow": "grow",
+    "welcome": "welcome",
+    "win-back": "win back",
+    "leave": "leave alone",
+}

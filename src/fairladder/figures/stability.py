@@ -14,8 +14,12 @@ from fairladder.figures.page import STYLE, page
 from fairladder.frames import rows_of
 
 
-def stability(frame: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None) -> Figure:
-    """One bar a change, its length the share of customers in another segment; ``frame`` is ``Stability.frame``."""
+def stability(
+    frame: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
+) -> Figure:
+    """One bar a change, its length the share of customers in another segment; ``frame`` is
+    ``Stability.frame``.
+    """
     shown = frame.sort_values("share", kind="stable")
     with mpl.rc_context(STYLE):
         worst = shown.iloc[-1]

@@ -1,1 +1,3 @@
-"""History: how customers come and stay. Order by order, growth, cohorts, order counts, breakdowns."""
+"""History: how customers come and stay. Order by order, growth, cohorts, order counts,
+breakdowns.
+"""

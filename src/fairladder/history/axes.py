@@ -1,4 +1,6 @@
-"""What a breakdown can have on its rows and columns: a column, one in bands, age at the order in bands, or a part of its day."""
+"""What a breakdown can have on its rows and columns: a column, one in bands, age at the order
+in bands, or a part of its day.
+"""
 
 import re
 from collections.abc import Sequence
@@ -18,13 +20,17 @@ from fairladder.sqltree import case, column, sql
 OLDEST = 120
 #: What of an order's day can stand on an axis, as in ``weekday(placed)``.
 PARTS = ("year", "quarter", "month", "week", "calendar-month", "weekday", "hour")
-MONTHS = tuple("January February March April May June July August September October November December".split())
+MONTHS = tuple(
+    "January February March April May June July August September October November December".split()
+)
 WEEKDAYS = tuple("Monday Tuesday Wednesday Thursday Friday Saturday Sunday".split())
 
 
 @dataclass(frozen=True)
 class Axis:
-    """One side of a breakdown: the column, and edges in rising order where it is in bands; or a part of the order's day."""
+    """One side of a breakdown: the column, and edges in rising order where it is in bands; or
+    a part of the order's day.
+    """
 
     column: str
     edges: tuple[Fraction, ...] = ()
@@ -74,20 +80,30 @@ class Axis:
         return case(branches, exp.Literal.string(names[-1]))
 
     def named(self, whole_numbers: bool) -> list[str]:
-        """Bands named for whole numbers (``30 to 39``), or for numbers with fractions (``30 to under 40``)."""
+        """Bands named for whole numbers (``30 to 39``), or for numbers with fractions (``30 to
+        under 40``).
+        """
         if not self.edges:
             return []
         shown = [f"{float(e):g}" for e in self.edges]
         between = []
         for low, high in pairwise(self.edges):
             last = high - 1
-            until = f" to under {float(high):g}" if not whole_numbers else f" to {float(last):g}" if last > low else ""
+            until = (
+                f" to under {float(high):g}"
+                if not whole_numbers
+                else f" to {float(last):g}"
+                if last > low
+                else ""
+            )
             between.append(f"{float(low):g}{until}")
         return [f"under {shown[0]}", *between, f"{shown[-1]} and over"]
 
 
 def _part_of_day(part: str, year_starts: int) -> exp.Expr:
-    """A part of the day of the order, as text; weeks are named by their Monday, years that begin in April as ``2026/27``."""
+    """A part of the day of the order, as text; weeks are named by their Monday, years that
+    begin in April as ``2026/27``.
+    """
     day = sql("CAST(placed_on AS VARCHAR)")
     month = sql("SUBSTRING(:d, 6, 2)", d=day)
     match part:
@@ -99,17 +115,26 @@ def _part_of_day(part: str, year_starts: int) -> exp.Expr:
             return sql("CAST(:w AS VARCHAR)", w=_WEEK.start_of(column("placed_on")))
         case "quarter":
             quarter = {m: f" Q{(m - year_starts) % 12 // 3 + 1}" for m in range(1, 13)}
-            tests = [(sql(":m = :n", m=month, n=f"{m:02}"), exp.Literal.string(quarter[m])) for m in range(1, 12)]
+            tests = [
+                (sql(":m = :n", m=month, n=f"{m:02}"), exp.Literal.string(quarter[m]))
+                for m in range(1, 12)
+            ]
             return sql(
-                ":y || :q", y=exp.paren(_year(year_starts)), q=exp.paren(case(tests, exp.Literal.string(quarter[12])))
+                ":y || :q",
+                y=exp.paren(_year(year_starts)),
+                q=exp.paren(case(tests, exp.Literal.string(quarter[12]))),
             )
         case "calendar-month":
             named_ = [
-                (sql(":m = :n", m=month, n=f"{i:02}"), exp.Literal.string(n)) for i, n in enumerate(MONTHS, start=1)
+                (sql(":m = :n", m=month, n=f"{i:02}"), exp.Literal.string(n))
+                for i, n in enumerate(MONTHS, start=1)
             ]
             return case(named_[:-1], named_[-1][1])
     monday = _WEEK.start_of(column("placed_on"))
-    after = [(sql("placed_on = :w + :n", w=monday, n=n), exp.Literal.string(WEEKDAYS[n])) for n in range(6)]
+    after = [
+        (sql("placed_on = :w + :n", w=monday, n=n), exp.Literal.string(WEEKDAYS[n]))
+        for n in range(6)
+    ]
     return case(after, exp.Literal.string(WEEKDAYS[6]))
 
 
@@ -119,25 +144,35 @@ _WEEK = Calendar("week")
 def _year(year_starts: int) -> exp.Expr:
     if year_starts == 1:
         return sql("SUBSTRING(CAST(placed_on AS VARCHAR), 1, 4)")
-    first = sql("CAST(:d AS VARCHAR)", d=Calendar("year", year_starts).start_of(column("placed_on")))
+    first = sql(
+        "CAST(:d AS VARCHAR)", d=Calendar("year", year_starts).start_of(column("placed_on"))
+    )
     year = sql("SUBSTRING(:f, 1, 4)", f=first)
     return sql(":y || '/' || SUBSTRING(CAST(CAST(:y AS INT) + 1 AS VARCHAR), 3, 2)", y=year)
 
 
 def _age(born: exp.Expr) -> exp.Expr:
-    """Completed years on the day of the order: one less until the birthday; born on 29 February, on 1 March."""
+    """Completed years on the day of the order: one less until the birthday; born on 29
+    February, on 1 March.
+    """
     day = sql("CAST(placed_on AS VARCHAR)")
-    years = sql("CAST(SUBSTRING(:d, 1, 4) AS INT) - CAST(SUBSTRING(:b, 1, 4) AS INT)", d=day, b=born)
-    before = sql("CASE WHEN SUBSTRING(:d, 6, 5) < SUBSTRING(:b, 6, 5) THEN 1 ELSE 0 END", d=day, b=born)
+    years = sql(
+        "CAST(SUBSTRING(:d, 1, 4) AS INT) - CAST(SUBSTRING(:b, 1, 4) AS INT)", d=day, b=born
+    )
+    before = sql(
+        "CASE WHEN SUBSTRING(:d, 6, 5) < SUBSTRING(:b, 6, 5) THEN 1 ELSE 0 END", d=day, b=born
+    )
     age = sql("(:y) - (:b)", y=years, b=before)
     return sql(
-        "CASE WHEN TRY_CAST(SUBSTRING(:b, 1, 10) AS DATE) IS NOT NULL AND :b <= :d AND :a <= :most THEN :a END",
+        "CASE WHEN TRY_CAST(SUBSTRING(:b, 1, 10) AS DATE) IS NOT NULL AND :b <= :d AND :a <= "
+        ":most THEN :a END",
         b=born, d=day, a=exp.paren(age), most=OLDEST,
     )  # fmt: skip
 
 
 def parsed_axis(text: str) -> Axis:
-    """``channel``, ``spend:50,100``, ``age(birth_date):30,40,50`` or ``weekday(placed)`` as an axis.
+    """``channel``, ``spend:50,100``, ``age(birth_date):30,40,50`` or ``weekday(placed)`` as an
+    axis.
 
     Raises UsageError where edges are no rising numbers, age has none, or a day has no such part.
     """
@@ -150,7 +185,9 @@ def parsed_axis(text: str) -> Axis:
     try:
         cuts = tuple(Fraction(e.strip()) for e in edges.split(",")) if edges else ()
     except ValueError:
-        raise UsageError(f"{text!r}: bands are numbers with commas between, as in spend:50,100,200.") from None
+        raise UsageError(
+            f"{text!r}: bands are numbers with commas between, as in spend:50,100,200."
+        ) from None
     if list(cuts) != sorted(set(cuts)):
         raise UsageError(f"{text!r}: the edges of bands must rise.")
     if aged and not cuts:
@@ -162,12 +199,16 @@ def _parsed_part(text: str, part: str, banded: bool) -> Axis:
     if part not in PARTS:
         raise UsageError(f"{text!r}: a day has no part {part!r}. {nearest(part, PARTS)}")
     if banded:
-        raise UsageError(f"{text!r}: parts of a day have no bands; leave out what follows the colon.")
+        raise UsageError(
+            f"{text!r}: parts of a day have no bands; leave out what follows the colon."
+        )
     return Axis(HOUR if part == "hour" else "", part=part)
 
 
 def in_natural_order(names: Sequence[str], bands: Sequence[str]) -> list[str]:
-    """Bands from low to high; other names by number where all are numbers, else by name; ``mixed`` and ``unknown`` last."""
+    """Bands from low to high; other names by number where all are numbers, else by name;
+    ``mixed`` and ``unknown`` last.
+    """
     special = {MIXED: 1, UNKNOWN: 2}
     plain = [n for n in names if n not in special]
     if bands:

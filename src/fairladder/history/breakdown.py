@@ -1,4 +1,6 @@
-"""Breakdown: any two columns or bands against each other, totals from the rows and not from the cells."""
+"""Breakdown: any two columns or bands against each other, totals from the rows and not from
+the cells.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
@@ -31,7 +33,8 @@ from fairladder.sqltree import case, column, day_literal, named, select, sql
 
 Measure = Literal["orders", "customers", "spend", "average_order_value", "lines", "lines_per_order"]
 MEASURES: tuple[Measure, ...] = get_args(Measure)
-#: Averages: what is above the line and what below it. They have no shares, for an average of a part is no part of the average.
+#: Averages: what is above the line and what below it. They have no shares, for an average of a part
+#: is no part of the average.
 AVERAGES: dict[str, tuple[str, str]] = {
     "average_order_value": ("spend", "orders"),
     "lines_per_order": ("lines", "orders"),
@@ -44,12 +47,14 @@ MOST_NAMES = 20
 
 @dataclass(frozen=True)
 class Breakdown(Answer):
-    """``frame``: one row per cell with ``row``, ``column``, ``is_total``, all measures and ``share``; totals are rows named ``total``.
+    """``frame``: one row per cell with ``row``, ``column``, ``is_total``, all measures and
+    ``share``; totals are rows named ``total``.
 
-    A value of the orders that is called like a name of ours (``total``, ``the rest``, ``mixed``, ``unknown``) is in double quotes.
+    A value of the orders that is called like a name of ours (``total``, ``the rest``, ``mixed``,
+    ``unknown``) is in double quotes.
 
-    Totals are worked out from the rows, so that customers in several cells count once and averages are of all orders.
-    ``notes`` say what has to be known to read it.
+    Totals are worked out from the rows, so that customers in several cells count once and averages
+    are of all orders. ``notes`` say what has to be known to read it.
     """
 
     frame: pd.DataFrame
@@ -66,13 +71,18 @@ class Breakdown(Answer):
         return f"sum of {column}" if column else self.measure.replace("_", " ")
 
     def wide(self, values: str | None = None) -> pd.DataFrame:
-        """Rows by columns, in natural order, of the measure, or of the shares where those were asked for."""
+        """Rows by columns, in natural order, of the measure, or of the shares where those were
+        asked for.
+        """
         chosen = values or ("share" if self.shares else self.measure)
         table = self.frame.pivot(index="row", columns="column", values=chosen)
         table = table.reindex(
-            index=list(dict.fromkeys(self.frame["row"])), columns=list(dict.fromkeys(self.frame["column"]))
+            index=list(dict.fromkeys(self.frame["row"])),
+            columns=list(dict.fromkeys(self.frame["column"])),
         )
-        return table.rename_axis(index=self.rows.title, columns=self.columns.title if self.columns else None)
+        return table.rename_axis(
+            index=self.rows.title, columns=self.columns.title if self.columns else None
+        )
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """All tables by name, the main one first."""
@@ -95,20 +105,23 @@ def breakdown(
     shares: str | None = None,
     most: int = MOST_NAMES,
 ) -> Breakdown:
-    """Break the window's orders down by one or two columns of the orders or the customers, or by parts of their day.
+    """Break the window's orders down by one or two columns of the orders or the customers, or by
+    parts of their day.
 
-    ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``; left-closed) or the age at
-    the order (``age(birth_date):30,40,50``), or a part of its day: ``year(placed)``, ``quarter(placed)``, ``month(placed)``,
-    ``week(placed)``, ``calendar-month(placed)`` (January to December), ``weekday(placed)`` or ``hour(placed)``. ``measure`` is ``orders``
-    (purchases), ``customers`` (with a purchase), ``spend``, ``average_order_value``, ``lines`` (rows of purchases),
-    ``lines_per_order``, or ``sum(COLUMN)`` of a column of numbers over the rows of purchases, such as ``sum(quantity)``,
-    each number to four decimals.
-    ``shares`` of ``row``, ``column`` or ``total``: customers are shares of the distinct customers there; averages have
-    none. An axis of over ``most`` names shows the largest and the rest, unless they follow each other. A column that
-    differs within orders counts spend and lines by row, and an order or customer once in each cell where it has a row.
+    ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``;
+    left-closed) or the age at the order (``age(birth_date):30,40,50``), or a part of its day:
+    ``year(placed)``, ``quarter(placed)``, ``month(placed)``, ``week(placed)``,
+    ``calendar-month(placed)`` (January to December), ``weekday(placed)`` or ``hour(placed)``.
+    ``measure`` is ``orders`` (purchases), ``customers`` (with a purchase), ``spend``,
+    ``average_order_value``, ``lines`` (rows of purchases), ``lines_per_order``, or ``sum(COLUMN)``
+    of a column of numbers over the rows of purchases, such as ``sum(quantity)``, each number to
+    four decimals. ``shares`` of ``row``, ``column`` or ``total``: customers are shares of the
+    distinct customers there; averages have none. An axis of over ``most`` names shows the largest
+    and the rest, unless they follow each other. A column that differs within orders counts spend
+    and lines by row, and an order or customer once in each cell where it has a row.
 
-    Raises UsageError for an unknown column, measure or share, and where such a column meets totals repeated on each row;
-    DataError where no order counts.
+    Raises UsageError for an unknown column, measure or share, and where such a column meets totals
+    repeated on each row; DataError where no order counts.
 
     >>> import fairladder as fl
     >>> found = fl.breakdown(fl.sample_orders(), "channel", measure="orders")
@@ -122,15 +135,22 @@ def breakdown(
         raise UsageError(f"Shares are of {', '.join(SHARES)}, not of {shares!r}.")
     if shares and measure in AVERAGES:
         raise UsageError(
-            "Averages have no shares: an average of a part is no part of the average. Take spend or orders."
+            "Averages have no shares: an average of a part is no part of the average. Take spend "
+            "or orders."
         )
     starts = orders.scheme.time.year_starts or 1
     _require_times(orders, (rows, columns))
-    axes = [replace(parsed_axis(text), year_starts=starts) for text in (rows, columns) if text is not None]
+    axes = [
+        replace(parsed_axis(text), year_starts=starts)
+        for text in (rows, columns)
+        if text is not None
+    ]
     if total is not None:
         _require_numbers(orders, total)
     sums = [measure] if total is not None else []
-    found, by_row = _relation(orders, list(dict.fromkeys([*(name for a in axes for name in a.columns), *sums])))
+    found, by_row = _relation(
+        orders, list(dict.fromkeys([*(name for a in axes for name in a.columns), *sums]))
+    )
     try:
         counted = _Counted(found, axes, orders, by_row, sums)
         long = counted.long_axes(measure, most)
@@ -139,7 +159,8 @@ def breakdown(
         found.close()
     if not frames[-1]["orders"].sum():
         raise DataError(
-            "No order counts here, so there is nothing to break down. `fairladder check` says what became of the rows."
+            "No order counts here, so there is nothing to break down. `fairladder check` says "
+            "what became of the rows."
         )
     frame = _table(frames, bands, orders.scheme.money.decimals, sums)
     if shares:
@@ -150,10 +171,13 @@ def breakdown(
         names = set(frame[bands_of]) - {TOTAL}
         notes += [text for text in [all_unknown(axis.title, names)] if text]
         if axis.part == "hour" and names == {"00"}:
-            notes.append("Warning: every order is at 00 hours. The times were probably lost in the export.")
+            notes.append(
+                "Warning: every order is at 00 hours. The times were probably lost in the export."
+            )
     if by_row:
         notes.append(
-            "A column differs within orders: spend and lines are by row; an order counts once in each cell where it has a row."
+            "A column differs within orders: spend and lines are by row; an order counts once in "
+            "each cell where it has a row."
         )
     notes += _of_sum(orders, total) if total is not None else []
     if measure == "customers":
@@ -176,23 +200,31 @@ def _of_sum(orders: Read, name: str) -> list[str]:
     rows = orders.rows
     own = column_of(rows, name)
     if is_net(orders, f"sum({name})"):
-        notes = [f"`{name}` is net: units of rows with a negative amount are subtracted, as refunds lower the spend."]
+        notes = [
+            f"`{name}` is net: units of rows with a negative amount are subtracted, as refunds "
+            "lower the spend."
+        ]
     else:
         notes = [f"`{name}` is summed over purchases; refunds are not subtracted."]
     known = is_amount(rows, name) or own in rows.money_columns or own == rows.roles.get("quantity")
     if rows.rates is not None and not known:
         notes.insert(
             0,
-            f"Warning: `{name}` is summed as it is written, whatever the row's currency. If it is money, name it in `columns` "
+            f"Warning: `{name}` is summed as it is written, whatever the row's currency. If it is "
+            "money, name it in `columns` "
             "under [money].",
         )
     return notes
 
 
 def _require_times(orders: Read, texts: Sequence[str | None]) -> None:
-    if orders.rows.kind("placed") == "date" and any(text and parsed_axis(text).part == "hour" for text in texts):
+    if orders.rows.kind("placed") == "date" and any(
+        text and parsed_axis(text).part == "hour" for text in texts
+    ):
         placed = orders.roles["placed"]
-        raise UsageError(f"`{placed}` holds days without times, so there are no hours. Try weekday(placed).")
+        raise UsageError(
+            f"`{placed}` holds days without times, so there are no hours. Try weekday(placed)."
+        )
 
 
 def _require_numbers(orders: Read, name: str) -> None:
@@ -200,11 +232,14 @@ def _require_numbers(orders: Read, name: str) -> None:
     rows = orders.rows
     own = {rows.roles.get(role) for role in NUMBER_ROLES} | set(rows.scheme.money.columns)
     if name not in orders.columns:
-        raise UsageError(f"There is no column `{name}` among the orders to sum. {nearest(name, orders.columns)}")
+        raise UsageError(
+            f"There is no column `{name}` among the orders to sum. {nearest(name, orders.columns)}"
+        )
     if is_amount(rows, name):
         if orders.scheme.orders.amount_is == "order":
             raise UsageError(
-                f"Each row repeats its order's total in `{name}`, so its cells do not add up. Take the measure spend."
+                f"Each row repeats its order's total in `{name}`, so its cells do not add up. "
+                "Take the measure spend."
             )
         return
     name = column_of(rows, name)
@@ -213,7 +248,8 @@ def _require_numbers(orders: Read, name: str) -> None:
         return
     if kind != "text" or settled_kinds(rows.source, [name]).get(name) != "number":
         raise UsageError(
-            f"`{name}` holds other cells than plain numbers, so it cannot be summed. Take out their units and signs."
+            f"`{name}` holds other cells than plain numbers, so it cannot be summed. Take out "
+            "their units and signs."
         )
 
 
@@ -223,7 +259,10 @@ def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
     of_orders = [n for n in names if n in orders.rows.condition_cells()]
     if not of_orders or not orders.rows.has_orders:
         return bought, False
-    counted = [sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(group_name(n)), m=MIXED) for n in of_orders]
+    counted = [
+        sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(group_name(n)), m=MIXED)
+        for n in of_orders
+    ]
     # Not under the columns' own names, which may be names of ours.
     tests = [named(tree, f"mixed {i}") for i, tree in enumerate(counted)]
     counts = bought.engine.table(select(tests, bought.relation)).to_pylist()[0]
@@ -233,7 +272,8 @@ def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
     bought.close()
     if orders.scheme.orders.amount_is == "order":
         raise UsageError(
-            f'`{differing[0]}` differs within orders, and with `amount_is = "order"` an order\'s total belongs to no row of it. '
+            f'`{differing[0]}` differs within orders, and with `amount_is = "order"` an order\'s '
+            "total belongs to no row of it. "
             "Break down by a column of the whole order."
         )
     return purchase_rows(orders, names), True
@@ -250,7 +290,9 @@ class _Counted:
     sums: Sequence[str] = ()
     """Measures that are sums of a column."""
     made: dict[tuple[int, ...], pd.DataFrame] = field(default_factory=dict)
-    """Tables counted so far: the axes, then those of them whose names are cut short, as negative numbers less one."""
+    """Tables counted so far: the axes, then those of them whose names are cut short, as
+    negative numbers less one.
+    """
 
     def named(self, i: int) -> list[str]:
         """Names of an axis' bands."""
@@ -267,7 +309,9 @@ class _Counted:
         return not counts["odd"] and all(e.denominator == 1 for e in axis.edges)
 
     def long_axes(self, measure: str, most: int) -> dict[int, tuple[int, list[str]]]:
-        """Axis → how many names it has and the largest of them, where there are more than ``most``."""
+        """Axis → how many names it has and the largest of them, where there are more than
+        ``most``.
+        """
         long = {}
         for i, axis in enumerate(self.axes):
             if not axis.ordered:
@@ -275,12 +319,16 @@ class _Counted:
                 if len(totals) > most:
                     above, below = AVERAGES.get(measure, (measure, None))
                     worth = totals[above] / totals[below].clip(lower=1) if below else totals[above]
-                    best = totals.assign(worth=worth).sort_values(["worth", f"axis{i}"], ascending=[False, True])
+                    best = totals.assign(worth=worth).sort_values(
+                        ["worth", f"axis{i}"], ascending=[False, True]
+                    )
                     long[i] = (len(totals), best[f"axis{i}"].astype(str).head(most - 1).tolist())
         return long
 
     def frames(self, long: dict[int, tuple[int, list[str]]]) -> list[pd.DataFrame]:
-        """Cells, totals of the rows, totals of the columns, the whole; without columns only the first and the last."""
+        """Cells, totals of the rows, totals of the columns, the whole; without columns only
+        the first and the last.
+        """
         sets = [[0, 1], [0], [1], []] if len(self.axes) > 1 else [[0], []]
         return [self._frame(axis_set, long) for axis_set in sets]
 
@@ -303,7 +351,8 @@ class _Counted:
         for name in self.sums:
             which = "<> 0" if is_net(self.orders, name) else "> 0"
             trees[name] = sql(
-                f"CAST(COALESCE(SUM(CASE WHEN {whole} {which} THEN :c END), 0) AS BIGINT)", c=column(group_name(name))
+                f"CAST(COALESCE(SUM(CASE WHEN {whole} {which} THEN :c END), 0) AS BIGINT)",
+                c=column(group_name(name)),
             )
         cells = [
             named(column(group_name(self.axes[i].column)), f"in {self.axes[i].column}")
@@ -335,8 +384,13 @@ def _table(
     two = len(bands) > 1
     numbers, pieces = ["orders", "customers", "spend", "lines", *sums], []
     for frame, held in zip(frames, ([0, 1], [0], [1], []) if two else ([0], []), strict=True):
-        texts = [frame[f"axis{i}"].astype(str) if i in held else pd.Series(TOTAL, index=frame.index) for i in (0, 1)]
-        pieces.append(frame[numbers].fillna(0).astype(np.int64).assign(row=texts[0], column=texts[1]))
+        texts = [
+            frame[f"axis{i}"].astype(str) if i in held else pd.Series(TOTAL, index=frame.index)
+            for i in (0, 1)
+        ]
+        pieces.append(
+            frame[numbers].fillna(0).astype(np.int64).assign(row=texts[0], column=texts[1])
+        )
     table = pd.concat(pieces, ignore_index=True)
     names = {}
     for axis, of in (("row", bands[0]), ("column", bands[1] if two else [])):
@@ -346,7 +400,9 @@ def _table(
     grid = pd.MultiIndex.from_product(list(names.values()), names=list(names))
     whole = table.set_index(["row", "column"]).reindex(grid).reset_index()
     whole[numbers] = whole[numbers].fillna(0).astype(np.int64)
-    whole["average_order_value"] = ratio(whole["spend"].to_numpy(), whole["orders"].to_numpy() * 10**decimals)
+    whole["average_order_value"] = ratio(
+        whole["spend"].to_numpy(), whole["orders"].to_numpy() * 10**decimals
+    )
     whole["lines_per_order"] = ratio(whole["lines"].to_numpy(), whole["orders"].to_numpy())
     whole["spend"] = ratio(whole["spend"].to_numpy(), 10**decimals)
     whole["is_total"] = (whole["row"] == TOTAL) | ((whole["column"] == TOTAL) if two else False)
@@ -356,13 +412,20 @@ def _table(
     return whole[["row", "column", "is_total", *MEASURES, *sums]]
 
 
-def _shares(frame: pd.DataFrame, measure: Measure | str, shares: Shares | str) -> "pd.Series[float]":
+def _shares(
+    frame: pd.DataFrame, measure: Measure | str, shares: Shares | str
+) -> "pd.Series[float]":
     """Each cell over the total of its row, column or the table."""
     keyed = frame.set_index(["row", "column"])[measure]
     base = {
-        "row": [(r, TOTAL) for r in frame["row"]], "column": [(TOTAL, c) for c in frame["column"]], "total": [(TOTAL, TOTAL)] * len(frame),
+        "row": [(r, TOTAL) for r in frame["row"]], "column": [(TOTAL, c) for c in frame["column"]],
+        "total": [(TOTAL, TOTAL)] * len(frame),
     }[shares]  # fmt: skip
     below = keyed.loc[base].to_numpy(dtype=np.float64)
     return pd.Series(
-        np.where(below != 0, frame[measure].to_numpy(dtype=np.float64) / np.where(below == 0, 1, below), np.nan)
+        np.where(
+            below != 0,
+            frame[measure].to_numpy(dtype=np.float64) / np.where(below == 0, 1, below),
+            np.nan,
+        )
     )

@@ -1,4 +1,6 @@
-"""Cohorts: customers by the period of their first purchase, and how many are active in each period after."""
+"""Cohorts: customers by the period of their first purchase, and how many are active in each
+period after.
+"""
 
 import datetime as dt
 from dataclasses import dataclass
@@ -32,7 +34,9 @@ class Rate:
     @property
     def value(self) -> float:
         """Numerator ÷ denominator; NaN where that is 0."""
-        return float(Fraction(self.numerator, self.denominator)) if self.denominator else float("nan")
+        return (
+            float(Fraction(self.numerator, self.denominator)) if self.denominator else float("nan")
+        )
 
     def __str__(self) -> str:
         if not self.denominator:
@@ -42,10 +46,12 @@ class Rate:
 
 @dataclass(frozen=True)
 class Cohorts(Answer):
-    """``frame``: ``cohort`` (first day), ``size``, ``k``, ``active``, ``retention`` (0..1) and ``revenue``, a row for each k.
+    """``frame``: ``cohort`` (first day), ``size``, ``k``, ``active``, ``retention`` (0..1) and
+    ``revenue``, a row for each k.
 
-    With a group, its column comes first. Cells of incomplete periods are null. ``repeat_retention`` pools consecutive
-    complete periods; ``cohort_retention`` describes the table, in which older cohorts weigh more, and is no rate per period.
+    With a group, its column comes first. Cells of incomplete periods are null.
+    ``repeat_retention`` pools consecutive complete periods; ``cohort_retention`` describes the
+    table, in which older cohorts weigh more, and is no rate per period.
     """
 
     frame: pd.DataFrame
@@ -60,12 +66,16 @@ class Cohorts(Answer):
         """A row for each cohort (label, size), a column for each k."""
         table = self.frame
         if self.by is not None:
-            table = table.groupby(["cohort", "k"], as_index=False)[["size", "active", "revenue"]].sum(min_count=1)
+            table = table.groupby(["cohort", "k"], as_index=False)[
+                ["size", "active", "revenue"]
+            ].sum(min_count=1)
             table = table.assign(retention=table["active"] / table["size"])
         wide = table.pivot(index="cohort", columns="k", values=values)
         sizes = table.groupby("cohort")["size"].max()
         wide.insert(0, "size", sizes)
-        wide.index = pd.Index([Calendar(self.period, self.year_starts).label(c) for c in wide.index], name="cohort")
+        wide.index = pd.Index(
+            [Calendar(self.period, self.year_starts).label(c) for c in wide.index], name="cohort"
+        )
         return wide
 
     def average(self) -> "pd.Series[float]":
@@ -76,13 +86,18 @@ class Cohorts(Answer):
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """``cohorts`` and ``rates``."""
-        rates = [(r.name, r.numerator, r.denominator, r.value) for r in (self.repeat_retention, self.cohort_retention)]
+        rates = [
+            (r.name, r.numerator, r.denominator, r.value)
+            for r in (self.repeat_retention, self.cohort_retention)
+        ]
         table = pd.DataFrame(rates, columns=names(RATES))
         table.attrs[ALSO_SHARES] = ["value"]
         return {"cohorts": self.frame, "rates": table}
 
     def __repr__(self) -> str:
-        return f"{self.repeat_retention}\n{self.cohort_retention}\n{self.wide().round(3).to_string()}"
+        return (
+            f"{self.repeat_retention}\n{self.cohort_retention}\n{self.wide().round(3).to_string()}"
+        )
 
     def finding(self) -> str:
         """Both rates."""
@@ -97,8 +112,9 @@ class Cohorts(Answer):
 def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Cohorts:
     """The cohort table of all customers with a purchase, by the period of the first.
 
-    ``by`` groups customers by a column of their first order (its channel, say) or of the customers file. A window picks
-    cohorts by their first period. Raises UsageError for an unknown period or column, DataError where nobody bought.
+    ``by`` groups customers by a column of their first order (its channel, say) or of the customers
+    file. A window picks cohorts by their first period. Raises UsageError for an unknown period or
+    column, DataError where nobody bought.
 
     >>> import fairladder as fl
     >>> fl.cohorts(fl.sample_orders(), period="year").repeat_retention
@@ -108,12 +124,21 @@ def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Co
     group_apart(by, ("cohort", "size", "k", "active", "retention", "revenue"))
     bought = purchases(orders, [by] if by else [], sequence=by is not None)
     keep = sql(counting(orders.scheme))
-    group = [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by))), "of")] if by else []
+    group = (
+        [named(sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by))), "of")]
+        if by
+        else []
+    )
     active = [
-        column("customer"), named(unit.start_of(column("placed_on")), "period"), named(sql("SUM(amount)"), "amount"),
+        column("customer"), named(unit.start_of(column("placed_on")), "period"),
+        named(sql("SUM(amount)"), "amount"),
         named(sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "bought"), *group,
     ]  # fmt: skip
-    each = select(active, bought.relation).where(keep, copy=False).group_by(sql("1"), sql("2"), copy=False)
+    each = (
+        select(active, bought.relation)
+        .where(keep, copy=False)
+        .group_by(sql("1"), sql("2"), copy=False)
+    )
     over = "OVER (PARTITION BY customer)"
     before = "OVER (PARTITION BY customer ORDER BY period ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING)"
     columns = [
@@ -123,9 +148,12 @@ def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Co
         *([named(sql(f"MAX(of) {over}"), "of")] if by else []),
     ]  # fmt: skip
     sums = [column("cohort"), column("period"), column("then"), *([column("of")] if by else []),
-            named(sql("COUNT(CASE WHEN bought > 0 THEN 1 END)"), "active"), named(sql("SUM(amount)"), "revenue")]  # fmt: skip
+            named(sql("COUNT(CASE WHEN bought > 0 THEN 1 END)"), "active"),
+            named(sql("SUM(amount)"), "revenue")]  # fmt: skip
     query = select(sums, select(columns, each, "active"), "told")
-    frame = bought.frame(query.group_by(*(sql(str(i + 1)) for i in range(4 if by else 3)), copy=False))
+    frame = bought.frame(
+        query.group_by(*(sql(str(i + 1)) for i in range(4 if by else 3)), copy=False)
+    )
     bought.close()
     frame = frame[
         frame["cohort"].notna() & (frame["period"] >= frame["cohort"])
@@ -141,11 +169,15 @@ def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Co
         table = table[unit.ordinal(table["cohort"]) >= first].reset_index(drop=True)
     later = table[table["active"].notna() & (table["k"] >= 1)]
     of_table = Rate("Cohort retention", int(later["active"].sum()), int(later["size"].sum()))
-    return Cohorts(table, unit.period, by, _repeat_retention(frame, unit, orders), of_table, unit.year_starts)
+    return Cohorts(
+        table, unit.period, by, _repeat_retention(frame, unit, orders), of_table, unit.year_starts
+    )
 
 
 def _cells(frame: pd.DataFrame, unit: Calendar, by: str | None, orders: Read) -> pd.DataFrame:
-    """A row for each cohort and k, zeros where nobody was active, null where the period is not complete."""
+    """A row for each cohort and k, zeros where nobody was active, null where the period is not
+    complete.
+    """
     assert orders.as_of is not None
     days = unit.starts(frame["cohort"].min().date(), orders.as_of)
     numbers = unit.ordinal(pd.Series(days))
@@ -163,7 +195,8 @@ def _cells(frame: pd.DataFrame, unit: Calendar, by: str | None, orders: Read) ->
             **({by: group} if by else {}), "cohort": days[i], "size": size, "k": j - i,
             "active": pd.arrays.IntegerArray(active[i, j], ~done[j]),
             "retention": np.where(done[j], ratio(active[i, j], size), np.nan),
-            "revenue": np.where(done[j], ratio(revenue[i, j], 10**orders.scheme.money.decimals), np.nan),
+            "revenue": np.where(done[j], ratio(revenue[i, j], 10**orders.scheme.money.decimals),
+            np.nan),
         })  # fmt: skip
         tables.append(table)
     return pd.concat(tables, ignore_index=True)

@@ -20,11 +20,12 @@ FEW = 20
 
 
 def order_counts(orders: Read) -> pd.DataFrame:
-    """One row per number of purchases n = 1, 2, … up to the largest, over whole histories up to the day of reckoning.
+    """One row per number of purchases n = 1, 2, … up to the largest, over whole histories up to
+    the day of reckoning.
 
-    Columns: ``n``, ``customers`` (with exactly n), ``share`` (of customers with a purchase, 0..1), ``at_least_n``,
-    ``went_on`` (customers with more than n ÷ customers with at least n) and ``spend`` (of those with exactly n, major
-    units). Raises DataError where nobody has a purchase.
+    Columns: ``n``, ``customers`` (with exactly n), ``share`` (of customers with a purchase, 0..1),
+    ``at_least_n``, ``went_on`` (customers with more than n ÷ customers with at least n) and
+    ``spend`` (of those with exactly n, major units). Raises DataError where nobody has a purchase.
 
     >>> import fairladder as fl
     >>> fl.order_counts(fl.sample_orders())[["n", "customers"]].head(3).values.tolist()
@@ -36,12 +37,15 @@ def order_counts(orders: Read) -> pd.DataFrame:
     query = select([column("orders"), *sums], whole.base).group_by("orders", copy=False)
     counted = pd.DataFrame(whole.customer_engine.table(query).to_pydict()).astype(np.int64)
     scale = 10 ** (EXACT_DECIMALS - whole.scheme.money.decimals)
-    exactly, spend = _exactly(counted["orders"], counted["spend"].to_numpy() * scale, counted["n"].to_numpy())
+    exactly, spend = _exactly(
+        counted["orders"], counted["spend"].to_numpy() * scale, counted["n"].to_numpy()
+    )
     if not exactly.sum():
         raise DataError("No customer has a purchase, so there are no order counts.")
     at_least = exactly[::-1].cumsum()[::-1]
     return pd.DataFrame({
-        "n": np.arange(1, len(exactly) + 1), "customers": exactly, "share": ratio(exactly, at_least[0]), "at_least_n": at_least,
+        "n": np.arange(1, len(exactly) + 1), "customers": exactly,
+        "share": ratio(exactly, at_least[0]), "at_least_n": at_least,
         "went_on": ratio(at_least - exactly, at_least), "spend": ratio(spend, 10**EXACT_DECIMALS),
     })  # fmt: skip
 
@@ -49,7 +53,9 @@ def order_counts(orders: Read) -> pd.DataFrame:
 def _exactly(
     orders: "pd.Series[Any]", units: NDArray[np.int64], people: Any
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Customers with exactly 1, 2, … purchases and their spend, of rows that stand for so many ``people`` each."""
+    """Customers with exactly 1, 2, … purchases and their spend, of rows that stand for so many
+    ``people`` each.
+    """
     counts = orders.to_numpy(dtype=np.int64)
     exactly, spend = np.zeros((2, int(counts.max(initial=0)) + 1), dtype=np.int64)
     np.add.at(exactly, counts, people)
@@ -58,10 +64,11 @@ def _exactly(
 
 
 def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
-    """Customers who stand one purchase before ``goal``, those who bought last first: the list to write to.
+    """Customers who stand one purchase before ``goal``, those who bought last first: the list to
+    write to.
 
-    Without a goal it is the number of purchases, from 2 on, that most customers have. Columns as of the customers table.
-    Raises UsageError for a goal below 2.
+    Without a goal it is the number of purchases, from 2 on, that most customers have. Columns as
+    of the customers table. Raises UsageError for a goal below 2.
 
     >>> import fairladder as fl
     >>> len(fl.one_before(fl.sample_orders(), goal=2))
@@ -82,7 +89,9 @@ def goal_of(counts: pd.DataFrame) -> int:
 
 
 def largest_drop(counts: pd.DataFrame) -> Mapping[str, float] | None:
-    """The n after which the smallest share goes on, among those that at least 20 customers reach; None where there is none."""
+    """The n after which the smallest share goes on, among those that at least 20 customers
+    reach; None where there is none.
+    """
     sure = counts[(counts["at_least_n"] >= FEW) & (counts["n"] < counts["n"].max())]
     return None if sure.empty else sure.loc[sure["went_on"].idxmin()].to_dict()
 
@@ -90,8 +99,9 @@ def largest_drop(counts: pd.DataFrame) -> Mapping[str, float] | None:
 def one_channel(orders: Read) -> pd.DataFrame:
     """Customers who bought through a single channel, by channel: how many, and how often.
 
-    Columns: ``channel``, ``customers`` (only here), ``share`` (of all customers who bought here, 0..1), ``orders`` and
-    ``orders_per_customer``. Raises UsageError where the orders have no channel.
+    Columns: ``channel``, ``customers`` (only here), ``share`` (of all customers who bought here,
+    0..1), ``orders`` and ``orders_per_customer``. Raises UsageError where the orders have no
+    channel.
 
     >>> import fairladder as fl
     >>> fl.one_channel(fl.sample_orders())[["channel", "customers"]].values.tolist()
@@ -102,18 +112,27 @@ def one_channel(orders: Read) -> pd.DataFrame:
     only = links[(buyers == 1).to_numpy()]
     names = in_order(links["channel"].tolist())
     here = links.groupby("channel").size().reindex(names)
-    counted = only.groupby("channel")["orders"].agg(["size", "sum"]).reindex(names).fillna(0).astype(np.int64)
+    counted = (
+        only.groupby("channel")["orders"]
+        .agg(["size", "sum"])
+        .reindex(names)
+        .fillna(0)
+        .astype(np.int64)
+    )
     return pd.DataFrame({
-        "channel": names, "customers": counted["size"].to_numpy(), "share": ratio(counted["size"].to_numpy(), here.to_numpy()),
-        "orders": counted["sum"].to_numpy(), "orders_per_customer": ratio(counted["sum"].to_numpy(), counted["size"].to_numpy()),
+        "channel": names, "customers": counted["size"].to_numpy(),
+        "share": ratio(counted["size"].to_numpy(), here.to_numpy()),
+        "orders": counted["sum"].to_numpy(),
+        "orders_per_customer": ratio(counted["sum"].to_numpy(), counted["size"].to_numpy()),
     })  # fmt: skip
 
 
 def channel_flow(orders: Read) -> pd.DataFrame:
-    """From the channel of the first purchase to those of later ones: ``first_channel``, ``later_channel``, ``customers``.
+    """From the channel of the first purchase to those of later ones: ``first_channel``,
+    ``later_channel``, ``customers``.
 
-    A customer counts once for each channel bought through later; ``later_channel`` is null for those who bought once.
-    Raises UsageError where the orders have no channel.
+    A customer counts once for each channel bought through later; ``later_channel`` is null for
+    those who bought once. Raises UsageError where the orders have no channel.
 
     >>> import fairladder as fl
     >>> fl.channel_flow(fl.sample_orders()).head(2).values.tolist()
@@ -122,9 +141,12 @@ def channel_flow(orders: Read) -> pd.DataFrame:
     _need_channel(orders)
     purchased = purchases(orders, ["channel"], keep=True)
     bought = select(
-        [column("customer"), named(column(group_name("channel")), "channel"), column("nth")], purchased.relation
+        [column("customer"), named(column(group_name("channel")), "channel"), column("nth")],
+        purchased.relation,
     ).where(sql("nth >= 1"), copy=False)
-    first = select([column("customer"), sql("channel AS first_channel")], bought, "a").where(sql("nth = 1"), copy=False)
+    first = select([column("customer"), sql("channel AS first_channel")], bought, "a").where(
+        sql("nth = 1"), copy=False
+    )
     later = (
         select([column("customer"), sql("channel AS later_channel")], bought.copy(), "b")
         .where(sql("nth > 1"), copy=False)
@@ -133,10 +155,16 @@ def channel_flow(orders: Read) -> pd.DataFrame:
     joined = exp.select("first_channel", "later_channel", "COUNT(*) AS customers").from_(
         first.subquery("f", copy=False), copy=False
     )
-    joined = joined.join(later.subquery("l", copy=False), using=["customer"], join_type="left", copy=False)
+    joined = joined.join(
+        later.subquery("l", copy=False), using=["customer"], join_type="left", copy=False
+    )
     frame = purchased.frame(joined.group_by("first_channel", "later_channel", copy=False))
     purchased.close()
-    by = ["first_channel", "customers", "later_channel"]  # to the last column, so that equal runs give equal files
+    by = [
+        "first_channel",
+        "customers",
+        "later_channel",
+    ]  # to the last column, so that equal runs give equal files
     return frame.sort_values(by, ascending=[True, False, True], ignore_index=True)
 
 
@@ -145,7 +173,11 @@ def _links(orders: Read) -> pd.DataFrame:
     _need_channel(orders)
     bought = purchases(orders, ["channel"], sequence=False)
     query = select(
-        [column("customer"), named(column(group_name("channel")), "channel"), sql("COUNT(*) AS orders")],
+        [
+            column("customer"),
+            named(column(group_name("channel")), "channel"),
+            sql("COUNT(*) AS orders"),
+        ],
         bought.relation,
     ).where(sql("amount > 0"), copy=False)
     frame = bought.frame(query.group_by(sql("1"), sql("2"), copy=False))
@@ -155,4 +187,7 @@ def _links(orders: Read) -> pd.DataFrame:
 
 def _need_channel(orders: Read) -> None:
     if "channel" not in orders.roles:
-        raise UsageError("The orders have no channel. Name its column under [orders] channel or with --channel-column.")
+        raise UsageError(
+            "The orders have no channel. Name its column under [orders] channel or with "
+            "--channel-column."
+        )

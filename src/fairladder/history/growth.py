@@ -1,4 +1,6 @@
-"""Growth: what each period brings from first and repeat orders, new customers, and where no new ones come."""
+"""Growth: what each period brings from first and repeat orders, new customers, and where no
+new ones come.
+"""
 
 import datetime as dt
 
@@ -10,7 +12,13 @@ from fairladder.book.spend import counting, ignores_refunds
 from fairladder.columns import CARRIED, GROWTH, names
 from fairladder.errors import DataError
 from fairladder.history.periods import Calendar, calendar_of
-from fairladder.history.purchases import group_apart, group_name, in_order, purchases, warn_of_unknown
+from fairladder.history.purchases import (
+    group_apart,
+    group_name,
+    in_order,
+    purchases,
+    warn_of_unknown,
+)
 from fairladder.numbers import ratio
 from fairladder.sqltree import column, named, select, sql
 
@@ -19,16 +27,19 @@ _COLUMNS = names(GROWTH)
 
 
 def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.DataFrame:
-    """One row per period (and group), from that of the first order that counts to that of the day of reckoning.
+    """One row per period (and group), from that of the first order that counts to that of the day
+    of reckoning.
 
-    Columns: ``period`` (its first day), ``label``, the group under its own name, ``orders``, ``customers`` (with a
-    purchase), ``new_customers`` (their first purchase ever), ``returning_customers``, ``revenue`` = ``new_revenue`` (first
-    purchases) + ``repeat_revenue`` + ``refunded`` (≤ 0), all in major units, ``new_customers_running``, ``complete`` and
-    ``flat`` (in a run of two or more complete periods without a new customer in the group).
+    Columns: ``period`` (its first day), ``label``, the group under its own name, ``orders``,
+    ``customers`` (with a purchase), ``new_customers`` (their first purchase ever),
+    ``returning_customers``, ``revenue`` = ``new_revenue`` (first purchases) + ``repeat_revenue`` +
+    ``refunded`` (≤ 0), all in major units, ``new_customers_running``, ``complete`` and ``flat``
+    (in a run of two or more complete periods without a new customer in the group).
 
-    With a column of the orders a customer is new in the group of the first order only; all but ``customers`` add up over
-    groups. Null groups are ``unknown``, orders whose rows disagree ``mixed``. A window picks the periods shown and changes
-    none of their figures. Raises UsageError for an unknown period or column, DataError where no order counts.
+    With a column of the orders a customer is new in the group of the first order only; all but
+    ``customers`` add up over groups. Null groups are ``unknown``, orders whose rows disagree
+    ``mixed``. A window picks the periods shown and changes none of their figures. Raises
+    UsageError for an unknown period or column, DataError where no order counts.
 
     >>> import fairladder as fl
     >>> grown = fl.growth(fl.sample_orders(), period="year")
@@ -44,9 +55,14 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
         "new_customers": "COUNT(CASE WHEN nth = 1 THEN 1 END)",
         "new_revenue": "COALESCE(SUM(CASE WHEN nth = 1 THEN amount END), 0)",
         "repeat_revenue": "COALESCE(SUM(CASE WHEN nth > 1 THEN amount END), 0)",
-        "refunded": "0" if ignores_refunds(orders.scheme) else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
+        "refunded": "0"
+        if ignores_refunds(orders.scheme)
+        else "COALESCE(SUM(CASE WHEN amount < 0 THEN amount END), 0)",
     }
-    keys = [named(unit.start_of(column("placed_on")), "period"), *([column(group_name(by))] if by else [])]
+    keys = [
+        named(unit.start_of(column("placed_on")), "period"),
+        *([column(group_name(by))] if by else []),
+    ]
     query = select([*keys, *(named(sql(m), n) for n, m in measures.items())], bought.relation)
     query = query.where(sql(counting(orders.scheme)), copy=False)
     frame = bought.frame(query.group_by(*(sql(str(i + 1)) for i in range(len(keys))), copy=False))
@@ -55,7 +71,8 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
         frame = frame.rename(columns={group_name(by): by})
     if frame.empty or orders.as_of is None:
         raise DataError(
-            "No order counts towards spend, so there is no growth to show. `fairladder check` says what became of the rows."
+            "No order counts towards spend, so there is no growth to show. `fairladder check` "
+            "says what became of the rows."
         )
     whole = _every_period(frame, unit, by, orders.as_of)
     whole["revenue"] = whole["new_revenue"] + whole["repeat_revenue"] + whole["refunded"]
@@ -74,7 +91,9 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
     return shown
 
 
-def _every_period(frame: pd.DataFrame, unit: Calendar, by: str | None, as_of: dt.date) -> pd.DataFrame:
+def _every_period(
+    frame: pd.DataFrame, unit: Calendar, by: str | None, as_of: dt.date
+) -> pd.DataFrame:
     """Zero rows for the periods (of each group) in which nothing was ordered."""
     days = unit.starts(frame["period"].min().date(), as_of)
     groups = in_order(frame[by].tolist()) if by else [None]
@@ -113,10 +132,11 @@ def _shown(whole: pd.DataFrame, unit: Calendar, since: dt.date | None) -> pd.Dat
 
 
 def flat_spells(grown: pd.DataFrame, by: str | None = None) -> pd.DataFrame:
-    """The flat spells of a growth table, the longest first: group, ``first`` and ``last`` (labels), ``periods``, ``running``.
+    """The flat spells of a growth table, the longest first: group, ``first`` and ``last``
+    (labels), ``periods``, ``running``.
 
-    Spells before a group's first customer are left out: nothing had begun to grow. ``running`` is the number of customers
-    that the group stood at.
+    Spells before a group's first customer are left out: nothing had begun to grow. ``running`` is
+    the number of customers that the group stood at.
 
     >>> import fairladder as fl
     >>> grown = fl.growth(fl.sample_orders(), by="district")
@@ -126,11 +146,19 @@ def flat_spells(grown: pd.DataFrame, by: str | None = None) -> pd.DataFrame:
     lines = []
     for group, rows in grown.groupby(by, sort=False) if by else [(None, grown)]:
         begun = rows[(rows["new_customers_running"] > 0) & rows["flat"]]
-        place = np.flatnonzero((rows["new_customers_running"] > 0).to_numpy() & rows["flat"].to_numpy())
-        for run in np.split(np.arange(len(begun)), np.flatnonzero(np.diff(place) > 1) + 1) if len(begun) else []:
+        place = np.flatnonzero(
+            (rows["new_customers_running"] > 0).to_numpy() & rows["flat"].to_numpy()
+        )
+        for run in (
+            np.split(np.arange(len(begun)), np.flatnonzero(np.diff(place) > 1) + 1)
+            if len(begun)
+            else []
+        ):
             spell = begun.iloc[run]
             ends = (spell["label"].iloc[0], spell["label"].iloc[-1])
             if len(spell) > 1:
-                lines.append((group, *ends, len(spell), int(spell["new_customers_running"].iloc[-1])))
+                lines.append(
+                    (group, *ends, len(spell), int(spell["new_customers_running"].iloc[-1]))
+                )
     table = pd.DataFrame(lines, columns=[by or "group", "first", "last", "periods", "running"])
     return table.sort_values("periods", ascending=False, kind="stable").reset_index(drop=True)

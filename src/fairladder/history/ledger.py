@@ -1,4 +1,6 @@
-"""The order ledger: one row per order with its place in its customer's history, and one row per line of an order."""
+"""The order ledger: one row per order with its place in its customer's history, and one row
+per line of an order.
+"""
 
 from collections.abc import Collection
 from typing import TYPE_CHECKING, Any
@@ -23,7 +25,9 @@ _NAMES = names(ORDERS)
 
 
 def own_name(name: str, ours: Collection[str] = _NAMES) -> str:
-    """A column of the orders under its own name, told apart from a column of ours that is called alike."""
+    """A column of the orders under its own name, told apart from a column of ours that is
+    called alike.
+    """
     own = name.removeprefix("of ")
     return name if own == name else f"{own} (cell)" if own in ours else own
 
@@ -31,15 +35,17 @@ def own_name(name: str, ours: Collection[str] = _NAMES) -> str:
 def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> "pd.DataFrame":
     """One row per order of the window, by day, customer and order id.
 
-    Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day), ``amount`` (major units), ``lines``,
-    ``channel`` and every other column of the orders (where all lines of the order agree, else null), and of purchases,
-    null in the others: ``nth`` (1 = the customer's first; by time, then by order id, without ids by amount and the
-    remaining columns), ``kind`` (``first`` or ``repeat``), ``gap_days`` since the purchase before (null in the first);
-    ``share_of_customer`` (amount ÷ the customer's spend of the whole history; null where that is ≤ 0, and for refunds that are ignored).
+    Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day), ``amount``
+    (major units), ``lines``, ``channel`` and every other column of the orders (where all lines of
+    the order agree, else null), and of purchases, null in the others: ``nth`` (1 = the customer's
+    first; by time, then by order id, without ids by amount and the remaining columns), ``kind``
+    (``first`` or ``repeat``), ``gap_days`` since the purchase before (null in the first);
+    ``share_of_customer`` (amount ÷ the customer's spend of the whole history; null where that is ≤
+    0, and for refunds that are ignored).
 
-    History before the window decides what is first and the gaps. ``customers`` picks ids; without them a cluster's orders
-    stay there, as a DataFrame of Spark in no order. Raises DataError where the
-    orders are not fit to use.
+    History before the window decides what is first and the gaps. ``customers`` picks ids; without
+    them a cluster's orders stay there, as a DataFrame of Spark in no order. Raises DataError where
+    the orders are not fit to use.
 
     >>> import fairladder as fl
     >>> ledger = fl.order_ledger(fl.sample_orders(), customers=["09302"])
@@ -53,15 +59,16 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> "
 
 
 def order_lines(orders: Read) -> "pd.DataFrame":
-    """One row per used row of the window's orders, by day, customer, order id and amount: the lines that make up the ledger.
+    """One row per used row of the window's orders, by day, customer, order id and amount: the
+    lines that make up the ledger.
 
-    Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day of the order), ``line_amount`` and
-    ``order_amount`` (major units), ``share_of_order`` (null where the order's amount is ≤ 0), ``share_of_customer`` (of the
-    customer's spend of the whole history; null where that is ≤ 0, and in orders that do not count towards it), and every
-    other column of the orders.
+    Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day of the order),
+    ``line_amount`` and ``order_amount`` (major units), ``share_of_order`` (null where the order's
+    amount is ≤ 0), ``share_of_customer`` (of the customer's spend of the whole history; null where
+    that is ≤ 0, and in orders that do not count towards it), and every other column of the orders.
 
-    A cluster's lines stay there, as a DataFrame of Spark in no order. Raises UsageError where each row repeats its order's total,
-    and DataError where the orders are not fit to use.
+    A cluster's lines stay there, as a DataFrame of Spark in no order. Raises UsageError where each
+    row repeats its order's total, and DataError where the orders are not fit to use.
 
     >>> import fairladder as fl
     >>> lines = fl.order_lines(fl.sample_orders())
@@ -81,10 +88,22 @@ def ledger_listing(orders: Read, customers: Collection[str] | None = None) -> Li
     """The rows of ``order_ledger``. Raises as that does."""
     query = _ledger_query(orders, customers)
     there = tuple(query.named_selects)
-    keys = ["placed_on", "customer", "order" if orders.rows.has_orders else "amount", "lines", "nth"]
+    keys = [
+        "placed_on",
+        "customer",
+        "order" if orders.rows.has_orders else "amount",
+        "lines",
+        "nth",
+    ]
     # To the last column where orders have no ids, so that equal runs give equal files.
     others = [] if orders.rows.has_orders else [n for n in there if n not in keys]
-    return Listing(orders.customer_engine, query, rising([*keys, *others]), there, lambda table: _frame(table, _NAMES))
+    return Listing(
+        orders.customer_engine,
+        query,
+        rising([*keys, *others]),
+        there,
+        lambda table: _frame(table, _NAMES),
+    )
 
 
 def lines_listing(orders: Read) -> Listing:
@@ -93,12 +112,18 @@ def lines_listing(orders: Read) -> Listing:
     there = tuple(query.named_selects)
     keys = ["placed_on", "customer", *(["order"] if orders.rows.has_orders else []), "line_amount"]
     keys += [n for n in there if n not in ours]
-    return Listing(orders.customer_engine, query, rising(keys), there, lambda table: _frame(table, ours))
+    return Listing(
+        orders.customer_engine, query, rising(keys), there, lambda table: _frame(table, ours)
+    )
 
 
 def sums_of_ledger(ledger: Listing) -> tuple[int, int, int]:
     """The number of purchases, of repeat ones among them, and of refunds."""
-    counts = ("COUNT(nth)", "COUNT(CASE WHEN nth > 1 THEN 1 END)", "COUNT(CASE WHEN amount < 0 THEN 1 END)")
+    counts = (
+        "COUNT(nth)",
+        "COUNT(CASE WHEN nth > 1 THEN 1 END)",
+        "COUNT(CASE WHEN amount < 0 THEN 1 END)",
+    )
     row = _one(ledger, *counts)
     return int(row[0]), int(row[1]), int(row[2])
 
@@ -110,12 +135,16 @@ def sums_of_lines(lines: Listing) -> tuple[int, float]:
 
 
 def _one(listing: Listing, *sums: str) -> list[Any]:
-    query = select([named(sql(tree), f"sum {i}") for i, tree in enumerate(sums)], listing.rows, "rows")
+    query = select(
+        [named(sql(tree), f"sum {i}") for i, tree in enumerate(sums)], listing.rows, "rows"
+    )
     return list(listing.engine.table(query).to_pylist()[0].values())
 
 
 def _frame(table: "pa.Table", ours: Collection[str]) -> "pd.DataFrame":
-    """The public DataFrame of orders or lines: days to the second, whole numbers whole beside nulls."""
+    """The public DataFrame of orders or lines: days to the second, whole numbers whole beside
+    nulls.
+    """
     import pandas as pd
 
     frame: pd.DataFrame = table.to_pandas(date_as_object=False)
@@ -146,7 +175,9 @@ def _ledger_query(orders: Read, customers: Collection[str] | None) -> exp.Select
             trees[own[name]] = column(name)
     trees |= {
         "nth": sql("CASE WHEN :b THEN nth END", b=bought),
-        "kind": sql("CASE WHEN :b THEN CASE WHEN nth = 1 THEN 'first' ELSE 'repeat' END END", b=bought),
+        "kind": sql(
+            "CASE WHEN :b THEN CASE WHEN nth = 1 THEN 'first' ELSE 'repeat' END END", b=bought
+        ),
         "gap_days": sql("CASE WHEN :b THEN :g END", b=bought, g=gap),
         "share_of_customer": share,
     }
@@ -165,15 +196,20 @@ def _lines_query(orders: Read) -> exp.Select:
     day: exp.Expr = column("placed_on")
     if orders.rows.has_orders:
         keys = [column("customer"), column("order")]
-        whole, day = (exp.Window(this=sql(f), partition_by=keys) for f in ("SUM(amount)", "MIN(placed_on)"))
-    placed = select(["*", named(whole, "whole"), named(day, "day")], orders.engine.hand_over(lines, keep=False))
+        whole, day = (
+            exp.Window(this=sql(f), partition_by=keys) for f in ("SUM(amount)", "MIN(placed_on)")
+        )
+    placed = select(
+        ["*", named(whole, "whole"), named(day, "day")], orders.engine.hand_over(lines, keep=False)
+    )
     adds = sql(counted(scheme, '"whole"'))
     spent = exp.Window(this=sql("SUM(:a)", a=adds), partition_by=[column("customer")])
     totalled = select(["*", named(spent, "spent")], placed, "placed")
     trees: dict[str, exp.Expr] = {
         "customer": column("customer"), "order": column("order"), "placed_on": column("day"),
         "line_amount": units(column("amount"), scheme.money.decimals),
-        "order_amount": units(column("whole"), scheme.money.decimals), "share_of_order": _share(column("whole")),
+        "order_amount": units(column("whole"), scheme.money.decimals),
+        "share_of_order": _share(column("whole")),
         "share_of_customer": _share_of_customer(adds, column("whole")),
     }  # fmt: skip
     if not orders.rows.has_orders:
@@ -191,14 +227,21 @@ def _share(whole: exp.Expr) -> exp.Expr:
 
 
 def _share_of_customer(adds: exp.Expr, order: exp.Expr) -> exp.Expr:
-    """That of what the customer ``spent``; null, too, where the amount of the row's order does not count towards it."""
-    return sql("CASE WHEN :a IS NOT NULL OR :o = 0 THEN :s END", a=adds, o=order, s=_share(column("spent")))
+    """That of what the customer ``spent``; null, too, where the amount of the row's order does
+    not count towards it.
+    """
+    return sql(
+        "CASE WHEN :a IS NOT NULL OR :o = 0 THEN :s END", a=adds, o=order, s=_share(column("spent"))
+    )
 
 
 def require_lines(orders: Read) -> None:
-    """Raise UsageError where rows have no amounts of their own, DataError where the orders are not fit to use."""
+    """Raise UsageError where rows have no amounts of their own, DataError where the orders are
+    not fit to use.
+    """
     if orders.scheme.orders.amount_is == "order":
         raise UsageError(
-            'With `amount_is = "order"` each row repeats its order\'s total, so rows have no amounts of their own.'
+            'With `amount_is = "order"` each row repeats its order\'s total, so rows have no '
+            "amounts of their own."
         )
     orders.require_fit()

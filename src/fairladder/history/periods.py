@@ -19,7 +19,9 @@ _MONDAY = 4
 
 @dataclass(frozen=True)
 class Calendar:
-    """Periods of one length. Weeks begin on Monday, years (and so their quarters) with the month ``year_starts``."""
+    """Periods of one length. Weeks begin on Monday, years (and so their quarters) with the
+    month ``year_starts``.
+    """
 
     period: Period
     year_starts: int = 1
@@ -37,14 +39,22 @@ class Calendar:
         year, month = sql("SUBSTRING(:t, 1, 4)", t=text), sql("SUBSTRING(:t, 6, 2)", t=text)
         before = sql("CAST(CAST(:y AS INT) - 1 AS VARCHAR)", y=year)
         branches = [
-            (sql(":m >= :n", m=month, n=f"{first:02}"), sql(":y || :r", y=year, r=f"-{first:02}-01"))
+            (
+                sql(":m >= :n", m=month, n=f"{first:02}"),
+                sql(":y || :r", y=year, r=f"-{first:02}-01"),
+            )
             for first in reversed(months)
         ]
-        return sql("CAST(:s AS DATE)", s=case(branches, sql(":y || :r", y=before, r=f"-{months[-1]:02}-01")))
+        return sql(
+            "CAST(:s AS DATE)",
+            s=case(branches, sql(":y || :r", y=before, r=f"-{months[-1]:02}-01")),
+        )
 
     @property
     def first_months(self) -> list[int]:
-        """The months of the year with which quarters or the year begin, in rising order; empty for other periods."""
+        """The months of the year with which quarters or the year begin, in rising order; empty
+        for other periods.
+        """
         step = _MONTHS.get(self.period, 1)
         return [m for m in range(1, 13) if (m - self.year_starts) % step == 0] if step > 1 else []
 
@@ -52,8 +62,12 @@ class Calendar:
         """First days of all periods from that of ``first`` to that of ``last``."""
         begin, end = self.floor(first), self.floor(last)
         if self.period not in _MONTHS:
-            return pd.date_range(begin, end, freq={"day": "D", "week": "W-MON"}[self.period], unit="s")
-        months = np.arange(np.datetime64(begin, "M"), np.datetime64(end, "M") + 1, _MONTHS[self.period])
+            return pd.date_range(
+                begin, end, freq={"day": "D", "week": "W-MON"}[self.period], unit="s"
+            )
+        months = np.arange(
+            np.datetime64(begin, "M"), np.datetime64(end, "M") + 1, _MONTHS[self.period]
+        )
         return pd.DatetimeIndex(months.astype("datetime64[s]"))
 
     def floor(self, day: dt.date) -> dt.date:
@@ -67,7 +81,9 @@ class Calendar:
         return dt.date(months // 12, months % 12 + 1, 1)
 
     def ordinal(self, days: "pd.Series[pd.Timestamp]") -> NDArray[np.int64]:
-        """Number of each period, counted on from any fixed one; the next period has the next number."""
+        """Number of each period, counted on from any fixed one; the next period has the next
+        number.
+        """
         months = self.period in _MONTHS
         whole = days.to_numpy().astype(f"datetime64[{'M' if months else 'D'}]").astype(np.int64)
         if months:
@@ -83,17 +99,25 @@ class Calendar:
         return np.asarray(self.ordinal(begin) < self.ordinal_of(as_of + dt.timedelta(days=1)))
 
     def label(self, begin: pd.Timestamp) -> str:
-        """``2026``, ``2026 Q2``, ``Jun 2026``, ``2026 W26``, ``2026-06-30``; ``2026/27 Q1`` where years begin with another month."""
+        """``2026``, ``2026 Q2``, ``Jun 2026``, ``2026 W26``, ``2026-06-30``; ``2026/27 Q1``
+        where years begin with another month.
+        """
         if self.period == "week":
             of, week, _ = begin.isocalendar()
             return f"{of} W{week:02}"
         if self.period in ("year", "quarter"):
             begun = begin.year - (begin.month < self.year_starts)
             year = f"{begun}" if self.year_starts == 1 else f"{begun}/{(begun + 1) % 100:02}"
-            return year if self.period == "year" else f"{year} Q{(begin.month - self.year_starts) % 12 // 3 + 1}"
+            return (
+                year
+                if self.period == "year"
+                else f"{year} Q{(begin.month - self.year_starts) % 12 // 3 + 1}"
+            )
         return str(begin.strftime({"day": "%Y-%m-%d", "month": "%b %Y"}[self.period]))
 
 
 def calendar_of(period: str, year_starts: int | None) -> Calendar:
-    """The periods of a name; ``year_starts`` is what the scheme says, if anything. Raises UsageError for a name there is not."""
+    """The periods of a name; ``year_starts`` is what the scheme says, if anything. Raises
+    UsageError for a name there is not.
+    """
     return Calendar(checked_period(period), year_starts or 1)

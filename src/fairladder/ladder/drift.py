@@ -3,16 +3,18 @@
 from collections.abc import Sequence
 from math import log
 
-#: Below the first the population is much the same, from the second on the ladder should be fitted anew.
+#: Below the first the population is much the same, from the second on the ladder should be fitted
+#: anew.
 STEADY, MOVED = 0.1, 0.25
 
 
 def drift_index(then: Sequence[int], now: Sequence[int]) -> float:
-    """The population stability index Σ (q − p)·ln(q ÷ p) over rungs, p and q the shares then and now.
+    """The population stability index Σ (q − p)·ln(q ÷ p) over rungs, p and q the shares then and
+    now.
 
-    A rung that one of them leaves empty counts as half a member there, so that the index stays finite. It is twice the
-    symmetrised divergence of Kullback and Leibler, "On information and sufficiency", Annals of Mathematical Statistics 22
-    (1951). NaN where one population is empty.
+    A rung that one of them leaves empty counts as half a member there, so that the index stays
+    finite. It is twice the symmetrised divergence of Kullback and Leibler, "On information and
+    sufficiency", Annals of Mathematical Statistics 22 (1951). NaN where one population is empty.
     """
     if not sum(then) or not sum(now):
         return float("nan")

@@ -1,24 +1,31 @@
 """The most even ladder that keeps equal values together, exact at any size.
 
-Among all partitions of the distinct values (worst first, with their counts) into K non-empty rungs, the one whose sizes
-n_k minimise Σ (n_k − n·p_k)²; among equals the one whose worst rung is smallest, then the next worst, and so on.
+Among all partitions of the distinct values (worst first, with their counts) into K non-empty
+rungs, the one whose sizes n_k minimise Σ (n_k − n·p_k)²; among equals the one whose worst rung is
+smallest, then the next worst, and so on.
 
 How it is found
 ---------------
 With p_k = a_k / q all deviations are whole numbers d_k = q·n_k − n·a_k, and so are their squares.
 
-1. A greedy partition (each cut at the nearest possible place to its target) costs G, so the best costs at most G.
-2. In a partition of cost C the first k rungs are off by e = d_1 + … + d_k and the others by −e, since all d_k add up to
-   0. By Cauchy's inequality C ≥ e²/k + e²/(K − k). So in a best partition |e| ≤ √(G·k·(K − k)/K): only values in that
-   window can be the k-th cut. Without heavy ties it holds about K/2 values whatever n is.
-3. Where one value holds so many that windows stay wide, values that no best partition cuts at are dropped first. Let u_k
-   be how far the k-th cut lies from that of the best partition known so far, whose deviations are d*_k. Then the cost
-   changes by exactly Σ (u_k − u_(k−1))² + 2·Σ u_k·(d*_k − d*_(k+1)). Windows are split into cells; over a cell every
-   term has a least value, and a shortest path of least values from both ends bounds what any partition through the cell
-   can gain. Cells that can only lose are dropped, the others split by what they hold, until few values are left.
-4. A shortest path over the values left, from the last cut backwards, gives the least cost from each cut on; walking
-   forwards and taking the earliest cut of least cost gives the partition with the smallest worst rungs. This last step
-   counts in whole numbers only; cells with a bound of 0 are kept, so that no best partition is lost before it.
+1. A greedy partition (each cut at the nearest possible place to its target) costs G, so the best
+costs at most G. 2. In a partition of cost C the first k rungs are off by e = d_1 + … + d_k and the
+others by −e, since all d_k add up to
+   0. By Cauchy's inequality C ≥ e²/k + e²/(K − k). So in a best partition |e| ≤ √(G·k·(K − k)/K):
+   only values in that window can be the k-th cut. Without heavy ties it holds about K/2 values
+   whatever n is.
+3. Where one value holds so many that windows stay wide, values that no best partition cuts at are
+dropped first. Let u_k
+   be how far the k-th cut lies from that of the best partition known so far, whose deviations are
+   d*_k. Then the cost changes by exactly Σ (u_k − u_(k−1))² + 2·Σ u_k·(d*_k − d*_(k+1)). Windows
+   are split into cells; over a cell every term has a least value, and a shortest path of least
+   values from both ends bounds what any partition through the cell can gain. Cells that can only
+   lose are dropped, the others split by what they hold, until few values are left.
+4. A shortest path over the values left, from the last cut backwards, gives the least cost from
+each cut on; walking
+   forwards and taking the earliest cut of least cost gives the partition with the smallest worst
+   rungs. This last step counts in whole numbers only; cells with a bound of 0 are kept, so that no
+   best partition is lost before it.
 """
 
 from itertools import pairwise
@@ -36,11 +43,12 @@ _AT_ONCE = 1 << 20
 
 
 def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
-    """The places 0 < i < n of sorted values, with 0 and n, at which a best partition may cut: among unequal neighbours.
+    """The places 0 < i < n of sorted values, with 0 and n, at which a best partition may cut:
+    among unequal neighbours.
 
-    Where the windows of the docstring above are narrow, only they are looked through, so that most values are never
-    compared with their neighbours; a partition of the runs between these places is best among them just where it is best
-    of all. Needs at least K distinct values.
+    Where the windows of the docstring above are narrow, only they are looked through, so that most
+    values are never compared with their neighbours; a partition of the runs between these places
+    is best among them just where it is best of all. Needs at least K distinct values.
     """
     n, q, k = len(ascending), sum(parts), len(parts)
     targets = [n * sum(parts[:j]) for j in range(1, k)]
@@ -50,7 +58,10 @@ def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
         sizes = np.diff([0, *ends, n]).tolist()
         cost = sum((q * size - n * part) ** 2 for size, part in zip(sizes, parts, strict=True))
         reaches = [isqrt(cost * j * (k - j) // k) + 1 for j in range(1, k)]
-        near = [(max((t - r) // q, 1), min(-(-(t + r) // q) + 1, n)) for t, r in zip(targets, reaches, strict=True)]
+        near = [
+            (max((t - r) // q, 1), min(-(-(t + r) // q) + 1, n))
+            for t, r in zip(targets, reaches, strict=True)
+        ]
         near.sort()
         spans = near[:1]
         for lo, hi in near[1:]:  # overlapping ones become one
@@ -58,12 +69,16 @@ def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
                 spans[-1] = (spans[-1][0], max(hi, spans[-1][1]))
             else:
                 spans.append((lo, hi))
-    places = [lo + np.flatnonzero(ascending[lo:hi] != ascending[lo - 1 : hi - 1]) for lo, hi in spans]
+    places = [
+        lo + np.flatnonzero(ascending[lo:hi] != ascending[lo - 1 : hi - 1]) for lo, hi in spans
+    ]
     return np.concatenate([[0], *places, [n]])
 
 
 def _near(ascending: NDArray[Any], targets: list[int], q: int) -> list[int] | None:
-    """For each target the nearest place between unequal values that lies after the last; None where they run out."""
+    """For each target the nearest place between unequal values that lies after the last; None
+    where they run out.
+    """
     ends, last, n = [], 0, len(ascending)
     for target in targets:
         value = ascending[min(target // q, n - 1)]
@@ -77,10 +92,12 @@ def _near(ascending: NDArray[Any], targets: list[int], q: int) -> list[int] | No
 
 
 def even_partition(sums: Indices, parts: tuple[int, ...]) -> list[int]:
-    """Ends of the K rungs: the k-th rung holds the distinct values ends[k-1] ≤ i < ends[k], with ends[-1] = D.
+    """Ends of the K rungs: the k-th rung holds the distinct values ends[k-1] ≤ i < ends[k], with
+    ends[-1] = D.
 
-    ``sums`` has shape (D + 1,): how many stand before each distinct value, worst first, and all of them; it rises from 0.
-    ``parts`` are the K wanted sizes as whole numbers in proportion (all 1 for equal rungs). Needs K ≤ D.
+    ``sums`` has shape (D + 1,): how many stand before each distinct value, worst first, and all of
+    them; it rises from 0. ``parts`` are the K wanted sizes as whole numbers in proportion (all 1
+    for equal rungs). Needs K ≤ D.
     """
     problem = _Problem(sums, parts)
     best = problem.greedy()
@@ -93,7 +110,9 @@ def even_partition(sums: Indices, parts: tuple[int, ...]) -> list[int]:
 
 
 class _Problem:
-    """Prefix sums S (so many values stand before each distinct one) and the wanted sizes, in units of 1/q."""
+    """Prefix sums S (so many values stand before each distinct one) and the wanted sizes, in
+    units of 1/q.
+    """
 
     def __init__(self, sums: Indices, parts: tuple[int, ...]) -> None:
         self.sums, self.q, self.k, self.d = sums, sum(parts), len(parts), len(sums) - 1
@@ -113,7 +132,10 @@ class _Problem:
         ends, last = [], 0
         for k, target in enumerate(self.targets, start=1):
             i = int(np.searchsorted(self.sums, -(-target // self.q)))
-            nearest = min((abs(self.q * int(self.sums[j]) - target), j) for j in (max(i - 1, 0), min(i, self.d)))[1]
+            nearest = min(
+                (abs(self.q * int(self.sums[j]) - target), j)
+                for j in (max(i - 1, 0), min(i, self.d))
+            )[1]
             last = min(max(nearest, last + 1), self.d - self.k + k)
             ends.append(last)
         return ends
@@ -128,14 +150,22 @@ class _Problem:
             spans_there.append((max(lo, k), min(hi, self.d - self.k + k + 1)))
         return spans_there
 
-    # -------------------------------------------------------------------------------- dropping what cannot be best
+    # -------------------------------------------------------------------------------- dropping what
 
-    def narrowed(self, windows: list[tuple[int, int]], best: list[int]) -> tuple[list[int], list[Indices]]:
+    def narrowed(
+        self, windows: list[tuple[int, int]], best: list[int]
+    ) -> tuple[list[int], list[Indices]]:
         """A better partition, and per cut the values that may be its place in a best one."""
-        cells = [_split((np.array([lo]), np.array([hi - 1])), self.sums, SEARCH_WHOLE // 2) for lo, hi in windows]
+        cells = [
+            _split((np.array([lo]), np.array([hi - 1])), self.sums, SEARCH_WHOLE // 2)
+            for lo, hi in windows
+        ]
         while True:
             # Any partition over the cells' ends is a real one, and mostly better than the last.
-            ends = [np.unique(np.append(last, mine)) for (_, last), mine in zip(cells, best, strict=True)]
+            ends = [
+                np.unique(np.append(last, mine))
+                for (_, last), mine in zip(cells, best, strict=True)
+            ]
             if max(map(len, ends)) <= 4 * SEARCH_WHOLE:
                 best = self.best_path(ends, self.cost(best))[:-1]
             cells = self._may_gain(cells, best)
@@ -149,9 +179,16 @@ class _Problem:
         away, slopes = [], []
         for k, (first, last) in enumerate(cells):
             here = self.sums[best[k]]
-            away.append(tuple(self.q * (self.sums[side] - here).astype(np.float64) for side in (first, last)))
+            away.append(
+                tuple(
+                    self.q * (self.sums[side] - here).astype(np.float64) for side in (first, last)
+                )
+            )
             slopes.append(2.0 * (off[k] - off[k + 1]))
-        least = [np.minimum(slope * low, slope * high) for slope, (low, high) in zip(slopes, away, strict=True)]
+        least = [
+            np.minimum(slope * low, slope * high)
+            for slope, (low, high) in zip(slopes, away, strict=True)
+        ]
         # Floats do for a bound, as long as what they may lose is allowed for.
         biggest = max(float(np.abs(x).max()) for pair in away for x in pair)
         slack = 1e-12 * self.k * (biggest**2 + biggest * max(map(abs, slopes)))
@@ -163,48 +200,65 @@ class _Problem:
             ahead.append(step + least[k - 1])
         for k in reversed(range(1, self.k)):
             back_known = behind[0] + (least[k] if k < self.k - 1 else 0.0)
-            behind.insert(0, _cheapest_back(back_known, ends[k], ends[k + 1], places[k], places[k + 1]))
+            behind.insert(
+                0, _cheapest_back(back_known, ends[k], ends[k + 1], places[k], places[k + 1])
+            )
         kept = []
         for k, (first, last) in enumerate(cells, start=1):
             good = ahead[k] + behind[k - 1] <= slack
             kept.append((first[good], last[good]))
         return kept
 
-    # --------------------------------------------------------------------------------------------- the best of all
+    # ---------------------------------------------------------------------------------------------
 
     def best_path(self, candidates: list[Indices], cost: int) -> list[int]:
-        """The best partition with its k-th cut among ``candidates[k-1]``, earliest cuts first among equals.
+        """The best partition with its k-th cut among ``candidates[k-1]``, earliest cuts first
+        among equals.
 
-        ``cost`` is that of a partition over these candidates: whatever costs more need not be told apart.
+        ``cost`` is that of a partition over these candidates: whatever costs more need not be told
+        apart.
         """
         most = isqrt(cost) + 1
-        kind: Any = np.int64 if most * most < 2**61 else object  # beyond 64 bits, Python's whole numbers
+        kind: Any = (
+            np.int64 if most * most < 2**61 else object
+        )  # beyond 64 bits, Python's whole numbers
         stages = [np.array([0]), *candidates, np.array([self.d])]
         behind = [np.zeros(1, dtype=kind)]
         for k in reversed(range(1, self.k)):
-            behind.insert(0, self._least_onward(stages[k], stages[k + 1], behind[0], self.aims[k], most))
+            behind.insert(
+                0, self._least_onward(stages[k], stages[k + 1], behind[0], self.aims[k], most)
+            )
         ends = [0]
         for k in range(self.k):
             row = self._onward(np.array(ends[-1:]), stages[k + 1], behind[k], self.aims[k], most)[0]
             ends.append(int(stages[k + 1][int(np.argmin(row))]))
         return ends[1:]
 
-    def _least_onward(self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int) -> NDArray[Any]:
+    def _least_onward(
+        self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int
+    ) -> NDArray[Any]:
         step = max(1, _AT_ONCE // len(there))
         parts = [
-            self._onward(here[i : i + step], there, known, aim, most).min(axis=1) for i in range(0, len(here), step)
+            self._onward(here[i : i + step], there, known, aim, most).min(axis=1)
+            for i in range(0, len(here), step)
         ]
         return np.concatenate(parts)
 
-    def _onward(self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int) -> NDArray[Any]:
-        """Cost from each cut ``here`` over each next cut ``there`` to the end, at most ``most``²."""
+    def _onward(
+        self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int
+    ) -> NDArray[Any]:
+        """Cost from each cut ``here`` over each next cut ``there`` to the end, at most
+        ``most``².
+        """
         size = self.sums[there][None, :] - self.sums[here][:, None]
         off = np.clip(self.q * size - aim, -most, most).astype(known.dtype)
         total = np.minimum(off * off + known[None, :], most * most)
         return np.where(here[:, None] < there[None, :], total, most * most)
 
 
-def _cheapest(known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any) -> NDArray[Any]:
+def _cheapest(
+    known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any
+) -> NDArray[Any]:
     """For each right cell the least ``known`` of a left cell plus the least (u_right − u_left)²."""
     out = np.empty(len(right[0]))
     step = max(1, _AT_ONCE // len(known))
@@ -218,7 +272,9 @@ def _cheapest(known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at
     return out
 
 
-def _cheapest_back(known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any) -> NDArray[Any]:
+def _cheapest_back(
+    known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any
+) -> NDArray[Any]:
     """The same from each left cell on: the mirror image."""
     mirrored = [(-high, -low) for low, high in (right, left)]
     places = [(-high, -low) for low, high in (right_at, left_at)]
@@ -228,7 +284,8 @@ def _cheapest_back(known: NDArray[Any], left: Any, right: Any, left_at: Any, rig
 def _split(cell: Cells, sums: Indices, pieces: int) -> Cells:
     """Each cell first..last (both ends in) cut into up to ``pieces`` cells that hold equally much.
 
-    Cut by what they hold, not by how many values: the gap that a heavy value leaves never lies inside a cell for long.
+    Cut by what they hold, not by how many values: the gap that a heavy value leaves never lies
+    inside a cell for long.
     """
     first, last = cell
     low, held = sums[first], sums[last] - sums[first]

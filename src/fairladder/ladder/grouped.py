@@ -19,12 +19,18 @@ class GroupedLadder:
     ladders: Mapping[str | None, Ladder]
 
     @classmethod
-    def fit(cls, within: str, values: Any, groups: NDArray[Any], fit: Callable[[Any], Ladder]) -> "GroupedLadder":
-        """One ladder a group: ``fit`` makes it of the group's values. ``values`` and ``groups`` have shape (n,)."""
+    def fit(
+        cls, within: str, values: Any, groups: NDArray[Any], fit: Callable[[Any], Ladder]
+    ) -> "GroupedLadder":
+        """One ladder a group: ``fit`` makes it of the group's values. ``values`` and
+        ``groups`` have shape (n,).
+        """
         return cls(within, {g: fit(values[members(groups, g)]) for g in known_groups(groups)})
 
     def place(self, values: Any, groups: NDArray[Any]) -> NDArray[np.int64]:
-        """Rung of each value on its group's ladder, shape (n,); 0 where the value is null or the group has no ladder."""
+        """Rung of each value on its group's ladder, shape (n,); 0 where the value is null or
+        the group has no ladder.
+        """
         rung = np.zeros(len(groups), dtype=np.int64)
         for group, ladder in self.ladders.items():
             here = members(groups, group)
@@ -39,7 +45,9 @@ class GroupedLadder:
     @property
     def small(self) -> tuple[str | None, ...]:
         """Groups with fewer than 2·K members at the fit, too few for K rungs to say much."""
-        return tuple(g for g, ladder in self.ladders.items() if sum(ladder.sizes) < 2 * ladder.rungs)
+        return tuple(
+            g for g, ladder in self.ladders.items() if sum(ladder.sizes) < 2 * ladder.rungs
+        )
 
     def unseen(self, groups: NDArray[Any]) -> tuple[str | None, ...]:
         """Groups without a ladder here."""
@@ -47,13 +55,18 @@ class GroupedLadder:
 
     def to_dict(self) -> dict[str, Any]:
         """Plain values, for JSON."""
-        return {"within": self.within, "groups": [{"group": g, **lad.to_dict()} for g, lad in self.ladders.items()]}
+        return {
+            "within": self.within,
+            "groups": [{"group": g, **lad.to_dict()} for g, lad in self.ladders.items()],
+        }
 
     @classmethod
     def from_dict(cls, plain: Mapping[str, Any]) -> "GroupedLadder":
         """The ladders that ``to_dict`` wrote. Raises UsageError where the dictionary is not one."""
         try:
-            return cls(str(plain["within"]), {g["group"]: Ladder.from_dict(g) for g in plain["groups"]})
+            return cls(
+                str(plain["within"]), {g["group"]: Ladder.from_dict(g) for g in plain["groups"]}
+            )
         except (KeyError, TypeError) as error:
             raise UsageError(f"These are not saved ladders: {error!r} is missing.") from error
 

@@ -20,7 +20,8 @@ _PERCENTILES = {"inclusive": inclusive_cuts, "exclusive": exclusive_cuts, "inver
 
 #: Up to so many rungs it is faster to count the cuts below a value than to look it up.
 _FEW_RUNGS = 16
-#: From so many on, whole numbers over a range no wider than ``_NARROW`` are counted and looked up, not sorted and compared.
+#: From so many on, whole numbers over a range no wider than ``_NARROW`` are counted and looked up,
+#: not sorted and compared.
 MANY = 1 << 16
 _NARROW = 1 << 16
 #: So many values are placed at once: what is worked on then stays in the processor's cache.
@@ -31,14 +32,15 @@ _AT_ONCE = 1 << 16
 class Ladder:
     """Cuts in value order, and which end is better.
 
-    With b the number of cuts below a value, its rung is b + 1 where high is better, K − b where low is. So a value
-    equal to a cut stands with the values below it. Equal values share a rung, and a better value never stands lower.
+    With b the number of cuts below a value, its rung is b + 1 where high is better, K − b where
+    low is. So a value equal to a cut stands with the values below it. Equal values share a rung,
+    and a better value never stands lower.
 
     Attributes
     ----------
     cuts
-        K − 1 numbers, never falling; ``-inf`` and ``inf`` where rungs at an end are unused; days since 1970-01-01 for a
-        ladder of days.
+        K − 1 numbers, never falling; ``-inf`` and ``inf`` where rungs at an end are unused; days
+        since 1970-01-01 for a ladder of days.
     sizes
         Values per rung at the fit, worst rung first; empty for a ladder that was not fitted.
     shares
@@ -71,7 +73,9 @@ class Ladder:
         n = sum(self.sizes)
         wanted = self.shares or (Fraction(1, self.rungs),) * self.rungs
         return (
-            float(max(abs(size - n * p) for size, p in zip(self.sizes, wanted, strict=True)) / n) if n else float("nan")
+            float(max(abs(size - n * p) for size, p in zip(self.sizes, wanted, strict=True)) / n)
+            if n
+            else float("nan")
         )
 
     @classmethod
@@ -95,23 +99,28 @@ class Ladder:
         rungs
             K, 2 to 100.
         method
-            ``even``: rungs as equal in size as keeping equal values together allows (see ``fairladder.ladder.even``).
-            With 1 < D < K distinct values the i-th, worst first, stands on rung 1 + round_half_up(i·(K − 1)/(D − 1));
-            a single one on rung (K + 1)//2. ``inclusive`` and ``exclusive``: cuts at percentiles as spreadsheets make
-            them; ``inverse``: at values that occur; ``fixed``: at ``cuts``. These can leave rungs empty.
+            ``even``: rungs as equal in size as keeping equal values together allows (see
+            ``fairladder.ladder.even``). With 1 < D < K distinct values the i-th, worst first,
+            stands on rung 1 + round_half_up(i·(K − 1)/(D − 1)); a single one on rung (K + 1)//2.
+            ``inclusive`` and ``exclusive``: cuts at percentiles as spreadsheets make them;
+            ``inverse``: at values that occur; ``fixed``: at ``cuts``. These can leave rungs empty.
         better
             ``high`` or ``low``.
         shares
-            For ``even``: K numbers that add up to 1 (as decimal text, Fraction or float), for rung 1..K.
+            For ``even``: K numbers that add up to 1 (as decimal text, Fraction or float), for rung
+            1..K.
         cuts
-            For ``fixed``: K − 1 numbers, or days as ISO text, that never fall; ``rungs`` is then one more than these.
+            For ``fixed``: K − 1 numbers, or days as ISO text, that never fall; ``rungs`` is then
+            one more than these.
         counts
-            How often each value occurs, where ``values`` rise and stand once each; shape (n,), whole numbers from 1.
+            How often each value occurs, where ``values`` rise and stand once each; shape (n,),
+            whole numbers from 1.
 
         Raises
         ------
         UsageError
-            For an unknown method, a wrong number of rungs or shares, or values that are not numbers.
+            For an unknown method, a wrong number of rungs or shares, or values that are not
+            numbers.
 
         >>> import fairladder as fl
         >>> ladder = fl.Ladder.fit([1, 1, 1, 2, 3, 9], rungs=3)
@@ -124,13 +133,18 @@ class Ladder:
         rungs = len(given) + 1 if method == "fixed" else rungs
         wanted = _checked(rungs, method, better, shares)
         if given != sorted(given):
-            raise UsageError(f"Cuts must rise from one to the next (or stay equal), and these do not: {list(cuts)!r}.")
+            raise UsageError(
+                "Cuts must rise from one to the next (or stay equal), and these do not: "
+                f"{list(cuts)!r}."
+            )
         numbers, days = as_numbers(values)
         given_counts = None if counts is None else (numbers, np.asarray(counts, dtype=np.int64))
         counted = given_counts or (_counted(numbers) if method == "even" else None)
         ascending, held = counted or (_ascending(numbers), None)
         if not len(ascending):
-            return cls(tuple(given) or (inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days)
+            return cls(
+                tuple(given) or (inf,) * (rungs - 1), better, method, (0,) * rungs, wanted, days
+            )
         if method == "even":
             found = _even_cuts(ascending, held, rungs, better, wanted)
         else:
@@ -151,7 +165,9 @@ class Ladder:
         numbers, _ = as_numbers(values)
         if (narrow := _offsets(numbers)) is not None:  # each value that can occur is placed once
             offsets, low, high = narrow
-            rungs: NDArray[np.int64] = self._rung_of(np.arange(low, high + 1)).astype(np.int64)[offsets]
+            rungs: NDArray[np.int64] = self._rung_of(np.arange(low, high + 1)).astype(np.int64)[
+                offsets
+            ]
             return rungs
         flat = numbers.ravel()
         placed = np.empty(len(flat), dtype=np.int64)
@@ -166,17 +182,20 @@ class Ladder:
             for cut in self.cuts:
                 below += numbers > cut
         else:
-            below = np.searchsorted(np.asarray(self.cuts, dtype=np.float64), numbers, side="left").astype(np.uint8)
+            below = np.searchsorted(
+                np.asarray(self.cuts, dtype=np.float64), numbers, side="left"
+            ).astype(np.uint8)
         rung = below + np.uint8(1) if self.better == "high" else np.uint8(self.rungs) - below
         if numbers.dtype.kind == "f" and (null := np.isnan(numbers)).any():
             rung[null] = 0
         return rung
 
     def to_sql(self, column: str, dialect: str = "duckdb") -> str:
-        """The ladder as a SQL ``CASE`` over a quoted column, for ``duckdb``, ``sqlite``, ``postgres`` and others.
+        """The ladder as a SQL ``CASE`` over a quoted column, for ``duckdb``, ``sqlite``,
+        ``postgres`` and others.
 
-        It gives every value the rung that ``place`` gives it, and NULL to NULL. Days compare as dates; NaN is no value of
-        SQL's and is not looked for.
+        It gives every value the rung that ``place`` gives it, and NULL to NULL. Days compare as
+        dates; NaN is no value of SQL's and is not looked for.
         """
         return str(self.sql_tree(column).sql(dialect))
 
@@ -220,15 +239,26 @@ class Ladder:
             cuts = tuple(_read_cut(c) for c in plain["cuts"])
             shares = tuple(Fraction(s) for s in plain["shares"]) if plain.get("shares") else None
             low, high = plain.get("ends") or (None, None)
-            ends = (_read_cut(low), _read_cut(high)) if low is not None and high is not None else None
+            ends = (
+                (_read_cut(low), _read_cut(high)) if low is not None and high is not None else None
+            )
             ladder = cls(
-                cuts, plain["better"], plain["method"], tuple(plain["sizes"]), shares, bool(plain["days"]), ends
+                cuts,
+                plain["better"],
+                plain["method"],
+                tuple(plain["sizes"]),
+                shares,
+                bool(plain["days"]),
+                ends,
             )
         except (KeyError, TypeError, ValueError) as error:
-            raise UsageError(f"This is not a saved ladder: {error!r}. Save one with `Ladder.to_dict`.") from error
+            raise UsageError(
+                f"This is not a saved ladder: {error!r}. Save one with `Ladder.to_dict`."
+            ) from error
         if list(cuts) != sorted(cuts) or ladder.better not in ("high", "low"):
             raise UsageError(
-                "This is not a saved ladder: cuts must rise (or stay equal), and `better` must be high or low."
+                "This is not a saved ladder: cuts must rise (or stay equal), and `better` must be "
+                "high or low."
             )
         return ladder
 
@@ -278,7 +308,9 @@ def _checked(rungs: int, method: str, better: str, shares: Any) -> tuple[Fractio
         raise UsageError("Shares go with the method `even` only.")
     wanted = tuple(Fraction(str(s)) for s in shares)
     if len(wanted) != rungs or sum(wanted) != 1 or min(wanted) <= 0:
-        raise UsageError(f"Shares must be {rungs} positive numbers that add up to 1, not {list(shares)!r}.")
+        raise UsageError(
+            f"Shares must be {rungs} positive numbers that add up to 1, not {list(shares)!r}."
+        )
     return wanted
 
 
@@ -303,7 +335,9 @@ def _offsets(numbers: NDArray[Any]) -> tuple[NDArray[np.int64], int, int] | None
 
 
 def _counted(numbers: NDArray[Any]) -> tuple[NDArray[Any], NDArray[np.int64]] | None:
-    """The distinct values in rising order and how often each occurs; None where sorting is the way."""
+    """The distinct values in rising order and how often each occurs; None where sorting is the
+    way.
+    """
     if (narrow := _offsets(numbers)) is None:
         return None
     counts = np.bincount(narrow[0].ravel())
@@ -318,7 +352,9 @@ def _even_cuts(
     better: Better,
     shares: tuple[Fraction, ...] | None,
 ) -> list[Any]:
-    """Cuts of the even ladder of values in rising order, which stand once each where ``held`` says how often they occur."""
+    """Cuts of the even ladder of values in rising order, which stand once each where ``held``
+    says how often they occur.
+    """
     first = _first_distinct(ascending, rungs)
     if len(first) < rungs:
         return _few_values_cuts(first, rungs, better)
@@ -331,22 +367,27 @@ def _even_cuts(
     if better == "high":
         ends = even_partition(sums, parts)[:-1]
     else:
-        ends = [len(sums) - 1 - end for end in reversed(even_partition((sums[-1] - sums)[::-1], parts)[:-1])]
+        ends = [
+            len(sums) - 1 - end
+            for end in reversed(even_partition((sums[-1] - sums)[::-1], parts)[:-1])
+        ]
     return [ascending[places[end] - 1].item() for end in ends]
 
 
 def _first_distinct(ascending: NDArray[Any], most: int) -> NDArray[Any]:
     """The smallest distinct values, up to so many of them."""
     at = [0]
-    while len(at) < most and (after := int(np.searchsorted(ascending, ascending[at[-1]], side="right"))) < len(
-        ascending
-    ):
+    while len(at) < most and (
+        after := int(np.searchsorted(ascending, ascending[at[-1]], side="right"))
+    ) < len(ascending):
         at.append(after)
     return ascending[at]
 
 
 def _open_ended(cuts: list[Any], sizes: NDArray[np.int64]) -> list[Any]:
-    """Cuts of unused rungs at either end (``sizes`` in value order) as infinite: new values join the nearest used rung."""
+    """Cuts of unused rungs at either end (``sizes`` in value order) as infinite: new values
+    join the nearest used rung.
+    """
     used = np.flatnonzero(sizes)
     return [-inf if i < used[0] else inf if i >= used[-1] else cut for i, cut in enumerate(cuts)]
 
@@ -355,11 +396,16 @@ def _few_values_cuts(distinct: NDArray[Any], rungs: int, better: Better) -> list
     """Cuts for fewer distinct values than rungs, spread over the ladder from end to end."""
     d = len(distinct)
     last = max(d - 1, 1)
-    on = [1 + (2 * i * (rungs - 1) + last) // (2 * last) for i in range(d)] if d > 1 else [(rungs + 1) // 2]
+    on = (
+        [1 + (2 * i * (rungs - 1) + last) // (2 * last) for i in range(d)]
+        if d > 1
+        else [(rungs + 1) // 2]
+    )
     if better == "low":
         on = [rungs + 1 - rung for rung in reversed(on)]  # places in value order
     # The j-th cut lies at the largest value on the places up to j.
-    return [max((v.item() for v, place in zip(distinct, on, strict=True) if place <= j), default=-inf)
+    return [max((v.item() for v, place in zip(distinct, on, strict=True) if place <= j),
+    default=-inf)
             if any(place > j for place in on) else inf for j in range(1, rungs)]  # fmt: skip
 
 

@@ -10,7 +10,9 @@ from numpy.typing import NDArray
 
 @dataclass(frozen=True)
 class Runs:
-    """Sorted values of which each stands once, read as if it stood as often as it occurs; ``ends`` add up how often."""
+    """Sorted values of which each stands once, read as if it stood as often as it occurs;
+    ``ends`` add up how often.
+    """
 
     values: NDArray[Any]
     ends: NDArray[np.int64]
@@ -25,8 +27,9 @@ class Runs:
 def inclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
     """Cuts at the percentiles j/K, j = 1..K−1, by linear interpolation on n − 1.
 
-    Type 7 of Hyndman & Fan, "Sample quantiles in statistical packages", The American Statistician 50 (1996), which
-    spreadsheets call inclusive. ``ascending`` has shape (n,), n ≥ 1, sorted; values keep their unit.
+    Type 7 of Hyndman & Fan, "Sample quantiles in statistical packages", The American Statistician
+    50 (1996), which spreadsheets call inclusive. ``ascending`` has shape (n,), n ≥ 1, sorted;
+    values keep their unit.
     """
     cuts = []
     for j in range(1, rungs):
@@ -36,9 +39,11 @@ def inclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
 
 
 def exclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
-    """Cuts at the percentiles j/K by linear interpolation on n + 1, clamped to the smallest and largest value.
+    """Cuts at the percentiles j/K by linear interpolation on n + 1, clamped to the smallest and
+    largest value.
 
-    Type 6 of Hyndman & Fan (1996), which spreadsheets call exclusive. ``ascending`` as for ``inclusive_cuts``.
+    Type 6 of Hyndman & Fan (1996), which spreadsheets call exclusive. ``ascending`` as for
+    ``inclusive_cuts``.
     """
     cuts = []
     for j in range(1, rungs):
@@ -53,15 +58,19 @@ def exclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
 
 
 def inverse_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
-    """Cuts at the smallest values that at least j/K of all are not above: the inverse of the empirical distribution.
+    """Cuts at the smallest values that at least j/K of all are not above: the inverse of the
+    empirical distribution.
 
-    Type 1 of Hyndman & Fan (1996); cuts are values that occur. ``ascending`` as for ``inclusive_cuts``.
+    Type 1 of Hyndman & Fan (1996); cuts are values that occur. ``ascending`` as for
+    ``inclusive_cuts``.
     """
     return [ascending[-(-len(ascending) * j // rungs) - 1].item() for j in range(1, rungs)]
 
 
 def _between(ascending: NDArray[Any] | Runs, at: int, part: Fraction) -> Any:
-    """The value ``part`` of the way from one place to the next, from the values' decimal texts, rounded once."""
+    """The value ``part`` of the way from one place to the next, from the values' decimal
+    texts, rounded once.
+    """
     low = ascending[at].item()
     high = ascending[min(at + 1, len(ascending) - 1)].item()
     if not part or low == high:

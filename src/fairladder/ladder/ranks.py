@@ -35,8 +35,12 @@ def percent_rank(values: ArrayLike, better: Better = "high") -> NDArray[np.float
     return out
 
 
-def _counts(values: ArrayLike, better: Better) -> tuple[NDArray[Any], NDArray[Any], int, NDArray[np.bool_]]:
-    """For the values that are known: how many are worse, how many equal; and how many, and which, are known."""
+def _counts(
+    values: ArrayLike, better: Better
+) -> tuple[NDArray[Any], NDArray[Any], int, NDArray[np.bool_]]:
+    """For the values that are known: how many are worse, how many equal; and how many, and
+    which, are known.
+    """
     given = np.asarray(values, dtype=np.float64)
     known = ~np.isnan(given)
     below, at_most = standing(given[known])
@@ -45,11 +49,13 @@ def _counts(values: ArrayLike, better: Better) -> tuple[NDArray[Any], NDArray[An
 
 
 def ties_at_cuts(values: ArrayLike, rungs: int, counts: ArrayLike | None = None) -> int:
-    """How many would be parted from an equal by cutting ranks, in row order, into ``rungs`` equal counts.
+    """How many would be parted from an equal by cutting ranks, in row order, into ``rungs`` equal
+    counts.
 
-    For each cut that falls inside a run of equal values the members of the run on its smaller side; added up. Earlier
-    parts are the larger ones where the count does not divide, as with ranks numbered off. ``counts`` say how often each value
-    occurs, where they rise and stand once each.
+    For each cut that falls inside a run of equal values the members of the run on its smaller
+    side; added up. Earlier parts are the larger ones where the count does not divide, as with
+    ranks numbered off. ``counts`` say how often each value occurs, where they rise and stand once
+    each.
     """
     if counts is None:
         _, counts = np.unique(np.asarray(values, dtype=np.float64), return_counts=True)
@@ -63,6 +69,8 @@ def ties_at_cuts(values: ArrayLike, rungs: int, counts: ArrayLike | None = None)
 
 
 def even_ranks(n: int, rungs: int) -> list[int]:
-    """How many of ``n`` ranks stand before each cut into ``rungs`` equal counts, the larger first; cuts that part nobody are left out."""
+    """How many of ``n`` ranks stand before each cut into ``rungs`` equal counts, the larger
+    first; cuts that part nobody are left out.
+    """
     places = (j * (n // rungs) + min(j, n % rungs) for j in range(1, rungs))
     return [at for at in places if 0 < at < n]

@@ -1,4 +1,6 @@
-"""Tiers: ladders of unequal shares, by how many stand strictly above, or by how much those above hold."""
+"""Tiers: ladders of unequal shares, by how many stand strictly above, or by how much those
+above hold.
+"""
 
 from collections.abc import Sequence
 from fractions import Fraction
@@ -24,10 +26,12 @@ def top_ladder(
     ties: Ties = "include",
     counts: ArrayLike | None = None,
 ) -> Ladder:
-    """A ladder whose highest rung holds the best p₁ percent, the next those up to p₂, the lowest all others.
+    """A ladder whose highest rung holds the best p₁ percent, the next those up to p₂, the lowest
+    all others.
 
-    A group of equal values belongs to the first p with customers strictly better < p % of n (``include``), or customers
-    at least as good ≤ p % of n (``exclude``). Counts are compared as whole numbers. Four values, ``[50]``:
+    A group of equal values belongs to the first p with customers strictly better < p % of n
+    (``include``), or customers at least as good ≤ p % of n (``exclude``). Counts are compared as
+    whole numbers. Four values, ``[50]``:
 
     | value | include | exclude |
     |------:|--------:|--------:|
@@ -36,8 +40,9 @@ def top_ladder(
     |     7 |       2 |       1 |
     |     4 |       1 |       1 |
 
-    ``values`` has shape (n,): numbers or days; nulls do not count. With ``counts`` they rise, stand once each and occur so
-    often. Raises UsageError for percents that do not rise between 0 and 100.
+    ``values`` has shape (n,): numbers or days; nulls do not count. With ``counts`` they rise,
+    stand once each and occur so often. Raises UsageError for percents that do not rise between 0
+    and 100.
     """
     wanted = _checked(percents)
     numbers, days = _known(values)
@@ -62,11 +67,13 @@ def spend_ladder(
     unit: int = 1,
     counts: ArrayLike | None = None,
 ) -> Ladder:
-    """A ladder whose highest rung holds those who bring the first p₁ percent of the positive total, and so on.
+    """A ladder whose highest rung holds those who bring the first p₁ percent of the positive
+    total, and so on.
 
-    A group of equal values belongs to the first p with the total held by those strictly better < p % of the positive
-    total. ``values`` has shape (n,): whole numbers of which ``unit`` make one in the measure's own unit, so that sums are
-    exact, or with ``counts`` the rising distinct ones. With no positive total everybody stands on the lowest rung.
+    A group of equal values belongs to the first p with the total held by those strictly better < p
+    % of the positive total. ``values`` has shape (n,): whole numbers of which ``unit`` make one in
+    the measure's own unit, so that sums are exact, or with ``counts`` the rising distinct ones.
+    With no positive total everybody stands on the lowest rung.
     """
     wanted = _checked(percents)
     whole, occur = _distinct(np.asarray(values, dtype=np.int64), counts)
@@ -74,7 +81,9 @@ def spend_ladder(
     total = int((np.where(whole > 0, whole, 0) * occur).sum())
     tier = np.zeros(len(whole), dtype=np.int64)
     for p in wanted:
-        least = -(-p.numerator * total // (100 * p.denominator))  # held ≥ this is no longer under p %
+        least = -(
+            -p.numerator * total // (100 * p.denominator)
+        )  # held ≥ this is no longer under p %
         tier += held >= least
     distinct = whole / unit if unit != 1 else whole
     rungs = len(wanted) + 1
@@ -84,7 +93,9 @@ def spend_ladder(
 def _checked(percents: Sequence[Any]) -> list[Fraction]:
     wanted = [Fraction(str(p)) for p in percents]
     if not wanted or wanted != sorted(set(wanted)) or not wanted[0] > 0 or not wanted[-1] < 100:
-        raise UsageError(f"Percents of tiers must rise, between 0 and 100, and these do not: {list(percents)!r}.")
+        raise UsageError(
+            f"Percents of tiers must rise, between 0 and 100, and these do not: {list(percents)!r}."
+        )
     return wanted
 
 
@@ -93,7 +104,9 @@ def _known(values: ArrayLike) -> tuple[NDArray[Any], bool]:
     return (numbers[~np.isnan(numbers)] if numbers.dtype.kind == "f" else numbers), days
 
 
-def _distinct(values: NDArray[Any], counts: ArrayLike | None) -> tuple[NDArray[Any], NDArray[np.int64]]:
+def _distinct(
+    values: NDArray[Any], counts: ArrayLike | None
+) -> tuple[NDArray[Any], NDArray[np.int64]]:
     """The distinct values in rising order and how often each occurs."""
     if counts is not None:
         return values, np.asarray(counts, dtype=np.int64)
@@ -124,12 +137,16 @@ def _ladder_of(
     days: bool,
     shares: tuple[Fraction, ...] | None,
 ) -> Ladder:
-    """The ladder that places each distinct value (ascending, shape (d,)) on the rung given for it."""
+    """The ladder that places each distinct value (ascending, shape (d,)) on the rung given for
+    it.
+    """
     place = rung if better == "high" else rungs + 1 - rung
     cuts = []
     for j in range(1, rungs):
         last = int(np.searchsorted(place, j, side="right")) - 1
         cuts.append(inf if last == len(place) - 1 else distinct[last].item() if last >= 0 else -inf)
-    sizes = np.bincount(rung, weights=counts, minlength=rungs + 1)[1:] if len(rung) else np.zeros(rungs)
+    sizes = (
+        np.bincount(rung, weights=counts, minlength=rungs + 1)[1:] if len(rung) else np.zeros(rungs)
+    )
     ends = (distinct[0].item(), distinct[-1].item()) if len(distinct) else None
     return Ladder(tuple(cuts), better, method, tuple(int(s) for s in sizes), shares, days, ends)

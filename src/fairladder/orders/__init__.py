@@ -1,1 +1,3 @@
-"""Order rows in: a source to cells to rows; roles, how things are written, what becomes of a row."""
+"""Order rows in: a source to cells to rows; roles, how things are written, what becomes of a
+row.
+"""

@@ -1,4 +1,6 @@
-"""Dates as people write them beside the usual orders: months by their names in any language, and years of two digits."""
+"""Dates as people write them beside the usual orders: months by their names in any language,
+and years of two digits.
+"""
 
 import datetime as dt
 import re
@@ -7,10 +9,13 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 
-#: Languages in whose words months are known, the commonest in exports first; their words are those of the Unicode locale data.
+#: Languages in whose words months are known, the commonest in exports first; their words are those
+#: of the Unicode locale data.
 LANGUAGES = (
-    "en", "de", "fr", "es", "it", "nl", "pt", "sv", "da", "nb", "fi", "pl", "cs", "sk", "hu", "ro", "hr", "sl", "sr", "bg", "ru",
-    "uk", "el", "tr", "et", "lv", "lt", "ca", "eu", "gl", "is", "ga", "id", "vi", "sr_Latn", "mk", "sq", "af",
+    "en", "de", "fr", "es", "it", "nl", "pt", "sv", "da", "nb", "fi", "pl", "cs", "sk", "hu", "ro",
+    "hr", "sl", "sr", "bg", "ru",
+    "uk", "el", "tr", "et", "lv", "lt", "ca", "eu", "gl", "is", "ga", "id", "vi", "sr_Latn", "mk",
+    "sq", "af",
 )  # fmt: skip
 _WORD = re.compile(r"[^\W\d_]+")
 _AROUND = re.compile(
@@ -26,7 +31,9 @@ def plain(word: str) -> str:
 
 @lru_cache(maxsize=len(LANGUAGES))
 def _months(language: str) -> Mapping[str, int]:
-    """Every way to write a month in a language → its number; shortened forms that could be two months are left out."""
+    """Every way to write a month in a language → its number; shortened forms that could be two
+    months are left out.
+    """
     from babel.dates import get_month_names
 
     forms: dict[str, set[int]] = {}
@@ -36,7 +43,9 @@ def _months(language: str) -> Mapping[str, int]:
                 word = plain(name)
                 for form in {word, word[:3], word[:4]} if width == "wide" else {word}:
                     forms.setdefault(form, set()).add(number)
-    return {form: min(numbers) for form, numbers in forms.items() if len(numbers) == 1 and len(form) > 2}
+    return {
+        form: min(numbers) for form, numbers in forms.items() if len(numbers) == 1 and len(form) > 2
+    }
 
 
 def is_month(word: str) -> bool:
@@ -45,7 +54,9 @@ def is_month(word: str) -> bool:
 
 
 def last_day_of(heading: str) -> dt.date | None:
-    """The last day of the month that a heading names with its year (``Jan 2026``, ``2026-01``, ``01/26``), or None."""
+    """The last day of the month that a heading names with its year (``Jan 2026``, ``2026-01``,
+    ``01/26``), or None.
+    """
     numbers = [int(n) for n in re.findall(r"\d+", heading)]
     months = [m for word in _WORD.findall(heading) if (m := _month(word))]
     if len(months) == 1 and len(numbers) == 1:
@@ -64,11 +75,14 @@ def last_day_of(heading: str) -> dt.date | None:
 
 def _month(word: str) -> int | None:
     """The number of the month that a word is in the first language that has it."""
-    return next((number for language in LANGUAGES if (number := _months(language).get(plain(word)))), None)
+    return next(
+        (number for language in LANGUAGES if (number := _months(language).get(plain(word)))), None
+    )
 
 
 def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
-    """The months' words in dates → their numbers, with the language, and another in which they would be other months (or none).
+    """The months' words in dates → their numbers, with the language, and another in which they
+    would be other months (or none).
 
     None where the texts hold no words in the place of a month that all are months of one language.
     """
@@ -90,7 +104,9 @@ def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
 
 
 def _words_beside_days(text: str) -> list[tuple[str, str]]:
-    """Words that stand behind a day's number, or else before one; a weekday in front of both is neither."""
+    """Words that stand behind a day's number, or else before one; a weekday in front of both
+    is neither.
+    """
     behind = [m[2] for m in _AROUND.finditer(text) if m[2]]
     return (
         [(behind[0], "")]
@@ -103,9 +119,11 @@ _SHORT = re.compile(r"(\d{1,2})[./ -](\d{1,2})[./ -](\d{2})(?!\d)")
 
 
 def order_of_short(texts: Sequence[str]) -> tuple[str, tuple[str, str] | None] | None:
-    """Which of day, month and year comes first where years have two digits; two texts that leave it open, where they do.
+    """Which of day, month and year comes first where years have two digits; two texts that leave
+    it open, where they do.
 
-    The year is the part of which there are fewer different ones, for orders are of few years and many days.
+    The year is the part of which there are fewer different ones, for orders are of few years and
+    many days.
     """
     parts = [tuple(map(int, m.groups())) for text in texts if (m := _SHORT.match(text))]
     if not parts or len(parts) * 10 < len(texts) * 9:
@@ -122,6 +140,8 @@ def order_of_short(texts: Sequence[str]) -> tuple[str, tuple[str, str] | None] |
 
 
 def day_before_year(texts: Sequence[str]) -> bool:
-    """Whether of the two numbers beside a month's name the first is the day: there are more different days than years."""
+    """Whether of the two numbers beside a month's name the first is the day: there are more
+    different days than years.
+    """
     parts = [numbers for text in texts if len(numbers := re.findall(r"\d+", text)) >= 2]
     return len({p[0] for p in parts}) >= len({p[1] for p in parts})

@@ -1,4 +1,5 @@
-"""What one cell says: trees that read an id, a day, an amount or any other column, by the kind of its column.
+"""What one cell says: trees that read an id, a day, an amount or any other column, by the kind of
+its column.
 
 Text functions cost more than anything else here, so cells that plainly need no care pass by them.
 """
@@ -29,12 +30,16 @@ _LARGEST = 1.7976931348623157e308
 def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
     """The cell as trimmed text; NULL where blank. Whole numbers lose a trailing ``.0``.
 
-    An apostrophe that keeps a spreadsheet from taking the text for a formula is taken off, and so is the formula around ``="00123"``.
+    An apostrophe that keeps a spreadsheet from taking the text for a formula is taken off, and so
+    is the formula around ``="00123"``.
     """
     if kind == "text":
         plain = sql("CAST(:c AS VARCHAR)", c=cell)
         return sql(
-            "CASE WHEN :p THEN :c ELSE :trimmed END", p=plainly_trimmed(cell), c=plain, trimmed=trimmed_with_care(cell)
+            "CASE WHEN :p THEN :c ELSE :trimmed END",
+            p=plainly_trimmed(cell),
+            c=plain,
+            trimmed=trimmed_with_care(cell),
         )
     if kind == "single":
         return text(single(cell), "float")
@@ -48,10 +53,13 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 
 
 def plainly_trimmed(cell: exp.Expr) -> exp.Expr:
-    """Whether a text cell begins and ends with a visible ASCII character, and not with an apostrophe or ``=``: nothing to take off."""
+    """Whether a text cell begins and ends with a visible ASCII character, and not with an
+    apostrophe or ``=``: nothing to take off.
+    """
     plain = sql("CAST(:c AS VARCHAR)", c=cell)
     return sql(
-        "(:c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' AND ARRAY_EXTRACT(:c, 1) NOT IN (:quote, '='))",
+        "(:c >= '!' AND :c < CHR(127) AND ARRAY_EXTRACT(:c, -1) BETWEEN '!' AND '~' AND "
+        "ARRAY_EXTRACT(:c, 1) NOT IN (:quote, '='))",
         c=plain, quote=exp.Literal.string("'"),
     )  # fmt: skip
 
@@ -63,17 +71,30 @@ def trimmed_with_care(cell: exp.Expr) -> exp.Expr:
 
 
 def _without_guard(cell: exp.Expr) -> exp.Expr:
-    bare = sql("REGEXP_REPLACE(CAST(:c AS VARCHAR), :guard, '\\1')", c=cell, guard=exp.Literal.string(GUARD))
-    return sql("REGEXP_REPLACE(:c, :formula, '\\1')", c=bare, formula=exp.Literal.string(FORMULA_TEXT))
+    bare = sql(
+        "REGEXP_REPLACE(CAST(:c AS VARCHAR), :guard, '\\1')",
+        c=cell,
+        guard=exp.Literal.string(GUARD),
+    )
+    return sql(
+        "REGEXP_REPLACE(:c, :formula, '\\1')", c=bare, formula=exp.Literal.string(FORMULA_TEXT)
+    )
 
 
 def trimmed_for_people(cell: exp.Expr) -> exp.Expr:
-    """``text`` of a text cell without the short cut, its white space said shortly, in words of the embedded engine."""
-    return sql("NULLIF(REGEXP_REPLACE(:c, '^[\\s\\p{Z}]+|[\\s\\p{Z}]+$', '', 'g'), '')", c=_without_guard(cell))
+    """``text`` of a text cell without the short cut, its white space said shortly, in words of
+    the embedded engine.
+    """
+    return sql(
+        "NULLIF(REGEXP_REPLACE(:c, '^[\\s\\p{Z}]+|[\\s\\p{Z}]+$', '', 'g'), '')",
+        c=_without_guard(cell),
+    )
 
 
 def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
-    """The calendar day in the business time zone; NULL where blank or unreadable. A text cell comes trimmed."""
+    """The calendar day in the business time zone; NULL where blank or unreadable. A text cell
+    comes trimmed.
+    """
     if kind == "date":
         return cell
     if kind == "timestamp":
@@ -86,7 +107,8 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
         return sql("CAST(NULL AS DATE)")
     return sql(
         "CASE WHEN :plain THEN CAST(TRY_CAST(:c AS TIMESTAMP) AS DATE) WHEN :iso THEN :written END",
-        c=cell, plain=to_the_second(cell), iso=_iso(cell), written=_written_day(cell, time_zone, offset),
+        c=cell, plain=to_the_second(cell), iso=_iso(cell),
+        written=_written_day(cell, time_zone, offset),
     )  # fmt: skip
 
 
@@ -96,19 +118,31 @@ def day_with_care(cell: exp.Expr, time_zone: str | None) -> exp.Expr:
     return sql("CASE WHEN :iso THEN :written END", iso=_iso(cell), written=written)
 
 
-def _written_day(cell: exp.Expr, time_zone: str | None, has_offset: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
+def _written_day(
+    cell: exp.Expr, time_zone: str | None, has_offset: Callable[[exp.Expr], exp.Expr]
+) -> exp.Expr:
     written = sql("TRY_CAST(SUBSTRING(:c, 1, 10) AS DATE)", c=cell)
     if not time_zone:
         return written
     zone = exp.Literal.string(time_zone)
-    there = sql("CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)", z=zone, c=_with_plain_offset(cell))
-    return sql("CASE WHEN :offset THEN :there ELSE :written END", offset=has_offset(cell), there=there, written=written)
+    there = sql(
+        "CAST(TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ)) AS DATE)",
+        z=zone,
+        c=_with_plain_offset(cell),
+    )
+    return sql(
+        "CASE WHEN :offset THEN :there ELSE :written END",
+        offset=has_offset(cell),
+        there=there,
+        written=written,
+    )
 
 
 def _iso(cell: exp.Expr) -> exp.Expr:
     return sql(
         "SUBSTRING(:c, 5, 1) = '-' AND SUBSTRING(:c, 8, 1) = '-' "
-        "AND (LENGTH(:c) = 10 OR REGEXP_MATCHES(:c, :shape) AND TRY_CAST(:plain AS TIMESTAMPTZ) IS NOT NULL)",
+        "AND (LENGTH(:c) = 10 OR REGEXP_MATCHES(:c, :shape) AND TRY_CAST(:plain AS TIMESTAMPTZ) "
+        "IS NOT NULL)",
         c=cell, shape=exp.Literal.string(_TIME_BEHIND), plain=_with_plain_offset(cell),
     )  # fmt: skip
 
@@ -123,14 +157,19 @@ def day_there_is(day: exp.Expr) -> exp.Expr:
     return sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
 
 
-#: What may stand behind an ISO day: a time, and an offset that there can be. Of era names and zones in words nothing is known.
-_TIME_BEHIND = r"^.{10}(T| +)\d\d?:\d\d?(:\d\d?([.,]\d+)?)?( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))?$"
+#: What may stand behind an ISO day: a time, and an offset that there can be. Of era names and zones
+#: in words nothing is known.
+_TIME_BEHIND = (
+    r"^.{10}(T| +)\d\d?:\d\d?(:\d\d?([.,]\d+)?)?( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))?$"
+)
 #: Hours, minutes, seconds and am or pm at the end of a date, as people write them.
 _CLOCK = r"[ T,](\d{1,2})[:.](\d{2})(?:[:.](\d{2}(?:[.,]\d+)?))?(?: ?([AaPp])\.?[Mm]\.?)?"
 
 
 def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
-    """Something that sorts like the row's day and time, a row without a time counting as the day's start."""
+    """Something that sorts like the row's day and time, a row without a time counting as the
+    day's start.
+    """
     if kind == "timestamp":
         return cell
     if kind == "instant":
@@ -142,20 +181,34 @@ def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None)
         zone = exp.Literal.string(time_zone)
         there = sql("TIMEZONE(:z, TRY_CAST(:c AS TIMESTAMPTZ))", z=zone, c=_with_plain_offset(cell))
         clock = sql(
-            "CASE WHEN :o THEN :t ELSE :l END", o=offset(cell), t=_clock(sql("CAST(:t AS VARCHAR)", t=there)), l=clock
+            "CASE WHEN :o THEN :t ELSE :l END",
+            o=offset(cell),
+            t=_clock(sql("CAST(:t AS VARCHAR)", t=there)),
+            l=clock,
         )
-    plain = sql("CASE WHEN :p THEN SUBSTRING(:c, 12, 8) ELSE :clock END", p=to_the_second(cell), c=cell, clock=clock)
+    plain = sql(
+        "CASE WHEN :p THEN SUBSTRING(:c, 12, 8) ELSE :clock END",
+        p=to_the_second(cell),
+        c=cell,
+        clock=clock,
+    )
     return sql("CAST(:d AS VARCHAR) || :t", d=day, t=plain)
 
 
 def hour(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
-    """The hour of the row's time as text, ``00`` to ``23``; NULL where it has none. A text cell comes trimmed."""
+    """The hour of the row's time as text, ``00`` to ``23``; NULL where it has none. A text
+    cell comes trimmed.
+    """
     if kind in ("timestamp", "instant"):
         return sql("SUBSTRING(CAST(:m AS VARCHAR), 12, 2)", m=moment(cell, day, kind, time_zone))
     if kind != "text":
         return sql("CAST(NULL AS VARCHAR)")
     timed = sql("REGEXP_EXTRACT(:c, :p, 1)", c=cell, p=exp.Literal.string(_CLOCK))
-    return sql("CASE WHEN :t <> '' THEN SUBSTRING(:m, 11, 2) END", t=timed, m=moment(cell, day, kind, time_zone))
+    return sql(
+        "CASE WHEN :t <> '' THEN SUBSTRING(:m, 11, 2) END",
+        t=timed,
+        m=moment(cell, day, kind, time_zone),
+    )
 
 
 def _instant(cell: exp.Expr) -> exp.Expr:
@@ -172,7 +225,8 @@ def _clock(text: exp.Expr) -> exp.Expr:
     hour, minute, second = (sql("COALESCE(NULLIF(:x, ''), '00')", x=part(g)) for g in (1, 2, 3))
     number = sql("CAST(:h AS INT)", h=hour)
     noon = sql(
-        "CASE WHEN UPPER(:m) = 'P' AND :h < 12 THEN 12 WHEN UPPER(:m) = 'A' AND :h = 12 THEN -12 ELSE 0 END",
+        "CASE WHEN UPPER(:m) = 'P' AND :h < 12 THEN 12 WHEN UPPER(:m) = 'A' AND :h = 12 THEN -12 "
+        "ELSE 0 END",
         m=part(4),
         h=number,
     )
@@ -181,7 +235,9 @@ def _clock(text: exp.Expr) -> exp.Expr:
 
 
 def to_the_second(cell: exp.Expr) -> exp.Expr:
-    """Whether a text cell has the shape of ``2026-06-30 23:59:59``, which most have and which needs the least care."""
+    """Whether a text cell has the shape of ``2026-06-30 23:59:59``, which most have and which
+    needs the least care.
+    """
     return sql(
         "LENGTH(:c) = 19 AND ARRAY_EXTRACT(:c, 17) = ':' AND ARRAY_EXTRACT(:c, 5) = '-' AND ARRAY_EXTRACT(:c, 8) = '-'", c=cell
     )  # fmt: skip
@@ -189,7 +245,11 @@ def to_the_second(cell: exp.Expr) -> exp.Expr:
 
 def offset(cell: exp.Expr) -> exp.Expr:
     """Whether a text timestamp ends in an offset from UTC."""
-    return sql("CASE WHEN :plain THEN FALSE ELSE :odd END", plain=to_the_second(cell), odd=offset_with_care(cell))
+    return sql(
+        "CASE WHEN :plain THEN FALSE ELSE :odd END",
+        plain=to_the_second(cell),
+        odd=offset_with_care(cell),
+    )
 
 
 def offset_with_care(cell: exp.Expr) -> exp.Expr:
@@ -219,18 +279,26 @@ def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 def number_of_text(clean: exp.Expr) -> exp.Expr:
     """``number`` of a text cell that has been trimmed."""
     return sql(
-        "CASE WHEN NOT CONTAINS(:c, '_') AND TRY_CAST(:c AS DOUBLE) BETWEEN -:most AND :most THEN TRY_CAST(:c AS DOUBLE) END",
+        "CASE WHEN NOT CONTAINS(:c, '_') AND TRY_CAST(:c AS DOUBLE) BETWEEN -:most AND :most THEN "
+        "TRY_CAST(:c AS DOUBLE) END",
         c=clean,
         most=_LARGEST,
     )
 
 
 def single(cell: exp.Expr) -> exp.Expr:
-    """A 32-bit float as the number that its shortest text says: the first of 6 to 9 digits that reads back as it."""
-    texts = [sql(f"CAST(PRINTF('%.{digits}g', CAST(:c AS DOUBLE)) AS DOUBLE)", c=cell) for digits in (6, 7, 8, 9)]
+    """A 32-bit float as the number that its shortest text says: the first of 6 to 9 digits
+    that reads back as it.
+    """
+    texts = [
+        sql(f"CAST(PRINTF('%.{digits}g', CAST(:c AS DOUBLE)) AS DOUBLE)", c=cell)
+        for digits in (6, 7, 8, 9)
+    ]
     branches = [(sql("CAST(:t AS FLOAT) = :c", t=text, c=cell), text) for text in texts[:-1]]
     plain = sql("CAST(:c AS DOUBLE)", c=cell)
-    return case([(sql("ABS(:p) <= :most", p=plain, most=_LARGEST), case(branches, texts[-1]))], plain)
+    return case(
+        [(sql("ABS(:p) <= :most", p=plain, most=_LARGEST), case(branches, texts[-1]))], plain
+    )
 
 
 def cast_number(cell: exp.Expr) -> exp.Expr:
@@ -239,30 +307,44 @@ def cast_number(cell: exp.Expr) -> exp.Expr:
 
 
 def number_of_cast(cast: exp.Expr, cell: exp.Expr, careful: exp.Expr) -> exp.Expr:
-    """``number`` of an untrimmed text cell that has been cast already; ``careful`` where the engine took it for none."""
+    """``number`` of an untrimmed text cell that has been cast already; ``careful`` where the
+    engine took it for none.
+    """
     return sql(
-        "CASE WHEN :n IS NULL THEN :careful WHEN NOT CONTAINS(:c, '_') AND :n BETWEEN -:most AND :most THEN :n END",
+        "CASE WHEN :n IS NULL THEN :careful WHEN NOT CONTAINS(:c, '_') AND :n BETWEEN -:most AND "
+        ":most THEN :n END",
         n=cast, c=cell, careful=careful, most=_LARGEST,
     )  # fmt: skip
 
 
 def discount(clean: exp.Expr, kind: CellKind, unit: DiscountUnit, blank_cell: exp.Expr) -> exp.Expr:
-    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15 hundredths, and no amount off.
+    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15
+    hundredths, and no amount off.
 
-    ``clean`` is the trimmed text of a text cell, as a plain number where it is written otherwise; the cell itself of any other kind.
+    ``clean`` is the trimmed text of a text cell, as a plain number where it is written otherwise;
+    the cell itself of any other kind.
     """
     if kind != "text":
         return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank_cell, d=number(clean, kind))
     bare = number(sql("RTRIM(:t, '%')", t=clean), kind)
-    part = exp.null() if unit == "amount" else sql(":n / :unit", n=bare, unit=1 if unit == "percent" else 100)
+    part = (
+        exp.null()
+        if unit == "amount"
+        else sql(":n / :unit", n=bare, unit=1 if unit == "percent" else 100)
+    )
     plain = sql(
-        "CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END", c=clean, part=part, plain=number_of_text(clean)
+        "CASE WHEN CONTAINS(:c, '%') THEN :part ELSE :plain END",
+        c=clean,
+        part=part,
+        plain=number_of_text(clean),
     )
     return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank_cell, d=plain)
 
 
 def whole_minor(cell: exp.Expr, kind: CellKind, decimals: int) -> exp.Expr | None:
-    """Minor units of a typed exact amount in one step; None where the column's kind needs more care."""
+    """Minor units of a typed exact amount in one step; None where the column's kind needs more
+    care.
+    """
     if kind not in ("whole", "decimal"):
         return None
     exact = sql("CAST(:c AS BIGINT)", c=cell) if kind == "whole" else cell
@@ -280,12 +362,13 @@ def minor(
     unit: DiscountUnit,
     rate: exp.Expr | None = None,
 ) -> exp.Expr:
-    """Minor units of an amount, or of price × quantity × (1 − discount), or less the discount: exact, then rounded once.
+    """Minor units of an amount, or of price × quantity × (1 − discount), or less the discount:
+    exact, then rounded once.
 
-    ``numbers`` and ``discount`` are floats (see ``number``; the discount 0 where blank), ``texts`` the same cells as
-    exact text; ``rate`` is one more factor, as text. NULL where one is no usable number or the discount is out of its
-    range. A float's product is taken where it provably rounds like the exact decimal: it is off by less than 1e-6 and
-    lies farther than that from a half.
+    ``numbers`` and ``discount`` are floats (see ``number``; the discount 0 where blank), ``texts``
+    the same cells as exact text; ``rate`` is one more factor, as text. NULL where one is no usable
+    number or the discount is out of its range. A float's product is taken where it provably rounds
+    like the exact decimal: it is off by less than 1e-6 and lies farther than that from a half.
     """
     name = exact_minor_name(decimals, unit, len(numbers) > 1, rate is not None)
     if rate is not None:
@@ -299,9 +382,11 @@ def minor(
         if rate is not None:
             off = sql(":o * :r", o=off, r=numbers[-1])
         scaled = sql(":s - :o", s=full, o=exp.paren(off))
-        # Off by less than 1e-6 for the float's sake: whole prices off are as common as parts of them, returns have a minus.
+        # Off by less than 1e-6 for the float's sake: whole prices off are as common as parts of
+        # them, returns have a minus.
         usable = sql(
-            ":u AND ((:s >= 0 AND :o BETWEEN 0 AND :s + 1e-6) OR (:s < 0 AND :o BETWEEN :s - 1e-6 AND 0))",
+            ":u AND ((:s >= 0 AND :o BETWEEN 0 AND :s + 1e-6) OR (:s < 0 AND :o BETWEEN :s - 1e-6 "
+            "AND 0))",
             u=usable, s=exp.paren(full), o=exp.paren(off),
         )  # fmt: skip
     elif discount is not None:
@@ -310,7 +395,8 @@ def minor(
         usable = sql(":u AND :d BETWEEN 0 AND 1", u=usable, d=share)
     exact = exp.Anonymous(this=name, expressions=list(texts))
     return sql(
-        "CASE WHEN :usable THEN CASE WHEN ABS(:full) < :sure AND ABS(ABS(:s - TRUNC(:s)) - 0.5) > 1e-6 "
+        "CASE WHEN :usable THEN CASE WHEN ABS(:full) < :sure AND ABS(ABS(:s - TRUNC(:s)) - 0.5) > "
+        "1e-6 "
         "THEN CAST(ROUND(:s) AS BIGINT) ELSE :exact END END",
         usable=usable, full=full, s=scaled, sure=_SURE_BELOW, exact=exact,
     )  # fmt: skip

@@ -1,4 +1,6 @@
-"""Order rows on a Spark cluster, where they stay: a DataFrame, files as the cluster sees them, or a table of its catalogue."""
+"""Order rows on a Spark cluster, where they stay: a DataFrame, files as the cluster sees them,
+or a table of its catalogue.
+"""
 
 from dataclasses import replace
 from typing import Any
@@ -11,32 +13,40 @@ from fairladder.scheme import OrdersPart
 
 def is_spark(orders: Any) -> bool:
     """Whether this is a DataFrame of Spark, told without loading it."""
-    return type(orders).__module__.startswith("pyspark.sql.") and type(orders).__name__ == "DataFrame"
+    return (
+        type(orders).__module__.startswith("pyspark.sql.") and type(orders).__name__ == "DataFrame"
+    )
 
 
 def open_spark(frame: Any, label: str = "a Spark DataFrame", text: bool = False) -> Source:
     """A Spark DataFrame as a Source; its rows stay where they are.
 
-    Raises UsageError for one of a remote session, which has no views that our own session could see.
+    Raises UsageError for one of a remote session, which has no views that our own session could
+    see.
     """
     if ".connect." in type(frame).__module__:
         raise UsageError(
-            "This DataFrame is of a Spark Connect session, on which nothing is read so far. Open it in a session on the cluster itself."
+            "This DataFrame is of a Spark Connect session, on which nothing is read so far. Open "
+            "it in a session on the cluster itself."
         )
     cluster = Cluster(frame)
     types = cluster.columns(cluster.relation)
-    return Source(label, own_names(cluster.relation, types), kinds_of(types, label), cluster, text=text)
+    return Source(
+        label, own_names(cluster.relation, types), kinds_of(types, label), cluster, text=text
+    )
 
 
 def open_on_cluster(orders: Any, settings: OrdersPart) -> Source:
-    """What the Spark session at ``settings.spark`` sees under a path, or the table ``settings.table`` of its catalogue, as a Source.
+    """What the Spark session at ``settings.spark`` sees under a path, or the table
+    ``settings.table`` of its catalogue, as a Source.
 
     Raises UsageError, DataError where there is nothing of the kind.
     """
     session = session_at(settings.spark or "")
     if settings.query is not None:
         raise UsageError(
-            "`query` goes with the address of a database. Make a view of it on the cluster, and name that with --table."
+            "`query` goes with the address of a database. Make a view of it on the cluster, and "
+            "name that with --table."
         )
     if settings.table is not None:
         return open_spark(catalogue_frame(session, settings.table), settings.table)

@@ -1,4 +1,6 @@
-"""Order rows in a database: the work is done there; where it cannot be, the rows are brought here."""
+"""Order rows in a database: the work is done there; where it cannot be, the rows are brought
+here.
+"""
 
 from fairladder.engine.database import Database
 from fairladder.orders.source import Source, kinds_of, own_names
@@ -7,10 +9,12 @@ from fairladder.wording import counted
 
 
 def open_database(url: str, settings: OrdersPart) -> Source:
-    """A table or query of the database at a SQLAlchemy URL as a Source; nothing can be changed through it.
+    """A table or query of the database at a SQLAlchemy URL as a Source; nothing can be changed
+    through it.
 
-    In SQLite, PostgreSQL and MariaDB the reduction runs in the database and only customers come back. Raises UsageError for a
-    wrong address, table or query, DataError where the database does not answer.
+    In SQLite, PostgreSQL and MariaDB the reduction runs in the database and only customers come
+    back. Raises UsageError for a wrong address, table or query, DataError where the database does
+    not answer.
     """
     database = Database(url)
     relation = database.relation(settings.table, settings.query)
@@ -23,7 +27,11 @@ def open_database(url: str, settings: OrdersPart) -> Source:
             (f"{counted(len(table), 'rows', 'were')} brought here from {database.label}.",),
         )
         kinds = kinds_of(database.reader.columns(relation), label)
-        return Source(label, own_names(relation, kinds), kinds, database.reader, text=False, notes=notes)
+        return Source(
+            label, own_names(relation, kinds), kinds, database.reader, text=False, notes=notes
+        )
     types, note = database.columns(relation), database.note(relation)
     relation = own_names(database.by_code_point(relation, types), types)
-    return Source(label, relation, kinds_of(types, label), database, text=False, notes=(note,) if note else ())
+    return Source(
+        label, relation, kinds_of(types, label), database, text=False, notes=(note,) if note else ()
+    )

@@ -1,8 +1,10 @@
-"""Which encoding a text is in that is not Unicode: the one under which its words are words of one language.
+"""Which encoding a text is in that is not Unicode: the one under which its words are words of one
+language.
 
-Single-byte encodings can all be decoded somehow, so that a decoder's silence proves nothing. But a word has letters of one
-alphabet, and no language has ``ø``, ``ì`` and ``ý`` together, which is how Czech looks in the wrong encoding. For letters of
-two bytes (Chinese, Japanese, Korean) charset-normalizer, a detector with models of its own, is asked.
+Single-byte encodings can all be decoded somehow, so that a decoder's silence proves nothing. But a
+word has letters of one alphabet, and no language has ``ø``, ``ì`` and ``ý`` together, which is how
+Czech looks in the wrong encoding. For letters of two bytes (Chinese, Japanese, Korean)
+charset-normalizer, a detector with models of its own, is asked.
 """
 
 import re
@@ -14,13 +16,18 @@ from itertools import pairwise
 
 from fairladder.orders.words import known_words, words_of
 
-#: The letters beyond A to Z of the languages that single-byte encodings are made for; other alphabets by how common a letter is.
+#: The letters beyond A to Z of the languages that single-byte encodings are made for; other
+#: alphabets by how common a letter is.
 _ALPHABETS = {
-    "German": "äöüß", "French": "àâæçèéêëîïôœùûüÿ", "Spanish": "áéíñóúüºª", "Portuguese": "àáâãçéêíóôõúºª", "Italian": "àèéìíîòóùúºª",
-    "Swedish": "åäöé", "Danish": "æøåé", "Dutch": "áèéëïóöü", "Icelandic": "áðéíóúýþæö", "Catalan": "àçèéíïòóúüºª",
+    "German": "äöüß", "French": "àâæçèéêëîïôœùûüÿ", "Spanish": "áéíñóúüºª",
+    "Portuguese": "àáâãçéêíóôõúºª", "Italian": "àèéìíîòóùúºª",
+    "Swedish": "åäöé", "Danish": "æøåé", "Dutch": "áèéëïóöü", "Icelandic": "áðéíóúýþæö",
+    "Catalan": "àçèéíïòóúüºª",
     "several": "àáâãäåæçèéêëíîïñóôöøùúûüß",
-    "Polish": "ąćęłńóśźż", "Czech": "áčďéěíňóřšťúůýž", "Slovak": "áäčďéíĺľňóôŕšťúýž", "Hungarian": "áéíóöőúüű",
-    "Romanian": "ăâîşţ", "Croatian": "čćđšž", "Slovenian": "čšž", "Turkish": "çğıi̇öşüâ", "Lithuanian": "ąčęėįšųūž",
+    "Polish": "ąćęłńóśźż", "Czech": "áčďéěíňóřšťúůýž", "Slovak": "áäčďéíĺľňóôŕšťúýž",
+    "Hungarian": "áéíóöőúüű",
+    "Romanian": "ăâîşţ", "Croatian": "čćđšž", "Slovenian": "čšž", "Turkish": "çğıi̇öşüâ",
+    "Lithuanian": "ąčęėįšųūž",
     "Latvian": "āčēģīķļņšūž", "Estonian": "äõöüšž",
     "Greek": "αοιετσνηρκπυςμλάόίέήδγθύχφώβξζψωϊϋΐΰ", "Russian": "оеаинтсрвлкмдпуяыьгзбчйхжшюцщэфъё",
     "Ukrainian": "оаинвієтрслкдмпуязьгбчйїхжшюцщєфґ", "Hebrew": "יוהלאתרשבמםנדקפכחעצזטסגןךףץ",
@@ -31,12 +38,16 @@ _MIDDLE = "Polish Czech Slovak Hungarian Romanian Croatian Slovenian German".spl
 _CYRILLIC = ["Russian", "Ukrainian"]
 #: Tried in this order, each with the languages it is used for; of equals the first is taken.
 _SINGLE = {
-    "cp1252": _WEST, "cp1250": _MIDDLE, "cp1251": _CYRILLIC, "cp1253": ["Greek"], "cp1254": ["Turkish"], "cp1255": ["Hebrew"],
-    "cp1256": ["Arabic"], "cp1257": ["Lithuanian", "Latvian", "Estonian"], "iso8859-15": _WEST, "iso8859-2": _MIDDLE,
-    "iso8859-7": ["Greek"], "iso8859-9": ["Turkish"], "koi8-r": _CYRILLIC, "cp866": _CYRILLIC, "cp850": _WEST, "cp852": _MIDDLE,
+    "cp1252": _WEST, "cp1250": _MIDDLE, "cp1251": _CYRILLIC, "cp1253": ["Greek"],
+    "cp1254": ["Turkish"], "cp1255": ["Hebrew"],
+    "cp1256": ["Arabic"], "cp1257": ["Lithuanian", "Latvian", "Estonian"], "iso8859-15": _WEST,
+    "iso8859-2": _MIDDLE,
+    "iso8859-7": ["Greek"], "iso8859-9": ["Turkish"], "koi8-r": _CYRILLIC, "cp866": _CYRILLIC,
+    "cp850": _WEST, "cp852": _MIDDLE,
     "mac-roman": _WEST,
 }  # fmt: skip
-#: Today's usual ones, between which a doubt is worth a question; the others have to be better to be taken.
+#: Today's usual ones, between which a doubt is worth a question; the others have to be better to be
+#: taken.
 _USUAL = ("cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1255", "cp1256")
 #: Signs that stand at words and are of none: ``N°``, ``12 €``.
 _SIGNS = "°ºª€£§"
@@ -45,13 +56,16 @@ _ORDINAL = re.compile("[A-Za-z]{1,4}[ºª]")
 _DOUBLE = ("cp932", "euc_jp", "gb18030", "big5", "cp949")
 _WORD = re.compile(rb"[A-Za-z\x80-\xff]*[\x80-\xff][A-Za-z\x80-\xff]*")
 _MOST_WORDS = 3_000
-#: Below this share of letters that fit one language nothing is taken; two encodings closer than the margin are asked about.
+#: Below this share of letters that fit one language nothing is taken; two encodings closer than the
+#: margin are asked about.
 _LEAST, _MARGIN = 0.8, 0.02
 
 
 @dataclass(frozen=True)
 class Detected:
-    """The encoding, how sure it is (in words for people), and the rival that could be meant as well."""
+    """The encoding, how sure it is (in words for people), and the rival that could be meant as
+    well.
+    """
 
     encoding: str
     evidence: str
@@ -64,7 +78,8 @@ def detected(sample: bytes) -> Detected | None:
     """The encoding of bytes that are no UTF-8; None where nothing fits."""
     words = Counter(_WORD.findall(sample)).most_common(_MOST_WORDS)
     scored = sorted(
-        (_fit(words, encoding) for encoding in _SINGLE), key=lambda fit: (-round(fit[0], 3), fit[2] not in _USUAL)
+        (_fit(words, encoding) for encoding in _SINGLE),
+        key=lambda fit: (-round(fit[0], 3), fit[2] not in _USUAL),
     )
     best, language, encoding = scored[0]
     if best < 0.97 and (double := _of_two_bytes(sample)):
@@ -72,15 +87,21 @@ def detected(sample: bytes) -> Detected | None:
     if best < _LEAST:
         return None
     evidence = (
-        f"{best:.0%} of its {_count(words):,} letters beyond A to Z are {language} so" if language else "only signs"
+        f"{best:.0%} of its {_count(words):,} letters beyond A to Z are {language} so"
+        if language
+        else "only signs"
     )
-    rivals = [name for fit, _, name in scored[1:] if fit >= best - _MARGIN and language and name in _USUAL]
+    rivals = [
+        name for fit, _, name in scored[1:] if fit >= best - _MARGIN and language and name in _USUAL
+    ]
     for name in rivals:
         differ = [w for w, _ in words if _decoded(w, name) != _decoded(w, encoding)]
         if not differ:
             continue
         known, known_there = _known(differ, encoding), _known(differ, name)
-        if len(known_there) > len(known):  # words of column names and currencies settle what letters leave open
+        if len(known_there) > len(
+            known
+        ):  # words of column names and currencies settle what letters leave open
             encoding, evidence = name, f"`{known_there[0]}` is a word so"
         elif len(known_there) == len(known):
             mine, theirs = str(_decoded(differ[0], encoding)), str(_decoded(differ[0], name))
@@ -93,7 +114,9 @@ def detected(sample: bytes) -> Detected | None:
 def _known(words: list[bytes], encoding: str) -> list[str]:
     """The words that are known of column names or currencies, as an encoding reads them."""
     texts = [text for word in words if (text := _decoded(word, encoding)) is not None]
-    return [text for text in texts if set(words_of(text)) & known_words() or _ORDINAL.fullmatch(text)]
+    return [
+        text for text in texts if set(words_of(text)) & known_words() or _ORDINAL.fullmatch(text)
+    ]
 
 
 def _count(words: list[tuple[bytes, int]]) -> int:
@@ -101,7 +124,9 @@ def _count(words: list[tuple[bytes, int]]) -> int:
 
 
 def _fit(words: list[tuple[bytes, int]], encoding: str) -> tuple[float, str, str]:
-    """The largest share of letters beyond A to Z that one language has, that language, and the encoding."""
+    """The largest share of letters beyond A to Z that one language has, that language, and the
+    encoding.
+    """
     letters: Counter[str] = Counter()
     bad = 0
     for word, _ in words:
@@ -129,7 +154,9 @@ def _fit(words: list[tuple[bytes, int]], encoding: str) -> tuple[float, str, str
 
 
 def _likeness(letters: Counter[str], alphabet: str) -> float:
-    """How many of the letters are the language's; one of another alphabet than ours has the more common letters more often."""
+    """How many of the letters are the language's; one of another alphabet than ours has the
+    more common letters more often.
+    """
     own = sum(n for c, n in letters.items() if c in alphabet)
     if _script(alphabet[0]) == "LATIN":
         return own
@@ -140,7 +167,9 @@ def _likeness(letters: Counter[str], alphabet: str) -> float:
 def _is_word(text: str) -> bool:
     """Letters of one alphabet, no capital behind a small letter beyond A to Z."""
     letters = [c for c in text if c.isalpha()]
-    capital = any(b.isupper() and a.islower() and (ord(a) > 127 or ord(b) > 127) for a, b in pairwise(text))
+    capital = any(
+        b.isupper() and a.islower() and (ord(a) > 127 or ord(b) > 127) for a, b in pairwise(text)
+    )
     return len(letters) == len(text) and len({_script(c) for c in letters}) == 1 and not capital
 
 
@@ -169,9 +198,16 @@ def _of_two_bytes(sample: bytes) -> Detected | None:
         return None
     best, evidence = matches[0], "its signs are words so, by charset-normalizer"
     for other in matches[1:]:
-        if other.chaos == best.chaos and other.coherence == best.coherence and str(other) != str(best):
+        if (
+            other.chaos == best.chaos
+            and other.coherence == best.coherence
+            and str(other) != str(best)
+        ):
             return Detected(
-                best.encoding, evidence, other.encoding, (_first_signs(str(best)), _first_signs(str(other)))
+                best.encoding,
+                evidence,
+                other.encoding,
+                (_first_signs(str(best)), _first_signs(str(other))),
             )
     return Detected(best.encoding, evidence)
 
@@ -179,7 +215,11 @@ def _of_two_bytes(sample: bytes) -> Detected | None:
 def _signs_of_words(text: str) -> bool:
     odd = [c for c in text if ord(c) > 127]
     # Narrow katakana are what two-byte letters of others look like in a Japanese encoding.
-    return sum(unicodedata.category(c) == "Lo" and not "\uff61" <= c <= "\uff9f" for c in odd) * 10 >= len(odd) * 8 > 0
+    return (
+        sum(unicodedata.category(c) == "Lo" and not "\uff61" <= c <= "\uff9f" for c in odd) * 10
+        >= len(odd) * 8
+        > 0
+    )
 
 
 def _first_signs(text: str) -> str:

@@ -1,4 +1,6 @@
-"""Which column plays which role, guessed from names in several languages and from what the cells hold."""
+"""Which column plays which role, guessed from names in several languages and from what the
+cells hold.
+"""
 
 import json
 import re
@@ -16,7 +18,9 @@ from fairladder.orders.status_words import is_void
 from fairladder.orders.words import ROLE_WORDS, names_role, words_of
 from fairladder.sqltree import cell_column, named, select, sql
 
-_ID = set("id no nr num number nummer numero code key ref reference nro kod cislo numer szam №".split())
+_ID = set(
+    "id no nr num number nummer numero code key ref reference nro kod cislo numer szam №".split()
+)
 #: Words that speak against a role, or of a lesser candidate for it.
 _AGAINST: dict[str, str] = {
     "placed": "ship shipped shipping delivery delivered lieferung liefer birth born geburt update updated modified due paid joined",
@@ -40,9 +44,13 @@ class Guess:
     advice: str = ""
     """What to do about rivals, where naming one of them is not enough."""
     beside: tuple[str, str] | None = None
-    """For amounts side by side: the line of a scheme that reads them so, and what they are side by side."""
+    """For amounts side by side: the line of a scheme that reads them so, and what they are
+    side by side.
+    """
     sets: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = ()
-    """Further answers to the question about rivals: what each is called, and the roles with their columns that it sets."""
+    """Further answers to the question about rivals: what each is called, and the roles with
+    their columns that it sets.
+    """
 
 
 def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
@@ -87,7 +95,11 @@ _SMALL_WHOLE = re.compile(r"\d{1,3}(\.0+)?")
 def _is_like_quantity(name: str, cells: Sequence[str | None]) -> bool:
     """True for small whole numbers of which some are over 1, as quantities are."""
     known = [cell for cell in cells if cell is not None]
-    if not known or set(words_of(name)) & _NO_QUANTITY or not all(map(_SMALL_WHOLE.fullmatch, known)):
+    if (
+        not known
+        or set(words_of(name)) & _NO_QUANTITY
+        or not all(map(_SMALL_WHOLE.fullmatch, known))
+    ):
         return False
     return any(float(cell) > 1 for cell in known) and len(set(known)) <= 100
 
@@ -95,7 +107,9 @@ def _is_like_quantity(name: str, cells: Sequence[str | None]) -> bool:
 def _with_price_or_amount(
     found: dict[str, Guess], guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
 ) -> dict[str, Guess]:
-    """The guesses with a question where what is taken for the amount may be the price of one, since quantities stand next to it."""
+    """The guesses with a question where what is taken for the amount may be the price of one,
+    since quantities stand next to it.
+    """
     amount = found.get("amount")
     if amount is None or amount.rivals or {"amount", "unit_price", "quantity"} & given.keys():
         return found
@@ -103,7 +117,10 @@ def _with_price_or_amount(
     weak = not names_role("amount", words) or names_role("unit_price", words)
     if not weak:
         return found
-    taken = {*given.values(), *(g.column for role, g in found.items() if role != "amount" and not g.rivals)}
+    taken = {
+        *given.values(),
+        *(g.column for role, g in found.items() if role != "amount" and not g.rivals),
+    }
     priced = guesses.get("unit_price")
     if (
         not names_role("unit_price", words)
@@ -124,26 +141,40 @@ def _with_price_or_amount(
     quantity = named if named in counts else counts[0]
     price, count = shlex.quote(amount.column), shlex.quote(quantity)
     options = f"--unit-price-column {price} --quantity-column {count}"
-    advice = f" Pass {options} if `{amount.column}` is the price of one and `{quantity}` the quantity."
+    advice = (
+        f" Pass {options} if `{amount.column}` is the price of one and `{quantity}` the quantity."
+    )
     both = (("unit_price", amount.column), ("quantity", quantity))
     return {**found, "amount": replace(
-        amount, rivals=(quantity,), advice=advice, sets=((f"{amount.column} × {quantity}", both),))}  # fmt: skip
+        amount, rivals=(quantity,), advice=advice,
+        sets=((f"{amount.column} × {quantity}", both),))}  # fmt: skip
 
 
 _PHONE = re.compile(r"[+0(][\d\s()/.-]{6,}")
 
 
-def _with_name_or_id(found: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
-    """The guesses with a question where customers are told apart by a name, and another column tells some of equal names apart."""
+def _with_name_or_id(
+    found: dict[str, Guess], sample: Sample, given: Mapping[str, str]
+) -> dict[str, Guess]:
+    """The guesses with a question where customers are told apart by a name, and another column
+    tells some of equal names apart.
+    """
     customer = found.get("customer")
     if customer is None or customer.rivals or "customer" in given:
         return found
     cells, look = sample.cells[customer.column], sample.looks[customer.column]
     known = [cell for cell in cells if cell is not None]
-    if look.addresses > 0.5 or look.digits > 0.2 or sum(" " in cell for cell in known) * 2 < len(known):
+    if (
+        look.addresses > 0.5
+        or look.digits > 0.2
+        or sum(" " in cell for cell in known) * 2 < len(known)
+    ):
         return found
     placed = found["placed"].column if "placed" in found else given.get("placed")
-    taken = {*given.values(), *(g.column for role, g in found.items() if role != "customer" and not g.rivals)}
+    taken = {
+        *given.values(),
+        *(g.column for role, g in found.items() if role != "customer" and not g.rivals),
+    }
     rivals = [
         n
         for n, other in sample.looks.items()
@@ -161,7 +192,11 @@ def _tells_people(sample: Sample, name: str, look: Look, placed: str | None) -> 
     known = [cell for cell in sample.cells[name] if cell is not None]
     if look.addresses > 0.8 or (known and all(map(_PHONE.fullmatch, known)) and look.dates < 0.5):
         return True
-    comes_back = placed is not None and placed in sample.cells and sample.days_each(name, placed) >= _COMES_BACK
+    comes_back = (
+        placed is not None
+        and placed in sample.cells
+        and sample.days_each(name, placed) >= _COMES_BACK
+    )
     return _can_be_id(look) and comes_back and look.distinct * 50 > look.cells
 
 
@@ -174,10 +209,17 @@ def _divides(names: Sequence[str | None], others: Sequence[str | None]) -> bool:
     return any(len(some) > 1 for some in of.values())
 
 
-def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
-    """What names leave open, told by what the cells hold: the only day there is, and who comes back on other days."""
+def _with_contents(
+    guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
+) -> dict[str, Guess]:
+    """What names leave open, told by what the cells hold: the only day there is, and who comes
+    back on other days.
+    """
     guesses = _addresses_before_names(guesses, sample)
-    known, taken = dict(guesses), {*given.values(), *(g.column for g in guesses.values() if not g.rivals)}
+    known, taken = (
+        dict(guesses),
+        {*given.values(), *(g.column for g in guesses.values() if not g.rivals)},
+    )
     if "placed" not in known and "placed" not in given:
         days = [n for n, look in sample.looks.items() if look.dates > 0.8 and n not in taken]
         if len(days) == 1:
@@ -189,7 +231,11 @@ def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str
     free = {n: look for n, look in sample.looks.items() if n not in taken}
     ids = {n: sample.days_each(n, placed) for n, look in free.items() if _can_be_id(look)}
     if "customer" not in known and "customer" not in given:
-        back = [n for n, days in ids.items() if days >= _COMES_BACK and free[n].distinct * 50 > free[n].cells]
+        back = [
+            n
+            for n, days in ids.items()
+            if days >= _COMES_BACK and free[n].distinct * 50 > free[n].cells
+        ]
         mails = [n for n, look in free.items() if look.addresses > 0.8]
         if len(back) == 1 or len(mails) == 1:
             alone = len(back) == 1
@@ -202,11 +248,14 @@ def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str
             known["customer"] = Guess(
                 "customer",
                 name,
-                f"{why}; {free[name].distinct:,} different values in {free[name].cells:,} rows looked at",
+                f"{why}; {free[name].distinct:,} different values in {free[name].cells:,} rows "
+                "looked at",
             )
             ids.pop(name, None)
     if "order" not in known and "order" not in given:
-        once = [n for n, days in ids.items() if days < 1.0001 and free[n].distinct * 5 > free[n].cells]
+        once = [
+            n for n, days in ids.items() if days < 1.0001 and free[n].distinct * 5 > free[n].cells
+        ]
         if len(once) == 1 and "customer" in {*known, *given}:
             look = free[once[0]]
             told = f"each of its values is of one day, as orders are; {look.distinct:,} different values in {look.cells:,} rows looked at"
@@ -214,9 +263,16 @@ def _with_contents(guesses: dict[str, Guess], sample: Sample, given: Mapping[str
     return known
 
 
-def _with_codes(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]) -> dict[str, Guess]:
-    """Columns that hold nothing but codes of currencies, or states that void an order, whatever they are called."""
-    known, taken = dict(guesses), {*given.values(), *(g.column for g in guesses.values() if not g.rivals)}
+def _with_codes(
+    guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
+) -> dict[str, Guess]:
+    """Columns that hold nothing but codes of currencies, or states that void an order,
+    whatever they are called.
+    """
+    known, taken = (
+        dict(guesses),
+        {*given.values(), *(g.column for g in guesses.values() if not g.rivals)},
+    )
     for role, holds, why in (
         ("currency", _only_currencies, "it holds codes of currencies only"),
         ("status", _some_void, "some of its cells say that an order does not stand"),
@@ -229,7 +285,9 @@ def _with_codes(guesses: dict[str, Guess], sample: Sample, given: Mapping[str, s
             if n not in taken and 0 < look.distinct <= _MOST_CODES and holds(_values(sample, n))
         ]
         if len(found) == 1:
-            known[role] = Guess(role, found[0], f"{why}; {sample.looks[found[0]].distinct:,} different values")
+            known[role] = Guess(
+                role, found[0], f"{why}; {sample.looks[found[0]].distinct:,} different values"
+            )
             taken.add(found[0])
     return known
 
@@ -260,7 +318,9 @@ _CREDIT = set("credit haben haber credito avere kredit".split())
 
 
 def _both_sides(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
-    """Amounts in two columns, for debit and for credit: which of them are sales, the file does not say."""
+    """Amounts in two columns, for debit and for credit: which of them are sales, the file does
+    not say.
+    """
     sides = [
         [n for n, look in sample.looks.items() if look.numbers > 0.8 and set(words_of(n)) & words]
         for words in (_DEBIT, _CREDIT)
@@ -269,7 +329,8 @@ def _both_sides(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
         return guesses
     (debit,), (credit,) = sides
     advice = (
-        f" Where one holds what was bought and the other what was given back, say for instance --amount-column {shlex.quote(debit)} "
+        " Where one holds what was bought and the other what was given back, say for instance "
+        f"--amount-column {shlex.quote(debit)} "
         f"--credit-column {shlex.quote(credit)}."
     )
     why = f"sales stand in one of `{debit}` and `{credit}`, refunds in the other"
@@ -283,7 +344,9 @@ def _addresses_before_names(guesses: dict[str, Guess], sample: Sample) -> dict[s
         return guesses
     mails = [n for n in (customer.column, *customer.rivals) if sample.looks[n].addresses > 0.8]
     others = [n for n in (customer.column, *customer.rivals) if n not in mails]
-    if len(mails) != 1 or not all("name" in words_of(n) or names_role("name", words_of(n)) for n in others):
+    if len(mails) != 1 or not all(
+        "name" in words_of(n) or names_role("name", words_of(n)) for n in others
+    ):
         return guesses
     look = sample.looks[mails[0]]
     why = f"its cells are addresses, and people may share a name; {look.distinct:,} different values in {look.cells:,} rows looked at"
@@ -300,19 +363,27 @@ def _can_be_id(look: Look) -> bool:
 
 
 def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]) -> dict[str, str]:
-    """Role → column of the guesses. Raises SchemeError where two columns are equally good for a needed role."""
+    """Role → column of the guesses. Raises SchemeError where two columns are equally good for
+    a needed role.
+    """
     for guess in guesses:
         if guess.rivals and guess.role in needed:
             names = " or ".join(f"`{n}`" for n in (guess.column, *guess.rivals))
             option = f"--{guess.role.replace('_', '-')}-column"
             error = SchemeError(
-                f"{source.label}: {names} could be the {_SAID[guess.role]}. Say which with {option} NAME.{_advice(guess)}"
+                f"{source.label}: {names} could be the {_SAID[guess.role]}. Say which with "
+                f"{option} NAME.{_advice(guess)}"
             )
             question = which_column(guess.role, source, (guess.column, *guess.rivals))
-            more = {name: tuple(f"{role} {column}" for role, column in roles) for name, roles in guess.sets}
+            more = {
+                name: tuple(f"{role} {column}" for role, column in roles)
+                for name, roles in guess.sets
+            }
             raise error.asking(
                 replace(
-                    question, answers={**question.answers, **more}, sets={n: dict(roles) for n, roles in guess.sets}
+                    question,
+                    answers={**question.answers, **more},
+                    sets={n: dict(roles) for n, roles in guess.sets},
                 )
             )
     return {g.role: g.column for g in guesses if not g.rivals}
@@ -321,10 +392,14 @@ def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]
 def which_column(role: str, source: Source, names: Sequence[str]) -> Question:
     """Which of these columns plays the role, with the first three cells of each."""
     some = select(
-        [named(sql("CAST(:c AS VARCHAR)", c=cell_column(n)), f"c{i}") for i, n in enumerate(names)], source.relation
+        [named(sql("CAST(:c AS VARCHAR)", c=cell_column(n)), f"c{i}") for i, n in enumerate(names)],
+        source.relation,
     )
     table = source.engine.table(some.limit(3, copy=False))
-    cells = {n: tuple(shortened(c or "", 30) for c in table[f"c{i}"].to_pylist()) for i, n in enumerate(names)}
+    cells = {
+        n: tuple(shortened(c or "", 30) for c in table[f"c{i}"].to_pylist())
+        for i, n in enumerate(names)
+    }
     return Question(f"Which column holds the {_SAID[role]}?", role, cells)
 
 
@@ -336,31 +411,39 @@ def _advice(guess: Guess) -> str:
 
 
 def side_by_side(guess: Guess, sample: Sample) -> tuple[str, str] | None:
-    """The line of a scheme for equally good columns of amounts that are side by side, and what they then are.
+    """The line of a scheme for equally good columns of amounts that are side by side, and what
+    they then are.
 
-    A column that is the sum of the others is not among them. None where their names say that they are one amount with and without
-    a part of it, such as net and gross, or where their cells rise and fall together.
+    A column that is the sum of the others is not among them. None where their names say that they
+    are one amount with and without a part of it, such as net and gross, or where their cells rise
+    and fall together.
     """
     names = [guess.column, *guess.rivals]
     if any(set(words_of(name)) & (_WITH | _PARTS) for name in names):
         return None
     numbers = {name: [_as_number(cell) for cell in sample.cells[name]] for name in names}
     totals = [
-        name for name in names if len(names) > 2 and _is_sum(numbers[name], [numbers[n] for n in names if n != name])
+        name
+        for name in names
+        if len(names) > 2 and _is_sum(numbers[name], [numbers[n] for n in names if n != name])
     ]
     names = [name for name in names if name not in totals]
     days = [last_day_of(name) for name in names]
     if len(names) > 1 and all(days):
         pairs = ", ".join(f'"{day}" = {_toml(name)}' for day, name in zip(days, names, strict=True))
         return f"day_amounts = {{ {pairs} }}", "months"
-    if len(names) < 2 or any(_go_together(numbers[a], numbers[b]) for a, b in combinations(names, 2)):
+    if len(names) < 2 or any(
+        _go_together(numbers[a], numbers[b]) for a, b in combinations(names, 2)
+    ):
         return None
     pairs = ", ".join(f"{_toml(name)} = {_toml(name)}" for name in names)
     return f"channel_amounts = {{ {pairs} }}", "channels"
 
 
 def _as_number(cell: str | None) -> float | None:
-    """An amount as a float, roughly: the last comma or point before one or two digits is its decimal mark."""
+    """An amount as a float, roughly: the last comma or point before one or two digits is its
+    decimal mark.
+    """
     if cell is None or NUMBER.search(cell) is None:
         return None
     digits = re.sub(r"[^0-9.,]", "", cell)
@@ -369,7 +452,8 @@ def _as_number(cell: str | None) -> float | None:
     return float(f"{re.sub(r'[.,]', '', whole) or 0}.{part or 0}")
 
 
-#: Rows that must be filled in several columns before these can be judged, and the share of them that decides.
+#: Rows that must be filled in several columns before these can be judged, and the share of them
+#: that decides.
 _FEWEST_ROWS, _MOST_OF = 3, 0.9
 
 
@@ -382,7 +466,9 @@ def _is_sum(total: Sequence[float | None], others: Sequence[Sequence[float | Non
 
 
 def _go_together(a: Sequence[float | None], b: Sequence[float | None]) -> bool:
-    """True if two columns are filled in the same rows and one is nearly a fixed multiple of the other."""
+    """True if two columns are filled in the same rows and one is nearly a fixed multiple of
+    the other.
+    """
     both = [(x, y) for x, y in zip(a, b, strict=True) if x and y]
     either = sum(bool(x) or bool(y) for x, y in zip(a, b, strict=True))
     if len(both) < _FEWEST_ROWS or len(both) < _MOST_OF * either:
@@ -393,18 +479,25 @@ def _go_together(a: Sequence[float | None], b: Sequence[float | None]) -> bool:
 
 
 _GIVEN_BACK = set(
-    "refund refunded refunds returned erstattet erstattung ruckerstattung gutschrift rembourse remboursement reembolso rimborso rimborsato "
+    "refund refunded refunds returned erstattet erstattung ruckerstattung gutschrift rembourse "
+    "remboursement reembolso rimborso rimborsato "
     "terugbetaald terugbetaling aterbetalning refundering tilbagebetaling zwrot".split()
 )
 
 
 def given_back(source: Source, columns: Mapping[str, str]) -> str | None:
-    """A column without a role that by its name holds money given back, where some of its cells do; None without one."""
-    names = [n for n in source.columns if n not in columns.values() and set(words_of(n)) & _GIVEN_BACK]
+    """A column without a role that by its name holds money given back, where some of its cells
+    do; None without one.
+    """
+    names = [
+        n for n in source.columns if n not in columns.values() and set(words_of(n)) & _GIVEN_BACK
+    ]
     if not names:
         return None
     sample = sample_of(source)
-    return next((n for n in names if sample.looks[n].numbers > 0.8 and _some_money(sample.cells[n])), None)
+    return next(
+        (n for n in names if sample.looks[n].numbers > 0.8 and _some_money(sample.cells[n])), None
+    )
 
 
 #: What the hundredth part of a currency is called, in some languages, where a column's name has it.
@@ -422,13 +515,22 @@ def in_minor_units(source: Source, name: str) -> bool:
 
 
 def amount_in_one_currency(source: Source, columns: Mapping[str, str]) -> str | None:
-    """Another column that is an amount by its name and its cells, all of them in one currency; None without one."""
+    """Another column that is an amount by its name and its cells, all of them in one currency;
+    None without one.
+    """
     sample = sample_of(source)
     for name, look in sample.looks.items():
         words = words_of(name)
-        if name in columns.values() or look.numbers < 0.8 or is_part(words) or not names_role("amount", words):
+        if (
+            name in columns.values()
+            or look.numbers < 0.8
+            or is_part(words)
+            or not names_role("amount", words)
+        ):
             continue
-        marks = {re.sub(r"[\d.,'’()+\-−\s]", "", cell) for cell in sample.cells[name] if cell is not None}
+        marks = {
+            re.sub(r"[\d.,'’()+\-−\s]", "", cell) for cell in sample.cells[name] if cell is not None
+        }
         if len({currency_of(mark) for mark in marks if mark}) < 2:
             return name
     return None
@@ -444,8 +546,10 @@ def _toml(text: str) -> str:
 
 
 _SAID = {
-    "customer": "customer's id", "order": "order's id", "placed": "day of the order", "amount": "amount", "unit_price": "price of one",
-    "quantity": "quantity", "discount": "discount", "name": "customer's name", "channel": "channel", "status": "order's status",
+    "customer": "customer's id", "order": "order's id", "placed": "day of the order",
+    "amount": "amount", "unit_price": "price of one",
+    "quantity": "quantity", "discount": "discount", "name": "customer's name", "channel": "channel",
+    "status": "order's status",
     "currency": "currency", "cost": "cost",
 }  # fmt: skip
 
@@ -454,7 +558,11 @@ def _score_of_name(role: str, name: str, look: Look) -> int:  # noqa: ARG001  # 
     words = words_of(name)
     against = set(words) & set(_AGAINST.get(role, "").split())
     has_id = bool(set(words) & _ID) and role in ("customer", "order")
-    return 2 * names_role(role, words) - 3 * len(against) + 2 * has_id if names_role(role, words) else 0
+    return (
+        2 * names_role(role, words) - 3 * len(against) + 2 * has_id
+        if names_role(role, words)
+        else 0
+    )
 
 
 @dataclass(frozen=True)
@@ -465,7 +573,9 @@ class _Sign:
     points: int
     holds: Callable[[Sequence[str], Look], bool]
     named: bool | None = True
-    """True if it counts only where the name speaks for the role, False if only where it does not, None if always."""
+    """True if it counts only where the name speaks for the role, False if only where it does
+    not, None if always.
+    """
 
 
 _IDS, _TEXTS = ("customer", "order"), ("name", "channel", "status", "currency")
@@ -492,12 +602,18 @@ _SIGNS = (
 
 
 def _score(role: str, name: str, look: Look) -> int:
-    """How good a column is for a role; 0 or less: not at all. Name and contents both count, and can both refuse."""
+    """How good a column is for a role; 0 or less: not at all. Name and contents both count,
+    and can both refuse.
+    """
     words = words_of(name)
     against = set(_AGAINST.get(role, "").split())
     score = 2 * names_role(role, words)
-    score -= 3 * sum(w in against or (len(w) > 5 and any(len(a) > 4 and a in w for a in against)) for w in words)
-    if not all(fits(words, look) for roles, fits in _FITTING if role in roles) or not (look.cells or role == "discount"):
+    score -= 3 * sum(
+        w in against or (len(w) > 5 and any(len(a) > 4 and a in w for a in against)) for w in words
+    )
+    if not all(fits(words, look) for roles, fits in _FITTING if role in roles) or not (
+        look.cells or role == "discount"
+    ):
         return 0
     if role == "amount" and score == 0:  # plain fractions that no name claims
         return int(look.fractions > 0.5 and not any(names_role(r, words) for r in ROLE_WORDS))
@@ -515,20 +631,24 @@ def _is_id(words: Sequence[str]) -> bool:
     return bool(set(words) & _ID) or bool(words and words[-1].endswith(("nr", "nummer", "id")))
 
 
-#: What is taken off or put upon an amount, and words by which a name says that it is the amount with or without it.
+#: What is taken off or put upon an amount, and words by which a name says that it is the amount
+#: with or without it.
 _PARTS = set(
     "discount rabatt remise descuento sconto korting desconto rabat nachlass off reduction rebate "
     "tax vat mwst ust steuer tva iva btw moms shipping versand "
     "porto postage delivery lieferung livraison envio fee fees tip".split()
 )
 _WITH = set(
-    "after before with without incl including inclusive excl excluding ex net gross less nach vor mit ohne inkl exkl netto brutto "
+    "after before with without incl including inclusive excl excluding ex net gross less nach vor "
+    "mit ohne inkl exkl netto brutto "
     "abzuglich zzgl apres avant avec sans hors ttc ht con sin senza med uden utan".split()
 )
 
 
 def is_part(words: list[str]) -> bool:
-    """Whether a name says a part of an amount, as ``Discount amount`` does, and ``Total after discount`` does not."""
+    """Whether a name says a part of an amount, as ``Discount amount`` does, and ``Total after
+    discount`` does not.
+    """
     if set(words) & _GIVEN_BACK:
         return True
     return bool(set(words) & _PARTS) and not set(words) & _WITH
@@ -540,7 +660,9 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
     top = max(scored.values())
     best = [n for n, score in scored.items() if score == top]
     look, name = looks[best[0]], best[0]
-    by_name = f"its name says {_SAID[role]}" if names_role(role, words_of(name)) else "its cells are such"
+    by_name = (
+        f"its name says {_SAID[role]}" if names_role(role, words_of(name)) else "its cells are such"
+    )
     held = {
         "placed": f"{100 * look.dates:.0f} % of its cells are dates",
         "customer": f"{look.distinct:,} different values in {look.cells:,} rows looked at",
@@ -563,12 +685,20 @@ _NUMERIC = ("amount", "unit_price", "quantity", "discount", "cost")
 
 
 def _without_needless(guesses: dict[str, Guess], given: Mapping[str, str]) -> dict[str, Guess]:
-    """An amount makes price and quantity needless; without one they make the amount, both or neither."""
+    """An amount makes price and quantity needless; without one they make the amount, both or
+    neither.
+    """
     kept = dict(guesses)
     prices = [g for role, g in kept.items() if role == "unit_price"]
-    if not {"amount", "unit_price", "quantity"} & given.keys() and not {"amount", "quantity"} & kept.keys() and prices:
+    if (
+        not {"amount", "unit_price", "quantity"} & given.keys()
+        and not {"amount", "quantity"} & kept.keys()
+        and prices
+    ):
         kept["amount"] = replace(
-            prices[0], role="amount", why=f"{prices[0].why}; there are no quantities, so it is the row's amount"
+            prices[0],
+            role="amount",
+            why=f"{prices[0].why}; there are no quantities, so it is the row's amount",
         )
     priced = {"unit_price", "quantity"} <= kept.keys() | given.keys()
     weak = "amount" in kept and not names_role("amount", words_of(kept["amount"].column))

@@ -1,4 +1,6 @@
-"""Headers: rows that are data and no names, and names in two rows, headings over groups of columns above the columns' own."""
+"""Headers: rows that are data and no names, and names in two rows, headings over groups of
+columns above the columns' own.
+"""
 
 import re
 from collections.abc import Sequence
@@ -13,23 +15,34 @@ _LOOKED_AT = 20
 
 Cells = Sequence[str | None]
 #: A full date, an amount with decimals, an e-mail address: what no column is called.
-_DAY = re.compile(r"^\d{4}[-./]\d{1,2}[-./]\d{1,2}([ T].*)?$|^\d{1,2}[-./]\d{1,2}[-./]\d{2,4}([ T].*)?$")
+_DAY = re.compile(
+    r"^\d{4}[-./]\d{1,2}[-./]\d{1,2}([ T].*)?$|^\d{1,2}[-./]\d{1,2}[-./]\d{2,4}([ T].*)?$"
+)
 _AMOUNT = re.compile(r"[.,]\d{1,2}\D{0,4}$")
 _MAIL = re.compile(r"^\S+@\S+\.\S+$")
 #: As many columns named after days are amounts of days side by side.
 _DAYS_SIDE_BY_SIDE = 3
 
 
-def require_names(names: Cells, rows: Sequence[Cells], above: Sequence[Cells], label: str, line: int) -> None:
-    """Raise DataError, with a question, where what was found as the header of a table looks like one of its rows.
+def require_names(
+    names: Cells, rows: Sequence[Cells], above: Sequence[Cells], label: str, line: int
+) -> None:
+    """Raise DataError, with a question, where what was found as the header of a table looks like
+    one of its rows.
 
-    ``rows`` are the first rows from the header on, ``above`` those before it, ``line`` is the header's number as a person sees it.
+    ``rows`` are the first rows from the header on, ``above`` those before it, ``line`` is the
+    header's number as a person sees it.
     """
     cells = [(name or "").strip() for name in names]
     for quoted in [[c for c in row if c] for row in (*above, names)]:
-        if len(quoted) == 1 and quoted[0] and max(quoted[0].count(sign) for sign in ",;\t|") > max(1, len(cells) - 2):
+        if (
+            len(quoted) == 1
+            and quoted[0]
+            and max(quoted[0].count(sign) for sign in ",;\t|") > max(1, len(cells) - 2)
+        ):
             raise DataError(
-                f"{label!r} holds the line `{shortened(quoted[0], 60)}` as one quoted cell. Take the quotes around that line away, so that "
+                f"{label!r} holds the line `{shortened(quoted[0], 60)}` as one quoted cell. Take "
+                "the quotes around that line away, so that "
                 "its cells are the column names, or delete it if it is a title."
             )
     days = sum(bool(_DAY.match(cell)) for cell in cells)
@@ -38,35 +51,49 @@ def require_names(names: Cells, rows: Sequence[Cells], above: Sequence[Cells], l
         return
     first = [" | ".join(shortened(cell or "", 20) for cell in row[:8]) for row in rows[:3]]
     error = DataError(
-        f"Line {line} of {label!r} looks like data, not like column names: `{first[0]}`. If the file has no names, "
-        f"{'delete the lines above and ' if line > 1 else ''}pass --header-row 0; its columns are then `column 1`, `column 2` and so on. "
+        f"Line {line} of {label!r} looks like data, not like column names: `{first[0]}`. If the "
+        "file has no names, "
+        f"{'delete the lines above and ' if line > 1 else ''}pass --header-row 0; its columns are "
+        "then `column 1`, `column 2` and so on. "
         f"If these are the names, pass --header-row {line}."
     )
     raise error.asking(
-        Question("Which line holds the column names?", "header_row", {"0": ("none", *first), str(line): (first[0],)})
+        Question(
+            "Which line holds the column names?",
+            "header_row",
+            {"0": ("none", *first), str(line): (first[0],)},
+        )
     )
 
 
 def two_rows(
     rows: Sequence[Cells], at: int, spans: Sequence[tuple[int, int]] | None = None
 ) -> tuple[int, list[str]] | None:
-    """Where the header found in row ``at`` (from 0) is one of two: the lower one's row, and the columns' names made of both.
+    """Where the header found in row ``at`` (from 0) is one of two: the lower one's row, and the
+    columns' names made of both.
 
-    ``spans`` are the first and last columns of merged headings, where the file knows them; else a heading holds up to the next
-    one. None where there is one row of names. A row is part of a header only where it holds no numbers, and the rows below do.
+    ``spans`` are the first and last columns of merged headings, where the file knows them; else a
+    heading holds up to the next one. None where there is one row of names. A row is part of a
+    header only where it holds no numbers, and the rows below do.
     """
     for upper in (at - 1, at):
         if upper < 0 or upper + 1 >= len(rows):
             continue
         above, below = _as_wide(rows[upper], rows[upper + 1])
-        if _are_headings(above, below) and _holds_data(rows[upper + 2 : upper + 2 + _LOOKED_AT], below):
-            return upper + 1, [_both(a, b) for a, b in zip(_spread(above, spans), below, strict=True)]
+        if _are_headings(above, below) and _holds_data(
+            rows[upper + 2 : upper + 2 + _LOOKED_AT], below
+        ):
+            return upper + 1, [
+                _both(a, b) for a, b in zip(_spread(above, spans), below, strict=True)
+            ]
     return None
 
 
 def _as_wide(above: Cells, below: Cells) -> tuple[list[str], list[str]]:
     width = max(len(above), len(below))
-    first, second = ([(cell or "").strip() for cell in row] + [""] * (width - len(row)) for row in (above, below))
+    first, second = (
+        [(cell or "").strip() for cell in row] + [""] * (width - len(row)) for row in (above, below)
+    )
     return first, second
 
 
@@ -75,14 +102,20 @@ def _are_headings(above: list[str], below: list[str]) -> bool:
     open_ones = [i for i, cell in enumerate(above) if not cell and below[i]]
     names = sum(map(bool, below))
     no_data = not any(_is_data(cell) for cell in (*above, *below))
-    # A title stands alone; what has a name of its own in both rows, and nothing open beside it, is a row of data or of units.
+    # A title stands alone; what has a name of its own in both rows, and nothing open beside it, is
+    # a row of data or of units.
     all_named = all(a or b for a, b in zip(above, below, strict=True))
     return len(groups) > 1 and bool(open_ones) and names > len(groups) and no_data and all_named
 
 
 def _holds_data(rows: Sequence[Cells], below: list[str]) -> bool:
-    filled = [[cell for row in rows if i < len(row) and (cell := row[i])] for i in range(len(below))]
-    return sum(bool(cells) and sum(map(_is_data, cells)) * 10 >= 8 * len(cells) for cells in filled) > 1
+    filled = [
+        [cell for row in rows if i < len(row) and (cell := row[i])] for i in range(len(below))
+    ]
+    return (
+        sum(bool(cells) and sum(map(_is_data, cells)) * 10 >= 8 * len(cells) for cells in filled)
+        > 1
+    )
 
 
 def _is_data(cell: str) -> bool:
@@ -94,9 +127,15 @@ def _spread(above: list[str], spans: Sequence[tuple[int, int]] | None) -> list[s
     spread: list[str] = []
     for i, cell in enumerate(above):
         over = (first for first, last in spans or () if first <= i <= last)
-        spread.append(cell or (above[next(over, i)] if spans is not None else spread[-1] if spread else ""))
+        spread.append(
+            cell or (above[next(over, i)] if spans is not None else spread[-1] if spread else "")
+        )
     return spread
 
 
 def _both(heading: str, name: str) -> str:
-    return heading if not name or heading.casefold() == name.casefold() else f"{heading} {name}".strip()
+    return (
+        heading
+        if not name or heading.casefold() == name.casefold()
+        else f"{heading} {name}".strip()
+    )

@@ -1,4 +1,6 @@
-"""JSON as programs export it: a list of objects, or one on each line, every value read as the text it is written as."""
+"""JSON as programs export it: a list of objects, or one on each line, every value read as the
+text it is written as.
+"""
 
 import codecs
 import json
@@ -22,11 +24,12 @@ _WHOLE = re.compile(r"(-?\d+)\.0+")
 
 
 def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
-    """The objects as a table of text columns, one for each name there is, and what people should know.
+    """The objects as a table of text columns, one for each name there is, and what people should
+    know.
 
-    Numbers keep their digits (whole ones without ``.0``), true and false are those words, objects inside become columns such
-    as ``customer.id``, lists are JSON text, null and missing names are null. One object that holds a single list of objects
-    stands for that list.
+    Numbers keep their digits (whole ones without ``.0``), true and false are those words, objects
+    inside become columns such as ``customer.id``, lists are JSON text, null and missing names are
+    null. One object that holds a single list of objects stands for that list.
 
     Raises DataError where the file holds anything but objects, or an object has a name twice.
     """
@@ -37,7 +40,8 @@ def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
         if not isinstance(value, dict):
             place = len(rows) + 1 + sum(table.num_rows for table in tables)
             raise DataError(
-                f"{label}: value {place:,} is `{shortened(str(value), 40)}`, which is not an object. "
+                f"{label}: value {place:,} is `{shortened(str(value), 40)}`, which is not an "
+                "object. "
                 'Write each row as {"column": value, …}.'
             )
         rows.append(_flat(value, label))
@@ -56,11 +60,14 @@ def _flat(record: dict[str, Any], label: str, before: str = "") -> dict[str, Any
     flat: dict[str, Any] = {}
     for name, value in record.items():
         inside = (
-            _flat(value, label, f"{before}{name}.") if isinstance(value, dict) and value else {f"{before}{name}": value}
+            _flat(value, label, f"{before}{name}.")
+            if isinstance(value, dict) and value
+            else {f"{before}{name}": value}
         )
         if twice := flat.keys() & inside.keys():
             raise DataError(
-                f"{label}: an object has `{shortened(min(twice), 40)}` twice. Give each value a name of its own."
+                f"{label}: an object has `{shortened(min(twice), 40)}` twice. Give each value a "
+                "name of its own."
             )
         flat |= inside
     return flat
@@ -71,7 +78,11 @@ def _rows(path: Path, label: str, notes: list[str]) -> Iterator[Any]:
     first = next(values, None)
     second = next(values, None)
     if second is None and isinstance(first, dict):
-        inside = {k: v for k, v in first.items() if isinstance(v, list) and v and all(isinstance(r, dict) for r in v)}
+        inside = {
+            k: v
+            for k, v in first.items()
+            if isinstance(v, list) and v and all(isinstance(r, dict) for r in v)
+        }
         if len(inside) == 1:
             ((name, rows),) = inside.items()
             notes.append(f"The rows of {Path(label).name} are those of its list `{name}`.")
@@ -100,7 +111,9 @@ def _values(path: Path, label: str) -> Iterator[Any]:
             try:
                 text = text[at:] + reader.decode(raw, final=not raw)
             except UnicodeDecodeError:
-                raise DataError(f"{label} is no {encoding} text throughout. Save it in UTF-8.") from None
+                raise DataError(
+                    f"{label} is no {encoding} text throughout. Save it in UTF-8."
+                ) from None
             at, last = 0, not raw
             while True:
                 at = _BETWEEN.match(text, at).end()  # type: ignore[union-attr]
@@ -114,13 +127,16 @@ def _values(path: Path, label: str) -> Iterator[Any]:
                 if at >= len(text):
                     break
                 if ended:
-                    raise DataError(f"{label} goes on after its list ends. Export the orders again.")
+                    raise DataError(
+                        f"{label} goes on after its list ends. Export the orders again."
+                    )
                 try:
                     value, end = decode(text, at)
                 except json.JSONDecodeError as error:
                     if last or len(text) - at > LONGEST_OBJECT:
                         raise DataError(
-                            f"{label} is not valid JSON at `{shortened(text[at : at + 40])}`: {error.msg}. Export the orders again."
+                            f"{label} is not valid JSON at `{shortened(text[at : at + 40])}`: "
+                            f"{error.msg}. Export the orders again."
                         ) from None
                     break
                 except RecursionError:
@@ -150,13 +166,18 @@ def _object(pairs: list[tuple[str, Any]], label: str) -> dict[str, Any]:
     record = dict(pairs)
     if len(record) < len(pairs):
         twice = next(name for i, (name, _) in enumerate(pairs) if name in dict(pairs[:i]))
-        raise DataError(f"{label}: an object has `{shortened(twice, 40)}` twice. Give each value a name of its own.")
+        raise DataError(
+            f"{label}: an object has `{shortened(twice, 40)}` twice. Give each value a name of "
+            "its own."
+        )
     return record
 
 
 def _table(rows: list[dict[str, Any]]) -> pa.Table:
     names = dict.fromkeys(name for row in rows for name in row)
-    return pa.table({name: pa.array([_text(row.get(name)) for row in rows], pa.string()) for name in names})
+    return pa.table(
+        {name: pa.array([_text(row.get(name)) for row in rows], pa.string()) for name in names}
+    )
 
 
 def _text(value: Any) -> str | None:

@@ -1,4 +1,6 @@
-"""What a sample of a column's cells looks like: ids, dates, numbers, addresses; told from the cells, whatever their names say."""
+"""What a sample of a column's cells looks like: ids, dates, numbers, addresses; told from the
+cells, whatever their names say.
+"""
 
 import re
 from collections import defaultdict
@@ -22,9 +24,11 @@ _DATE = re.compile(
 _NAMED = re.compile(r"(?=.*\d)(?=.*[^\W\d_]{3,})(?=.*(\d{4}|\d{1,2}\D+\d{2}\b))")
 _FRACTION = re.compile(r"[.,]\d{1,2}(\D|$)")
 _WHOLE = re.compile(r"\d{5,13}")
-#: Whole numbers that can be meant as days: how they are written, from and to which number (1990 to 2060).
+#: Whole numbers that can be meant as days: how they are written, from and to which number (1990 to
+#: 2060).
 _STAMPS = (
-    ("spreadsheet-days", 5, 32874, 58805), ("%Y%m%d", 8, 19900101, 20601231), ("epoch-seconds", 10, 1_000_000_000, 2_840_140_800),
+    ("spreadsheet-days", 5, 32874, 58805), ("%Y%m%d", 8, 19900101, 20601231),
+    ("epoch-seconds", 10, 1_000_000_000, 2_840_140_800),
     ("epoch-milliseconds", 13, 1_000_000_000_000, 2_840_140_800_000),
 )  # fmt: skip
 
@@ -50,7 +54,9 @@ class Look:
 
 @dataclass(frozen=True)
 class Sample:
-    """Cells of the first rows and of others from all over the file as text, blank ones None, by column; and how each column looks."""
+    """Cells of the first rows and of others from all over the file as text, blank ones None,
+    by column; and how each column looks.
+    """
 
     cells: Mapping[str, Sequence[str | None]]
     looks: Mapping[str, Look]
@@ -58,28 +64,42 @@ class Sample:
     """So many of the cells are those of the first rows."""
 
     def days_each(self, name: str, day: str) -> float:
-        """On how many different days the values of a column come, on average: about 1 for orders, more for customers."""
+        """On how many different days the values of a column come, on average: about 1 for
+        orders, more for customers.
+        """
         seen: dict[str, set[str]] = defaultdict(set)
-        for value, when in zip(self.cells[name][: self.first], self.cells[day][: self.first], strict=True):
+        for value, when in zip(
+            self.cells[name][: self.first], self.cells[day][: self.first], strict=True
+        ):
             if value is not None and when is not None:
                 seen[value].add(when[:10])
         return sum(map(len, seen.values())) / len(seen) if seen else 0.0
 
 
 def sample_of(source: Source) -> Sample:
-    """Look at the first rows of a source, and where a file has more, at as many others, which do not depend on their order."""
+    """Look at the first rows of a source, and where a file has more, at as many others, which
+    do not depend on their order.
+    """
     texts = [
         named(sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(n)), f"c{i}")
         for i, n in enumerate(source.columns)
     ]
-    table = source.engine.table(select(texts, select(["*"], source.relation).limit(SAMPLE_ROWS, copy=False), "sample"))
+    table = source.engine.table(
+        select(texts, select(["*"], source.relation).limit(SAMPLE_ROWS, copy=False), "sample")
+    )
     first = table.num_rows
     if first == SAMPLE_ROWS and source.engine is source.engine.reader:
         whole = sql("HASH(:c)", c=exp.Tuple(expressions=[cell_column(n) for n in source.columns]))
-        others = select(["*"], source.relation).order_by(whole, copy=False).limit(SAMPLE_ROWS, copy=False)
+        others = (
+            select(["*"], source.relation)
+            .order_by(whole, copy=False)
+            .limit(SAMPLE_ROWS, copy=False)
+        )
         table = pa.concat_tables([table, source.engine.table(select(texts, others, "others"))])
     cells = {name: table[f"c{i}"].to_pylist() for i, name in enumerate(source.columns)}
-    return Sample(cells, {name: _look(cells[name], kind) for name, kind in source.columns.items()}, first)
+    return Sample(
+        cells, {name: _look(cells[name], kind) for name, kind in source.columns.items()}, first
+    )
 
 
 def _look(cells: Sequence[str | None], kind: str) -> Look:
@@ -92,10 +112,13 @@ def _look(cells: Sequence[str | None], kind: str) -> Look:
     typed = kind in ("date", "timestamp", "instant")
     dates = 1.0 if typed else max(share(_DATE), _named_dates(known))
     numbers = 0.0 if dates > 0.8 else share(NUMBER)
-    fractions = sum(NUMBER.search(c) is not None and _FRACTION.search(c) is not None for c in known) / n
+    fractions = (
+        sum(NUMBER.search(c) is not None and _FRACTION.search(c) is not None for c in known) / n
+    )
     records = bool(known) and all(c[0] in "[{" for c in known)
     return Look(
-        len(known), len(set(known)), dates, numbers, fractions, share(re.compile(r"\d")), share(re.compile(r"^\S+@\S+\.\S+$")),
+        len(known), len(set(known)), dates, numbers, fractions, share(re.compile(r"\d")),
+        share(re.compile(r"^\S+@\S+\.\S+$")),
         _stamp(known) if kind in ("text", "whole") else "", records,
     )  # fmt: skip
 

@@ -1,4 +1,6 @@
-"""How the rows of a source are to be read: roles, settings, the condition, and how dates and numbers are written."""
+"""How the rows of a source are to be read: roles, settings, the condition, and how dates and
+numbers are written.
+"""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -32,9 +34,13 @@ class Recipe:
     rates: exp.Expr | None = None
     """The rates of exchange into the chosen currency, where there are any."""
     channels: tuple[str, ...] | None = None
-    """All channels there are, where they are known and few: each then has a bit, and orders are told apart faster."""
+    """All channels there are, where they are known and few: each then has a bit, and orders
+    are told apart faster.
+    """
     plainly: bool = False
-    """Whether a query is for people: without short cuts for speed, and without a look at what only findings speak of."""
+    """Whether a query is for people: without short cuts for speed, and without a look at what
+    only findings speak of.
+    """
 
     @property
     def has_orders(self) -> bool:
@@ -63,7 +69,9 @@ class Recipe:
 
     @property
     def embedded(self) -> bool:
-        """Whether the embedded engine reads, where most text cells can be read in one step and the rest with care."""
+        """Whether the embedded engine reads, where most text cells can be read in one step and
+        the rest with care.
+        """
         return self.source.engine is self.source.engine.reader and not self.plainly
 
     @property
@@ -74,7 +82,11 @@ class Recipe:
     @property
     def text_roles(self) -> list[str]:
         """Text columns that play a role."""
-        return [name for name in dict.fromkeys(self.roles.columns.values()) if self.source.columns[name] == "text"]
+        return [
+            name
+            for name in dict.fromkeys(self.roles.columns.values())
+            if self.source.columns[name] == "text"
+        ]
 
     def trimmed(self, name: str) -> exp.Expr:
         """A column's cell as trimmed text; of a number in text, as its value is read from it."""
@@ -85,22 +97,36 @@ class Recipe:
     def trimmed_as_written(self, name: str) -> exp.Expr:
         """A column's cell as trimmed text, as it stands there."""
         trimmed_once = self.apart and name in self.text_roles
-        return column(f"#text {name}") if trimmed_once else cells.text(cell_column(name), self.source.columns[name])
+        return (
+            column(f"#text {name}")
+            if trimmed_once
+            else cells.text(cell_column(name), self.source.columns[name])
+        )
 
     def trim_apart(self, cell: exp.Expr) -> exp.Expr:
-        """A text cell as trimmed text where another engine reads; for people without the short cut for cells that need no care."""
+        """A text cell as trimmed text where another engine reads; for people without the short
+        cut for cells that need no care.
+        """
         return cells.trimmed_with_care(cell) if self.plainly else _text(cell)
 
     def number_of(self, name: str) -> exp.Expr:
         """A column's cell as a float."""
         kind = self.source.columns[name]
-        return cells.number_of_text(self.trimmed(name)) if kind == "text" else cells.number(cell_column(name), kind)
+        return (
+            cells.number_of_text(self.trimmed(name))
+            if kind == "text"
+            else cells.number(cell_column(name), kind)
+        )
 
     @property
     def text_numbers(self) -> list[str]:
         """Text columns that are numbers by their role."""
         roles = ("amount", "unit_price", "quantity", "discount", "cost")
-        columns = list(dict.fromkeys([*(n for r in roles if (n := self.roles.get(r))), *self.scheme.money.columns]))
+        columns = list(
+            dict.fromkeys(
+                [*(n for r in roles if (n := self.roles.get(r))), *self.scheme.money.columns]
+            )
+        )
         return [n for n in columns if self.source.columns[n] == "text"]
 
     def cell(self, name: str) -> exp.Expr:
@@ -113,28 +139,39 @@ class Recipe:
 
     @property
     def in_minor_units(self) -> bool:
-        """Whether amounts are written in cents or the like: as the scheme says, or where it is silent as the column is called."""
+        """Whether amounts are written in cents or the like: as the scheme says, or where it is
+        silent as the column is called.
+        """
         asked = self.scheme.orders.amount_unit
         return asked == "minor" if asked else self.roles.minor_units
 
     @property
     def rated(self) -> bool:
-        """Whether cells of money are multiplied with ``#rate``: a rate of exchange, the part that a minor unit is, or both."""
+        """Whether cells of money are multiplied with ``#rate``: a rate of exchange, the part
+        that a minor unit is, or both.
+        """
         return self.rates is not None or self.in_minor_units
 
     @property
     def part(self) -> Decimal:
-        """What one unit in which amounts are written is in major units: 1, or a hundredth where they are in cents."""
+        """What one unit in which amounts are written is in major units: 1, or a hundredth
+        where they are in cents.
+        """
         return Decimal(1).scaleb(-self.scheme.money.decimals) if self.in_minor_units else Decimal(1)
 
     @property
     def money_columns(self) -> list[str]:
         """Columns other than the amount that hold money of the row, in its currency and unit."""
         roles = ["unit_price", "cost", *(["discount"] if self.discount_unit == "amount" else [])]
-        return [*(name for role in roles if (name := self.roles.get(role))), *self.scheme.money.columns]
+        return [
+            *(name for role in roles if (name := self.roles.get(role))),
+            *self.scheme.money.columns,
+        ]
 
     def minor_of(self, name: str, decimals: int | None = None) -> exp.Expr:
-        """Over the rows' tree: a column's cell of money in minor units of ``decimals``, exact and rounded once; NULL where it is none."""
+        """Over the rows' tree: a column's cell of money in minor units of ``decimals``, exact
+        and rounded once; NULL where it is none.
+        """
         text = self.trimmed(name) if name in self.text_numbers else self.trimmed_as_written(name)
         places = self.scheme.money.decimals if decimals is None else decimals
         rate = column("#rate") if self.rated and name in self.money_columns else None
@@ -149,7 +186,9 @@ class Recipe:
 
     @property
     def customer_in_conditions(self) -> str:
-        """What a condition calls the customer's id: the role, or ``role.customer`` where that is another column's name."""
+        """What a condition calls the customer's id: the role, or ``role.customer`` where that
+        is another column's name.
+        """
         return role_key("customer", self.source, self.roles)
 
     @property
@@ -163,26 +202,34 @@ class Recipe:
         return self.scheme.orders.discount_as or self.writing.discounts or "fraction"
 
     def condition_cells(self) -> dict[str, exp.Expr]:
-        """Name → value of every column that a condition on rows can name, by source name and by role name.
+        """Name → value of every column that a condition on rows can name, by source name and by
+        role name.
 
         A role whose name is another column's is ``role.NAME``.
         """
         text = self.trim_apart if self.apart else _text
-        values = {n: _typed(n, kind, self.kinds.get(n), text) for n, kind in self.source.columns.items()}
+        values = {
+            n: _typed(n, kind, self.kinds.get(n), text) for n, kind in self.source.columns.items()
+        }
         scale = 10**self.scheme.money.decimals
         by_role: Mapping[str, exp.Expr | None] = {
             "customer": sql("CAST(:c AS VARCHAR)", c=column("#customer")),
             "order": sql("CAST(:c AS VARCHAR)", c=column("#order")) if self.has_orders else None,
             "placed": column("#day"),
             "amount": sql("(CAST(:m AS DOUBLE) / :scale)", m=column("#minor"), scale=scale),
-            **{r: self._condition_number(r, scale) for r in ("unit_price", "quantity", "discount", "cost")},
+            **{
+                r: self._condition_number(r, scale)
+                for r in ("unit_price", "quantity", "discount", "cost")
+            },
             "status": self.text_of("status"),
             **{r: column(f"#{r}") for r in ("name", "channel", "currency")},
         }
         for role, tree in by_role.items():
             name = self.roles.get(role)
             if tree is None or (
-                name is None and role != "amount" and not (role == "currency" and self.writing.currencies)
+                name is None
+                and role != "amount"
+                and not (role == "currency" and self.writing.currencies)
             ):
                 continue
             values[role_key(role, self.source, self.roles)] = tree
@@ -208,7 +255,9 @@ class Recipe:
         return self.number_of(name) if name else None
 
     def void(self) -> exp.Expr | None:
-        """Over the rows' tree: whether a row's state says that its order does not stand; None without that role."""
+        """Over the rows' tree: whether a row's state says that its order does not stand; None
+        without that role.
+        """
         status = self.text_of("status")
         return says_void(status) if status is not None else None
 
@@ -221,7 +270,9 @@ def _text(cell: exp.Expr) -> exp.Expr:
     return cells.text(cell, "text")
 
 
-def _typed(name: str, kind: CellKind, settled: Kind | None, text: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
+def _typed(
+    name: str, kind: CellKind, settled: Kind | None, text: Callable[[exp.Expr], exp.Expr]
+) -> exp.Expr:
     if settled == "number":
         return cells.number(cell_column(name), kind)
     if settled == "day":
@@ -230,12 +281,20 @@ def _typed(name: str, kind: CellKind, settled: Kind | None, text: Callable[[exp.
         return text(cell_column(name))
     if kind in ("float", "single", "decimal"):
         return cells.number(cell_column(name), kind)
-    return sql("CAST(:c AS DATE)", c=cell_column(name)) if kind in ("timestamp", "instant") else cell_column(name)
+    return (
+        sql("CAST(:c AS DATE)", c=cell_column(name))
+        if kind in ("timestamp", "instant")
+        else cell_column(name)
+    )
 
 
 def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -> dict[str, Kind]:
-    """Name → kind of every column that a condition on rows can name; ``settled`` overrides plain text columns."""
-    kinds: dict[str, Kind] = {name: settled.get(name, _KINDS[kind]) for name, kind in source.columns.items()}
+    """Name → kind of every column that a condition on rows can name; ``settled`` overrides
+    plain text columns.
+    """
+    kinds: dict[str, Kind] = {
+        name: settled.get(name, _KINDS[kind]) for name, kind in source.columns.items()
+    }
     for role, name in [*roles.columns.items(), ("amount", "amount")]:
         kind = _ROLE_KINDS.get(role, "text")
         kinds[role_key(role, source, roles)] = kind
@@ -245,7 +304,9 @@ def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -
 
 
 def role_key(role: str, source: Source, roles: Roles) -> str:
-    """What a role is called among the columns: its name, or ``role.NAME`` where that is another column's."""
+    """What a role is called among the columns: its name, or ``role.NAME`` where that is
+    another column's.
+    """
     other = any(name.casefold() == role and name != roles.get(role) for name in source.columns)
     return f"{ROLE}.{role}" if other else role
 
@@ -256,10 +317,12 @@ def twofold_roles(source: Source, roles: Roles) -> list[str]:
 
 
 _KINDS: dict[CellKind, Kind] = {
-    "text": "text", "whole": "number", "decimal": "number", "float": "number", "single": "number", "date": "day", "timestamp": "day",
+    "text": "text", "whole": "number", "decimal": "number", "float": "number", "single": "number",
+    "date": "day", "timestamp": "day",
     "instant": "day", "truth": "truth",
 }  # fmt: skip
 _ROLE_KINDS: dict[str, Kind] = {
-    "placed": "day", "amount": "number", "unit_price": "number", "quantity": "number", "discount": "number",
+    "placed": "day", "amount": "number", "unit_price": "number", "quantity": "number",
+    "discount": "number",
     "cost": "number",
 }  # fmt: skip

@@ -4,7 +4,13 @@ from collections.abc import Collection
 from dataclasses import dataclass, replace
 
 from fairladder.errors import SchemeError, nearest
-from fairladder.orders.guess import given_back, guess_roles, in_minor_units, settled_or_ask, which_column
+from fairladder.orders.guess import (
+    given_back,
+    guess_roles,
+    in_minor_units,
+    settled_or_ask,
+    which_column,
+)
 from fairladder.orders.source import Source
 from fairladder.orders.words import words_of
 from fairladder.scheme import ROLES, OrdersPart
@@ -12,7 +18,9 @@ from fairladder.scheme import ROLES, OrdersPart
 
 @dataclass(frozen=True)
 class Roles:
-    """Role → column of the source. ``customer``, ``placed`` and a way to the amount are always there."""
+    """Role → column of the source. ``customer``, ``placed`` and a way to the amount are always
+    there.
+    """
 
     columns: dict[str, str]
     guessed: tuple[str, ...] = ()
@@ -37,28 +45,47 @@ class Roles:
 
 
 def settle_roles(settings: OrdersPart, source: Source) -> Roles:
-    """Roles as given in the scheme; a role that is not given takes a column of its own name, where there is one.
+    """Roles as given in the scheme; a role that is not given takes a column of its own name, where
+    there is one.
 
     Raises SchemeError naming the role, the column and the nearest column there is.
     """
     given = settings.roles()
-    absent = {role for role in OPTIONAL if given.get(role, "").casefold() == NONE and given[role] not in source.columns}
+    absent = {
+        role
+        for role in OPTIONAL
+        if given.get(role, "").casefold() == NONE and given[role] not in source.columns
+    }
     given = {role: name for role, name in given.items() if role not in absent}
     for role, name in given.items():
         if name not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{name}`, which [orders] {role} asks for. {nearest(name, source.columns)}"
+                f"{source.label} has no column `{name}`, which [orders] {role} asks for. "
+                f"{nearest(name, source.columns)}"
             )
     columns = dict(given)
     priced = bool(settings.unit_price)
     for role in ROLES:
-        skip = role in columns or role in absent or role not in source.columns or role in given.values()
-        if skip or (priced and role == "amount") or (not priced and role in {"unit_price", "quantity", "discount"}):
+        skip = (
+            role in columns
+            or role in absent
+            or role not in source.columns
+            or role in given.values()
+        )
+        if (
+            skip
+            or (priced and role == "amount")
+            or (not priced and role in {"unit_price", "quantity", "discount"})
+        ):
             continue
         columns[role] = role
     if "amount" not in columns and {"unit_price", "quantity"} <= source.columns.keys():
-        columns.update({r: r for r in ("unit_price", "quantity", "discount") if r in source.columns})
-    roles = _guessed(columns if given else {}, source, absent) if _missing(columns) else Roles(columns)
+        columns.update(
+            {r: r for r in ("unit_price", "quantity", "discount") if r in source.columns}
+        )
+    roles = (
+        _guessed(columns if given else {}, source, absent) if _missing(columns) else Roles(columns)
+    )
     money = roles.get("amount") or roles.get("unit_price")
     minor = money is not None and in_minor_units(source, money)
     return replace(roles, minor_units=minor, one_currency="currency" in absent)
@@ -73,7 +100,9 @@ def _missing(columns: dict[str, str]) -> list[str]:
 
 
 def _guessed(known: dict[str, str], source: Source, absent: Collection[str]) -> Roles:
-    """The known roles and, for the others but those that are ``absent``, what names and contents show."""
+    """The known roles and, for the others but those that are ``absent``, what names and
+    contents show.
+    """
     guesses = [guess for guess in guess_roles(source, known) if guess.role not in absent]
     columns = {**known, **settled_or_ask(guesses, source, NEEDED)}
     if _missing(columns):
@@ -96,8 +125,13 @@ _PARTS = ({"year", "jahr", "annee", "ano", "anno", "jaar", "ar", "rok"},
 
 
 def _parts_of_days(source: Source) -> str:
-    """Advice where a file has the year, the month and the day of its orders in columns of their own."""
-    found = [next((name for name in source.columns if set(words_of(name)) & words), None) for words in _PARTS]
+    """Advice where a file has the year, the month and the day of its orders in columns of
+    their own.
+    """
+    found = [
+        next((name for name in source.columns if set(words_of(name)) & words), None)
+        for words in _PARTS
+    ]
     if not all(found):
         return ""
     return f" The columns {', '.join(f'`{name}`' for name in found)} hold parts of a day: put them together in one column, as 2026-06-30."
@@ -109,7 +143,8 @@ def _complete(columns: dict[str, str], source: Source) -> None:
         wanted = " and ".join(f"`{role}`" for role in missing)
         options = " ".join(f"--{role}-column NAME" for role in missing)
         error = SchemeError(
-            f"{source.label}: no column is known for {wanted}. Name it under [orders] in the scheme or with {options}. "
+            f"{source.label}: no column is known for {wanted}. Name it under [orders] in the "
+            f"scheme or with {options}. "
             f"The columns are: {names}.{_parts_of_days(source) if 'placed' in missing else ''}"
         )
         free = [name for name in source.columns if name not in columns.values()]

@@ -45,10 +45,13 @@ def kinds_of_rows(rows: Rows) -> dict[str, list[str]]:
     if not names:
         return {}
     cells = [
-        named(sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(n)), f"c{i}") for i, n in enumerate(names)
+        named(sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(n)), f"c{i}")
+        for i, n in enumerate(names)
     ]
     table = rows.source.engine.table(
-        select(cells, select(["*"], rows.source.relation).limit(_ROWS_LOOKED_AT, copy=False), "first")
+        select(
+            cells, select(["*"], rows.source.relation).limit(_ROWS_LOOKED_AT, copy=False), "first"
+        )
     )
     found = {}
     for i, name in enumerate(names):
@@ -61,4 +64,8 @@ def kinds_of_rows(rows: Rows) -> dict[str, list[str]]:
 def _odd(name: str, cells: set[str]) -> list[str]:
     if not _FLAGS.isdisjoint(words_of(name)) and len(cells) == 2:
         return sorted(cell for cell in cells if cell.casefold() in _TRUE)
-    return sorted(cell for cell in cells if not re.search(r"\d", cell) and not _KINDS.isdisjoint(words_of(cell)))
+    return sorted(
+        cell
+        for cell in cells
+        if not re.search(r"\d", cell) and not _KINDS.isdisjoint(words_of(cell))
+    )

@@ -1,4 +1,6 @@
-"""Every order row read once, in one pass: its id, day and amount, and what becomes of it (its state)."""
+"""Every order row read once, in one pass: its id, day and amount, and what becomes of it (its
+state).
+"""
 
 from dataclasses import dataclass
 
@@ -11,7 +13,13 @@ from fairladder.orders.rates import open_rates
 from fairladder.orders.recipe import Recipe, condition_kinds, twofold_roles
 from fairladder.orders.roles import Roles
 from fairladder.orders.source import Source
-from fairladder.orders.states import RowState, cell_state, whole_state, without_conflicts, without_repeats
+from fairladder.orders.states import (
+    RowState,
+    cell_state,
+    whole_state,
+    without_conflicts,
+    without_repeats,
+)
 from fairladder.orders.writing import (
     DateStyle,
     Writing,
@@ -29,13 +37,16 @@ from fairladder.sqltree import all_of, any_of, case, cell_column, column, named,
 
 @dataclass(frozen=True)
 class Rows(Recipe):
-    """The rows of a source with what their roles say, as a tree that any number of queries can start from."""
+    """The rows of a source with what their roles say, as a tree that any number of queries can
+    start from.
+    """
 
     def tree(self, numbered: bool = False) -> exp.Select:
-        """All source columns and, per row, ``#customer``, ``#order``, ``#day``, ``#minor`` and ``#state``.
+        """All source columns and, per row, ``#customer``, ``#order``, ``#day``, ``#minor`` and
+        ``#state``.
 
-        Also ``#name``, ``#channel`` and ``#currency`` where those roles are given. ``numbered`` adds ``#row``, the row's
-        number as a person sees it.
+        Also ``#name``, ``#channel`` and ``#currency`` where those roles are given. ``numbered``
+        adds ``#row``, the row's number as a person sees it.
         """
         relation = self.source.numbered() if numbered else self.source.relation
         conflicts = self.scheme.orders.amount_is == "order" and self.has_orders
@@ -43,25 +54,37 @@ class Rows(Recipe):
         no_date = sql(":s = :n", s=column("#cell_state"), n=RowState.NO_DATE)
         state = whole_state(self, column("#customer"), order, no_date, column("#cell_state"))
         judged = "#first" if conflicts else "#state"
-        stated = select(["*", named(state, judged)], self._cells(relation, as_written=False), "cells")
+        stated = select(
+            ["*", named(state, judged)], self._cells(relation, as_written=False), "cells"
+        )
         judged_rows = without_conflicts(stated) if conflicts else stated
         return without_repeats(self, judged_rows) if self.scheme.orders.drop else judged_rows
 
     @property
     def reads_as_written(self) -> bool:
-        """Whether ``tree_as_written`` will do: nothing but the grouping needs the ids in their trimmed form."""
+        """Whether ``tree_as_written`` will do: nothing but the grouping needs the ids in their
+        trimmed form.
+        """
         ids = {"customer", "order", self.roles.get("customer"), self.roles.get("order")}
         named_ids = self.condition is not None and not ids.isdisjoint(self.condition.names)
         settings = self.scheme.orders
-        return not named_ids and not settings.drop and not (settings.amount_is == "order" and self.has_orders)
+        return (
+            not named_ids
+            and not settings.drop
+            and not (settings.amount_is == "order" and self.has_orders)
+        )
 
     def tree_as_written(self, numbered: bool = False) -> exp.Select:
-        """Like ``tree``, with ids as written (text ids untrimmed), and ``#cell_state``, which leaves ids aside.
+        """Like ``tree``, with ids as written (text ids untrimmed), and ``#cell_state``, which
+        leaves ids aside.
 
-        Trimming ids row by row costs as much as grouping by them, and exports whose ids need it are rare. So they are
-        grouped as written, looked at once per group, and only where one needs trimming read again in full.
+        Trimming ids row by row costs as much as grouping by them, and exports whose ids need it
+        are rare. So they are grouped as written, looked at once per group, and only where one
+        needs trimming read again in full.
         """
-        return self._cells(self.source.numbered() if numbered else self.source.relation, as_written=True)
+        return self._cells(
+            self.source.numbered() if numbered else self.source.relation, as_written=True
+        )
 
     def unrounded(self) -> exp.Expr:
         """The row's amount in minor units as a float, before its one rounding."""
@@ -81,7 +104,10 @@ class Rows(Recipe):
 
     def _cells(self, relation: exp.Expr, as_written: bool) -> exp.Select:
         if self.apart and self.text_roles:
-            trimmed = [named(self.trim_apart(cell_column(name)), f"#text {name}") for name in self.text_roles]
+            trimmed = [
+                named(self.trim_apart(cell_column(name)), f"#text {name}")
+                for name in self.text_roles
+            ]
             relation = select(["*", *trimmed], relation).subquery("trimmed", copy=False)
         if self.writing.mark is not None:
             plain = [named(self._plain(name), f"#plain {name}") for name in self.text_numbers]
@@ -106,7 +132,8 @@ class Rows(Recipe):
         """What days and amounts in their commonest form say; NULL where a closer look is needed."""
         if not self.embedded:
             return []
-        trees = {f"#cast{i}": cells.cast_number(self.cell(f)) for i, f in enumerate(self.roles.factors)
+        trees = {f"#cast{i}": cells.cast_number(self.cell(f)) for i,
+        f in enumerate(self.roles.factors)
                  if self.source.columns[f] == "text"}  # fmt: skip
         if self._day_at_once:
             style = "iso" if self.writing.dates is None else self.writing.dates.name
@@ -121,12 +148,16 @@ class Rows(Recipe):
             if name := role(part):
                 plain = as_written and kinds[name] == "text"
                 trees[f"#{part}"] = (
-                    cell_column(name) if plain or kinds[name] == "whole" else self.trimmed_as_written(name)
+                    cell_column(name)
+                    if plain or kinds[name] == "whole"
+                    else self.trimmed_as_written(name)
                 )
         placed = role("placed") or ""
         trees["#placed"] = self.placed_text() if kinds[placed] == "text" else cell_column(placed)
         if self._day_at_once:  # trimming costs more than reading the day
-            trees["#placed"] = case([(sure_day(column("#day at once")), exp.null())], trees["#placed"])
+            trees["#placed"] = case(
+                [(sure_day(column("#day at once")), exp.null())], trees["#placed"]
+            )
         for part in ("name", "channel", "currency"):
             if (text := self.text_of(part)) is not None:
                 trees[f"#{part}"] = text
@@ -144,14 +175,17 @@ class Rows(Recipe):
                 in_text = kinds[name] == "text"
                 clean = self.trimmed(name) if in_text else cell_column(name)
                 nothing = (
-                    sql("(:t IS NULL)", t=self.trimmed_as_written(name)) if in_text else cells.blank(clean, kinds[name])
+                    sql("(:t IS NULL)", t=self.trimmed_as_written(name))
+                    if in_text
+                    else cells.blank(clean, kinds[name])
                 )
                 trees["#discount"] = cells.discount(clean, kinds[name], self.discount_unit, nothing)
         return [named(tree, name) for name, tree in trees.items()]
 
     @property
     def unread(self) -> exp.Expr | None:
-        """Over the rows' tree: 1 where a date in text could not be read as supposed, 2 where a number, 0 else.
+        """Over the rows' tree: 1 where a date in text could not be read as supposed, 2 where a
+        number, 0 else.
 
         None where nothing is left to settle.
         """
@@ -161,57 +195,90 @@ class Rows(Recipe):
         values = {n: column(f"#factor{i}") for i, n in enumerate(self.roles.factors)}
         values |= {n: column("#discount") for n in [self.roles.get("discount")] if n}
         tests = [
-            _unread_number(values.get(n) or self.number_of(n), self.trimmed_as_written(n), cell_column(n), self.writing.point_proven)
+            _unread_number(values.get(n) or self.number_of(n), self.trimmed_as_written(n),
+            cell_column(n), self.writing.point_proven)
             for n in self.text_numbers if self.writing.mark is None
         ]  # fmt: skip
         if tests:
             branches.append((any_of(tests), exp.convert(2)))
         if self.writing.dates is None and self.kind("placed") == "text":
             branches.append(
-                (sql(":d IS NULL AND :p IS NOT NULL", d=column("#day"), p=column("#placed")), exp.convert(1))
+                (
+                    sql(":d IS NULL AND :p IS NOT NULL", d=column("#day"), p=column("#placed")),
+                    exp.convert(1),
+                )
             )
         return case(branches, exp.convert(0)) if branches else None
 
     def discount_signs(self) -> dict[str, exp.Expr]:
-        """Over the rows' tree: 1 where a discount is over 1, which a fraction cannot be; where it is between 0 and 1; where it is 1.
+        """Over the rows' tree: 1 where a discount is over 1, which a fraction cannot be; where it
+        is between 0 and 1; where it is 1.
 
         Cells with a ``%`` are none of these. Empty where the unit is given or found.
         """
         name = self.roles.get("discount")
-        if name is None or self.scheme.orders.discount_as is not None or self.writing.discounts is not None:
+        if (
+            name is None
+            or self.scheme.orders.discount_as is not None
+            or self.writing.discounts is not None
+        ):
             return {}
         number: exp.Expr = column("#discount")
         if self.source.columns[name] == "text":
-            number = sql("CASE WHEN NOT CONTAINS(:c, '%') THEN :d END", c=cell_column(name), d=number)
+            number = sql(
+                "CASE WHEN NOT CONTAINS(:c, '%') THEN :d END", c=cell_column(name), d=number
+            )
         tests = {"over_one": ":d > 1", "below_one": ":d > 0 AND :d < 1", "at_one": ":d = 1"}
-        return {sign: sql(f"CASE WHEN {test} THEN 1 ELSE 0 END", d=number) for sign, test in tests.items()}
+        return {
+            sign: sql(f"CASE WHEN {test} THEN 1 ELSE 0 END", d=number)
+            for sign, test in tests.items()
+        }
 
     def _plain(self, name: str) -> exp.Expr:
         assert self.writing.mark is not None
         cell = self.trimmed_as_written(name)
         if name != self.roles.get("discount"):
             careful = plain_number(cell, self.writing.mark, self.writing.zero)
-            return plain_at_once(cell_column(name), self.writing.mark, careful) if self.embedded else careful
+            return (
+                plain_at_once(cell_column(name), self.writing.mark, careful)
+                if self.embedded
+                else careful
+            )
         off = sql(
             "REGEXP_REPLACE(:c, '^\\((.*)\\)$', '\\1')", c=cell
         )  # a discount in parentheses is one, not a surcharge
-        bare = plain_number(sql("RTRIM(RTRIM(:c, '%'))", c=off), self.writing.mark, self.writing.zero)
+        bare = plain_number(
+            sql("RTRIM(RTRIM(:c, '%'))", c=off), self.writing.mark, self.writing.zero
+        )
         return sql("CASE WHEN ENDS_WITH(:c, '%') THEN :b || '%' ELSE :b END", c=cell, b=bare)
 
     def _with_rates(self, dated: exp.Select, rates: exp.Expr) -> exp.Select:
-        """Add ``#rate``, what one of the row's currency is worth on its day in the chosen one; NULL where unknown."""
+        """Add ``#rate``, what one of the row's currency is worth on its day in the chosen one;
+        NULL where unknown.
+        """
         own = exp.Literal.string(self.scheme.money.currency or "")
         one = exp.Literal.string(f"{self.part:f}")
-        rate = sql("CASE WHEN :c = :own THEN :one ELSE rates.rate END", c=column("#currency"), own=own, one=one)
+        rate = sql(
+            "CASE WHEN :c = :own THEN :one ELSE rates.rate END",
+            c=column("#currency"),
+            own=own,
+            one=one,
+        )
         holds = sql(
-            "rates.currency = :c AND :d >= rates.since AND :d < rates.until", c=column("#currency"), d=column("#day")
+            "rates.currency = :c AND :d >= rates.since AND :d < rates.until",
+            c=column("#currency"),
+            d=column("#day"),
         )
         everything = exp.Column(this=exp.Star(), table=exp.to_identifier("dated"))
         rated = select([everything, named(rate, "#rate")], dated, "dated")
-        return rated.join(exp.alias_(rates, "rates", table=True), on=holds, join_type="left", copy=False)
+        return rated.join(
+            exp.alias_(rates, "rates", table=True), on=holds, join_type="left", copy=False
+        )
 
     def _day(self) -> exp.Expr:
-        day = cells.day(column("#placed"), self.kind("placed") or "text", self.scheme.time.time_zone)
+        day = cells.day(
+            column("#placed"), self.kind("placed") or "text", self.scheme.time.time_zone
+        )
         if self.writing.dates is not None and self.writing.dates.name != "iso":
             day = sql(
                 "COALESCE(:d, :s)",
@@ -223,7 +290,11 @@ class Rows(Recipe):
         return case([(sure_day(once), once)], day) if self._day_at_once else day
 
     def _minor(self) -> exp.Expr:
-        kinds, factors, decimals = self.source.columns, self.roles.factors, self.scheme.money.decimals
+        kinds, factors, decimals = (
+            self.source.columns,
+            self.roles.factors,
+            self.scheme.money.decimals,
+        )
         if self.exact:
             whole = cells.whole_minor(cell_column(factors[0]), kinds[factors[0]], decimals)
             assert whole is not None
@@ -243,8 +314,12 @@ class Rows(Recipe):
         )  # fmt: skip
 
 
-def _unread_number(value: exp.Expr, written: exp.Expr, cell: exp.Expr, point_proven: bool) -> exp.Expr:
-    """Whether a cell is no plain number, or has a point before its last three digits, which may mark thousands."""
+def _unread_number(
+    value: exp.Expr, written: exp.Expr, cell: exp.Expr, point_proven: bool
+) -> exp.Expr:
+    """Whether a cell is no plain number, or has a point before its last three digits, which
+    may mark thousands.
+    """
     unread = all_of([sql(":v IS NULL", v=value), sql(":c IS NOT NULL", c=written)])
     if point_proven:
         return unread
@@ -257,27 +332,42 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     Raises ConditionError where the condition is wrong.
     """
     text, asked = scheme.orders.where, scheme.orders
-    if scheme.money.rates and not roles.get("currency") and source.columns[roles.factors[0]] != "text":
-        raise SchemeError("[money] rates needs to know the rows' currency: name its column under [orders] currency.")
+    if (
+        scheme.money.rates
+        and not roles.get("currency")
+        and source.columns[roles.factors[0]] != "text"
+    ):
+        raise SchemeError(
+            "[money] rates needs to know the rows' currency: name its column under [orders] "
+            "currency."
+        )
     written = asked.date_format or roles.date_format
     evidence: tuple[str, ...] = ()
     if roles.date_format and not asked.date_format:
-        evidence = (f"The numbers in `{roles.get('placed')}` are guessed to be days, as {roles.date_format}.",)
+        evidence = (
+            f"The numbers in `{roles.get('placed')}` are guessed to be days, as "
+            f"{roles.date_format}.",
+        )
     style = DateStyle(written, any_years=bool(asked.date_format)) if written else None
     writing = Writing(style, asked.decimal_mark, evidence)
     plain = Rows(source, roles, scheme, None, {}, writing)
     for name in scheme.money.columns:
         if name not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{name}`, which [money] columns names. {nearest(name, source.columns)}"
+                f"{source.label} has no column `{name}`, which [money] columns names. "
+                f"{nearest(name, source.columns)}"
             )
-    rates = open_rates(scheme.money.rates, source.engine, plain.part) if scheme.money.rates else None
+    rates = (
+        open_rates(scheme.money.rates, source.engine, plain.part) if scheme.money.rates else None
+    )
     if text is None:
         return Rows(source, roles, scheme, None, {}, writing, rates)
     loose = condition_kinds(source, roles, {})
     unsettled = [n for n in source.columns if source.text and n not in roles.columns.values()]
     twofold = twofold_roles(source, roles)
-    names = parse_condition(text, {**loose, **dict.fromkeys(unsettled, "any")}, "where", twofold).names
+    names = parse_condition(
+        text, {**loose, **dict.fromkeys(unsettled, "any")}, "where", twofold
+    ).names
     settled = settled_kinds(source, [n for n in unsettled if n in names])
     condition = parse_condition(text, condition_kinds(source, roles, settled), "where", twofold)
     return Rows(source, roles, scheme, condition, settled, writing, rates)

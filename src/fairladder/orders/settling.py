@@ -1,4 +1,6 @@
-"""How the rows turn out to be written: settled by what most cells show, into new rows that say so."""
+"""How the rows turn out to be written: settled by what most cells show, into new rows that say
+so.
+"""
 
 from dataclasses import replace
 
@@ -28,8 +30,8 @@ MOST_CHANNELS = 60
 def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
     """The rows with how their text dates and numbers are written, as most cells show it.
 
-    ``unread`` is the largest of ``Rows.unread``; a table ``foreign`` with all unread dates in ``written`` saves looking for them.
-    Raises DataError where two ways are equally good.
+    ``unread`` is the largest of ``Rows.unread``; a table ``foreign`` with all unread dates in
+    ``written`` saves looking for them. Raises DataError where two ways are equally good.
     """
     placed, engine = rows.roles.get("placed") or "", rows.source.engine
     dates, mark, proof = rows.writing.dates, rows.writing.mark, list(rows.writing.evidence)
@@ -48,12 +50,17 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
     if dates is not None and dates.name == "iso":
         dates = rows.writing.dates  # nothing is written otherwise
     return replace(
-        rows, writing=replace(rows.writing, dates=dates, mark=mark, zero=zero, evidence=tuple(proof), settled=True)
+        rows,
+        writing=replace(
+            rows.writing, dates=dates, mark=mark, zero=zero, evidence=tuple(proof), settled=True
+        ),
     )
 
 
 def with_currencies(rows: Rows) -> Rows:
-    """The rows with the currencies that stand beside the digits of their amounts, where there are several and no column names them."""
+    """The rows with the currencies that stand beside the digits of their amounts, where there
+    are several and no column names them.
+    """
     amount = rows.roles.factors[0]
     if rows.has_currencies or rows.roles.one_currency or rows.source.columns[amount] != "text":
         return rows
@@ -62,9 +69,11 @@ def with_currencies(rows: Rows) -> Rows:
 
 
 def settled_before(rows: Rows) -> Rows:
-    """The rows with what the pass itself cannot show: the unit of discounts, and currencies in cells whose decimal mark is given.
+    """The rows with what the pass itself cannot show: the unit of discounts, and currencies in
+    cells whose decimal mark is given.
 
-    Raises DataError where discounts can be fractions or percents, SchemeError where rates are given and rows name no currency.
+    Raises DataError where discounts can be fractions or percents, SchemeError where rates are
+    given and rows name no currency.
     """
     name, source = rows.roles.get("discount"), rows.source
     if (
@@ -78,46 +87,70 @@ def settled_before(rows: Rows) -> Rows:
     if rows.writing.mark is not None or rows.rates is not None:
         rows = with_currencies(rows)
     if rows.rates is not None and not rows.has_currencies:
-        raise SchemeError("[money] rates needs to know the rows' currency: name its column under [orders] currency.")
+        raise SchemeError(
+            "[money] rates needs to know the rows' currency: name its column under [orders] "
+            "currency."
+        )
     return rows
 
 
 def written_dates(rows: Rows) -> DateStyle | None:
-    """How the orders' dates are written, asked or told by their own cells, whatever has been read so far."""
+    """How the orders' dates are written, asked or told by their own cells, whatever has been
+    read so far.
+    """
     placed = rows.roles.get("placed") or ""
-    if rows.scheme.orders.date_format or rows.roles.date_format or rows.source.columns[placed] != "text":
+    if (
+        rows.scheme.orders.date_format
+        or rows.roles.date_format
+        or rows.source.columns[placed] != "text"
+    ):
         return rows.writing.dates
     return settle_dates(rows.source.relation, placed, rows.source.engine, told_as=placed)
 
 
 def settled_at_first(rows: Rows) -> Rows:
-    """The rows settled where most of the first show that dates or numbers are written otherwise, so that none is read twice."""
+    """The rows settled where most of the first show that dates or numbers are written
+    otherwise, so that none is read twice.
+    """
     source, unread = rows.source, rows.unread
     if unread is None or source.engine is not source.engine.reader or source.is_small:
         return rows
     first = replace(
         source,
-        relation=select(["*"], source.relation).limit(FIRST_ROWS // 100, copy=False).subquery("first", copy=False),
+        relation=select(["*"], source.relation)
+        .limit(FIRST_ROWS // 100, copy=False)
+        .subquery("first", copy=False),
     )
-    flags = select([named(unread, "unread")], replace(rows, source=first).tree_as_written(), "first_rows")
+    flags = select(
+        [named(unread, "unread")], replace(rows, source=first).tree_as_written(), "first_rows"
+    )
     counts = source.engine.table(
         select([sql("unread"), sql("COUNT(*) AS n")], flags, "told").group_by("unread", copy=False)
     )
     by_kind = dict(zip(counts["unread"].to_pylist(), counts["n"].to_pylist(), strict=True))
     if sum(by_kind.values()) > 2 * by_kind.get(0, 0):
         return settled(rows, max(by_kind))
-    proven = rows.writing.mark is None and proves_point(first.relation, rows.text_numbers, source.engine)
+    proven = rows.writing.mark is None and proves_point(
+        first.relation, rows.text_numbers, source.engine
+    )
     return replace(rows, writing=replace(rows.writing, point_proven=True)) if proven else rows
 
 
 def few_channels(rows: Rows) -> tuple[str, ...] | None:
-    """The channels, where few: of all rows where columns are stored apart, else of the first, the rest showing later."""
+    """The channels, where few: of all rows where columns are stored apart, else of the first,
+    the rest showing later.
+    """
     source, name = rows.source, rows.roles.get("channel")
     if name is None or not source.engine.limits.channel_bits or source.is_small:
-        return None  # the bits are a way through many rows: groups with texts in them are sorted on a cluster
+        # the bits are a way through many rows: groups with texts in them are sorted on a cluster
+        return None
     relation = source.relation
     if source.text:
-        relation = select([cell_column(name)], relation).limit(FIRST_ROWS, copy=False).subquery("first", copy=False)
+        relation = (
+            select([cell_column(name)], relation)
+            .limit(FIRST_ROWS, copy=False)
+            .subquery("first", copy=False)
+        )
     written = cells.text(cell_column(name), source.columns[name])
     query = select([named(written, "channel")], relation).distinct(copy=False)
     channels = [c for c in source.engine.table(query)["channel"].to_pylist() if c is not None]

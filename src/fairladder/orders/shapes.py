@@ -1,4 +1,6 @@
-"""Exports of other shapes as one table of rows: lines beside their orders, a column of customers for each channel."""
+"""Exports of other shapes as one table of rows: lines beside their orders, a column of
+customers for each channel.
+"""
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -16,43 +18,65 @@ from fairladder.wording import counted
 
 @dataclass(frozen=True)
 class _Joined(Source):
-    """Orders and lines joined many-to-one, kept so that the join can be made again with rows numbered."""
+    """Orders and lines joined many-to-one, kept so that the join can be made again with rows
+    numbered.
+    """
 
     orders: Source | None = None
     lines: Source | None = None
     keys: tuple[str, str] = ("", "")
 
     def numbered(self) -> exp.Expr:
-        """Rows numbered in the file that they are from: lines in theirs, orders without lines in theirs."""
+        """Rows numbered in the file that they are from: lines in theirs, orders without lines
+        in theirs.
+        """
         assert self.orders is not None
         assert self.lines is not None
-        return _join(self.orders, self.lines, self.keys, self.orders.numbered(), self.lines.numbered(), numbered=True)
+        return _join(
+            self.orders,
+            self.lines,
+            self.keys,
+            self.orders.numbered(),
+            self.lines.numbered(),
+            numbered=True,
+        )
 
 
 def with_lines(orders: Source, lines: Source, order_key: str, line_key: str) -> Source:
-    """Each line with its order's columns. Lines without an order and orders without lines stay, with blank cells.
+    """Each line with its order's columns. Lines without an order and orders without lines stay,
+    with blank cells.
 
-    Raises SchemeError where a key column is missing, DataError where an order id stands on two rows of the orders (their
-    lines would be counted twice) or both files have a column of one name.
+    Raises SchemeError where a key column is missing, DataError where an order id stands on two
+    rows of the orders (their lines would be counted twice) or both files have a column of one
+    name.
     """
     for source, key in ((orders, order_key), (lines, line_key)):
         if key not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{key}`, by which orders and lines are joined. {nearest(key, source.columns)}"
+                f"{source.label} has no column `{key}`, by which orders and lines are joined. "
+                f"{nearest(key, source.columns)}"
             )
     both = sorted((set(orders.columns) & set(lines.columns)) - {order_key})
     if both or (line_key != order_key and order_key in lines.columns):
         name = both[0] if both else order_key
-        raise DataError(f"{orders.label} and {lines.label} both have a column `{name}`. Rename it in one of them.")
+        raise DataError(
+            f"{orders.label} and {lines.label} both have a column `{name}`. Rename it in one of "
+            "them."
+        )
     _once_each(orders, order_key)
     unmatched = _unmatched(orders, lines, order_key, line_key)
-    notes = (*orders.notes, *lines.notes, f"{lines.label} is joined to {orders.label} by the order: {unmatched}.")
+    notes = (
+        *orders.notes,
+        *lines.notes,
+        f"{lines.label} is joined to {orders.label} by the order: {unmatched}.",
+    )
     columns = {**orders.columns, **{n: k for n, k in lines.columns.items() if n != line_key}}
     keys = (order_key, line_key)
     relation = _join(orders, lines, keys, orders.relation, lines.relation, numbered=False)
     text = orders.text and lines.text
     return _Joined(
-        lines.label, relation, columns, orders.engine, text, 1, notes, files_apart=True, path=orders.path, orders=orders, lines=lines,
+        lines.label, relation, columns, orders.engine, text, 1, notes, files_apart=True,
+        path=orders.path, orders=orders, lines=lines,
         keys=keys
     )  # fmt: skip
 
@@ -63,18 +87,26 @@ def _key(source: Source, name: str, table: str) -> exp.Expr:
 
 
 def _join(
-    orders: Source, lines: Source, keys: tuple[str, str], left: exp.Expr, right: exp.Expr, numbered: bool
+    orders: Source,
+    lines: Source,
+    keys: tuple[str, str],
+    left: exp.Expr,
+    right: exp.Expr,
+    numbered: bool,
 ) -> exp.Subquery:
     order_key, line_key = keys
     cells_of = [
         named(
-            sql("COALESCE(:a, :b)", a=_key(orders, order_key, "o"), b=_key(lines, line_key, "l")), cell_name(order_key)
+            sql("COALESCE(:a, :b)", a=_key(orders, order_key, "o"), b=_key(lines, line_key, "l")),
+            cell_name(order_key),
         ),
         *(_of("o", name) for name in orders.columns if name != order_key),
         *(_of("l", name) for name in lines.columns if name != line_key),
     ]
     if numbered:
-        cells_of.append(named(sql("COALESCE(:l, :o)", l=_inner("l", "#row"), o=_inner("o", "#row")), "#row"))
+        cells_of.append(
+            named(sql("COALESCE(:l, :o)", l=_inner("l", "#row"), o=_inner("o", "#row")), "#row")
+        )
         home = sql(
             "CASE WHEN :r IS NULL THEN :o ELSE :l END",
             r=_inner("l", "#row"),
@@ -84,7 +116,9 @@ def _join(
         cells_of.append(named(home, f"#{FILE}"))
     query = select(cells_of, _aliased(left, "o"))
     on = sql(":a = :b", a=_key(orders, order_key, "o"), b=_key(lines, line_key, "l"))
-    return query.join(_aliased(right, "l"), on=on, join_type="full", copy=False).subquery("joined", copy=False)
+    return query.join(_aliased(right, "l"), on=on, join_type="full", copy=False).subquery(
+        "joined", copy=False
+    )
 
 
 def _of(table: str, name: str) -> exp.Column:
@@ -108,10 +142,13 @@ def _once_each(orders: Source, key: str) -> None:
         .group_by("k", copy=False)
         .having(sql("COUNT(*) > 1"), copy=False)
     )
-    repeats = orders.engine.table(select([sql("COUNT(*) AS n"), sql("MIN(k) AS k")], twice, "twice")).to_pylist()[0]
+    repeats = orders.engine.table(
+        select([sql("COUNT(*) AS n"), sql("MIN(k) AS k")], twice, "twice")
+    ).to_pylist()[0]
     if repeats["n"]:
         raise DataError(
-            f"repeated-orders: {orders.label} holds {repeats['n']:,} order ids on more than one row, `{repeats['k']}` for instance. Their "
+            f"repeated-orders: {orders.label} holds {repeats['n']:,} order ids on more than one "
+            f"row, `{repeats['k']}` for instance. Their "
             "lines would count twice; keep one row for each order, or read the file as lines."
         )
 
@@ -124,7 +161,10 @@ def _unmatched(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     )
     on = sql(":a = :b", a=_key(orders, order_key, "o"), b=_key(lines, line_key, "l"))
     joined = joined.join(_aliased(lines.relation, "l"), on=on, join_type="full", copy=False)
-    counts = [sql("COUNT(CASE WHEN a IS NULL THEN 1 END) AS l"), sql("COUNT(CASE WHEN b IS NULL THEN 1 END) AS o")]
+    counts = [
+        sql("COUNT(CASE WHEN a IS NULL THEN 1 END) AS l"),
+        sql("COUNT(CASE WHEN b IS NULL THEN 1 END) AS o"),
+    ]
     totals = orders.engine.table(select(counts, joined, "joined")).to_pylist()[0]
     if not totals["l"] and not totals["o"]:
         return "every row finds its other side"
@@ -133,7 +173,9 @@ def _unmatched(orders: Source, lines: Source, order_key: str, line_key: str) -> 
 
 @dataclass(frozen=True)
 class _Turned(Source):
-    """Rows made of the columns of other rows, kept so that they can be made again with the numbers of the rows they come from."""
+    """Rows made of the columns of other rows, kept so that they can be made again with the
+    numbers of the rows they come from.
+    """
 
     whole: Source | None = None
     turn: Callable[[exp.Expr], exp.Subquery] | None = None
@@ -145,30 +187,41 @@ class _Turned(Source):
         return self.turn(self.whole.numbered())
 
 
-def _turned(source: Source, made: Sequence[str], turn: Callable[[exp.Expr], exp.Subquery], note: str) -> Source:
+def _turned(
+    source: Source, made: Sequence[str], turn: Callable[[exp.Expr], exp.Subquery], note: str
+) -> Source:
     columns: dict[str, CellKind] = {**source.columns, **dict.fromkeys(made, "text")}
     notes = (*source.notes, note) if note else source.notes
     return _Turned(
-        source.label, turn(source.relation), columns, source.engine, source.text, source.first_row, notes, source.files_apart,
+        source.label, turn(source.relation), columns, source.engine, source.text, source.first_row,
+        notes, source.files_apart,
         source.path, source.parts, whole=source, turn=turn,
     )  # fmt: skip
 
 
-def rows_of_columns(source: Source, key: str, value: str, labels: Mapping[str, str], setting: str) -> Source:
-    """Rows with a column of ``value`` for each ``key`` (ids or amounts for each channel, amounts for each day) → rows.
+def rows_of_columns(
+    source: Source, key: str, value: str, labels: Mapping[str, str], setting: str
+) -> Source:
+    """Rows with a column of ``value`` for each ``key`` (ids or amounts for each channel, amounts
+    for each day) → rows.
 
-    A row for each filled cell. ``labels`` is key → column, ``setting`` the key of the scheme that says so. A row without any
-    filled cell stays one row, of which key and value are blank. Raises SchemeError where a column is missing, DataError where
-    the source has a column called ``value`` or ``key`` already.
+    A row for each filled cell. ``labels`` is key → column, ``setting`` the key of the scheme that
+    says so. A row without any filled cell stays one row, of which key and value are blank. Raises
+    SchemeError where a column is missing, DataError where the source has a column called ``value``
+    or ``key`` already.
     """
     for label, name in labels.items():
         if name not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{name}`, which {setting} names for `{label}`. {nearest(name, source.columns)}"
+                f"{source.label} has no column `{name}`, which {setting} names for `{label}`. "
+                f"{nearest(name, source.columns)}"
             )
     for name in (value, key):
         if name in source.columns:
-            raise DataError(f"{source.label} has a column `{name}`, which {setting} makes. Rename it in the file.")
+            raise DataError(
+                f"{source.label} has a column `{name}`, which {setting} makes. Rename it in the "
+                "file."
+            )
     shown = ", ".join(f"`{c}`" for c in labels.values())
     what = "an id" if value == "customer" else "an amount"
     note = f"Rows with {what} in several of {shown} count once for each."
@@ -179,7 +232,9 @@ def rows_of_columns(source: Source, key: str, value: str, labels: Mapping[str, s
     return _turned(source, (value, key), turn, note)
 
 
-def _per_column(source: Source, key: str, value: str, labels: Mapping[str, str], relation: exp.Expr) -> exp.Subquery:
+def _per_column(
+    source: Source, key: str, value: str, labels: Mapping[str, str], relation: exp.Expr
+) -> exp.Subquery:
     texts = {label: _text(source, name) for label, name in labels.items()}
     empty = all_of([sql(":t IS NULL", t=tree) for tree in texts.values()])
     blank = [named(sql("CAST(NULL AS VARCHAR)"), made) for made in (value, key)]
@@ -196,23 +251,31 @@ def _text(source: Source, name: str) -> exp.Expr:
 
 
 def with_credits(source: Source, amount: str, credit: str) -> Source:
-    """Amounts in two columns, what was bought and what was given back → one column, credits with a minus.
+    """Amounts in two columns, what was bought and what was given back → one column, credits with a
+    minus.
 
-    A cell that is blank or 0 says nothing. Where a row has both, the new cell is no number, so that the row is set aside
-    with its reason. Raises SchemeError where a column is missing, DataError where there is one of the new name.
+    A cell that is blank or 0 says nothing. Where a row has both, the new cell is no number, so
+    that the row is set aside with its reason. Raises SchemeError where a column is missing,
+    DataError where there is one of the new name.
     """
     made = less_credit(amount, credit)
     for name in (amount, credit):
         if name not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{name}`, which [orders] asks for. {nearest(name, source.columns)}"
+                f"{source.label} has no column `{name}`, which [orders] asks for. "
+                f"{nearest(name, source.columns)}"
             )
     if made in source.columns:
-        raise DataError(f"{source.label} has a column `{made}`, which [orders] credit makes. Rename it in the file.")
+        raise DataError(
+            f"{source.label} has a column `{made}`, which [orders] credit makes. Rename it in the "
+            "file."
+        )
     bought, returned = _text(source, amount), _text(source, credit)
     nothing = f"REGEXP_FULL_MATCH(:t, '[^1-9A-Za-z{DIGITS}]*')"  # signs and zeros alone
     both = sql(":d || ' and ' || :c", d=bought, c=returned)
-    negative = "STARTS_WITH(:c, '-') OR STARTS_WITH(:c, '−') OR STARTS_WITH(:c, '(') OR ENDS_WITH(:c, '-')"
+    negative = (
+        "STARTS_WITH(:c, '-') OR STARTS_WITH(:c, '−') OR STARTS_WITH(:c, '(') OR ENDS_WITH(:c, '-')"
+    )
     plus = "WHEN STARTS_WITH(:c, '+') THEN '-' || SUBSTRING(:c, 2)"
     back = sql(f"CASE WHEN {negative} THEN :c {plus} ELSE '-' || :c END", c=returned)
     tree = case(

@@ -1,4 +1,6 @@
-"""What a workbook's own XML says and its reader does not: how far a sheet reaches, and which cells hold errors."""
+"""What a workbook's own XML says and its reader does not: how far a sheet reaches, and which
+cells hold errors.
+"""
 
 import re
 import zipfile
@@ -6,17 +8,21 @@ from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree
 
-#: A piece of the sheet's text, and as much of its end as a cell may need that goes on in the next piece.
+#: A piece of the sheet's text, and as much of its end as a cell may need that goes on in the next
+#: piece.
 _BLOCK, _OVERLAP = 1 << 22, 1 << 17
 _CELL = re.compile(rb'<c\b[^>]*?\br="([A-Z]{1,3})(\d{1,7})"')
 _ERROR = re.compile(
-    rb'<c\b(?=[^>]*\bt="e")[^>]*?\br="([A-Z]{1,3})(\d{1,7})"[^>]*>(?:(?!</c>).)*?<v>([^<]*)</v>', re.DOTALL
+    rb'<c\b(?=[^>]*\bt="e")[^>]*?\br="([A-Z]{1,3})(\d{1,7})"[^>]*>(?:(?!</c>).)*?<v>([^<]*)</v>',
+    re.DOTALL,
 )
 _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
 
 
 def reach(path: Path, sheet: str) -> tuple[int, int]:
-    """The last row and the last column that a cell of an .xlsx sheet is in, both from 1; 0 where it is no .xlsx."""
+    """The last row and the last column that a cell of an .xlsx sheet is in, both from 1; 0
+    where it is no .xlsx.
+    """
     rows = columns = 0
     for block in _blocks(path, sheet):
         for letters, number in _CELL.findall(block):
@@ -25,7 +31,9 @@ def reach(path: Path, sheet: str) -> tuple[int, int]:
 
 
 def error_cells(path: Path, sheet: str) -> dict[tuple[int, int], str]:
-    """Row and column, both from 1, of each cell of an .xlsx sheet that holds an error such as ``#N/A``, and that error."""
+    """Row and column, both from 1, of each cell of an .xlsx sheet that holds an error such as
+    ``#N/A``, and that error.
+    """
     return {
         (int(number), column_number(letters.decode())): value.decode("utf-8", "replace")
         for block in _blocks(path, sheet)
@@ -61,7 +69,14 @@ def _member(packed: zipfile.ZipFile, sheet: str) -> str | None:
     if not {"xl/workbook.xml", "xl/_rels/workbook.xml.rels"} <= names:
         return None
     book = ElementTree.fromstring(packed.read("xl/workbook.xml"))
-    key = next((s.get(_RELATION) for s in book.iter() if s.tag.endswith("}sheet") and s.get("name") == sheet), None)
+    key = next(
+        (
+            s.get(_RELATION)
+            for s in book.iter()
+            if s.tag.endswith("}sheet") and s.get("name") == sheet
+        ),
+        None,
+    )
     relations = ElementTree.fromstring(packed.read("xl/_rels/workbook.xml.rels"))
     target = next((r.get("Target", "") for r in relations if r.get("Id") == key), "")
     name = target.lstrip("/") if target.startswith("/") else f"xl/{target}"

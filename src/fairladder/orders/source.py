@@ -1,4 +1,6 @@
-"""Where the order rows come from: text files, Parquet, JSON, spreadsheets, standard input, frames."""
+"""Where the order rows come from: text files, Parquet, JSON, spreadsheets, standard input,
+frames.
+"""
 
 import datetime as dt
 import glob
@@ -26,7 +28,9 @@ from fairladder.orders.text_files import COMPRESSED, LONGEST_LINE, SAMPLE_BYTES,
 from fairladder.scheme import OrdersPart
 from fairladder.sqltree import cell_column, cell_name, column, named, select, sql
 
-CellKind = Literal["text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"]
+CellKind = Literal[
+    "text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"
+]
 
 #: Endings of Parquet files.
 PARQUET = (".parquet", ".pq")
@@ -38,7 +42,9 @@ MOST_COLUMNS = 10_000
 
 @dataclass(frozen=True)
 class Source:
-    """Rows to read: ``relation`` for a FROM clause, the columns with their kinds, and how to name it to people."""
+    """Rows to read: ``relation`` for a FROM clause, the columns with their kinds, and how to
+    name it to people.
+    """
 
     label: str
     relation: exp.Expr
@@ -71,21 +77,30 @@ class Source:
 
     @property
     def part_names(self) -> list[str]:
-        """Names of the files that make up this source, in their order, as the column `file` has them."""
+        """Names of the files that make up this source, in their order, as the column `file`
+        has them.
+        """
         return short_names([Path(part.label) for part in self.parts])
 
     @cached_property
     def is_small(self) -> bool:
-        """Whether to read it twice costs less than a look at its first rows, which saves that where dates are written otherwise."""
+        """Whether to read it twice costs less than a look at its first rows, which saves that
+        where dates are written otherwise.
+        """
         files = [part.path for part in (self.parts or (self,))]
         return all(
-            f is not None and f.suffix not in COMPRESSED and f.exists() and f.stat().st_size < SMALL_BYTES
+            f is not None
+            and f.suffix not in COMPRESSED
+            and f.exists()
+            and f.stat().st_size < SMALL_BYTES
             for f in files
         )
 
     @cached_property
     def row_count(self) -> int | None:
-        """How many rows there are, where that stands in the files; None where it is not known before they are read."""
+        """How many rows there are, where that stands in the files; None where it is not known
+        before they are read.
+        """
         files = [part.path for part in (self.parts or (self,))]
         if any(f is None or f.suffix.lower() not in PARQUET for f in files):
             return None
@@ -106,9 +121,11 @@ FILE = "file"
 
 
 def open_source(orders: Any, engine: Embedded, settings: OrdersPart | None = None) -> Source:
-    """A path, a glob of paths, ``-`` for standard input, or a frame (pandas, Polars, Arrow, DuckDB relation) as a Source.
+    """A path, a glob of paths, ``-`` for standard input, or a frame (pandas, Polars, Arrow, DuckDB
+    relation) as a Source.
 
-    Raises UsageError where there is no such file or its kind is not known, DataError where it holds nothing readable.
+    Raises UsageError where there is no such file or its kind is not known, DataError where it
+    holds nothing readable.
     """
     settings = settings or OrdersPart()
     if isinstance(orders, str | Path):
@@ -120,30 +137,51 @@ def open_source(orders: Any, engine: Embedded, settings: OrdersPart | None = Non
         if glob.has_magic(str(orders)) and not os.path.lexists(orders):
             return _open_several(_matching(str(orders)), engine, settings, str(orders))
         return _open_path(Path(orders), engine, settings)
-    if isinstance(orders, list | tuple) and orders and all(isinstance(path, str | Path) for path in orders):
-        return _open_several([Path(path) for path in orders], engine, settings, f"{len(orders)} files")
+    if (
+        isinstance(orders, list | tuple)
+        and orders
+        and all(isinstance(path, str | Path) for path in orders)
+    ):
+        return _open_several(
+            [Path(path) for path in orders], engine, settings, f"{len(orders)} files"
+        )
     return _open_frame(orders, engine)
 
 
-# ------------------------------------------------------------------------------------------------------------ files
+# --------------------------------------------------------------------------------------------------
 
 
-def _open_path(path: Path, engine: Embedded, settings: OrdersPart, label: str | None = None) -> Source:
+def _open_path(
+    path: Path, engine: Embedded, settings: OrdersPart, label: str | None = None
+) -> Source:
     if not path.exists():
-        near = sorted(p.name for p in path.parent.glob(f"*{path.suffix}"))[:3] if path.parent.is_dir() else []
+        near = (
+            sorted(p.name for p in path.parent.glob(f"*{path.suffix}"))[:3]
+            if path.parent.is_dir()
+            else []
+        )
         hint = f" In that folder there are: {', '.join(near)}." if near else " Check the path."
         raise UsageError(f"There is no file {str(path)!r}.{hint}")
     if path.is_dir():
         raise UsageError(f"{str(path)!r} is a folder; name a file in it.")
     if not path.is_file():
-        raise UsageError(f"{str(path)!r} is not a file. Save the orders as one, or give `-` and pipe them in.")
+        raise UsageError(
+            f"{str(path)!r} is not a file. Save the orders as one, or give `-` and pipe them in."
+        )
     label = label or str(path)
     if path.stat().st_size == 0:
-        raise DataError(f"The file {label!r} is empty. Export the orders again, with a header line.")
-    ending = path.with_suffix("").suffix.lower() if path.suffix.lower() in COMPRESSED else path.suffix.lower()
+        raise DataError(
+            f"The file {label!r} is empty. Export the orders again, with a header line."
+        )
+    ending = (
+        path.with_suffix("").suffix.lower()
+        if path.suffix.lower() in COMPRESSED
+        else path.suffix.lower()
+    )
     if ending not in _OPENERS:
         raise UsageError(
-            f"{label!r}: files ending in {ending or 'nothing'} are not read; use .csv, .tsv, .txt, .parquet, .json, .jsonl, "
+            f"{label!r}: files ending in {ending or 'nothing'} are not read; use .csv, .tsv, "
+            ".txt, .parquet, .json, .jsonl, "
             ".xlsx, .xls or .ods, text and JSON also with .gz or .zst, any of them alone in a .zip."
         )
     opened = replace(_OPENERS[ending](path, engine, settings, label), path=path)
@@ -170,7 +208,8 @@ def _with_partitions(source: Source, path: Path) -> Source:
         )
         if rows_there := source.engine.table(differs.limit(1, copy=False))["other"].to_pylist():
             raise DataError(
-                f"{source.label} is in a folder `{name}={value}`, and its own column `{name}` says `{rows_there[0]}`. Rename "
+                f"{source.label} is in a folder `{name}={value}`, and its own column `{name}` "
+                f"says `{rows_there[0]}`. Rename "
                 "the folder, or take the column out of the file."
             )
     return source
@@ -178,11 +217,14 @@ def _with_partitions(source: Source, path: Path) -> Source:
 
 def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
     separator = settings.separator
-    writing = writing_of(path, encoding=settings.encoding, separator=separator, header_row=settings.header_row)
+    writing = writing_of(
+        path, encoding=settings.encoding, separator=separator, header_row=settings.header_row
+    )
     names = _checked_names(list(writing.names), label)
     if len(names) == 1 and re.search(r"\S {2,}\S", names[0]):
         raise DataError(
-            f"{label!r} has its columns at fixed places, with spaces between (`{shortened(names[0], 60)}`). Export it with a separator, or "
+            f"{label!r} has its columns at fixed places, with spaces between "
+            f"(`{shortened(names[0], 60)}`). Export it with a separator, or "
             "import it into a spreadsheet with fixed widths and save it as CSV."
         )
     lines = []
@@ -193,14 +235,20 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
     if not writing.encoding.startswith("utf-8"):
         shown = f" ({writing.evidence})" if writing.evidence else ""
         lines.append(
-            f"{Path(label).name} is read as {writing.encoding}{shown}; say `encoding` under [orders] if letters look wrong."
+            f"{Path(label).name} is read as {writing.encoding}{shown}; say `encoding` under "
+            "[orders] if letters look wrong."
         )
     if writing.separator not in (",", "\t"):
         lines.append(f"{Path(label).name} is cut at `{writing.separator}`.")
     if writing.two_rows:
-        lines.append(f"The header of {Path(label).name} stands in two rows: `{names[0]}` for instance is made of both.")
+        lines.append(
+            f"The header of {Path(label).name} stands in two rows: `{names[0]}` for instance is "
+            "made of both."
+        )
     elif not writing.header_row:
-        lines.append(f"{Path(label).name} has no header, so its columns are `{names[0]}` to `{names[-1]}`.")
+        lines.append(
+            f"{Path(label).name} has no header, so its columns are `{names[0]}` to `{names[-1]}`."
+        )
     elif writing.header_row > 1:
         lines.append(f"The header of {Path(label).name} is taken from line {writing.header_row}.")
     options: dict[str, exp.Expr] = {
@@ -210,18 +258,29 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
         "escape": exp.Literal.string(writing.quote),
         "auto_detect": exp.false(),
         "hive_partitioning": exp.false(),
-        "columns": exp.Struct(expressions=[_entry(cell_name(name), exp.Literal.string("VARCHAR")) for name in names]),
+        "columns": exp.Struct(
+            expressions=[_entry(cell_name(name), exp.Literal.string("VARCHAR")) for name in names]
+        ),
     }
     if writing.last_line > LONGEST_LINE:
         raise DataError(
-            f"The last line of {label!r} has {writing.last_line:,} bytes. Look for a quote that is not closed before it."
+            f"The last line of {label!r} has {writing.last_line:,} bytes. Look for a quote that "
+            "is not closed before it."
         )
     if writing.last_line > SAMPLE_BYTES:
         options["max_line_size"] = exp.convert(2 * LONGEST_LINE)
     if source == path and path.suffix.lower() in COMPRESSED:
         options["compression"] = exp.Literal.string(COMPRESSED[path.suffix.lower()])
     relation = _table_function("read_csv", source, options)
-    return Source(label, relation, dict.fromkeys(names, "text"), engine, True, writing.header_row + 1, tuple(lines))
+    return Source(
+        label,
+        relation,
+        dict.fromkeys(names, "text"),
+        engine,
+        True,
+        writing.header_row + 1,
+        tuple(lines),
+    )
 
 
 def _open_parquet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001  # same call for all
@@ -233,7 +292,14 @@ def _open_parquet(path: Path, engine: Embedded, settings: OrdersPart, label: str
 def _open_json(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:  # noqa: ARG001
     table, notes = read_json(path, label)
     names = _checked_names(table.column_names, label)
-    return Source(label, _offered(table, engine), dict.fromkeys(names, "text"), engine, True, notes=tuple(notes))
+    return Source(
+        label,
+        _offered(table, engine),
+        dict.fromkeys(names, "text"),
+        engine,
+        True,
+        notes=tuple(notes),
+    )
 
 
 def _open_spreadsheet(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
@@ -241,38 +307,63 @@ def _open_spreadsheet(path: Path, engine: Embedded, settings: OrdersPart, label:
     if len(names) == 1:
         only = _open_sheet(path, engine, settings, label, names[0])
         return replace(only, notes=(*notes, *only.notes))
-    parts = [_with_partitions(_open_sheet(path, engine, settings, f"{label}: {name}", name), path) for name in names]
+    parts = [
+        _with_partitions(_open_sheet(path, engine, settings, f"{label}: {name}", name), path)
+        for name in names
+    ]
     return _together(parts, engine, label, notes)
 
 
-def _open_sheet(path: Path, engine: Embedded, settings: OrdersPart, label: str, sheet: str) -> Source:
+def _open_sheet(
+    path: Path, engine: Embedded, settings: OrdersPart, label: str, sheet: str
+) -> Source:
     table, header_row, notes = read_sheet(path, label, sheet=sheet, header_row=settings.header_row)
     names = _checked_names(table.column_names, label)
     relation = _offered(table, engine)
-    return Source(label, relation, dict.fromkeys(names, "text"), engine, True, header_row + 1, tuple(notes), path=path)
+    return Source(
+        label,
+        relation,
+        dict.fromkeys(names, "text"),
+        engine,
+        True,
+        header_row + 1,
+        tuple(notes),
+        path=path,
+    )
 
 
 def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
     """The one file that is packed in a ZIP archive."""
     try:
         with zipfile.ZipFile(path) as packed:
-            inside = [i for i in packed.infolist() if not i.is_dir() and not i.filename.startswith(("__MACOSX/", "."))]
+            inside = [
+                i
+                for i in packed.infolist()
+                if not i.is_dir() and not i.filename.startswith(("__MACOSX/", "."))
+            ]
             if len(inside) != 1:
                 names = ", ".join(f"`{i.filename}`" for i in inside[:5]) or "nothing"
                 raise DataError(
-                    f"{label!r} holds {len(inside):,} files ({names}). Unpack it, and name the files that are orders."
+                    f"{label!r} holds {len(inside):,} files ({names}). Unpack it, and name the "
+                    "files that are orders."
                 )
             if inside[0].file_size > max(MOST_UNPACKED, 400 * path.stat().st_size):
                 raise DataError(
-                    f"{label!r} would unpack to {inside[0].file_size:,} bytes, which is far more than orders ever are. It is not read."
+                    f"{label!r} would unpack to {inside[0].file_size:,} bytes, which is far more "
+                    "than orders ever are. It is not read."
                 )
             target = engine.scratch(Path(inside[0].filename).name)
             with packed.open(inside[0]) as source, target.open("wb") as out:
                 shutil.copyfileobj(source, out)
     except (zipfile.BadZipFile, RuntimeError, NotImplementedError) as error:
-        raise DataError(f"{label!r} cannot be unpacked: {error}. Unpack it, and name the file in it.") from None
+        raise DataError(
+            f"{label!r} cannot be unpacked: {error}. Unpack it, and name the file in it."
+        ) from None
     opened = _open_path(target, engine, settings, label)
-    return replace(opened, notes=(f"{Path(label).name} holds `{inside[0].filename}`, which is read.", *opened.notes))
+    return replace(
+        opened,
+        notes=(f"{Path(label).name} holds `{inside[0].filename}`, which is read.", *opened.notes),
+    )
 
 
 _OPENERS: dict[str, Callable[[Path, Embedded, OrdersPart, str], Source]] = {
@@ -295,40 +386,58 @@ def _matching(pattern: str) -> list[Path]:
     paths = sorted(glob.glob(rest, root_dir=folder, recursive=True))
     if not paths:
         raise UsageError(
-            f"No file matches {pattern!r}. Check the pattern, and quote it so that the shell leaves it alone."
+            f"No file matches {pattern!r}. Check the pattern, and quote it so that the shell "
+            "leaves it alone."
         )
     return [folder / name for name in paths]
 
 
-def _open_several(paths: Sequence[Path], engine: Embedded, settings: OrdersPart, label: str) -> Source:
+def _open_several(
+    paths: Sequence[Path], engine: Embedded, settings: OrdersPart, label: str
+) -> Source:
     if len(set(paths)) < len(paths):
         twice = next(path for i, path in enumerate(paths) if path in paths[:i])
-        raise UsageError(f"{str(twice)!r} is named twice, and its rows would count twice. Name each file once.")
+        raise UsageError(
+            f"{str(twice)!r} is named twice, and its rows would count twice. Name each file once."
+        )
     opened = [_open_path(path, engine, settings) for path in paths]
-    parts = tuple(part for one in opened for part in (one.parts or (one,)))  # a workbook's sheets are parts themselves
+    parts = tuple(
+        part for one in opened for part in (one.parts or (one,))
+    )  # a workbook's sheets are parts themselves
     first = parts[0]
     parts = (first, *(_named_like(first, part) for part in parts[1:]))
     for part in parts[1:]:
         if set(part.columns) != set(first.columns):
             missing = sorted(set(first.columns) ^ set(part.columns))
             raise DataError(
-                f"{first.label!r} and {part.label!r} do not have the same columns; only one of them has "
+                f"{first.label!r} and {part.label!r} do not have the same columns; only one of "
+                "them has "
                 f"{_listed(missing)}. Name files of one kind, or rename the columns."
             )
         if part.text != first.text:
-            raise DataError(f"{first.label!r} and {part.label!r} are files of different kinds. Name files of one kind.")
+            raise DataError(
+                f"{first.label!r} and {part.label!r} are files of different kinds. Name files of "
+                "one kind."
+            )
     if len(parts) == 1:
         return first
     told = [f"{len(paths)} files are read together; the column `{FILE}` says which a row is from."]
-    return _together(parts, engine, label, [*told, *(note for one in opened if one.parts for note in one.notes)])
+    return _together(
+        parts, engine, label, [*told, *(note for one in opened if one.parts for note in one.notes)]
+    )
 
 
-def _together(parts: Sequence[Source], engine: Embedded, label: str, notes: Sequence[str]) -> Source:
-    """Files, or sheets, of the same columns as one source with a column that says which a row is from."""
+def _together(
+    parts: Sequence[Source], engine: Embedded, label: str, notes: Sequence[str]
+) -> Source:
+    """Files, or sheets, of the same columns as one source with a column that says which a row
+    is from.
+    """
     first = parts[0]
     if FILE in first.columns:
         raise DataError(
-            f"{first.label!r} has a column `{FILE}`, which several files or sheets together need for their names. Rename it."
+            f"{first.label!r} has a column `{FILE}`, which several files or sheets together need "
+            "for their names. Rename it."
         )
     relation = _union([part.relation for part in parts], _labels(parts))
     columns: dict[str, CellKind] = dict(first.columns)
@@ -337,7 +446,14 @@ def _together(parts: Sequence[Source], engine: Embedded, label: str, notes: Sequ
         columns = {name: _kind_of(types[cell_name(name)]) for name in first.columns}
     told = tuple(dict.fromkeys((*notes, *(note for part in parts for note in part.notes))))
     return Source(
-        label, relation, {**columns, FILE: "text"}, engine, first.text, first.first_row, told, parts=tuple(parts)
+        label,
+        relation,
+        {**columns, FILE: "text"},
+        engine,
+        first.text,
+        first.first_row,
+        told,
+        parts=tuple(parts),
     )
 
 
@@ -348,12 +464,18 @@ def _listed(names: Sequence[str]) -> str:
 
 
 def _named_like(first: Source, part: Source) -> Source:
-    """A file whose columns differ from the first's in capitals, spaces and signs only, under the first's names, which is said."""
+    """A file whose columns differ from the first's in capitals, spaces and signs only, under
+    the first's names, which is said.
+    """
     theirs, ours = (
         _by_letters(set(part.columns) - set(first.columns)),
         _by_letters(set(first.columns) - set(part.columns)),
     )
-    alike = {theirs[key][0]: ours[key][0] for key in theirs if len(theirs[key]) == 1 == len(ours.get(key, ()))}
+    alike = {
+        theirs[key][0]: ours[key][0]
+        for key in theirs
+        if len(theirs[key]) == 1 == len(ours.get(key, ()))
+    }
     if not alike:
         return part
     new = {name: alike.get(name, name) for name in part.columns}
@@ -362,7 +484,8 @@ def _named_like(first: Source, part: Source) -> Source:
     return replace(
         part, relation=select(cells, part.relation).subquery("renamed", copy=False),
         columns={new[name]: kind for name, kind in part.columns.items()},
-        notes=(*part.notes, f"In {Path(part.label).name} columns are read under the first file's names: {renamed}."),
+        notes=(*part.notes,
+        f"In {Path(part.label).name} columns are read under the first file's names: {renamed}."),
     )  # fmt: skip
 
 
@@ -421,9 +544,13 @@ def _open_stdin(engine: Embedded, settings: OrdersPart) -> Source:
 
 
 def _table_function(name: str, path: Path, options: dict[str, exp.Expr]) -> exp.Table:
-    # An absolute path whose signs of a pattern stand for themselves: the engine would expand them, and `~`, too.
+    # An absolute path whose signs of a pattern stand for themselves: the engine would expand them,
+    # and `~`, too.
     plain = "".join(f"[{c}]" if c in "[*?" else c for c in str(path.absolute()))
-    arguments = [exp.Literal.string(plain), *(exp.EQ(this=exp.column(k), expression=v) for k, v in options.items())]
+    arguments = [
+        exp.Literal.string(plain),
+        *(exp.EQ(this=exp.column(k), expression=v) for k, v in options.items()),
+    ]
     return exp.Table(this=exp.Anonymous(this=name, expressions=arguments))
 
 
@@ -434,19 +561,24 @@ def _entry(name: str, value: exp.Expr) -> exp.PropertyEQ:
 def _checked_names(names: list[str], label: str) -> list[str]:
     if len(names) > MOST_COLUMNS:
         raise DataError(
-            f"{label} has {len(names):,} columns; orders have a few dozen. Is it the right file, cut at the right separator?"
+            f"{label} has {len(names):,} columns; orders have a few dozen. Is it the right file, "
+            "cut at the right separator?"
         )
     seen: set[str] = set()
     for position, name in enumerate(names, start=1):
         if not name:
-            raise DataError(f"{label}: column {position} has no name. Give every column a name in the header.")
+            raise DataError(
+                f"{label}: column {position} has no name. Give every column a name in the header."
+            )
         if name.casefold() in seen:
-            raise DataError(f"{label}: the column name `{name}` stands twice in the header. Rename one of them.")
+            raise DataError(
+                f"{label}: the column name `{name}` stands twice in the header. Rename one of them."
+            )
         seen.add(name.casefold())
     return names
 
 
-# ----------------------------------------------------------------------------------------------------------- frames
+# --------------------------------------------------------------------------------------------------
 
 
 def _open_frame(frame: Any, engine: Embedded) -> Source:
@@ -458,12 +590,14 @@ def _open_frame(frame: Any, engine: Embedded) -> Source:
     elif hasattr(frame, "to_arrow"):
         table = frame.to_arrow()
     elif hasattr(frame, "columns") and hasattr(frame, "iloc"):
-        # What the caller changes later is not changed here: pandas copies before it writes while this one stands.
+        # What the caller changes later is not changed here: pandas copies before it writes while
+        # this one stands.
         frame = frame.copy(deep=False)
         table = _arrow_of(frame, label)
     else:
         raise UsageError(
-            f"Orders must be a path, a frame of pandas, Polars or Arrow, or a DuckDB relation, not {type(frame).__name__}."
+            "Orders must be a path, a frame of pandas, Polars or Arrow, or a DuckDB relation, "
+            f"not {type(frame).__name__}."
         )
     names = _checked_names([str(name) for name in table.column_names], label)
     relation = _offered(table.rename_columns(names), engine, frame)
@@ -473,7 +607,9 @@ def _open_frame(frame: Any, engine: Embedded) -> Source:
 
 
 def _arrow_of(frame: Any, label: str) -> pa.Table:
-    """A pandas frame as an Arrow table; objects of several kinds become their text, whole numbers without ``.0``."""
+    """A pandas frame as an Arrow table; objects of several kinds become their text, whole
+    numbers without ``.0``.
+    """
     columns = {}
     for place, name in enumerate(frame.columns):
         values = frame.iloc[:, place]
@@ -490,10 +626,13 @@ def _arrow_of(frame: Any, label: str) -> pa.Table:
 
 def _mixed(values: Any, name: Any, label: str, error: Exception) -> pa.Array:
     plain = [v if isinstance(v, str) or not hasattr(v, "item") else v.item() for v in values]
-    if all(v is None or v != v or isinstance(v, str | int | float | Decimal | dt.date) for v in plain):
+    if all(
+        v is None or v != v or isinstance(v, str | int | float | Decimal | dt.date) for v in plain
+    ):
         return pa.array([None if v is None or v != v else _as_text(v) for v in plain], pa.string())
     raise DataError(
-        f"The column `{name}` of {label} holds values that are neither text nor numbers nor days: {'; '.join(map(str, error.args))}. "
+        f"The column `{name}` of {label} holds values that are neither text nor numbers nor days: "
+        f"{'; '.join(map(str, error.args))}. "
         "Turn them into text."
     ) from error
 
@@ -508,7 +647,9 @@ def _as_text(value: Any) -> str:
 
 def _offered(table: pa.Table, engine: Embedded, owner: Any = None) -> exp.Table:
     """The table in the engine, its columns under names unlike ours."""
-    return engine.offer(table.rename_columns([cell_name(name) for name in table.column_names]), owner)
+    return engine.offer(
+        table.rename_columns([cell_name(name) for name in table.column_names]), owner
+    )
 
 
 def own_names(relation: exp.Expr, names: Iterable[str]) -> exp.Expr:
@@ -516,7 +657,9 @@ def own_names(relation: exp.Expr, names: Iterable[str]) -> exp.Expr:
     names = list(names)
     if all(cell_name(name) == name for name in names):
         return relation
-    return select([named(column(name), cell_name(name)) for name in names], relation).subquery("own", copy=False)
+    return select([named(column(name), cell_name(name)) for name in names], relation).subquery(
+        "own", copy=False
+    )
 
 
 def _kinds(relation: exp.Expr, engine: Embedded, label: str) -> dict[str, CellKind]:
@@ -524,7 +667,9 @@ def _kinds(relation: exp.Expr, engine: Embedded, label: str) -> dict[str, CellKi
 
 
 def kinds_of(types: dict[str, str], label: str) -> dict[str, CellKind]:
-    """Column name → kind, from the engine's types. Raises DataError for names that cannot be told apart."""
+    """Column name → kind, from the engine's types. Raises DataError for names that cannot be
+    told apart.
+    """
     _checked_names(list(types), label)
     return {name: _kind_of(type_) for name, type_ in types.items()}
 
@@ -533,8 +678,15 @@ def _kind_of(type_: str) -> CellKind:
     if re.fullmatch(r"U?(TINY|SMALL|BIG|HUGE)?INT(EGER)?", type_):
         return "whole"
     if width := re.match(r"DECIMAL\((\d+)", type_):
-        return "decimal" if int(width[1]) <= 15 else "float"  # wider ones go the careful way, over their text
+        return (
+            "decimal" if int(width[1]) <= 15 else "float"
+        )  # wider ones go the careful way, over their text
     if type_.startswith("TIMESTAMP"):
         return "instant" if "TIME ZONE" in type_ or "TZ" in type_ else "timestamp"
-    kinds: dict[str, CellKind] = {"DOUBLE": "float", "FLOAT": "single", "DATE": "date", "BOOLEAN": "truth"}
+    kinds: dict[str, CellKind] = {
+        "DOUBLE": "float",
+        "FLOAT": "single",
+        "DATE": "date",
+        "BOOLEAN": "truth",
+    }
     return kinds.get(type_, "text")

@@ -28,15 +28,19 @@ EVERY = "*"
 LONGEST_CELL = 32_767
 
 
-def sheets_to_read(path: Path, label: str, *, sheet: str | None, header_row: int | None) -> tuple[list[str], list[str]]:
+def sheets_to_read(
+    path: Path, label: str, *, sheet: str | None, header_row: int | None
+) -> tuple[list[str], list[str]]:
     """The sheets that orders stand in, and what people should know of the choice.
 
-    A sheet by its name; ``*`` for all that have the columns of the likeliest. Without a name the likeliest, and with it
-    those that have the same columns and carry on its name (``Jan``, ``Feb``; ``Week 1``, ``Week 2``), unless one of them
-    holds the rows of all others, which is then read alone.
+    A sheet by its name; ``*`` for all that have the columns of the likeliest. Without a name the
+    likeliest, and with it those that have the same columns and carry on its name (``Jan``,
+    ``Feb``; ``Week 1``, ``Week 2``), unless one of them holds the rows of all others, which is
+    then read alone.
 
-    Raises DataError where the workbook cannot be read, or where sheets have the same columns and names that do not carry
-    on, so that what they are to each other is not known; UsageError for a sheet that there is not.
+    Raises DataError where the workbook cannot be read, or where sheets have the same columns and
+    names that do not carry on, so that what they are to each other is not known; UsageError for a
+    sheet that there is not.
     """
     book = _book(path, label)
     names = book.sheet_names
@@ -47,23 +51,32 @@ def sheets_to_read(path: Path, label: str, *, sheet: str | None, header_row: int
     wanted = _fullest(book, names)
     own = _header_of(book, wanted, header_row)
     alike = [
-        n for n in names if n == wanted or (own and _header_of(book, n, header_row) == own and _filled(book, n) > 1)
+        n
+        for n in names
+        if n == wanted or (own and _header_of(book, n, header_row) == own and _filled(book, n) > 1)
     ]
     if len(alike) == 1:
         which = "The first sheet" if wanted == names[0] else "The fullest sheet"
-        return alike, [f"{which}, `{wanted}`, is read; there are {len(names)}. Say `sheet` for another."]
+        return alike, [
+            f"{which}, `{wanted}`, is read; there are {len(names)}. Say `sheet` for another."
+        ]
     shown = ", ".join(f"`{name}`" for name in alike)
     if sheet != EVERY:
         if whole := _holds_all(book, alike):
             return [whole], [
-                f"The sheets {shown} have the same columns, and `{whole}` holds the rows of the others: it is read alone."
+                f"The sheets {shown} have the same columns, and `{whole}` holds the rows of the "
+                "others: it is read alone."
             ]
         if len({_stem(name) for name in alike}) > 1:
             raise DataError(
-                f"The sheets {shown} of {label!r} have the same columns, and their names do not say whether they belong together. "
+                f"The sheets {shown} of {label!r} have the same columns, and their names do not "
+                "say whether they belong together. "
                 f'Say `sheet = "{wanted}"` for one of them, or `sheet = "{EVERY}"` for all.'
             )
-    return alike, [f"{len(alike)} sheets with the same columns are read together: {shown}. Say `sheet` for one alone."]
+    return alike, [
+        f"{len(alike)} sheets with the same columns are read together: {shown}. Say `sheet` for "
+        "one alone."
+    ]
 
 
 def _book(path: Path, label: str) -> Any:
@@ -76,7 +89,8 @@ def _book(path: Path, label: str) -> Any:
         raise DataError(f"{label!r} is protected by a password. Save it without one.") from None
     except (calamine.CalamineError, OSError) as error:
         raise DataError(
-            f"{label!r} cannot be read as a spreadsheet: {error}. Save it again, or export it as CSV."
+            f"{label!r} cannot be read as a spreadsheet: {error}. Save it again, or export it as "
+            "CSV."
         ) from None
 
 
@@ -87,7 +101,11 @@ def _header_of(book: Any, name: str, header_row: int | None) -> frozenset[str]:
     except Exception:  # a chart, or what else stands on a sheet of its own
         return frozenset()
     at = header_row or _header_row(rows)  # without names any row will do to compare sheets by
-    return frozenset(text for cell in rows[at - 1] if (text := _text(cell))) if at <= len(rows) else frozenset()
+    return (
+        frozenset(text for cell in rows[at - 1] if (text := _text(cell)))
+        if at <= len(rows)
+        else frozenset()
+    )
 
 
 def _holds_all(book: Any, names: list[str]) -> str | None:
@@ -113,11 +131,14 @@ def _stem(name: str) -> str:
     return " ".join(plain(word) for word in re.findall(r"[^\W\d_]+", name) if not is_month(word))
 
 
-def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) -> tuple[pa.Table, int, list[str]]:
-    """A sheet as a table of text columns, the number of its header row, and what people should know.
+def read_sheet(
+    path: Path, label: str, *, sheet: str, header_row: int | None
+) -> tuple[pa.Table, int, list[str]]:
+    """A sheet as a table of text columns, the number of its header row, and what people should
+    know.
 
-    Numbers become their shortest text, whole ones without ``.0``; days and times ISO text. Without ``header_row`` the
-    header is the first row with a name in every column that is used below it.
+    Numbers become their shortest text, whole ones without ``.0``; days and times ISO text. Without
+    ``header_row`` the header is the first row with a name in every column that is used below it.
 
     Raises DataError where the file cannot be read or holds no header.
     """
@@ -127,7 +148,8 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
     last_row, last_column = reach(path, sheet)
     if last_row * last_column > MOST_CELLS:
         raise DataError(
-            f"{label!r}: the sheet reaches to row {last_row:,} and column {last_column:,}, far more than orders fill. Delete what "
+            f"{label!r}: the sheet reaches to row {last_row:,} and column {last_column:,}, far "
+            "more than orders fill. Delete what "
             "stands alone far right or far below, or export the table as CSV."
         )
     try:
@@ -145,13 +167,18 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
         raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")
     merged = _merged(book.get_sheet_by_name(sheet))
     header = [(i, _text(cell)) for i, cell in enumerate(rows[at - 1]) if _text(cell)]
-    spans = [(left, right) for (top, left), (bottom, right) in merged if top == bottom and right > left]
+    spans = [
+        (left, right) for (top, left), (bottom, right) in merged if top == bottom and right > left
+    ]
     if header_row is None and (
-        both := two_rows([[_text(c) for c in row] for row in rows[: at + 30]], at - 1, spans or None)
+        both := two_rows(
+            [[_text(c) for c in row] for row in rows[: at + 30]], at - 1, spans or None
+        )
     ):
         at, header = both[0] + 1, [(i, name) for i, name in enumerate(both[1]) if name]
         lines.append(
-            f"The header stands in two rows, {at - 1} and {at}: `{header[0][1]}` for instance is made of both."
+            f"The header stands in two rows, {at - 1} and {at}: `{header[0][1]}` for instance is "
+            "made of both."
         )
     elif header_row is None:
         texts = [[_text(cell) for cell in row] for row in rows[: at + 2]]
@@ -162,7 +189,9 @@ def read_sheet(path: Path, label: str, *, sheet: str, header_row: int | None) ->
     columns = {name or "": [_text(row[i]) for row in rows[at:]] for i, name in header}
     if len(columns) < len(header):
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
-        raise DataError(f"{label}: the column name `{twice}` stands twice in the header. Rename one of them.")
+        raise DataError(
+            f"{label}: the column name `{twice}` stands twice in the header. Rename one of them."
+        )
     return (
         pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}),
         0 if unnamed else at,
@@ -183,7 +212,8 @@ def _filled_down(
 ) -> list[str]:
     """Write what merged cells below the header hold into each of their rows, and say so.
 
-    An amount would count again in each row, so columns of amounts are left as they are, with their blank cells.
+    An amount would count again in each row, so columns of amounts are left as they are, with their
+    blank cells.
     """
     filled, left = Counter[str](), Counter[str]()
     for (top, first), (bottom, last) in merged:
@@ -197,7 +227,11 @@ def _filled_down(
             row[first] = rows[top][first]
         filled[name] += bottom - top
     shown = ", ".join(f"`{name}`" for name in filled)
-    lines = [f"Merged cells are filled down, in {counted(filled.total(), 'cells')} of {shown}."] if filled else []
+    lines = (
+        [f"Merged cells are filled down, in {counted(filled.total(), 'cells')} of {shown}."]
+        if filled
+        else []
+    )
     kept = ", ".join(f"`{name}`" for name in left)
     return [*lines, *([f"Merged cells of {kept} count once, in their first row."] if left else [])]
 
@@ -207,12 +241,17 @@ def _adds_up(name: str, cells: Sequence[Any]) -> bool:
     words = words_of(name)
     if any(names_role(role, words) for role in ("customer", "order", "name", "placed")):
         return False
-    named = any(names_role(role, words) for role in ("amount", "unit_price", "quantity", "discount", "cost"))
-    return named or any(isinstance(cell, float) and cell != int(cell) for cell in cells if cell == cell)
+    named = any(
+        names_role(role, words) for role in ("amount", "unit_price", "quantity", "discount", "cost")
+    )
+    return named or any(
+        isinstance(cell, float) and cell != int(cell) for cell in cells if cell == cell
+    )
 
 
 def _fullest(book: Any, names: list[str]) -> str:
-    """The sheet that orders most likely stand in: the first one that is no cover, or else the one with the most cells.
+    """The sheet that orders most likely stand in: the first one that is no cover, or else the one
+    with the most cells.
 
     A cover has less than a tenth of the rows of the fullest sheet.
     """
@@ -233,8 +272,12 @@ def _filled(book: Any, name: str) -> int:
         return 0
 
 
-def _with_errors(rows: list[list[Any]], errors: dict[tuple[int, int], str], label: str) -> list[str]:
-    """Put errors of formulas, which are read as empty, into their cells, and say what people should know of odd cells."""
+def _with_errors(
+    rows: list[list[Any]], errors: dict[tuple[int, int], str], label: str
+) -> list[str]:
+    """Put errors of formulas, which are read as empty, into their cells, and say what people
+    should know of odd cells.
+    """
     for (row, column), error in errors.items():
         if row <= len(rows) and column <= len(rows[row - 1]):
             rows[row - 1][column - 1] = error
@@ -242,12 +285,14 @@ def _with_errors(rows: list[list[Any]], errors: dict[tuple[int, int], str], labe
     if errors:
         (row, column), error = min(errors.items())
         lines.append(
-            f"Formulas gave errors in {counted(len(errors), 'cells')} of {Path(label).name}, `{error}` in row {row}, column {column} "
+            f"Formulas gave errors in {counted(len(errors), 'cells')} of {Path(label).name}, "
+            f"`{error}` in row {row}, column {column} "
             "for instance. They are read as that text."
         )
     if any(isinstance(cell, str) and len(cell) == LONGEST_CELL for row in rows for cell in row):
         lines.append(
-            f"Cells of {Path(label).name} hold {LONGEST_CELL:,} characters, the most that a spreadsheet keeps: they were cut off."
+            f"Cells of {Path(label).name} hold {LONGEST_CELL:,} characters, the most that a "
+            "spreadsheet keeps: they were cut off."
         )
     return lines
 
@@ -259,7 +304,8 @@ def _small_enough(path: Path, label: str) -> None:
         unpacked = sum(item.file_size for item in packed.infolist())
     if unpacked > MOST_UNPACKED or unpacked > 400 * max(path.stat().st_size, 1 << 16):
         raise DataError(
-            f"{label!r} would unpack to {unpacked:,} bytes, which is far more than workbooks ever are. It is not read."
+            f"{label!r} would unpack to {unpacked:,} bytes, which is far more than workbooks ever "
+            "are. It is not read."
         )
 
 
@@ -268,7 +314,9 @@ def _header_row(rows: list[list[Any]]) -> int:
     for number, row in enumerate(rows[:30], start=1):
         filled = [c for c in row if _text(c)]
         if len(filled) == width or (
-            len(filled) * 10 >= width * 8 and all(isinstance(c, str) for c in filled) and len(filled) > 1
+            len(filled) * 10 >= width * 8
+            and all(isinstance(c, str) for c in filled)
+            and len(filled) > 1
         ):
             return number
     return 1
@@ -280,9 +328,15 @@ def _text(cell: Any) -> str | None:
     if isinstance(cell, bool):
         return "true" if cell else "false"
     if isinstance(cell, float):
-        return str(int(cell)) if cell == int(cell) and abs(cell) < 1e15 else surely_decimal(repr(cell))
+        return (
+            str(int(cell)) if cell == int(cell) and abs(cell) < 1e15 else surely_decimal(repr(cell))
+        )
     if isinstance(cell, dt.datetime):
-        return cell.date().isoformat() if cell.time() == dt.time() else cell.isoformat(timespec="seconds")
+        return (
+            cell.date().isoformat()
+            if cell.time() == dt.time()
+            else cell.isoformat(timespec="seconds")
+        )
     if isinstance(cell, dt.date | dt.time):
         return cell.isoformat()
     return str(cell).strip() or None

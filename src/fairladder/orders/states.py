@@ -11,7 +11,17 @@ from fairladder.orders import cells
 from fairladder.orders.recipe import Recipe
 from fairladder.orders.source import FILE
 from fairladder.orders.words import TOTAL_WORDS
-from fairladder.sqltree import all_of, any_of, case, cell_column, column, day_literal, named, select, sql
+from fairladder.sqltree import (
+    all_of,
+    any_of,
+    case,
+    cell_column,
+    column,
+    day_literal,
+    named,
+    select,
+    sql,
+)
 
 
 class RowState(IntEnum):
@@ -22,7 +32,9 @@ class RowState(IntEnum):
     USED = 0
     TOTAL_ROW = 1
     UNDECIDED = 2
-    """It lacks customer, order and date: blank, a total, or ``NO_CUSTOMER``, which the sums of all rows decide."""
+    """It lacks customer, order and date: blank, a total, or ``NO_CUSTOMER``, which the sums of
+    all rows decide.
+    """
     NO_CUSTOMER = 3
     NO_ORDER = 4
     NO_DATE = 5
@@ -51,7 +63,10 @@ class RowState(IntEnum):
 
 
 #: The states of rows that are set aside, in the order in which they are tried.
-SET_ASIDE = (RowState.TOTAL_ROW, *(s for s in RowState if RowState.NO_CUSTOMER <= s <= RowState.CONFLICTING_TOTAL))
+SET_ASIDE = (
+    RowState.TOTAL_ROW,
+    *(s for s in RowState if RowState.NO_CUSTOMER <= s <= RowState.CONFLICTING_TOTAL),
+)
 
 
 def whole_state(
@@ -61,7 +76,9 @@ def whole_state(
     no_date: exp.Expr,
     cell_state: exp.Expr,
 ) -> exp.Expr:
-    """State of a row from its trimmed customer id, whether its order id and date are blank, and ``#cell_state``."""
+    """State of a row from its trimmed customer id, whether its order id and date are blank,
+    and ``#cell_state``.
+    """
     nobody = sql(":c IS NULL", c=customer)
     branches = [
         *(
@@ -69,7 +86,10 @@ def whole_state(
             if recipe.kind("customer") == "text"
             else []
         ),
-        (all_of([nobody, no_date, *([no_order] if no_order else [])]), exp.Literal.number(RowState.UNDECIDED)),
+        (
+            all_of([nobody, no_date, *([no_order] if no_order else [])]),
+            exp.Literal.number(RowState.UNDECIDED),
+        ),
         (nobody, exp.Literal.number(RowState.NO_CUSTOMER)),
         *([(no_order, exp.Literal.number(RowState.NO_ORDER))] if no_order else []),
     ]
@@ -86,7 +106,11 @@ def _says_total(customer: exp.Expr, plainly: bool) -> exp.Expr:
     if plainly:
         return said
     # Only an id that ends in no digit is worth the regular expressions.
-    return sql("CASE WHEN ARRAY_EXTRACT(:c, -1) BETWEEN '0' AND '9' THEN FALSE ELSE :said END", c=customer, said=said)
+    return sql(
+        "CASE WHEN ARRAY_EXTRACT(:c, -1) BETWEEN '0' AND '9' THEN FALSE ELSE :said END",
+        c=customer,
+        said=said,
+    )
 
 
 def cell_state(recipe: Recipe) -> exp.Expr:
@@ -94,11 +118,18 @@ def cell_state(recipe: Recipe) -> exp.Expr:
     code = {state: exp.Literal.number(state) for state in RowState}
     no_day = sql(":d IS NULL", d=column("#day"))
     kind = recipe.kind("placed") or "text"
-    no_placed = sql("(:p IS NULL)", p=column("#placed")) if kind == "text" else cells.blank(column("#placed"), kind)
+    no_placed = (
+        sql("(:p IS NULL)", p=column("#placed"))
+        if kind == "text"
+        else cells.blank(column("#placed"), kind)
+    )
     branches = [
         (all_of([no_day, no_placed]), code[RowState.NO_DATE]),
         (no_day, code[RowState.BAD_DATE]),
-        (sql(":m IS NULL AND :b", m=column("#minor"), b=_no_amount(recipe)), code[RowState.NO_AMOUNT]),
+        (
+            sql(":m IS NULL AND :b", m=column("#minor"), b=_no_amount(recipe)),
+            code[RowState.NO_AMOUNT],
+        ),
         *([] if recipe.rates is None else _other_currency(recipe, code[RowState.OTHER_CURRENCY])),
         (sql(":m IS NULL", m=column("#minor")), code[RowState.BAD_AMOUNT]),
         *(_other_currency(recipe, code[RowState.OTHER_CURRENCY]) if recipe.rates is None else []),
@@ -119,7 +150,9 @@ def _other_currency(recipe: Recipe, code: exp.Expr) -> list[tuple[exp.Expr, exp.
         return []
     if recipe.rates is not None:
         return [(sql(":r IS NULL", r=column("#rate")), code)]
-    return [(sql(":c IS DISTINCT FROM :w", c=column("#currency"), w=exp.Literal.string(wanted)), code)]
+    return [
+        (sql(":c IS DISTINCT FROM :w", c=column("#currency"), w=exp.Literal.string(wanted)), code)
+    ]
 
 
 def _left_out(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:
@@ -147,13 +180,20 @@ def without_conflicts(stated: exp.Select) -> exp.Select:
     pair = [column("#customer"), column("#order")]
     disagree = (
         select(pair, stated, "stated")
-        .where(sql(":s IN (:used, :out)", s=column("#first"), used=RowState.USED, out=RowState.OUTSIDE), copy=False)
+        .where(
+            sql(
+                ":s IN (:used, :out)", s=column("#first"), used=RowState.USED, out=RowState.OUTSIDE
+            ),
+            copy=False,
+        )
         .group_by(*pair, copy=False)
         .having(sql("MIN(:m) <> MAX(:m)", m=column("#minor")), copy=False)
     )
     hit = all_of(
         [
-            sql(":s IN (:used, :out)", s=column("#first"), used=RowState.USED, out=RowState.OUTSIDE),
+            sql(
+                ":s IN (:used, :out)", s=column("#first"), used=RowState.USED, out=RowState.OUTSIDE
+            ),
             exp.In(this=exp.Tuple(expressions=pair), query=disagree.subquery(copy=False)),
         ]
     )
@@ -162,42 +202,62 @@ def without_conflicts(stated: exp.Select) -> exp.Select:
 
 
 def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
-    """The rows with those marked that ``drop`` leaves out: repeats, or rows of older versions of their order."""
+    """The rows with those marked that ``drop`` leaves out: repeats, or rows of older versions
+    of their order.
+    """
     drop = recipe.scheme.orders.drop
     if drop == "older-versions":
         return _marked(judged, *_older_versions(recipe), RowState.OLDER)
     several = bool(recipe.source.parts)
-    cells_of = [cell_column(name) for name in recipe.source.columns if not (several and name == FILE)]
+    cells_of = [
+        cell_column(name) for name in recipe.source.columns if not (several and name == FILE)
+    ]
     if drop == "repeats" or not several:
         order = [exp.Ordered(this=column(FILE))] if several else []
         place = _row_number([column("#state"), *cells_of], order)
         never = exp.false() if drop == "repeats-across-files" else sql(":p > 1", p=column("#place"))
         return _marked(judged, [named(place, "#place")], never, RowState.REPEAT)
-    # The first copy in one file is the first copy in another, and so on: as many stay as the file with most of them has.
+    # The first copy in one file is the first copy in another, and so on: as many stay as the file
+    # with most of them has.
     copy = _row_number([column("#state"), *cells_of, column(FILE)], [])
     copied = select(["*", named(copy, "#copy")], judged, "copied")
-    place = _row_number([column("#state"), *cells_of, column("#copy")], [exp.Ordered(this=column(FILE))])
-    return _marked(copied, [named(place, "#place")], sql(":p > 1", p=column("#place")), RowState.REPEAT, also=["#copy"])
+    place = _row_number(
+        [column("#state"), *cells_of, column("#copy")], [exp.Ordered(this=column(FILE))]
+    )
+    return _marked(
+        copied,
+        [named(place, "#place")],
+        sql(":p > 1", p=column("#place")),
+        RowState.REPEAT,
+        also=["#copy"],
+    )
 
 
 def _row_number(partition: Sequence[exp.Expr], order: Sequence[exp.Expr]) -> exp.Window:
     return exp.Window(
-        this=exp.RowNumber(), partition_by=list(partition), order=exp.Order(expressions=list(order)) if order else None
+        this=exp.RowNumber(),
+        partition_by=list(partition),
+        order=exp.Order(expressions=list(order)) if order else None,
     )
 
 
 def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
-    """Columns of each used row's version and of the latest of its order, and whether the row's is older.
+    """Columns of each used row's version and of the latest of its order, and whether the row's is
+    older.
 
     Raises SchemeError where neither files nor a column tell versions apart, or orders have no ids.
     """
     source, by = recipe.source, recipe.scheme.orders.version
     if not recipe.has_orders:
-        raise SchemeError('`drop = "older-versions"` needs order ids. Name their column with `order` under [orders].')
+        raise SchemeError(
+            '`drop = "older-versions"` needs order ids. Name their column with `order` under '
+            "[orders]."
+        )
     if by is not None:
         if by not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{by}`, which `version` names. {nearest(by, source.columns)}"
+                f"{source.label} has no column `{by}`, which `version` names. "
+                f"{nearest(by, source.columns)}"
             )
         version: exp.Expr = cell_column(by)
     elif source.parts:
@@ -208,11 +268,13 @@ def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
         version = case(ranks, exp.convert(0))
     else:
         raise SchemeError(
-            f'{source.label} is one file, so `drop = "older-versions"` needs a column that orders the versions. Name it with `version` '
+            f'{source.label} is one file, so `drop = "older-versions"` needs a column that orders '
+            "the versions. Name it with `version` "
             "under [orders] (--version-column)."
         )
     latest = exp.Window(
-        this=exp.Max(this=version), partition_by=[column("#state"), column("#customer"), column("#order")]
+        this=exp.Max(this=version),
+        partition_by=[column("#state"), column("#customer"), column("#order")],
     )
     # A row without a version is older than any with one.
     older = sql(":l IS NOT NULL AND :v IS DISTINCT FROM :l", v=version, l=column("#latest"))
@@ -220,9 +282,15 @@ def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
 
 
 def _marked(
-    judged: exp.Select, added: list[exp.Expr], dropped: exp.Expr, state: RowState, also: Sequence[str] = ()
+    judged: exp.Select,
+    added: list[exp.Expr],
+    dropped: exp.Expr,
+    state: RowState,
+    also: Sequence[str] = (),
 ) -> exp.Select:
-    """Rows with ``added`` columns; used rows that are ``dropped`` get another state, and the added columns go again."""
+    """Rows with ``added`` columns; used rows that are ``dropped`` get another state, and the
+    added columns go again.
+    """
     placed = select(["*", *added], judged, "placed")
     marked = sql(
         "CASE WHEN :s = :u AND :d THEN :r ELSE :s END",

@@ -1,4 +1,6 @@
-"""Text files as people export them: which encoding, separator, quote and header row, told from a sample."""
+"""Text files as people export them: which encoding, separator, quote and header row, told from
+a sample.
+"""
 
 import codecs
 import csv
@@ -14,13 +16,18 @@ from fairladder.orders.headers import require_names, two_rows
 
 #: As much of a file is looked at to tell how it is written.
 SAMPLE_BYTES = 1 << 20
-#: Files up to this size are read whole to tell the encoding; in larger ones a stray byte is an error that says so.
+#: Files up to this size are read whole to tell the encoding; in larger ones a stray byte is an
+#: error that says so.
 READ_WHOLE_BYTES = 64 << 20
 SEPARATORS = (",", ";", "\t", "|")
 COMPRESSED = {".gz": "gzip", ".zst": "zstd"}
 #: A cell, and so a line, may hold this much.
 LONGEST_LINE = 64 << 20
-_MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8-sig"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
 
 
 @dataclass(frozen=True)
@@ -34,21 +41,30 @@ class Writing:
     """Number of the header's line, the first being 1; 0 where there is none."""
     names: tuple[str, ...]
     as_it_stands: bool
-    """Whether the engine can read the file itself: UTF-8, one kind of line end, the header in the first line."""
+    """Whether the engine can read the file itself: UTF-8, one kind of line end, the header in
+    the first line.
+    """
     evidence: str = ""
     """What shows the encoding, where it was detected."""
     two_rows: bool = False
     """Whether the names are made of that line and the one above it."""
     last_line: int = 0
-    """Bytes of the last line, of which the engine would lose one that is very long without a word."""
+    """Bytes of the last line, of which the engine would lose one that is very long without a
+    word.
+    """
 
 
 def writing_of(
-    path: Path, *, encoding: str | None = None, separator: str | None = None, header_row: int | None = None
+    path: Path,
+    *,
+    encoding: str | None = None,
+    separator: str | None = None,
+    header_row: int | None = None,
 ) -> Writing:
     """Tell how a file is written; what is given is taken as it is.
 
-    Raises DataError where it is no text, or holds no header, UsageError for an encoding that there is not.
+    Raises DataError where it is no text, or holds no header, UsageError for an encoding that there
+    is not.
     """
     sample = _sample(path, SAMPLE_BYTES)
     whole = len(sample) < SAMPLE_BYTES
@@ -62,7 +78,12 @@ def writing_of(
             encoding = _order_of_bytes(sample)
     asked, evidence = encoding, ""
     encoding = encoding or _encoding(sample, whole, path)
-    if not asked and encoding in ("utf-8", "") and not whole and path.stat().st_size <= READ_WHOLE_BYTES:
+    if (
+        not asked
+        and encoding in ("utf-8", "")
+        and not whole
+        and path.stat().st_size <= READ_WHOLE_BYTES
+    ):
         everything = _sample(path, 20 * READ_WHOLE_BYTES)
         encoding = _encoding(everything, True, path)
         evidence = "" if encoding else _detected(everything, path)[1]
@@ -72,7 +93,8 @@ def writing_of(
     text = _decoded(sample, encoding, whole, path)
     if "\0" in text:
         raise DataError(
-            f"{str(path)!r} holds null bytes, so it is not a text file. Is it a spreadsheet or a database saved as text?"
+            f"{str(path)!r} holds null bytes, so it is not a text file. Is it a spreadsheet or a "
+            "database saved as text?"
         )
     lines = text if whole else text[: text.rfind("\n") + 1] or text
     quote = "'" if lines.lstrip().startswith("'") and '"' not in lines[:200] else '"'
@@ -101,7 +123,9 @@ def writing_of(
     pairs, bare = lines.count("\r\n"), lines.replace("\r\n", "")
     mixed = ("\r" in bare) + ("\n" in bare) + (pairs > 0) > 1
     plain = encoding in ("utf-8", "utf-8-sig") and at <= 1 and not mixed
-    return Writing(encoding, separator, quote, at, names, plain, evidence, both is not None, _last_line(path))
+    return Writing(
+        encoding, separator, quote, at, names, plain, evidence, both is not None, _last_line(path)
+    )
 
 
 def as_utf8(path: Path, writing: Writing, target: Path) -> None:
@@ -110,7 +134,9 @@ def as_utf8(path: Path, writing: Writing, target: Path) -> None:
     Raises DataError where a byte does not fit the encoding.
     """
     encoding = writing.encoding
-    decode = io.IncrementalNewlineDecoder(codecs.getincrementaldecoder(encoding)(errors="strict"), translate=True)
+    decode = io.IncrementalNewlineDecoder(
+        codecs.getincrementaldecoder(encoding)(errors="strict"), translate=True
+    )
     with opened(path) as source, target.open("wb") as out:
         done, above = 0, max(writing.header_row - 1, 0)
         while True:
@@ -119,7 +145,8 @@ def as_utf8(path: Path, writing: Writing, target: Path) -> None:
                 text = decode.decode(block, final=not block)
             except UnicodeDecodeError as error:
                 raise DataError(
-                    f"{str(path)!r} is not {encoding} throughout: byte {done + error.start:,} does not fit. Save it in UTF-8."
+                    f"{str(path)!r} is not {encoding} throughout: byte {done + error.start:,} "
+                    "does not fit. Save it in UTF-8."
                 ) from None
             while above and "\n" in text:
                 text, above = text.partition("\n")[2], above - 1
@@ -159,7 +186,9 @@ def _sample(path: Path, size: int) -> bytes:
         with opened(path) as file:
             return bytes(file.read(size))
     except OSError as error:
-        raise DataError(f"{str(path)!r} cannot be unpacked: {str(error).splitlines()[0]}.") from None
+        raise DataError(
+            f"{str(path)!r} cannot be unpacked: {str(error).splitlines()[0]}."
+        ) from None
 
 
 def _encoding(sample: bytes, whole: bool, path: Path) -> str:
@@ -171,7 +200,8 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
         return _order_of_bytes(sample)
     if zeros or sample.startswith((b"PK", b"\x7fELF", b"%PDF", b"\xd0\xcf\x11\xe0")):
         raise DataError(
-            f"{str(path)!r} is not a text file, whatever its name says. Export the orders as CSV, or name it rightly."
+            f"{str(path)!r} is not a text file, whatever its name says. Export the orders as CSV, "
+            "or name it rightly."
         )
     try:
         codecs.getincrementaldecoder("utf-8")().decode(sample, final=whole)
@@ -181,7 +211,9 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
 
 
 def _order_of_bytes(sample: bytes) -> str:
-    """UTF-16 without a mark: letters of two bytes, of which the first or the second is mostly zero."""
+    """UTF-16 without a mark: letters of two bytes, of which the first or the second is mostly
+    zero.
+    """
     return "utf-16-be" if sample[::2].count(0) * 2 > sample.count(0) else "utf-16-le"
 
 
@@ -199,7 +231,8 @@ def _known_encoding(name: str) -> None:
         "raw_unicode_escape",
     ):
         raise UsageError(
-            f"There is no encoding {shortened(name, 40)!r}; utf-8, utf-16, cp1252 and latin-1 are common ones."
+            f"There is no encoding {shortened(name, 40)!r}; utf-8, utf-16, cp1252 and latin-1 are "
+            "common ones."
         )
 
 
@@ -210,13 +243,16 @@ def _detected(sample: bytes, path: Path) -> tuple[str, str]:
     detection = detected(sample)
     if detection is None:
         raise DataError(
-            f"{path.name!r} is not UTF-8, and its letters are those of no language in any encoding that is tried. Say how it is "
+            f"{path.name!r} is not UTF-8, and its letters are those of no language in any "
+            "encoding that is tried. Say how it is "
             "written with `encoding`, or save it in UTF-8."
         )
     if detection.rival is not None:
         raise DataError(
-            f"{path.name!r} is not UTF-8, and its letters can be read in two ways: `{shortened(detection.words[0], 40)}` as "
-            f"{detection.encoding}, `{shortened(detection.words[1], 40)}` as {detection.rival}. Say which with `encoding`."
+            f"{path.name!r} is not UTF-8, and its letters can be read in two ways: "
+            f"`{shortened(detection.words[0], 40)}` as "
+            f"{detection.encoding}, `{shortened(detection.words[1], 40)}` as {detection.rival}. "
+            "Say which with `encoding`."
         )
     return detection.encoding, detection.evidence
 
@@ -229,7 +265,11 @@ def _decoded(sample: bytes, encoding: str, whole: bool, path: Path) -> str:
             f"There is no encoding {encoding!r}; utf-8, utf-16, cp1252 and latin-1 are common ones."
         ) from None
     except UnicodeError as error:
-        at = f"byte {error.start:,} does not fit" if isinstance(error, UnicodeDecodeError) else "its bytes do not fit"
+        at = (
+            f"byte {error.start:,} does not fit"
+            if isinstance(error, UnicodeDecodeError)
+            else "its bytes do not fit"
+        )
         raise DataError(f"{str(path)!r} is not {encoding}: {at}. Try another `encoding`.") from None
 
 

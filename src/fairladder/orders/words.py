@@ -37,7 +37,11 @@ ROLE_WORDS: dict[str, str] = {
 
 def words_of(name: str) -> list[str]:
     """A column name's words: ``KundenNr`` → kunden, nr; accents and case are taken off."""
-    apart = re.sub(r"([a-zà-ÿ])([A-ZÀ-Þ])", r"\1 \2", name.replace("ß", "ss").replace("ø", "o").replace("Ø", "O"))
+    apart = re.sub(
+        r"([a-zà-ÿ])([A-ZÀ-Þ])",
+        r"\1 \2",
+        name.replace("ß", "ss").replace("ø", "o").replace("Ø", "O"),
+    )
     return [plain(word) for word in re.findall(r"[^\W\d_]+|№", apart)]
 
 
@@ -50,7 +54,11 @@ def names_role(role: str, words: list[str]) -> int:
         not k.isascii() and not k[0].islower() and k in w for w in words for k in known
     ):  # scripts that do not part words
         return 3
-    return 2 if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known) else 0
+    return (
+        2
+        if any(len(k) >= 4 and (w.startswith(k) or w.endswith(k)) for w in words for k in known)
+        else 0
+    )
 
 
 _PERCENT = set(

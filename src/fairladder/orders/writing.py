@@ -1,4 +1,6 @@
-"""Dates and numbers in text: settled once a column, by what most cells show, with the evidence kept for people."""
+"""Dates and numbers in text: settled once a column, by what most cells show, with the evidence
+kept for people.
+"""
 
 import re
 from collections.abc import Sequence
@@ -54,7 +56,9 @@ class DateStyle:
     short: bool = False
     """Whether years have two digits: 69 to 99 are of the last century."""
     any_years: bool = False
-    """Whether years of two digits are read next to those of four, where a user named the order of day and month."""
+    """Whether years of two digits are read next to those of four, where a user named the order
+    of day and month.
+    """
 
 
 @dataclass(frozen=True)
@@ -68,11 +72,15 @@ class Writing:
     evidence: tuple[str, ...] = ()
     """What settled them, in words."""
     point_proven: bool = False
-    """Whether the first rows show that a point is the decimal mark, so that no other cell has to."""
+    """Whether the first rows show that a point is the decimal mark, so that no other cell has
+    to.
+    """
     zero: str = ""
     """The zero of the script in which digits are written, where that is not ASCII's."""
     currencies: tuple[tuple[str, str], ...] = ()
-    """What stands beside the digits of amounts → the currency that it means, where there are several and no column of currencies."""
+    """What stands beside the digits of amounts → the currency that it means, where there are
+    several and no column of currencies.
+    """
     discounts: DiscountUnit | None = None
     """The unit of discounts, where the column's name and its cells show that it is percent."""
     settled: bool = False
@@ -80,7 +88,9 @@ class Writing:
 
 
 def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -> exp.Expr:
-    """The day that a trimmed text cell means when it is not ISO; NULL where the style does not read it."""
+    """The day that a trimmed text cell means when it is not ISO; NULL where the style does not
+    read it.
+    """
     style = how.name
     if how.months:
         return _day_of_named(cell, how.months, how.short)
@@ -92,34 +102,52 @@ def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -
     if style in EPOCHS:
         return _day_since_epoch(cell, EPOCHS[style], time_zone)
     if style == SPREADSHEET_DAYS:
-        number = sql("CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) END", c=cell, p=_PLAIN)
-        # Day 60 of spreadsheets is a 29 February 1900 that never was; from there on 1899-12-30 is day 0.
+        number = sql(
+            "CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) END", c=cell, p=_PLAIN
+        )
+        # Day 60 of spreadsheets is a 29 February 1900 that never was; from there on 1899-12-30 is
+        # day 0.
         return sql(
-            "CASE WHEN :n BETWEEN 61 AND 2958465 THEN DATE '1899-12-30' + CAST(FLOOR(:n) AS INTEGER) END", n=number
+            "CASE WHEN :n BETWEEN 61 AND 2958465 THEN DATE '1899-12-30' + CAST(FLOOR(:n) AS "
+            "INTEGER) END",
+            n=number,
         )
     whole_year = sql("REGEXP_MATCHES(:c, '[0-9]{4}')", c=cell)  # `%Y` would take 24 for the year 24
-    cell = sql("CASE WHEN REGEXP_MATCHES(:c, '[0-9]') THEN :c END", c=cell)  # the engine knows words for days, too
+    cell = sql(
+        "CASE WHEN REGEXP_MATCHES(:c, '[0-9]') THEN :c END", c=cell
+    )  # the engine knows words for days, too
     if "%" in style:
         day = sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Literal.string(style))
-        return sql("CASE WHEN :whole THEN :day END", whole=whole_year, day=day) if "%Y" in style else day
+        return (
+            sql("CASE WHEN :whole THEN :day END", whole=whole_year, day=day)
+            if "%Y" in style
+            else day
+        )
     named_month = sql(
-        "CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Array(expressions=[exp.Literal.string(p) for p in _NAMED])
+        "CAST(TRY_STRPTIME(:c, :p) AS DATE)",
+        c=cell,
+        p=exp.Array(expressions=[exp.Literal.string(p) for p in _NAMED]),
     )
     pattern, parts = {
-        "day-first": (_NUMERIC, r"\3-\2-\1"), "month-first": (_NUMERIC, r"\3-\1-\2"), "year-first": (_YEAR_FIRST, r"\1-\2-\3"),
+        "day-first": (_NUMERIC, r"\3-\2-\1"), "month-first": (_NUMERIC, r"\3-\1-\2"),
+        "year-first": (_YEAR_FIRST, r"\1-\2-\3"),
     }[style]  # fmt: skip
     turned = sql(
         "TRY_CAST(REGEXP_REPLACE(:c, :pattern, :parts) AS DATE)",
         c=cell, pattern=exp.Literal.string(pattern), parts=exp.Literal.string(parts),
     )  # fmt: skip
     return sql(
-        "CASE WHEN REGEXP_MATCHES(:c, :pattern) THEN :turned WHEN REGEXP_MATCHES(:c, '[A-Za-z]{3}') AND :whole THEN :named END",
-        c=cell, whole=whole_year, pattern=exp.Literal.string(pattern), turned=turned, named=named_month,
+        "CASE WHEN REGEXP_MATCHES(:c, :pattern) THEN :turned WHEN REGEXP_MATCHES(:c, "
+        "'[A-Za-z]{3}') AND :whole THEN :named END",
+        c=cell, whole=whole_year, pattern=exp.Literal.string(pattern), turned=turned,
+        named=named_month,
     )  # fmt: skip
 
 
 def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]], short: bool) -> exp.Expr:
-    """The day of a cell with a month's name: before or behind the day's number, or behind the year."""
+    """The day of a cell with a month's name: before or behind the day's number, or behind the
+    year.
+    """
     words = "|".join(re.escape(word) for word, _ in sorted(months, key=lambda m: -len(m[0])))
     shapes: list[tuple[str, tuple[int, int, int]]] = [
         (rf"(\d{{1,2}}){_BESIDE}({words})\.?{_BESIDE}(\d{{4}})", (3, 2, 1)),
@@ -131,53 +159,85 @@ def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]], short: bool
     branches = []
     for shape, places in shapes:
         pattern = exp.Literal.string(rf"(^|[^0-9]){shape}([^0-9]|$)")
-        year, month, day = (sql("REGEXP_EXTRACT(:c, :p, :g)", c=cell, p=pattern, g=place + 1) for place in places)
+        year, month, day = (
+            sql("REGEXP_EXTRACT(:c, :p, :g)", c=cell, p=pattern, g=place + 1) for place in places
+        )
         number = case(
-            [(sql(":m = :w", m=month, w=exp.Literal.string(w)), exp.Literal.string(f"{n:02}")) for w, n in months],
+            [
+                (sql(":m = :w", m=month, w=exp.Literal.string(w)), exp.Literal.string(f"{n:02}"))
+                for w, n in months
+            ],
             exp.null(),
         )
         if short:
             year = sql("CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y", y=year)
-        read = sql("TRY_CAST(:y || '-' || :m || '-' || LPAD(:d, 2, '0') AS DATE)", y=exp.paren(year), m=number, d=day)
+        read = sql(
+            "TRY_CAST(:y || '-' || :m || '-' || LPAD(:d, 2, '0') AS DATE)",
+            y=exp.paren(year),
+            m=number,
+            d=day,
+        )
         branches.append((sql("REGEXP_MATCHES(:c, :p)", c=cell, p=pattern), read))
     return case(branches, exp.null())
 
 
 def _day_of_short(cell: exp.Expr, style: str) -> exp.Expr:
     """The day of a cell whose year has two digits, as C's ``%y`` reads it."""
-    day, month, year = {"day-first": (1, 2, 3), "month-first": (2, 1, 3), "year-first": (3, 2, 1)}[style]
+    day, month, year = {"day-first": (1, 2, 3), "month-first": (2, 1, 3), "year-first": (3, 2, 1)}[
+        style
+    ]
     pattern = exp.Literal.string(_SHORT)
-    d, m, y = (sql("LPAD(REGEXP_EXTRACT(:c, :p, :g), 2, '0')", c=cell, p=pattern, g=g) for g in (day, month, year))
+    d, m, y = (
+        sql("LPAD(REGEXP_EXTRACT(:c, :p, :g), 2, '0')", c=cell, p=pattern, g=g)
+        for g in (day, month, year)
+    )
     read = sql(
-        "TRY_CAST(CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y || '-' || :m || '-' || :d AS DATE)", y=y, m=m, d=d
+        "TRY_CAST(CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y || '-' || :m || '-' || :d AS "
+        "DATE)",
+        y=y,
+        m=m,
+        d=d,
     )
     return sql("CASE WHEN REGEXP_MATCHES(:c, :p) THEN :read END", c=cell, p=pattern, read=read)
 
 
 def _day_since_epoch(cell: exp.Expr, per_second: int, time_zone: str | None) -> exp.Expr:
-    """The day of a number of seconds, or of parts of one, since 1970: an instant, in the business time zone or in UTC."""
+    """The day of a number of seconds, or of parts of one, since 1970: an instant, in the
+    business time zone or in UTC.
+    """
     number = sql(
-        "CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) / :n END", c=cell, p=_PLAIN, n=per_second
+        "CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) / :n END",
+        c=cell,
+        p=_PLAIN,
+        n=per_second,
     )
-    there = sql("TIMEZONE(:z, TO_TIMESTAMP(:n))", z=exp.Literal.string(time_zone or "UTC"), n=number)
-    return sql("CASE WHEN :n BETWEEN 0 AND 4102444800 THEN CAST(:there AS DATE) END", n=number, there=there)
+    there = sql(
+        "TIMEZONE(:z, TO_TIMESTAMP(:n))", z=exp.Literal.string(time_zone or "UTC"), n=number
+    )
+    return sql(
+        "CASE WHEN :n BETWEEN 0 AND 4102444800 THEN CAST(:there AS DATE) END", n=number, there=there
+    )
 
 
 _DAYS = {
-    "iso": ("%Y-%m-%d",), "day-first": ("%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y"), "month-first": ("%m/%d/%Y", "%m-%d-%Y", "%m.%d.%Y"),
+    "iso": ("%Y-%m-%d",), "day-first": ("%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y"),
+    "month-first": ("%m/%d/%Y", "%m-%d-%Y", "%m.%d.%Y"),
     "year-first": ("%Y/%m/%d", "%Y.%m.%d"),
 }  # fmt: skip
 _CLOCKS = ("T%H:%M:%S", " %H:%M:%S", "", " %H:%M")
-#: Years before this one may stand for two or three digits and blanks, and are left to a careful look.
+#: Years before this one may stand for two or three digits and blanks, and are left to a careful
+#: look.
 _SURE_FROM = "1000-01-01"
 
 
 def day_at_once(cell: exp.Expr, styles: Sequence[str]) -> exp.Expr:
-    """The day of an untrimmed text cell in its commonest forms, in one step; what is ``sure_day`` of it holds.
+    """The day of an untrimmed text cell in its commonest forms, in one step; what is ``sure_day``
+    of it holds.
 
-    The embedded engine's way: ``2026-06-30 23:59:59``, ``2026-06-30 23:59`` and ``2026-06-30`` are ``iso``, and so on in the
-    other styles. With the right length no part can be short but the year. A pattern that fails costs the engine ten times one
-    that fits, so each is tried only on cells of its shape.
+    The embedded engine's way: ``2026-06-30 23:59:59``, ``2026-06-30 23:59`` and ``2026-06-30`` are
+    ``iso``, and so on in the other styles. With the right length no part can be short but the
+    year. A pattern that fails costs the engine ten times one that fits, so each is tried only on
+    cells of its shape.
     """
     branches = []
     for style in styles:
@@ -186,7 +246,10 @@ def day_at_once(cell: exp.Expr, styles: Sequence[str]) -> exp.Expr:
             like = sql("LENGTH(:c) = :n AND :c LIKE :shape", c=cell, n=len(shape), shape=shape)
             if style == "iso":  # the usual one, whose pattern is look enough
                 like = sql(
-                    f"LENGTH(:c) = :n{' AND CONTAINS(:c, :t)' if 'T' in pattern else ''}", c=cell, n=len(shape), t="T"
+                    f"LENGTH(:c) = :n{' AND CONTAINS(:c, :t)' if 'T' in pattern else ''}",
+                    c=cell,
+                    n=len(shape),
+                    t="T",
                 )
             branches.append((like, sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=pattern)))
     return case(branches, exp.null())
@@ -198,7 +261,8 @@ def sure_day(at_once: exp.Expr) -> exp.Expr:
 
 
 def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> DateStyle:
-    """The style that reads most cells of a text column (for people, ``told_as``) beside the ISO ones.
+    """The style that reads most cells of a text column (for people, ``told_as``) beside the ISO
+    ones.
 
     Raises DataError where day-first and month-first read equally many and differ, naming two cells.
     """
@@ -207,8 +271,11 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
     days = {style: day_in_style(c, DateStyle(style)) for style in DATE_ORDERS}
     foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
     if engine is engine.reader:
-        # Where the second part is no month, day-first need not be tried; what it reads, month-first reads turned round.
-        first = sql("CASE WHEN SUBSTRING(c, 4, 2) <= '12' THEN :d END", d=day_at_once(c, ["day-first"]))
+        # Where the second part is no month, day-first need not be tried; what it reads, month-first
+        # reads turned round.
+        first = sql(
+            "CASE WHEN SUBSTRING(c, 4, 2) <= '12' THEN :d END", d=day_at_once(c, ["day-first"])
+        )
         others = select([c, named(first, "day-first at once")], others, "trimmed")
         turned = "CASE WHEN DAY(:d) <= 12 THEN MAKE_DATE(YEAR(:d), DAY(:d), MONTH(:d)) END"
         d = column("day-first at once")
@@ -216,19 +283,24 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         others = select([c, d, named(other, "month-first at once")], others, "glanced")
         days, foreign = _glanced_at(days, foreign)
     others = select(
-        [c, named(foreign, "foreign"), *(named(tree, style) for style, tree in days.items())], others, "read"
+        [c, named(foreign, "foreign"), *(named(tree, style) for style, tree in days.items())],
+        others,
+        "read",
     )
     days_read = {style: column(style) for style in DATE_ORDERS}
     differ = sql(":a IS DISTINCT FROM :b", a=days_read["day-first"], b=days_read["month-first"])
     columns = [
         named(sql("COUNT(*)"), "cells"),
         *(named(sql("COUNT(:d)", d=tree), style) for style, tree in days_read.items()),
-        *(named(sql("COUNT(CASE WHEN :d IS NOT NULL AND :o IS NULL THEN 1 END)", d=days_read[a], o=days_read[b]), f"only {a}")
+        *(named(sql("COUNT(CASE WHEN :d IS NOT NULL AND :o IS NULL THEN 1 END)", d=days_read[a],
+        o=days_read[b]), f"only {a}")
           for a, b in (("day-first", "month-first"), ("month-first", "day-first"))),
         named(sql("MIN(CASE WHEN :x THEN c END)", x=differ), "one"),
         named(sql("MAX(CASE WHEN :x THEN c END)", x=differ), "two"),
     ]  # fmt: skip
-    counts = engine.table(select(columns, others, "cells").where(column("foreign"), copy=False)).to_pylist()[0]
+    counts = engine.table(
+        select(columns, others, "cells").where(column("foreign"), copy=False)
+    ).to_pylist()[0]
     best = max(DATE_ORDERS, key=lambda style: counts[style])
     if counts[best] * 100 < counts["cells"] * 99:
         rarer = _rarer_style(relation, name, engine, told_as)
@@ -239,10 +311,16 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
             )
     if not counts["cells"] or not counts[best]:
         return DateStyle("iso")
-    if best != "year-first" and counts["day-first"] == counts["month-first"] and counts["one"] is not None:
+    if (
+        best != "year-first"
+        and counts["day-first"] == counts["month-first"]
+        and counts["one"] is not None
+    ):
         error = DataError(
-            f"The dates in `{told_as}` can be read day first or month first, `{counts['one']}` and `{counts['two']}` for instance, and no "
-            'other cell settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
+            f"The dates in `{told_as}` can be read day first or month first, `{counts['one']}` "
+            f"and `{counts['two']}` for instance, and no "
+            'other cell settles it. Say `date_format = "day-first"` or "month-first" under '
+            "[orders]."
         )
         raise error.asking(_which_order(told_as, (counts["one"], counts["two"]), engine))
     proof = f"{counts[best]:,} of {counts['cells']:,} dates that are not ISO read so"
@@ -255,12 +333,17 @@ def _which_order(name: str, written: Sequence[str], engine: Engine) -> Question:
     """Day first or month first, with what each makes of the cells."""
     orders = ("day-first", "month-first")
     read = [
-        named(sql("CAST(:d AS VARCHAR)", d=day_in_style(exp.Literal.string(cell), DateStyle(order))), f"{order} {i}")
+        named(
+            sql("CAST(:d AS VARCHAR)", d=day_in_style(exp.Literal.string(cell), DateStyle(order))),
+            f"{order} {i}",
+        )
         for order in orders
         for i, cell in enumerate(written)
     ]
     days = engine.table(exp.Select().select(*read, copy=False)).to_pylist()[0]
-    shown = {o: tuple(f"{cell} is {days[f'{o} {i}']}" for i, cell in enumerate(written)) for o in orders}
+    shown = {
+        o: tuple(f"{cell} is {days[f'{o} {i}']}" for i, cell in enumerate(written)) for o in orders
+    }
     return Question(f"How are the dates in `{name}` written?", "date_format", shown)
 
 
@@ -272,15 +355,23 @@ def _shown_number(cell: str, thousands: str, mark: str) -> str:
 _MOST_CELLS = 5_000
 
 
-def _rarer_style(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> tuple[DateStyle, int] | None:
-    """A style with named months or years of two digits, and how many cells it reads; None where the cells show neither.
+def _rarer_style(
+    relation: exp.Expr, name: str, engine: Engine, told_as: str
+) -> tuple[DateStyle, int] | None:
+    """A style with named months or years of two digits, and how many cells it reads; None where
+    the cells show neither.
 
     Raises DataError where a language, or the order of day and month, is open.
     """
     others = select([named(cells.text(cell_column(name), "text"), "c")], relation)
     c = exp.column("c")
     foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
-    distinct = select([c], others, "trimmed").where(foreign, copy=False).distinct(copy=False).order_by("c", copy=False)
+    distinct = (
+        select([c], others, "trimmed")
+        .where(foreign, copy=False)
+        .distinct(copy=False)
+        .order_by("c", copy=False)
+    )
     texts = engine.table(distinct.limit(_MOST_CELLS, copy=False))["c"].to_pylist()
     if not any(re.search(r"\d", text) for text in texts):
         return None
@@ -289,7 +380,8 @@ def _rarer_style(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         months, language, rival = named_so
         if rival:
             raise DataError(
-                f"The months in `{told_as}`, {', '.join(f'`{m}`' for m in list(months)[:3])} for instance, are words of several languages "
+                f"The months in `{told_as}`, {', '.join(f'`{m}`' for m in list(months)[:3])} for "
+                "instance, are words of several languages "
                 "that mean different months. Write the dates in numbers, or export a longer period."
             )
         short_years = not any(re.search(r"\d{4}", text) for text in texts)
@@ -301,15 +393,17 @@ def _rarer_style(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         order, open_ones = short
         if open_ones:
             raise DataError(
-                f"The dates in `{told_as}` have years of two digits and can be read day first or month first, `{open_ones[0]}` and "
-                f'`{open_ones[1]}` for instance. Say `date_format = "%d.%m.%y"` or the like under [orders].'
+                f"The dates in `{told_as}` have years of two digits and can be read day first or "
+                f"month first, `{open_ones[0]}` and "
+                f'`{open_ones[1]}` for instance. Say `date_format = "%d.%m.%y"` or the like under '
+                "[orders]."
             )
         style = DateStyle(order, ", years of two digits", short=True)
     if style is None:
         return None
-    count = select([named(sql("COUNT(:d)", d=day_in_style(c, style)), "n")], others, "trimmed").where(
-        foreign, copy=False
-    )
+    count = select(
+        [named(sql("COUNT(:d)", d=day_in_style(c, style)), "n")], others, "trimmed"
+    ).where(foreign, copy=False)
     return style, int(engine.table(count)["n"].to_pylist()[0])
 
 
@@ -319,13 +413,21 @@ def _name_of_language(language: str) -> str:
     return Locale.parse(language).get_display_name("en") or language
 
 
-def _glanced_at(days: dict[str, exp.Expr], foreign: exp.Expr) -> tuple[dict[str, exp.Expr], exp.Expr]:
-    """The same with a careful look only where no style reads at once: what one of the two does, year-first does not."""
+def _glanced_at(
+    days: dict[str, exp.Expr], foreign: exp.Expr
+) -> tuple[dict[str, exp.Expr], exp.Expr]:
+    """The same with a careful look only where no style reads at once: what one of the two
+    does, year-first does not.
+    """
     first, other = (sure_day(column(f"{style} at once")) for style in ("day-first", "month-first"))
     either = any_of([first, other])
     glanced = {
         style: case(
-            [(sure_day(column(f"{style} at once")), column(f"{style} at once")), (either, exp.null())], days[style]
+            [
+                (sure_day(column(f"{style} at once")), column(f"{style} at once")),
+                (either, exp.null()),
+            ],
+            days[style],
         )
         for style in ("day-first", "month-first")
     }
@@ -342,11 +444,14 @@ def settle_zero(relation: exp.Expr, names: list[str], engine: Engine) -> str:
         return ""
     digit = sql("NULLIF(REGEXP_EXTRACT(c, :p, 0), '')", p=exp.Literal.string(f"[{DIGITS}]"))
     digits = select([named(digit, "digit")], _all_cells(relation, names)).distinct(copy=False)
-    there = {text for text in engine.table(digits.limit(100, copy=False))["digit"].to_pylist() if text}
+    there = {
+        text for text in engine.table(digits.limit(100, copy=False))["digit"].to_pylist() if text
+    }
     zeros = sorted({zero for zero in ZEROS for text in there if 0 <= ord(text) - ord(zero) < 10})
     if len(zeros) > 1:
         raise DataError(
-            f"The numbers are written in digits of several scripts ({', '.join(zeros)}). Write them in one."
+            f"The numbers are written in digits of several scripts ({', '.join(zeros)}). Write "
+            "them in one."
         )
     return zeros[0] if zeros else ""
 
@@ -356,7 +461,12 @@ def in_ascii(cell: exp.Expr, zero: str) -> exp.Expr:
     if not zero:
         return cell
     for old, new in [*((chr(ord(zero) + i), str(i)) for i in range(10)), ("٫", "."), ("٬", ",")]:
-        cell = sql("REPLACE(:c, :old, :new)", c=cell, old=exp.Literal.string(old), new=exp.Literal.string(new))
+        cell = sql(
+            "REPLACE(:c, :old, :new)",
+            c=cell,
+            old=exp.Literal.string(old),
+            new=exp.Literal.string(new),
+        )
     return cell
 
 
@@ -374,9 +484,13 @@ _NO_CURRENCY = rf"[0-9.,'’()+\-−–—\s\x{{a0}}\x{{2009}}\x{{202f}}{TURNS}{
 
 
 def settle_currencies(relation: exp.Expr, name: str, engine: Engine) -> tuple[tuple[str, str], ...]:
-    """What stands beside the digits of a text column's amounts, with the currency that it means; empty unless there are several."""
+    """What stands beside the digits of a text column's amounts, with the currency that it
+    means; empty unless there are several.
+    """
     mark = currency_mark(cells.text(cell_column(name), "text"))
-    marks = select([named(mark, "mark")], relation).distinct(copy=False).limit(_MOST_CELLS, copy=False)
+    marks = (
+        select([named(mark, "mark")], relation).distinct(copy=False).limit(_MOST_CELLS, copy=False)
+    )
     there = sorted(m for m in engine.table(marks)["mark"].to_pylist() if m)
     known = [(m, code) for m in there if (code := currency_of(m)) is not None]
     return tuple(known) if len({code for _, code in known}) > 1 else ()
@@ -390,12 +504,18 @@ def currency_mark(cell: exp.Expr) -> exp.Expr:
 def currency_in_cell(cell: exp.Expr, currencies: Sequence[tuple[str, str]]) -> exp.Expr:
     """The currency of an amount's text cell; NULL where it names none."""
     mark = currency_mark(cell)
-    branches = [(sql(":m = :t", m=mark, t=exp.Literal.string(t)), exp.Literal.string(code)) for t, code in currencies]
+    branches = [
+        (sql(":m = :t", m=mark, t=exp.Literal.string(t)), exp.Literal.string(code))
+        for t, code in currencies
+    ]
     return case(branches, exp.cast(exp.null(), "VARCHAR"))
 
 
-def settle_discounts(relation: exp.Expr, name: str, kind: CellKind, engine: Engine) -> DiscountUnit | None:
-    """``percent`` for a column whose name says so, if some discount is over 1; None where all are blank or 0.
+def settle_discounts(
+    relation: exp.Expr, name: str, kind: CellKind, engine: Engine
+) -> DiscountUnit | None:
+    """``percent`` for a column whose name says so, if some discount is over 1; None where all are
+    blank or 0.
 
     Raises DataError where all discounts are from 0 to 1, which can be fractions or percents.
     """
@@ -404,9 +524,13 @@ def settle_discounts(relation: exp.Expr, name: str, kind: CellKind, engine: Engi
         plain = sql("TRY_CAST(REPLACE(:t, ',', '.') AS DOUBLE)", t=text)
         shown, number = text, sql("CASE WHEN NOT CONTAINS(:t, '%') THEN :n END", t=text, n=plain)
     else:
-        shown, number = sql("CAST(:c AS VARCHAR)", c=cell_column(name)), cells.number(cell_column(name), kind)
+        shown, number = (
+            sql("CAST(:c AS VARCHAR)", c=cell_column(name)),
+            cells.number(cell_column(name), kind),
+        )
     read = select([named(number, "number"), named(shown, "shown")], relation)
-    sums = ["COUNT(CASE WHEN ABS(number) > 1 THEN 1 END) AS over", "COUNT(CASE WHEN number <> 0 THEN 1 END) AS some",
+    sums = ["COUNT(CASE WHEN ABS(number) > 1 THEN 1 END) AS over",
+    "COUNT(CASE WHEN number <> 0 THEN 1 END) AS some",
             "MIN(CASE WHEN number <> 0 THEN shown END) AS one"]  # fmt: skip
     counts = engine.table(select([sql(s) for s in sums], read, "discounts")).to_pylist()[0]
     if counts["over"]:
@@ -414,28 +538,41 @@ def settle_discounts(relation: exp.Expr, name: str, kind: CellKind, engine: Engi
     if not counts["some"]:
         return None
     error = DataError(
-        f"The discounts in `{name}` are all from 0 to 1, `{counts['one']}` for instance: they can be fractions of the price or percents. "
+        f"The discounts in `{name}` are all from 0 to 1, `{counts['one']}` for instance: they can "
+        "be fractions of the price or percents. "
         'Say `discount_as = "percent"` or "fraction" under [orders] (--discount-as).'
     )
     one = counts["one"]
-    shown_as = {"percent": (f"{one} is {one} % off",), "fraction": (f"{one} is {one} of the price off",)}
+    shown_as = {
+        "percent": (f"{one} is {one} % off",),
+        "fraction": (f"{one} is {one} of the price off",),
+    }
     raise error.asking(Question(f"What are the discounts in `{name}`?", "discount_as", shown_as))
 
 
 def proves_point(relation: exp.Expr, names: list[str], engine: Engine) -> bool:
-    """Whether some number of these text columns can only have a decimal point, such as ``12.50``."""
+    """Whether some number of these text columns can only have a decimal point, such as
+    ``12.50``.
+    """
     if not names:
         return False
     proof = sql("REGEXP_MATCHES(c, :p)", p=r"^-?(\d+\.\d{1,2}|\d+\.\d{4,}|0\d*\.\d+|\d{4,}\.\d+)$")
-    query = select([sql("c")], _all_cells(relation, names), "written").where(proof, copy=False).limit(1, copy=False)
+    query = (
+        select([sql("c")], _all_cells(relation, names), "written")
+        .where(proof, copy=False)
+        .limit(1, copy=False)
+    )
     return bool(engine.table(query).num_rows)
 
 
-def settle_mark(relation: exp.Expr, names: list[str], engine: Engine, zero: str = "") -> tuple[Mark | None, str]:
-    """The decimal mark of all number columns of a text source, and the evidence; None where all cells are plain.
+def settle_mark(
+    relation: exp.Expr, names: list[str], engine: Engine, zero: str = ""
+) -> tuple[Mark | None, str]:
+    """The decimal mark of all number columns of a text source, and the evidence; None where all
+    cells are plain.
 
-    ``zero`` is what ``settle_zero`` gives. Raises DataError where commas, or points before exactly three digits, could be either,
-    naming two cells.
+    ``zero`` is what ``settle_zero`` gives. Raises DataError where commas, or points before exactly
+    three digits, could be either, naming two cells.
     """
     if not names:
         return None, ""
@@ -444,29 +581,46 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine, zero: str 
     point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},|,\d{2},\d{3}|^-?(0\d*|\d{4,})\.\d{3}$"
     # Most cells are of the two plain kinds, so that one or two looks tell them.
     kinds = [(sql("REGEXP_MATCHES(c, :p)", p=_PLAIN), exp.convert("plain")),
-             (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"), exp.convert("comma"))]  # fmt: skip
+             (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"),
+             exp.convert("comma"))]  # fmt: skip
     body = sql(
-        "CASE WHEN kind = 'other' THEN REGEXP_REPLACE(REGEXP_REPLACE(c, :words, '', 'g'), '[^0-9.,]', '', 'g') ELSE c END",
+        "CASE WHEN kind = 'other' THEN REGEXP_REPLACE(REGEXP_REPLACE(c, :words, '', 'g'), "
+        "'[^0-9.,]', '', 'g') ELSE c END",
         words=exp.Literal.string(rf"^(?:{WORDS})|(?:{WORDS})$|[.,][-–—]{{1,2}}"),
     )
     columns = [
         sql("COUNT(CASE WHEN kind <> 'plain' THEN 1 END) AS odd"),
-        sql("COUNT(CASE WHEN kind = 'comma' OR kind = 'other' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS comma", p=comma),
-        sql("COUNT(CASE WHEN kind <> 'comma' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS point", p=point),
+        sql(
+            "COUNT(CASE WHEN kind = 'comma' OR kind = 'other' AND REGEXP_MATCHES(b, :p) THEN 1 "
+            "END) AS comma",
+            p=comma,
+        ),
+        sql(
+            "COUNT(CASE WHEN kind <> 'comma' AND REGEXP_MATCHES(b, :p) THEN 1 END) AS point",
+            p=point,
+        ),
         sql("MIN(CASE WHEN CONTAINS(b, ',') THEN c END) AS one"),
         sql("MAX(CASE WHEN CONTAINS(b, ',') THEN c END) AS two"),
         sql("MIN(CASE WHEN REGEXP_MATCHES(b, :p) THEN c END) AS three", p=_THOUSANDS_OR_DECIMALS),
         sql("MIN(CASE WHEN kind = 'plain' AND NOT CONTAINS(b, '.') THEN c END) AS whole"),
     ]
     written = select([named(in_ascii(exp.column("c"), zero), "c")], _all_cells(relation, names))
-    looked = select([exp.column("c"), named(case(kinds, exp.convert("other")), "kind")], written, "cells")
+    looked = select(
+        [exp.column("c"), named(case(kinds, exp.convert("other")), "kind")], written, "cells"
+    )
     bodies = select([exp.column("c"), exp.column("kind"), named(body, "b")], looked, "looked")
     bodies = bodies.where(sql("kind <> 'other' OR REGEXP_MATCHES(c, '[0-9]')"), copy=False)
     counts = engine.table(select(columns, bodies, "bodies")).to_pylist()[0]
-    if counts["three"] is not None and not counts["comma"] and not counts["point"] and counts["one"] is None:
+    if (
+        counts["three"] is not None
+        and not counts["comma"]
+        and not counts["point"]
+        and counts["one"] is None
+    ):
         cells_shown = [counts["three"], *([counts["whole"]] if counts["whole"] else [])]
         error = DataError(
-            f"The point in `{counts['three']}` can be a decimal mark or mark thousands, and no other cell settles it. "
+            f"The point in `{counts['three']}` can be a decimal mark or mark thousands, and no "
+            "other cell settles it. "
             'Say `decimal_mark = "."` or "," under [orders] (--decimal-mark).'
         )
         shown = {
@@ -478,29 +632,43 @@ def settle_mark(relation: exp.Expr, names: list[str], engine: Engine, zero: str 
         return ("." if zero else None), ""
     if counts["comma"] == counts["point"] and counts["one"] is not None:
         error = DataError(
-            f"The commas in `{counts['one']}` and `{counts['two']}` can be decimal marks or thousands, and "
+            f"The commas in `{counts['one']}` and `{counts['two']}` can be decimal marks or "
+            "thousands, and "
             f"{'as many cells show the one as the other' if counts['comma'] else 'no other cell settles it'}. "
             'Say `decimal_mark = ","` or "." under [orders].'
         )
         shown = {
-            ",": tuple(f"{c} is {_shown_number(c, '.', ',')}" for c in (counts["one"], counts["two"])),
-            ".": tuple(f"{c} is {_shown_number(c, ',', '.')}" for c in (counts["one"], counts["two"])),
+            ",": tuple(
+                f"{c} is {_shown_number(c, '.', ',')}" for c in (counts["one"], counts["two"])
+            ),
+            ".": tuple(
+                f"{c} is {_shown_number(c, ',', '.')}" for c in (counts["one"], counts["two"])
+            ),
         }
         raise error.asking(Question("Which sign is the decimal mark?", "decimal_mark", shown))
     mark: Mark = "," if counts["comma"] > counts["point"] else "."
     shown = {",": counts["comma"], ".": counts["point"]}[mark]
     against = {",": counts["point"], ".": counts["comma"]}[mark]
     but = f", {against:,} show the other" if against else ""
-    return mark, f"{counted(shown, 'amounts', 'show')} a decimal {'comma' if mark == ',' else 'point'}{but}"
+    return (
+        mark,
+        f"{counted(shown, 'amounts', 'show')} a decimal {'comma' if mark == ',' else 'point'}{but}",
+    )
 
 
 def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:
-    """``plain_number`` of an untrimmed text cell: one look for those without signs but a minus, ``careful`` for the rest."""
+    """``plain_number`` of an untrimmed text cell: one look for those without signs but a
+    minus, ``careful`` for the rest.
+    """
     thousands, decimal = (".", ",") if mark == "," else (",", ".")
     common = rf"-?(\d+|\d{{1,3}}(\{thousands}\d{{3}})+)(\{decimal}\d+)?"
     bare = sql("REPLACE(REPLACE(:c, :t, ''), :d, '.')", c=cell, t=thousands, d=decimal)
     return sql(
-        "CASE WHEN REGEXP_FULL_MATCH(:c, :p) THEN :bare ELSE :careful END", c=cell, p=common, bare=bare, careful=careful
+        "CASE WHEN REGEXP_FULL_MATCH(:c, :p) THEN :bare ELSE :careful END",
+        c=cell,
+        p=common,
+        bare=bare,
+        careful=careful,
     )
 
 
@@ -509,9 +677,11 @@ _THOUSANDS_OR_DECIMALS = r"^-?[1-9]\d{0,2}\.\d{3}$"
 
 
 def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
-    """A trimmed text cell as a plain decimal text: signs of currency, spaces and thousands removed, minus in front.
+    """A trimmed text cell as a plain decimal text: signs of currency, spaces and thousands
+    removed, minus in front.
 
-    NULL where it is no number under this mark; cells that are plain already stay as they are where the mark is a point.
+    NULL where it is no number under this mark; cells that are plain already stay as they are where
+    the mark is a point.
     """
     thousands, decimal = (r"\.", ",") if mark == "," else (",", r"\.")
     cell = in_ascii(cell, zero)
@@ -523,7 +693,10 @@ def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
         ),
     )
     bare = sql("REPLACE(:b, '−', '-')", b=bare)
-    whole_part = rf"\d{{1,3}}(?:{thousands}\d{{3}})+|\d{{1,2}}(?:{thousands}\d{{2}})+{thousands}\d{{3}}|\d*"  # thousands, or lakhs
+    # thousands, or lakhs
+    whole_part = (
+        rf"\d{{1,3}}(?:{thousands}\d{{3}})+|\d{{1,2}}(?:{thousands}\d{{2}})+{thousands}\d{{3}}|\d*"
+    )
     shape = rf"^(\(|-|\+)?({whole_part})(?:{decimal}(\d+))?(\)|-)?$"
     digits = sql(
         "REPLACE(REGEXP_EXTRACT(:b, :s, 2), :t, '')",
@@ -532,13 +705,16 @@ def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
         t=exp.Literal.string("." if mark == "," else ","),
     )
     minus = sql(
-        "CASE WHEN REGEXP_EXTRACT(:b, :s, 1) IN ('(', '-') OR REGEXP_EXTRACT(:b, :s, 4) = '-' THEN '-' ELSE '' END",
+        "CASE WHEN REGEXP_EXTRACT(:b, :s, 1) IN ('(', '-') OR REGEXP_EXTRACT(:b, :s, 4) = '-' "
+        "THEN '-' ELSE '' END",
         b=bare,
         s=exp.Literal.string(shape),
     )
     rest = sql("REGEXP_EXTRACT(:b, :s, 3)", b=bare, s=exp.Literal.string(shape))
     whole = sql("CASE WHEN :d = '' THEN '0' ELSE :d END", d=digits)
-    built = sql("CASE WHEN :r = '' THEN :m || :w ELSE :m || :w || '.' || :r END", m=minus, w=whole, r=rest)
+    built = sql(
+        "CASE WHEN :r = '' THEN :m || :w ELSE :m || :w || '.' || :r END", m=minus, w=whole, r=rest
+    )
     closed = sql("(STARTS_WITH(:b, '(') = ENDS_WITH(:b, ')'))", b=bare)
     usable = sql(
         "REGEXP_MATCHES(:b, :s) AND REGEXP_MATCHES(:b, '[0-9]') AND :closed",
@@ -550,11 +726,16 @@ def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
     if mark == ",":
         return tidy
     return sql(
-        "CASE WHEN REGEXP_MATCHES(:c, :p) THEN :c ELSE :t END", c=cell, p=exp.Literal.string(_READ_ANYWAY), t=tidy
+        "CASE WHEN REGEXP_MATCHES(:c, :p) THEN :c ELSE :t END",
+        c=cell,
+        p=exp.Literal.string(_READ_ANYWAY),
+        t=tidy,
     )
 
 
-def settled_kinds(source: Source, names: list[str], trimmed: exp.Expr | None = None) -> dict[str, Kind]:
+def settled_kinds(
+    source: Source, names: list[str], trimmed: exp.Expr | None = None
+) -> dict[str, Kind]:
     """Number or day, for the named text columns in which every cell that is not blank is one.
 
     ``trimmed`` is a table of the rows whose cells are trimmed already, where there is one.
@@ -565,18 +746,24 @@ def settled_kinds(source: Source, names: list[str], trimmed: exp.Expr | None = N
     for name in names:
         cell = cell_column(name) if trimmed is not None else cells.text(cell_column(name), "text")
         tests.append(
-            named(sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER), f"number {name}")
+            named(
+                sql("BOOL_AND(REGEXP_FULL_MATCH(:c, :plain))", c=cell, plain=_PLAIN_NUMBER),
+                f"number {name}",
+            )
         )
         tests.append(
             named(
                 sql(
-                    "BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10) FILTER (WHERE :c IS NOT NULL)",
+                    "BOOL_AND(TRY_CAST(:c AS DATE) IS NOT NULL AND LENGTH(:c) = 10) FILTER (WHERE "
+                    ":c IS NOT NULL)",
                     c=cell,
                 ),
                 f"day {name}",
             )
         )
-    answer = source.engine.table(select(tests, source.relation if trimmed is None else trimmed)).to_pylist()[0]
+    answer = source.engine.table(
+        select(tests, source.relation if trimmed is None else trimmed)
+    ).to_pylist()[0]
     kinds: dict[str, Kind] = {}
     for name in names:
         if answer[f"number {name}"]:

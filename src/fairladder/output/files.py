@@ -1,4 +1,6 @@
-"""Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half file is ever seen."""
+"""Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half
+file is ever seen.
+"""
 
 from __future__ import annotations
 
@@ -55,13 +57,14 @@ def write(
 ) -> None:
     """Write a table, or one of several by name, to a file whose ending says the format.
 
-    ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO, nulls empty; ``facts`` stand
-    beside it in ``NAME.settings.json``. ``parquet``
-    holds the unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every table as a
-    list of rows under its name; without ``part`` all of them. ``md`` and ``html`` are a table for people, such as for a mail,
-    its numbers as they are read. ``xlsx`` has a sheet for each, its data never a formula. With
-    ``spreadsheet_safe`` text that a spreadsheet would take for a formula stands behind an apostrophe in CSV. The file is
-    replaced as a whole or not at all.
+    ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO,
+    nulls empty; ``facts`` stand beside it in ``NAME.settings.json``. ``parquet`` holds the
+    unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every
+    table as a list of rows under its name; without ``part`` all of them. ``md`` and ``html`` are a
+    table for people, such as for a mail, its numbers as they are read. ``xlsx`` has a sheet for
+    each, its data never a formula. With ``spreadsheet_safe`` text that a spreadsheet would take
+    for a formula stands behind an apostrophe in CSV. The file is replaced as a whole or not at
+    all.
 
     Raises UsageError for an unknown ending or part, or where the file cannot be written.
 
@@ -93,11 +96,14 @@ def write(
             look = SheetLook(decimals, style.currency, DAYS[style.days][1])
             write_workbook(_frames(tables, part), beside, look, facts)
         elif kind in ("md", "html"):
-            beside.write_text((as_markdown if kind == "md" else as_html)(frame_of(first), decimals, csv), "utf-8")
+            beside.write_text(
+                (as_markdown if kind == "md" else as_html)(frame_of(first), decimals, csv), "utf-8"
+            )
         else:
             _write_json(facts or {}, _frames(tables, part), beside, decimals)
     if kind == "csv" and facts is not None:
-        # Last, with the file's digest: whoever reads a file without its facts, or with another's, can see it.
+        # Last, with the file's digest: whoever reads a file without its facts, or with another's,
+        # can see it.
         with replacing(settings_path(path)) as told:
             told.write_text(as_json({**facts, "digest": digest}), "utf-8")
 
@@ -114,16 +120,16 @@ def digest_of(path: str | Path) -> str:
 
 
 def receipt_trouble(path: str | Path) -> str:
-    """What is wrong with the facts that stand beside a CSV; empty where they are its own, or it is no CSV."""
+    """What is wrong with the facts that stand beside a CSV; empty where they are its own, or
+    it is no CSV.
+    """
     if Path(path).suffix.lower() != ".csv":
         return ""
     name, beside = Path(path).name, settings_path(path)
     try:
         receipt = json.loads(beside.read_text("utf-8"))
     except FileNotFoundError:
-        return (
-            f"{name} stands without its receipt {beside.name}, so nobody can tell whether it is the list that was made."
-        )
+        return f"{name} stands without its receipt {beside.name}, so nobody can tell whether it is the list that was made."
     except (OSError, ValueError):
         return f"The receipt {beside.name} beside {name} cannot be read."
     if not isinstance(receipt, dict) or receipt.get("digest") != digest_of(path):
@@ -132,16 +138,18 @@ def receipt_trouble(path: str | Path) -> str:
 
 
 def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
-    """An apostrophe before text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage return and is no plain number."""
+    """An apostrophe before text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage
+    return and is no plain number.
+    """
     import pandas as pd
 
     safe = {}
     for name, values in frame.items():
         if values.dtype == object or isinstance(values.dtype, pd.CategoricalDtype | pd.StringDtype):
             texts = values.astype(object).where(values.notna(), None)
-            risky = texts.map(lambda v: isinstance(v, str) and v[:1] in _FORMULA and not _NUMBER.fullmatch(v)).to_numpy(
-                dtype=bool
-            )
+            risky = texts.map(
+                lambda v: isinstance(v, str) and v[:1] in _FORMULA and not _NUMBER.fullmatch(v)
+            ).to_numpy(dtype=bool)
             if risky.any():
                 values = texts.where(~risky, "'" + texts.astype(str))
         safe[_safe_text(name) if isinstance(name, str) else name] = values
@@ -180,14 +188,20 @@ def frame_of(result: Written) -> pd.DataFrame:
 def as_markdown(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -> str:
     """The table in Markdown, its cells as people read them."""
     cells = _for_people(frame, decimals, style or CsvStyle())
-    numbers = ["--:" if kind in "iuf" else "---" for kind in (frame[name].dtype.kind for name in frame)]
+    numbers = [
+        "--:" if kind in "iuf" else "---" for kind in (frame[name].dtype.kind for name in frame)
+    ]
     lines = [list(cells.columns), numbers, *cells.to_numpy(dtype=object).tolist()]
-    return "".join(f"| {' | '.join(str(c).replace('|', chr(92) + '|') for c in line)} |\n" for line in lines)
+    return "".join(
+        f"| {' | '.join(str(c).replace('|', chr(92) + '|') for c in line)} |\n" for line in lines
+    )
 
 
 def as_html(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -> str:
     """The table in HTML, its cells as people read them."""
-    return str(_for_people(frame, decimals, style or CsvStyle()).to_html(index=False, border=0)) + "\n"
+    return (
+        str(_for_people(frame, decimals, style or CsvStyle()).to_html(index=False, border=0)) + "\n"
+    )
 
 
 def _for_people(frame: pd.DataFrame, decimals: int, style: CsvStyle) -> pd.DataFrame:
@@ -202,7 +216,10 @@ def _for_people(frame: pd.DataFrame, decimals: int, style: CsvStyle) -> pd.DataF
             return str(value.strftime(DAYS[style.days][0]))
         return wording.plain(wording.cell(value, kind_in(frame, name)))
 
-    cells = {title(str(name)): [shown(str(name), value) for value in frame[name].astype(object)] for name in frame}
+    cells = {
+        title(str(name)): [shown(str(name), value) for value in frame[name].astype(object)]
+        for name in frame
+    }
     return pd.DataFrame(cells)
 
 
@@ -211,11 +228,14 @@ def as_json(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
 
 
-#: So many rows are turned into JSON at a time: all of them as objects would take many times the table's memory.
+#: So many rows are turned into JSON at a time: all of them as objects would take many times the
+#: table's memory.
 _JSON_ROWS = 5_000
 
 
-def _write_json(facts: Mapping[str, Any], tables: Mapping[str, pd.DataFrame], path: Path, decimals: int) -> None:
+def _write_json(
+    facts: Mapping[str, Any], tables: Mapping[str, pd.DataFrame], path: Path, decimals: int
+) -> None:
     """What ``as_json`` makes of the facts and of every table's rows, a piece after the other."""
     with path.open("w", encoding="utf-8") as file:
         file.write("{")
@@ -234,12 +254,16 @@ def _write_json(facts: Mapping[str, Any], tables: Mapping[str, pd.DataFrame], pa
 
 
 def _indented(value: Any) -> str:
-    """A value's JSON, indented one level further; line breaks within texts are escaped, so every one found is layout."""
+    """A value's JSON, indented one level further; line breaks within texts are escaped, so
+    every one found is layout.
+    """
     return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False).replace("\n", "\n ")
 
 
 def json_rows(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
-    """The rows as plain JSON values: money rounded to its decimals, days as ISO text, nulls as None."""
+    """The rows as plain JSON values: money rounded to its decimals, days as ISO text, nulls as
+    None.
+    """
     import pandas as pd
 
     columns = {}

@@ -1,4 +1,6 @@
-"""Rows of customers or orders in their engine, as a result is made of them: which, in which order, with which columns."""
+"""Rows of customers or orders in their engine, as a result is made of them: which, in which
+order, with which columns.
+"""
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -42,7 +44,11 @@ class Listing:
 
     @cached_property
     def _count(self) -> int:
-        return int(self.engine.table(select([named(sql("COUNT(*)"), "n")], self.rows, "rows"))["n"][0].as_py())
+        return int(
+            self.engine.table(select([named(sql("COUNT(*)"), "n")], self.rows, "rows"))["n"][
+                0
+            ].as_py()
+        )
 
     def query(self) -> exp.Select:
         """The rows in their order, with their columns."""
@@ -63,22 +69,35 @@ class Listing:
             query = query.limit(most + 1, copy=False)
         table = self.engine.table(query)
         if most is not None and len(table) > most:
-            raise UsageError(f"More than {most:,} rows are in this list. Write it with --out NAME.parquet or NAME.csv.")
+            raise UsageError(
+                f"More than {most:,} rows are in this list. Write it with --out NAME.parquet or "
+                "NAME.csv."
+            )
         return table
 
     def last(self, most: int) -> "pd.DataFrame":
         """The last rows, in the order of the rows."""
-        back = [exp.Ordered(this=o.this, desc=not o.args.get("desc"), nulls_first=True) for o in self.order]
-        rows: exp.Select = select(["*"], self.rows, "rows").order_by(*back, copy=False).limit(most, copy=False)
+        back = [
+            exp.Ordered(this=o.this, desc=not o.args.get("desc"), nulls_first=True)
+            for o in self.order
+        ]
+        rows: exp.Select = (
+            select(["*"], self.rows, "rows").order_by(*back, copy=False).limit(most, copy=False)
+        )
         return replace(self, rows=rows).frame()
 
     def sheet(self) -> Sheet:
         """The rows as CSV and Parquet hold them."""
-        types = {name: exp.DataType(this=exp.DataType.Type.ENUM, expressions=list(map(exp.Literal.string, values)))
+        types = {name: exp.DataType(this=exp.DataType.Type.ENUM,
+        expressions=list(map(exp.Literal.string, values)))
                  for name, values in self.fixed().items() if name in self.columns}  # fmt: skip
         query = self.query()
         query.set(
-            "expressions", [named(exp.cast(column(n), types[n]), n) if n in types else column(n) for n in self.columns]
+            "expressions",
+            [
+                named(exp.cast(column(n), types[n]), n) if n in types else column(n)
+                for n in self.columns
+            ],
         )
         table = self._here(query)
         for place, field in enumerate(table.schema):
@@ -87,24 +106,33 @@ class Listing:
         return Sheet(table, self.carried, engine=self.engine.reader)
 
     def write_parts(self, path: str, decimals: int, receipt: str) -> None:
-        """Let the engine write the rows as a folder of parts, in the order of the rows, with the receipt beside them.
+        """Let the engine write the rows as a folder of parts, in the order of the rows, with the
+        receipt beside them.
 
-        In CSV money has exactly ``decimals`` decimals and ratios are their shortest text, as in files written on this machine.
+        In CSV money has exactly ``decimals`` decimals and ratios are their shortest text, as in
+        files written on this machine.
         """
         writer = self.engine.parts_writer
         assert writer is not None
         kind, types = kind_of_parts(path), self.engine.columns(self.rows)
-        cells = {n: _csv_cell(n, types[n], decimals) if kind == "csv" else column(n) for n in self.columns}
+        cells = {
+            n: _csv_cell(n, types[n], decimals) if kind == "csv" else column(n)
+            for n in self.columns
+        }
         ordered = select(["*"], self.rows, "rows").order_by(*self.order, copy=False)
         query = select([named(tree, name) for name, tree in cells.items()], ordered, "ordered")
         writer.write(query, path, kind, receipt)
 
 
 def kind_of_parts(path: str) -> str:
-    """``parquet`` or ``csv``, by the ending of the folder's name. Raises UsageError for any other."""
+    """``parquet`` or ``csv``, by the ending of the folder's name. Raises UsageError for any
+    other.
+    """
     kind = format_of(path.rstrip("/"))
     if kind not in KINDS:
-        raise UsageError(f"{path!r}: on a cluster results are folders of parts, NAME.parquet or NAME.csv.")
+        raise UsageError(
+            f"{path!r}: on a cluster results are folders of parts, NAME.parquet or NAME.csv."
+        )
     return kind
 
 

@@ -1,6 +1,8 @@
-"""How an answer shows in a notebook: its finding, small tables as people read them, and what has to be said below.
+"""How an answer shows in a notebook: its finding, small tables as people read them, and what has
+to be said below.
 
-No colours of its own: text and lines take those of the notebook, so that light and dark themes both do.
+No colours of its own: text and lines take those of the notebook, so that light and dark themes
+both do.
 """
 
 from collections.abc import Sequence
@@ -24,7 +26,9 @@ _CELL = "text-align:{side};padding:.15em .9em .15em 0;font-variant-numeric:tabul
 
 @dataclass(frozen=True)
 class Piece:
-    """A table to show under its name; ``kind`` is what all columns of numbers are where the registry does not know them."""
+    """A table to show under its name; ``kind`` is what all columns of numbers are where the
+    registry does not know them.
+    """
 
     name: str
     frame: "pd.DataFrame"
@@ -32,10 +36,14 @@ class Piece:
 
 
 def as_html(finding: str, pieces: Sequence[Piece], notes: Sequence[str] = ()) -> str:
-    """The finding as a title, each table with at most its first rows, and the notes; every text is escaped."""
+    """The finding as a title, each table with at most its first rows, and the notes; every
+    text is escaped.
+    """
     parts = [f'<p style="font-weight:600;margin:.4em 0">{_text(finding)}</p>'] if finding else []
     parts += [_table(piece) for piece in pieces]
-    parts += [f'<p style="opacity:.75;font-size:.9em;margin:.2em 0">{_text(note)}</p>' for note in notes]
+    parts += [
+        f'<p style="opacity:.75;font-size:.9em;margin:.2em 0">{_text(note)}</p>' for note in notes
+    ]
     return f"<div>{''.join(parts)}</div>"
 
 
@@ -61,14 +69,20 @@ def _table(piece: Piece) -> str:
     ]
     more = len(piece.frame) - len(frame)
     left = (
-        f'<p style="opacity:.75;font-size:.9em;margin:0">{wording.counted(more, "more rows")}.</p>' if more > 0 else ""
+        f'<p style="opacity:.75;font-size:.9em;margin:0">{wording.counted(more, "more rows")}.</p>'
+        if more > 0
+        else ""
     )
     body = "".join(f"<tr>{row}</tr>" for row in rows)
-    return f'<table style="{_TABLE}"><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{left}'
+    return (
+        f'<table style="{_TABLE}"><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{left}'
+    )
 
 
 def _is_number(values: "pd.Series[Any]") -> bool:
-    return values.dtype.kind in "iuf" or (len(values) > 0 and all(isinstance(v, Decimal) for v in values))
+    return values.dtype.kind in "iuf" or (
+        len(values) > 0 and all(isinstance(v, Decimal) for v in values)
+    )
 
 
 def _cell(value: Any, kind: Kind | None) -> str:

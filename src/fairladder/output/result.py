@@ -1,4 +1,6 @@
-"""What an answer is made of when it leaves: its tables, the facts beside them, and the one way into any kind of file."""
+"""What an answer is made of when it leaves: its tables, the facts beside them, and the one way
+into any kind of file.
+"""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -17,7 +19,9 @@ if TYPE_CHECKING:
 
 
 class Answer:
-    """The base of what functions return when it is more than one table: ``frame``, the tables by name, and files of them."""
+    """The base of what functions return when it is more than one table: ``frame``, the tables
+    by name, and files of them.
+    """
 
     if TYPE_CHECKING:  # a field of most answers, worked out by some
 
@@ -35,9 +39,15 @@ class Answer:
         return {}
 
     def to_file(
-        self, path: str | Path, *, part: str | None = None, decimals: int = 2, spreadsheet_safe: bool = False
+        self,
+        path: str | Path,
+        *,
+        part: str | None = None,
+        decimals: int = 2,
+        spreadsheet_safe: bool = False,
     ) -> None:
-        """Write the tables as ``fairladder.write`` does: the main one, or ``part``, to CSV and Parquet, all to JSON and workbooks.
+        """Write the tables as ``fairladder.write`` does: the main one, or ``part``, to CSV and
+        Parquet, all to JSON and workbooks.
 
         Raises UsageError for an unknown ending or part, or where the file cannot be written.
         """
@@ -60,7 +70,9 @@ class Answer:
 
 @dataclass(frozen=True)
 class Result:
-    """Tables by name, the main one first, with ``facts`` that stand beside them in every kind of file."""
+    """Tables by name, the main one first, with ``facts`` that stand beside them in every kind
+    of file.
+    """
 
     parts: "Mapping[str, Written]"
     facts: Mapping[str, Any] | None = None
@@ -73,17 +85,22 @@ class Result:
         """The name of the table that a file with room for one holds."""
         return part or next(iter(self.parts))
 
-    def to_file(self, path: str | Path, *, part: str | None = None, spreadsheet_safe: bool = False) -> None:
+    def to_file(
+        self, path: str | Path, *, part: str | None = None, spreadsheet_safe: bool = False
+    ) -> None:
         """Write to the kind of file that the ending says, as a whole or not at all."""
         if self.whole is not None and part is None and format_of(path) == "json":
             with replacing(path) as beside:
                 beside.write_text(as_json(self.whole), "utf-8")
             return
         write(
-            self.parts, path, part=part, decimals=self.decimals, facts=self.facts, spreadsheet_safe=spreadsheet_safe, csv=self.csv,
+            self.parts, path, part=part, decimals=self.decimals, facts=self.facts,
+            spreadsheet_safe=spreadsheet_safe, csv=self.csv,
         )  # fmt: skip
 
     def as_csv(self, part: str | None = None, *, spreadsheet_safe: bool = False) -> str:
         """The CSV of one table."""
         table = self.parts[self.chosen(part)]
-        return csv_text(made_safe(frame_of(table)) if spreadsheet_safe else table, self.decimals, self.csv)
+        return csv_text(
+            made_safe(frame_of(table)) if spreadsheet_safe else table, self.decimals, self.csv
+        )

@@ -1,4 +1,6 @@
-"""A table as CSV and Parquet hold it: columns of Arrow, which of them are money, and nothing of pandas."""
+"""A table as CSV and Parquet hold it: columns of Arrow, which of them are money, and nothing
+of pandas.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,8 @@ if TYPE_CHECKING:
 class CsvStyle:
     """How files are written for whoever opens them; the first three are of CSV alone.
 
-    By default with commas, a decimal point, no byte-order mark, ISO days, and amounts without a currency.
+    By default with commas, a decimal point, no byte-order mark, ISO days, and amounts without a
+    currency.
     """
 
     separator: str = ","
@@ -60,7 +63,10 @@ class Sheet:
     @classmethod
     def of(cls, frame: pd.DataFrame) -> Sheet:
         """A DataFrame; what it knows of its columns comes along."""
-        columns = {str(name): pa.array(_of_one_type(values), from_pandas=True) for name, values in frame.items()}
+        columns = {
+            str(name): pa.array(_of_one_type(values), from_pandas=True)
+            for name, values in frame.items()
+        }
         table = pa.table(columns)
         for place, field in enumerate(table.schema):
             if pa.types.is_timestamp(field.type):
@@ -68,13 +74,17 @@ class Sheet:
         return cls(table, frame.attrs.get(CARRIED, ()), frame.attrs.get(ALSO_MONEY, ()))
 
     def is_money(self, name: str) -> bool:
-        """True for a column of numbers that is money, and no column of somebody's file that is called alike."""
+        """True for a column of numbers that is money, and no column of somebody's file that is
+        called alike.
+        """
         kind = self.table.schema.field(name).type
         numeric = pa.types.is_integer(kind) or pa.types.is_floating(kind)
         return numeric and name not in self.carried and (name in self.money or is_own_money(name))
 
     def decimals_of(self, name: str, decimals: int) -> int | None:
-        """How many decimals a column has in text; None where its numbers are written as they are."""
+        """How many decimals a column has in text; None where its numbers are written as they
+        are.
+        """
         if self.is_money(name):
             return decimals
         floats = pa.types.is_floating(self.table.schema.field(name).type)
@@ -87,9 +97,13 @@ class Sheet:
             import pyarrow.compute as pc
 
             written = DAYS[style.days][0]
-            table = _each(table, lambda _, v: pc.strftime(v, written) if pa.types.is_date(v.type) else v)
+            table = _each(
+                table, lambda _, v: pc.strftime(v, written) if pa.types.is_date(v.type) else v
+            )
         if style.currency:
-            table = _each(table, lambda n, v: _with_unit(v, style.currency) if self.is_money(n) else v)
+            table = _each(
+                table, lambda n, v: _with_unit(v, style.currency) if self.is_money(n) else v
+            )
         if style.decimal_mark == ",":
             table = _each(table, lambda n, v: _with_comma(v, self.is_money(n)))
         (self.engine or Embedded()).write_csv(table, str(path), style.separator)
@@ -103,7 +117,11 @@ class Sheet:
             if (places := self.decimals_of(name, decimals)) is not None:
                 return _decimals(values, places)
             # A decimal with no room before its point would be written without the zero there.
-            return values.cast(pa.decimal128(38, values.type.scale)) if pa.types.is_decimal(values.type) else values
+            return (
+                values.cast(pa.decimal128(38, values.type.scale))
+                if pa.types.is_decimal(values.type)
+                else values
+            )
 
         return _each(self.table, cell)
 
@@ -114,12 +132,18 @@ class Sheet:
         table = _each(self.table, _large)
         metadata = {b"fairladder": json.dumps(facts, ensure_ascii=False).encode()} if facts else {}
         # Measures hardly repeat, so a dictionary of them would cost time and save nothing.
-        repeating = [f.name for f in table.schema if pa.types.is_dictionary(f.type) or pa.types.is_integer(f.type)]
+        repeating = [
+            f.name
+            for f in table.schema
+            if pa.types.is_dictionary(f.type) or pa.types.is_integer(f.type)
+        ]
         pq.write_table(table.replace_schema_metadata(metadata), path, use_dictionary=repeating)
 
 
 def _each(table: pa.Table, made: Callable[[str, pa.ChunkedArray], pa.ChunkedArray]) -> pa.Table:
-    columns = [made(name, values) for name, values in zip(table.column_names, table.columns, strict=True)]
+    columns = [
+        made(name, values) for name, values in zip(table.column_names, table.columns, strict=True)
+    ]
     return pa.Table.from_arrays(columns, names=table.column_names)
 
 
@@ -152,12 +176,19 @@ def _with_comma(values: pa.ChunkedArray, money: bool) -> pa.ChunkedArray:
         return pc.replace_substring(values, ".", ",", max_replacements=1)
     if not (pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)):
         return values
-    texts = [None if v is None else repr(v) if isinstance(v, float) else str(v) for v in values.to_pylist()]
-    return pa.chunked_array([pa.array([None if t is None else t.replace(".", ",") for t in texts], pa.string())])
+    texts = [
+        None if v is None else repr(v) if isinstance(v, float) else str(v)
+        for v in values.to_pylist()
+    ]
+    return pa.chunked_array(
+        [pa.array([None if t is None else t.replace(".", ",") for t in texts], pa.string())]
+    )
 
 
 def _of_one_type(values: pd.Series[Any]) -> pd.Series[Any]:
-    """The column as text if it holds both text and numbers, such as rungs beside the labels of tiers."""
+    """The column as text if it holds both text and numbers, such as rungs beside the labels of
+    tiers.
+    """
     if values.dtype != object or len({isinstance(v, str) for v in values[values.notna()]}) < 2:
         return values
     return values.map(str, na_action="ignore")
@@ -169,7 +200,9 @@ def _decimals(values: pa.ChunkedArray, decimals: int) -> pa.Array:
     floats = np.where(there, as_array(values).astype(np.float64), 0.0)
     there &= ~np.isnan(floats)
     minor = to_minor(np.where(there, floats, 0.0), decimals)
-    both = np.empty((len(minor), 2), dtype="<i8")  # the low and the high half of a 128-bit whole number
+    both = np.empty(
+        (len(minor), 2), dtype="<i8"
+    )  # the low and the high half of a 128-bit whole number
     both[:, 0], both[:, 1] = minor, minor >> 63
     valid = np.packbits(there, bitorder="little")
     buffers = [pa.py_buffer(valid.tobytes()), pa.py_buffer(both.tobytes())]

@@ -1,4 +1,5 @@
-"""Results into a table of a database: in one transaction, as a new table in the old one's place or under a day of its own.
+"""Results into a table of a database: in one transaction, as a new table in the old one's place or
+under a day of its own.
 
 Nothing is read through this connection but what must be known of the table written.
 """
@@ -21,7 +22,8 @@ if TYPE_CHECKING:
     import pandas as pd
     from sqlalchemy import URL, Connection, Table
 
-#: What becomes of a table that is there: ``replace`` it, ``append`` a day to it, or (None) leave it and say so.
+#: What becomes of a table that is there: ``replace`` it, ``append`` a day to it, or (None) leave it
+#: and say so.
 Mode = Literal["replace", "append"] | None
 _ROWS_AT_A_TIME = 5_000
 #: Addresses of file systems as a cluster sees them, which hold no tables.
@@ -60,22 +62,33 @@ def table_address(out: str | None) -> TableAddress | None:
     url, _, name = out.partition("#")
     schema, _, table = name.rpartition(".")
     if not table:
-        raise UsageError("A database needs the name of the table, behind a `#`: --out 'postgresql://host/shop#scores'.")
+        raise UsageError(
+            "A database needs the name of the table, behind a `#`: --out "
+            "'postgresql://host/shop#scores'."
+        )
     checked_url(url, new_file=True)
     return TableAddress(url, table, schema or None)
 
 
 def write_table(
-    frame: "pd.DataFrame", address: str | TableAddress, as_of: dt.date | None, *, mode: Mode = None, decimals: int = 2
+    frame: "pd.DataFrame",
+    address: str | TableAddress,
+    as_of: dt.date | None,
+    *,
+    mode: Mode = None,
+    decimals: int = 2,
 ) -> int:
-    """Write the rows to a table, with ``as_of`` as their first column, and say how many there are: all in one transaction, or none.
+    """Write the rows to a table, with ``as_of`` as their first column, and say how many there are:
+    all in one transaction, or none.
 
-    ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Days become dates, money exact decimals, ids text; the primary key is
-    ``customer``, with ``as_of`` where days are appended, if the table has one row for each customer. ``mode`` says what becomes
-    of a table that is there: ``replace`` puts the new one in its place, ``append`` adds the day.
+    ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Days become dates, money exact decimals,
+    ids text; the primary key is ``customer``, with ``as_of`` where days are appended, if the table
+    has one row for each customer. ``mode`` says what becomes of a table that is there: ``replace``
+    puts the new one in its place, ``append`` adds the day.
 
-    Raises UsageError where the table is there and ``mode`` is None, or the address is wrong; DataError where the day is there
-    already, columns differ, somebody holds the table for long, or the database refuses.
+    Raises UsageError where the table is there and ``mode`` is None, or the address is wrong;
+    DataError where the day is there already, columns differ, somebody holds the table for long, or
+    the database refuses.
 
     >>> import fairladder as fl
     >>> import pathlib, tempfile
@@ -86,13 +99,18 @@ def write_table(
     """
     to = table_address(address) if isinstance(address, str) else address
     if to is None:
-        raise UsageError(f"{address!r} is not the address of a database. Write it as postgresql://host/shop#scores.")
+        raise UsageError(
+            f"{address!r} is not the address of a database. Write it as "
+            "postgresql://host/shop#scores."
+        )
     with _transaction(to) as connection:
         return _writing(connection, to, mode).write(frame, as_of, decimals)
 
 
 def require_table(address: TableAddress, mode: Mode) -> None:
-    """Raise UsageError or DataError where ``write_table`` could not even begin, before any work is done."""
+    """Raise UsageError or DataError where ``write_table`` could not even begin, before any
+    work is done.
+    """
     url = checked_url(address.url, new_file=True)
     if url.get_backend_name() == "sqlite" and not Path(url.database or "").exists():
         return
@@ -118,7 +136,8 @@ def _arguments(url: "URL") -> dict[str, Any]:
     if url.get_backend_name() == "sqlite":
         return {"connect_args": {"timeout": _PATIENCE_SECONDS}}
     if url.get_backend_name() in _MYSQL:
-        # Nothing is shortened to fit, and who is at work on the table is waited for as long as anywhere.
+        # Nothing is shortened to fit, and who is at work on the table is waited for as long as
+        # anywhere.
         patience = f"lock_wait_timeout = {_PATIENCE_SECONDS}, innodb_lock_wait_timeout = {_PATIENCE_SECONDS}"
         return {
             "connect_args": {
@@ -127,7 +146,11 @@ def _arguments(url: "URL") -> dict[str, Any]:
             }
         }
     options = f"-c lock_timeout={_PATIENCE_SECONDS}s"
-    return {"connect_args": {"connect_timeout": 10, "options": _joined(url, options)}} if _is_postgres(url) else {}
+    return (
+        {"connect_args": {"connect_timeout": 10, "options": _joined(url, options)}}
+        if _is_postgres(url)
+        else {}
+    )
 
 
 def _joined(url: "URL", options: str) -> str:
@@ -141,7 +164,9 @@ def _is_postgres(url: "URL") -> bool:
 
 
 def _with_transactions(engine: Any, sqlalchemy: Any) -> None:
-    """SQLite's own transactions, which hold tables that are made, too; Python's would begin at the first row."""
+    """SQLite's own transactions, which hold tables that are made, too; Python's would begin at
+    the first row.
+    """
 
     def connect(connection: Any, _: Any) -> None:
         connection.isolation_level = None
@@ -174,7 +199,11 @@ class _Writing:
             self._insert(self._table(self.address.table, columns), _rows(frame, as_of, decimals))
             return len(frame)
         aside = bool(there) or not self.tables_are_undone
-        name = f"{self.address.table[:40]}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}" if aside else self.address.table
+        name = (
+            f"{self.address.table[:40]}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}"
+            if aside
+            else self.address.table
+        )
         table = self._table(name, columns)
         try:
             table.create(self.connection)
@@ -187,11 +216,14 @@ class _Writing:
         return len(frame)
 
     def require_place(self) -> list[str]:
-        """The columns of the table that is there. Raises UsageError where it must not be touched."""
+        """The columns of the table that is there. Raises UsageError where it must not be
+        touched.
+        """
         there = self._columns_there()
         if there and self.mode is None:
             raise UsageError(
-                f"The {self.address.told} is there already. Say --replace to put a new one in its place, or --append to add this day."
+                f"The {self.address.told} is there already. Say --replace to put a new one in its "
+                "place, or --append to add this day."
             )
         return there
 
@@ -200,31 +232,47 @@ class _Writing:
         sqlalchemy = sqlalchemy_module()
         inspector = sqlalchemy.inspect(self.connection)
         if self.address.table in inspector.get_view_names(schema=self.address.schema):
-            raise UsageError(f"The {self.address.told} is a view. Name a table of its own for results.")
+            raise UsageError(
+                f"The {self.address.told} is a view. Name a table of its own for results."
+            )
         if not inspector.has_table(self.address.table, schema=self.address.schema):
             return []
-        return [c["name"] for c in inspector.get_columns(self.address.table, schema=self.address.schema)]
+        return [
+            c["name"] for c in inspector.get_columns(self.address.table, schema=self.address.schema)
+        ]
 
     def _table(self, name: str, columns: Sequence[Any]) -> "Table":
         sqlalchemy = sqlalchemy_module()
-        made: Table = sqlalchemy.Table(name, sqlalchemy.MetaData(), *columns, schema=self.address.schema)
+        made: Table = sqlalchemy.Table(
+            name, sqlalchemy.MetaData(), *columns, schema=self.address.schema
+        )
         return made
 
     def _require_same(self, there: list[str], ours: list[str]) -> None:
         if set(there) != set(ours):
-            missing, more = (", ".join(sorted(set(a) - set(b))) or "none" for a, b in ((ours, there), (there, ours)))
+            missing, more = (
+                ", ".join(sorted(set(a) - set(b))) or "none"
+                for a, b in ((ours, there), (there, ours))
+            )
             raise DataError(
-                f"The {self.address.told} has other columns: not there are {missing}; only there are {more}. Append to another "
+                f"The {self.address.told} has other columns: not there are {missing}; only there "
+                f"are {more}. Append to another "
                 "table, or say --replace."
             )
 
     def _require_new_day(self, as_of: dt.date | None) -> None:
         sqlalchemy = sqlalchemy_module()
         table = self._table(self.address.table, [sqlalchemy.Column("as_of", sqlalchemy.Date)])
-        day = sqlalchemy.select(sqlalchemy.literal(1)).select_from(table).where(table.c.as_of == as_of).limit(1)
+        day = (
+            sqlalchemy.select(sqlalchemy.literal(1))
+            .select_from(table)
+            .where(table.c.as_of == as_of)
+            .limit(1)
+        )
         if self.connection.execute(day).first() is not None:
             raise DataError(
-                f"The {self.address.told} holds the day {as_of} already. Delete its rows there first if it should be written anew."
+                f"The {self.address.told} holds the day {as_of} already. Delete its rows there "
+                "first if it should be written anew."
             )
 
     def _insert(self, table: "Table", rows: Iterator[tuple[Any, ...]]) -> None:
@@ -250,7 +298,9 @@ class _Writing:
         """Take back a table that was made; the end of the transaction does."""
 
     def _put_in_place(self, new: str, there: bool) -> None:
-        """The new table under the old one's name and with its grants; who reads sees the old one until the transaction ends."""
+        """The new table under the old one's name and with its grants; who reads sees the old
+        one until the transaction ends.
+        """
         preparer: Any = self.connection.dialect.identifier_preparer
         schema = f"{preparer.quote_identifier(self.address.schema)}." if self.address.schema else ""
         old = f"{schema}{preparer.quote_identifier(self.address.table)}"
@@ -258,7 +308,9 @@ class _Writing:
         if there:
             self.connection.exec_driver_sql(f"DROP TABLE {old}")
         renamed = preparer.quote_identifier(self.address.table)
-        self.connection.exec_driver_sql(f"ALTER TABLE {schema}{preparer.quote_identifier(new)} RENAME TO {renamed}")
+        self.connection.exec_driver_sql(
+            f"ALTER TABLE {schema}{preparer.quote_identifier(new)} RENAME TO {renamed}"
+        )
         for grantee, right in grants:
             whom = "PUBLIC" if grantee == "PUBLIC" else preparer.quote_identifier(grantee)
             self.connection.exec_driver_sql(f"GRANT {right} ON {old} TO {whom}")
@@ -266,7 +318,8 @@ class _Writing:
     def _grants(self) -> list[tuple[str, str]]:
         sqlalchemy = sqlalchemy_module()
         query = sqlalchemy.text(
-            "SELECT grantee, privilege_type FROM information_schema.table_privileges WHERE table_name = :t "
+            "SELECT grantee, privilege_type FROM information_schema.table_privileges WHERE "
+            "table_name = :t "
             "AND table_schema = COALESCE(:s, CURRENT_SCHEMA()) AND grantee <> CURRENT_USER"
         )
         rows = self.connection.execute(query, {"t": self.address.table, "s": self.address.schema})
@@ -274,21 +327,25 @@ class _Writing:
 
 
 class _MariaDbWriting(_Writing):
-    """MariaDB's tables are made at once, outside any transaction: so beside the old one, and renamed in one step."""
+    """MariaDB's tables are made at once, outside any transaction: so beside the old one, and
+    renamed in one step.
+    """
 
     tables_are_undone: ClassVar[bool] = False
 
     def require_place(self) -> list[str]:
         if not self.connection.dialect.is_mariadb:  # type: ignore[attr-defined]
             raise UsageError(
-                "Results are written to MariaDB, PostgreSQL and SQLite. For MySQL, write a CSV file and load that."
+                "Results are written to MariaDB, PostgreSQL and SQLite. For MySQL, write a CSV "
+                "file and load that."
             )
         there = super().require_place()
         if there and self.mode == "append":
             engine = self._options().get("mariadb_engine", "")
             if engine.lower() != "innodb":
                 raise UsageError(
-                    f"The {self.address.told} is kept by {engine or 'an engine'} without transactions, so a day could be appended by "
+                    f"The {self.address.told} is kept by {engine or 'an engine'} without "
+                    "transactions, so a day could be appended by "
                     "halves. Make it one of InnoDB first: ALTER TABLE … ENGINE = InnoDB."
                 )
         return there
@@ -335,10 +392,18 @@ def _writing(connection: "Connection", address: TableAddress, mode: Mode) -> _Wr
 
 
 def _columns(frame: "pd.DataFrame", decimals: int, daily: bool) -> list[Any]:
-    """A column for each of the frame's, ``as_of`` before them, with types that fit and the primary key where there can be one."""
+    """A column for each of the frame's, ``as_of`` before them, with types that fit and the
+    primary key where there can be one.
+    """
     sqlalchemy = sqlalchemy_module()
-    one_each = "customer" in frame and frame["customer"].notna().all() and frame["customer"].is_unique
-    columns = [sqlalchemy.Column("as_of", sqlalchemy.Date, primary_key=bool(one_each and daily), autoincrement=False)]
+    one_each = (
+        "customer" in frame and frame["customer"].notna().all() and frame["customer"].is_unique
+    )
+    columns = [
+        sqlalchemy.Column(
+            "as_of", sqlalchemy.Date, primary_key=bool(one_each and daily), autoincrement=False
+        )
+    ]
     for name in frame:
         key = bool(one_each and name == "customer")
         columns.append(sqlalchemy.Column(str(name), _type(frame, name, decimals), primary_key=key))
@@ -370,4 +435,6 @@ def _plain(frame: "pd.DataFrame", name: object, decimals: int) -> list[Any]:
         return [Decimal(next(units)).scaleb(-places) if there else None for there in known]
     if values.dtype.kind == "M":
         return [v.date() if there else None for v, there in zip(values, known, strict=True)]
-    return [v if there else None for v, there in zip(values.astype(object).tolist(), known, strict=True)]
+    return [
+        v if there else None for v, there in zip(values.astype(object).tolist(), known, strict=True)
+    ]

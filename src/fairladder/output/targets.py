@@ -1,4 +1,6 @@
-"""Where results go: endings and places judged before any work is done, files replaced as a whole or not at all."""
+"""Where results go: endings and places judged before any work is done, files replaced as a
+whole or not at all.
+"""
 
 import contextlib
 import os
@@ -25,36 +27,48 @@ def format_of(path: str | Path) -> str:
 
 
 def settings_path(path: str | Path) -> Path:
-    """Where the facts of a CSV stand, which has no room for them: ``scored.csv`` → ``scored.settings.json``."""
+    """Where the facts of a CSV stand, which has no room for them: ``scored.csv`` →
+    ``scored.settings.json``.
+    """
     return Path(path).with_suffix(".settings.json")
 
 
 def require_place(path: str | Path) -> None:
-    """Raise UsageError where no file can stand at ``path``: no such folder, one that cannot be written into, or no plain file."""
+    """Raise UsageError where no file can stand at ``path``: no such folder, one that cannot be
+    written into, or no plain file.
+    """
     target = Path(path)
     if target.is_dir():
         raise UsageError(f"{str(target)!r} is a folder; name a file in it.")
     real = _real(target)
     if not real.parent.is_dir():
         folder = real.parent if target.is_symlink() else target.parent
-        raise UsageError(f"There is no folder {str(folder)!r} to write {target.name!r} into. Make it first.")
+        raise UsageError(
+            f"There is no folder {str(folder)!r} to write {target.name!r} into. Make it first."
+        )
     if real.exists() and not real.is_file():
         raise UsageError(
-            f"{str(target)!r} is not an ordinary file, and results replace files as a whole. Name a file, or give --out -."
+            f"{str(target)!r} is not an ordinary file, and results replace files as a whole. Name "
+            "a file, or give --out -."
         )
     if not os.access(real.parent, os.W_OK):
-        raise UsageError(f"The folder {str(real.parent)!r} cannot be written into. Name a file in another one.")
+        raise UsageError(
+            f"The folder {str(real.parent)!r} cannot be written into. Name a file in another one."
+        )
 
 
 def require_apart(outputs: Mapping[str, str | Path], inputs: Iterable[str | Path]) -> None:
-    """Raise UsageError where an output (option → path) is an input or another output, be it through links or capitals."""
+    """Raise UsageError where an output (option → path) is an input or another output, be it
+    through links or capitals.
+    """
     seen: dict[str, str] = {}
     read = [Path(path) for path in inputs]
     for option, path in outputs.items():
         for other in read:
             if _same(Path(path), other):
                 raise UsageError(
-                    f"{option} {str(path)!r} is the file {str(other)!r}, which is read. Inputs are never changed; name another file."
+                    f"{option} {str(path)!r} is the file {str(other)!r}, which is read. Inputs "
+                    "are never changed; name another file."
                 )
         key = str(_real(Path(path))).casefold()
         if key in seen:
@@ -76,9 +90,11 @@ def _real(path: Path) -> Path:
 
 @contextmanager
 def replacing(path: str | Path) -> Iterator[Path]:
-    """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on an error.
+    """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on
+    an error.
 
-    A link is written through, and the mode of a file that is replaced is kept. Raises UsageError where that cannot be.
+    A link is written through, and the mode of a file that is replaced is kept. Raises UsageError
+    where that cannot be.
     """
     require_place(path)
     target = _real(Path(path))

@@ -1,4 +1,6 @@
-"""Tables as a workbook: a sheet for each, data never a formula, days as days, and the facts on a sheet of their own."""
+"""Tables as a workbook: a sheet for each, data never a formula, days as days, and the facts on
+a sheet of their own.
+"""
 
 import datetime as dt
 import json
@@ -24,7 +26,9 @@ _ROWS_AT_ONCE, _WIDEST = 2_000, 60
 
 @dataclass(frozen=True)
 class SheetLook:
-    """How cells of a workbook look: money's ``decimals`` and the ``currency`` behind it, and days as spreadsheets write them."""
+    """How cells of a workbook look: money's ``decimals`` and the ``currency`` behind it, and
+    days as spreadsheets write them.
+    """
 
     decimals: int
     currency: str = ""
@@ -38,10 +42,7 @@ class SheetLook:
 
 
 def write_workbook(
-    tables: Mapping[str, pd.DataFrame],
-    path: Path,
-    look: SheetLook,
-    facts: Mapping[str, Any] | None,
+    tables: Mapping[str, pd.DataFrame], path: Path, look: SheetLook, facts: Mapping[str, Any] | None
 ) -> None:
     """Write every table to a sheet of its name.
 
@@ -52,15 +53,22 @@ def write_workbook(
     for name, table in tables.items():
         if len(table) >= MOST_ROWS:
             raise DataError(
-                f"{name} has {len(table):,} rows, and a sheet holds {MOST_ROWS - 1:,}. Write csv or parquet."
+                f"{name} has {len(table):,} rows, and a sheet holds {MOST_ROWS - 1:,}. Write csv "
+                "or parquet."
             )
     plain = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
     large = sum(table.size for table in tables.values()) > MOST_CELLS_HELD
     plain["constant_memory"] = large  # rows go to the file as they are written
-    with a_scratch_folder() as scraps, xlsxwriter.Workbook(str(path), {**plain, "tmpdir": str(scraps)}) as book:
-        book.set_properties({"created": dt.datetime(2000, 1, 1, tzinfo=dt.UTC)})  # the same tables, the same bytes
+    with (
+        a_scratch_folder() as scraps,
+        xlsxwriter.Workbook(str(path), {**plain, "tmpdir": str(scraps)}) as book,
+    ):
+        book.set_properties(
+            {"created": dt.datetime(2000, 1, 1, tzinfo=dt.UTC)}
+        )  # the same tables, the same bytes
         looks = {
-            "head": book.add_format({"bold": True, "bottom": 1}), "day": book.add_format({"num_format": look.days}),
+            "head": book.add_format({"bold": True, "bottom": 1}),
+            "day": book.add_format({"num_format": look.days}),
             "share": book.add_format({"num_format": "0.0%"}),
             "money": book.add_format({"num_format": look.money}),
         }  # fmt: skip
@@ -81,10 +89,16 @@ def write_workbook(
             sheet = book.add_worksheet("about")
             for row, (key, value) in enumerate(facts.items()):
                 sheet.write_string(row, 0, str(key), looks["head"])
-                sheet.write_string(row, 1, value if isinstance(value, str) else json.dumps(value, ensure_ascii=False))
+                sheet.write_string(
+                    row,
+                    1,
+                    value if isinstance(value, str) else json.dumps(value, ensure_ascii=False),
+                )
 
 
-def _row_by_row(sheet: Any, table: pd.DataFrame, shown: Sequence[Any], looks: Mapping[str, Any]) -> None:
+def _row_by_row(
+    sheet: Any, table: pd.DataFrame, shown: Sequence[Any], looks: Mapping[str, Any]
+) -> None:
     """The header and the rows of a large table; columns are as wide as the first rows need."""
     for at, column in enumerate(table.columns):
         texts = [str(column), *map(str, table[column].head(_ROWS_AT_ONCE).dropna())]
@@ -103,20 +117,31 @@ def _row_by_row(sheet: Any, table: pd.DataFrame, shown: Sequence[Any], looks: Ma
         for row in range(len(piece)):
             for at, column in enumerate(table.columns):
                 if known[at][row]:
-                    write_cell(sheet, begin + row, at, column, cells[at][row], shown[at], looks["day"])
+                    write_cell(
+                        sheet, begin + row, at, column, cells[at][row], shown[at], looks["day"]
+                    )
 
 
 def _look(looks: Mapping[str, Any], table: pd.DataFrame, column: object) -> Any:
-    return looks["money"] if is_money(table, column) else looks["share"] if is_share(table, column) else None
+    return (
+        looks["money"]
+        if is_money(table, column)
+        else looks["share"]
+        if is_share(table, column)
+        else None
+    )
 
 
 def _definitions(book: Any, tables: Mapping[str, pd.DataFrame], head: Any) -> None:
-    """A sheet that says in a sentence what each column of ours means, its unit, and when it is empty."""
+    """A sheet that says in a sentence what each column of ours means, its unit, and when it is
+    empty.
+    """
     rows = [
         (name, str(column), found.sentence, found.unit, found.nulls)
         for name, table in tables.items()
         for column in table.columns
-        if column not in table.attrs.get(CARRIED, ()) and (found := meant(name, str(column))) is not None
+        if column not in table.attrs.get(CARRIED, ())
+        and (found := meant(name, str(column))) is not None
     ]
     if not rows:
         return
@@ -131,20 +156,29 @@ def _definitions(book: Any, tables: Mapping[str, pd.DataFrame], head: Any) -> No
 
 def _column(sheet: Any, at: int, values: "pd.Series[Any]", look: Any, day: Any) -> None:
     known = values.notna().to_numpy()
-    cells = values.dt.to_pydatetime().tolist() if values.dtype.kind == "M" else values.astype(object).tolist()
+    cells = (
+        values.dt.to_pydatetime().tolist()
+        if values.dtype.kind == "M"
+        else values.astype(object).tolist()
+    )
     for row in known.nonzero()[0].tolist():
         write_cell(sheet, row, at, values.name, cells[row], look, day)
 
 
-def write_cell(sheet: Any, row: int, at: int, column: object, cell: Any, look: Any, day: Any) -> None:
-    """Write a cell that is not null beneath the header: data is never a formula. ``row`` counts from 0, below the header's."""
+def write_cell(
+    sheet: Any, row: int, at: int, column: object, cell: Any, look: Any, day: Any
+) -> None:
+    """Write a cell that is not null beneath the header: data is never a formula. ``row``
+    counts from 0, below the header's.
+    """
     if isinstance(cell, bool):
         sheet.write_boolean(row + 1, at, cell)
     elif isinstance(cell, dt.datetime):
         sheet.write_datetime(row + 1, at, cell, day)
     elif isinstance(cell, str) and len(cell) > LONGEST_CELL:
         raise DataError(
-            f"Row {row + 1:,}, column `{column}` holds {len(cell):,} characters, and a cell of a sheet holds "
+            f"Row {row + 1:,}, column `{column}` holds {len(cell):,} characters, and a cell of a "
+            "sheet holds "
             f"{LONGEST_CELL:,}. Write csv, parquet or json."
         )
     elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):

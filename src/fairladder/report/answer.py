@@ -1,4 +1,6 @@
-"""The answer that a report begins with: who carries the shop, who is slipping, who can be left alone, what to do, and how sure."""
+"""The answer that a report begins with: who carries the shop, who is slipping, who can be left
+alone, what to do, and how sure.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -20,13 +22,25 @@ class Line:
 
 
 def answer_of(about: Contents) -> list[Line]:
-    """The three sentences, the one thing to do next, and how sure it is; only the reasons where there are too few to advise."""
+    """The three sentences, the one thing to do next, and how sure it is; only the reasons
+    where there are too few to advise.
+    """
     if about.few:
         return [Line("Why is there no advice?", " ".join(about.few)), _how_sure(about)]
     return [
-        _stance(about, "Who carries the shop?", ("keep",), "nobody yet: no segment to keep holds a customer."),
+        _stance(
+            about,
+            "Who carries the shop?",
+            ("keep",),
+            "nobody yet: no segment to keep holds a customer.",
+        ),
         _slipping(about),
-        _stance(about, "Who can be left alone?", ("leave",), "nobody: no segment to leave alone holds a customer."),
+        _stance(
+            about,
+            "Who can be left alone?",
+            ("leave",),
+            "nobody: no segment to leave alone holds a customer.",
+        ),
         _next(about),
         _how_sure(about),
     ]
@@ -45,7 +59,10 @@ def _stance(about: Contents, question: str, stances: tuple[str, ...], nobody: st
     held = _held(about, stances)
     if held.empty:
         return Line(question, nobody[0].upper() + nobody[1:], stances[0])
-    people, share = wording.counted(held["customers"].sum(), "customers"), held["customer_share"].sum()
+    people, share = (
+        wording.counted(held["customers"].sum(), "customers"),
+        held["customer_share"].sum(),
+    )
     text = f"{people} ({wording.percent(share)} of all) in {wording.listed(held['segment'])}. They have spent "
     text += f"{_money(about, held['spend'].sum())}, {wording.percent(held['spend_share'].sum())} of all spend."
     return Line(question, text, stances[0])
@@ -75,7 +92,9 @@ def _next(about: Contents) -> Line:
         )
     if held.empty:
         return Line(
-            question, "Nobody needs to be won back. Look after those who carry the shop, and come back next month."
+            question,
+            "Nobody needs to be won back. Look after those who carry the shop, and come back next "
+            "month.",
         )
     best = row_of_largest(held, held["spend"])
     each = best["spend"] / best["customers"]
@@ -83,13 +102,16 @@ def _next(about: Contents) -> Line:
     if best["customers"] == 1:
         return Line(
             question,
-            f"Write to the one customer of {best['segment']}, who has spent {_money(about, each)} and not ordered for {days} days.",
+            f"Write to the one customer of {best['segment']}, who has spent {_money(about, each)} "
+            f"and not ordered for {days} days.",
             "win-back",
         )
     return Line(
         question,
-        f"Write to the {wording.counted(best['customers'], 'customers')} of {best['segment']}: they have spent {_money(about, each)} "
-        f"each, and half of them have not ordered for {days} days or more. `fairladder campaign` makes the list and holds some out, "
+        f"Write to the {wording.counted(best['customers'], 'customers')} of {best['segment']}: "
+        f"they have spent {_money(about, each)} "
+        f"each, and half of them have not ordered for {days} days or more. `fairladder campaign` "
+        "makes the list and holds some out, "
         "so that you can tell what the letter brought.",
         "win-back",
     )
@@ -103,12 +125,16 @@ def _how_sure(about: Contents) -> Line:
     if errors:
         parts.insert(
             0,
-            f"Not sure at all: {wording.counted(len(errors), 'findings', 'have')} to be settled before these numbers count.",
+            f"Not sure at all: {wording.counted(len(errors), 'findings', 'have')} to be settled "
+            "before these numbers count.",
         )
     if warnings:
         parts.append(f"{wording.counted(len(warnings), 'warnings', 'stand')} below.")
     if about.forecast is not None and about.forecast.backtest is not None:
         parts.append(about.forecast.backtest.in_words())
     elif about.forecast is not None:
-        parts.append("The forecast is untested: the history is too short to set some months aside for a test.")
+        parts.append(
+            "The forecast is untested: the history is too short to set some months aside for a "
+            "test."
+        )
     return Line("How sure is this?", " ".join(parts))

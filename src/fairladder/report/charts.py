@@ -1,4 +1,6 @@
-"""Charts as shapes with places, for the page to write as SVG: no screen, no fonts, no colours, only classes of the style sheet."""
+"""Charts as shapes with places, for the page to write as SVG: no screen, no fonts, no colours,
+only classes of the style sheet.
+"""
 
 import unicodedata
 from collections.abc import Callable, Sequence
@@ -16,7 +18,9 @@ _ROW, _GAP = 22, 10
 
 @dataclass(frozen=True)
 class Shape:
-    """A rectangle, a line, a circle or a path, with its attributes, and what it says when it is pointed at."""
+    """A rectangle, a line, a circle or a path, with its attributes, and what it says when it
+    is pointed at.
+    """
 
     tag: str
     attributes: tuple[tuple[str, object], ...]
@@ -25,7 +29,9 @@ class Shape:
 
 @dataclass(frozen=True)
 class Label:
-    """A text at a place; ``css`` says its size and colour, ``anchor`` which side of it the place is."""
+    """A text at a place; ``css`` says its size and colour, ``anchor`` which side of it the
+    place is.
+    """
 
     x: float
     y: float
@@ -60,7 +66,9 @@ class Figure:
 
 @dataclass(frozen=True)
 class Bar:
-    """A bar from ``start`` to ``start`` + ``value`` with its text; ``ends`` are those of a range around it."""
+    """A bar from ``start`` to ``start`` + ``value`` with its text; ``ends`` are those of a
+    range around it.
+    """
 
     value: float
     text: str
@@ -82,7 +90,9 @@ class BarRow:
 
 @dataclass(frozen=True)
 class Series:
-    """Values along the axis with their class; ``marks`` are the spans (first, last place) that are drawn as flat."""
+    """Values along the axis with their class; ``marks`` are the spans (first, last place) that
+    are drawn as flat.
+    """
 
     name: str
     css: str
@@ -91,8 +101,12 @@ class Series:
 
 
 def shape(tag: str, tip: str = "", **attributes: object) -> Shape:
-    """A shape; ``css`` is its class, and underscores in names are hyphens. Numbers get one decimal."""
-    named = ((n.replace("_", "-") if n != "css" else "class", _short(v)) for n, v in attributes.items())
+    """A shape; ``css`` is its class, and underscores in names are hyphens. Numbers get one
+    decimal.
+    """
+    named = (
+        (n.replace("_", "-") if n != "css" else "class", _short(v)) for n, v in attributes.items()
+    )
     return Shape(tag, tuple(named), tip)
 
 
@@ -106,13 +120,19 @@ def both(draw: Callable[[int], Chart]) -> tuple[Chart, Chart]:
 
 
 def bars(rows: Sequence[BarRow], width: int) -> Chart:
-    """Rows of bars that share one scale from a common zero; where there is little room, labels stand above their bars."""
+    """Rows of bars that share one scale from a common zero; where there is little room, labels
+    stand above their bars.
+    """
     longest = max((max(wide(r.label), wide(r.below, _SMALL_SIGN)) for r in rows), default=0.0)
     above = width < WIDE or longest + 14 > width * 0.34
     left = 0.0 if above else longest + 14
     texts = max((wide(b.text, _SMALL_SIGN) for r in rows for b in r.bars), default=0.0) + 12
-    low = min(0.0, *(min(b.start, b.start + b.value, *(b.ends or ())) for r in rows for b in r.bars))
-    high = max(0.0, *(max(b.start, b.start + b.value, *(b.ends or ())) for r in rows for b in r.bars))
+    low = min(
+        0.0, *(min(b.start, b.start + b.value, *(b.ends or ())) for r in rows for b in r.bars)
+    )
+    high = max(
+        0.0, *(max(b.start, b.start + b.value, *(b.ends or ())) for r in rows for b in r.bars)
+    )
     room = max(width - left - texts, width * 0.25)
     scale = room / ((high - low) or 1.0)
     zero = left - low * scale
@@ -123,7 +143,9 @@ def bars(rows: Sequence[BarRow], width: int) -> Chart:
         room_below = len(row.bars) * (thick + 3)
         beside = wide(row.below, _SMALL_SIGN) + 14 if row.below else 0.0
         name = fitted(row.label, width - beside - 6) if above else row.label
-        labels.append(Label(6 if above else left - 10, y + 15, name, "", "start" if above else "end"))
+        labels.append(
+            Label(6 if above else left - 10, y + 15, name, "", "start" if above else "end")
+        )
         if row.below:
             place = (width, y + 15, "end") if above else (left - 10, y + 31, "end")
             labels.append(Label(place[0], place[1], row.below, f"small {row.below_css}", place[2]))
@@ -131,7 +153,15 @@ def bars(rows: Sequence[BarRow], width: int) -> Chart:
             at = top + i * (thick + 3)
             first, last = sorted((zero + bar.start * scale, zero + (bar.start + bar.value) * scale))
             shapes.append(
-                shape("rect", bar.tip, x=first, y=at, width=max(last - first, 1.0), height=float(thick), css=bar.css)
+                shape(
+                    "rect",
+                    bar.tip,
+                    x=first,
+                    y=at,
+                    width=max(last - first, 1.0),
+                    height=float(thick),
+                    css=bar.css,
+                )
             )
             end = last
             if bar.ends is not None:
@@ -139,16 +169,25 @@ def bars(rows: Sequence[BarRow], width: int) -> Chart:
                 middle, end = at + thick / 2, max(last, b)
                 whisker = f"M{a:.1f} {middle - 5:.1f}v10M{a:.1f} {middle:.1f}H{b:.1f}M{b:.1f} {middle - 5:.1f}v10"
                 shapes.append(shape("path", css="whisker", d=whisker))
-            labels.append(Label(end + 7, at + thick / 2 + 4, bar.text, "small" if i == 0 else "small faint"))
+            labels.append(
+                Label(end + 7, at + thick / 2 + 4, bar.text, "small" if i == 0 else "small faint")
+            )
         y = max(top + room_below, y + (_ROW if above else (34 if row.below else 0))) + _GAP
     shapes.append(shape("path", css="axis", d=f"M{zero:.1f} 0V{y:.0f}"))
     return Chart(width, ceil(y) + 2, tuple(shapes), tuple(labels))
 
 
 def columns(
-    places: Sequence[str], series: Sequence[Series], width: int, written: Callable[[float], str], *, unsure: int = 0
+    places: Sequence[str],
+    series: Sequence[Series],
+    width: int,
+    written: Callable[[float], str],
+    *,
+    unsure: int = 0,
 ) -> Chart:
-    """Columns of ``series`` on top of each other (below the axis where negative), the last ``unsure`` of them not complete."""
+    """Columns of ``series`` on top of each other (below the axis where negative), the last
+    ``unsure`` of them not complete.
+    """
     height, left, bottom = (300 if width >= WIDE else 240), 58.0, 26.0
     ups = [sum(max(s.values[i], 0.0) for s in series) for i in range(len(places))]
     downs = [sum(min(s.values[i], 0.0) for s in series) for i in range(len(places))]
@@ -181,7 +220,9 @@ def columns(
     return Chart(width, height, tuple(shapes), tuple(labels))
 
 
-def lines(places: Sequence[str], series: Sequence[Series], width: int, written: Callable[[float], str]) -> Chart:
+def lines(
+    places: Sequence[str], series: Sequence[Series], width: int, written: Callable[[float], str]
+) -> Chart:
     """Lines over the places, each with its name at its end, spans without growth drawn thick."""
     height, left, bottom = (300 if width >= WIDE else 250), 58.0, 26.0
     right = max((wide(s.name, _SMALL_SIGN) for s in series), default=0.0) + 12
@@ -196,21 +237,36 @@ def lines(places: Sequence[str], series: Sequence[Series], width: int, written: 
     shapes, labels = _frame(ticks, y_of, left, width - right, written)
     ends = spread([y_of(s.values[-1]) for s in series], 14, 10, height - bottom)
     for one, end in zip(series, ends, strict=True):
-        path = "M" + "L".join(f"{left + i * step:.1f} {y_of(v):.1f}" for i, v in enumerate(one.values))
-        shapes.append(shape("path", f"{one.name}: {written(one.values[-1])} at the end", css=f"line {one.css}", d=path))
+        path = "M" + "L".join(
+            f"{left + i * step:.1f} {y_of(v):.1f}" for i, v in enumerate(one.values)
+        )
+        shapes.append(
+            shape(
+                "path",
+                f"{one.name}: {written(one.values[-1])} at the end",
+                css=f"line {one.css}",
+                d=path,
+            )
+        )
         for first, last in one.marks:
             y = y_of(one.values[last])
             tip = f"{one.name}: nobody new from {places[first]} to {places[last]}"
             span_there = f"M{left + first * step:.1f} {y:.1f}H{left + last * step:.1f}"
             shapes.append(shape("path", tip, css=f"flat {one.css}", d=span_there))
         name = fitted(one.name, right - 8, _SMALL_SIGN)
-        labels.append(Label(left + (len(places) - 1) * step + 7, end + 4, name, f"small {one.css}-text"))
+        labels.append(
+            Label(left + (len(places) - 1) * step + 7, end + 4, name, f"small {one.css}-text")
+        )
     labels += _along(places, left, step, height - 8, width - right)
     return Chart(width, height, tuple(shapes), tuple(labels))
 
 
-def curve(points: Sequence[tuple[float, float]], marks: Sequence[tuple[float, float, str]], width: int) -> Chart:
-    """A curve of shares against shares (both 0..1), with marked points and the diagonal of equal shares."""
+def curve(
+    points: Sequence[tuple[float, float]], marks: Sequence[tuple[float, float, str]], width: int
+) -> Chart:
+    """A curve of shares against shares (both 0..1), with marked points and the diagonal of
+    equal shares.
+    """
     height, left, bottom = (320 if width >= WIDE else 260), 46.0, 28.0
 
     def at(x: float, y: float) -> tuple[float, float]:
@@ -221,7 +277,11 @@ def curve(points: Sequence[tuple[float, float]], marks: Sequence[tuple[float, fl
         (x, low), (_, y) = at(share, 0), at(0, share)
         shapes.append(shape("path", css="grid", d=f"M{left:.1f} {y:.1f}H{width - 8}"))
         labels.append(Label(left - 6, y + 4, f"{100 * share:.0f} %", "small faint", "end"))
-        labels.append(Label(x, low + 18, f"{100 * share:.0f} %", "small faint", "middle" if share < 1 else "end"))
+        labels.append(
+            Label(
+                x, low + 18, f"{100 * share:.0f} %", "small faint", "middle" if share < 1 else "end"
+            )
+        )
     (x0, y0), (x1, y1) = at(0, 0), at(1, 1)
     shapes.append(shape("path", css="grid dashed", d=f"M{x0:.1f} {y0:.1f}L{x1:.1f} {y1:.1f}"))
     path = "M" + "L".join("{:.1f} {:.1f}".format(*at(x, y)) for x, y in points)
@@ -234,7 +294,9 @@ def curve(points: Sequence[tuple[float, float]], marks: Sequence[tuple[float, fl
 
 
 def whole(parts: Sequence[tuple[str, float, str, str]], width: int) -> Chart:
-    """One bar of parts (name, value, class, tip) that make up a whole; a part that is there is never too thin to see."""
+    """One bar of parts (name, value, class, tip) that make up a whole; a part that is there is
+    never too thin to see.
+    """
     total = sum(value for _, value, _, _ in parts) or 1.0
     there = [p for p in parts if p[1] > 0]
     room = width - 3.0 * len(there)
@@ -247,7 +309,9 @@ def whole(parts: Sequence[tuple[str, float, str, str]], width: int) -> Chart:
 
 
 def nice(low: float, high: float, about: int) -> list[float]:
-    """Round numbers from at most ``low`` to at least ``high``, ``about`` steps of 1, 2, 2.5 or 5 times a power of ten."""
+    """Round numbers from at most ``low`` to at least ``high``, ``about`` steps of 1, 2, 2.5 or
+    5 times a power of ten.
+    """
     if high <= low:
         high = low + 1.0
     rough = (high - low) / about
@@ -272,12 +336,18 @@ def fitted(text: str, room: float, sign: float = _SIGN) -> str:
 
 
 def _frame(
-    ticks: Sequence[float], y_of: Callable[[float], float], left: float, width: float, written: Callable[[float], str]
+    ticks: Sequence[float],
+    y_of: Callable[[float], float],
+    left: float,
+    width: float,
+    written: Callable[[float], str],
 ) -> tuple[list[Shape], list[Label]]:
     shapes, labels = [], []
     for tick in ticks:
         y = y_of(tick)
-        shapes.append(shape("path", css="axis" if tick == 0 else "grid", d=f"M{left:.1f} {y:.1f}H{width:.1f}"))
+        shapes.append(
+            shape("path", css="axis" if tick == 0 else "grid", d=f"M{left:.1f} {y:.1f}H{width:.1f}")
+        )
         labels.append(Label(left - 8, y + 4, written(tick), "small faint", "end"))
     return shapes, labels
 
@@ -290,7 +360,13 @@ def _along(places: Sequence[str], first: float, step: float, y: float, width: fl
     every = max(ceil(needed / step), 1) if step > 0 else 1
     half = needed / 2
     return [
-        Label(min(max(first + i * step, half), width - half + 14), y, places[i], "small faint", "middle")
+        Label(
+            min(max(first + i * step, half), width - half + 14),
+            y,
+            places[i],
+            "small faint",
+            "middle",
+        )
         for i in range(0, len(places), every)
         if first + i * step + half < width + 20
     ]

@@ -38,7 +38,9 @@ _LEAST_BEFORE = 91
 
 @dataclass(frozen=True)
 class Contents:
-    """Everything that the page and the workbook show; ``None`` where the data do not allow it, and ``gaps`` says why."""
+    """Everything that the page and the workbook show; ``None`` where the data do not allow it,
+    and ``gaps`` says why.
+    """
 
     facts: Mapping[str, Any]
     scheme: Scheme
@@ -61,7 +63,9 @@ class Contents:
     forecast: Forecast | None
     changes: Comparison | None
     strips: pd.DataFrame
-    """``customer``, ``month`` (its first day) and ``orders``: purchases by month, where there are any."""
+    """``customer``, ``month`` (its first day) and ``orders``: purchases by month, where there
+    are any.
+    """
     gaps: Mapping[str, str]
     """Part (formula, forecast, changes) → why it is not there."""
     few: tuple[str, ...]
@@ -76,15 +80,22 @@ class Contents:
 
 
 def contents_of(
-    orders: Read, *, then: str | dt.date | None = None, by: str | None = None, progress: Progress | None = None
+    orders: Read,
+    *,
+    then: str | dt.date | None = None,
+    by: str | None = None,
+    progress: Progress | None = None,
 ) -> Contents:
     """Ask all questions of a report.
 
-    ``then`` is the day to compare with (a year or a quarter ago where none is given and the history reaches back), ``by`` a column
-    to follow new customers by (the channel, where there is one). Raises DataError where nobody has a purchase, UsageError for an
-    unknown column or day.
+    ``then`` is the day to compare with (a year or a quarter ago where none is given and the
+    history reaches back), ``by`` a column to follow new customers by (the channel, where there is
+    one). Raises DataError where nobody has a purchase, UsageError for an unknown column or day.
     """
-    steps, gaps = Steps(seen_by(progress, "Asking all questions of the report"), 9), dict[str, str]()
+    steps, gaps = (
+        Steps(seen_by(progress, "Asking all questions of the report"), 9),
+        dict[str, str](),
+    )
     asked = iter(steps.over(range(9)))
     next(asked)
     checked = check(orders)
@@ -92,14 +103,17 @@ def contents_of(
     customers = customers_to_score(orders)
     if nobody_bought(customers) or orders.as_of is None:
         raise DataError(
-            "No customer has a purchase, so there is nothing to report. `fairladder check` says what became of the rows."
+            "No customer has a purchase, so there is nothing to report. `fairladder check` says "
+            "what became of the rows."
         )
     day = then or _ago(customers, orders.as_of)
     if day is None:
         gaps["changes"] = "The history is too short to compare with an earlier day."
         changes = None
     else:
-        changes = compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
+        changes = (
+            compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
+        )
     next(asked)
     people = scored_of(orders)
     ladders, scored = people.ladders, chosen(orders, people).frame()
@@ -109,7 +123,9 @@ def contents_of(
     grown = growth(orders, period=period)
     by_group = growth(orders, period=period, by=by) if by else None
     next(asked)
-    cohort_table = cohorts(orders, period="quarter" if period == "month" and len(grown) > 12 else period)
+    cohort_table = cohorts(
+        orders, period="quarter" if period == "month" and len(grown) > 12 else period
+    )
     counts = order_counts(orders)
     next(asked)
     strips = _strips(orders)
@@ -139,9 +155,11 @@ def contents_of(
         facts=facts, scheme=orders.scheme, as_of=orders.as_of, checked=checked,
         customers=shown, ladders=ladders, segments=segments, tiers=summary.tier_summary(people),
         rules=summary.rule_coverage(people), period=period, by=by, growth=grown, grown_by=by_group,
-        spells=flat_spells(by_group if by_group is not None else grown, by), cohorts=cohort_table, counts=counts,
+        spells=flat_spells(by_group if by_group is not None else grown, by), cohorts=cohort_table,
+        counts=counts,
         formula=formula, forecast=forecast, changes=changes, strips=strips, gaps=gaps,
-        few=tuple(fairness.too_few_to_advise(people)), notes=tuple(dict.fromkeys(n for n in notes if n)),
+        few=tuple(fairness.too_few_to_advise(people)),
+        notes=tuple(dict.fromkeys(n for n in notes if n)),
     )  # fmt: skip
 
 
@@ -177,7 +195,9 @@ def _strips(orders: Read) -> pd.DataFrame:
     month = calendar_of("month", None)
     keys = [column("customer"), named(month.start_of(column("placed_on")), "month")]
     placed = select(["*"], orders.order_table([], sequence=False, history=False), "orders")
-    query = select([*keys, named(sql("COUNT(*)"), "orders")], placed, "placed").where(sql("amount > 0"), copy=False)
+    query = select([*keys, named(sql("COUNT(*)"), "orders")], placed, "placed").where(
+        sql("amount > 0"), copy=False
+    )
     frame = orders.frame(query.group_by(sql("1"), sql("2"), copy=False))
     frame = frame.astype(
         {"customer": "str", "month": "datetime64[s]", "orders": np.int64}

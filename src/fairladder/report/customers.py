@@ -1,9 +1,11 @@
-"""The table of customers as one compact block: typed columns, one after the other, that the page unpacks when it opens.
+"""The table of customers as one compact block: typed columns, one after the other, that the page
+unpacks when it opens.
 
-The block is gzip of: the length of a header (4 bytes, little end first), the header as JSON, and the columns' bytes, each from
-a place that is a multiple of 8. The header says of every column its name, its label, its kind for people, how it is stored
-(``text``, ``names``, ``i32``, ``f64``, ``u2``) and where. Numbers are whole, in units of 10^−decimals; null is the least 32-bit
-number, or NaN.
+The block is gzip of: the length of a header (4 bytes, little end first), the header as JSON, and
+the columns' bytes, each from a place that is a multiple of 8. The header says of every column its
+name, its label, its kind for people, how it is stored (``text``, ``names``, ``i32``, ``f64``,
+``u2``) and where. Numbers are whole, in units of 10^−decimals; null is the least 32-bit number, or
+NaN.
 """
 
 import base64
@@ -55,7 +57,9 @@ class Field:
 
 
 def shown(about: Contents) -> pd.DataFrame:
-    """The customers that the page holds: all, or, where there are too many, those who spent the most, everyone tied left out."""
+    """The customers that the page holds: all, or, where there are too many, those who spent
+    the most, everyone tied left out.
+    """
     customers = about.customers
     if len(customers) <= MOST_ON_PAGE:
         return customers
@@ -69,10 +73,18 @@ def fields(about: Contents, customers: pd.DataFrame) -> list[Field]:
     made = [_text("customer", "customer", customers["customer"])]
     if "name" in customers:
         made.append(_text("name", "name", customers["name"]))
-    made.append(_names("segment", "segment", customers["segment"], [s.name for s in about.scheme.segments]))
-    made += [_names(name, name, customers[name], tier.names()) for name, tier in about.scheme.tiers.items()]
+    made.append(
+        _names("segment", "segment", customers["segment"], [s.name for s in about.scheme.segments])
+    )
+    made += [
+        _names(name, name, customers[name], tier.names())
+        for name, tier in about.scheme.tiers.items()
+    ]
     groups = [_names(name, name, customers[name]) for name in _groups(about, customers)]
-    first, rest = ([_number(n, customers[n], about) for n in some if n in customers] for some in (_FIRST, _MEASURES))
+    first, rest = (
+        [_number(n, customers[n], about) for n in some if n in customers]
+        for some in (_FIRST, _MEASURES)
+    )
     return [*made, *first, *groups, *rest]
 
 
@@ -81,13 +93,20 @@ def block(about: Contents, customers: pd.DataFrame) -> str:
     parts = [*fields(about, customers), *_strips(about, customers)]
     place, described, data = 0, [], list[bytes]()
     for part in parts:
-        said = {"name": part.name, "label": part.label, "kind": part.kind, "stored": part.stored, "at": place}
+        said = {
+            "name": part.name,
+            "label": part.label,
+            "kind": part.kind,
+            "stored": part.stored,
+            "at": place,
+        }
         described.append({**said, "bytes": len(part.data), **part.extra})
         padded = part.data + b"\0" * (-len(part.data) % 8)
         data.append(padded)
         place += len(padded)
     head = {
-        "rows": len(customers), "decimals": about.scheme.money.decimals, "columns": described, "segments": _segments(about),
+        "rows": len(customers), "decimals": about.scheme.money.decimals, "columns": described,
+        "segments": _segments(about),
         "ladders": _ladders(about), "asOf": about.as_of.isoformat(),
         "horizon": about.forecast.horizon if about.forecast is not None else None,
     }  # fmt: skip
@@ -98,14 +117,20 @@ def block(about: Contents, customers: pd.DataFrame) -> str:
 
 
 def without_names(about: Contents, key: bytes) -> Contents:
-    """The same with pseudonyms for ids and without any column, example or row that could name a person.
+    """The same with pseudonyms for ids and without any column, example or row that could name a
+    person.
 
-    A pseudonym is the first 60 bits of HMAC-SHA-256 of the id under ``key``, in letters: the same id has the same one wherever the key
-    is the same, and nobody without the key can tell whose it is.
+    A pseudonym is the first 60 bits of HMAC-SHA-256 of the id under ``key``, in letters: the same
+    id has the same one wherever the key is the same, and nobody without the key can tell whose it
+    is.
     """
     ids = about.customers["customer"].tolist()
     of = {given: pseudonym(given, key) for given in {*ids, *about.strips["customer"].tolist()}}
-    known = {*columns.names(columns.CUSTOMERS), *columns.names(columns.SCORES), *columns.names(columns.FORECAST)}
+    known = {
+        *columns.names(columns.CUSTOMERS),
+        *columns.names(columns.SCORES),
+        *columns.names(columns.FORECAST),
+    }
     kept = [c for c in about.customers if (c in known and c != "name") or c in about.scheme.tiers]
     customers = about.customers[kept].assign(customer=[of[i] for i in ids])
     people = {*ids, *(about.customers["name"].dropna() if "name" in about.customers else ())}
@@ -116,11 +141,15 @@ def without_names(about: Contents, key: bytes) -> Contents:
     changes = about.changes
     if changes is not None:
         movers = changes.movers.drop(columns="name", errors="ignore")
-        changes = replace(changes, movers=movers.assign(customer=[pseudonym(i, key) for i in movers["customer"]]))
+        changes = replace(
+            changes, movers=movers.assign(customer=[pseudonym(i, key) for i in movers["customer"]])
+        )
     return replace(
-        about, customers=customers.sort_values("customer", ignore_index=True), checked=checked, changes=changes,
+        about, customers=customers.sort_values("customer", ignore_index=True), checked=checked,
+        changes=changes,
         notes=tuple(n for n in about.notes if not _names_one(n, people)),
-        strips=about.strips.assign(customer=[of[i] for i in about.strips["customer"]]), anonymous=True,
+        strips=about.strips.assign(customer=[of[i] for i in about.strips["customer"]]),
+        anonymous=True,
     )  # fmt: skip
 
 
@@ -134,11 +163,17 @@ def _told_of_nobody(finding: Finding, people: Collection[str]) -> Finding:
 
 
 def _names_one(text: str, people: Collection[str]) -> bool:
-    """Whether an id or a name stands in a text: between backticks, or as words that are no plain number."""
+    """Whether an id or a name stands in a text: between backticks, or as words that are no
+    plain number.
+    """
     if any(quoted in people for quoted in re.findall(r"`([^`]*)`", text)):
         return True
     words = re.findall(r"[^\s`,;:()'\"]+", text)
-    runs = (" ".join(words[i : i + n]).rstrip(".") for i in range(len(words)) for n in range(1, _LONGEST_NAME + 1))
+    runs = (
+        " ".join(words[i : i + n]).rstrip(".")
+        for i in range(len(words))
+        for n in range(1, _LONGEST_NAME + 1)
+    )
     return any(run in people and not run.isdecimal() for run in runs)
 
 
@@ -169,21 +204,37 @@ def _ladders(about: Contents) -> dict[str, Any]:
 
 def _groups(about: Contents, customers: pd.DataFrame) -> list[str]:
     """Columns of few texts: of the customers file, and the only channel."""
-    known = {*columns.names(columns.CUSTOMERS), *columns.names(columns.SCORES), *columns.names(columns.FORECAST)}
+    known = {
+        *columns.names(columns.CUSTOMERS),
+        *columns.names(columns.SCORES),
+        *columns.names(columns.FORECAST),
+    }
     own = [str(c) for c in customers if c not in known and c not in about.scheme.tiers]
-    texts = [c for c in (*own, "only_channel") if c in customers and not pd.api.types.is_numeric_dtype(customers[c])
+    texts = [c for c in (*own,
+    "only_channel") if c in customers and not pd.api.types.is_numeric_dtype(customers[c])
              and customers[c].dtype.kind != "M"]  # fmt: skip
     return [c for c in texts if 1 < customers[c].nunique() <= MOST_GROUPS]
 
 
 def _text(name: str, label: str, values: "pd.Series[Any]") -> Field:
-    """UTF-8 one after the other behind the lengths in bytes (4 each; the largest number for null)."""
+    """UTF-8 one after the other behind the lengths in bytes (4 each; the largest number for
+    null).
+    """
     encoded = [None if v is None or v != v else str(v).encode() for v in values.astype(object)]
     lengths = np.array([2**32 - 1 if e is None else len(e) for e in encoded], dtype="<u4")
-    return Field(name, label, "text", "text", lengths.tobytes() + b"".join(e for e in encoded if e is not None), {})
+    return Field(
+        name,
+        label,
+        "text",
+        "text",
+        lengths.tobytes() + b"".join(e for e in encoded if e is not None),
+        {},
+    )
 
 
-def _names(name: str, label: str, values: "pd.Series[Any]", order: Sequence[str] | None = None) -> Field:
+def _names(
+    name: str, label: str, values: "pd.Series[Any]", order: Sequence[str] | None = None
+) -> Field:
     """Places among the names, from 1; 0 is null."""
     texts = values.astype(object).where(values.notna(), None)
     there = order or sorted({str(v) for v in texts if v is not None})
@@ -193,13 +244,17 @@ def _names(name: str, label: str, values: "pd.Series[Any]", order: Sequence[str]
 
 
 def _number(name: str, values: "pd.Series[Any]", about: Contents) -> Field:
-    """Whole numbers of a unit small enough for what the page shows: minor units, hundredths of a percent, hundredths, days."""
+    """Whole numbers of a unit small enough for what the page shows: minor units, hundredths of
+    a percent, hundredths, days.
+    """
     column = columns.of_customers(name)
     assert column is not None
     if column.kind == "day":
         days = values.to_numpy().astype("datetime64[D]")
         return _whole(column, 0, np.where(np.isnat(days), NULL, days.astype(np.int64)))
-    decimals = about.scheme.money.decimals if column.kind == "money" else _DECIMALS.get(column.kind, 0)
+    decimals = (
+        about.scheme.money.decimals if column.kind == "money" else _DECIMALS.get(column.kind, 0)
+    )
     numbers = values.to_numpy(dtype=np.float64, na_value=np.nan)
     known = np.isfinite(numbers)
     units = np.full(len(numbers), NULL, dtype=np.int64)
@@ -220,18 +275,31 @@ def _whole(column: columns.Column, decimals: int, units: NDArray[Any]) -> Field:
 
 
 def _strips(about: Contents, customers: pd.DataFrame) -> list[Field]:
-    """Orders by month: how many months each customer has (``strip``), then the month and the orders of each."""
+    """Orders by month: how many months each customer has (``strip``), then the month and the
+    orders of each.
+    """
     strips = about.strips[about.strips["customer"].isin(customers["customer"])]
     month = strips["month"].dt.year * 12 + strips["month"].dt.month - 1
     first = int(month.min()) if len(month) else 0
-    place = pd.Series(np.arange(len(customers)), index=customers["customer"]).loc[strips["customer"]].to_numpy()
+    place = (
+        pd.Series(np.arange(len(customers)), index=customers["customer"])
+        .loc[strips["customer"]]
+        .to_numpy()
+    )
     order = np.lexsort((month.to_numpy(), place))
     sizes = np.bincount(place, minlength=len(customers))
     last = about.as_of.year * 12 + about.as_of.month - 1
     extra = {"first": first, "months": last - first + 1}
     return [
         Field("#strip", "", "strip", "u2", sizes.astype("<u2").tobytes(), extra),
-        Field("#month", "", "strip", "u2", (month.to_numpy()[order] - first).astype("<u2").tobytes(), {}),
+        Field(
+            "#month",
+            "",
+            "strip",
+            "u2",
+            (month.to_numpy()[order] - first).astype("<u2").tobytes(),
+            {},
+        ),
         Field(
             "#count",
             "",

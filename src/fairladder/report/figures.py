@@ -33,18 +33,28 @@ def _money(about: Contents) -> Callable[[float], str]:
 
 def balance(about: Contents) -> Figure:
     """What became of the rows, as parts of one bar."""
-    rows = [(label, count, minor) for label, count, minor in about.checked.balance.lines()[1:] if count]
+    rows = [
+        (label, count, minor) for label, count, minor in about.checked.balance.lines()[1:] if count
+    ]
     read = about.checked.balance.rows_read
-    css = {"used": "keep", "set aside": "win-back", "left out": "leave", "outside window": "shade-1"}
-    named = [(label, float(n), css.get(label, "shade-2"), f"{label}: {wording.counted(n, 'rows')}, {wording.percent(n / read)}")
+    css = {
+        "used": "keep",
+        "set aside": "win-back",
+        "left out": "leave",
+        "outside window": "shade-1",
+    }
+    named = [(label, float(n), css.get(label, "shade-2"),
+    f"{label}: {wording.counted(n, 'rows')}, {wording.percent(n / read)}")
              for label, n, _ in rows]  # fmt: skip
     used = wording.percent(about.checked.balance.used / read)
     scale = 10**about.checked.balance.decimals
     return Figure(
         "balance", f"{used} of {wording.counted(read, 'rows')} are used, and all are accounted for",
-        "One bar of all rows read, parted by what became of them.", charts.both(lambda w: charts.whole(named, w)),
+        "One bar of all rows read, parted by what became of them.",
+        charts.both(lambda w: charts.whole(named, w)),
         ("what", "rows", "of all", "amount"),
-        tuple((label, wording.count(n), wording.percent(n / read), wording.money(minor / scale, about.checked.balance.decimals))
+        tuple((label, wording.count(n), wording.percent(n / read),
+        wording.money(minor / scale, about.checked.balance.decimals))
               for label, n, minor in rows),
         tuple((c, f"{label}: {wording.count(n)}") for label, n, c, _ in named),
     )  # fmt: skip
@@ -55,21 +65,35 @@ def segments(about: Contents) -> Figure:
     table = about.segments[about.segments["customers"] > 0]
     table = table.sort_values(["spend", "customers"], ascending=False, kind="stable")
     money = _money(about)
-    rows = [BarRow(s.segment, _shares(s, money(s.spend)), s.stance, f"{s.stance}-text") for s in rows_of(table)]
-    by_stance = table.groupby("stance", sort=False, observed=True)[["customer_share", "spend_share"]].sum()
+    rows = [
+        BarRow(s.segment, _shares(s, money(s.spend)), s.stance, f"{s.stance}-text")
+        for s in rows_of(table)
+    ]
+    by_stance = table.groupby("stance", sort=False, observed=True)[
+        ["customer_share", "spend_share"]
+    ].sum()
     best = row_of_largest(by_stance, by_stance["spend_share"].fillna(0))
     people, spend = wording.percent(best["customer_share"]), wording.percent(best["spend_share"])
     finding = f"Customers to {_DO[str(best.name)]} are {people} of all and bring {spend} of spend"
     return Figure(
-        "segments", finding, "For each segment its share of spend (full bar) and of customers (light bar).",
+        "segments", finding,
+        "For each segment its share of spend (full bar) and of customers (light bar).",
         charts.both(lambda w: charts.bars(rows, w)),
         ("segment", "stance", "customers", "of all", "spend", "of all spend", "median days since"),
-        tuple((s.segment, s.stance, wording.count(s.customers), wording.percent(s.customer_share), wording.money(s.spend),
-               wording.percent(s.spend_share), wording.days(s.median_recency_days)) for s in rows_of(about.segments)),
+        tuple((s.segment, s.stance, wording.count(s.customers), wording.percent(s.customer_share),
+        wording.money(s.spend),
+               wording.percent(s.spend_share),
+               wording.days(s.median_recency_days)) for s in rows_of(about.segments)),
     )  # fmt: skip
 
 
-_DO = {"keep": "keep", "grow": "grow", "welcome": "welcome", "win-back": "win back", "leave": "leave alone"}
+_DO = {
+    "keep": "keep",
+    "grow": "grow",
+    "welcome": "welcome",
+    "win-back": "win back",
+    "leave": "leave alone",
+}
 
 
 def _shares(segment: Any, spent: str) -> tuple[Bar, Bar]:
@@ -98,7 +122,9 @@ def _or_zero(number: float) -> float:
 
 def concentration(about: Contents) -> Figure | None:
     """How much of positive spend the best customers bring; None where nobody has spent anything."""
-    spend = np.sort(np.maximum(buyers(about.customers)["spend"].to_numpy(dtype=np.float64), 0))[::-1]
+    spend = np.sort(np.maximum(buyers(about.customers)["spend"].to_numpy(dtype=np.float64), 0))[
+        ::-1
+    ]
     if not spend.sum() > 0:
         return None
     share = np.concatenate([[0], np.cumsum(spend)]) / spend.sum()
@@ -110,9 +136,11 @@ def concentration(about: Contents) -> Figure | None:
     fifth = wording.percent(marks[2][1])
     return Figure(
         "concentration", f"The first fifth of customers bring {fifth} of spend",
-        "The running share of spend by share of customers with a purchase, those who spent the most first. The dashed line is what "
+        "The running share of spend by share of customers with a purchase, those who spent the "
+        "most first. The dashed line is what "
         "it would be if all spent alike.",
-        charts.both(lambda w: charts.curve(list(zip(at.tolist(), held.tolist(), strict=True)), texts, w)),
+        charts.both(lambda w: charts.curve(list(zip(at.tolist(), held.tolist(), strict=True)),
+        texts, w)),
         ("customers who spent the most", "of all spend"),
         tuple((f"first {100 * m:g} %", wording.percent(h)) for m, h in marks),
     )  # fmt: skip
@@ -122,7 +150,10 @@ def rung_lines(about: Contents) -> dict[str, list[tuple[int, str, int, float]]]:
     """Score → its rungs, the best first: rung, what it holds, customers and their spend."""
     told = {}
     for name in SCORES:
-        ladder, rungs = about.ladders[name], about.customers[name].to_numpy(dtype=np.int64, na_value=0)
+        ladder, rungs = (
+            about.ladders[name],
+            about.customers[name].to_numpy(dtype=np.int64, na_value=0),
+        )
         counts = np.bincount(rungs, minlength=ladder.rungs + 1)
         spend = np.zeros(
             ladder.rungs + 1, dtype=np.int64
@@ -132,8 +163,12 @@ def rung_lines(about: Contents) -> dict[str, list[tuple[int, str, int, float]]]:
         holds = ["by its group"] * ladder.rungs
         if not isinstance(ladder, GroupedLadder):
             ends = [None, *(None if abs(c) == np.inf else c for c in ladder.cuts), None]
-            holds = [wording.span(a, b) for a, b in pairwise(ends)][:: 1 if ladder.better == "high" else -1]
-        told[name] = [(r, holds[r - 1], int(counts[r]), float(each[r])) for r in range(ladder.rungs, 0, -1)]
+            holds = [wording.span(a, b) for a, b in pairwise(ends)][
+                :: 1 if ladder.better == "high" else -1
+            ]
+        told[name] = [
+            (r, holds[r - 1], int(counts[r]), float(each[r])) for r in range(ladder.rungs, 0, -1)
+        ]
     return told
 
 
@@ -163,8 +198,10 @@ def _ladder(name: str, lines: list[tuple[int, str, int, float]]) -> Figure:
     shows = f"Customers on each rung of the ladder of {title}, the best rung first. Equal customers share a rung."
     numbers = [(str(r), s, wording.count(n), wording.percent(n / total)) for r, s, n, _ in lines]
     return Figure(
-        f"ladder-{title}", f"{title.capitalize()}, by {measure}: the largest rung holds {most}", shows,
-        charts.both(lambda w: charts.bars(rows, w)), ("rung", "holds", "customers", "of all"), tuple(numbers),
+        f"ladder-{title}", f"{title.capitalize()}, by {measure}: the largest rung holds {most}",
+        shows,
+        charts.both(lambda w: charts.bars(rows, w)), ("rung", "holds", "customers", "of all"),
+        tuple(numbers),
     )  # fmt: skip
 
 
@@ -176,7 +213,11 @@ def revenue(about: Contents) -> Figure:
         ("repeat orders", "keep", "repeat_revenue"),
         ("refunds", "win-back", "refunded"),
     ]
-    series = [Series(n, css, tuple(table[c].astype(float))) for n, css, c in names if (table[c] != 0).any()]
+    series = [
+        Series(n, css, tuple(table[c].astype(float)))
+        for n, css, c in names
+        if (table[c] != 0).any()
+    ]
     unsure = 0 if table["complete"].all() else int((~table["complete"]).sum())
     total, repeat = float(table["revenue"].sum()), float(table["repeat_revenue"].sum())
     share = wording.percent(repeat / total if total > 0 else None)
@@ -184,8 +225,10 @@ def revenue(about: Contents) -> Figure:
     return Figure(
         "revenue", f"{share} of revenue are repeat orders",
         f"Revenue by {about.period}, first and repeat orders on top of each other.{last}",
-        charts.both(lambda w: charts.columns(list(table["label"]), series, w, written, unsure=unsure)),
-        (about.period, "orders", "customers", "new", "revenue", "first orders", "repeat orders", "refunded"),
+        charts.both(lambda w: charts.columns(list(table["label"]), series, w, written,
+        unsure=unsure)),
+        (about.period, "orders", "customers", "new", "revenue", "first orders", "repeat orders",
+        "refunded"),
         tuple(_period(g) for g in rows_of(table)),
         tuple((s.css, s.name) for s in series),
     )  # fmt: skip
@@ -199,9 +242,15 @@ def _period(g: Any) -> tuple[str, ...]:
 
 def newcomers(about: Contents) -> Figure:
     """Customers so far by group, with the spells in which nobody new came."""
-    table = about.grown_by if about.grown_by is not None else about.growth.assign(all="all customers")
+    table = (
+        about.grown_by if about.grown_by is not None else about.growth.assign(all="all customers")
+    )
     by = about.by if about.grown_by is not None else "all"
-    last = table.groupby(by, sort=False)["new_customers_running"].last().sort_values(ascending=False, kind="stable")
+    last = (
+        table.groupby(by, sort=False)["new_customers_running"]
+        .last()
+        .sort_values(ascending=False, kind="stable")
+    )
     shown = list(last.index[:_MOST_LINES]) if len(last) > _MOST_LINES + 1 else list(last.index)
     flattest = about.spells[about.spells.columns[0]].head(1).tolist()
     shown += [g for g in flattest if g in last.index and g not in shown]
@@ -213,7 +262,9 @@ def newcomers(about: Contents) -> Figure:
         for g, css in zip(shown, _LINES * 3, strict=False)
     ]
     if rest:
-        series.append(Series(f"{len(rest)} others", "leave", tuple(wide[rest].sum(axis=1).astype(float))))
+        series.append(
+            Series(f"{len(rest)} others", "leave", tuple(wide[rest].sum(axis=1).astype(float)))
+        )
     spells = about.spells
     if about.grown_by is not None:
         known = spells[~spells[spells.columns[0]].isin(["unknown", "mixed"])]
@@ -229,7 +280,8 @@ def newcomers(about: Contents) -> Figure:
         "newcomers", finding[0].upper() + finding[1:],
         "Customers so far" + (f" by {about.by}" if about.by else "") + "; thick where no new customer came.",
         charts.both(lambda w: charts.lines(labels, series, w, lambda v: wording.count(v))), columns,
-        tuple((str(s[0] or "all"), s.first, s.last, wording.count(s.periods), wording.count(s.running)) for s in rows_of(spells)),
+        tuple((str(s[0] or "all"), s.first, s.last, wording.count(s.periods),
+        wording.count(s.running)) for s in rows_of(spells)),
     )  # fmt: skip
 
 
@@ -237,20 +289,29 @@ def _flat(rows: pd.DataFrame) -> tuple[tuple[int, int], ...]:
     """First and last place of each run of flat periods, after the first customer."""
     flat = (rows["flat"] & (rows["new_customers_running"] > 0)).to_numpy()
     at = np.flatnonzero(flat)
-    return tuple((int(r[0]), int(r[-1])) for r in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1) if len(r) > 1)
+    return tuple(
+        (int(r[0]), int(r[-1]))
+        for r in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1)
+        if len(r) > 1
+    )
 
 
 def how_far(about: Contents) -> Figure:
     """How many customers get to how many orders."""
     counts = about.counts
     few, many = counts[counts["n"] < _MANY_ORDERS], counts[counts["n"] >= _MANY_ORDERS]
-    lines = [(wording.counted(c.n, "orders"), int(c.customers), float(c.share), float(c.spend)) for c in rows_of(few)]
+    lines = [
+        (wording.counted(c.n, "orders"), int(c.customers), float(c.share), float(c.spend))
+        for c in rows_of(few)
+    ]
     if len(many):
         people, share, spend = (many[c].sum() for c in ("customers", "share", "spend"))
         lines.append((f"{_MANY_ORDERS} and more", int(people), float(share), float(spend)))
     rows = [
-        BarRow(label, (Bar(n, f"{wording.count(n)}, {wording.percent(share)}", "leave" if i == 0 else "keep",
-                           f"{label}: {wording.counted(n, 'customers')}, {wording.money(spend)} spent"),))
+        BarRow(label,
+        (Bar(n, f"{wording.count(n)}, {wording.percent(share)}", "leave" if i == 0 else "keep",
+                           f"{label}: {wording.counted(n, 'customers')}, {wording.money(spend)} "
+                           "spent"),))
         for i, (label, n, share, spend) in enumerate(lines)
     ]  # fmt: skip
     once = counts.iloc[0]
@@ -258,7 +319,8 @@ def how_far(about: Contents) -> Figure:
         "how-far", f"{wording.percent(once['share'])} of customers ordered once" if once["n"] == 1 else "Nobody ordered once only",
         "Customers by their number of orders.", charts.both(lambda w: charts.bars(rows, w)),
         ("orders", "customers", "of all", "their spend"),
-        tuple((label, wording.count(n), wording.percent(share), wording.money(spend)) for label, n, share, spend in lines),
+        tuple((label, wording.count(n), wording.percent(share), wording.money(spend)) for label, n,
+        share, spend in lines),
     )  # fmt: skip
 
 
@@ -267,34 +329,63 @@ def worth(about: Contents) -> Figure:
     lines = worth_lines(about)
     money = _money(about)
     rows = [
-        BarRow(name, (Bar(value, money(value), css, f"{name}: {money(value)}{_range(ends)}", ends=ends),))
+        BarRow(
+            name,
+            (Bar(value, money(value), css, f"{name}: {money(value)}{_range(ends)}", ends=ends),),
+        )
         for name, value, ends, css, _ in lines
     ]
     finding = ", ".join(f"{money(value)} {name}" for name, value, *_ in lines)
     return Figure(
-        "worth", f"A customer is worth {finding}", "Value per customer with a purchase; the thin line is the range.",
-        charts.both(lambda w: charts.bars(rows, w)), ("answer", "per customer", "range", "what it speaks of"),
-        tuple((n, wording.money(v, 2), _range(ends).removeprefix(", ") or wording.NOTHING, of) for n, v, ends, _, of in lines),
+        "worth", f"A customer is worth {finding}",
+        "Value per customer with a purchase; the thin line is the range.",
+        charts.both(lambda w: charts.bars(rows, w)),
+        ("answer", "per customer", "range", "what it speaks of"),
+        tuple((n, wording.money(v, 2), _range(ends).removeprefix(", ") or wording.NOTHING,
+        of) for n, v, ends, _, of in lines),
     )  # fmt: skip
 
 
 def worth_lines(about: Contents) -> list[tuple[str, float, tuple[float, float] | None, str, str]]:
-    """Name, value per customer, ends of its range, class, and what it speaks of, of each answer that there is."""
+    """Name, value per customer, ends of its range, class, and what it speaks of, of each
+    answer that there is.
+    """
     bought = buyers(about.customers)
     lines: list[tuple[str, float, tuple[float, float] | None, str, str]] = [
-        ("so far", float(bought["spend"].sum()) / len(bought), None, "keep", "spend ÷ customers with a purchase")
+        (
+            "so far",
+            float(bought["spend"].sum()) / len(bought),
+            None,
+            "keep",
+            "spend ÷ customers with a purchase",
+        )
     ]
     if about.formula is not None:
         row = about.formula.frame.iloc[0]
         of = f"until the first {about.formula.period} missed; range: retention 5 points down and up"
         lines.append(
-            ("by formula", float(row["formula_value"]), _ends(row, "value_if_lower", "value_if_higher", 1), "grow", of)
+            (
+                "by formula",
+                float(row["formula_value"]),
+                _ends(row, "value_if_lower", "value_if_higher", 1),
+                "grow",
+                of,
+            )
         )
     if about.forecast is not None:
         total, n = about.forecast.totals().iloc[0], len(about.forecast.frame)
-        name, of = f"expected in {about.forecast.horizon} days", "expected of all, gone or not; range: 80 %"
+        name, of = (
+            f"expected in {about.forecast.horizon} days",
+            "expected of all, gone or not; range: 80 %",
+        )
         lines.append(
-            (name, float(total["expected_value"]) / n, _ends(total, "value_low", "value_high", n), "welcome", of)
+            (
+                name,
+                float(total["expected_value"]) / n,
+                _ends(total, "value_low", "value_high", n),
+                "welcome",
+                of,
+            )
         )
     return lines
 
@@ -321,16 +412,24 @@ def change(about: Contents) -> Figure | None:
         text = wording.money(value) if ends else f"{value:+,.0f}".replace("-", "−")
         css = "leave" if ends else "keep" if value >= 0 else "win-back"
         if ends or p.customers:
-            label = p.part.replace("spend in the", "spend,").replace(" of those who stayed", ", who stayed")
+            label = p.part.replace("spend in the", "spend,").replace(
+                " of those who stayed", ", who stayed"
+            )
             rows.append(
-                BarRow(label[0].upper() + label[1:], (Bar(value, text, css, f"{p.part}: {text}", start=start),))
+                BarRow(
+                    label[0].upper() + label[1:],
+                    (Bar(value, text, css, f"{p.part}: {text}", start=start),),
+                )
             )
     before, after = float(parts["spend"].iloc[0]), float(parts["spend"].iloc[-1])
     inner = parts.iloc[1:-1]
     largest = row_of_largest(inner, inner["spend"] * (1 if after >= before else -1)).part
     more = f"{'More' if after >= before else 'Less'} spend by {wording.money(abs(after - before))}, above all from {largest}"
     return Figure(
-        "change", more, "From the spend before, part by part, to the spend after; customers gained and lost in whole.",
+        "change", more,
+        "From the spend before, part by part, to the spend after; customers gained and lost in "
+        "whole.",
         charts.both(lambda w: charts.bars(rows, w)), ("part", "customers", "spend"),
-        tuple((p.part, wording.count(p.customers), wording.money(p.spend, 2)) for p in rows_of(parts)),
+        tuple((p.part, wording.count(p.customers),
+        wording.money(p.spend, 2)) for p in rows_of(parts)),
     )  # fmt: skip

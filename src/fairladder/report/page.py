@@ -1,4 +1,6 @@
-"""The page: one file without a request to anywhere, written from templates with every text escaped."""
+"""The page: one file without a request to anywhere, written from templates with every text
+escaped.
+"""
 
 import base64
 import hashlib
@@ -24,8 +26,10 @@ from fairladder.report.contents import Contents
 STILL = 50
 _MOVES = 8
 _PARTS = (
-    ("answer", "The answer"), ("trust", "Trust"), ("segments-part", "Segments"), ("history", "How they come and stay"),
-    ("worth-part", "Worth"), ("changes-part", "What changed"), ("customers-part", "The customers"), ("made", "Made how"),
+    ("answer", "The answer"), ("trust", "Trust"), ("segments-part", "Segments"),
+    ("history", "How they come and stay"),
+    ("worth-part", "Worth"), ("changes-part", "What changed"), ("customers-part", "The customers"),
+    ("made", "Made how"),
 )  # fmt: skip
 #: What to do about customers of a stance.
 ADVICE = {
@@ -51,22 +55,31 @@ def page_of(about: Contents, made: Made, title: str) -> str:
     style, script = _resource("style.css"), _resource("page.js")
     shown = table_of_customers.shown(about)
     return _environment().get_template("page.html").render(
-        title=title, version=version("fairladder"), style=style, script=script, style_hash=_hash(style), script_hash=_hash(script),
-        reckoning=wording.reckoning(about.as_of, about.facts["as_of_from"]), rows_read=wording.rows_read(about.facts["balance"]),
-        source=about.facts["source"], currency=about.currency, anonymous=about.anonymous, parts=_PARTS, answer=answer_of(about),
-        **_trust(about), segments=figures.segments(about), rules=_rules(about), ladders=figures.ladders(about), tiers=_tiers(about),
-        concentration=figures.concentration(about), revenue=figures.revenue(about), newcomers=figures.newcomers(about),
-        cohorts=_cohorts(about), how_far=figures.how_far(about), **_worth(about), changes=_changes(about),
+        title=title, version=version("fairladder"), style=style, script=script,
+        style_hash=_hash(style), script_hash=_hash(script),
+        reckoning=wording.reckoning(about.as_of, about.facts["as_of_from"]),
+        rows_read=wording.rows_read(about.facts["balance"]),
+        source=about.facts["source"], currency=about.currency, anonymous=about.anonymous,
+        parts=_PARTS, answer=answer_of(about),
+        **_trust(about), segments=figures.segments(about), rules=_rules(about),
+        ladders=figures.ladders(about), tiers=_tiers(about),
+        concentration=figures.concentration(about), revenue=figures.revenue(about),
+        newcomers=figures.newcomers(about),
+        cohorts=_cohorts(about), how_far=figures.how_far(about), **_worth(about),
+        changes=_changes(about),
         change=figures.change(about), customers=_customers(about, shown), made=_made(about, made),
-        settings=_settings(about), words=_words(about), block=table_of_customers.block(about, shown),
+        settings=_settings(about), words=_words(about),
+        block=table_of_customers.block(about, shown),
     )  # fmt: skip
 
 
 @cache
 def _environment() -> Environment:
     made = Environment(
-        loader=PackageLoader("fairladder.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        finalize=lambda v: wording.plain(v) if isinstance(v, str) and not hasattr(v, "__html__") else v,
+        loader=PackageLoader("fairladder.report"), autoescape=True, undefined=StrictUndefined,
+        trim_blocks=True,
+        finalize=lambda v: wording.plain(v) if isinstance(v, str) and not hasattr(v,
+        "__html__") else v,
     )  # fmt: skip
     made.filters["code"] = _with_code
     return made
@@ -77,7 +90,9 @@ def _with_code(text: str) -> Markup:
     parts = wording.plain(text).split("`")
     if len(parts) % 2 == 0:  # one of them has no other
         return escape("`".join(parts))
-    return Markup("").join(Markup("<code>{}</code>").format(p) if i % 2 else escape(p) for i, p in enumerate(parts))
+    return Markup("").join(
+        Markup("<code>{}</code>").format(p) if i % 2 else escape(p) for i, p in enumerate(parts)
+    )
 
 
 def _resource(name: str) -> Any:
@@ -104,15 +119,18 @@ def _trust(about: Contents) -> dict[str, Any]:
     notes = len(found) - len(errors) - warnings
     told = wording.counted(len(errors), "errors") if errors else "No errors"
     few = "" if not errors else (
-        f"{wording.counted(len(errors), 'findings', 'have')} to be settled before these numbers count: "
+        f"{wording.counted(len(errors), 'findings', 'have')} to be settled before these numbers "
+        "count: "
         + " ".join(f"{f.effect.rstrip('.')}." for f in errors)
     )  # fmt: skip
     return {
         "balance": figures.balance(about), "errors": few[0].upper() + few[1:] if few else "",
-        "reasons": [(reason, wording.count(n)) for reason, n in about.checked.balance.reasons.items()],
+        "reasons": [(reason, wording.count(n)) for reason,
+        n in about.checked.balance.reasons.items()],
         "findings": lines,
         "findings_title": f"{told}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
-        "notes": about.notes, "notes_title": f"{wording.counted(len(about.notes), 'notes')} on how the numbers were made",
+        "notes": about.notes,
+        "notes_title": f"{wording.counted(len(about.notes), 'notes')} on how the numbers were made",
     }  # fmt: skip
 
 
@@ -120,7 +138,8 @@ def _rules(about: Contents) -> list[dict[str, str]]:
     stances = dict(zip(about.segments["segment"], about.segments["stance"], strict=True))
     return [
         {"segment": r.segment, "stance": stances[r.segment], "advice": ADVICE[stances[r.segment]],
-         "rule": "everybody else" if r.condition == "otherwise" else r.condition, "placed": wording.count(r.placed)}
+         "rule": "everybody else" if r.condition == "otherwise" else r.condition,
+         "placed": wording.count(r.placed)}
         for r in rows_of(about.rules)
     ]  # fmt: skip
 
@@ -129,7 +148,10 @@ def _tiers(about: Contents) -> list[dict[str, Any]]:
     made = []
     for name, tier in about.scheme.tiers.items():
         own = about.tiers[about.tiers["tier"] == name]
-        shares = [(wording.percent(t.customer_share), wording.percent(t.spend_share)) for t in rows_of(own)]
+        shares = [
+            (wording.percent(t.customer_share), wording.percent(t.spend_share))
+            for t in rows_of(own)
+        ]
         rows = [
             (t.label, wording.count(t.customers), people, wording.money(t.spend), spend)
             for t, (people, spend) in zip(rows_of(own), shares, strict=True)
@@ -151,7 +173,11 @@ def _cohorts(about: Contents) -> dict[str, Any]:
     ks: list[Any] = [k for k in wide.columns if k != "size" and int(str(k)) <= _MOST_K]
     most = max((wide[k].max() for k in ks if k > 0 and wide[k].notna().any()), default=0.0) or 1.0
     rows = [
-        {"name": str(name), "size": wording.count(row["size"]), "cells": [_shaded(row[k], k, float(most)) for k in ks]}
+        {
+            "name": str(name),
+            "size": wording.count(row["size"]),
+            "cells": [_shaded(row[k], k, float(most)) for k in ks],
+        }
         for name, row in wide.iterrows()
     ]
     average = made.average()
@@ -159,7 +185,11 @@ def _cohorts(about: Contents) -> dict[str, Any]:
     finding = f"No cohort has a complete next {made.period} yet"
     if known:
         finding = f"{wording.percent(average[1])} of a cohort buy in the next {made.period}"
-    left = f" The latest {_MOST_COHORTS} of {len(made.wide())} cohorts." if len(made.wide()) > _MOST_COHORTS else ""
+    left = (
+        f" The latest {_MOST_COHORTS} of {len(made.wide())} cohorts."
+        if len(made.wide()) > _MOST_COHORTS
+        else ""
+    )
     return {
         "finding": finding,
         "shows": f"Customers by the {made.period} of their first purchase: percent active so many {made.period}s after it; a stronger "
@@ -170,7 +200,9 @@ def _cohorts(about: Contents) -> dict[str, Any]:
 
 
 def _shaded(share: Any, k: int, most: float) -> tuple[str, str]:
-    """Percent without a sign, and the class of its shade; the first period, where all are active, has none."""
+    """Percent without a sign, and the class of its shade; the first period, where all are
+    active, has none.
+    """
     if wording.missing(share):
         return "", ""
     shade = f" s{min(int(5 * share / most), 4)}" if k else ""
@@ -179,18 +211,35 @@ def _shaded(share: Any, k: int, most: float) -> tuple[str, str]:
 
 def _worth(about: Contents) -> dict[str, Any]:
     names = {"formula": "formula value", "forecast": "forecast"}
-    gaps = [f"There is no {names[part]}: {why}" for part, why in about.gaps.items() if part in names]
+    gaps = [
+        f"There is no {names[part]}: {why}" for part, why in about.gaps.items() if part in names
+    ]
     tested = about.forecast.backtest if about.forecast is not None else None
     ahead = [] if about.forecast is None else [about.forecast.of_range(), *about.forecast.notes]
     notes = [*(about.formula.notes if about.formula else ()), *ahead]
     rows = [] if tested is None else [
-        (b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error), _signed(b.value_error),
+        (b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error),
+        _signed(b.value_error),
          f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage))
         for b in rows_of(tested.frame)
     ]  # fmt: skip
-    columns = ("method", "expected", "came", "off by", "value off by", "error each", "top tenth found", "in range")
+    columns = (
+        "method",
+        "expected",
+        "came",
+        "off by",
+        "value off by",
+        "error each",
+        "top tenth found",
+        "in range",
+    )
     table = {"words": tested.in_words(), "rows": rows, "columns": columns} if tested else None
-    return {"worth": figures.worth(about), "no_value": gaps, "tested": table, "value_notes": list(dict.fromkeys(notes))}
+    return {
+        "worth": figures.worth(about),
+        "no_value": gaps,
+        "tested": table,
+        "value_notes": list(dict.fromkeys(notes)),
+    }
 
 
 def _signed(share: float) -> str:
@@ -206,24 +255,39 @@ def _changes(about: Contents) -> dict[str, Any]:
         }
     flows = moved.frame[moved.frame["from_segment"] != moved.frame["to_segment"]]
     flows = flows.sort_values("customers", ascending=False, kind="stable")
-    rows = [(m.from_segment, m.to_segment, wording.count(m.customers), wording.money(m.spend_before), wording.money(m.spend_after))
+    rows = [(m.from_segment, m.to_segment, wording.count(m.customers),
+    wording.money(m.spend_before), wording.money(m.spend_after))
             for m in rows_of(flows.head(_MOVES))]  # fmt: skip
     finding = (
-        f"Of the customers of both days {wording.count(moved.moved)} stand in another segment; {wording.count(moved.new)} are new, and "
-        f"{wording.count(moved.returned)} of those to win back or leave alone then have ordered again."
+        f"Of the customers of both days {wording.count(moved.moved)} stand in another segment; "
+        f"{wording.count(moved.new)} are new, and "
+        f"{wording.count(moved.returned)} of those to win back or leave alone then have ordered "
+        "again."
     )
     return {
-        "title": f"What changed between {wording.day(moved.then)} and {wording.day(moved.now)}?", "missing": "",
+        "title": f"What changed between {wording.day(moved.then)} and {wording.day(moved.now)}?",
+        "missing": "",
         "finding": finding, "rows": rows,
     }  # fmt: skip
 
 
 def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
     n, everybody = len(shown), len(about.customers)
-    best = shown.sort_values(["spend", "customer"], ascending=[False, True], kind="stable").head(STILL)
+    best = shown.sort_values(["spend", "customer"], ascending=[False, True], kind="stable").head(
+        STILL
+    )
     names = [
         c
-        for c in ("customer", "name", "segment", *about.scheme.tiers, "orders", "last_order", "spend", "expected_value")
+        for c in (
+            "customer",
+            "name",
+            "segment",
+            *about.scheme.tiers,
+            "orders",
+            "last_order",
+            "spend",
+            "expected_value",
+        )
         if c in best
     ]
     known = [columns.of_customers(c) for c in names]
@@ -231,7 +295,11 @@ def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
         tuple(wording.cell(v, k.kind if k else None) for v, k in zip(row, known, strict=True))
         for row in best[names].astype(object).to_numpy()
     ]
-    of = "" if n == everybody else f" Of {wording.count(everybody)} customers the page holds these, who spent the most."
+    of = (
+        ""
+        if n == everybody
+        else f" Of {wording.count(everybody)} customers the page holds these, who spent the most."
+    )
     left = sum(k is None or k.kind in ("id", "text") for k in known)
     return {
         "title": "The customers", "names": "name" in shown, "left": left, "rows": rows,
@@ -256,7 +324,11 @@ def _settings(about: Contents) -> str:
     """The settings in force that are not the usual ones, as lines of a scheme."""
     lines: list[str] = []
     for part, keys in about.scheme.settings().items():
-        lines += [f"[{part}]", *(f"{k} = {v}" for k, v in keys.items()), ""] if isinstance(keys, dict) else []
+        lines += (
+            [f"[{part}]", *(f"{k} = {v}" for k, v in keys.items()), ""]
+            if isinstance(keys, dict)
+            else []
+        )
     return "\n".join(lines).strip() or "All settings are the usual ones."
 
 
@@ -264,5 +336,6 @@ def _words(about: Contents) -> list[tuple[str, str]]:
     known = [(c, columns.of_customers(c)) for c in map(str, about.customers)]
     return [
         (k.title, f"{k.sentence}{f' Empty {k.nulls}.' if k.nulls else ''}")
-        for c, k in known if k is not None and c not in about.customers.attrs.get(columns.CARRIED, ())
+        for c, k in known if k is not None and c not in about.customers.attrs.get(columns.CARRIED,
+        ())
     ]  # fmt: skip

@@ -1,4 +1,6 @@
-"""The report as a workbook: a summary that can be checked by its formulas, and a sheet for each part."""
+"""The report as a workbook: a summary that can be checked by its formulas, and a sheet for
+each part.
+"""
 
 import datetime as dt
 import json
@@ -31,7 +33,9 @@ _PLAIN = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_nu
 
 @dataclass
 class _Book:
-    """The workbook that is being written, its formats, and where the tables lie whose columns formulas add up."""
+    """The workbook that is being written, its formats, and where the tables lie whose columns
+    formulas add up.
+    """
 
     file: Any
     look: SheetLook
@@ -43,14 +47,17 @@ class _Book:
     def __post_init__(self) -> None:
         made = self.file.add_format
         self.formats: Mapping[str, Any] = {
-            "title": made({"bold": True, "font_size": 15}), "head": made({"bold": True, "bottom": 1, "text_wrap": True, "valign": "top"}),
+            "title": made({"bold": True, "font_size": 15}),
+            "head": made({"bold": True, "bottom": 1, "text_wrap": True, "valign": "top"}),
             "bold": made({"bold": True}), "faint": made({"font_color": palette.FAINT}),
-            "text": made({"text_wrap": True, "valign": "top"}), "day": made({"num_format": self.look.days}),
+            "text": made({"text_wrap": True, "valign": "top"}),
+            "day": made({"num_format": self.look.days}),
             "share": made({"num_format": "0.0%"}), "money": made({"num_format": self.look.money}),
             "count": made({"num_format": "#,##0"}), "top": made({"bold": True, "valign": "top"}),
             "money-sum": made({"num_format": self.look.money, "bold": True, "top": 1}),
             "count-sum": made({"num_format": "#,##0", "bold": True, "top": 1}),
-            "share-sum": made({"num_format": "0.0%", "bold": True, "top": 1}), "sum": made({"bold": True, "top": 1}),
+            "share-sum": made({"num_format": "0.0%", "bold": True, "top": 1}),
+            "sum": made({"bold": True, "top": 1}),
         }  # fmt: skip
 
     def sheet(self, name: str) -> Any:
@@ -85,15 +92,25 @@ def save_workbook(about: Contents, path: Path, made: Made, title: str) -> None:
             summary = book.sheet("Summary")
             _table(book, "Customers", "customers", about.customers)
             _table(
-                book, "Segments", "segments", about.segments.merge(about.rules[["segment", "condition"]], on="segment")
+                book,
+                "Segments",
+                "segments",
+                about.segments.merge(about.rules[["segment", "condition"]], on="segment"),
             )
             _table(book, "Ladders and tiers", "rungs", _rungs(about))
-            _table(book, "Growth", "growth", about.growth.drop(columns=["period"]).rename(columns={"label": "period"}))
+            _table(
+                book,
+                "Growth",
+                "growth",
+                about.growth.drop(columns=["period"]).rename(columns={"label": "period"}),
+            )
             _cohorts(book, about)
             _table(book, "Value", "value", _value(about))
             _table(book, "Changes", "changes", _changes(about), say=about.gaps.get("changes", ""))
             _table(book, "Findings", "findings", about.checked.frame)
-            _table(book, "Set aside", "set-aside", about.checked.set_aside, say="No row is set aside.")
+            _table(
+                book, "Set aside", "set-aside", about.checked.set_aside, say="No row is set aside."
+            )
             _settings(book, about, made)
             _summary(book, summary, about, title)
             summary.activate()
@@ -107,7 +124,9 @@ def _pieces(table: pd.DataFrame) -> Iterator[pd.DataFrame]:
 
 
 def _table(book: _Book, name: str, kind: str, table: pd.DataFrame, say: str = "") -> None:
-    """The table on a sheet of its own (or several), its header with notes, a filter, and sums of the columns that add up."""
+    """The table on a sheet of its own (or several), its header with notes, a filter, and sums
+    of the columns that add up.
+    """
     places = book.places.setdefault(kind, [])
     for n, piece in enumerate(_pieces(table), start=1):
         title = name if n == 1 else f"{name} {n}"
@@ -122,7 +141,9 @@ def _table(book: _Book, name: str, kind: str, table: pd.DataFrame, say: str = ""
             sheet.write_string(0, at, column, book.formats["head"])
             if means is not None:
                 empty = f" Empty {means.nulls}." if means.nulls else ""
-                sheet.write_comment(0, at, f"{means.sentence}{empty}", {"x_scale": 1.6, "author": "Fair Ladder"})
+                sheet.write_comment(
+                    0, at, f"{means.sentence}{empty}", {"x_scale": 1.6, "author": "Fair Ladder"}
+                )
             if len(piece) < _FEW and max(map(len, texts)) > _WIDEST and shown[at] is None:
                 shown[at] = book.formats["text"]
         _cells(book, sheet, piece, shown)
@@ -150,13 +171,16 @@ def _format(book: _Book, table: pd.DataFrame, column: str, known: Column | None)
 
 
 def _cells(book: _Book, sheet: Any, piece: pd.DataFrame, shown: Sequence[Any]) -> None:
-    """All cells, row by row, as a workbook in little memory needs them; rows of wrapped texts are as high as these."""
+    """All cells, row by row, as a workbook in little memory needs them; rows of wrapped texts
+    are as high as these.
+    """
     wrapped = [at for at, look in enumerate(shown) if look is book.formats["text"]]
     for begin in range(0, len(piece), 2_000):
         some = piece.iloc[begin : begin + 2_000]
         known = [some.iloc[:, at].notna().tolist() for at in range(some.shape[1])]
         cells = [
-            some.iloc[:, at].dt.to_pydatetime().tolist() if some.iloc[:, at].dtype.kind == "M" else some.iloc[:, at].astype(object).tolist()
+            some.iloc[:, at].dt.to_pydatetime().tolist() if some.iloc[:,
+            at].dtype.kind == "M" else some.iloc[:, at].astype(object).tolist()
             for at in range(some.shape[1])
         ]  # fmt: skip
         for row in range(len(some)):
@@ -165,7 +189,15 @@ def _cells(book: _Book, sheet: Any, piece: pd.DataFrame, shown: Sequence[Any]) -
                 sheet.set_row(begin + row + 1, 15 * (1 + longest // (_WIDEST - 4)))
             for at, column in enumerate(some.columns):
                 if known[at][row]:
-                    write_cell(sheet, begin + row, at, column, cells[at][row], shown[at], book.formats["day"])
+                    write_cell(
+                        sheet,
+                        begin + row,
+                        at,
+                        column,
+                        cells[at][row],
+                        shown[at],
+                        book.formats["day"],
+                    )
 
 
 def _sums(book: _Book, sheet: Any, piece: pd.DataFrame, known: Sequence[Column | None]) -> None:
@@ -195,10 +227,13 @@ def _rungs(about: Contents) -> pd.DataFrame:
 
 
 def _value(about: Contents) -> pd.DataFrame:
-    """What a customer is worth, and how the forecast did when it was tested: a figure in each row."""
+    """What a customer is worth, and how the forecast did when it was tested: a figure in each
+    row.
+    """
     money = about.currency or "the orders' currency"
     lines: list[tuple[Any, ...]] = [
-        ("worth", name, value, *(ends or (None, None)), money, of) for name, value, ends, _, of in worth_lines(about)
+        ("worth", name, value, *(ends or (None, None)), money, of)
+        for name, value, ends, _, of in worth_lines(about)
     ]
     if about.forecast is not None and about.forecast.backtest is not None:
         tested = about.forecast.backtest
@@ -211,15 +246,26 @@ def _value(about: Contents) -> pd.DataFrame:
                 ("customers within their 80 % range", t.coverage, "0 to 1"),
             ]
             of = f"learnt up to {tested.split}, tested up to {tested.through}"
-            lines += [("test", f"{t.method}: {what}", figure, None, None, unit, of) for what, figure, unit in figures]
-    table = pd.DataFrame(lines, columns=["part", "figure", "value", "low", "high", "unit", "speaks_of"])
+            lines += [
+                ("test", f"{t.method}: {what}", figure, None, None, unit, of)
+                for what, figure, unit in figures
+            ]
+    table = pd.DataFrame(
+        lines, columns=["part", "figure", "value", "low", "high", "unit", "speaks_of"]
+    )
     return table.astype({"value": float, "low": float, "high": float})
 
 
 def _changes(about: Contents) -> pd.DataFrame:
     if about.changes is None:
         return pd.DataFrame(
-            {"from_segment": [], "to_segment": [], "customers": [], "spend_before": [], "spend_after": []}
+            {
+                "from_segment": [],
+                "to_segment": [],
+                "customers": [],
+                "spend_before": [],
+                "spend_after": [],
+            }
         )
     return about.changes.frame
 
@@ -234,13 +280,16 @@ def _cohorts(book: _Book, about: Contents) -> None:
     sheet.write_comment(
         0,
         0,
-        f"The {about.cohorts.period} of the first purchase; then its size, and the share active so many {about.cohorts.period}s after.",
+        f"The {about.cohorts.period} of the first purchase; then its size, and the share active "
+        f"so many {about.cohorts.period}s after.",
     )
     for row, (name, cells) in enumerate(wide.iterrows(), start=1):
         sheet.write_string(row, 0, str(name))
         for at, cell in enumerate(cells, start=1):
             if not wording.missing(cell):
-                sheet.write_number(row, at, float(cell), book.formats["count" if at == 1 else "share"])
+                sheet.write_number(
+                    row, at, float(cell), book.formats["count" if at == 1 else "share"]
+                )
     if wide.shape[1] > 2:
         scale = {
             "type": "2_color_scale",
@@ -258,11 +307,13 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
     sheet.set_column(1, 1, 100)
     digests = "; ".join(f"{name} {digest}" for name, digest in made.digests.items())
     rows = [
-        ("command", made.command), ("version", f"fairladder {version('fairladder')}"), ("source", str(about.facts["source"])),
+        ("command", made.command), ("version", f"fairladder {version('fairladder')}"),
+        ("source", str(about.facts["source"])),
         ("day of reckoning", wording.reckoning(about.as_of, about.facts["as_of_from"])),
         ("rows", wording.rows_read(about.facts["balance"])),
         ("SHA-256 of what was read", digests),
-        *((f"[{part}]", json.dumps(keys, ensure_ascii=False, default=str)) for part, keys in about.scheme.settings().items()),
+        *((f"[{part}]", json.dumps(keys, ensure_ascii=False, default=str)) for part,
+        keys in about.scheme.settings().items()),
         *((f"note {n}", note) for n, note in enumerate(about.notes, start=1)),
     ]  # fmt: skip
     for row, (name, text) in enumerate(rows):
@@ -272,7 +323,9 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
 
 
 def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
-    """The answer, the key figures as formulas over the other sheets, and two charts of the spreadsheet's own."""
+    """The answer, the key figures as formulas over the other sheets, and two charts of the
+    spreadsheet's own.
+    """
     formats = book.formats
     sheet.hide_gridlines(2)
     sheet.set_column(0, 0, 34)
@@ -298,7 +351,10 @@ def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
     sheets = [s for s, *_ in book.places["customers"]]
     if len(sheets) > 1:
         sheet.write_string(
-            row, 0, f"The customers are on {len(sheets)} sheets, since one holds {MOST_ROWS - 2:,}.", formats["faint"]
+            row,
+            0,
+            f"The customers are on {len(sheets)} sheets, since one holds {MOST_ROWS - 2:,}.",
+            formats["faint"],
         )
         row += 1
     _charts(book, sheet, about, row + 1)
@@ -307,7 +363,9 @@ def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
 def _key_figures(book: _Book, about: Contents, row: int) -> list[tuple[str, str, float, str, str]]:
     """Name, formula, value, format and note of each; ``row`` is that of the first, from 0."""
     frame = about.customers
-    people = "+".join(f"ROWS('{s}'!$A${first}:$A${last})" for s, _, first, last in book.places["customers"])
+    people = "+".join(
+        f"ROWS('{s}'!$A${first}:$A${last})" for s, _, first, last in book.places["customers"]
+    )
     orders, spend = int(frame["orders"].sum()), float(frame["spend"].sum())
     bought = len(buyers(frame))
     with_one = "+".join(
@@ -319,8 +377,10 @@ def _key_figures(book: _Book, about: Contents, row: int) -> list[tuple[str, str,
         ("customers with a purchase", f"={with_one}", bought, "count", "those with orders above 0"),
         ("orders", book.sums("customers", "orders"), orders, "count", "sum of orders"),
         ("spend", book.sums("customers", "spend"), spend, "money", "sum of spend"),
-        ("spend per order", f"=B{row + 4}/B{row + 3}", spend / orders, "money", "the two above divided"),
-        ("spend per customer", f"=B{row + 4}/B{row + 2}", spend / bought, "money", "spend ÷ customers with a purchase"),
+        ("spend per order", f"=B{row + 4}/B{row + 3}", spend / orders, "money",
+        "the two above divided"),
+        ("spend per customer", f"=B{row + 4}/B{row + 2}", spend / bought, "money",
+        "spend ÷ customers with a purchase"),
     ]  # fmt: skip
 
 
@@ -334,11 +394,19 @@ def _charts(book: _Book, sheet: Any, about: Contents, row: int) -> None:
         place = at[column]
         share.add_series({
             "name": words, "categories": [name, first - 1, at["segment"], last - 1, at["segment"]],
-            "values": [name, first - 1, place, last - 1, place], "fill": {"color": colour}, "gap": 60,
+            "values": [name, first - 1, place, last - 1, place], "fill": {"color": colour},
+            "gap": 60,
         })  # fmt: skip
-    share.set_title({"name": "Share of spend and of customers by segment", "name_font": {"size": 12}})
+    share.set_title(
+        {"name": "Share of spend and of customers by segment", "name_font": {"size": 12}}
+    )
     share.set_y_axis({"reverse": True, "num_font": {"size": 10}})
-    share.set_x_axis({"num_format": "0%", "major_gridlines": {"visible": True, "line": {"color": palette.SHADES[1]}}})
+    share.set_x_axis(
+        {
+            "num_format": "0%",
+            "major_gridlines": {"visible": True, "line": {"color": palette.SHADES[1]}},
+        }
+    )
     share.set_legend({"position": "bottom"})
     share.set_size({"width": 760, "height": 360})
     sheet.insert_chart(row, 0, share)
@@ -351,11 +419,17 @@ def _charts(book: _Book, sheet: Any, about: Contents, row: int) -> None:
         place = at[column]
         grown.add_series({
             "name": words, "categories": [name, first - 1, at["period"], last - 1, at["period"]],
-            "values": [name, first - 1, place, last - 1, place], "fill": {"color": colour}, "gap": 40,
+            "values": [name, first - 1, place, last - 1, place], "fill": {"color": colour},
+            "gap": 40,
         })  # fmt: skip
-    grown.set_title({"name": f"Revenue by {about.period}: first and repeat orders", "name_font": {"size": 12}})
+    grown.set_title(
+        {"name": f"Revenue by {about.period}: first and repeat orders", "name_font": {"size": 12}}
+    )
     grown.set_y_axis(
-        {"num_format": "#,##0", "major_gridlines": {"visible": True, "line": {"color": palette.SHADES[1]}}}
+        {
+            "num_format": "#,##0",
+            "major_gridlines": {"visible": True, "line": {"color": palette.SHADES[1]}},
+        }
     )
     grown.set_legend({"position": "bottom"})
     grown.set_size({"width": 760, "height": 340})

@@ -18,24 +18,32 @@ TITLE = "Who the customers are, and what to do about them"
 
 
 def prepared(
-    orders: Read, *, then: str | dt.date | None = None, by: str | None = None, anonymous: bool = False, key: bytes | None = None,
+    orders: Read, *, then: str | dt.date | None = None, by: str | None = None,
+    anonymous: bool = False, key: bytes | None = None,
     progress: Progress | None = None,
 ) -> Contents:  # fmt: skip
-    """The contents of a report, without names and under pseudonyms where they are to be ``anonymous``.
+    """The contents of a report, without names and under pseudonyms where they are to be
+    ``anonymous``.
 
-    The same ``key`` gives the same pseudonyms; without one, nobody can tell afterwards whose they are. Raises UsageError for a key of
-    under 16 bytes, and as ``contents_of`` does.
+    The same ``key`` gives the same pseudonyms; without one, nobody can tell afterwards whose they
+    are. Raises UsageError for a key of under 16 bytes, and as ``contents_of`` does.
     """
     if key is not None and len(key) < 16:
         raise UsageError(
-            f"A key for pseudonyms has at least 16 bytes, this one {len(key)}: shorter ones can be guessed."
+            f"A key for pseudonyms has at least 16 bytes, this one {len(key)}: shorter ones can "
+            "be guessed."
         )
     about = contents_of(orders, then=then, by=by, progress=progress)
-    return without_names(about, key or secrets.token_bytes(32)) if anonymous or key is not None else about
+    return (
+        without_names(about, key or secrets.token_bytes(32))
+        if anonymous or key is not None
+        else about
+    )
 
 
 def write_html(
-    orders: Read, path: str | Path, *, then: str | dt.date | None = None, by: str | None = None, anonymous: bool = False,
+    orders: Read, path: str | Path, *, then: str | dt.date | None = None, by: str | None = None,
+    anonymous: bool = False,
     key: bytes | None = None, title: str = TITLE,
 ) -> None:  # fmt: skip
     """Write the report of these orders as a page: one file that asks nothing of any network.
@@ -43,7 +51,8 @@ def write_html(
     Parameters
     ----------
     then
-        The day to compare with; a year or a quarter ago where none is given and the history reaches back.
+        The day to compare with; a year or a quarter ago where none is given and the history
+        reaches back.
     by
         A column to follow new customers by; the channel, where there is one.
     anonymous
@@ -53,8 +62,8 @@ def write_html(
     title
         The page's title.
 
-    Raises DataError where nobody has a purchase, UsageError for an unknown column or day, a short key, or where the file cannot be
-    written.
+    Raises DataError where nobody has a purchase, UsageError for an unknown column or day, a short
+    key, or where the file cannot be written.
     """
     target = _ending(path, ".html")
     about = prepared(orders, then=then, by=by, anonymous=anonymous, key=key)
@@ -62,10 +71,13 @@ def write_html(
 
 
 def write_workbook(
-    orders: Read, path: str | Path, *, then: str | dt.date | None = None, by: str | None = None, anonymous: bool = False,
+    orders: Read, path: str | Path, *, then: str | dt.date | None = None, by: str | None = None,
+    anonymous: bool = False,
     key: bytes | None = None, title: str = TITLE,
 ) -> None:  # fmt: skip
-    """Write the same as a workbook of eleven sheets; parameters and errors are those of ``write_html``."""
+    """Write the same as a workbook of eleven sheets; parameters and errors are those of
+    ``write_html``.
+    """
     target = _ending(path, ".xlsx")
     about = prepared(orders, then=then, by=by, anonymous=anonymous, key=key)
     save(about, target, Made("fairladder.report.write_workbook", digests_of(orders)), title)
@@ -78,7 +90,9 @@ def _ending(path: str | Path, wanted: str) -> Path:
 
 
 def save(about: Contents, path: str | Path, made: Made, title: str) -> None:
-    """Write the workbook (``.xlsx``) or the page (any other ending) of contents that have been gathered."""
+    """Write the workbook (``.xlsx``) or the page (any other ending) of contents that have been
+    gathered.
+    """
     workbook = Path(path).suffix.lower() == ".xlsx"
     text = "" if workbook else page_of(about, made, title)
     with replacing(path) as beside:
@@ -89,7 +103,9 @@ def save(about: Contents, path: str | Path, made: Made, title: str) -> None:
 
 
 def digests_of(orders: Read) -> dict[str, str]:
-    """File name (its path, where two are called alike) → SHA-256 of what it holds, for every file that was read."""
+    """File name (its path, where two are called alike) → SHA-256 of what it holds, for every
+    file that was read.
+    """
     made, names = {}, [path.name for path in orders.input_files]
     for path in orders.input_files:
         with path.open("rb") as file:

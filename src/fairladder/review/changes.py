@@ -1,7 +1,8 @@
-"""The smallest changes to one customer's orders that move them, everybody else's orders staying as they are.
+"""The smallest changes to one customer's orders that move them, everybody else's orders staying as
+they are.
 
-Ladders are fitted to how often each value occurs among the others, and to the changed value of this customer. Rules are asked of
-many changed customers at once, as rows of one table.
+Ladders are fitted to how often each value occurs among the others, and to the changed value of
+this customer. Rules are asked of many changed customers at once, as rows of one table.
 """
 
 import datetime as dt
@@ -33,9 +34,18 @@ from fairladder.scores.fitting import SCORES, AnyLadder, score_ladder, tier_ladd
 from fairladder.scores.scored import SCORE_KINDS, Scored, as_number, scored_of
 from fairladder.sqltree import case, column, day_literal, named, select, sql
 
-#: A measure of these depends on everybody's rungs or shares, so that all customers are scored anew for each change.
+#: A measure of these depends on everybody's rungs or shares, so that all customers are scored anew
+#: for each change.
 _OF_ALL = frozenset(
-    {*SCORES, "score_total", "percentile", "percent_rank", "spend_share", "spend_share_running", "spend_rank"}
+    {
+        *SCORES,
+        "score_total",
+        "percentile",
+        "percent_rank",
+        "spend_share",
+        "spend_share_running",
+        "spend_rank",
+    }
 )
 #: So many amounts of each range are tried at once.
 _TRIED = 8
@@ -81,28 +91,41 @@ class Others:
         return int(self.counts[self.values == value].sum())
 
 
-def others_of(people: Scored, measure: str, within: str | None, group: str | None, one: str) -> Others:
-    """The values of a measure among the others with a purchase, of one group where ladders are within groups."""
+def others_of(
+    people: Scored, measure: str, within: str | None, group: str | None, one: str
+) -> Others:
+    """The values of a measure among the others with a purchase, of one group where ladders are
+    within groups.
+    """
     value = as_number(measure, people.kinds)
     rows = select([named(value, "value")], people.relation).where(
-        sql("orders > 0 AND customer <> :c AND :v IS NOT NULL", c=exp.Literal.string(one), v=value), copy=False
+        sql("orders > 0 AND customer <> :c AND :v IS NOT NULL", c=exp.Literal.string(one), v=value),
+        copy=False,
     )
     if within is not None:
         cell = exp.cast(column(within), "VARCHAR")
-        same = sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.Literal.string(group))
+        same = (
+            sql(":c IS NULL", c=cell)
+            if group is None
+            else sql(":c = :g", c=cell, g=exp.Literal.string(group))
+        )
         rows = rows.where(same, copy=False)
     return _counted(people.engine, rows)
 
 
 def _counted(engine: CustomerEngine, rows: exp.Select) -> Others:
-    query = select([column("value"), named(sql("COUNT(*)"), "n")], rows, "valued").group_by(column("value"), copy=False)
+    query = select([column("value"), named(sql("COUNT(*)"), "n")], rows, "valued").group_by(
+        column("value"), copy=False
+    )
     table = engine.table(query.order_by(column("value"), copy=False))
     return Others(as_array(table["value"]), as_array(table["n"]).astype(np.int64))
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """What a change makes of the customer's purchases: the columns of ``OF_PURCHASES``, amounts in minor units."""
+    """What a change makes of the customer's purchases: the columns of ``OF_PURCHASES``,
+    amounts in minor units.
+    """
 
     orders: int
     lines: int
@@ -149,17 +172,20 @@ class Changes:
         """Every kind of change that moves the customer."""
         with self.people.engine.passing():
             changes = [
-                self._spend(up=True), self._orders(up=True), self._recency(), self._purchase_now(), self._wait(),
+                self._spend(up=True), self._orders(up=True), self._recency(), self._purchase_now(),
+                self._wait(),
                 self._spend(up=False), self._orders(up=False),
             ]  # fmt: skip
         return tuple(c for c in changes if c is not None)
 
-    # ------------------------------------------------------------------------------------------ what a change makes
+    # ------------------------------------------------------------------------------------------ wha
 
     def changed(self, minor: int = 0, orders: int = 0, days: int = 0, today: int = 0) -> Candidate:
-        """Minor units more on the latest purchase, purchases more on its day, the latest purchase days later.
+        """Minor units more on the latest purchase, purchases more on its day, the latest purchase
+        days later.
 
-        ``today`` is one more purchase of that many minor units on the as-of date. A purchase that is added has one line.
+        ``today`` is one more purchase of that many minor units on the as-of date. A purchase that
+        is added has one line.
         """
         paid = self._paid
         amounts = to_minor(paid["amount"].to_numpy(), self.scheme.money.decimals).tolist()
@@ -198,7 +224,11 @@ class Changes:
         values, counts = self._others[measure, within].with_one(value)
         day = self.people.kinds.get(measure) == "day"
         known = values.astype("datetime64[D]") if day else values
-        return tier_ladder(tier, known, counts) if tier else score_ladder(SCORES[name][1], self.scheme, known, counts)
+        return (
+            tier_ladder(tier, known, counts)
+            if tier
+            else score_ladder(SCORES[name][1], self.scheme, known, counts)
+        )
 
     def _group(self, within: str) -> str | None:
         value = self.row[within]
@@ -209,10 +239,12 @@ class Changes:
         value = self._measure(SCORES[name][0], candidate)
         return int(self.ladder(name, SCORES[name][0], value).place(np.array([value]))[0])
 
-    # ------------------------------------------------------------------------------------- scored after a change
+    # ------------------------------------------------------------------------------------- scored a
 
     def scored(self, candidates: Sequence[Candidate]) -> list[dict[str, Any]]:
-        """The customer with all measures, scores, tiers and the segment after each of these changes."""
+        """The customer with all measures, scores, tiers and the segment after each of these
+        changes.
+        """
         if not candidates:
             return []
         of = {self.scheme.scores.percentile_of, *(tier.of for tier in self.scheme.tiers.values())}
@@ -257,28 +289,52 @@ class Changes:
     def _measured(self, candidates: Sequence[Candidate]) -> pa.Table:
         """The measures after each change, in the order of the changes."""
         spends, engine = self._spends(), self.people.engine
-        columns: dict[str, Any] = {name: [getattr(c, name) for c in candidates] for name in OF_PURCHASES}
+        columns: dict[str, Any] = {
+            name: [getattr(c, name) for c in candidates] for name in OF_PURCHASES
+        }
         whole = np.where(spends.values > 0, spends.values * spends.counts, 0)
         positive = [int(whole.sum()) + max(c.spend, 0) for c in candidates]
         held = [int(whole[spends.values >= c.spend].sum()) + max(c.spend, 0) for c in candidates]
         rank = [1 + int(spends.counts[spends.values > c.spend].sum()) for c in candidates]
         numbers = list(range(len(candidates)))
         offered = engine.offer(
-            pa.table({**columns, "all positive": positive, "held from": held, "rank here": rank, "number": numbers})
+            pa.table(
+                {
+                    **columns,
+                    "all positive": positive,
+                    "held from": held,
+                    "rank here": rank,
+                    "number": numbers,
+                }
+            )
         )
         refunds = {n: exp.convert(int(self.row[n])) for n in ("refunds", "zero_orders")}
         theirs = exp.Literal.string(self.one)
         base = select(
-            ["*", named(theirs, "customer"), *(named(tree, n) for n, tree in refunds.items())], offered, "offered"
+            ["*", named(theirs, "customer"), *(named(tree, n) for n, tree in refunds.items())],
+            offered,
+            "offered",
         )
         today, decimals = day_literal(self.as_of), self.scheme.money.decimals
-        made = measures((), today, column("all positive"), column("held from"), column("rank here"), decimals)
+        made = measures(
+            (), today, column("all positive"), column("held from"), column("rank here"), decimals
+        )
         measured = select([*made, column("number")], base, "base")
-        own = [n for n in self.people.kinds if n not in {m.alias for m in made} and n not in _added(self.scheme)]
-        mine = select(list(map(column, own)), self.people.relation).where(sql("customer = :c", c=theirs), copy=False)
-        everything = select(["measured.*", *(exp.column(n, "mine", quoted=True) for n in own)], measured, "measured")
+        own = [
+            n
+            for n in self.people.kinds
+            if n not in {m.alias for m in made} and n not in _added(self.scheme)
+        ]
+        mine = select(list(map(column, own)), self.people.relation).where(
+            sql("customer = :c", c=theirs), copy=False
+        )
+        everything = select(
+            ["measured.*", *(exp.column(n, "mine", quoted=True) for n in own)], measured, "measured"
+        )
         if own:
-            everything = everything.join(mine.subquery("mine", copy=False), join_type="cross", copy=False)
+            everything = everything.join(
+                mine.subquery("mine", copy=False), join_type="cross", copy=False
+            )
         return engine.table(everything.order_by("number", copy=False))
 
     def _spends(self) -> Others:
@@ -290,50 +346,75 @@ class Changes:
         return self._others["spend", "minor"]
 
     def _placed(self, measured: pa.Table) -> list[dict[str, Any]]:
-        """Changed customers with their rungs and tiers, in the segments that the rules place them in."""
+        """Changed customers with their rungs and tiers, in the segments that the rules place
+        them in.
+        """
         engine, scheme = self.people.engine, self.scheme
-        found = percentiles(column("below"), column("equal"), column("known"), better(scheme.scores.percentile_of))
+        found = percentiles(
+            column("below"), column("equal"), column("known"), better(scheme.scores.percentile_of)
+        )
         ranked = [named(sql("CASE WHEN equal > 0 THEN :t END", t=t), n) for n, t in found.items()]
         scored = select(["*", *totals(scheme), *ranked], engine.offer(measured))
         rules = rules_of(scheme, {**self.people.kinds, **SCORE_KINDS})
         segment = case(rules, exp.Literal.string(scheme.segments[-1].name))
-        placed = select(["*", named(segment, "segment")], scored, "scored").order_by("number", copy=False)
+        placed = select(["*", named(segment, "segment")], scored, "scored").order_by(
+            "number", copy=False
+        )
         rows: list[dict[str, Any]] = engine.table(placed).to_pylist()
         return rows
 
     def _scored_with_all(self, candidate: Candidate) -> dict[str, Any]:
-        """The same of one change where it moves other customers, too: everybody is measured and scored anew."""
+        """The same of one change where it moves other customers, too: everybody is measured
+        and scored anew.
+        """
         engine, orders = self.people.engine, self.orders
         values = {name: exp.convert(getattr(candidate, name)) for name in OF_PURCHASES}
-        values |= {n: exp.cast(tree, "DATE") for n, tree in values.items() if n in ("first_order", "last_order")}
+        values |= {
+            n: exp.cast(tree, "DATE")
+            for n, tree in values.items()
+            if n in ("first_order", "last_order")
+        }
         mine = sql("customer = :c", c=exp.Literal.string(self.one))
         there = engine.columns(orders.base)
-        trees = {n: case([(mine, values[n])], column(n)) if n in values else column(n) for n in there}
+        trees = {
+            n: case([(mine, values[n])], column(n)) if n in values else column(n) for n in there
+        }
         with engine.passing():
             base = engine.keep(select([named(tree, n) for n, tree in trees.items()], orders.base))
             spends = self._spends()
-            positive = int(spends.values[spends.values > 0] @ spends.counts[spends.values > 0]) + max(
-                candidate.spend, 0
-            )
+            positive = int(
+                spends.values[spends.values > 0] @ spends.counts[spends.values > 0]
+            ) + max(candidate.spend, 0)
             made = measured_customers(orders, base, replace(orders.groups, positive=positive))
-            forecast = [n for n in self.people.kinds if n not in made.named_selects and n not in _added(self.scheme)]
+            forecast = [
+                n
+                for n in self.people.kinds
+                if n not in made.named_selects and n not in _added(self.scheme)
+            ]
             people = engine.keep(self._with_forecast(made, forecast))
             kinds = {n: k for n, k in self.people.kinds.items() if n not in _added(self.scheme)}
             scored = scored_of(engine, self.scheme, people, kinds, None)
-            row: dict[str, Any] = engine.table(select(["*"], scored.relation).where(mine, copy=False)).to_pylist()[0]
+            row: dict[str, Any] = engine.table(
+                select(["*"], scored.relation).where(mine, copy=False)
+            ).to_pylist()[0]
         return row
 
     def _with_forecast(self, made: exp.Select, forecast: Sequence[str]) -> exp.Select:
         """Customers with columns that are held as they are."""
         if not forecast:
             return made
-        held = select([named(column("customer"), "whose"), *map(column, forecast)], self.people.relation)
+        held = select(
+            [named(column("customer"), "whose"), *map(column, forecast)], self.people.relation
+        )
         both = select(["made.*", *map(column, forecast)], made, "made")
         return both.join(
-            held.subquery("held", copy=False), on=sql("made.customer = whose"), join_type="left", copy=False
+            held.subquery("held", copy=False),
+            on=sql("made.customer = whose"),
+            join_type="left",
+            copy=False,
         )
 
-    # ------------------------------------------------------------------------------------------------- the changes
+    # ----------------------------------------------------------------------------------------------
 
     def _now(self, score_name: str) -> int:
         value = self.row[score_name]
@@ -365,7 +446,9 @@ class Changes:
         if by is None:
             return None
         words = f"{self._money(by)} {'more' if up else 'less'} on the latest purchase"
-        return self._told("spend", sign * by, "monetary_score", self.changed(minor=sign * by), words)
+        return self._told(
+            "spend", sign * by, "monetary_score", self.changed(minor=sign * by), words
+        )
 
     def _most_spend(self) -> int:
         """The largest spend of anybody."""
@@ -373,7 +456,9 @@ class Changes:
 
     def _orders(self, up: bool) -> Change | None:
         now, count, sign = self._now("frequency_score"), int(self.row["orders"]), 1 if up else -1
-        others = others_of(self.people, "orders", None, None, self.one).values if up else np.zeros(0)
+        others = (
+            others_of(self.people, "orders", None, None, self.one).values if up else np.zeros(0)
+        )
         most = max(int(others.max(initial=0)), count) - count + 1 if up else count - 1
 
         def moves(by: int) -> bool:
@@ -386,7 +471,9 @@ class Changes:
         what = "purchase" if by == 1 else "purchases"
         more = f"{'One' if by == 1 else f'{by:,}'} more {what} on the day of the latest"
         words = more if up else f"Without the latest {f'{by:,} ' if by > 1 else ''}{what}"
-        return self._told("orders", sign * by, "frequency_score", self.changed(orders=sign * by), words)
+        return self._told(
+            "orders", sign * by, "frequency_score", self.changed(orders=sign * by), words
+        )
 
     def _recency(self) -> Change | None:
         now, days = self._now("recency_score"), int(self.row["recency_days"])
@@ -398,16 +485,20 @@ class Changes:
         return self._told("recency", by, "recency_score", self.changed(days=by), words)
 
     def _purchase_now(self) -> Change | None:
-        """The smallest purchase on the as-of date that changes the segment, one unit less being shown not to.
+        """The smallest purchase on the as-of date that changes the segment, one unit less being
+        shown not to.
 
-        The segment can change only where a value that a rule speaks of passes a number of that rule; the values move one way as
-        the amount grows, so each such amount is found by narrowing, and the least that changes the segment is taken.
+        The segment can change only where a value that a rule speaks of passes a number of that
+        rule; the values move one way as the amount grows, so each such amount is found by
+        narrowing, and the least that changes the segment is taken.
         """
         after: dict[int, dict[str, Any]] = {}
 
         def look(amounts: Iterable[int]) -> None:
             new = [amount for amount in dict.fromkeys(amounts) if amount not in after]
-            after.update(zip(new, self.scored([self.changed(today=amount) for amount in new]), strict=True))
+            after.update(
+                zip(new, self.scored([self.changed(today=amount) for amount in new]), strict=True)
+            )
 
         def moved(amount: int) -> bool:
             look([amount])
@@ -436,7 +527,12 @@ class Changes:
         numbers = _rule_numbers(self.people)
         largest = max((abs(n) for _, n in numbers), default=0)
         spend = self._minor(self.row["spend"])
-        most = self._most_spend() - spend + int(min(largest, 10**9) * self.scale * (len(self.own) + 2)) + 1
+        most = (
+            self._most_spend()
+            - spend
+            + int(min(largest, 10**9) * self.scale * (len(self.own) + 2))
+            + 1
+        )
         look([1, most])
         searches: dict[tuple[str, float, bool], tuple[int, int]] = {}
         for name, number in sorted(numbers):
@@ -451,7 +547,11 @@ class Changes:
             for (name, number, strict), (low_end, high_end) in open_.items():
                 before = _passed(self._number(after[low_end], name), number, strict)
                 there = [a for a in after if low_end < a < high_end]
-                same = {a for a in there if _passed(self._number(after[a], name), number, strict) in (before, None)}
+                same = {
+                    a
+                    for a in there
+                    if _passed(self._number(after[a], name), number, strict) in (before, None)
+                }
                 under = max(same, default=low_end)
                 over = min((a for a in there if a > under and a not in same), default=high_end)
                 searches[name, number, strict] = (under, over)
@@ -497,25 +597,36 @@ def _least(most: int, moves: Callable[[int], bool]) -> int | None:
 
 def _between(low: int, high: int) -> list[int]:
     """Some whole numbers between two, evenly spread."""
-    return sorted({low + (high - low) * i // (_TRIED + 1) for i in range(1, _TRIED + 1)} - {low, high})
+    return sorted(
+        {low + (high - low) * i // (_TRIED + 1) for i in range(1, _TRIED + 1)} - {low, high}
+    )
 
 
 def _passed(value: float | None, number: float, strict: bool) -> bool | None:
-    """True if the value has reached the number, or exceeds it if ``strict``; None if it is not known."""
+    """True if the value has reached the number, or exceeds it if ``strict``; None if it is not
+    known.
+    """
     return None if value is None else value > number if strict else value >= number
 
 
 def _rule_numbers(people: Scored) -> set[tuple[str, float]]:
-    """Each column of a rule with each number of that rule; a tier with each of its places, which its labels stand for."""
+    """Each column of a rule with each number of that rule; a tier with each of its places,
+    which its labels stand for.
+    """
     found: set[tuple[str, float]] = set()
     kinds = {**people.kinds, **{n: people.kinds[ours] for n, ours in people.own_names.items()}}
     for segment in people.scheme.segments:
         if segment.when is None:
             continue
         condition = parse_condition(segment.when, kinds, segment.name)
-        numbers = {float(n.name) * (-1 if isinstance(n.parent, exp.Neg) else 1) for n in condition.tree.find_all(exp.Literal)
+        numbers = {float(n.name) * (-1 if isinstance(n.parent,
+        exp.Neg) else 1) for n in condition.tree.find_all(exp.Literal)
                    if not n.is_string}  # fmt: skip
         found |= {(name, number) for name in condition.names for number in numbers}
         tiers = people.scheme.tiers
-        found |= {(n, float(place)) for n in condition.names & tiers.keys() for place in range(tiers[n].size)}
+        found |= {
+            (n, float(place))
+            for n in condition.names & tiers.keys()
+            for place in range(tiers[n].size)
+        }
     return found

@@ -1,4 +1,6 @@
-"""Are these orders fit to use? The balance, the findings of rows and of customers, and the rows set aside."""
+"""Are these orders fit to use? The balance, the findings of rows and of customers, and the
+rows set aside.
+"""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -39,11 +41,14 @@ class Check(Answer):
 
     @property
     def balance_frame(self) -> "pd.DataFrame":
-        """The balance: ``what`` became of the rows, ``rows``, ``amount`` (major units, exact decimals)."""
+        """The balance: ``what`` became of the rows, ``rows``, ``amount`` (major units, exact
+        decimals).
+        """
         import pandas as pd
 
         lines = [
-            (label, rows, Decimal(major(minor, self.balance.decimals))) for label, rows, minor in self.balance.lines()
+            (label, rows, Decimal(major(minor, self.balance.decimals)))
+            for label, rows, minor in self.balance.lines()
         ]
         return pd.DataFrame(lines, columns=["what", "rows", "amount"])
 
@@ -82,15 +87,17 @@ class Check(Answer):
         return [Piece("balance", self.balance_frame), Piece("findings", self.frame)]
 
     def __repr__(self) -> str:
-        findings = "".join(f"\n  {f.level}: {f.code} ({f.count:,}): {f.effect}" for f in self.findings)
+        findings = "".join(
+            f"\n  {f.level}: {f.code} ({f.count:,}): {f.effect}" for f in self.findings
+        )
         return f"{self.finding()}{findings}"
 
 
 def check(orders: Read) -> Check:
     """Balance, findings and set-aside rows; also where the orders are not fit to use.
 
-    Orders read with ``keep="rows"`` are not read again. Those of a database that others may have changed meanwhile are, so that
-    all that is said is of one moment.
+    Orders read with ``keep="rows"`` are not read again. Those of a database that others may have
+    changed meanwhile are, so that all that is said is of one moment.
 
     >>> import fairladder as fl
     >>> fl.check(fl.sample_orders()).balance.used
@@ -114,8 +121,17 @@ def _checked(orders: Read) -> Check:
         found.append(finding("reading", 1, text=note))
     ignored = discounts_ignored(orders.opened)
     reading = [*orders.reading_findings, *(f for f in ignored if f not in orders.reading_findings)]
-    findings = sorted([*allowed(found, orders.allowed_codes), *reading], key=lambda f: LEVELS.index(f.level))
-    return Check(orders.balance, tuple(findings), set_aside, orders.as_of, orders.as_of_from, orders.scheme.as_json())
+    findings = sorted(
+        [*allowed(found, orders.allowed_codes), *reading], key=lambda f: LEVELS.index(f.level)
+    )
+    return Check(
+        orders.balance,
+        tuple(findings),
+        set_aside,
+        orders.as_of,
+        orders.as_of_from,
+        orders.scheme.as_json(),
+    )
 
 
 def _ties(orders: Read) -> list[Finding]:

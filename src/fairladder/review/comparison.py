@@ -1,4 +1,6 @@
-"""Comparison: who moved between two days, on the same yardstick, and what the change of spend is made of."""
+"""Comparison: who moved between two days, on the same yardstick, and what the change of spend
+is made of.
+"""
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
@@ -42,13 +44,15 @@ Yardstick = Literal["then", "each"]
 class Comparison(Answer):
     """Two days side by side.
 
-    ``frame``: from–to of segments: ``from_segment`` (``(new)`` for customers not there before), ``to_segment`` (``(gone)`` for
-    those not there any more), ``customers``, ``spend_before``, ``spend_after``. ``rungs``: the same for each score and tier: ``ladder``,
-    ``from_rung``, ``to_rung`` (null without a purchase or on one day only). ``movers``: customers in another
-    segment, and new ones: ``customer``,
-    ``name``, both segments, ``score_before``, ``score_after``, ``change`` (of the total score), ``spend_before``, ``spend_after``,
-    ``orders_before``, ``orders_after``; those who rose the most first. ``parts``: what the change of spend is made of (``part``,
-    ``customers``, ``spend``), adding up to the minor unit; empty for two saved scorings. ``drift`` of the earlier ladders.
+    ``frame``: from–to of segments: ``from_segment`` (``(new)`` for customers not there before),
+    ``to_segment`` (``(gone)`` for those not there any more), ``customers``, ``spend_before``,
+    ``spend_after``. ``rungs``: the same for each score and tier: ``ladder``, ``from_rung``,
+    ``to_rung`` (null without a purchase or on one day only). ``movers``: customers in another
+    segment, and new ones: ``customer``, ``name``, both segments, ``score_before``,
+    ``score_after``, ``change`` (of the total score), ``spend_before``, ``spend_after``,
+    ``orders_before``, ``orders_after``; those who rose the most first. ``parts``: what the change
+    of spend is made of (``part``, ``customers``, ``spend``), adding up to the minor unit; empty
+    for two saved scorings. ``drift`` of the earlier ladders.
     """
 
     frame: pd.DataFrame
@@ -70,7 +74,11 @@ class Comparison(Answer):
     def moved(self) -> int:
         """How many of the customers of both days are in another segment."""
         both = ~self.frame["from_segment"].isin([NEW]) & ~self.frame["to_segment"].isin([GONE])
-        return int(self.frame.loc[both & (self.frame["from_segment"] != self.frame["to_segment"]), "customers"].sum())
+        return int(
+            self.frame.loc[
+                both & (self.frame["from_segment"] != self.frame["to_segment"]), "customers"
+            ].sum()
+        )
 
     @property
     def new(self) -> int:
@@ -80,12 +88,17 @@ class Comparison(Answer):
     def tables(self) -> dict[str, pd.DataFrame]:
         """``segments``, ``rungs``, ``movers``, ``spend_change`` and ``drift``."""
         return {
-            "segments": self.frame, "rungs": self.rungs, "movers": self.movers, "spend-change": self.parts, "drift": self.drift,
+            "segments": self.frame, "rungs": self.rungs, "movers": self.movers,
+            "spend-change": self.parts, "drift": self.drift,
         }  # fmt: skip
 
     def facts(self) -> dict[str, Any]:
         """The two days, where they are known."""
-        return {name: day.isoformat() for name, day in (("then", self.then), ("now", self.now)) if day is not None}
+        return {
+            name: day.isoformat()
+            for name, day in (("then", self.then), ("now", self.now))
+            if day is not None
+        }
 
     def __repr__(self) -> str:
         return f"{self.finding()}\n{self.frame.to_string(index=False)}"
@@ -96,15 +109,19 @@ class Comparison(Answer):
 
     def pieces(self) -> list[Piece]:
         """From where to where, and what the change of spend is made of."""
-        return [Piece("segments", self.frame), *([Piece("spend-change", self.parts)] if len(self.parts) else [])]
+        return [
+            Piece("segments", self.frame),
+            *([Piece("spend-change", self.parts)] if len(self.parts) else []),
+        ]
 
 
 @dataclass(frozen=True)
 class Paths(Answer):
-    """Segments over several days. ``frame``: ``day``, ``segment``, ``stance``, ``customers``, ``spend``, a row for each.
+    """Segments over several days. ``frame``: ``day``, ``segment``, ``stance``, ``customers``,
+    ``spend``, a row for each.
 
-    ``paths``: ``path`` (segments day after day, with ``(new)`` before a customer is there), ``customers``, ``spend`` on the last day;
-    the commonest first.
+    ``paths``: ``path`` (segments day after day, with ``(new)`` before a customer is there),
+    ``customers``, ``spend`` on the last day; the commonest first.
     """
 
     frame: pd.DataFrame
@@ -125,16 +142,23 @@ class Paths(Answer):
 
 
 def compare(
-    orders: Read, then: "str | dt.date", now: "str | dt.date | None" = None, *, yardstick: Yardstick = "then"
+    orders: Read,
+    then: "str | dt.date",
+    now: "str | dt.date | None" = None,
+    *,
+    yardstick: Yardstick = "then",
 ) -> Comparison:
-    """Score the customers as of two days and follow who moved; the earlier day comes first, whatever the order given.
+    """Score the customers as of two days and follow who moved; the earlier day comes first,
+    whatever the order given.
 
-    ``now`` is the day of reckoning unless given. By default both days are scored on the earlier day's ladders, so that a move
-    means that the customer changed and not the yardstick; ``yardstick="each"`` fits each day its own. The change of spend
-    compares the days from one to the other with as many before: customers gained and lost, and for those in both, how often
-    they order and how much, each at the average of the other.
+    ``now`` is the day of reckoning unless given. By default both days are scored on the earlier
+    day's ladders, so that a move means that the customer changed and not the yardstick;
+    ``yardstick="each"`` fits each day its own. The change of spend compares the days from one to
+    the other with as many before: customers gained and lost, and for those in both, how often they
+    order and how much, each at the average of the other.
 
-    Raises UsageError for equal days or one after the day of reckoning, DataError where nobody had a purchase then.
+    Raises UsageError for equal days or one after the day of reckoning, DataError where nobody had
+    a purchase then.
 
     >>> import fairladder as fl
     >>> moved = fl.compare(fl.sample_orders(), "2025-12-31")
@@ -143,58 +167,85 @@ def compare(
     """
     first, last = days_of(orders, then, now)
     if yardstick not in ("then", "each"):
-        raise UsageError(f"There is no yardstick {yardstick!r}; there are then (the earlier day's ladders) and each.")
+        raise UsageError(
+            f"There is no yardstick {yardstick!r}; there are then (the earlier day's ladders) and "
+            "each."
+        )
     engine = orders.customer_engine
     with engine.passing():
         before, after = orders.on(first), orders.on(last)
         was = _scored(before, first)
         later = scored(after, ladders=was.ladders if yardstick == "then" else None)
-        sides = _Sides(engine, _there(was, first), _there(later, last), orders.scheme, "name" in later.kinds)
+        sides = _Sides(
+            engine, _there(was, first), _there(later, last), orders.scheme, "name" in later.kinds
+        )
         parts, notes = change_of_spend(after, first, last)
         notes += forecast_notes(after)
         return _compared(sides, parts, drift_of_scored(was.ladders, later), (first, last), notes)
 
 
-def compare_scored(before: pd.DataFrame, after: pd.DataFrame, scheme: Scheme | None = None) -> Comparison:
-    """The same of two scorings, made and kept at two times. What the change of spend is made of is not in them.
+def compare_scored(
+    before: pd.DataFrame, after: pd.DataFrame, scheme: Scheme | None = None
+) -> Comparison:
+    """The same of two scorings, made and kept at two times. What the change of spend is made of is
+    not in them.
 
-    Both need ``customer``, ``segment``, ``stance``, ``spend``, ``orders`` and the scores. Raises UsageError for a missing column or
-    an id on two rows.
+    Both need ``customer``, ``segment``, ``stance``, ``spend``, ``orders`` and the scores. Raises
+    UsageError for a missing column or an id on two rows.
     """
     for when, frame in (("earlier", before), ("later", after)):
         needed = ("customer", "segment", "stance", "spend", "orders", "score_total", *SCORES)
         missing = [n for n in needed if n not in frame]
         if missing:
             raise UsageError(
-                f"The {when} scoring has no column `{missing[0]}`; give two tables as `fairladder score` writes them."
+                f"The {when} scoring has no column `{missing[0]}`; give two tables as `fairladder "
+                "score` writes them."
             )
         if frame["customer"].duplicated().any():
             raise UsageError(
-                f"The {when} scoring has `{frame['customer'][frame['customer'].duplicated()].iloc[0]}` on two rows."
+                f"The {when} scoring has "
+                f"`{frame['customer'][frame['customer'].duplicated()].iloc[0]}` on two rows."
             )
     engine, scheme = Embedded(), scheme or Scheme()
     tiers = {name: tier for name, tier in scheme.tiers.items() if name in before and name in after}
     scheme = scheme.model_copy(update={"tiers": tiers})
     shown = ["customer", *(["name"] if "name" in after else []), *_compared_columns(scheme)]
     was, later = (
-        select(["*"], engine.offer(plain_table(frame[[n for n in shown if n in frame]]))) for frame in (before, after)
+        select(["*"], engine.offer(plain_table(frame[[n for n in shown if n in frame]])))
+        for frame in (before, after)
     )
     nothing = pd.DataFrame({"part": [], "customers": [], "spend": []})
-    return _compared(_Sides(engine, was, later, scheme, "name" in after), nothing, pd.DataFrame(), (None, None), ())
+    return _compared(
+        _Sides(engine, was, later, scheme, "name" in after),
+        nothing,
+        pd.DataFrame(),
+        (None, None),
+        (),
+    )
 
 
-def paths(orders: Read, then: "str | dt.date", now: "str | dt.date | None" = None, *, every: str = "quarter") -> Paths:
-    """Segments as of ``then``, of the end of each period in between, and of ``now``, all on the first day's ladders.
+def paths(
+    orders: Read,
+    then: "str | dt.date",
+    now: "str | dt.date | None" = None,
+    *,
+    every: str = "quarter",
+) -> Paths:
+    """Segments as of ``then``, of the end of each period in between, and of ``now``, all on the
+    first day's ladders.
 
     Raises as ``compare`` does, and UsageError for more than 60 days.
     """
     first, last = days_of(orders, then, now)
     unit = calendar_of(every, orders.scheme.time.year_starts)
-    ends = [d.date() - dt.timedelta(days=1) for d in unit.starts(first, last + dt.timedelta(days=1))]
+    ends = [
+        d.date() - dt.timedelta(days=1) for d in unit.starts(first, last + dt.timedelta(days=1))
+    ]
     days = sorted({first, last, *(d for d in ends if first < d < last)})
     if len(days) > 60:
         raise UsageError(
-            f"From {first} to {last} there are {len(days)} {unit}s to score; take a longer --every, 60 days at most."
+            f"From {first} to {last} there are {len(days)} {unit}s to score; take a longer "
+            "--every, 60 days at most."
         )
     with orders.customer_engine.passing():
         return _walked(orders, days)
@@ -205,9 +256,14 @@ def paths_of(sizes: Sequence[pd.DataFrame], paths: pd.DataFrame, days: Sequence[
     ordered = paths.sort_values(["customers", "path"], ascending=[False, True], ignore_index=True)
     columns = ["day", "segment", "stance", "customers", "spend"]
     table = pd.concat(
-        [t.assign(day=pd.Timestamp(d).as_unit("s")) for t, d in zip(sizes, days, strict=True)], ignore_index=True
+        [t.assign(day=pd.Timestamp(d).as_unit("s")) for t, d in zip(sizes, days, strict=True)],
+        ignore_index=True,
     )
-    exact = {"spend": ratio(to_minor(ordered["spend"].to_numpy(np.float64), EXACT_DECIMALS), 10**EXACT_DECIMALS)}
+    exact = {
+        "spend": ratio(
+            to_minor(ordered["spend"].to_numpy(np.float64), EXACT_DECIMALS), 10**EXACT_DECIMALS
+        )
+    }
     return Paths(table[columns], ordered.assign(**exact), tuple(days))
 
 
@@ -216,12 +272,17 @@ def nobody_by(day: dt.date) -> str:
     return f"Nobody had a purchase by {day}, so there is nothing to compare with. Take a later first day."
 
 
-def days_of(orders: Read, then: "str | dt.date", now: "str | dt.date | None") -> tuple[dt.date, dt.date]:
-    """The earlier day and the later one. Raises UsageError for equal days, DataError where no row is used."""
+def days_of(
+    orders: Read, then: "str | dt.date", now: "str | dt.date | None"
+) -> tuple[dt.date, dt.date]:
+    """The earlier day and the later one. Raises UsageError for equal days, DataError where no
+    row is used.
+    """
     given = [as_day(then), as_day(now) if now is not None else orders.as_of]
     if given[1] is None:
         raise DataError(
-            "No row is used, so there is no day to compare. `fairladder check` says what became of the rows."
+            "No row is used, so there is no day to compare. `fairladder check` says what became "
+            "of the rows."
         )
     first, last = sorted(d for d in given if d is not None)
     if first == last:
@@ -237,25 +298,37 @@ def _scored(orders: Read, day: dt.date, ladders: Mapping[str, AnyLadder] | None 
 
 
 def _any_bought(orders: Read) -> bool:
-    bought = select([sql("1")], orders.base).where(sql("orders > 0"), copy=False).limit(1, copy=False)
+    bought = (
+        select([sql("1")], orders.base).where(sql("orders > 0"), copy=False).limit(1, copy=False)
+    )
     return len(orders.customer_engine.table(bought)) > 0
 
 
 def _there(people: Scored, day: dt.date) -> exp.Select:
-    """Customers who had a row by that day, and members of the customers file, unless they joined it later."""
+    """Customers who had a row by that day, and members of the customers file, unless they
+    joined it later.
+    """
     rows, since = select(["*"], people.relation), since_of(people.scheme, people.kinds)
     if since is None:
         return rows
-    joined = sql("orders + refunds + zero_orders > 0 OR :s IS NULL OR :s <= :d", s=column(since), d=day_literal(day))
+    joined = sql(
+        "orders + refunds + zero_orders > 0 OR :s IS NULL OR :s <= :d",
+        s=column(since),
+        d=day_literal(day),
+    )
     return rows.where(joined, copy=False)
 
 
 def since_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> str | None:
-    """The column of the day on which a customer joined, among columns of such kinds. Raises UsageError where it is none."""
+    """The column of the day on which a customer joined, among columns of such kinds. Raises
+    UsageError where it is none.
+    """
     since = scheme.customers.since
     if since is not None and kinds.get(since) != "day":
         hint = "its cells are no days" if since in kinds else nearest(since, kinds)
-        raise UsageError(f"[customers] since names `{since}`, the day on which a customer joined: {hint}.")
+        raise UsageError(
+            f"[customers] since names `{since}`, the day on which a customer joined: {hint}."
+        )
     return since
 
 
@@ -280,17 +353,24 @@ def _compared(
 ) -> Comparison:
     engine, scheme = sides.engine, sides.scheme
     both = engine.keep(_both(sides))
-    late = exp.In(this=column("stance_before"), expressions=[exp.convert("win-back"), exp.convert("leave")])
-    returned = select([named(sql("COUNT(*)"), "n")], both).where(late, sql("orders_after > orders_before"), copy=False)
+    late = exp.In(
+        this=column("stance_before"), expressions=[exp.convert("win-back"), exp.convert("leave")]
+    )
+    returned = select([named(sql("COUNT(*)"), "n")], both).where(
+        late, sql("orders_after > orders_before"), copy=False
+    )
     movers, counts = _movers(sides, both)
     if counts["moved"] > len(movers):
         notes = [
             *notes,
-            f"Of {counts['moved']:,} customers in another segment {len(movers):,} were brought here, those whose scores rose and fell the "
+            f"Of {counts['moved']:,} customers in another segment {len(movers):,} were brought "
+            "here, those whose scores rose and fell the "
             "most; the counts are of all.",
         ]
     segments = {"from_segment": "segment_before", "to_segment": "segment_after"}
-    rungs = pd.concat([_rungs(sides, both, name) for name in (*SCORES, *scheme.tiers)], ignore_index=True)
+    rungs = pd.concat(
+        [_rungs(sides, both, name) for name in (*SCORES, *scheme.tiers)], ignore_index=True
+    )
     return Comparison(
         flows_table(_summed(sides, both, segments), scheme),
         rungs_table(rungs, scheme),
@@ -318,26 +398,39 @@ def _both(sides: _Sides) -> exp.Select:
         for name in names:
             cell = exp.column(name, table, quoted=True)
             missing = exp.convert(absent)
-            trees[f"{name}_{side}"] = sql("COALESCE(:c, :m)", c=cell, m=missing) if name == "segment" else cell
+            trees[f"{name}_{side}"] = (
+                sql("COALESCE(:c, :m)", c=cell, m=missing) if name == "segment" else cell
+            )
     if sides.named:
         trees["name"] = exp.column("name", "later", quoted=True)
     joined = select([named(tree, n) for n, tree in trees.items()], sides.was, "was")
     return joined.join(
-        sides.now.subquery("later", copy=False), on=sql("was.customer = later.customer"), join_type="full", copy=False
+        sides.now.subquery("later", copy=False),
+        on=sql("was.customer = later.customer"),
+        join_type="full",
+        copy=False,
     )
 
 
 def _summed(sides: _Sides, both: exp.Expr, keys: Mapping[str, str]) -> pd.DataFrame:
     """Customers and spends of both days for each combination of the keys (name → column)."""
-    trees = {"customers": sql("COUNT(*)"), **{f"spend_{s}": _spend(f"spend_{s}") for s in ("before", "after")}}
-    columns = [*(named(column(c), n) for n, c in keys.items()), *(named(t, n) for n, t in trees.items())]
+    trees = {
+        "customers": sql("COUNT(*)"),
+        **{f"spend_{s}": _spend(f"spend_{s}") for s in ("before", "after")},
+    }
+    columns = [
+        *(named(column(c), n) for n, c in keys.items()),
+        *(named(t, n) for n, t in trees.items()),
+    ]
     query = select(columns, both).group_by(*(column(c) for c in keys.values()), copy=False)
     return typed_frame(sides.engine.table(query), sides.scheme)
 
 
 def _rungs(sides: _Sides, both: exp.Expr, ladder: str) -> pd.DataFrame:
     table = _summed(sides, both, {"from_rung": f"{ladder}_before", "to_rung": f"{ladder}_after"})
-    return table.astype({"from_rung": object, "to_rung": object}).assign(ladder=ladder)[["ladder", *table.columns]]
+    return table.astype({"from_rung": object, "to_rung": object}).assign(ladder=ladder)[
+        ["ladder", *table.columns]
+    ]
 
 
 def _movers(sides: _Sides, both: exp.Expr) -> tuple[pd.DataFrame, dict[str, int]]:
@@ -346,13 +439,22 @@ def _movers(sides: _Sides, both: exp.Expr) -> tuple[pd.DataFrame, dict[str, int]
     trees = {
         "customer": column("customer"), **({"name": column("name")} if sides.named else {}),
         "from_segment": column("segment_before"), "to_segment": column("segment_after"),
-        "score_before": column("score_total_before"), "score_after": column("score_total_after"), "change": change,
-        **{f"{what}_{side}": column(f"{what}_{side}") for what in ("spend", "orders") for side in ("before", "after")},
+        "score_before": column("score_total_before"), "score_after": column("score_total_after"),
+        "change": change,
+        **{f"{what}_{side}": column(f"{what}_{side}") for what in ("spend",
+        "orders") for side in ("before", "after")},
     }  # fmt: skip
     query = select([named(tree, n) for n, tree in trees.items()], both)
     movers = query.where(sql("segment_before <> segment_after"), copy=False)
-    known = {"moved": "1 = 1", "rose": "from_segment <> :n AND change > 0", "fell": "from_segment <> :n AND change < 0"}
-    tests = {n: sql(f"COUNT(CASE WHEN {test} THEN 1 END)", n=exp.convert(NEW)) for n, test in known.items()}
+    known = {
+        "moved": "1 = 1",
+        "rose": "from_segment <> :n AND change > 0",
+        "fell": "from_segment <> :n AND change < 0",
+    }
+    tests = {
+        n: sql(f"COUNT(CASE WHEN {test} THEN 1 END)", n=exp.convert(NEW))
+        for n, test in known.items()
+    }
     counted = select([named(tree, n) for n, tree in tests.items()], movers, "movers")
     counts = {n: int(v) for n, v in sides.engine.table(counted).to_pylist()[0].items()}
     found = _first(sides, movers, falling=True)
@@ -365,12 +467,16 @@ def _movers(sides: _Sides, both: exp.Expr) -> tuple[pd.DataFrame, dict[str, int]
 
 
 def _first(sides: _Sides, movers: exp.Select, falling: bool) -> pd.DataFrame:
-    """The first of the movers, from those who rose the most down, or else from those who fell the most up."""
+    """The first of the movers, from those who rose the most down, or else from those who fell
+    the most up.
+    """
     order: list[exp.Expr] = [
         exp.Ordered(this=column("change"), desc=falling, nulls_first=False),
         exp.Ordered(this=column("spend_after"), desc=True, nulls_first=False), column("customer"),
     ]  # fmt: skip
-    query = select(["*"], movers, "movers").order_by(*order, copy=False).limit(MOST_MOVERS, copy=False)
+    query = (
+        select(["*"], movers, "movers").order_by(*order, copy=False).limit(MOST_MOVERS, copy=False)
+    )
     frame = typed_frame(sides.engine.table(query), sides.scheme)
     # Totals of scores are whole if their weights are; nulls come with customers of one day only.
     numbers = ("score_before", "score_after", "change", "orders_before", "orders_after")
@@ -380,32 +486,50 @@ def _first(sides: _Sides, movers: exp.Select, falling: bool) -> pd.DataFrame:
 def flows_table(flows: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
     """``Comparison.frame`` of such rows in any order, spends to the minor unit."""
     others = sorted(set(flows["from_segment"]) | set(flows["to_segment"]))
-    place = {n: i for i, n in enumerate(dict.fromkeys([NEW, *(s.name for s in scheme.segments), GONE, *others]))}
+    place = {
+        n: i
+        for i, n in enumerate(
+            dict.fromkeys([NEW, *(s.name for s in scheme.segments), GONE, *others])
+        )
+    }
     keys = ["from_segment", "to_segment"]
     return _to_minor_units(flows).sort_values(keys, key=lambda c: c.map(place), ignore_index=True)
 
 
 def rungs_table(moves: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """``Comparison.rungs`` of such rows in any order: ladders as in the scheme, from the best rung down, nulls last."""
+    """``Comparison.rungs`` of such rows in any order: ladders as in the scheme, from the best
+    rung down, nulls last.
+    """
     names = [*SCORES, *scheme.tiers]
     place = {name: names.index(name) for name in moves["ladder"].unique()}
-    tiers = {name: {label: i for i, label in enumerate(tier.names())} for name, tier in scheme.tiers.items()}
+    tiers = {
+        name: {label: i for i, label in enumerate(tier.names())}
+        for name, tier in scheme.tiers.items()
+    }
 
     def standing(ladder: str, rung: object) -> float:
         if wording.missing(rung):
             return float("inf")
         return float(tiers[ladder][str(rung)]) if ladder in tiers else -float(str(rung))
 
-    order = [(place[m.ladder], standing(m.ladder, m.from_rung), standing(m.ladder, m.to_rung)) for m in rows_of(moves)]
+    order = [
+        (place[m.ladder], standing(m.ladder, m.from_rung), standing(m.ladder, m.to_rung))
+        for m in rows_of(moves)
+    ]
     ordered = moves.iloc[sorted(range(len(order)), key=order.__getitem__)].reset_index(drop=True)
     for name in ("from_rung", "to_rung"):
-        plain = [None if wording.missing(v) else v if isinstance(v, str) else int(v) for v in ordered[name]]
+        plain = [
+            None if wording.missing(v) else v if isinstance(v, str) else int(v)
+            for v in ordered[name]
+        ]
         ordered[name] = pd.Series(plain, dtype=object)
     return _to_minor_units(ordered)
 
 
 def _to_minor_units(table: pd.DataFrame) -> pd.DataFrame:
-    """The table with its sums of spend rounded to what money can have, so that the order of adding does not show."""
+    """The table with its sums of spend rounded to what money can have, so that the order of
+    adding does not show.
+    """
     exact = {
         name: ratio(to_minor(table[name].to_numpy(np.float64), EXACT_DECIMALS), 10**EXACT_DECIMALS)
         for name in ("spend_before", "spend_after")
@@ -420,13 +544,23 @@ def _walked(orders: Read, days: Sequence[dt.date]) -> Paths:
     for number, day in enumerate(days):
         people = _scored(orders.on(day), day, ladders)
         ladders = ladders or people.ladders
-        columns = [column("customer"), column("segment"), column("spend"), named(exp.convert(number), "step")]
+        columns = [
+            column("customer"),
+            column("segment"),
+            column("spend"),
+            named(exp.convert(number), "step"),
+        ]
         with engine.passing() as last_there:
             there = last_there(engine.keep(select(columns, _there(people, day), "people")))
-        held = engine.table(select([column("segment"), named(sql("COUNT(*)"), "customers"), named(_spend("spend"), "spend")], there)
+        held = engine.table(select([column("segment"), named(sql("COUNT(*)"), "customers"),
+        named(_spend("spend"), "spend")], there)
                             .group_by(column("segment"), copy=False)).to_pylist()  # fmt: skip
         sizes.append(
-            sizes_of({h["segment"]: h["customers"] for h in held}, {h["segment"]: h["spend"] for h in held}, scheme)
+            sizes_of(
+                {h["segment"]: h["customers"] for h in held},
+                {h["segment"]: h["spend"] for h in held},
+                scheme,
+            )
         )
         steps.append(there)
     rows: Any = select(["*"], steps[0])
@@ -447,7 +581,9 @@ def _walked(orders: Read, days: Sequence[dt.date]) -> Paths:
     )
     walked = walked.group_by(column("customer"), copy=False)
     counted = select(
-        [column("path"), named(sql("COUNT(*)"), "customers"), named(_spend("spend"), "spend")], walked, "walked"
+        [column("path"), named(sql("COUNT(*)"), "customers"), named(_spend("spend"), "spend")],
+        walked,
+        "walked",
     )
     table = engine.table(counted.group_by(column("path"), copy=False))
     paths = pd.DataFrame(table.to_pydict())
@@ -456,25 +592,39 @@ def _walked(orders: Read, days: Sequence[dt.date]) -> Paths:
 
 def _spend(name: str) -> exp.Expr:
     """A sum of money in whole units of its last place, as a float."""
-    return sql("CAST(COALESCE(SUM(CAST(ROUND(:c * :u) AS BIGINT)), 0) AS DOUBLE) / :u", c=column(name), u=float(_UNIT))
+    return sql(
+        "CAST(COALESCE(SUM(CAST(ROUND(:c * :u) AS BIGINT)), 0) AS DOUBLE) / :u",
+        c=column(name),
+        u=float(_UNIT),
+    )
 
 
-def sizes_of(customers: Mapping[str, int], spend: Mapping[str, float], scheme: Scheme) -> pd.DataFrame:
-    """``segment``, ``stance``, ``customers``, ``spend``: a row for each segment of the scheme, by stance."""
+def sizes_of(
+    customers: Mapping[str, int], spend: Mapping[str, float], scheme: Scheme
+) -> pd.DataFrame:
+    """``segment``, ``stance``, ``customers``, ``spend``: a row for each segment of the scheme,
+    by stance.
+    """
     segments = sorted(scheme.segments, key=lambda s: STANCES.index(s.stance))
     minor = to_minor(np.array([spend.get(s.name, 0.0) for s in segments]), EXACT_DECIMALS)
     return pd.DataFrame({
         "segment": [s.name for s in segments], "stance": [s.stance for s in segments],
-        "customers": [int(customers.get(s.name, 0)) for s in segments], "spend": ratio(minor, 10**EXACT_DECIMALS),
+        "customers": [int(customers.get(s.name, 0)) for s in segments],
+        "spend": ratio(minor, 10**EXACT_DECIMALS),
     })  # fmt: skip
 
 
 def _by_frequency(
     n1: NDArray[np.int64], n2: NDArray[np.int64], s1: NDArray[np.int64], s2: NDArray[np.int64]
 ) -> Fraction:
-    """Σ (n2 − n1)·½·(s1/n1 + s2/n2), exactly; ``s1`` and ``s2`` summed over all customers of a pair of counts."""
+    """Σ (n2 − n1)·½·(s1/n1 + s2/n2), exactly; ``s1`` and ``s2`` summed over all customers of a
+    pair of counts.
+    """
     pairs = zip(n1.tolist(), n2.tolist(), s1.tolist(), s2.tolist(), strict=True)
-    return sum((Fraction(b - a, 2) * (Fraction(u, a) + Fraction(v, b)) for a, b, u, v in pairs), Fraction(0))
+    return sum(
+        (Fraction(b - a, 2) * (Fraction(u, a) + Fraction(v, b)) for a, b, u, v in pairs),
+        Fraction(0),
+    )
 
 
 def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.DataFrame, list[str]]:
@@ -494,20 +644,32 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
     }
     placed = select(["*"], orders.order_table([], sequence=False, history=False), "orders")
     each = select(
-        [named(sql("MIN(placed_on)"), "first"), *(named(m, n) for n, m in measures.items())], placed, "placed"
+        [named(sql("MIN(placed_on)"), "first"), *(named(m, n) for n, m in measures.items())],
+        placed,
+        "placed",
     )
     each = each.group_by(column("customer"), copy=False)
     # What follows depends on the two counts of orders alone, of which few pairs occur.
     sums = {
-        "first": "MIN(first)", "customers": "COUNT(*)", "s1": "SUM(spend_before)", "s2": "SUM(spend_after)",
+        "first": "MIN(first)", "customers": "COUNT(*)", "s1": "SUM(spend_before)",
+        "s2": "SUM(spend_after)",
         "moved": "COUNT(CASE WHEN spend_before <> 0 OR spend_after <> 0 THEN 1 END)",
     }  # fmt: skip
     pairs = select(
-        [column("orders_before"), column("orders_after"), *(named(sql(m), n) for n, m in sums.items())], each, "each"
+        [
+            column("orders_before"),
+            column("orders_after"),
+            *(named(sql(m), n) for n, m in sums.items()),
+        ],
+        each,
+        "each",
     )
-    frame = orders.frame(pairs.group_by(column("orders_before"), column("orders_after"), copy=False))
+    frame = orders.frame(
+        pairs.group_by(column("orders_before"), column("orders_after"), copy=False)
+    )
     n1, n2, customers, s1, s2, touched = (
-        frame[c].to_numpy(dtype=np.int64) for c in ("orders_before", "orders_after", "customers", "s1", "s2", "moved")
+        frame[c].to_numpy(dtype=np.int64)
+        for c in ("orders_before", "orders_after", "customers", "s1", "s2", "moved")
     )
     stayed, gained, gone = (n1 > 0) & (n2 > 0), (n1 == 0) & (n2 > 0), (n1 > 0) & (n2 == 0)
     more = half_away(_by_frequency(n1[stayed], n2[stayed], s1[stayed], s2[stayed]))
@@ -518,7 +680,8 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
 
     minor = [
         (f"spend in the {length} days up to {first}", of(n1 > 0), int(s1.sum())),
-        ("customers gained", of(gained), of(gained, change)), ("customers lost", of(gone), of(gone, change)),
+        ("customers gained", of(gained), of(gained, change)),
+        ("customers lost", of(gone), of(gone, change)),
         ("order frequency of those who stayed", of(stayed), more),
         ("order value of those who stayed", of(stayed), of(stayed, change) - more),
         ("refunds of customers without a purchase", of(neither, touched), of(neither, change)),
@@ -531,7 +694,8 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
     notes = []
     if begun > start + dt.timedelta(days=1):
         notes.append(
-            f"The orders begin on {begun}, after {wording.day(start)}: the {length} days before {first} are not all in them, and the "
+            f"The orders begin on {begun}, after {wording.day(start)}: the {length} days before "
+            f"{first} are not all in them, and the "
             "change of spend is larger for it. Take a later first day."
         )
     return table, notes

@@ -1,4 +1,6 @@
-"""Why a customer stands where they stand: values, cuts, rungs, the rules tried, and the smallest changes that move them."""
+"""Why a customer stands where they stand: values, cuts, rungs, the rules tried, and the
+smallest changes that move them.
+"""
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
@@ -66,7 +68,9 @@ class RuleTried:
 
 @dataclass(frozen=True)
 class Explanation(Answer):
-    """Everything that placed one customer. ``frame`` is the customer's orders, ``repr`` the whole as text."""
+    """Everything that placed one customer. ``frame`` is the customer's orders, ``repr`` the
+    whole as text.
+    """
 
     customer: str
     name: str | None
@@ -84,7 +88,10 @@ class Explanation(Answer):
         return {
             **plain,
             "as_of": self.as_of.isoformat(),
-            "orders": [{str(k): _jsonable(v) for k, v in row.items()} for row in self.frame.to_dict("records")],
+            "orders": [
+                {str(k): _jsonable(v) for k, v in row.items()}
+                for row in self.frame.to_dict("records")
+            ],
         }
 
     def lines(self) -> list[str]:
@@ -95,7 +102,11 @@ class Explanation(Answer):
         for rule in self.rules:
             lines.append(
                 f"Rule {rule.segment}: "
-                + (f"holds ({rule.condition})." if rule.held else f"not, since {' and '.join(rule.failed)}.")
+                + (
+                    f"holds ({rule.condition})."
+                    if rule.held
+                    else f"not, since {' and '.join(rule.failed)}."
+                )
             )
         return [*lines, *(c.text for c in self.changes)]
 
@@ -144,10 +155,11 @@ def _jsonable(value: Any) -> Any:
 def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     """Explain how each of these customers (or one) comes to scores, tiers and segment.
 
-    Changes are found by refitting the ladders with this one customer changed and everybody else as they are, and are
-    exact: the change moves the customer as told, and a minor unit, purchase or day less does not. A forecast that rules
-    speak of is held as it is. Customers of a cluster come here for this; where they are more than a million, no changes are
-    looked for. Raises UsageError for an id that is not among the customers, DataError where nobody has a purchase.
+    Changes are found by refitting the ladders with this one customer changed and everybody else as
+    they are, and are exact: the change moves the customer as told, and a minor unit, purchase or
+    day less does not. A forecast that rules speak of is held as it is. Customers of a cluster come
+    here for this; where they are more than a million, no changes are looked for. Raises UsageError
+    for an id that is not among the customers, DataError where nobody has a purchase.
 
     >>> import fairladder as fl
     >>> why = fl.explain(fl.sample_orders(), ["09302"])
@@ -158,7 +170,9 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     people = scored(orders)
     assert orders.as_of is not None
     engine = people.engine
-    offered = exp.alias_(engine.offer(pa.table({"id": pa.array(ids, pa.string())})), "asked", table=True)
+    offered = exp.alias_(
+        engine.offer(pa.table({"id": pa.array(ids, pa.string())})), "asked", table=True
+    )
     rows = select(["people.*"], exp.alias_(people.relation, "people", table=True))
     theirs = engine.keep(rows.join(offered, on="asked.id = people.customer", copy=False))
     frame = orders.frame_of(engine.table(select(["*"], theirs))).set_index("customer", drop=False)
@@ -173,7 +187,8 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
         paying = int(row["orders"].iloc[0]) > 0
         explained.append(
             Explanation(
-                one, _text(row, "name"), orders.as_of, str(row["segment"].iloc[0]), str(row["stance"].iloc[0]),
+                one, _text(row, "name"), orders.as_of, str(row["segment"].iloc[0]),
+                str(row["stance"].iloc[0]),
                 _standings(people, row) if paying else (), tuple(tests.tried(row)),
                 _changes(orders, people, row, own) if paying else (), own,
             )
@@ -186,7 +201,9 @@ def explained_segment(orders: Read, segment: str, count: int) -> list[str]:
     people = scored(orders)
     held = select([column("customer")], people.relation)
     held = held.where(sql("segment = :s", s=exp.Literal.string(segment)), copy=False)
-    ids = people.engine.table(held.order_by("spend DESC", column("customer"), copy=False).limit(count, copy=False))
+    ids = people.engine.table(
+        held.order_by("spend DESC", column("customer"), copy=False).limit(count, copy=False)
+    )
     if not len(ids):
         raise DataError(f"Segment {segment} holds nobody, so there is nobody to explain.")
     return [str(c) for c in ids["customer"].to_pylist()]
@@ -202,7 +219,9 @@ def _alike(people: Scored, one: str) -> str:
     return f"Did you mean `{alike[0]}`?" if alike else nearest(one, known)
 
 
-def _changes(orders: Read, people: Scored, row: pd.DataFrame, own: pd.DataFrame) -> tuple[Change, ...]:
+def _changes(
+    orders: Read, people: Scored, row: pd.DataFrame, own: pd.DataFrame
+) -> tuple[Change, ...]:
     values: dict[str, Any] = {str(name): row[name].iloc[0] for name in row}
     return Changes(orders, people, values["customer"], own, values).all()
 
@@ -211,12 +230,14 @@ def _text(row: pd.DataFrame, name: str) -> str | None:
     return None if name not in row or row[name].isna().iloc[0] else str(row[name].iloc[0])
 
 
-# --------------------------------------------------------------------------------------------------------- standings
+# --------------------------------------------------------------------------------------------------
 
 
 def ladders_asked(scheme: Scheme) -> list[tuple[str, str, Tier | None]]:
     """Score or tier, its measure, and the tier."""
-    asked: list[tuple[str, str, Tier | None]] = [(name, measure, None) for name, (measure, _) in SCORES.items()]
+    asked: list[tuple[str, str, Tier | None]] = [
+        (name, measure, None) for name, (measure, _) in SCORES.items()
+    ]
     return [*asked, *((name, tier.of, tier) for name, tier in scheme.tiers.items())]
 
 
@@ -228,7 +249,9 @@ def _standings(people: Scored, row: pd.DataFrame) -> tuple[Standing, ...]:
             group = group_labels(row, ladder.within)[0]
             cell = exp.cast(column(ladder.within), "VARCHAR")
             peers.append(
-                sql(":c IS NULL", c=cell) if group is None else sql(":c = :g", c=cell, g=exp.convert(str(group)))
+                sql(":c IS NULL", c=cell)
+                if group is None
+                else sql(":c = :g", c=cell, g=exp.convert(str(group)))
             )
             if group not in ladder.ladders:
                 continue
@@ -239,7 +262,13 @@ def _standings(people: Scored, row: pd.DataFrame) -> tuple[Standing, ...]:
 
 
 def _standing(
-    people: Scored, row: pd.DataFrame, name: str, measure: str, tier: Tier | None, ladder: Ladder, peers: list[exp.Expr]
+    people: Scored,
+    row: pd.DataFrame,
+    name: str,
+    measure: str,
+    tier: Tier | None,
+    ladder: Ladder,
+    peers: list[exp.Expr],
 ) -> Standing | None:
     values = measure_values(row, measure)
     if int(ladder.place(values)[0]) == 0:
@@ -251,7 +280,9 @@ def _standing(
         "same": sql("COUNT(CASE WHEN :v = :x THEN 1 END)", v=value, x=own),
         "among": sql("COUNT(*)"), "known": sql("COUNT(:v)", v=value),
     }  # fmt: skip
-    query = select([named(tree, n) for n, tree in counts.items()], people.relation).where(*peers, copy=False)
+    query = select([named(tree, n) for n, tree in counts.items()], people.relation).where(
+        *peers, copy=False
+    )
     n = people.engine.table(query).to_pylist()[0]
     worse = n["below"] if ladder.better == "high" else n["known"] - n["below"] - n["same"]
     # Ties count half, as in `ladder.percentile`.
@@ -260,14 +291,25 @@ def _standing(
 
 
 def standing_of(
-    name: str, measure: str, tier: Tier | None, ladder: Ladder, number: Any, stand: float, same: int, among: int
+    name: str,
+    measure: str,
+    tier: Tier | None,
+    ladder: Ladder,
+    number: Any,
+    stand: float,
+    same: int,
+    among: int,
 ) -> Standing:
-    """Where a number stands on its ladder, of which percentile and equals among others are known; days count from 1970."""
+    """Where a number stands on its ladder, of which percentile and equals among others are
+    known; days count from 1970.
+    """
     days = np.array([number]).astype("datetime64[D]") if ladder.days else np.array([number])
     rung = int(ladder.place(days)[0])
     place = rung if ladder.better == "high" else ladder.rungs + 1 - rung
     ends = [-np.inf, *ladder.cuts, np.inf]
-    labels = tuple(reversed(tier.names())) if tier else tuple(str(i + 1) for i in range(ladder.rungs))
+    labels = (
+        tuple(reversed(tier.names())) if tier else tuple(str(i + 1) for i in range(ladder.rungs))
+    )
     return Standing(
         name, measure, _shown(number, ladder), rung, ladder.rungs, labels[rung - 1],
         _shown(ends[place - 1], ladder), _shown(ends[place], ladder), stand, same, among,
@@ -292,12 +334,14 @@ def _sentence(s: Standing) -> str:
         else f"{sharing:,} {'other shares' if sharing == 1 else 'others share'} the value"
     )
     return (
-        f"{s.name} {s.label if s.label != str(s.rung) else f'{s.rung} of {s.rungs}'}: {s.measure} is {wording.value(s.value)}, and the "
-        f"rung holds {wording.span(s.above, s.up_to)}; better than {s.percentile:.1f} % of {s.among:,}, ties counted half; {others}."
+        f"{s.name} {s.label if s.label != str(s.rung) else f'{s.rung} of {s.rungs}'}: {s.measure} "
+        f"is {wording.value(s.value)}, and the "
+        f"rung holds {wording.span(s.above, s.up_to)}; better than {s.percentile:.1f} % of "
+        f"{s.among:,}, ties counted half; {others}."
     )  # fmt: skip
 
 
-# ------------------------------------------------------------------------------------------------------------- rules
+# --------------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
@@ -326,7 +370,10 @@ class _Tests:
         every = {c.tree.sql("duckdb"): c for conditions in parts.values() for c in conditions}
         trees = [named(to_engine(c, cells), f"test {i}") for i, c in enumerate(every.values())]
         rows = people.engine.table(select([column("customer"), *trees], some)).to_pylist()
-        holds = {r["customer"]: {text: bool(r[f"test {i}"]) for i, text in enumerate(every)} for r in rows}
+        holds = {
+            r["customer"]: {text: bool(r[f"test {i}"]) for i, text in enumerate(every)}
+            for r in rows
+        }
         return cls(people.scheme, parts, holds)
 
     def tried(self, row: pd.DataFrame) -> list[RuleTried]:
@@ -363,7 +410,11 @@ def _values(row: pd.DataFrame, names: Any) -> str:
     for name in sorted(names):
         value = row[name].iloc[0]
         shown = (
-            "blank" if wording.missing(value) else str(value.date()) if isinstance(value, pd.Timestamp) else str(value)
+            "blank"
+            if wording.missing(value)
+            else str(value.date())
+            if isinstance(value, pd.Timestamp)
+            else str(value)
         )
         lines.append(f"{name} is {shown}")
     return ", ".join(lines)

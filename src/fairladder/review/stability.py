@@ -1,4 +1,6 @@
-"""How much of a scoring hangs on choices that could as well have been others: the day, the rungs, the method, the sample."""
+"""How much of a scoring hangs on choices that could as well have been others: the day, the
+rungs, the method, the sample.
+"""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -29,11 +31,13 @@ _MOST_RESAMPLES, _FEWEST_RESAMPLES, _CUSTOMERS_IN_ALL = 200, 20, 2_000_000
 
 @dataclass(frozen=True)
 class Stability(Answer):
-    """How many customers would be in another segment, by what is changed (``frame``), and who is unsettled (``customers``).
+    """How many customers would be in another segment, by what is changed (``frame``), and who is
+    unsettled (``customers``).
 
-    ``frame``: ``change``, ``customers`` (in another segment), ``share`` (of all, 0..1). ``customers``, the least settled
-    first: ``customer``, ``segment``, ``keeps_segment`` (share of resamples, 0..1), ``other_segment`` (the commonest other,
-    null where there is none), ``a_day_matters`` (a day earlier or later moves them).
+    ``frame``: ``change``, ``customers`` (in another segment), ``share`` (of all, 0..1).
+    ``customers``, the least settled first: ``customer``, ``segment``, ``keeps_segment`` (share of
+    resamples, 0..1), ``other_segment`` (the commonest other, null where there is none),
+    ``a_day_matters`` (a day earlier or later moves them).
     """
 
     frame: pd.DataFrame
@@ -51,7 +55,9 @@ class Stability(Answer):
         return {"stability": self.frame, "unsettled": self.unsettled}
 
     def __repr__(self) -> str:
-        lines = "".join(f"\n  {r.change}: {r.customers:,} ({100 * r.share:.1f} %)" for r in rows_of(self.frame))
+        lines = "".join(
+            f"\n  {r.change}: {r.customers:,} ({100 * r.share:.1f} %)" for r in rows_of(self.frame)
+        )
         return f"Customers in another segment after:{lines}\n{len(self.unsettled):,} stand within a hair of a cut"
 
 
@@ -60,23 +66,29 @@ def stability(
 ) -> Stability:
     """Score anew with one choice changed at a time, and count who lands in another segment.
 
-    The changes: a day earlier and later, quartiles in place of the scheme's rungs (stretched over them, so that the rules
-    still speak of the same numbers), each other method, and ladders fitted to ``resamples`` bootstrap samples of the
-    customers (drawn with replacement; 200, fewer from 10,000 customers on), from ``seed``. ``progress`` is called now and then
-    with the share of the resamples that is done, 0..1. Raises DataError where nobody has a purchase.
+    The changes: a day earlier and later, quartiles in place of the scheme's rungs (stretched over
+    them, so that the rules still speak of the same numbers), each other method, and ladders fitted
+    to ``resamples`` bootstrap samples of the customers (drawn with replacement; 200, fewer from
+    10,000 customers on), from ``seed``. ``progress`` is called now and then with the share of the
+    resamples that is done, 0..1. Raises DataError where nobody has a purchase.
     """
     people, scheme, day = scored(orders), orders.scheme, orders.as_of
     assert day is not None
     engine, customers = people.engine, customers_to_score(orders)
     segment = _segments(people)
     moved: dict[str, NDArray[np.bool_]] = {}
-    for name, other in (("a day earlier", day - dt.timedelta(days=1)), ("a day later", day + dt.timedelta(days=1))):
+    for name, other in (
+        ("a day earlier", day - dt.timedelta(days=1)),
+        ("a day later", day + dt.timedelta(days=1)),
+    ):
         moved[name] = _moved(segment, _segments_on(orders.on(other)))
     with engine.passing():
         base = engine.keep(people_to_score(orders))
         kinds = kinds_of(engine, base)
 
-        def tried(other: Scheme, ladders: Mapping[str, AnyLadder] | None = None) -> NDArray[np.bool_]:
+        def tried(
+            other: Scheme, ladders: Mapping[str, AnyLadder] | None = None
+        ) -> NDArray[np.bool_]:
             return _moved(segment, _segments(scored_of(engine, other, base, kinds, ladders)))
 
         four = fit_all(engine, base, kinds, _in_quartiles(scheme))
@@ -85,14 +97,19 @@ def stability(
         for method in ("even", "inclusive", "exclusive", "inverse"):
             if method != scheme.scores.method:
                 moved[f"method {method}"] = tried(_with_method(scheme, method))
-    times = resamples or max(_FEWEST_RESAMPLES, min(_MOST_RESAMPLES, _CUSTOMERS_IN_ALL // len(customers)))
+    times = resamples or max(
+        _FEWEST_RESAMPLES, min(_MOST_RESAMPLES, _CUSTOMERS_IN_ALL // len(customers))
+    )
     steps = Steps(seen_by(progress, "Trying other samples"), times)
     keeps, others, per_resample = _bootstrapped(customers, people, segment, times, seed, steps)
     lines = [(name, int(m.sum()), float(m.mean())) for name, m in moved.items()]
     typical = int(np.median(per_resample))
-    lines.append((f"another sample of customers (median of {times})", typical, typical / len(customers)))
+    lines.append(
+        (f"another sample of customers (median of {times})", typical, typical / len(customers))
+    )
     table = pd.DataFrame({
-        "customer": customers["customer"].to_numpy(), "segment": segment.to_numpy(), "keeps_segment": keeps,
+        "customer": customers["customer"].to_numpy(), "segment": segment.to_numpy(),
+        "keeps_segment": keeps,
         "other_segment": others, "a_day_matters": moved["a day earlier"] | moved["a day later"],
     })  # fmt: skip
     table = table.sort_values(["keeps_segment", "customer"], kind="stable").reset_index(drop=True)
@@ -117,7 +134,9 @@ def _moved(before: "pd.Series[str]", after: "pd.Series[str]") -> NDArray[np.bool
 
 
 def _with_method(scheme: Scheme, method: str) -> Scheme:
-    return scheme.model_copy(update={"scores": scheme.scores.model_copy(update={"method": method, "shares": None})})
+    return scheme.model_copy(
+        update={"scores": scheme.scores.model_copy(update={"method": method, "shares": None})}
+    )
 
 
 def _in_quartiles(scheme: Scheme) -> Scheme:
@@ -126,36 +145,54 @@ def _in_quartiles(scheme: Scheme) -> Scheme:
 
 
 def _stretched(ladder: AnyLadder, rungs: int) -> AnyLadder:
-    """The ladder on ``rungs`` rungs from end to end: rung 1 stays 1, the highest becomes the highest, the others between."""
+    """The ladder on ``rungs`` rungs from end to end: rung 1 stays 1, the highest becomes the
+    highest, the others between.
+    """
     if isinstance(ladder, GroupedLadder):
         each = {group: _stretched(one, rungs) for group, one in ladder.ladders.items()}
-        return GroupedLadder(ladder.within, {g: one for g, one in each.items() if isinstance(one, Ladder)})
+        return GroupedLadder(
+            ladder.within, {g: one for g, one in each.items() if isinstance(one, Ladder)}
+        )
     steps = ladder.rungs - 1
     place = [1 + (2 * i * (rungs - 1) + steps) // (2 * steps) for i in range(ladder.rungs)]
     reached = [sum(p <= j for p in place) for j in range(1, rungs)]
     return Ladder(
-        tuple(ladder.cuts[min(n, steps) - 1] if n else -np.inf for n in reached), ladder.better, ladder.method
+        tuple(ladder.cuts[min(n, steps) - 1] if n else -np.inf for n in reached),
+        ladder.better,
+        ladder.method,
     )
 
 
 def _bootstrapped(
-    customers: pd.DataFrame, people: Scored, segment: "pd.Series[str]", times: int, seed: int, steps: Steps
+    customers: pd.DataFrame,
+    people: Scored,
+    segment: "pd.Series[str]",
+    times: int,
+    seed: int,
+    steps: Steps,
 ) -> tuple[NDArray[np.float64], list[str | None], NDArray[np.int64]]:
-    """Per customer the share of resamples that keep the segment and the commonest other; per resample how many move."""
+    """Per customer the share of resamples that keep the segment and the commonest other; per
+    resample how many move.
+    """
     scheme = people.scheme
     names = [s.name for s in scheme.segments]
     code = {name: i for i, name in enumerate(names)}
     home = segment.map(code).to_numpy()
     counts = np.zeros((len(customers), len(names)), dtype=np.int32)
     generator, everybody = np.random.default_rng(seed), np.arange(len(customers))
-    samples = (np.sort(generator.choice(everybody, len(everybody))) for _ in steps.over(range(times)))
+    samples = (
+        np.sort(generator.choice(everybody, len(everybody))) for _ in steps.over(range(times))
+    )
     bought = bought_of(customers)
     samples = (rows if bought[rows].any() else everybody for rows in samples)
     quick = rescoring_of(customers, people)
     if quick is not None:
         placed = quick.segments([quick.ladders(rows) for rows in samples])
     else:
-        each = (score(customers, scheme, ladders=fit_ladders(customers.iloc[rows], scheme)) for rows in samples)
+        each = (
+            score(customers, scheme, ladders=fit_ladders(customers.iloc[rows], scheme))
+            for rows in samples
+        )
         placed = np.array([there["segment"].astype(str).map(code).to_numpy() for there in each])
     for there in placed:
         counts[everybody, there] += 1

@@ -1,1 +1,3 @@
-"""Customers on ladders: scores, segments, tiers, top lists, saved ladders, the scheme as SQL, fairness."""
+"""Customers on ladders: scores, segments, tiers, top lists, saved ladders, the scheme as SQL,
+fairness.
+"""

@@ -1,4 +1,6 @@
-"""The whole scheme as one portable SQL statement: ladders, tiers and rules, for a database that keeps the customers."""
+"""The whole scheme as one portable SQL statement: ladders, tiers and rules, for a database
+that keeps the customers.
+"""
 
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
@@ -27,11 +29,13 @@ def scheme_sql(
 ) -> str:
     """A SELECT over a table ``customers`` that adds scores, total, code, tiers, segment and stance.
 
-    ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), and are of the kinds of this frame.
-    Run in DuckDB, SQLite, PostgreSQL, MariaDB or Spark it gives what ``score`` gives with the same ladders. For ``snowflake``,
-    ``bigquery``, ``redshift``, ``databricks`` and ``trino`` it is written and read back, but was not run there. With ``view`` it
-    makes a view of that name. Percentile columns are left out: they need all customers, not a rule. Raises UsageError for another
-    dialect, for what a dialect does not have, or ladders within groups of a column that is no text.
+    ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), and
+    are of the kinds of this frame. Run in DuckDB, SQLite, PostgreSQL, MariaDB or Spark it gives
+    what ``score`` gives with the same ladders. For ``snowflake``, ``bigquery``, ``redshift``,
+    ``databricks`` and ``trino`` it is written and read back, but was not run there. With ``view``
+    it makes a view of that name. Percentile columns are left out: they need all customers, not a
+    rule. Raises UsageError for another dialect, for what a dialect does not have, or ladders
+    within groups of a column that is no text.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -44,14 +48,21 @@ def scheme_sql(
 
 
 def scheme_text(
-    scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], dialect: str, view: str | None
+    scheme: Scheme,
+    ladders: Mapping[str, AnyLadder],
+    kinds: Mapping[str, Kind],
+    dialect: str,
+    view: str | None,
 ) -> str:
     """``scheme_sql`` over customers with columns of such kinds."""
     from fairladder.engine.dialects import DIALECTS, in_dialect, require_understood, written_as
     from fairladder.engine.layout import laid_out
 
     if dialect not in DIALECTS:
-        raise UsageError(f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. {nearest(dialect, DIALECTS)}")
+        raise UsageError(
+            f"SQL is written for {', '.join(DIALECTS)}, not {dialect!r}. "
+            f"{nearest(dialect, DIALECTS)}"
+        )
     tree: exp.Expr = in_dialect(scheme_tree(scheme, ladders, kinds), dialect, _texts(kinds))
     if view is not None:
         tree = exp.Create(this=exp.to_table(view), kind="VIEW", expression=tree)
@@ -61,15 +72,22 @@ def scheme_text(
 
 
 def scheme_tree(
-    scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], source: exp.Expr | None = None
+    scheme: Scheme,
+    ladders: Mapping[str, AnyLadder],
+    kinds: Mapping[str, Kind],
+    source: exp.Expr | None = None,
 ) -> exp.Select:
-    """The statement of ``scheme_sql`` as a tree; over ``source`` where that is another table or query."""
+    """The statement of ``scheme_sql`` as a tree; over ``source`` where that is another table
+    or query.
+    """
     scores = [named(_for_buyers(_rung(ladders[n], m, kinds)), n) for n, (m, _) in SCORES.items()]
     layers = [
         ("scored", "The rung of each score, for customers with a purchase.", scores),
         ("totalled", "The scores added up by their weights, and side by side.", totals(scheme)),
-        ("tiered", "The label of each tier.", [named(_for_buyers(_tier(t, ladders[n], kinds)), n) for n, t in scheme.tiers.items()]),
-        ("placed", "The segment of the first rule that holds.", [named(_segment(scheme, kinds), "segment")]),
+        ("tiered", "The label of each tier.",
+        [named(_for_buyers(_tier(t, ladders[n], kinds)), n) for n, t in scheme.tiers.items()]),
+        ("placed", "The segment of the first rule that holds.",
+        [named(_segment(scheme, kinds), "segment")]),
     ]  # fmt: skip
     last: exp.Expr = exp.to_table("customers") if source is None else source
     tree = exp.Select()
@@ -80,23 +98,34 @@ def scheme_tree(
         layer.add_comments([f" {comment} "])
         tree = tree.with_(name, as_=layer, copy=False)
         last = exp.to_table(name)
-    stances = [(sql("segment = :n", n=s.name), exp.Literal.string(s.stance)) for s in scheme.segments]
-    return tree.select("*", named(case(stances, exp.null()), "stance"), copy=False).from_("placed", copy=False)
+    stances = [
+        (sql("segment = :n", n=s.name), exp.Literal.string(s.stance)) for s in scheme.segments
+    ]
+    return tree.select("*", named(case(stances, exp.null()), "stance"), copy=False).from_(
+        "placed", copy=False
+    )
 
 
 def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
-    """A condition in the words of a dialect, over columns of its own names; true, false or null as ``score`` takes it.
+    """A condition in the words of a dialect, over columns of its own names; true, false or null as
+    ``score`` takes it.
 
     Raises ConditionError where it is wrong.
     """
     from fairladder.engine.dialects import in_dialect, written_as
 
     tree = to_engine(parse_condition(text, kinds), {name: column(name) for name in kinds})
-    return str(in_dialect(exp.Select().select(tree), dialect, _texts(kinds)).expressions[0].sql(written_as(dialect)))
+    return str(
+        in_dialect(exp.Select().select(tree), dialect, _texts(kinds))
+        .expressions[0]
+        .sql(written_as(dialect))
+    )
 
 
 def _texts(kinds: Mapping[str, Kind]) -> set[str]:
-    """Columns of text: the customers' own, and those that the statement makes before its last layer."""
+    """Columns of text: the customers' own, and those that the statement makes before its last
+    layer.
+    """
     return {name for name, kind in kinds.items() if kind == "text"} | {"segment"}
 
 
@@ -109,10 +138,13 @@ def _rung(ladder: AnyLadder, measure: str, kinds: Mapping[str, Kind]) -> exp.Exp
         tree: exp.Expr = ladder.sql_tree(measure)
         return tree
     if kinds.get(ladder.within) != "text":
-        raise UsageError(f"In SQL, ladders can be within groups of text only, and `{ladder.within}` is not text.")
+        raise UsageError(
+            f"In SQL, ladders can be within groups of text only, and `{ladder.within}` is not text."
+        )
     group = column(ladder.within)
     branches = [
-        (sql(":g IS NULL", g=group) if name is None else sql(":g = :n", g=group, n=exp.Literal.string(name)), one.sql_tree(measure))
+        (sql(":g IS NULL", g=group) if name is None else sql(":g = :n", g=group,
+        n=exp.Literal.string(name)), one.sql_tree(measure))
         for name, one in ladder.ladders.items()
     ]  # fmt: skip
     return case(branches, exp.null())
@@ -133,19 +165,31 @@ def totals(scheme: Scheme) -> list[exp.Expr]:
         total = part if total is None else sql(":a + :b", a=total, b=part)
     assert total is not None
     if any(isinstance(w, float) and not w.is_integer() for w in scheme.scores.weights):
-        total = sql("ROUND(CAST(:t AS DOUBLE) + 1e-9, 2)", t=exp.paren(total))  # halves go up, whatever their float
+        total = sql(
+            "ROUND(CAST(:t AS DOUBLE) + 1e-9, 2)", t=exp.paren(total)
+        )  # halves go up, whatever their float
     code = sql("CAST(:r AS VARCHAR) || '-' || CAST(:f AS VARCHAR) || '-' || CAST(:m AS VARCHAR)",
-               r=column("recency_score"), f=column("frequency_score"), m=column("monetary_score"))  # fmt: skip
+               r=column("recency_score"), f=column("frequency_score"),
+               m=column("monetary_score"))  # fmt: skip
     return [named(total, "score_total"), named(code, "score_code")]
 
 
 def rules_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> list[tuple[exp.Expr, exp.Expr]]:
-    """The test of each rule over columns of such kinds, and the segment that it places customers in, but for the last."""
-    others = {name: ours for name, ours in scheme.own_names().items() if name not in kinds and ours in kinds}
+    """The test of each rule over columns of such kinds, and the segment that it places
+    customers in, but for the last.
+    """
+    others = {
+        name: ours
+        for name, ours in scheme.own_names().items()
+        if name not in kinds and ours in kinds
+    }
     cells = {name: column(others.get(name, name)) for name in (*kinds, *others)}
     kinds = {**kinds, **{name: kinds[ours] for name, ours in others.items()}}
     return [
-        (to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells), exp.Literal.string(s.name))
+        (
+            to_engine(parse_condition(s.when, kinds, f"segment `{s.name}`"), cells),
+            exp.Literal.string(s.name),
+        )
         for s in scheme.segments
         if s.when is not None
     ]

@@ -1,8 +1,9 @@
 """What a ladder is fitted to: the distinct values of a measure and how often each occurs.
 
-Where these are too many to bring here, only those come that a cut could lie at. All values are counted in ranges; a range comes
-as one value, its largest, where no cut of the ladder can lie within it, and is counted again in smaller ones where it can. For
-rungs as even as fairness allows, Cauchy's inequality bounds how far from its target a cut can lie (see ``ladder.even``), so the
+Where these are too many to bring here, only those come that a cut could lie at. All values are
+counted in ranges; a range comes as one value, its largest, where no cut of the ladder can lie
+within it, and is counted again in smaller ones where it can. For rungs as even as fairness allows,
+Cauchy's inequality bounds how far from its target a cut can lie (see ``ladder.even``), so the
 ladder is the same as if all values had come.
 """
 
@@ -27,7 +28,8 @@ FEW = 20_000
 #: Of groups, and of tiers of what is held, every distinct value comes here; not more than these.
 MOST = 5_000_000
 _TOO_MANY = (
-    f"More than {MOST:,} distinct values would have to come here for this ladder. Use even rungs without `within`, or "
+    f"More than {MOST:,} distinct values would have to come here for this ladder. Use even rungs "
+    "without `within`, or "
     "a measure of fewer values, such as orders or spend in whole units."
 )
 #: Ranges are counted again in so many smaller ones.
@@ -38,7 +40,9 @@ _OPENED = 200_000
 
 @dataclass(frozen=True)
 class Counts:
-    """Distinct values in rising order, shape (d,), and how often each occurs; a range stands as its largest value."""
+    """Distinct values in rising order, shape (d,), and how often each occurs; a range stands
+    as its largest value.
+    """
 
     values: NDArray[np.generic]
     counts: NDArray[np.int64]
@@ -63,7 +67,9 @@ def counts_by_group(engine: Engine, rows: exp.Select) -> dict[str | None, Counts
 
 
 def all_counts(engine: Engine, rows: exp.Select) -> Counts:
-    """Every distinct ``value`` of the rows. Raises UsageError where they are more than anybody's memory should hold."""
+    """Every distinct ``value`` of the rows. Raises UsageError where they are more than
+    anybody's memory should hold.
+    """
     table = engine.table(_by_value(rows).limit(MOST + 1, copy=False))
     if len(table) > MOST:
         raise UsageError(_TOO_MANY)
@@ -71,12 +77,18 @@ def all_counts(engine: Engine, rows: exp.Select) -> Counts:
 
 
 def counts_for_cuts(
-    engine: Engine, rows: exp.Select, wanted: Sequence[Fraction], even: bool, also: Sequence[int] = ()
+    engine: Engine,
+    rows: exp.Select,
+    wanted: Sequence[Fraction],
+    even: bool,
+    also: Sequence[int] = (),
 ) -> Counts:
-    """The distinct values of the rows, as far as a ladder depends on them; ``value`` is a whole number or a float, never null.
+    """The distinct values of the rows, as far as a ladder depends on them; ``value`` is a whole
+    number or a float, never null.
 
-    ``wanted`` are the shares of customers at or below each cut, in value order; ``even`` where cuts are chosen about them by
-    the sizes of all rungs, else they lie at just these. ``also`` are ranks, from the smallest value, about which all come, too.
+    ``wanted`` are the shares of customers at or below each cut, in value order; ``even`` where
+    cuts are chosen about them by the sizes of all rungs, else they lie at just these. ``also`` are
+    ranks, from the smallest value, about which all come, too.
     """
     first = engine.table(_by_value(rows).limit(FEW + 1, copy=False))
     if len(first) <= FEW:
@@ -105,31 +117,41 @@ class _Ranges:
         return np.asarray(self.low == self.high)
 
     def as_counts(self) -> Counts:
-        """Each range as its largest value; the first keeps its smallest apart, which a ladder remembers."""
+        """Each range as its largest value; the first keeps its smallest apart, which a ladder
+        remembers.
+        """
         if self.exact[0]:
             return Counts(self.high, self.counts)
         values = np.concatenate([self.low[:1], self.high])
         return Counts(values, np.concatenate([[1], self.counts[:1] - 1, self.counts[1:]]))
 
 
-def _open(ranges: _Ranges, wanted: Sequence[Fraction], even: bool, also: Sequence[int]) -> NDArray[np.bool_]:
-    """Ranges of several values in which a cut could lie, and any that hold more than a hundredth of all."""
+def _open(
+    ranges: _Ranges, wanted: Sequence[Fraction], even: bool, also: Sequence[int]
+) -> NDArray[np.bool_]:
+    """Ranges of several values in which a cut could lie, and any that hold more than a
+    hundredth of all.
+    """
     ends = np.cumsum(ranges.counts)
     starts, n = ends - ranges.counts, int(ends[-1])
     if len(ends) < 2 * (len(wanted) + 1):
         return ~ranges.exact
     inside = ranges.counts * 100 > n
     reaches = _reaches(ends, wanted) if even else [2] * len(wanted)
-    about = [(int(share * n), reach) for share, reach in zip(wanted, reaches, strict=True)] + [(at, 1) for at in also]
+    about = [(int(share * n), reach) for share, reach in zip(wanted, reaches, strict=True)] + [
+        (at, 1) for at in also
+    ]
     for target, reach in about:
         inside |= (starts <= target + reach + 1) & (ends >= target - reach - 1)
     return np.asarray(inside & ~ranges.exact)
 
 
 def _reaches(ends: NDArray[np.int64], wanted: Sequence[Fraction]) -> list[int]:
-    """How far from its target each cut of a best partition can lie at most, in rows: from the cost of one that there is.
+    """How far from its target each cut of a best partition can lie at most, in rows: from the cost
+    of one that there is.
 
-    Sizes of a partition of cost C are off by e up to its k-th cut, and by −e after it, so that C ≥ e²/k + e²/(K − k).
+    Sizes of a partition of cost C are off by e up to its k-th cut, and by −e after it, so that C ≥
+    e²/k + e²/(K − k).
     """
     n, k = int(ends[-1]), len(wanted) + 1
     cuts: list[int] = []
@@ -140,7 +162,9 @@ def _reaches(ends: NDArray[np.int64], wanted: Sequence[Fraction]) -> list[int]:
         cuts.append(min(max(near, (cuts[-1] if cuts else -1) + 1, 0), len(ends) - k + j))
     places = [0, *(int(ends[c]) for c in cuts), n]
     shares = [b - a for a, b in zip([Fraction(0), *wanted], [*wanted, Fraction(1)], strict=True)]
-    cost = sum((Fraction(b - a) - n * p) ** 2 for a, b, p in zip(places, places[1:], shares, strict=False))
+    cost = sum(
+        (Fraction(b - a) - n * p) ** 2 for a, b, p in zip(places, places[1:], shares, strict=False)
+    )
     return [isqrt(int(cost * j * (k - j) / k) + 1) + 1 for j in range(1, k)]
 
 
@@ -150,13 +174,28 @@ def _by_value(rows: exp.Select) -> exp.Select:
 
 
 def _by_range(rows: exp.Select, place: exp.Expr) -> exp.Select:
-    trees = {"place": place, "low": sql("MIN(value)"), "high": sql("MAX(value)"), "n": sql("COUNT(*)")}
-    return select([named(t, name) for name, t in trees.items()], rows, "valued").group_by(place.copy(), copy=False)
+    trees = {
+        "place": place,
+        "low": sql("MIN(value)"),
+        "high": sql("MAX(value)"),
+        "n": sql("COUNT(*)"),
+    }
+    return select([named(t, name) for name, t in trees.items()], rows, "valued").group_by(
+        place.copy(), copy=False
+    )
 
 
-def _within(engine: Engine, rows: exp.Select, ranges: _Ranges, open_: NDArray[np.bool_], pieces: int | None) -> _Ranges:
+def _within(
+    engine: Engine, rows: exp.Select, ranges: _Ranges, open_: NDArray[np.bool_], pieces: int | None
+) -> _Ranges:
     """The rows of the open ranges, in so many pieces each, or value by value."""
-    bounds = pa.table({"lowest": ranges.low[open_], "highest": ranges.high[open_], "number": np.flatnonzero(open_)})
+    bounds = pa.table(
+        {
+            "lowest": ranges.low[open_],
+            "highest": ranges.high[open_],
+            "number": np.flatnonzero(open_),
+        }
+    )
     inside = select(["value", "lowest", "highest", "number"], rows, "valued")
     on = sql("value >= lowest AND value <= highest")
     inside = inside.join(exp.alias_(engine.offer(bounds), "bounds", table=True), on=on, copy=False)
@@ -176,7 +215,10 @@ def _ranges(table: pa.Table) -> _Ranges:
 
 
 def _replaced(ranges: _Ranges, open_: NDArray[np.bool_], inside: _Ranges) -> _Ranges:
-    parts = [np.concatenate([getattr(ranges, f)[~open_], getattr(inside, f)]) for f in ("low", "high", "counts")]
+    parts = [
+        np.concatenate([getattr(ranges, f)[~open_], getattr(inside, f)])
+        for f in ("low", "high", "counts")
+    ]
     order = np.argsort(parts[0], kind="stable")
     return _Ranges(parts[0][order], parts[1][order], parts[2][order])
 

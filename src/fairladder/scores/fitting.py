@@ -1,4 +1,6 @@
-"""Ladders fitted to columns of customers, as the scheme asks: for the three scores, and for tiers."""
+"""Ladders fitted to columns of customers, as the scheme asks: for the three scores, and for
+tiers.
+"""
 
 from __future__ import annotations
 
@@ -68,14 +70,24 @@ def score_ladder(better: Better, scheme: Scheme, values: Any, counts: Any = None
     """The ladder of a score for these values, or for these distinct ones that occur so often."""
     scores = scheme.scores
     shares = scores.shares if scores.method == "even" else None
-    return Ladder.fit(values, rungs=scores.rungs, method=scores.method, better=better, shares=shares, counts=counts)
+    return Ladder.fit(
+        values,
+        rungs=scores.rungs,
+        method=scores.method,
+        better=better,
+        shares=shares,
+        counts=counts,
+    )
 
 
 def check_tier(tier: Tier, kinds: Mapping[str, Kind]) -> None:
     """Raise UsageError where a tier's shares are of a column that has no total."""
-    if tier.spend_percents is not None and (not columns.has_total(tier.of) or kinds.get(tier.of) == "day"):
+    if tier.spend_percents is not None and (
+        not columns.has_total(tier.of) or kinds.get(tier.of) == "day"
+    ):
         raise UsageError(
-            f"`spend_percents` needs a measure that adds up, such as spend or orders; `{tier.of}` does not."
+            f"`spend_percents` needs a measure that adds up, such as spend or orders; `{tier.of}` "
+            "does not."
         )
 
 
@@ -87,12 +99,17 @@ def tier_ladder(tier: Tier, values: Any, counts: Any = None) -> Ladder:
     if tier.spend_percents is not None:
         known = np.asarray(values, dtype=np.float64)
         whole = to_minor(known[~np.isnan(known)], EXACT_DECIMALS)
-        return spend_ladder(whole, tier.spend_percents, better=better, unit=10**EXACT_DECIMALS, counts=counts)
-    return Ladder.fit(values, rungs=tier.rungs or 0, better=better, shares=tier.shares, counts=counts)
+        return spend_ladder(
+            whole, tier.spend_percents, better=better, unit=10**EXACT_DECIMALS, counts=counts
+        )
+    return Ladder.fit(
+        values, rungs=tier.rungs or 0, better=better, shares=tier.shares, counts=counts
+    )
 
 
 def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]:
-    """A column of numbers (floats, NaN for null; whole numbers where none is null) or days, shape (n,).
+    """A column of numbers (floats, NaN for null; whole numbers where none is null) or days, shape
+    (n,).
 
     Raises UsageError where there is no such column, or it holds neither.
     """
@@ -113,22 +130,28 @@ def require_measure(customers: pd.DataFrame, measure: str) -> None:
     check_there(customers, measure=measure)
     if frame_kinds(customers[[measure]])[measure] not in ("number", "day"):
         raise UsageError(
-            f"`{measure}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order."
+            f"`{measure}` holds neither numbers nor days, so it makes no ladder. Try spend, "
+            "orders or first_order."
         )
 
 
 def check_there(
-    customers: pd.DataFrame | Mapping[str, Any], measure: str | None = None, group: str | None = None
+    customers: pd.DataFrame | Mapping[str, Any],
+    measure: str | None = None,
+    group: str | None = None,
 ) -> None:
     """Raise UsageError where the customers have no column of that name."""
     carried = (
-        " To group by a column of the orders, name it in `at_first` or `at_latest` (--at-first, --at-latest), which give "
+        " To group by a column of the orders, name it in `at_first` or `at_latest` (--at-first, "
+        "--at-latest), which give "
         "`first_NAME` and `latest_NAME`."
     )
     for name, what, advice in ((measure, "measure", ""), (group, "group", carried)):
         if name is not None and name not in customers:
             near = nearest(name, map(str, customers))
-            raise UsageError(f"There is no {what} `{name}` among the customers' columns. {near}{advice}")
+            raise UsageError(
+                f"There is no {what} `{name}` among the customers' columns. {near}{advice}"
+            )
 
 
 def group_labels(customers: pd.DataFrame, within: str) -> NDArray[np.object_]:
@@ -143,12 +166,14 @@ def group_labels(customers: pd.DataFrame, within: str) -> NDArray[np.object_]:
 def scheme_of(customers: pd.DataFrame) -> Scheme:
     """The scheme of the orders that a frame of customers comes from.
 
-    Raises UsageError for a frame that does not carry one, such as a merged one: its rules would silently be the default ones.
+    Raises UsageError for a frame that does not carry one, such as a merged one: its rules would
+    silently be the default ones.
     """
     settings = customers.attrs.get(columns.SCHEME)
     if settings is None:
         raise UsageError(
-            "This frame does not carry the scheme of its orders, as merged and rebuilt frames do not. Pass it: scheme=orders.scheme, or "
+            "This frame does not carry the scheme of its orders, as merged and rebuilt frames do "
+            "not. Pass it: scheme=orders.scheme, or "
             "scheme=fl.Scheme() for the default rules."
         )
     return Scheme.model_validate_json(settings)

@@ -1,4 +1,6 @@
-"""The public functions on DataFrames of customers: the frame is put into an engine and asked there as orders are."""
+"""The public functions on DataFrames of customers: the frame is put into an engine and asked
+there as orders are.
+"""
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
@@ -29,10 +31,11 @@ _ROW = "row of the frame"
 
 
 def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[str, AnyLadder]:
-    """The ladders of the three scores and of all tiers, by name, fitted to the customers with at least one purchase.
+    """The ladders of the three scores and of all tiers, by name, fitted to the customers with at
+    least one purchase.
 
-    With ``within`` a ``GroupedLadder`` holds one for each group. Raises UsageError where a column is missing or is not of
-    the kind that its ladder needs.
+    With ``within`` a ``GroupedLadder`` holds one for each group. Raises UsageError where a column
+    is missing or is not of the kind that its ladder needs.
 
     >>> import fairladder as fl
     >>> ladders = fl.fit_ladders(fl.sample_orders().customers())
@@ -46,7 +49,10 @@ def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[s
 
 
 def score(
-    customers: pd.DataFrame, scheme: Scheme | None = None, *, ladders: Mapping[str, AnyLadder] | None = None
+    customers: pd.DataFrame,
+    scheme: Scheme | None = None,
+    *,
+    ladders: Mapping[str, AnyLadder] | None = None,
 ) -> pd.DataFrame:
     """Score customers and place them in tiers and segments.
 
@@ -55,18 +61,19 @@ def score(
     customers
         One row per customer, as ``Orders.customers`` gives them; other columns are carried along.
     scheme
-        Rungs, method, weights, tiers and segments. Without one, that of the orders that the customers come from, which their
-        frame knows; all defaults for a frame that knows none.
+        Rungs, method, weights, tiers and segments. Without one, that of the orders that the
+        customers come from, which their frame knows; all defaults for a frame that knows none.
     ladders
         Ladders to place on, by name of the score or tier; fitted to these customers without them.
 
     Returns
     -------
     pandas.DataFrame
-        The customers with ``recency_score``, ``frequency_score`` and ``monetary_score`` (1..K, K best), ``score_total``
-        (weighted sum), ``score_code`` (``5-4-5``), ``percentile`` (0..100) and ``percent_rank`` (0..1) of spend or what the
-        scheme names, a column for each tier, and ``segment`` and ``stance``. All but the last two are null for customers
-        without a purchase; scores and tiers also where their group has no ladder.
+        The customers with ``recency_score``, ``frequency_score`` and ``monetary_score`` (1..K, K
+        best), ``score_total`` (weighted sum), ``score_code`` (``5-4-5``), ``percentile`` (0..100)
+        and ``percent_rank`` (0..1) of spend or what the scheme names, a column for each tier, and
+        ``segment`` and ``stance``. All but the last two are null for customers without a purchase;
+        scores and tiers also where their group has no ladder.
 
     Raises
     ------
@@ -87,13 +94,16 @@ def score(
     for name in scheme.tiers:
         if name in customers:
             raise SchemeError(
-                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
+                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier "
+                "another name."
             )
     added = [*names(SCORE_COLUMNS)[:-2], *scheme.tiers, "segment", "stance"]
     held = _Held.of(customers, [n for n in _spoken_of(customers, scheme) if n not in added])
     kinds: Mapping[str, Kind] = {**held.kinds, _ROW: "number"}
     made = scored_of(held.engine, scheme, held.relation, kinds, ladders)
-    table = held.engine.table(chosen_from(list(map(column, added)), made.relation).order_by(column(_ROW), copy=False))
+    table = held.engine.table(
+        chosen_from(list(map(column, added)), made.relation).order_by(column(_ROW), copy=False)
+    )
     found = typed_frame(table, scheme)
     return customers.assign(**{n: found[n].array for n in added})
 
@@ -101,31 +111,40 @@ def score(
 def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
     """One row per segment, in the order of the rules, those without customers included.
 
-    Columns: ``segment``, ``stance``, ``customers``, ``customer_share`` (0..1), ``spend``, ``spend_share`` (of all spend,
-    0..1; null where all spend is 0), ``orders``, ``median_recency_days`` (null without purchases) and
-    ``average_order_value`` (spend ÷ orders of the segment, not an average of averages; null without orders).
+    Columns: ``segment``, ``stance``, ``customers``, ``customer_share`` (0..1), ``spend``,
+    ``spend_share`` (of all spend, 0..1; null where all spend is 0), ``orders``,
+    ``median_recency_days`` (null without purchases) and ``average_order_value`` (spend ÷ orders of
+    the segment, not an average of averages; null without orders).
 
-    ``scheme`` tells the stance of segments that hold nobody; without it theirs is null. Raises UsageError where the
-    frame is not scored.
+    ``scheme`` tells the stance of segments that hold nobody; without it theirs is null. Raises
+    UsageError where the frame is not scored.
 
     >>> import fairladder as fl
     >>> summary = fl.segment_summary(fl.sample_orders().score())
     >>> summary[["segment", "stance", "customers"]].head(2).values.tolist()
     [['no-orders-yet', 'welcome', 107], ['mainstay', 'keep', 221]]
     """
-    _need(scored, ("segment", "stance", "orders", "spend", "recency_days"), "segment_summary needs scored customers")
+    _need(
+        scored,
+        ("segment", "stance", "orders", "spend", "recency_days"),
+        "segment_summary needs scored customers",
+    )
     held = _Held.of(scored, ("segment", "stance", "orders", "spend", "recency_days"))
-    known: dict[Any, str] = scored.drop_duplicates("segment").set_index("segment")["stance"].astype(str).to_dict()
+    known: dict[Any, str] = (
+        scored.drop_duplicates("segment").set_index("segment")["stance"].astype(str).to_dict()
+    )
     known |= {s.name: s.stance for s in scheme.segments} if scheme else {}
     stances = {str(name): known.get(name) for name in scored["segment"].cat.categories}
     return summary.segments_of(held.engine, held.relation, stances)
 
 
 def tier_summary(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """One row per tier of each of the scheme's tier ladders, the best first, those without customers included.
+    """One row per tier of each of the scheme's tier ladders, the best first, those without
+    customers included.
 
-    Columns: ``tier`` (the ladder's name), ``label``, ``customers``, ``customer_share`` and ``spend_share`` (0..1, of those who
-    have a tier; null where that is 0) and ``spend``. Empty without tiers. Raises UsageError where the frame has no tiers.
+    Columns: ``tier`` (the ladder's name), ``label``, ``customers``, ``customer_share`` and
+    ``spend_share`` (0..1, of those who have a tier; null where that is 0) and ``spend``. Empty
+    without tiers. Raises UsageError where the frame has no tiers.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -140,8 +159,9 @@ def tier_summary(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
 def rule_coverage(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
     """What each rule does: ``segment``, ``condition``, ``placed``, ``shadowed`` and ``reached``.
 
-    ``placed`` counts the customers whom the rule placed; ``shadowed`` those whose condition held but whom an earlier
-    rule had placed; ``reached`` is false where no customer came down to the rule, so that nothing it says matters.
+    ``placed`` counts the customers whom the rule placed; ``shadowed`` those whose condition held
+    but whom an earlier rule had placed; ``reached`` is false where no customer came down to the
+    rule, so that nothing it says matters.
 
     >>> import fairladder as fl
     >>> coverage = fl.rule_coverage(fl.sample_orders().score())
@@ -164,18 +184,19 @@ def top(
     everybody: bool = False,
     ties: str = "include",
 ) -> pd.DataFrame:
-    """The best customers by a measure, with their ``rank`` as the first column; by rank, then by id.
+    """The best customers by a measure, with their ``rank`` as the first column; by rank, then by
+    id.
 
     Parameters
     ----------
     customers
         One row per customer.
     by
-        A column of numbers or days. Less is better for recency, gaps, overdue ratio, first order, rank and refunds; more
-        is for all others. Nulls come last.
+        A column of numbers or days. Less is better for recency, gaps, overdue ratio, first order,
+        rank and refunds; more is for all others. Nulls come last.
     count, percent
-        How many, 10 without either; or how many in a hundred (of each group), rounded up. Everyone tied with the last
-        place is in, so there can be more.
+        How many, 10 without either; or how many in a hundred (of each group), rounded up. Everyone
+        tied with the last place is in, so there can be more.
     worst
         Begin at the other end.
     within
@@ -183,8 +204,8 @@ def top(
     everybody
         Count customers without a purchase, too.
     ties
-        ``exclude`` leaves out those who tie with the last place where there is no room for all of them, so that nobody is listed
-        before an equal; there can be fewer.
+        ``exclude`` leaves out those who tie with the last place where there is no room for all of
+        them, so that nobody is listed before an equal; there can be fewer.
 
     | value | rank |
     |------:|-----:|
@@ -193,8 +214,8 @@ def top(
     |     7 |    2 |
     |     4 |    4 |
 
-    Raises UsageError for an unknown column, a measure that is no number or day, or a wrong count or percent; DataError
-    where nobody has a purchase.
+    Raises UsageError for an unknown column, a measure that is no number or day, or a wrong count
+    or percent; DataError where nobody has a purchase.
 
     >>> import fairladder as fl
     >>> best = fl.top(fl.sample_orders().customers(), by="spend", count=2)
@@ -204,13 +225,19 @@ def top(
     required = [by, *([] if within is None else [within])]
     held = _Held.of(customers, ["customer", "orders", *required])
     query = top_query(
-        held.engine, held.relation, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties,
+        held.engine, held.relation, by, count=count, percent=percent, worst=worst, within=within,
+        everybody=everybody, ties=ties,
     )  # fmt: skip
     keys = [*([] if within is None else [within]), "rank", "customer"]
     order = [
-        exp.Ordered(this=column(f"{key} (cell)" if key == within == "rank" else key), nulls_first=False) for key in keys
+        exp.Ordered(
+            this=column(f"{key} (cell)" if key == within == "rank" else key), nulls_first=False
+        )
+        for key in keys
     ]
-    table = held.engine.table(chosen_from([column("rank"), column(_ROW)], query, "listed").order_by(*order, copy=False))
+    table = held.engine.table(
+        chosen_from([column("rank"), column(_ROW)], query, "listed").order_by(*order, copy=False)
+    )
     shown = customers.iloc[as_array(table[_ROW])].reset_index(drop=True)
     # A column of the customers that is called like ours is told apart, as in the order ledger.
     shown = shown.rename(columns={"rank": "rank (cell)"})
@@ -226,10 +253,12 @@ def select(
     sort: str | None = None,
     columns: Sequence[str] | None = None,
 ) -> pd.DataFrame:
-    """The customers for whom ``when`` holds, by ``sort`` (best first, then by id; text by code point), with ``columns`` only.
+    """The customers for whom ``when`` holds, by ``sort`` (best first, then by id; text by code
+    point), with ``columns`` only.
 
-    ``when`` is a SQL condition on columns of the table; where it is unknown, because of a null, it does not hold. Nulls come last.
-    Raises ConditionError for a wrong condition, UsageError for an unknown column.
+    ``when`` is a SQL condition on columns of the table; where it is unknown, because of a null, it
+    does not hold. Nulls come last. Raises ConditionError for a wrong condition, UsageError for an
+    unknown column.
 
     >>> import fairladder as fl
     >>> scored = fl.sample_orders().score()
@@ -239,14 +268,22 @@ def select(
     for name in (*([] if sort is None else [sort]), *(columns or ())):
         require_known(name, customers)
     words = [n for n in map(str, customers) if when is not None and n in when]
-    held = _Held.of(customers, [*words, *([] if sort is None else [sort]), *(["customer"] if sort else [])], every=when)
-    rows, order = chosen_rows(held.relation, held.kinds, when, sort, (), "customer" if sort else _ROW)
-    places = held.engine.table(chosen_from([column(_ROW)], rows.order_by(*order, copy=False), "chosen"))
+    held = _Held.of(
+        customers,
+        [*words, *([] if sort is None else [sort]), *(["customer"] if sort else [])],
+        every=when,
+    )
+    rows, order = chosen_rows(
+        held.relation, held.kinds, when, sort, (), "customer" if sort else _ROW
+    )
+    places = held.engine.table(
+        chosen_from([column(_ROW)], rows.order_by(*order, copy=False), "chosen")
+    )
     found = customers.iloc[as_array(places[_ROW])]
     return (found if columns is None else found[list(columns)]).reset_index(drop=True)
 
 
-# ------------------------------------------------------------------------------------------------------------- frames
+# --------------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
@@ -259,9 +296,13 @@ class _Held:
 
     @classmethod
     def of(cls, frame: pd.DataFrame, wanted: Collection[str], every: str | None = None) -> "_Held":
-        """The columns that are wanted, as far as the frame has them; ``every`` is a condition that errors are about."""
+        """The columns that are wanted, as far as the frame has them; ``every`` is a condition
+        that errors are about.
+        """
         there = [n for n in frame if n in set(wanted)]
-        table = plain_table(frame[there]).append_column(_ROW, pa.array(range(len(frame)), pa.int64()))
+        table = plain_table(frame[there]).append_column(
+            _ROW, pa.array(range(len(frame)), pa.int64())
+        )
         engine = Embedded()
         relation = engine.offer(table)
         kinds = kinds_of(engine, relation)
@@ -277,24 +318,35 @@ def _spoken_of(customers: pd.DataFrame, scheme: Scheme) -> list[str]:
     groups = [scheme.scores.within, *(tier.within for tier in scheme.tiers.values())]
     said = " ".join([*scheme.spoken_of(), *(group for group in groups if group)])
     needed = {"orders", "recency_days", "spend", *scheme.own_names().values()}
-    return [n for n in map(str, customers) if n in needed or n in said or n.replace('"', '""') in said]
+    return [
+        n for n in map(str, customers) if n in needed or n in said or n.replace('"', '""') in said
+    ]
 
 
 def _need(frame: pd.DataFrame, names_needed: tuple[str, ...], why: str) -> None:
     for name in names_needed:
         if name not in frame.columns:
-            raise UsageError(f"{why}: the column `{name}` is missing. {nearest(name, map(str, frame.columns))}")
+            raise UsageError(
+                f"{why}: the column `{name}` is missing. {nearest(name, map(str, frame.columns))}"
+            )
 
 
 def _need_frame(customers: Any) -> None:
     if not isinstance(customers, pd.DataFrame):
         raise UsageError(
-            f"Customers to score are a pandas DataFrame, not {type(customers).__module__.split('.')[0]}'s {type(customers).__name__}. "
+            "Customers to score are a pandas DataFrame, not "
+            f"{type(customers).__module__.split('.')[0]}'s {type(customers).__name__}. "
             "Turn them into one, with `.to_pandas()` for instance."
         )
 
 
 def by_own_names(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """The customers with their id and name under the names of their own columns, too, as conditions may write them."""
-    own = {n: customers[ours] for n, ours in scheme.own_names().items() if n not in customers and ours in customers}
+    """The customers with their id and name under the names of their own columns, too, as
+    conditions may write them.
+    """
+    own = {
+        n: customers[ours]
+        for n, ours in scheme.own_names().items()
+        if n not in customers and ours in customers
+    }
     return customers.assign(**own) if own else customers

@@ -1,4 +1,6 @@
-"""The same customers on many sets of ladders: fitted to samples of them, and placed in segments for all sets at once."""
+"""The same customers on many sets of ladders: fitted to samples of them, and placed in
+segments for all sets at once.
+"""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -34,12 +36,16 @@ class Rescoring:
     fittings: Mapping[str, Fitting]
 
     def ladders(self, rows: NDArray[np.int64]) -> dict[str, AnyLadder]:
-        """The ladders of the scores, fitted to these customers (places, repeated where drawn again), some with a purchase."""
+        """The ladders of the scores, fitted to these customers (places, repeated where drawn
+        again), some with a purchase.
+        """
         buyers = self.place[rows]
         return {name: fitting.on(buyers[buyers >= 0]) for name, fitting in self.fittings.items()}
 
     def segments(self, sets: Sequence[Mapping[str, AnyLadder]]) -> NDArray[np.int64]:
-        """The rule that places each customer on each set of ladders, by its number: shape (sets, customers)."""
+        """The rule that places each customer on each set of ladders, by its number: shape
+        (sets, customers).
+        """
         n = len(self.place)
         each = max(_ROWS // max(n, 1), 1)
         with self.people.engine.passing():
@@ -50,32 +56,50 @@ class Rescoring:
     def _theirs(self) -> exp.Expr:
         """What rules say of the customers apart from scores, with their places."""
         engine = self.people.engine
-        places = engine.offer(pa.table({"whose": pa.array(self.ids, pa.string()), "place": np.arange(len(self.ids))}))
+        places = engine.offer(
+            pa.table({"whose": pa.array(self.ids, pa.string()), "place": np.arange(len(self.ids))})
+        )
         kept = [column(name) for name in self.people.kinds if name not in _OWN]
-        joined = select([*kept, column("place")], exp.alias_(self.people.relation, "people", table=True))
+        joined = select(
+            [*kept, column("place")], exp.alias_(self.people.relation, "people", table=True)
+        )
         return engine.keep(
-            joined.join(exp.alias_(places, "places", table=True), on=sql("customer = whose"), copy=False)
+            joined.join(
+                exp.alias_(places, "places", table=True), on=sql("customer = whose"), copy=False
+            )
         )
 
-    def _segments(self, sets: Sequence[Mapping[str, AnyLadder]], theirs: exp.Expr) -> NDArray[np.int64]:
+    def _segments(
+        self, sets: Sequence[Mapping[str, AnyLadder]], theirs: exp.Expr
+    ) -> NDArray[np.int64]:
         n, bought, engine = len(self.place), self.place >= 0, self.people.engine
         rungs = np.zeros((3, len(sets), n), dtype=np.int64)
         for row, (name, fitting) in zip(rungs, self.fittings.items(), strict=True):
             for there, ladders in zip(row, sets, strict=True):
                 there[bought] = fitting.placed(ladders[name])
         columns = {
-            name: pa.array(row.reshape(-1), mask=row.reshape(-1) == 0) for name, row in zip(SCORES, rungs, strict=True)
+            name: pa.array(row.reshape(-1), mask=row.reshape(-1) == 0)
+            for name, row in zip(SCORES, rungs, strict=True)
         }
         numbers = np.arange(rungs[0].size)
         offered = engine.offer(pa.table({**columns, "number": numbers, "of": numbers % n}))
-        scored = select(["theirs.*", *map(column, SCORES), column("number")], exp.alias_(theirs, "theirs", table=True))
-        scored = scored.join(exp.alias_(offered, "sets", table=True), on=sql('place = "of"'), copy=False)
+        scored = select(
+            ["theirs.*", *map(column, SCORES), column("number")],
+            exp.alias_(theirs, "theirs", table=True),
+        )
+        scored = scored.join(
+            exp.alias_(offered, "sets", table=True), on=sql('place = "of"'), copy=False
+        )
         totalled = select(["*", *totals(self.people.scheme)], scored, "scored")
         rules = rules_of(self.people.scheme, {**self.people.kinds, **SCORE_KINDS})
         numbered = [(test, exp.convert(i)) for i, (test, _) in enumerate(rules)]
         placed = case(numbered, exp.convert(len(self.people.scheme.segments) - 1))
-        query = select([named(exp.cast(placed, "BIGINT"), "rule"), column("number")], totalled, "totalled")
-        table = engine.table(select([column("rule")], query, "placed").order_by("number", copy=False))
+        query = select(
+            [named(exp.cast(placed, "BIGINT"), "rule"), column("number")], totalled, "totalled"
+        )
+        table = engine.table(
+            select([column("rule")], query, "placed").order_by("number", copy=False)
+        )
         return np.asarray(as_array(table["rule"])).reshape(len(sets), n)
 
 
@@ -86,11 +110,16 @@ def rescoring_of(customers: pd.DataFrame, people: Scored) -> Rescoring | None:
     """
     scheme = people.scheme
     kinds = {**people.kinds, **{n: people.kinds[ours] for n, ours in people.own_names.items()}}
-    used = set().union(*(parse_condition(s.when, kinds).names for s in scheme.segments if s.when is not None))
+    used = set().union(
+        *(parse_condition(s.when, kinds).names for s in scheme.segments if s.when is not None)
+    )
     if used & scheme.tiers.keys():
         return None
     bought = bought_of(customers)
     buyers = customers[bought]
-    fittings = {name: fitting_of_score(buyers, measure, better, scheme) for name, (measure, better) in SCORES.items()}
+    fittings = {
+        name: fitting_of_score(buyers, measure, better, scheme)
+        for name, (measure, better) in SCORES.items()
+    }
     place = np.where(bought, np.cumsum(bought) - 1, -1)
     return Rescoring(people, customers["customer"].to_numpy(dtype=object), place, fittings)

@@ -1,4 +1,6 @@
-"""Ladders kept in a file, to score another month with the same yardstick, and how far customers have drifted on them."""
+"""Ladders kept in a file, to score another month with the same yardstick, and how far
+customers have drifted on them.
+"""
 
 from __future__ import annotations
 
@@ -43,18 +45,30 @@ class SavedLadders:
 
     @classmethod
     def of(
-        cls, ladders: Mapping[str, AnyLadder], scheme: Scheme, customers: pd.DataFrame | int, as_of: dt.date | None
+        cls,
+        ladders: Mapping[str, AnyLadder],
+        scheme: Scheme,
+        customers: pd.DataFrame | int,
+        as_of: dt.date | None,
     ) -> SavedLadders:
-        """Ladders just fitted to ``customers``, or to so many with a purchase, as a thing to save."""
-        measures = {n: m for n, (m, _) in SCORES.items()} | {n: t.of for n, t in scheme.tiers.items()}
+        """Ladders just fitted to ``customers``, or to so many with a purchase, as a thing to
+        save.
+        """
+        measures = {n: m for n, (m, _) in SCORES.items()} | {
+            n: t.of for n, t in scheme.tiers.items()
+        }
         paying = customers if isinstance(customers, int) else int(bought(customers).sum())
-        return cls(dict(ladders), {n: measures[n] for n in ladders}, as_of, paying, scheme.as_json())
+        return cls(
+            dict(ladders), {n: measures[n] for n in ladders}, as_of, paying, scheme.as_json()
+        )
 
     def save(self, path: str | Path) -> None:
         """Write them as JSON, whole or not at all."""
         plain = {
-            "kind": _KIND, "as_of": self.as_of.isoformat() if self.as_of else None, "customers": self.customers,
-            "ladders": {n: {"of": self.measures[n], **ladder.to_dict()} for n, ladder in self.ladders.items()},
+            "kind": _KIND, "as_of": self.as_of.isoformat() if self.as_of else None,
+            "customers": self.customers,
+            "ladders": {n: {"of": self.measures[n], **ladder.to_dict()} for n,
+            ladder in self.ladders.items()},
             "settings": self.settings,
         }  # fmt: skip
         with replacing(path) as beside:
@@ -63,23 +77,29 @@ class SavedLadders:
     def for_scheme(self, scheme: Scheme) -> Mapping[str, AnyLadder]:
         """The ladders, once it is sure that they are those that the scheme asks for.
 
-        Raises UsageError naming the ladder that is missing, is of another column, or has another number of rungs.
+        Raises UsageError naming the ladder that is missing, is of another column, or has another
+        number of rungs.
         """
         wanted = {n: (m, scheme.scores.rungs) for n, (m, _) in SCORES.items()}
         wanted |= {n: (t.of, t.size) for n, t in scheme.tiers.items()}
         for name, (measure, rungs) in wanted.items():
             if name not in self.ladders:
-                raise UsageError(f"The saved ladders have none for `{name}`. Save them anew with this scheme.")
+                raise UsageError(
+                    f"The saved ladders have none for `{name}`. Save them anew with this scheme."
+                )
             if self.measures[name] != measure or self.ladders[name].rungs != rungs:
                 raise UsageError(
-                    f"The saved ladder `{name}` has {self.ladders[name].rungs} rungs of `{self.measures[name]}`, and the scheme asks "
+                    f"The saved ladder `{name}` has {self.ladders[name].rungs} rungs of "
+                    f"`{self.measures[name]}`, and the scheme asks "
                     f"for {rungs} of `{measure}`. Save it anew with this scheme."
                 )
         return self.ladders
 
 
 def load_ladders(path: str | Path) -> SavedLadders:
-    """Ladders that ``SavedLadders.save`` wrote. Raises UsageError where there is no such file, DataError where it is another."""
+    """Ladders that ``SavedLadders.save`` wrote. Raises UsageError where there is no such file,
+    DataError where it is another.
+    """
     try:
         plain = json.loads(Path(path).read_text("utf-8"))
     except FileNotFoundError:
@@ -89,22 +109,33 @@ def load_ladders(path: str | Path) -> SavedLadders:
     except ValueError:
         plain = None
     if not isinstance(plain, dict) or plain.get("kind") != _KIND:
-        raise DataError(f"{str(path)!r} holds no saved ladders. `fairladder score … --save-ladders FILE` writes them.")
-    kinds = {n: GroupedLadder if "groups" in ladder else Ladder for n, ladder in plain["ladders"].items()}
+        raise DataError(
+            f"{str(path)!r} holds no saved ladders. `fairladder score … --save-ladders FILE` "
+            "writes them."
+        )
+    kinds = {
+        n: GroupedLadder if "groups" in ladder else Ladder for n, ladder in plain["ladders"].items()
+    }
     ladders = {n: kinds[n].from_dict(ladder) for n, ladder in plain["ladders"].items()}
     day = dt.date.fromisoformat(plain["as_of"]) if plain["as_of"] else None
     return SavedLadders(
-        ladders, {n: lad["of"] for n, lad in plain["ladders"].items()}, day, plain["customers"], plain["settings"]
+        ladders,
+        {n: lad["of"] for n, lad in plain["ladders"].items()},
+        day,
+        plain["customers"],
+        plain["settings"],
     )
 
 
 def drift(saved: SavedLadders, customers: pd.DataFrame) -> pd.DataFrame:
-    """How the customers with a purchase stand on saved ladders now: one row per ladder, group and rung.
+    """How the customers with a purchase stand on saved ladders now: one row per ladder, group and
+    rung.
 
-    Columns: ``ladder``, ``group`` (null without groups), ``rung``, ``customers_then``, ``share_then``, ``customers_now``,
-    ``share_now`` (0..1), ``drift_index`` (of the whole ladder; under 0.1 steady, from 0.25 on moved), ``verdict``,
-    ``below`` and ``above`` (customers with values beyond the ends of those seen then). ``customers`` must have the columns
-    that the ladders are of.
+    Columns: ``ladder``, ``group`` (null without groups), ``rung``, ``customers_then``,
+    ``share_then``, ``customers_now``, ``share_now`` (0..1), ``drift_index`` (of the whole ladder;
+    under 0.1 steady, from 0.25 on moved), ``verdict``, ``below`` and ``above`` (customers with
+    values beyond the ends of those seen then). ``customers`` must have the columns that the
+    ladders are of.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -122,10 +153,17 @@ def drift(saved: SavedLadders, customers: pd.DataFrame) -> pd.DataFrame:
 
 
 def drift_of(standing: Iterable[tuple[str, str | None, Ladder, Any, Any]]) -> pd.DataFrame:
-    """The table of ``drift`` from ladders, their groups, and the values that stand on them now, maybe with how often each occurs."""
-    lines = [line for name, group, one, values, counts in standing for line in _lines(name, group, one, values, counts)]
+    """The table of ``drift`` from ladders, their groups, and the values that stand on them
+    now, maybe with how often each occurs.
+    """
+    lines = [
+        line
+        for name, group, one, values, counts in standing
+        for line in _lines(name, group, one, values, counts)
+    ]
     columns = [
-        "ladder", "group", "rung", "customers_then", "share_then", "customers_now", "share_now", "drift_index", "verdict",
+        "ladder", "group", "rung", "customers_then", "share_then", "customers_now", "share_now",
+        "drift_index", "verdict",
         "below", "above",
     ]  # fmt: skip
     import pandas as pd
@@ -150,19 +188,32 @@ def drift_of_scored(ladders: Mapping[str, AnyLadder], now: Scored) -> pd.DataFra
     return drift_of(_values_now(ladders, now))
 
 
-def _values_now(ladders: Mapping[str, AnyLadder], now: Scored) -> Iterator[tuple[str, str | None, Any, Any, Any]]:
-    """Each of the ladders and groups, with the values of today's customers and how often each occurs."""
-    measures = {n: m for n, (m, _) in SCORES.items()} | {n: t.of for n, t in now.scheme.tiers.items()}
+def _values_now(
+    ladders: Mapping[str, AnyLadder], now: Scored
+) -> Iterator[tuple[str, str | None, Any, Any, Any]]:
+    """Each of the ladders and groups, with the values of today's customers and how often each
+    occurs.
+    """
+    measures = {n: m for n, (m, _) in SCORES.items()} | {
+        n: t.of for n, t in now.scheme.tiers.items()
+    }
     for name, ladder in ladders.items():
         grouped = isinstance(ladder, GroupedLadder)
         within = ladder.within if isinstance(ladder, GroupedLadder) else None
-        found = {g: (v, c) for g, v, c in valued(now.engine, now.relation, now.kinds, measures[name], within)}
-        for group, one in ladder.ladders.items() if isinstance(ladder, GroupedLadder) else [(None, ladder)]:
+        found = {
+            g: (v, c)
+            for g, v, c in valued(now.engine, now.relation, now.kinds, measures[name], within)
+        }
+        for group, one in (
+            ladder.ladders.items() if isinstance(ladder, GroupedLadder) else [(None, ladder)]
+        ):
             values, counts = found.get(group, _NOBODY)
             yield name, group if grouped else None, one, values, counts
 
 
-def _lines(name: str, group: str | None, ladder: Ladder, values: Any, counts: Any) -> Iterator[tuple[Any, ...]]:
+def _lines(
+    name: str, group: str | None, ladder: Ladder, values: Any, counts: Any
+) -> Iterator[tuple[Any, ...]]:
     rungs = ladder.place(values)
     each = np.ones(len(rungs), dtype=np.int64) if counts is None else counts
     now = [int(each[rungs == rung].sum()) for rung in range(1, ladder.rungs + 1)]
@@ -172,5 +223,8 @@ def _lines(name: str, group: str | None, ladder: Ladder, values: Any, counts: An
     below, above = int(each[numbers < low].sum()), int(each[numbers > high].sum())
     for rung in range(ladder.rungs, 0, -1):
         t, n = then[rung - 1], now[rung - 1]
-        share_then, share_now = t / sum(then) if sum(then) else np.nan, n / sum(now) if sum(now) else np.nan
+        share_then, share_now = (
+            t / sum(then) if sum(then) else np.nan,
+            n / sum(now) if sum(now) else np.nan,
+        )
         yield name, group, rung, t, share_then, n, share_now, index, verdict(index), below, above

@@ -1,4 +1,6 @@
-"""Customers scored in their engine: ladders are fitted to how often each value occurs, and placed by the scheme's SQL."""
+"""Customers scored in their engine: ladders are fitted to how often each value occurs, and
+placed by the scheme's SQL.
+"""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -22,13 +24,22 @@ from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.scheme import STANCES, Scheme, Tier
 from fairladder.scores.as_sql import scheme_tree
 from fairladder.scores.counting import Counts, all_counts, counts_by_group, counts_for_cuts
-from fairladder.scores.fitting import SCORES, AnyLadder, check_there, check_tier, score_ladder, tier_ladder
+from fairladder.scores.fitting import (
+    SCORES,
+    AnyLadder,
+    check_there,
+    check_tier,
+    score_ladder,
+    tier_ladder,
+)
 from fairladder.sqltree import column, named, select, sql
 
 
 @dataclass(frozen=True, eq=False)
 class Scored:
-    """Customers with their scores, kept in their engine as long as this is, and the ladders that they stand on."""
+    """Customers with their scores, kept in their engine as long as this is, and the ladders
+    that they stand on.
+    """
 
     engine: CustomerEngine
     relation: exp.Expr
@@ -38,23 +49,32 @@ class Scored:
     scheme: Scheme
 
     def fixed_names(self) -> dict[str, list[str]]:
-        """The columns that hold names of a fixed set, and the set in its order; of codes those that occur."""
+        """The columns that hold names of a fixed set, and the set in its order; of codes those
+        that occur.
+        """
         codes = select([column("score_code")], self.relation).distinct(copy=False)
-        found = self.engine.table(codes.where(sql("score_code IS NOT NULL"), copy=False))["score_code"].to_pylist()
+        found = self.engine.table(codes.where(sql("score_code IS NOT NULL"), copy=False))[
+            "score_code"
+        ].to_pylist()
         tiers = {name: list(tier.names()) for name, tier in self.scheme.tiers.items()}
         return {
-            "score_code": sorted(found), **tiers, "segment": [s.name for s in self.scheme.segments], "stance": list(STANCES)
+            "score_code": sorted(found), **tiers, "segment": [s.name for s in self.scheme.segments],
+            "stance": list(STANCES)
         }  # fmt: skip
 
     def segments(self) -> dict[str, str]:
         """Customer id → segment, by id."""
-        query = select([column("customer"), column("segment")], self.relation).order_by("customer", copy=False)
+        query = select([column("customer"), column("segment")], self.relation).order_by(
+            "customer", copy=False
+        )
         table = self.engine.table(query)
         return dict(zip(table["customer"].to_pylist(), table["segment"].to_pylist(), strict=True))
 
     @property
     def own_names(self) -> dict[str, str]:
-        """What the orders call the columns of ids and names, where conditions may use those names, and what they are here."""
+        """What the orders call the columns of ids and names, where conditions may use those
+        names, and what they are here.
+        """
         mine = self.scheme.own_names().items()
         return {n: ours for n, ours in mine if n not in self.kinds and ours in self.kinds}
 
@@ -70,10 +90,11 @@ def scored(
     ladders: Mapping[str, AnyLadder] | None = None,
     people: Callable[[Read, bool], exp.Select] = customers_query,
 ) -> Scored:
-    """Customers with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives them.
+    """Customers with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives
+    them.
 
-    ``people`` gives the customers, as ``customers_query`` does. Raises what that and ``fairladder.score`` raise, DataError where nobody
-    has a purchase.
+    ``people`` gives the customers, as ``customers_query`` does. Raises what that and
+    ``fairladder.score`` raise, DataError where nobody has a purchase.
     """
     engine, scheme = orders.customer_engine, orders.scheme
     orders.require_fit()
@@ -82,9 +103,12 @@ def scored(
         customers = engine.keep(people(orders, by_spend))
         if not _any_bought(engine, customers):
             raise DataError(
-                "No customer has a purchase, so there is nobody to score. `fairladder check` says what became of the rows."
+                "No customer has a purchase, so there is nobody to score. `fairladder check` says "
+                "what became of the rows."
             )
-        made = scored_of(engine, scheme, customers, kinds_of(engine, customers), ladders, by_spend=by_spend)
+        made = scored_of(
+            engine, scheme, customers, kinds_of(engine, customers), ladders, by_spend=by_spend
+        )
         last(made.relation)
     engine.own(made, made.relation)
     return made
@@ -97,8 +121,12 @@ def _any_bought(engine: CustomerEngine, customers: exp.Expr) -> bool:
 
 def require_ladders(scheme: Scheme, ladders: Mapping[str, AnyLadder] | None) -> None:
     """Raise UsageError where ladders are given, but not all that the scheme asks for."""
-    if ladders is not None and (missing := [n for n in (*SCORES, *scheme.tiers) if n not in ladders]):
-        raise UsageError(f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders)}")
+    if ladders is not None and (
+        missing := [n for n in (*SCORES, *scheme.tiers) if n not in ladders]
+    ):
+        raise UsageError(
+            f"No ladder is given for {', '.join(missing)}. {nearest(missing[0], ladders)}"
+        )
 
 
 def scored_of(
@@ -110,16 +138,18 @@ def scored_of(
     *,
     by_spend: bool = False,
 ) -> Scored:
-    """The customers in ``people``, with columns of such ``kinds``, scored on these ladders or on ladders fitted to them.
+    """The customers in ``people``, with columns of such ``kinds``, scored on these ladders or on
+    ladders fitted to them.
 
-    ``by_spend`` where they have their percentiles already. Raises SchemeError for a tier that is named like a column, UsageError
-    for a missing ladder or column.
+    ``by_spend`` where they have their percentiles already. Raises SchemeError for a tier that is
+    named like a column, UsageError for a missing ladder or column.
     """
     kinds = {n: k for n, k in kinds.items() if not by_spend or n not in RANKED}
     for name in scheme.tiers:
         if name in kinds or name in ("segment", "stance"):
             raise SchemeError(
-                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier another name."
+                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier "
+                "another name."
             )
     require_ladders(scheme, ladders)
     fitted, ranked = _fitted(engine, people, kinds, scheme, ladders, by_spend)
@@ -130,7 +160,16 @@ def scored_of(
         {**kinds, **SCORE_KINDS, **dict.fromkeys(scheme.tiers, "text")},
         customers.subquery("customers"),
     )
-    names = [*kinds, *SCORES, "score_total", "score_code", *RANKED, *scheme.tiers, "segment", "stance"]
+    names = [
+        *kinds,
+        *SCORES,
+        "score_total",
+        "score_code",
+        *RANKED,
+        *scheme.tiers,
+        "segment",
+        "stance",
+    ]
     relation = engine.keep(_in_order(tree, names))
     return Scored(engine, relation, kinds_of(engine, relation), fitted, scheme)
 
@@ -153,8 +192,14 @@ def _fitted(
     """All ladders, and the customers with their percentiles, which tiers can be of."""
     fitted = dict(ladders) if ladders is not None else _score_ladders(engine, people, kinds, scheme)
     of = {scheme.scores.percentile_of, *(tier.of for tier in scheme.tiers.values())}
-    placed = engine.keep(_with_scores(scheme, fitted, kinds, people)) if of & set(_TOTALLED) else people
-    ranked = placed if by_spend else engine.keep(_with_percentiles(engine, placed, {**kinds, **_TOTALLED}, scheme))
+    placed = (
+        engine.keep(_with_scores(scheme, fitted, kinds, people)) if of & set(_TOTALLED) else people
+    )
+    ranked = (
+        placed
+        if by_spend
+        else engine.keep(_with_percentiles(engine, placed, {**kinds, **_TOTALLED}, scheme))
+    )
     if ladders is None:
         fitted |= _tier_ladders(engine, ranked, {**kinds, **SCORE_KINDS}, scheme)
     return fitted, ranked
@@ -164,12 +209,18 @@ def _with_scores(
     scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], people: exp.Expr
 ) -> exp.Select:
     """The customers with their scores, which percentiles and tiers can be of."""
-    alone = scheme.model_copy(update={"tiers": {}, "segments": [s for s in scheme.segments if s.otherwise]})
+    alone = scheme.model_copy(
+        update={"tiers": {}, "segments": [s for s in scheme.segments if s.otherwise]}
+    )
     return scheme_tree(alone, ladders, {**kinds, **SCORE_KINDS}, people)
 
 
 _TOTALLED: Mapping[str, Kind] = dict.fromkeys((*SCORES, "score_total"), "number")
-SCORE_KINDS: Mapping[str, Kind] = {**_TOTALLED, **dict.fromkeys(RANKED, "number"), "score_code": "text"}
+SCORE_KINDS: Mapping[str, Kind] = {
+    **_TOTALLED,
+    **dict.fromkeys(RANKED, "number"),
+    "score_code": "text",
+}
 
 
 def _in_order(tree: exp.Select, names: Sequence[str]) -> exp.Select:
@@ -199,10 +250,13 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
     check_there(kinds, measure=name)
     if kinds[name] == "day":
         since = sql("CAST('1970-01-01' AS DATE)")
-        return exp.DateDiff(this=exp.cast(column(name), "DATE"), expression=since, unit=exp.var("DAY"))
+        return exp.DateDiff(
+            this=exp.cast(column(name), "DATE"), expression=since, unit=exp.var("DAY")
+        )
     if kinds[name] != "number":
         raise UsageError(
-            f"`{name}` holds neither numbers nor days, so it makes no ladder. Try spend, orders or first_order."
+            f"`{name}` holds neither numbers nor days, so it makes no ladder. Try spend, orders "
+            "or first_order."
         )
     return column(name)
 
@@ -210,15 +264,21 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
 def _with_percentiles(
     engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
 ) -> exp.Select:
-    """The customers with percentile and percent rank of the scheme's measure, as ``ladder.ranks`` has them."""
+    """The customers with percentile and percent rank of the scheme's measure, as
+    ``ladder.ranks`` has them.
+    """
     of = scheme.scores.percentile_of
     value = sql("CASE WHEN orders > 0 THEN :v END", v=as_number(of, kinds))
     valued = select(["*", named(value, _VALUE)], people)
     ranks = standing(engine, valued.subquery("people"), column(_VALUE), {"customers": sql("1")})
     n = exp.Select().select(sql("COALESCE(SUM(customers_here), 0)")).from_(ranks).subquery()
-    found = percentiles(sql("ranks.customers_below"), sql("ranks.customers_here"), n, columns.better(of))
+    found = percentiles(
+        sql("ranks.customers_below"), sql("ranks.customers_here"), n, columns.better(of)
+    )
     known = sql("ranks.customers_here IS NOT NULL")
-    trees = [named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name) for name, t in found.items()]
+    trees = [
+        named(sql("CASE WHEN :k THEN :t END", k=known, t=t), name) for name, t in found.items()
+    ]
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("people"))
     ranked = select([everything, *trees], valued, "people")
     on = exp.EQ(this=exp.column(_VALUE, "people", quoted=True), expression=sql("ranks.value"))
@@ -229,7 +289,7 @@ def _with_percentiles(
 _VALUE = "ranked value"
 
 
-# ---------------------------------------------------------------------------------------------------------------- ladders
+# --------------------------------------------------------------------------------------------------
 
 
 def _score_ladders(
@@ -240,10 +300,14 @@ def _score_ladders(
     for name, (measure, better) in SCORES.items():
         shares = scheme.scores.shares if scheme.scores.method == "even" else None
         cuts = _at_or_below(
-            [Fraction(str(s)) for s in shares] if shares else [Fraction(1, scheme.scores.rungs)] * scheme.scores.rungs,
+            [Fraction(str(s)) for s in shares]
+            if shares
+            else [Fraction(1, scheme.scores.rungs)] * scheme.scores.rungs,
             better,
         )
-        need = _Need(measure, scheme.scores.within, cuts if scheme.scores.method == "even" else None)
+        need = _Need(
+            measure, scheme.scores.within, cuts if scheme.scores.method == "even" else None
+        )
         found[name] = _ladder(engine, people, kinds, need, partial(score_ladder, better, scheme))
     return found
 
@@ -262,7 +326,9 @@ def _tier_ladders(
 
 @dataclass(frozen=True)
 class _Need:
-    """What a ladder is fitted to: a measure, maybe within groups; the shares at or below its cuts where it is even rungs of all."""
+    """What a ladder is fitted to: a measure, maybe within groups; the shares at or below its
+    cuts where it is even rungs of all.
+    """
 
     measure: str
     within: str | None
@@ -273,7 +339,9 @@ def _tier_cuts(tier: Tier) -> Sequence[Fraction] | None:
     if tier.top_percents is not None or tier.spend_percents is not None:
         return None
     shares = (
-        [Fraction(str(s)) for s in tier.shares] if tier.shares else [Fraction(1, tier.rungs or 1)] * (tier.rungs or 1)
+        [Fraction(str(s)) for s in tier.shares]
+        if tier.shares
+        else [Fraction(1, tier.rungs or 1)] * (tier.rungs or 1)
     )
     return _at_or_below(shares, tier.better or columns.better(tier.of))
 
@@ -284,22 +352,34 @@ def _at_or_below(shares: Sequence[Fraction], better: str) -> list[Fraction]:
 
 
 def _ladder(
-    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], need: _Need, fit: Callable[[Any, Any], Ladder]
+    engine: CustomerEngine,
+    people: exp.Expr,
+    kinds: Mapping[str, Kind],
+    need: _Need,
+    fit: Callable[[Any, Any], Ladder],
 ) -> AnyLadder:
     day = kinds.get(need.measure) == "day"
     if need.within is None and need.cuts is not None:
-        counted = counts_for_cuts(engine, _valued(people, kinds, need.measure), need.cuts, even=True)
+        counted = counts_for_cuts(
+            engine, _valued(people, kinds, need.measure), need.cuts, even=True
+        )
         return fit(_as_measured(counted, day), counted.counts)
     each = {
-        group: fit(values, counts) for group, values, counts in valued(engine, people, kinds, need.measure, need.within)
+        group: fit(values, counts)
+        for group, values, counts in valued(engine, people, kinds, need.measure, need.within)
     }
     return each[None] if need.within is None else GroupedLadder(need.within, each)
 
 
 def valued(
-    engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], measure: str, within: str | None
+    engine: CustomerEngine,
+    people: exp.Expr,
+    kinds: Mapping[str, Kind],
+    measure: str,
+    within: str | None,
 ) -> Iterator[tuple[str | None, NDArray[np.generic], NDArray[np.int64]]]:
-    """For each group (None without) its distinct values of a measure among those with a purchase, and how often each occurs.
+    """For each group (None without) its distinct values of a measure among those with a purchase,
+    and how often each occurs.
 
     Raises UsageError for an unknown column, and for too many groups or values.
     """
@@ -320,22 +400,34 @@ def require_few_groups(n: int, within: str, what: str) -> None:
     """Raise UsageError where there are too many groups to have a ladder, or a list, for each."""
     if n > MOST_GROUPS:
         raise UsageError(
-            f"`{within}` has more than {MOST_GROUPS:,} values, too many to have a {what} for each. Choose another column."
+            f"`{within}` has more than {MOST_GROUPS:,} values, too many to have a {what} for "
+            "each. Choose another column."
         )
 
 
 def groups_of(engine: CustomerEngine, people: exp.Expr, within: str) -> NDArray[np.object_]:
-    """The groups of those with a purchase, as texts, None last. Raises UsageError where they are too many."""
+    """The groups of those with a purchase, as texts, None last. Raises UsageError where they
+    are too many.
+    """
     cell = exp.cast(column(within), "VARCHAR")
-    groups = select([named(cell, "part")], people).where(sql("orders > 0"), copy=False).distinct(copy=False)
+    groups = (
+        select([named(cell, "part")], people)
+        .where(sql("orders > 0"), copy=False)
+        .distinct(copy=False)
+    )
     parts = engine.table(groups.limit(MOST_GROUPS + 1, copy=False))["part"].to_pylist()
     require_few_groups(len(parts), within, "ladder")
-    return np.array([*sorted(g for g in parts if g is not None), *([None] if None in parts else [])], dtype=object)
+    return np.array(
+        [*sorted(g for g in parts if g is not None), *([None] if None in parts else [])],
+        dtype=object,
+    )
 
 
 def _valued(people: exp.Expr, kinds: Mapping[str, Kind], measure: str) -> exp.Select:
     value = as_number(measure, kinds)
-    return select([named(value, "value")], people).where(sql("orders > 0 AND :v IS NOT NULL", v=value), copy=False)
+    return select([named(value, "value")], people).where(
+        sql("orders > 0 AND :v IS NOT NULL", v=value), copy=False
+    )
 
 
 #: More groups than this are no groups.

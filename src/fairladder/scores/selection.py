@@ -1,4 +1,6 @@
-"""What of the customers is shown: whom a condition picks, in which order, with which columns. Nobody's figures change."""
+"""What of the customers is shown: whom a condition picks, in which order, with which columns.
+Nobody's figures change.
+"""
 
 from collections.abc import Iterable, Mapping, Sequence
 
@@ -21,7 +23,8 @@ def chosen(
     sort: str | None = None,
     columns: Sequence[str] | None = None,
 ) -> Listing:
-    """Of customers, maybe scored ones, those for whom ``when`` holds, best first by ``sort`` and then by id, with ``columns`` only.
+    """Of customers, maybe scored ones, those for whom ``when`` holds, best first by ``sort`` and
+    then by id, with ``columns`` only.
 
     Raises ConditionError for a wrong condition, UsageError for an unknown column.
     """

@@ -28,8 +28,12 @@ def segment_summary(scored: Scored) -> pd.DataFrame:
     return segments_of(scored.engine, scored.relation, stances)
 
 
-def segments_of(engine: CustomerEngine, relation: exp.Expr, stances: Mapping[str, str | None]) -> pd.DataFrame:
-    """The same for the segments of ``stances``, in their order, from scored customers in ``relation``."""
+def segments_of(
+    engine: CustomerEngine, relation: exp.Expr, stances: Mapping[str, str | None]
+) -> pd.DataFrame:
+    """The same for the segments of ``stances``, in their order, from scored customers in
+    ``relation``.
+    """
     names = list(stances)
     sums = _by(engine, relation, "segment", names)
     days = engine.table(_counts_of(relation, "segment", "recency_days"))
@@ -38,10 +42,13 @@ def segments_of(engine: CustomerEngine, relation: exp.Expr, stances: Mapping[str
 
 
 def summary_of(
-    names: Sequence[str], stances: Mapping[str, str | None], counts: NDArray[np.int64], spend: NDArray[np.int64],
+    names: Sequence[str], stances: Mapping[str, str | None], counts: NDArray[np.int64],
+    spend: NDArray[np.int64],
     bought: NDArray[np.int64], recency: NDArray[Any],
 ) -> pd.DataFrame:  # fmt: skip
-    """The table of ``segment_summary`` from the segments' sums, each of shape (segments,); spend in units of 10^-4."""
+    """The table of ``segment_summary`` from the segments' sums, each of shape (segments,);
+    spend in units of 10^-4.
+    """
     import pandas as pd
 
     return pd.DataFrame(
@@ -72,12 +79,23 @@ def tiers_of_relation(engine: CustomerEngine, relation: exp.Expr, scheme: Scheme
         tables.append(tier_of(name, tier.names(), sums["customers"], sums["spend"]))
     import pandas as pd
 
-    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(columns.names(columns.TIERS)))
+    return (
+        pd.concat(tables, ignore_index=True)
+        if tables
+        else pd.DataFrame(columns=list(columns.names(columns.TIERS)))
+    )
 
 
-def tier_of(name: str, labels: Sequence[str], counts: NDArray[np.int64], spend: NDArray[np.int64]) -> pd.DataFrame:
-    """The rows of ``tier_summary`` for one ladder, from the tiers' sums; spend in units of 10^-4."""
-    shares = {"customer_share": ratio(counts, int(counts.sum())), "spend": ratio(spend, 10**EXACT_DECIMALS)}
+def tier_of(
+    name: str, labels: Sequence[str], counts: NDArray[np.int64], spend: NDArray[np.int64]
+) -> pd.DataFrame:
+    """The rows of ``tier_summary`` for one ladder, from the tiers' sums; spend in units of
+    10^-4.
+    """
+    shares = {
+        "customer_share": ratio(counts, int(counts.sum())),
+        "spend": ratio(spend, 10**EXACT_DECIMALS),
+    }
     shares["spend_share"] = ratio(spend, int(spend.sum()))
     import pandas as pd
 
@@ -89,12 +107,17 @@ def rule_coverage(scored: Scored) -> pd.DataFrame:
     segments = scored.scheme.segments
     holds = [_holds(scored, s) for s in segments]
     each = [sql("COUNT(CASE WHEN :h THEN 1 END)", h=tree) for tree in holds]
-    placed = [sql("COUNT(CASE WHEN segment = :n THEN 1 END)", n=exp.Literal.string(s.name)) for s in segments]
+    placed = [
+        sql("COUNT(CASE WHEN segment = :n THEN 1 END)", n=exp.Literal.string(s.name))
+        for s in segments
+    ]
     trees = [
         *(named(t, f"holds {i}") for i, t in enumerate(each)),
         *(named(t, f"placed {i}") for i, t in enumerate(placed)),
     ]
-    counts = scored.engine.table(select([*trees, named(sql("COUNT(*)"), "all")], scored.relation)).to_pylist()[0]
+    counts = scored.engine.table(
+        select([*trees, named(sql("COUNT(*)"), "all")], scored.relation)
+    ).to_pylist()[0]
     waiting, lines = int(counts["all"]), []
     for i, segment in enumerate(segments):
         here = int(counts[f"placed {i}"])
@@ -118,24 +141,32 @@ def _holds(scored: Scored, segment: Segment) -> exp.Expr:
 def _by(
     engine: CustomerEngine, relation: exp.Expr, name: str, labels: Sequence[str]
 ) -> Mapping[str, NDArray[np.int64]]:
-    """Customers, orders and spend (in units of 10^-4) of each label, shape (labels,); sums of whole numbers."""
+    """Customers, orders and spend (in units of 10^-4) of each label, shape (labels,); sums of
+    whole numbers.
+    """
     trees = {
         "customers": sql("COUNT(*)"),
         "orders": sql("SUM(orders)"),
         "spend": sql("SUM(CAST(ROUND(spend * :u) AS BIGINT))", u=float(10**EXACT_DECIMALS)),
     }
-    query = select([named(column(name), "label"), *(named(t, n) for n, t in trees.items())], relation)
+    query = select(
+        [named(column(name), "label"), *(named(t, n) for n, t in trees.items())], relation
+    )
     rows = engine.table(query.group_by(column(name), copy=False)).to_pylist()
     found = {r["label"]: r for r in rows}
     return {
-        n: np.array([int(found[label][n] or 0) if label in found else 0 for label in labels], dtype=np.int64)
+        n: np.array(
+            [int(found[label][n] or 0) if label in found else 0 for label in labels], dtype=np.int64
+        )
         for n in trees
     }
 
 
 def _counts_of(relation: exp.Expr, label: str, measure: str) -> exp.Select:
     keys = [column(label), column(measure)]
-    counted = select([named(keys[0], "label"), named(keys[1], "value"), named(sql("COUNT(*)"), "n")], relation)
+    counted = select(
+        [named(keys[0], "label"), named(keys[1], "value"), named(sql("COUNT(*)"), "n")], relation
+    )
     return counted.where(sql(":m IS NOT NULL", m=keys[1]), copy=False).group_by(*keys, copy=False)
 
 
@@ -146,5 +177,7 @@ def _median(counts: pa.Table, label: str) -> float:
         return float("nan")
     values, ends = [v for v, _ in own], np.cumsum([n for _, n in own])
     n = int(ends[-1])
-    low, high = (values[int(np.searchsorted(ends, place, side="right"))] for place in ((n - 1) // 2, n // 2))
+    low, high = (
+        values[int(np.searchsorted(ends, place, side="right"))] for place in ((n - 1) // 2, n // 2)
+    )
     return float(low + high) / 2

@@ -19,8 +19,10 @@ from fairladder.sqltree import column, named, select, sql
 
 
 def top_list(
-    orders: Read, people: exp.Expr, by: str, *, count: int | None = None, percent: float | None = None, worst: bool = False,
-    within: str | None = None, everybody: bool = False, ties: str = "include", columns: Sequence[str] | None = None,
+    orders: Read, people: exp.Expr, by: str, *, count: int | None = None,
+    percent: float | None = None, worst: bool = False,
+    within: str | None = None, everybody: bool = False, ties: str = "include",
+    columns: Sequence[str] | None = None,
 ) -> Listing:  # fmt: skip
     """The list of ``fairladder.top`` over customers kept in ``people``, with some of its columns.
 
@@ -28,36 +30,61 @@ def top_list(
     """
     engine = orders.customer_engine
     query = top_query(
-        engine, people, by, count=count, percent=percent, worst=worst, within=within, everybody=everybody, ties=ties
+        engine,
+        people,
+        by,
+        count=count,
+        percent=percent,
+        worst=worst,
+        within=within,
+        everybody=everybody,
+        ties=ties,
     )
     for name in columns or ():
         require_known(name, query.named_selects)
     keys = [*([] if within is None else [told_apart(within)]), "rank", "customer"]
     rows = select(["*"], engine.keep(query))
     return Listing(
-        engine, rows, rising(keys), tuple(columns or query.named_selects), orders.frame_of, orders.carried_names
+        engine,
+        rows,
+        rising(keys),
+        tuple(columns or query.named_selects),
+        orders.frame_of,
+        orders.carried_names,
     )
 
 
 def top_query(
-    engine: CustomerEngine, people: exp.Expr, by: str, *, count: int | None, percent: float | None, worst: bool, within: str | None,
+    engine: CustomerEngine, people: exp.Expr, by: str, *, count: int | None, percent: float | None,
+    worst: bool, within: str | None,
     everybody: bool, ties: str,
 ) -> exp.Select:  # fmt: skip
     """The rows of ``top_list`` with all columns, in no order."""
     kinds = kinds_of(engine, people)
     share = check_places(kinds, by, count, percent, ties)
-    rows = select(["*"], people) if everybody else select(["*"], people).where(sql("orders > 0"), copy=False)
+    rows = (
+        select(["*"], people)
+        if everybody
+        else select(["*"], people).where(sql("orders > 0"), copy=False)
+    )
     own = [named(as_number(by, kinds), "list value")]
     if within is not None:
         own.append(named(_part(within, kinds), "list part"))
     chosen = select(["*", *own], rows, "rows")
     sizes = _sizes(engine, chosen, within)
-    wanted = [(count or 10) if share is None else -(-share[0] * n // share[1]) for n in sizes["members"].to_pylist()]
-    ranked = _ranked(engine, chosen, sizes, wanted, within, low=(columns.better(by) == "low") != worst)
+    wanted = [
+        (count or 10) if share is None else -(-share[0] * n // share[1])
+        for n in sizes["members"].to_pylist()
+    ]
+    ranked = _ranked(
+        engine, chosen, sizes, wanted, within, low=(columns.better(by) == "low") != worst
+    )
     # Where those who tie are left out, a whole run of equals must have room.
     last = '"list rank" + "list equals" - 1' if ties == "exclude" else '"list rank"'
     first = [] if within is None else [within]
-    shown = [named(column(n), told_apart(n)) for n in (*first, *(n for n in kinds if n not in first))]
+    shown = [
+        named(column(n), told_apart(n)) for n in (*first, *(n for n in kinds if n not in first))
+    ]
     listed = select([named(column("list rank"), "rank"), *shown], ranked, "ranked")
     return listed.where(sql(f'{last} <= "list wanted"'), copy=False)
 
@@ -74,9 +101,11 @@ def _part(within: str, kinds: Mapping[str, Kind]) -> exp.Expr:
 
 
 def _sizes(engine: CustomerEngine, chosen: exp.Select, within: str | None) -> pa.Table:
-    """For each list: how many customers it is chosen from (``members``), and for how many the measure is known (``known``).
+    """For each list: how many customers it is chosen from (``members``), and for how many the
+    measure is known (``known``).
 
-    Raises DataError where there is nobody to choose from, UsageError where there are too many lists.
+    Raises DataError where there is nobody to choose from, UsageError where there are too many
+    lists.
     """
     counts = [named(sql("COUNT(*)"), "members"), named(sql('COUNT("list value")'), "known")]
     parts = [] if within is None else [named(column("list part"), "part")]
@@ -92,11 +121,20 @@ def _sizes(engine: CustomerEngine, chosen: exp.Select, within: str | None) -> pa
 
 
 def _ranked(
-    engine: CustomerEngine, chosen: exp.Select, sizes: pa.Table, wanted: Sequence[int], within: str | None, low: bool
+    engine: CustomerEngine,
+    chosen: exp.Select,
+    sizes: pa.Table,
+    wanted: Sequence[int],
+    within: str | None,
+    low: bool,
 ) -> exp.Select:
-    """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``; where ``low``, less is better."""
+    """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``;
+    where ``low``, less is better.
+    """
     part = None if within is None else column("list part")
-    ranks = standing(engine, chosen.subquery("chosen"), column("list value"), {"customers": sql("1")}, part)
+    ranks = standing(
+        engine, chosen.subquery("chosen"), column("list value"), {"customers": sql("1")}, part
+    )
     here, below = sql("ranks.customers_here"), sql("ranks.customers_below")
     if within is None:
         whole = sizes.to_pylist()[0]
@@ -111,15 +149,22 @@ def _ranked(
     # Nulls come last, and all of them at one place.
     trees = {
         "list rank": sql(
-            "CAST(CASE WHEN :h IS NULL THEN 1 + :k ELSE 1 + :b END AS BIGINT)", h=here, k=of["known"], b=better
+            "CAST(CASE WHEN :h IS NULL THEN 1 + :k ELSE 1 + :b END AS BIGINT)",
+            h=here,
+            k=of["known"],
+            b=better,
         ),
         "list equals": sql("COALESCE(:h, :n - :k)", h=here, n=of["members"], k=of["known"]),
         "list wanted": of["wanted"],
     }
     everything = exp.Column(this=exp.Star(), table=exp.to_identifier("chosen"))
     ranked = select([everything, *(named(t, n) for n, t in trees.items())], chosen, "chosen")
-    same = 'chosen."list value" = ranks.value' + ("" if within is None else ' AND chosen."list part" = ranks.part')
-    ranked = ranked.join(exp.alias_(ranks, "ranks", table=True), on=sql(same), join_type="left", copy=False)
+    same = 'chosen."list value" = ranks.value' + (
+        "" if within is None else ' AND chosen."list part" = ranks.part'
+    )
+    ranked = ranked.join(
+        exp.alias_(ranks, "ranks", table=True), on=sql(same), join_type="left", copy=False
+    )
     if within is None:
         return ranked
     sizes = sizes.append_column("wanted", pa.array(wanted, pa.int64()))
@@ -130,10 +175,13 @@ def _ranked(
 def check_places(
     kinds: Mapping[str, Kind], by: str, count: int | None, percent: float | None, ties: str
 ) -> tuple[int, int] | None:
-    """The percent as a fraction of whole numbers, or None. Raises UsageError where anything of it cannot be."""
+    """The percent as a fraction of whole numbers, or None. Raises UsageError where anything of
+    it cannot be.
+    """
     if kinds.get(by) not in ("number", "day", None):
         raise UsageError(
-            f"`{by}` holds neither numbers nor days, so nobody is best by it. Try spend, orders or recency_days."
+            f"`{by}` holds neither numbers nor days, so nobody is best by it. Try spend, orders "
+            "or recency_days."
         )
     if ties not in ("include", "exclude"):
         raise UsageError(f"Ties are include or exclude, not {ties!r}.")

@@ -32,22 +32,36 @@ def first_scheme(
 ) -> str:
     """TOML that works at once; what cannot be told from the rows stands there as a comment.
 
-    ``states`` are those of the orders that count, with rows, money, and whether they say that an order does not stand; ``members`` are
-    the customers file and its column of ids.
+    ``states`` are those of the orders that count, with rows, money, and whether they say that an
+    order does not stand; ``members`` are the customers file and its column of ids.
     """
     settled = {g.role: g for g in guesses if not g.rivals}
-    lines = [f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.", "", "[orders]"]
-    lines += [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in given.items() if key not in ROLES]
+    lines = [
+        f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.",
+        "",
+        "[orders]",
+    ]
+    lines += [
+        f"{key} = {json.dumps(value, ensure_ascii=False)}"
+        for key, value in given.items()
+        if key not in ROLES
+    ]
     for role in ROLES:
         if role in given:
             lines.append(f"{role} = {_quoted(given[role])} # as you said")
         elif role in settled:
             lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
         elif (open_ones := _candidates(role, source, guesses, given)) is not None:
-            lines.append(f'# {role} = "…" # to fill in, and the sign in front to take off. It could be {open_ones}')
+            lines.append(
+                f'# {role} = "…" # to fill in, and the sign in front to take off. It could be '
+                f"{open_ones}"
+            )
             lines += _side_by_side(role, guesses)
     if (placed := settled.get("placed")) and placed.date_format and "date_format" not in given:
-        lines.append(f'date_format = "{placed.date_format}" # its cells are whole numbers that can be days so')
+        lines.append(
+            f'date_format = "{placed.date_format}" # its cells are whole numbers that can be days '
+            "so"
+        )
         given = {**given, "date_format": placed.date_format}
     status = given.get("status") or (settled["status"].column if "status" in settled else None)
     lines += [
@@ -72,7 +86,8 @@ def first_scheme(
         "rungs = 5",
         'method = "even"',
         "",
-        "# Without [[segments]] the rules that come with Fair Ladder hold. One of your own looks like this; the last needs",
+        "# Without [[segments]] the rules that come with Fair Ladder hold. One of your own looks "
+        "like this; the last needs",
         "# `otherwise = true` in place of `when`.",
         "# [[segments]]",
         '# name = "mainstay"',
@@ -86,22 +101,40 @@ def _members(members: tuple[str, str] | None) -> list[str]:
     if members is None:
         return ['# file = "customers.csv" # one row per customer, beside this file']
     file, id_column = members
-    return [f"file = {_quoted(file)} # one row per customer, beside this file", f"customer = {_quoted(id_column)}"]
+    return [
+        f"file = {_quoted(file)} # one row per customer, beside this file",
+        f"customer = {_quoted(id_column)}",
+    ]
 
 
-def _candidates(role: str, source: Source, guesses: list[Guess], given: Mapping[str, Any]) -> str | None:
-    """The columns that could play a role which has to be known and is not, in words; None where it need not be."""
+def _candidates(
+    role: str, source: Source, guesses: list[Guess], given: Mapping[str, Any]
+) -> str | None:
+    """The columns that could play a role which has to be known and is not, in words; None
+    where it need not be.
+    """
     rivals = next((g for g in guesses if g.role == role and g.rivals), None)
     priced = {"unit_price", "quantity"} <= {*given, *(g.role for g in guesses if not g.rivals)}
-    if rivals is None and (role not in ("customer", "placed", "amount") or (role == "amount" and priced)):
+    if rivals is None and (
+        role not in ("customer", "placed", "amount") or (role == "amount" and priced)
+    ):
         return None
     taken = {*_roles_given(given), *(g.column for g in guesses if not g.rivals)}
-    names = [rivals.column, *rivals.rivals] if rivals else [name for name in source.columns if name not in taken]
-    return ", ".join(_one_line(name) for name in names[:12]) or "none of the columns, which all play other roles"
+    names = (
+        [rivals.column, *rivals.rivals]
+        if rivals
+        else [name for name in source.columns if name not in taken]
+    )
+    return (
+        ", ".join(_one_line(name) for name in names[:12])
+        or "none of the columns, which all play other roles"
+    )
 
 
 def _unused(source: Source, amount: Guess | None, given: Mapping[str, Any]) -> list[str]:
-    """The columns of taxes, shipping, discounts and the like that the amount is taken to hold, or not to."""
+    """The columns of taxes, shipping, discounts and the like that the amount is taken to hold,
+    or not to.
+    """
     name = given.get("amount") or (amount.column if amount else None)
     parts = [
         f"`{_one_line(n)}`"
@@ -132,27 +165,45 @@ def _quoted(text: str) -> str:
 
 def _values(source: Source, name: str) -> list[str]:
     cell = sql("TRIM(CAST(:c AS VARCHAR))", c=cell_column(name))
-    query = select([named(cell, "value"), named(sql("COUNT(*)"), "n")], source.relation).group_by("1", copy=False)
-    query = query.order_by(exp.Ordered(this=exp.column("n"), desc=True), "value", copy=False).limit(6, copy=False)
+    query = select([named(cell, "value"), named(sql("COUNT(*)"), "n")], source.relation).group_by(
+        "1", copy=False
+    )
+    query = query.order_by(exp.Ordered(this=exp.column("n"), desc=True), "value", copy=False).limit(
+        6, copy=False
+    )
     return [row["value"] for row in source.engine.table(query).to_pylist() if row["value"]]
 
 
 def _where(source: Source, status: str, states: Sequence[State]) -> list[str]:
-    """The states there are, and a condition that leaves out those that say that an order does not stand."""
+    """The states there are, and a condition that leaves out those that say that an order does
+    not stand.
+    """
     name = status if status.isidentifier() else f'\\"{status}\\"'
     if not states:
         values = _values(source, status)
         return [
-            f"# where = \"{name} <> '{values[-1] if values else 'cancelled'}'\" # `{status}` holds {', '.join(values)}"
+            f"# where = \"{name} <> '{values[-1] if values else 'cancelled'}'\" # `{status}` "
+            f"holds {', '.join(values)}"
         ]
     lines = []
     for state, rows, money, void in states:
         counts = " - counts, and should it?" if void else ""
-        lines.append(f"#   {_one_line(state or '(blank)')}: {rows:,} row{'' if rows == 1 else 's'}, {money:,}{counts}")
-    void_ones = [state for state, _, _, void in states if void and state] or [str(states[-1][0] or "cancelled")]
-    quoted = ", ".join("'" + _one_line(state).replace("'", "''").replace('"', '\\"') + "'" for state in void_ones)
+        lines.append(
+            f"#   {_one_line(state or '(blank)')}: {rows:,} row{'' if rows == 1 else 's'}, "
+            f"{money:,}{counts}"
+        )
+    void_ones = [state for state, _, _, void in states if void and state] or [
+        str(states[-1][0] or "cancelled")
+    ]
+    quoted = ", ".join(
+        "'" + _one_line(state).replace("'", "''").replace('"', '\\"') + "'" for state in void_ones
+    )
     condition = f"{name} IS NULL OR {name} NOT IN ({quoted})"
-    return [f'# where = "{condition}" # without the sign in front, these do not count. `{status}` holds:', *lines]
+    return [
+        f'# where = "{condition}" # without the sign in front, these do not count. `{status}` '
+        "holds:",
+        *lines,
+    ]
 
 
 def _one_line(text: str) -> str:
@@ -161,6 +212,4 @@ def _one_line(text: str) -> str:
 
 def _currency(source: Source, name: str) -> str:
     values = _values(source, name)
-    return (
-        f"# currency = {_quoted(values[0] if values else 'EUR')} # the one to keep; `{name}` holds {', '.join(values)}"
-    )
+    return f"# currency = {_quoted(values[0] if values else 'EUR')} # the one to keep; `{name}` holds {', '.join(values)}"

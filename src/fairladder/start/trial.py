@@ -35,12 +35,16 @@ class Trial:
     """What every command will have to say of these orders."""
 
 
-def try_first_scheme(orders: Any, given: Mapping[str, Any], customers: Any = None, customers_name: str = "") -> Trial:
-    """Guess the roles that are not given, write the scheme, and try it on the orders, and on a customers file where there is one.
+def try_first_scheme(
+    orders: Any, given: Mapping[str, Any], customers: Any = None, customers_name: str = ""
+) -> Trial:
+    """Guess the roles that are not given, write the scheme, and try it on the orders, and on a
+    customers file where there is one.
 
     ``customers_name`` is how the scheme names that file.
 
-    Where two columns are equally good for a role that matters, or a role finds none, its line stands there to be filled in.
+    Where two columns are equally good for a role that matters, or a role finds none, its line
+    stands there to be filled in.
     """
     known = {role: given[role] for role in ROLES if role in given}
     scheme = scheme_from({"orders": dict(given)}, "options")
@@ -48,24 +52,33 @@ def try_first_scheme(orders: Any, given: Mapping[str, Any], customers: Any = Non
     everything = guess_roles(source, known)
     guesses = [g for g in everything if not g.rivals]
     toml = first_scheme(source, everything, dict(given))
-    why = {g.role: (g.column, g.why) for g in guesses} | {role: (name, "as you said") for role, name in known.items()}
+    why = {g.role: (g.column, g.why) for g in guesses} | {
+        role: (name, "as you said") for role, name in known.items()
+    }
     roles = [(role, *why[role]) for role in ROLES if role in why]
     try:
         settle_roles(scheme.orders, source)  # asks where two columns are equally good, or none is
     except SchemeError as error:
         return Trial(toml, roles, {}, str(error), error.question)
     try:
-        tried = read(open_unread(orders, customers, scheme_from(tomllib.loads(toml), "the first scheme")), kind=Read)
+        tried = read(
+            open_unread(orders, customers, scheme_from(tomllib.loads(toml), "the first scheme")),
+            kind=Read,
+        )
         tried.require_fit()
         members = None if tried.members is None else (customers_name, tried.members.id_column)
         toml = first_scheme(source, everything, dict(given), tried.states(), members)
     except (DataError, SchemeError) as error:
         return Trial(toml, roles, {}, str(error), error.question)
-    return Trial(toml, roles, tried.balance.as_json(), "", None, (*sentences(tried.findings), *_odd(tried)))
+    return Trial(
+        toml, roles, tried.balance.as_json(), "", None, (*sentences(tried.findings), *_odd(tried))
+    )
 
 
 def _odd(tried: Read) -> list[str]:
-    """Accounts for tests, staff and strangers, by their ids, with the condition that leaves them out."""
+    """Accounts for tests, staff and strangers, by their ids, with the condition that leaves
+    them out.
+    """
     people = people_of(tried)
     found = odd_accounts(people)
     if found is None:
@@ -77,6 +90,7 @@ def _odd(tried: Read) -> list[str]:
     more = f" and {held - len(odd):,} more" if held > len(odd) else ""
     look = counted(held, "customers", "look")
     return [
-        f"Warning: by id or name {look} like no person: {listed}{more}. Accounts for tests, staff or strangers can be left out, with"
+        f"Warning: by id or name {look} like no person: {listed}{more}. Accounts for tests, staff "
+        "or strangers can be left out, with"
         f" `where = {json.dumps(f'{name} NOT IN ({listed})', ensure_ascii=False)}` under [orders]."
     ]

@@ -1,4 +1,6 @@
-"""The backtest: every method learns up to a day and forecasts the rest, which is then compared with what happened."""
+"""The backtest: every method learns up to a day and forecasts the rest, which is then compared
+with what happened.
+"""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -45,13 +47,15 @@ _SEED = 20260630
 class Backtest(Answer):
     """``frame``: a row for each method, best first.
 
-    Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the days held back; ``total_error`` = forecast ÷ actual
-    − 1; ``expected_value``, ``actual_value`` (of purchases, major units) and ``value_error`` the same of their worth;
-    ``error`` (root of the mean squared error of a customer's orders, by which the winner is chosen) and
-    ``mean_absolute_error``; ``top_found`` (of the customers who ordered most, a tenth with all who tie, the share that the
-    method has among as many); ``coverage`` of the 80 % range of value (customers from whom anything is expected; null for
-    the naive method). ``calibration``: by ``past_orders``, ``customers``, ``actual`` and each method's orders per customer.
-    ``tracking``: by ``week`` (Monday), repeat orders ``actual`` and by each model, up to the split as expected of customers
+    Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the days held back;
+    ``total_error`` = forecast ÷ actual − 1; ``expected_value``, ``actual_value`` (of purchases,
+    major units) and ``value_error`` the same of their worth; ``error`` (root of the mean squared
+    error of a customer's orders, by which the winner is chosen) and ``mean_absolute_error``;
+    ``top_found`` (of the customers who ordered most, a tenth with all who tie, the share that the
+    method has among as many); ``coverage`` of the 80 % range of value (customers from whom
+    anything is expected; null for the naive method). ``calibration``: by ``past_orders``,
+    ``customers``, ``actual`` and each method's orders per customer. ``tracking``: by ``week``
+    (Monday), repeat orders ``actual`` and by each model, up to the split as expected of customers
     from their first order on, after it of what they had done by then.
     """
 
@@ -65,7 +69,9 @@ class Backtest(Answer):
     seasonal: bool = False
     """Whether the models went by a season's clock."""
     misses: Mapping[str, tuple["Miss", ...]] = field(default_factory=dict, repr=False)
-    """How far each model's totals were off: here, and of the method that a forecast is made by on earlier days, too."""
+    """How far each model's totals were off: here, and of the method that a forecast is made by
+    on earlier days, too.
+    """
 
     @property
     def winner(self) -> str:
@@ -74,16 +80,23 @@ class Backtest(Answer):
 
     @property
     def better_by(self) -> float:
-        """By what share the winner's error is below the naive one's, or the naive one's below the best model's."""
+        """By what share the winner's error is below the naive one's, or the naive one's below
+        the best model's.
+        """
         errors = self.frame.set_index("method")["error"]
         other = errors.drop(NAIVE).min() if self.winner == NAIVE else errors[NAIVE]
         return float(1 - errors[self.winner] / other) if other > 0 else 0.0
 
     @property
     def convincing(self) -> bool:
-        """Whether the winner is a model whose totals, of orders and of their value, are within a fifth of what happened."""
+        """Whether the winner is a model whose totals, of orders and of their value, are within
+        a fifth of what happened.
+        """
         best = self.frame.iloc[0]
-        return self.winner != NAIVE and max(abs(float(best["total_error"])), abs(float(best["value_error"]))) <= FAR_OFF
+        return (
+            self.winner != NAIVE
+            and max(abs(float(best["total_error"])), abs(float(best["value_error"]))) <= FAR_OFF
+        )
 
     def in_words(self) -> str:
         """What the backtest says of the forecast, in a sentence or two."""
@@ -91,16 +104,20 @@ class Backtest(Answer):
         held = (self.through - self.split).days
         against = "the best model's" if self.winner == NAIVE else "the naive forecast's"
         text = (
-            f"Learning up to {self.split} and tested on the {held} days after, the {best['method']} method comes nearest: its "
+            f"Learning up to {self.split} and tested on the {held} days after, the "
+            f"{best['method']} method comes nearest: its "
             f"error per customer is {100 * self.better_by:.0f} % below {against}, and it expects "
-            f"{best['orders']:,.0f} orders where {best['actual_orders']:,.0f} came ({100 * best['total_error']:+.0f} %; in value "
+            f"{best['orders']:,.0f} orders where {best['actual_orders']:,.0f} came "
+            f"({100 * best['total_error']:+.0f} %; in value "
             f"{100 * best['value_error']:+.0f} %)."
         )
         if self.convincing:
             return text
         if self.winner == NAIVE:
             return f"{text} No model beats each customer's own past rate, so that is what the forecast uses."
-        return f"{text} That is far off: take the forecast as an order of customers, not as an amount."
+        return (
+            f"{text} That is far off: take the forecast as an order of customers, not as an amount."
+        )
 
     def __repr__(self) -> str:
         return f"{self.in_words()}\n{self.frame.to_string(index=False)}"
@@ -115,7 +132,9 @@ class Backtest(Answer):
 
 
 def default_split(past: Histories) -> dt.date | None:
-    """The day that leaves a quarter of the history, at most a year, to compare with; None where that is too short."""
+    """The day that leaves a quarter of the history, at most a year, to compare with; None
+    where that is too short.
+    """
     first = past.frame["first"].min().date()
     held = min((past.through - first).days // 4, 365)
     split = past.through - dt.timedelta(days=held)
@@ -123,29 +142,45 @@ def default_split(past: Histories) -> dt.date | None:
 
 
 def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
-    """Let every method learn from the rows up to ``split`` and forecast the days from there to the day of reckoning.
+    """Let every method learn from the rows up to ``split`` and forecast the days from there to the
+    day of reckoning.
 
-    ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a year. Only customers who
-    had bought by then are forecast. Raises UsageError for a split outside the history, DataError where it is too short.
+    ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a
+    year. Only customers who had bought by then are forecast. Raises UsageError for a split outside
+    the history, DataError where it is too short.
     """
     with bought(orders) as days:
         return tested_on(days, split, Steps(None, 1), None)
 
 
-def tested_on(days: Bought, split: str | dt.date | None, steps: Steps, known: Histories | None) -> Backtest:
-    """``backtest``, which is two ``steps`` for each model; ``known`` are the histories as they stood then, where they are known."""
+def tested_on(
+    days: Bought, split: str | dt.date | None, steps: Steps, known: Histories | None
+) -> Backtest:
+    """``backtest``, which is two ``steps`` for each model; ``known`` are the histories as they
+    stood then, where they are known.
+    """
     day = as_day(split) if split is not None else default_split(histories(days, ids=False))
     if day is None:
-        raise DataError(f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}.")
+        raise DataError(
+            f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}."
+        )
     if day >= days.through:
-        raise UsageError(f"The split {day} leaves no day up to {days.through} to compare with; give an earlier one.")
+        raise UsageError(
+            f"The split {day} leaves no day up to {days.through} to compare with; give an earlier "
+            "one."
+        )
     past = known or as_they_stood(days, day, ids=False)
     if why := too_little(past):
-        raise DataError(f"There is no backtest of what was known on {day}: {why.removeprefix(NOTHING_LEARNT)}")
+        raise DataError(
+            f"There is no backtest of what was known on {day}: {why.removeprefix(NOTHING_LEARNT)}"
+        )
     horizon = (days.through - day).days
     learnt = learn(past, partial(_repeats, days, day), days.orders.scheme.value.season, steps)
     random = np.random.default_rng(_SEED)
-    predictions = {name: learnt.predict(name, horizon, random, _SOME_DRAWS) for name, _ in steps.over(MODELS.items())}
+    predictions = {
+        name: learnt.predict(name, horizon, random, _SOME_DRAWS)
+        for name, _ in steps.over(MODELS.items())
+    }
     misses = {n: (_miss(learnt, n, made, horizon, random),) for n, made in predictions.items()}
     predictions[NAIVE] = learnt.predict(NAIVE, horizon, random)
     later = past.frame["later_days"].to_numpy(np.float64)
@@ -175,10 +210,12 @@ _SOME_DRAWS = 15
 
 
 def with_earlier(days: Bought, tested: Backtest, now: Learnt, method: str) -> Backtest:
-    """The backtest with how far the totals of a method were off on earlier days, by as many days again, as far as history allows.
+    """The backtest with how far the totals of a method were off on earlier days, by as many days
+    again, as far as history allows.
 
-    Each learns from the rows as they stood on its day, and from as long a history as it looks ahead, at least. Days on which no
-    season could be told, though there is one ``now``, say nothing of a forecast that knows it.
+    Each learns from the rows as they stood on its day, and from as long a history as it looks
+    ahead, at least. Days on which no season could be told, though there is one ``now``, say
+    nothing of a forecast that knows it.
     """
     held = tested.through - tested.split
     found, first = list(tested.misses[method]), now.past.frame["first"].min().date()
@@ -191,7 +228,11 @@ def with_earlier(days: Bought, tested: Backtest, now: Learnt, method: str) -> Ba
         if too_little(past):
             break
         learnt = learn(
-            past, partial(_repeats, days, day), days.orders.scheme.value.season, Steps(None, 1), now.fits[method]
+            past,
+            partial(_repeats, days, day),
+            days.orders.scheme.value.season,
+            Steps(None, 1),
+            now.fits[method],
         )
         if (learnt.season is None) != (now.season is None):
             break
@@ -206,7 +247,9 @@ def _repeats(days: Bought, day: dt.date) -> pd.DataFrame:
     return buying_days(days.known_on(day), day)
 
 
-def _miss(learnt: Learnt, method: str, made: Prediction, held: int, random: np.random.Generator) -> Miss:
+def _miss(
+    learnt: Learnt, method: str, made: Prediction, held: int, random: np.random.Generator
+) -> Miss:
     past = learnt.past
     value = float((made.orders * made.order_value).sum())
     variance = float(made.variance.sum()) / max(value, 1e-9) ** 2
@@ -223,17 +266,21 @@ def _judged(name: str, made: Prediction, later: Array, brought: Array) -> dict[s
     return {
         "method": name, "orders": forecast, "actual_orders": actual,
         "total_error": forecast / actual - 1 if actual else np.nan,
-        "expected_value": worth, "actual_value": came, "value_error": worth / came - 1 if came else np.nan,
-        "error": float(np.sqrt((missed**2).mean())), "mean_absolute_error": float(np.abs(missed).mean()),
+        "expected_value": worth, "actual_value": came,
+        "value_error": worth / came - 1 if came else np.nan,
+        "error": float(np.sqrt((missed**2).mean())),
+        "mean_absolute_error": float(np.abs(missed).mean()),
         "top_found": top_found(made.orders, later),
         "coverage": float(inside[expects].mean()) if expects.any() else np.nan,
     }  # fmt: skip
 
 
 def top_found(forecast: Array, actual: Array) -> float:
-    """Of the tenth with the highest ``actual`` (with all who tie), the share among as many with the highest ``forecast``.
+    """Of the tenth with the highest ``actual`` (with all who tie), the share among as many with
+    the highest ``forecast``.
 
-    Customers who tie at the forecast's edge count by the chance that they would be drawn. NaN where nothing happened.
+    Customers who tie at the forecast's edge count by the chance that they would be drawn. NaN
+    where nothing happened.
     """
     if not (actual > 0).any():
         return float("nan")
@@ -250,7 +297,11 @@ def _calibration(past: Histories, predictions: dict[str, Prediction], later: Arr
     days = past.frame["days"].to_numpy()
     group = np.minimum(days, MANY)
     made = {name: p.orders for name, p in predictions.items()}
-    means = pd.DataFrame({"past_orders": group, "actual": later, **made}).groupby("past_orders", as_index=False).mean()
+    means = (
+        pd.DataFrame({"past_orders": group, "actual": later, **made})
+        .groupby("past_orders", as_index=False)
+        .mean()
+    )
     sizes = pd.Series(group).value_counts()
     means.insert(1, "customers", means["past_orders"].map(sizes).astype(np.int64))
     label = [f"{n} and more" if n == MANY else str(n) for n in means["past_orders"]]
@@ -265,7 +316,10 @@ def _tracking(days: Bought, learnt: Learnt) -> pd.DataFrame:
     weeks = np.arange(int(monday(first).min()), end + 1, 7)
     happened = buying_days(days, past.through)
     actual = weekly(since_1970(happened["day"]), happened["customers"].to_numpy(np.float64), weeks)
-    table = {"week": pd.DatetimeIndex(weeks.astype("datetime64[D]")).as_unit("s"), "actual": actual.astype(np.int64)}
+    table = {
+        "week": pd.DatetimeIndex(weeks.astype("datetime64[D]")).as_unit("s"),
+        "actual": actual.astype(np.int64),
+    }
     buying, every = learnt.buying.sample(4_000), np.arange(int(weeks[0]), end + 1)
     ends = np.minimum(weeks + 6, end)
     for name, fit in learnt.fits.items():
@@ -273,15 +327,20 @@ def _tracking(days: Bought, learnt: Learnt) -> pd.DataFrame:
         daily = expected_daily(model, fit, first, every, learnt.season)
         active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
         ahead = np.array([
-            float(buying.weight @ (active * expected_by_pair(model, fit, buying, learnt.ahead(float(d))))) if d > 0 else 0.0
+            float(buying.weight @ (active * expected_by_pair(model, fit, buying,
+            learnt.ahead(float(d))))) if d > 0 else 0.0
             for d in np.append(0, ends[ends > split] - split)
         ])  # fmt: skip
         table[name] = _weekly(daily, weeks, split, ends, ahead)
     return pd.DataFrame(table)
 
 
-def _weekly(daily: Array, weeks: NDArray[np.int64], split: int, ends: NDArray[np.int64], ahead: Array) -> Array:
-    """Days up to the split by ``daily``, those after it by the steps of ``ahead``; a week with both has its part of either."""
+def _weekly(
+    daily: Array, weeks: NDArray[np.int64], split: int, ends: NDArray[np.int64], ahead: Array
+) -> Array:
+    """Days up to the split by ``daily``, those after it by the steps of ``ahead``; a week with
+    both has its part of either.
+    """
     running = np.concatenate([[0.0], np.cumsum(daily)])
     upto = np.clip(np.minimum(ends, split) - weeks[0] + 1, 0, len(daily))
     before = np.diff(running[upto], prepend=0.0)

@@ -1,15 +1,20 @@
-"""Beta-geometric/NBD ordering: purchases at a constant rate until, after one of them, the customer leaves.
+"""Beta-geometric/NBD ordering: purchases at a constant rate until, after one of them, the customer
+leaves.
 
-Rates λ ~ gamma(r, α), chances of leaving p ~ beta(a, b) [1]. In the central form the customer can leave after the first
-purchase, too [2]; in the original only after a repeat. All expectations here are integrals over p by Gauss–Jacobi
-quadrature, which has no singularity at a = 1 or a + b = 1 and does not overflow, unlike the hypergeometric forms.
+Rates λ ~ gamma(r, α), chances of leaving p ~ beta(a, b) [1]. In the central form the customer can
+leave after the first purchase, too [2]; in the original only after a repeat. All expectations here
+are integrals over p by Gauss–Jacobi quadrature, which has no singularity at a = 1 or a + b = 1 and
+does not overflow, unlike the hypergeometric forms.
 
 References
 ----------
-.. [1] P. Fader, B. Hardie, K. L. Lee (2005), "Counting your customers" the easy way: an alternative to the Pareto/NBD
+.. [1] P. Fader, B. Hardie, K. L. Lee (2005), "Counting your customers" the easy way: an
+alternative to the Pareto/NBD
    model, Marketing Science 24(2).
-.. [2] E. Batislam, M. Denizel, A. Filiztekin (2007), Empirical validation and comparison of models for customer base
-   analysis, International Journal of Research in Marketing 24(3); D. Hoppe, U. Wagner (2007), Marketing JRM 3(2).
+.. [2] E. Batislam, M. Denizel, A. Filiztekin (2007), Empirical validation and comparison of models
+for customer base
+   analysis, International Journal of Research in Marketing 24(3); D. Hoppe, U. Wagner (2007),
+   Marketing JRM 3(2).
 """
 
 from dataclasses import dataclass
@@ -25,7 +30,9 @@ from fairladder.value.likelihood import Array, distinct
 
 @dataclass(frozen=True)
 class BetaGeometric:
-    """The model; ``central`` lets customers leave after their first purchase. Parameters: r, α (days), a, b."""
+    """The model; ``central`` lets customers leave after their first purchase. Parameters: r, α
+    (days), a, b.
+    """
 
     central: bool = False
 
@@ -48,13 +55,20 @@ class BetaGeometric:
         return x + 1 if self.central else x
 
     def log_likelihood(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4, rows)."""
+        """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4,
+        rows).
+        """
         r, alpha, a, b = p
         n = self._coins(x)
         seen, back = distinct(x)
         coins = self._coins(seen)
         whole = (
-            gammaln(r + seen) - gammaln(r) + gammaln(a + b) - gammaln(a + b + coins) + gammaln(b + coins) - gammaln(b)
+            gammaln(r + seen)
+            - gammaln(r)
+            + gammaln(a + b)
+            - gammaln(a + b + coins)
+            + gammaln(b + coins)
+            - gammaln(b)
         )[back]
         d_r = (digamma(r + seen) - digamma(r))[back]
         d_ab = (digamma(a + b) - digamma(a + b + coins))[back]
@@ -73,7 +87,9 @@ class BetaGeometric:
         return value, slope
 
     def _log_odds(self, p: Array, x: Array, gap: Array) -> Array:
-        """Log odds of having left by the end, −inf where nobody can have; ``gap`` = ln((α + T) / (α + t_x))."""
+        """Log odds of having left by the end, −inf where nobody can have; ``gap`` = ln((α + T)
+        / (α + t_x)).
+        """
         r, _, a, b = p
         n = self._coins(x)
         logs = np.log(a) - np.log(b + np.where(n > 0, n, 1) - 1) + (r + x) * gap
@@ -84,7 +100,9 @@ class BetaGeometric:
         return np.asarray(expit(-self._log_odds(p, x, np.log(p[1] + T) - np.log(p[1] + t_x))))
 
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
-        """Expected purchases in the t days after T of customers still there: E[(1 − (1 + p τ)^−(r + x)) / p], τ = t / (α + T)."""
+        """Expected purchases in the t days after T of customers still there: E[(1 − (1 + p
+        τ)^−(r + x)) / p], τ = t / (α + T).
+        """
         r, alpha, a, b = p
         ahead = t / (alpha + T)
         steep = (r + x) * ahead / (a + b + x)
@@ -97,14 +115,21 @@ class BetaGeometric:
                 these = np.flatnonzero(np.isin(back, few))
                 for part in np.array_split(these, max(len(these) * nodes // 1_000_000, 1)):
                     row, of = rows[part], back[part] - few[0] if len(few) else back[part]
-                    gone = -np.expm1(-(r + x[row])[:, None] * np.log1p(at[of] * ahead[row, None])) / at[of]
+                    gone = (
+                        -np.expm1(-(r + x[row])[:, None] * np.log1p(at[of] * ahead[row, None]))
+                        / at[of]
+                    )
                     expected[row] = np.einsum("ij,ij->i", weights[of], gone)
         return expected
 
-    def expected_if_changed(self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float) -> Array:
-        """The same where from now on an order makes customers leave ``leaving`` times as often, and orders come ``rate`` times as often.
+    def expected_if_changed(
+        self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float
+    ) -> Array:
+        """The same where from now on an order makes customers leave ``leaving`` times as often,
+        and orders come ``rate`` times as often.
 
-        With p' = leaving · p and λ' = rate · λ the integrand is that of t' = leaving · rate · t, divided by leaving.
+        With p' = leaving · p and λ' = rate · λ the integrand is that of t' = leaving · rate · t,
+        divided by leaving.
         """
         return np.asarray(self.expected_if_active(p, x, T, leaving * rate * t) / leaving)
 
@@ -117,14 +142,11 @@ class BetaGeometric:
         return np.asarray(stays * (gone @ weights[0]))
 
     def simulate_if_active(
-        self,
-        p: Array,
-        x: Array,
-        T: Array,
-        t: float,
-        random: np.random.Generator,
+        self, p: Array, x: Array, T: Array, t: float, random: np.random.Generator
     ) -> NDArray[np.int64]:
-        """Purchases in the t days after T of customers still there; ``p`` (4, …) and ``x``, ``T`` are broadcast."""
+        """Purchases in the t days after T of customers still there; ``p`` (4, …) and ``x``,
+        ``T`` are broadcast.
+        """
         r, alpha, a, b = p
         rate = random.standard_gamma(r + x) / (alpha + T)
         leaving = np.clip(random.beta(a, b + self._coins(x)), 1e-12, 1 - 1e-12)
@@ -143,7 +165,8 @@ def _beta_rule(a: float, b: Array, count: int) -> tuple[Array, Array]:
 
 @lru_cache(maxsize=64)
 def _nodes(a: float, bs: tuple[float, ...], count: int) -> tuple[Array, Array]:
-    """Nodes in (0, 1) and weights of Gauss quadrature under beta(a, b), a row for each b, (len(b), count).
+    """Nodes in (0, 1) and weights of Gauss quadrature under beta(a, b), a row for each b, (len(b),
+    count).
 
     By Golub and Welsch from the recurrence of the Jacobi polynomials.
     """

@@ -1,4 +1,6 @@
-"""What the ordering models look at: repeat purchases, the last of them, and how long a customer was observed."""
+"""What the ordering models look at: repeat purchases, the last of them, and how long a
+customer was observed.
+"""
 
 from dataclasses import dataclass
 
@@ -11,10 +13,11 @@ from fairladder.value.likelihood import Array
 
 @dataclass(frozen=True)
 class Buying:
-    """Rows of (``x`` repeat purchases, ``t_x`` days from the first to the last, ``T`` days from the first to the end).
+    """Rows of (``x`` repeat purchases, ``t_x`` days from the first to the last, ``T`` days from
+    the first to the end).
 
-    ``weight`` is the number of customers with that row; ``row_of`` the row of each customer. All arrays, float64, (rows,)
-    but ``row_of`` (customers,).
+    ``weight`` is the number of customers with that row; ``row_of`` the row of each customer. All
+    arrays, float64, (rows,) but ``row_of`` (customers,).
     """
 
     x: Array
@@ -25,7 +28,9 @@ class Buying:
 
     @classmethod
     def of(cls, x: ArrayLike, t_x: ArrayLike, T: ArrayLike) -> "Buying":
-        """Identical rows put together. Raises UsageError unless 0 ≤ t_x ≤ T, and x = 0 wherever that must be."""
+        """Identical rows put together. Raises UsageError unless 0 ≤ t_x ≤ T, and x = 0
+        wherever that must be.
+        """
         columns = [np.asarray(c, dtype=np.float64) for c in (x, t_x, T)]
         if len({c.shape for c in columns}) != 1 or columns[0].ndim != 1:
             raise UsageError("x, t_x and T must be one-dimensional and of one length.")
@@ -42,8 +47,16 @@ class Buying:
         key = places[0][1].astype(np.int64)
         for seen, place in (places[2], places[1]):
             key = key * len(seen) + place
-        _, first, row_of, counts = np.unique(key, return_index=True, return_inverse=True, return_counts=True)
-        return cls(purchases[first], last[first], end[first], counts.astype(np.float64), row_of.astype(np.int64))
+        _, first, row_of, counts = np.unique(
+            key, return_index=True, return_inverse=True, return_counts=True
+        )
+        return cls(
+            purchases[first],
+            last[first],
+            end[first],
+            counts.astype(np.float64),
+            row_of.astype(np.int64),
+        )
 
     @property
     def customers(self) -> int:
@@ -52,7 +65,9 @@ class Buying:
 
     @property
     def unit(self) -> float:
-        """Average observation in days, the unit in which fits run; 1 where nobody was observed for a day."""
+        """Average observation in days, the unit in which fits run; 1 where nobody was observed
+        for a day.
+        """
         total = float(self.weight @ self.T)
         return total / self.customers if total > 0 else 1.0
 

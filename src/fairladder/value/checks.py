@@ -1,4 +1,6 @@
-"""What may be asked of values and forecasts; light, so that a command can say no before anything is loaded."""
+"""What may be asked of values and forecasts; light, so that a command can say no before
+anything is loaded.
+"""
 
 from fairladder.errors import UsageError
 
@@ -6,19 +8,26 @@ from fairladder.errors import UsageError
 def checked_margin(margin: float | None) -> None:
     """Raise UsageError for a margin that is no fraction."""
     if margin is not None and not 0 < margin <= 1:
-        raise UsageError(f"A margin of {margin:g} is not a fraction of revenue; for 40 % write 0.4.")
+        raise UsageError(
+            f"A margin of {margin:g} is not a fraction of revenue; for 40 % write 0.4."
+        )
 
 
 def checked_rate(rate: float) -> None:
     """Raise UsageError for a yearly discount rate that is no fraction."""
     if not 0 <= rate < 1:
-        raise UsageError(f"A yearly discount rate of {rate:g} is not a fraction; for 10 % write 0.1.")
+        raise UsageError(
+            f"A yearly discount rate of {rate:g} is not a fraction; for 10 % write 0.1."
+        )
 
 
 def checked_retention(retention: float | None) -> None:
     """Raise UsageError for a retention that is no fraction below 1."""
     if retention == 1:
-        raise UsageError("A retention of 1 keeps everybody for ever, so the lifespan has no end; give one below 1.")
+        raise UsageError(
+            "A retention of 1 keeps everybody for ever, so the lifespan has no end; give one "
+            "below 1."
+        )
     if retention is not None and not 0 <= retention < 1:
         raise UsageError(f"A retention of {retention:g} is not a fraction; for 60 % write 0.6.")
 

@@ -1,4 +1,6 @@
-"""The forecast: what each customer is expected to order and bring over a horizon, by the method that did best before."""
+"""The forecast: what each customer is expected to order and bring over a horizon, by the
+method that did best before.
+"""
 
 import datetime as dt
 from calendar import month_name
@@ -44,12 +46,13 @@ _SEED = 20260630
 class Forecast(Answer):
     """The forecast. ``frame``: a row for each customer with a purchase, sorted by id.
 
-    Columns: ``customer``; ``spend_to_date`` and ``margin_to_date`` (major units; the latter only where margin or cost is
-    known); ``active_probability`` (0..1, null with the naive method); ``expected_orders`` in the horizon (orders of one day
-    count once); ``expected_order_value`` (of a day's orders, after refunds); ``expected_value`` = discounted expected orders
-    × expected order value × margin; ``value_low`` and ``value_high``, the 80 % range of that (null with the naive method).
-    Where little is likely from a customer both can be 0 beside an expectation above it: most such customers bring nothing, and a
-    few bring much.
+    Columns: ``customer``; ``spend_to_date`` and ``margin_to_date`` (major units; the latter only
+    where margin or cost is known); ``active_probability`` (0..1, null with the naive method);
+    ``expected_orders`` in the horizon (orders of one day count once); ``expected_order_value`` (of
+    a day's orders, after refunds); ``expected_value`` = discounted expected orders × expected
+    order value × margin; ``value_low`` and ``value_high``, the 80 % range of that (null with the
+    naive method). Where little is likely from a customer both can be 0 beside an expectation above
+    it: most such customers bring nothing, and a few bring much.
     """
 
     frame: pd.DataFrame
@@ -69,13 +72,17 @@ class Forecast(Answer):
     per_order: Array = field(default_factory=lambda: np.zeros(0), repr=False)
     """What an expected order of each customer brings, after margin and discount, (customers,)."""
     late: float = field(default=0.0, repr=False)
-    """By how much, as a logarithm, the last weeks of the history leave open how far it is off; 0 where they are as expected."""
+    """By how much, as a logarithm, the last weeks of the history leave open how far it is off;
+    0 where they are as expected.
+    """
 
     def totals(self, groups: "pd.Series | None" = None) -> pd.DataFrame:
-        """Sums over all customers, or over the groups that a Series by customer id gives, with 80 % ranges.
+        """Sums over all customers, or over the groups that a Series by customer id gives, with 80
+        % ranges.
 
-        Columns: the group, ``customers``, ``expected_orders``, ``expected_value``, ``value_low``, ``value_high``. The range
-        joins what is not known of the parameters, alike for everybody, with the chance of each one's orders.
+        Columns: the group, ``customers``, ``expected_orders``, ``expected_value``, ``value_low``,
+        ``value_high``. The range joins what is not known of the parameters, alike for everybody,
+        with the chance of each one's orders.
         """
         frame = self.frame
         of = (
@@ -106,24 +113,31 @@ class Forecast(Answer):
 
     @property
     def total_draws(self) -> Array:
-        """What the total may come to, as shares of the expected one, (draws,): what its range is made of."""
+        """What the total may come to, as shares of the expected one, (draws,): what its range
+        is made of.
+        """
         total = float(self.frame["expected_value"].sum())
         wide = float(np.sqrt(self._variance.sum())) / total if total else np.nan
         return np.asarray(np.maximum(self._ratios + wide * self._noise, 0))
 
     @property
     def models(self) -> pd.DataFrame:
-        """The fitted parameters: ``model``, ``parameter``, ``value``, ``error`` (standard error), ``log_likelihood``."""
+        """The fitted parameters: ``model``, ``parameter``, ``value``, ``error`` (standard
+        error), ``log_likelihood``.
+        """
         rows = [
             (fit.model, name, value, fit.errors[name], fit.log_likelihood)
             for fit in [*self.fits.values(), self.spend.fit]
             for name, value in fit.parameters.items()
         ]
-        return pd.DataFrame(rows, columns=["model", "parameter", "value", "error", "log_likelihood"])
+        return pd.DataFrame(
+            rows, columns=["model", "parameter", "value", "error", "log_likelihood"]
+        )
 
     @property
     def top_shares(self) -> pd.DataFrame:
-        """What share of the expected value the customers hold from whom most is expected: ``customers``, ``share`` (0..1).
+        """What share of the expected value the customers hold from whom most is expected:
+        ``customers``, ``share`` (0..1).
 
         For 1, 3, 10, 30, 100, … of them; null where nothing is forecast.
         """
@@ -131,7 +145,10 @@ class Forecast(Answer):
         counts = [n for n in (1, 3, 10, 30, 100, 300, 1_000, 3_000, 10_000) if n < len(value)]
         running, total = np.cumsum(value), float(value.sum())
         return pd.DataFrame(
-            {"customers": counts, "share": [float(running[n - 1] / total) if total else np.nan for n in counts]}
+            {
+                "customers": counts,
+                "share": [float(running[n - 1] / total) if total else np.nan for n in counts],
+            }
         )
 
     def of_range(self) -> str:
@@ -140,16 +157,22 @@ class Forecast(Answer):
             return "There is no range: it takes a model of who stays."
         misses = () if self.backtest is None else self.backtest.misses[self.method]
         off = [
-            f"{100 * np.expm1(m.log_ratio):+.0f} % from {day(m.split)} on" for m in misses if np.isfinite(m.log_ratio)
+            f"{100 * np.expm1(m.log_ratio):+.0f} % from {day(m.split)} on"
+            for m in misses
+            if np.isfinite(m.log_ratio)
         ]
         earlier = (
-            f"how far earlier forecasts were off ({', '.join(off)})" if off else "how far forecasts are off as a rule"
+            f"how far earlier forecasts were off ({', '.join(off)})"
+            if off
+            else "how far forecasts are off as a rule"
         )
         if self.late:
             earlier += f", and of the last {LATE} days, in which repeat orders were off by about {100 * np.expm1(self.late):.0f} %"
         text = (
-            f"Of 10 shops like this one, 8 end within the range. It is made of chance, of what the fits leave open, and of {earlier}. "
-            "What no history shows, such as half the customers leaving or prices doubling, is in no range."
+            "Of 10 shops like this one, 8 end within the range. It is made of chance, of what "
+            f"the fits leave open, and of {earlier}. "
+            "What no history shows, such as half the customers leaving or prices doubling, is in "
+            "no range."
         )
         if few := _holding_half(self.frame["expected_value"].to_numpy(np.float64)):
             who = "one customer brings" if few == 1 else f"{few} customers bring"
@@ -162,7 +185,8 @@ class Forecast(Answer):
             return self.notes[0]
         total = self.totals().iloc[0]
         return (
-            f"Forecast of {len(self.frame):,} customers for {self.horizon} days after {self.as_of} by the {self.method} method: "
+            f"Forecast of {len(self.frame):,} customers for {self.horizon} days after "
+            f"{self.as_of} by the {self.method} method: "
             f"{total['expected_orders']:,.0f} orders, value {total['expected_value']:,.0f} "
             f"({total['value_low']:,.0f} to {total['value_high']:,.0f})"
         )
@@ -171,9 +195,16 @@ class Forecast(Answer):
         return self.finding()
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``customers``, ``models``, ``top-shares`` and, where there is one, those of the ``backtest``."""
+        """``customers``, ``models``, ``top-shares`` and, where there is one, those of the
+        ``backtest``.
+        """
         tested = self.backtest.tables() if self.backtest is not None else {}
-        return {"customers": self.frame, "models": self.models, "top-shares": self.top_shares, **tested}
+        return {
+            "customers": self.frame,
+            "models": self.models,
+            "top-shares": self.top_shares,
+            **tested,
+        }
 
     def facts(self) -> dict[str, Any]:
         """Day of reckoning, method, horizon in days, and notes."""
@@ -230,24 +261,29 @@ def value_forecast(
     horizon
         Days, 1 to 3,650 (365 unless the scheme says otherwise).
     margin
-        Fraction of revenue that stays, 0 < margin ≤ 1; default: from the ``cost`` role where there is one, else 1.
+        Fraction of revenue that stays, 0 < margin ≤ 1; default: from the ``cost`` role where there
+        is one, else 1.
     discount_rate
         Per year (0.1 is 10 %); what comes later in the horizon is discounted for longer.
     method
-        ``beta-geometric``, ``central beta-geometric``, ``Pareto`` or ``naive`` (each keeps its own past rate); by default the
-        one whose forecast of the days after ``split`` was nearest to what happened, customer by customer.
+        ``beta-geometric``, ``central beta-geometric``, ``Pareto`` or ``naive`` (each keeps its own
+        past rate); by default the one whose forecast of the days after ``split`` was nearest to
+        what happened, customer by customer.
     split
-        Last day of the data that the backtest learns from; default: three quarters of the history, at most a year held back.
+        Last day of the data that the backtest learns from; default: three quarters of the history,
+        at most a year held back.
     seed
         Of the simulation behind the ranges.
     earlier
-        Make forecasts of earlier days, too, whose misses go into the range of the total. Figures of single customers are the
-        same without.
+        Make forecasts of earlier days, too, whose misses go into the range of the total. Figures
+        of single customers are the same without.
     progress
-        Called now and then with the share of the work that is done, 0..1; a notebook shows it without being asked.
+        Called now and then with the share of the work that is done, 0..1; a notebook shows it
+        without being asked.
 
-    Where nothing can be learnt (nobody, or hardly anybody, has ordered on a second day, or the orders span a few days) all that
-    would be forecast is null, the method is ``none``, and the first note says why.
+    Where nothing can be learnt (nobody, or hardly anybody, has ordered on a second day, or the
+    orders span a few days) all that would be forecast is null, the method is ``none``, and the
+    first note says why.
 
     Raises UsageError for wrong options, DataError where nobody has a purchase.
     """
@@ -259,13 +295,18 @@ def value_forecast(
     checked_horizon(horizon)
     checked_rate(discount_rate)
     if method not in ("best", NAIVE, *MODELS):
-        raise UsageError(f"There is no forecast method {method!r}. {nearest(method, ('best', NAIVE, *MODELS))}")
+        raise UsageError(
+            f"There is no forecast method {method!r}. {nearest(method, ('best', NAIVE, *MODELS))}"
+        )
     with bought(orders) as days:
-        return _forecast(orders, days, horizon, margin, discount_rate, method, split, seed, earlier, progress)
+        return _forecast(
+            orders, days, horizon, margin, discount_rate, method, split, seed, earlier, progress
+        )
 
 
 def _forecast(
-    orders: Read, days: Bought, horizon: int, margin: float | None, discount_rate: float, method: str, split: str | dt.date | None,
+    orders: Read, days: Bought, horizon: int, margin: float | None, discount_rate: float,
+    method: str, split: str | dt.date | None,
     seed: int, earlier: bool, progress: Progress | None,
 ) -> Forecast:  # fmt: skip
     past = histories(days)
@@ -274,7 +315,9 @@ def _forecast(
         return _without(orders, past, horizon, kept, discount_rate, why)
     known = None if split is not None else _testable(days, past)
     learn_to = split if split is not None else known.through if known is not None else None
-    steps = Steps(seen_by(progress, "Forecasting"), (1 if learn_to is None else 3) * len(MODELS) + 1)
+    steps = Steps(
+        seen_by(progress, "Forecasting"), (1 if learn_to is None else 3) * len(MODELS) + 1
+    )
     tested = tested_on(days, learn_to, steps, known) if learn_to is not None else None
     repeats = cache(partial(buying_days, days, past.through))
     learnt = learn(past, repeats, orders.scheme.value.season, steps)
@@ -285,7 +328,9 @@ def _forecast(
         if tested is not None
         else ["Warning: the history is too short to hold months back, so the forecast is untested."]
     )
-    chosen: tuple[OrderingModel, Fit] | None = (MODELS[best], fits[best]) if best in MODELS else None
+    chosen: tuple[OrderingModel, Fit] | None = (
+        (MODELS[best], fits[best]) if best in MODELS else None
+    )
     random = np.random.default_rng(seed)
     predicted = learnt.predict(best, horizon, random)
     if tested is not None and chosen and earlier:
@@ -303,7 +348,8 @@ def _forecast(
     notes += _of_clock_and_prices(learnt) if chosen else []
     if orders.scheme.value.season == "yearly" and learnt.season is None:
         notes.append(
-            f"Warning: it takes {YEARS} years of orders to tell a season from a trend, and there are fewer, so the forecast goes "
+            f"Warning: it takes {YEARS} years of orders to tell a season from a trend, and there "
+            "are fewer, so the forecast goes "
             "without one."
         )
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
@@ -312,7 +358,8 @@ def _forecast(
         notes.append(came)
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
-        ratios, predicted.variance * factor**2, learnt, predicted.order_value * factor, float(np.sqrt(late)),
+        ratios, predicted.variance * factor**2, learnt, predicted.order_value * factor,
+        float(np.sqrt(late)),
     )  # fmt: skip
 
 
@@ -323,13 +370,16 @@ def _testable(days: Bought, past: Histories) -> Histories | None:
     return None if known is None or too_little(known) else known
 
 
-def _without(orders: Read, past: Histories, horizon: int, kept: Margin, discount_rate: float, why: str) -> Forecast:
+def _without(
+    orders: Read, past: Histories, horizon: int, kept: Margin, discount_rate: float, why: str
+) -> Forecast:
     """No forecast, for a reason."""
     n = past.frame["days"].to_numpy(np.float64)
     nothing = np.full(len(n), np.nan)
     frame = _frame(orders, past, Prediction(*[nothing] * 6), nothing, kept.after_refunds, kept)
     return Forecast(
-        frame, NONE, horizon, kept, discount_rate, {}, fit_spend(n, past.day_value), None, (why, *kept.notes), past.through,
+        frame, NONE, horizon, kept, discount_rate, {}, fit_spend(n, past.day_value), None,
+        (why, *kept.notes), past.through,
         np.ones(1), nothing,
     )  # fmt: skip
 
@@ -337,8 +387,9 @@ def _without(orders: Read, past: Histories, horizon: int, kept: Margin, discount
 def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
     """Customers with the forecast's columns beside their own; null for those without a purchase.
 
-    Columns: ``active_probability``, ``expected_orders``, ``expected_order_value``, ``expected_value``, ``value_low``,
-    ``value_high``. Raises UsageError where customers have such a column already.
+    Columns: ``active_probability``, ``expected_orders``, ``expected_order_value``,
+    ``expected_value``, ``value_low``, ``value_high``. Raises UsageError where customers have such
+    a column already.
     """
     require_free(customers)
     side = forecast.frame[["customer", *_NAMES]]
@@ -351,7 +402,8 @@ def require_free(columns: Iterable[object]) -> None:
     taken = [name for name in _NAMES if name in set(columns)]
     if taken:
         raise UsageError(
-            f"The customers have a column `{taken[0]}` already, which is what a forecast's column is called; rename it."
+            f"The customers have a column `{taken[0]}` already, which is what a forecast's column "
+            "is called; rename it."
         )
 
 
@@ -361,7 +413,11 @@ def _likeliest(fits: dict[str, Fit]) -> str:
 
 
 def _discount(
-    learnt: Learnt, chosen: "tuple[OrderingModel, Fit] | None", predicted: Prediction, horizon: int, rate: float
+    learnt: Learnt,
+    chosen: "tuple[OrderingModel, Fit] | None",
+    predicted: Prediction,
+    horizon: int,
+    rate: float,
 ) -> Array:
     """Discounted ÷ plain expected orders of each customer; the naive method spreads them evenly."""
     if rate == 0:
@@ -371,7 +427,9 @@ def _discount(
         return np.full(len(predicted.orders), -np.expm1(-force * horizon) / (force * horizon))
     model, fit = chosen
     plain = model.expected_if_active(fit.values, buying.x, buying.T, learnt.ahead(horizon))
-    share = discounted_orders(model, fit, buying, horizon, force, learnt.ahead) / np.where(plain > 0, plain, 1)
+    share = discounted_orders(model, fit, buying, horizon, force, learnt.ahead) / np.where(
+        plain > 0, plain, 1
+    )
     return np.asarray(np.where(plain > 0, share, 1.0)[buying.row_of])
 
 
@@ -382,14 +440,17 @@ def _of_clock_and_prices(learnt: Learnt) -> list[str]:
         months = learnt.season.by_month()
         high, low = int(months.argmax()), int(months.argmin())
         notes.append(
-            f"Orders follow the year: in {month_name[high + 1]} customers order {months[high]:.1f} times as often as on average, in "
-            f"{month_name[low + 1]} {months[low]:.1f} times. The forecast and the chance to be active go by that clock."
+            f"Orders follow the year: in {month_name[high + 1]} customers order "
+            f"{months[high]:.1f} times as often as on average, in "
+            f"{month_name[low + 1]} {months[low]:.1f} times. The forecast and the chance to be "
+            "active go by that clock."
         )
     if learnt.prices.yearly:
         rise = 100 * np.expm1(learnt.prices.yearly)
         way = "grow" if rise > 0 else "shrink"
         notes.append(
-            f"Customers' own orders {way} in value by {abs(rise):.0f} % a year, and the forecast takes them to go on so."
+            f"Customers' own orders {way} in value by {abs(rise):.0f} % a year, and the forecast "
+            "takes them to go on so."
         )
     return notes
 

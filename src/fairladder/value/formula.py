@@ -1,4 +1,6 @@
-"""Quick value and formula value: what a customer is worth on average, with every factor and its unit."""
+"""Quick value and formula value: what a customer is worth on average, with every factor and
+its unit.
+"""
 
 import datetime as dt
 from collections.abc import Sequence
@@ -35,12 +37,13 @@ COHORT, SEGMENT = "cohort", "segment"
 class FormulaValue(Answer):
     """Quick and formula values. ``frame``: a row for all customers, then one for each group.
 
-    Columns: the group; ``customers`` (with a purchase); ``revenue`` and ``quick_value`` = revenue ÷ customers;
-    ``average_order_value`` × ``orders_per_period`` (purchases ÷ customers active, per period) × ``lifespan_periods``
-    (1 ÷ (1 − ``retention``)) × ``margin`` = ``formula_value``; ``value_if_lower`` and ``value_if_higher`` with retention 5
-    points down and up (null where that is 0 or less, or 1 or more); ``retained`` ÷ ``could_return`` the sums behind retention.
-    Money in major units; everything but ``revenue``, ``customers`` and ``quick_value`` over complete periods; null where
-    nobody could come back yet.
+    Columns: the group; ``customers`` (with a purchase); ``revenue`` and ``quick_value`` = revenue
+    ÷ customers; ``average_order_value`` × ``orders_per_period`` (purchases ÷ customers active, per
+    period) × ``lifespan_periods`` (1 ÷ (1 − ``retention``)) × ``margin`` = ``formula_value``;
+    ``value_if_lower`` and ``value_if_higher`` with retention 5 points down and up (null where that
+    is 0 or less, or 1 or more); ``retained`` ÷ ``could_return`` the sums behind retention. Money
+    in major units; everything but ``revenue``, ``customers`` and ``quick_value`` over complete
+    periods; null where nobody could come back yet.
     """
 
     frame: pd.DataFrame
@@ -55,16 +58,41 @@ class FormulaValue(Answer):
     """Customer id → group; None without groups."""
 
     def factors(self, group: str | None = None) -> pd.DataFrame:
-        """The factors of one row (default: all customers), each with its unit: ``factor``, ``value``, ``unit``, ``from``."""
-        row = self.frame.iloc[0] if group is None else self.frame[self.frame[self.by] == group].iloc[0]
-        over = f"{self.periods} complete {self.period}s" if self.periods is not None else "totals given"
+        """The factors of one row (default: all customers), each with its unit: ``factor``,
+        ``value``, ``unit``, ``from``.
+        """
+        row = (
+            self.frame.iloc[0]
+            if group is None
+            else self.frame[self.frame[self.by] == group].iloc[0]
+        )
+        over = (
+            f"{self.periods} complete {self.period}s"
+            if self.periods is not None
+            else "totals given"
+        )
         lines = [
             ("average order value", row["average_order_value"], "money per order", over),
-            ("orders per active customer", row["orders_per_period"], f"orders per {self.period}", over),
-            ("retention", row["retention"], f"from one {self.period} to the next", self.retention_from),
+            (
+                "orders per active customer",
+                row["orders_per_period"],
+                f"orders per {self.period}",
+                over,
+            ),
+            (
+                "retention",
+                row["retention"],
+                f"from one {self.period} to the next",
+                self.retention_from,
+            ),
             ("lifespan", row["lifespan_periods"], f"{self.period}s", "1 ÷ (1 − retention)"),
             ("margin", row["margin"], "of revenue", self.margin_from),
-            ("formula value", row["formula_value"], "money per customer", "the product of all but retention"),
+            (
+                "formula value",
+                row["formula_value"],
+                "money per customer",
+                "the product of all but retention",
+            ),
         ]
         return pd.DataFrame(lines, columns=["factor", "value", "unit", "from"])
 
@@ -104,9 +132,10 @@ def value_formula(
 ) -> FormulaValue:
     """Quick and formula values from orders, of all customers and of groups.
 
-    ``by`` is a column of the orders (customers belong to the group of their first order), one of the customers file,
-    ``cohort`` (the period of the first purchase) or ``segment``. ``margin`` is a fraction of revenue (default: the
-    scheme's, else from the ``cost`` role, else 1), ``retention`` a figure given by hand, 0 ≤ retention < 1.
+    ``by`` is a column of the orders (customers belong to the group of their first order), one of
+    the customers file, ``cohort`` (the period of the first purchase) or ``segment``. ``margin`` is
+    a fraction of revenue (default: the scheme's, else from the ``cost`` role, else 1),
+    ``retention`` a figure given by hand, 0 ≤ retention < 1.
 
     Raises UsageError for wrong options, DataError where no order counts or no period is complete.
 
@@ -142,7 +171,9 @@ def formula_by_period(
     made: dict[str, FormulaValue] = {}
     for unit in units:
         try:
-            made[unit.period] = _of_period(_rolled(active, unit, by), orders, unit, by, margin, retention, cost)
+            made[unit.period] = _of_period(
+                _rolled(active, unit, by), orders, unit, by, margin, retention, cost
+            )
         except DataError:
             if not made:
                 raise
@@ -150,13 +181,16 @@ def formula_by_period(
 
 
 def _of_period(
-    active: pd.DataFrame, orders: Read, unit: Calendar, by: str | None, margin: float | None, retention: float | None,
+    active: pd.DataFrame, orders: Read, unit: Calendar, by: str | None, margin: float | None,
+    retention: float | None,
     cost: Costs | None,
 ) -> FormulaValue:  # fmt: skip
     assert orders.as_of is not None
     done = unit.complete(active["period"], orders.as_of)
     if not done.any():
-        raise DataError(f"No {unit} of the orders is complete by {orders.as_of}; take a shorter --period.")
+        raise DataError(
+            f"No {unit} of the orders is complete by {orders.as_of}; take a shorter --period."
+        )
     numbers = unit.ordinal(active["period"])
     last = unit.ordinal_of(orders.as_of + dt.timedelta(days=1)) - 1
     periods = last - int(numbers.min()) + 1
@@ -164,7 +198,16 @@ def _of_period(
     rows = []
     for group, of in [("all", active), *(active.groupby("group", sort=True) if by else [])]:
         rows.append(
-            _row(by or "group", str(group), of, last, margin, retention, cost, 10**orders.scheme.money.decimals)
+            _row(
+                by or "group",
+                str(group),
+                of,
+                last,
+                margin,
+                retention,
+                cost,
+                10**orders.scheme.money.decimals,
+            )
         )
     origin = (
         "given"
@@ -174,10 +217,15 @@ def _of_period(
         else "none given: revenue, not profit"
     )
     whole = rows[0]
-    text = f"{whole['retained']:,} came back ÷ {whole['could_return']:,} could" if retention is None else "given"
+    text = (
+        f"{whole['retained']:,} came back ÷ {whole['could_return']:,} could"
+        if retention is None
+        else "given"
+    )
     if whole["retention"] == 1:
         raise DataError(
-            f"Every customer comes back in the next {unit}, so retention is 1 and the lifespan has no end. Give --retention, or "
+            f"Every customer comes back in the next {unit}, so retention is 1 and the lifespan "
+            "has no end. Give --retention, or "
             "take a shorter --period."
         )
     table = pd.DataFrame(rows)
@@ -204,10 +252,12 @@ def value_from_totals(
     period: str = "year",
     margin: float = 1.0,
 ) -> FormulaValue:
-    """The formula value from totals alone: of one period, or of several with ``customers`` summed over them.
+    """The formula value from totals alone: of one period, or of several with ``customers`` summed
+    over them.
 
-    Every figure is of the same ``period``, so that a yearly frequency cannot meet a monthly lifespan. The quick value is null
-    for several periods, in which customers are counted more than once. Raises UsageError for figures that cannot be.
+    Every figure is of the same ``period``, so that a yearly frequency cannot meet a monthly
+    lifespan. The quick value is null for several periods, in which customers are counted more than
+    once. Raises UsageError for figures that cannot be.
 
     >>> import fairladder as fl
     >>> made = fl.value_from_totals(revenue=12000, orders=300, customers=100, retention=0.6, margin=0.5)
@@ -217,64 +267,102 @@ def value_from_totals(
     unit = checked_period(period)
     checked_retention(retention)
     checked_margin(margin)
-    for name, number in {"revenue": revenue, "orders": orders, "customers": customers, "periods": periods}.items():
+    for name, number in {
+        "revenue": revenue,
+        "orders": orders,
+        "customers": customers,
+        "periods": periods,
+    }.items():
         if not number > 0:
             raise UsageError(f"--{name} {number:g}: the formula needs it above 0.")
     if orders < customers:
         raise UsageError(
-            f"{orders:,} orders of {customers:,} active customers: an active customer has at least one order a {unit}. Are both "
-            f"of the same {'period' if periods == 1 else f'{periods} {unit}s, customers summed over them'}?"
+            f"{orders:,} orders of {customers:,} active customers: an active customer has at "
+            f"least one order a {unit}. Are both "
+            "of the same "
+            f"{'period' if periods == 1 else f'{periods} {unit}s, customers summed over them'}?"
         )
     row = {
-        "group": "all", "customers": customers, "revenue": revenue, "quick_value": revenue / customers if periods == 1 else np.nan,
-        **_formula(Fraction(str(revenue)), orders, customers, Fraction(str(retention)), Fraction(str(margin))),
+        "group": "all", "customers": customers, "revenue": revenue,
+        "quick_value": revenue / customers if periods == 1 else np.nan,
+        **_formula(Fraction(str(revenue)), orders, customers, Fraction(str(retention)),
+        Fraction(str(margin))),
     }  # fmt: skip
     finding = [_few(periods, unit)] if 1 < periods < FEW_PERIODS else []
     return FormulaValue(
-        pd.DataFrame([row]), unit, "group", None, "given", "given" if margin != 1 else "none given", tuple(finding)
+        pd.DataFrame([row]),
+        unit,
+        "group",
+        None,
+        "given",
+        "given" if margin != 1 else "none given",
+        tuple(finding),
     )
 
 
 def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:
-    """One row for each customer and period with an order: ``bought`` (purchases), ``amount``, and its group."""
+    """One row for each customer and period with an order: ``bought`` (purchases), ``amount``,
+    and its group.
+    """
     of_column = by is not None and by not in (COHORT, SEGMENT)
     bought = purchases(orders, [by] if of_column and by else [], sequence=of_column, history=False)
     counts = sql(counting(orders.scheme))
     keys = [column("customer"), named(unit.start_of(column("placed_on")), "period")]
-    measures = {"bought": sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"), "amount": sql("SUM(amount)")}
+    measures = {
+        "bought": sql("COUNT(CASE WHEN amount > 0 THEN 1 END)"),
+        "amount": sql("SUM(amount)"),
+    }
     if of_column and by:
         measures["group"] = sql("MIN(CASE WHEN nth = 1 THEN :c END)", c=column(group_name(by)))
-    query = select([*keys, *(named(m, n) for n, m in measures.items())], bought.relation).where(counts)
+    query = select([*keys, *(named(m, n) for n, m in measures.items())], bought.relation).where(
+        counts
+    )
     frame = bought.frame(query.group_by(sql("1"), sql("2"), copy=False)).sort_values(
         ["customer", "period"], ignore_index=True
     )
     bought.close()
     if not (frame["bought"] > 0).any():
         raise DataError(
-            "No customer has a purchase, so there is no value to report. `fairladder check` says what became of the rows."
+            "No customer has a purchase, so there is no value to report. `fairladder check` says "
+            "what became of the rows."
         )
     frame = frame.astype({"bought": np.int64, "amount": np.int64})
     if by == SEGMENT:
         frame["group"] = frame["customer"].map(scored(orders).segments())
     elif of_column:
-        frame["group"] = frame["customer"].map(frame.dropna(subset="group").groupby("customer")["group"].first())
+        frame["group"] = frame["customer"].map(
+            frame.dropna(subset="group").groupby("customer")["group"].first()
+        )
     return frame
 
 
 def _rolled(active: pd.DataFrame, unit: Calendar, by: str | None) -> pd.DataFrame:
-    """The same by longer periods; cohorts are named by the first day of the period of the first purchase."""
-    days = pd.Series({day: pd.Timestamp(unit.floor(day.date())) for day in active["period"].unique()})
+    """The same by longer periods; cohorts are named by the first day of the period of the
+    first purchase.
+    """
+    days = pd.Series(
+        {day: pd.Timestamp(unit.floor(day.date())) for day in active["period"].unique()}
+    )
     keys = ["customer", "period", *(["group"] if "group" in active else [])]
     rolled = active.assign(period=active["period"].map(days).astype("datetime64[s]"))
-    rolled = rolled.groupby(keys, as_index=False, sort=True, dropna=False)[["bought", "amount"]].sum()
+    rolled = rolled.groupby(keys, as_index=False, sort=True, dropna=False)[
+        ["bought", "amount"]
+    ].sum()
     if by == COHORT:
-        first = rolled[rolled["bought"] > 0].groupby("customer")["period"].min().dt.strftime("%Y-%m-%d")
+        first = (
+            rolled[rolled["bought"] > 0].groupby("customer")["period"].min().dt.strftime("%Y-%m-%d")
+        )
         rolled["group"] = rolled["customer"].map(first)
     return rolled
 
 
 def _homes(active: pd.DataFrame) -> "pd.Series[str]":
-    return active.dropna(subset="group").drop_duplicates("customer").set_index("customer")["group"].astype(str)
+    return (
+        active.dropna(subset="group")
+        .drop_duplicates("customer")
+        .set_index("customer")["group"]
+        .astype(str)
+    )
 
 
 def _row(
@@ -293,7 +381,13 @@ def _row(
     key, number = done["customer"].to_numpy(), done["number"].to_numpy()
     both = int(((key[1:] == key[:-1]) & (number[1:] == number[:-1] + 1)).sum())
     could = int((number < last).sum())
-    rate = Fraction(str(retention)) if retention is not None else Fraction(both, could) if could else None
+    rate = (
+        Fraction(str(retention))
+        if retention is not None
+        else Fraction(both, could)
+        if could
+        else None
+    )
     orders, active = int(done["bought"].sum()), len(done)
     inner = Fraction(int(of.loc[inside, "amount"].sum()), scale)
     return {
@@ -306,12 +400,16 @@ def _row(
 def _formula(
     revenue: Fraction, orders: int, active: int, retention: Fraction | None, margin: Fraction
 ) -> dict[str, float]:
-    """Each factor and the product, from whole numbers and exact decimals, each one correctly rounded division."""
+    """Each factor and the product, from whole numbers and exact decimals, each one correctly
+    rounded division.
+    """
 
     def value(rate: Fraction | None) -> float:
         if rate is None or not orders or not 0 <= rate < 1:
             return np.nan
-        return float(revenue / active / (1 - rate) * margin)  # (revenue ÷ orders) × (orders ÷ active)
+        return float(
+            revenue / active / (1 - rate) * margin
+        )  # (revenue ÷ orders) × (orders ÷ active)
 
     known = retention if retention is not None and retention < 1 else None
     return {
@@ -327,30 +425,41 @@ def _formula(
 
 def _few(periods: int, unit: str) -> str:
     return (
-        f"Only {periods} complete {unit}{'s' if periods != 1 else ''}: retention rests on very few steps from one to the next, "
+        f"Only {periods} complete {unit}{'s' if periods != 1 else ''}: retention rests on very "
+        "few steps from one to the next, "
         "and the lifespan on it. Take a shorter --period, or a retention known from elsewhere."
     )
 
 
-def _notes(whole: dict[str, Any], unit: Calendar, periods: int, orders: Read, given: float | None) -> list[str]:
+def _notes(
+    whole: dict[str, Any], unit: Calendar, periods: int, orders: Read, given: float | None
+) -> list[str]:
     notes = []
     if periods < FEW_PERIODS:
         notes.append(_few(periods, unit.period))
     lifespan = whole["lifespan_periods"]
     if lifespan > periods:
         notes.append(
-            f"The lifespan of {lifespan:.1f} {unit}s is longer than the {periods} complete {unit}s there are: nobody has yet been "
+            f"The lifespan of {lifespan:.1f} {unit}s is longer than the {periods} complete "
+            f"{unit}s there are: nobody has yet been "
             "seen to stay that long, so the figure reaches beyond the data."
         )
     spent = orders.spent()
     span = (spent["last_order"].max() - spent["first_order"].min()).days
     if span < 365:
         notes.append(
-            f"The orders span {span} days: customers who come once a year have had no time to return and count as lost, which "
+            f"The orders span {span} days: customers who come once a year have had no time to "
+            "return and count as lost, which "
             "makes the lifespan short and the value low."
         )
     if np.isnan(whole["retention"]):
-        notes.append(f"Nobody could come back yet: there is only one complete {unit}, so there is no formula value.")
+        notes.append(
+            f"Nobody could come back yet: there is only one complete {unit}, so there is no "
+            "formula value."
+        )
     elif whole["retention"] == 0 and given is None:
-        notes.append(f"Nobody came back in the {unit} after, so the lifespan is one {unit}. Is the --period too short?")
+        notes.append(
+            f"Nobody came back in the {unit} after, so the lifespan is one {unit}. Is the "
+            "--period too short?"
+        )
     return notes

@@ -1,4 +1,6 @@
-"""What each customer bought up to a day and after it: the models' data, made where the orders are."""
+"""What each customer bought up to a day and after it: the models' data, made where the orders
+are.
+"""
 
 import datetime as dt
 from collections.abc import Iterator
@@ -29,9 +31,10 @@ from fairladder.wording import counted
 class Histories:
     """Customers with a purchase on or before ``through``, one row each, sorted by id.
 
-    ``frame``: ``customer``, ``first`` and ``last`` (days of purchases up to ``through``), ``days`` (with a purchase),
-    ``bought`` (their purchases, major units); of the days' ages in whole quarters, ``ages`` and ``squares`` (sums of them and of
-    their squares) and ``aged`` (of age times purchases, major units); and of the time after: ``later_days``, ``later_bought``.
+    ``frame``: ``customer``, ``first`` and ``last`` (days of purchases up to ``through``), ``days``
+    (with a purchase), ``bought`` (their purchases, major units); of the days' ages in whole
+    quarters, ``ages`` and ``squares`` (sums of them and of their squares) and ``aged`` (of age
+    times purchases, major units); and of the time after: ``later_days``, ``later_bought``.
     """
 
     frame: pd.DataFrame
@@ -39,10 +42,14 @@ class Histories:
 
     @cached_property
     def buying(self) -> Buying:
-        """Repeat purchases, the last of them and the observation in days; purchases of one day count once."""
+        """Repeat purchases, the last of them and the observation in days; purchases of one day
+        count once.
+        """
         frame = self.frame
         end = pd.Series(pd.Timestamp(self.through), index=frame.index)
-        return Buying.of(frame["days"] - 1, _apart(frame["first"], frame["last"]), _apart(frame["first"], end))
+        return Buying.of(
+            frame["days"] - 1, _apart(frame["first"], frame["last"]), _apart(frame["first"], end)
+        )
 
     def buying_by(self, season: Season) -> Buying:
         """The same by the season's clock."""
@@ -59,27 +66,27 @@ class Histories:
         return np.asarray(self.frame["bought"] / self.frame["days"], dtype=np.float64)
 
 
-#: With fewer customers who ordered on a second day, or fewer days, nothing can be learnt of who stays.
+#: With fewer customers who ordered on a second day, or fewer days, nothing can be learnt of who
+#: stays.
 FEWEST_RETURNED, FEWEST_DAYS = 5, 28
 #: What the reason begins with.
 NOTHING_LEARNT = "Warning: there is no forecast: "
 
 
 def too_little(past: Histories) -> str | None:
-    """Why nothing can be forecast from these histories, in a sentence; None where it can be tried."""
+    """Why nothing can be forecast from these histories, in a sentence; None where it can be
+    tried.
+    """
     returned = int((past.frame["days"] > 1).sum())
     if returned == 0:
-        return (
-            f"{NOTHING_LEARNT}nobody has ordered on a second day, so there is nothing to learn an ordering rate from."
-        )
+        return f"{NOTHING_LEARNT}nobody has ordered on a second day, so there is nothing to learn an ordering rate from."
     span = (past.through - past.frame["first"].min().date()).days
     if span < FEWEST_DAYS:
-        return (
-            f"{NOTHING_LEARNT}the orders span {counted(span, 'days')}, and under {FEWEST_DAYS} do not tell who stays."
-        )
+        return f"{NOTHING_LEARNT}the orders span {counted(span, 'days')}, and under {FEWEST_DAYS} do not tell who stays."
     if returned < FEWEST_RETURNED:
         return (
-            f"{NOTHING_LEARNT}only {counted(returned, 'customers', 'have')} ordered on a second day, and under {FEWEST_RETURNED} do not "
+            f"{NOTHING_LEARNT}only {counted(returned, 'customers', 'have')} ordered on a second "
+            f"day, and under {FEWEST_RETURNED} do not "
             "tell how customers differ."
         )
     return None
@@ -91,15 +98,18 @@ def _apart(first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]") ->
 
 @dataclass(frozen=True)
 class Bought:
-    """A row for each customer and day with an order, kept in the engine: ``customer``, ``placed_on``, ``amount`` (of purchases, minor
-    units; null without one). Made by ``bought``; what is asked of it knows rows up to ``through`` alone.
+    """A row for each customer and day with an order, kept in the engine: ``customer``,
+    ``placed_on``, ``amount`` (of purchases, minor units; null without one). Made by ``bought``;
+    what is asked of it knows rows up to ``through`` alone.
     """
 
     orders: Read
     relation: exp.Expr
     through: dt.date
     several_days: bool
-    """Whether some order has rows on several days, so that it was another one before the last of them."""
+    """Whether some order has rows on several days, so that it was another one before the last
+    of them.
+    """
     closing: ExitStack
 
     def known_on(self, day: dt.date) -> "Bought":
@@ -133,25 +143,36 @@ def _bought(orders: Read, closing: ExitStack) -> Bought:
     orders.require_fit()
     if orders.as_of is None:
         raise DataError(
-            "No row is used, so there is no history to learn from. `fairladder check` says what became of them."
+            "No row is used, so there is no history to learn from. `fairladder check` says what "
+            "became of them."
         )
     measures = {
-        "amount": "SUM(CASE WHEN amount > 0 THEN amount END)", "several": "MAX(CASE WHEN last_on > placed_on THEN 1 ELSE 0 END)"
+        "amount": "SUM(CASE WHEN amount > 0 THEN amount END)",
+        "several": "MAX(CASE WHEN last_on > placed_on THEN 1 ELSE 0 END)"
     }  # fmt: skip
     keys = [column("customer"), column("placed_on")]
-    days = select([*keys, *(named(sql(m), n) for n, m in measures.items())], order_days(orders.rows), "order_days")
+    days = select(
+        [*keys, *(named(sql(m), n) for n, m in measures.items())],
+        order_days(orders.rows),
+        "order_days",
+    )
     kept = orders.engine.keep(days.group_by(*(column(k.name) for k in keys), copy=False))
     closing.callback(orders.engine.forget, kept)
-    several = orders.run(select([named(sql("COALESCE(MAX(several), 0)"), "several")], kept))["several"][0].as_py()
+    several = orders.run(select([named(sql("COALESCE(MAX(several), 0)"), "several")], kept))[
+        "several"
+    ][0].as_py()
     return Bought(orders, kept, orders.as_of, bool(several), closing)
 
 
 def as_they_stood(orders: "Read | Bought", day: dt.date, *, ids: bool = True) -> Histories:
-    """The histories up to a day from the rows up to that day alone, and what followed by all of them.
+    """The histories up to a day from the rows up to that day alone, and what followed by all of
+    them.
 
-    Without ``ids`` there may be no ``customer``: of many customers their texts take longer to bring than all the rest.
+    Without ``ids`` there may be no ``customer``: of many customers their texts take longer to
+    bring than all the rest.
 
-    A line of an earlier order that is booked later, a return say, changes what followed and not what was known.
+    A line of an earlier order that is booked later, a return say, changes what followed and not
+    what was known.
     """
     with bought(orders) as all_days:
         if not all_days.several_days:  # one query then tells both
@@ -163,8 +184,11 @@ def as_they_stood(orders: "Read | Bought", day: dt.date, *, ids: bool = True) ->
     return Histories(frame, day)
 
 
-def histories(orders: "Read | Bought", through: dt.date | None = None, *, ids: bool = True) -> Histories:
-    """The histories up to ``through`` (default: the day of reckoning), and what followed up to the day of reckoning.
+def histories(
+    orders: "Read | Bought", through: dt.date | None = None, *, ids: bool = True
+) -> Histories:
+    """The histories up to ``through`` (default: the day of reckoning), and what followed up to the
+    day of reckoning.
 
     Without ``ids`` there is no ``customer``.
 
@@ -175,7 +199,9 @@ def histories(orders: "Read | Bought", through: dt.date | None = None, *, ids: b
         frame = _by_customer(days, end, ids)
     frame = frame[frame["days"] > 0].reset_index(drop=True)
     if frame.empty:
-        raise DataError(f"Nobody has a purchase on or before {end}, so there is no history to learn from.")
+        raise DataError(
+            f"Nobody has a purchase on or before {end}, so there is no history to learn from."
+        )
     return Histories(frame, end)
 
 
@@ -195,7 +221,9 @@ def _by_customer(bought: Bought, end: dt.date, ids: bool = True) -> pd.DataFrame
     }
     aged = select(["*", named(age, "age")], bought.days(), "days")
     shown = [column("customer")] if ids else []
-    query = select([*shown, *(named(sql(m, d=last_day), n) for n, m in measures.items())], aged, "aged")
+    query = select(
+        [*shown, *(named(sql(m, d=last_day), n) for n, m in measures.items())], aged, "aged"
+    )
     query = query.group_by(column("customer"), copy=False).order_by(column("customer"), copy=False)
     frame: pd.DataFrame = orders.frame(query)
     for name in ("first", "last"):
@@ -214,10 +242,17 @@ _OLDEST = 80
 
 
 def _age(end: dt.date) -> exp.Expr:
-    """Of a day of purchases how many whole quarters of a year it lies before ``end``, as every engine can say it."""
+    """Of a day of purchases how many whole quarters of a year it lies before ``end``, as every
+    engine can say it.
+    """
     branches = [
         (
-            sql("placed_on > :d", d=day_literal(end - dt.timedelta(days=round(365.25 * (quarters + 1) / AGES_A_YEAR)))),
+            sql(
+                "placed_on > :d",
+                d=day_literal(
+                    end - dt.timedelta(days=round(365.25 * (quarters + 1) / AGES_A_YEAR))
+                ),
+            ),
             exp.convert(quarters),
         )
         for quarters in range(_OLDEST)
@@ -226,20 +261,30 @@ def _age(end: dt.date) -> exp.Expr:
 
 
 def buying_days(bought: Bought, through: dt.date) -> pd.DataFrame:
-    """How many customers who had bought by ``through`` bought again on each day: ``day``, ``customers``; first days apart."""
+    """How many customers who had bought by ``through`` bought again on each day: ``day``,
+    ``customers``; first days apart.
+    """
     first = "OVER (PARTITION BY customer)"
-    firsts = select([column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], bought.days(), "days")
+    firsts = select(
+        [column("placed_on"), named(sql(f"MIN(placed_on) {first}"), "first")], bought.days(), "days"
+    )
     last_day = day_literal(through)
-    query = select([named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], firsts, "told")
+    query = select(
+        [named(column("placed_on"), "day"), named(sql("COUNT(*)"), "customers")], firsts, "told"
+    )
     query = query.where(sql("placed_on > first AND first <= :d", d=last_day), copy=False)
-    frame = bought.orders.frame(query.group_by(sql("1"), copy=False).order_by(column("day"), copy=False))
+    frame = bought.orders.frame(
+        query.group_by(sql("1"), copy=False).order_by(column("day"), copy=False)
+    )
     frame["day"] = frame["day"].astype("datetime64[s]")
     return frame
 
 
 @dataclass(frozen=True)
 class Costs:
-    """What the used rows cost the shop: ``each``, major units by customer id; ``missing``, rows with a blank cost, taken as 0."""
+    """What the used rows cost the shop: ``each``, major units by customer id; ``missing``,
+    rows with a blank cost, taken as 0.
+    """
 
     each: "pd.Series[float]"
     missing: int
@@ -252,7 +297,11 @@ class Costs:
     @property
     def notes(self) -> tuple[str, ...]:
         """What a reader has to know."""
-        return (f"{counted(self.missing, 'rows', 'have')} no cost, which counts as 0.",) if self.missing else ()
+        return (
+            (f"{counted(self.missing, 'rows', 'have')} no cost, which counts as 0.",)
+            if self.missing
+            else ()
+        )
 
 
 def costs(orders: Read) -> Costs | None:
@@ -265,8 +314,12 @@ def costs(orders: Read) -> Costs | None:
     rows = select([named(t, n) for n, t in read.items()], orders.rows.tree(), "order_rows")
     rows = rows.where(sql(":s = :used", s=line.state, used=RowState.USED), copy=False)
     sums = {"cost": "COALESCE(SUM(cost), 0)", "missing": "COUNT(CASE WHEN cost IS NULL THEN 1 END)"}
-    query = select([column("customer"), *(named(sql(m), n) for n, m in sums.items())], rows, "costs")
-    frame = orders.frame(query.group_by(sql("1"), copy=False).order_by(column("customer"), copy=False))
+    query = select(
+        [column("customer"), *(named(sql(m), n) for n, m in sums.items())], rows, "costs"
+    )
+    frame = orders.frame(
+        query.group_by(sql("1"), copy=False).order_by(column("customer"), copy=False)
+    )
     each = pd.Series(
         ratio(frame["cost"].to_numpy(dtype=np.int64), 10**orders.scheme.money.decimals),
         index=frame["customer"],

@@ -1,4 +1,6 @@
-"""What is learnt from histories: the season, the trend of order values, the ordering models by that clock, and spend."""
+"""What is learnt from histories: the season, the trend of order values, the ordering models by
+that clock, and spend.
+"""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -42,23 +44,46 @@ class Learnt:
         clock = self.season.clock(np.array([self._end, self._end + days]))
         return float(clock[1] - clock[0])
 
-    def predict(self, method: str, horizon: int, random: np.random.Generator, draws: int = OUTCOMES) -> Prediction:
-        """The forecast of the ``horizon`` days after the histories by one of the models or the naive method.
+    def predict(
+        self, method: str, horizon: int, random: np.random.Generator, draws: int = OUTCOMES
+    ) -> Prediction:
+        """The forecast of the ``horizon`` days after the histories by one of the models or the
+        naive method.
 
         ``draws`` outcomes are drawn for each set of parameters.
         """
         if method == NAIVE:
             return predict(
-                self.past, self.past.buying, None, self.spend, horizon, self.past.day_value, 1.0, random, draws
+                self.past,
+                self.past.buying,
+                None,
+                self.spend,
+                horizon,
+                self.past.day_value,
+                1.0,
+                random,
+                draws,
             )
         chosen = MODELS[method], self.fits[method]
         values = self.prices.today(self.past)
         level = self.prices.ahead(horizon)
-        return predict(self.past, self.buying, chosen, self.spend, self.ahead(horizon), values, level, random, draws)
+        return predict(
+            self.past,
+            self.buying,
+            chosen,
+            self.spend,
+            self.ahead(horizon),
+            values,
+            level,
+            random,
+            draws,
+        )
 
     def total_ratios(self, method: str, horizon: int, random: np.random.Generator) -> Array:
         """``ranges.total_ratios`` of the chosen model, and of the trend of order values."""
-        ratios = total_ratios(MODELS[method], self.fits[method], self.spend, self.buying, self.ahead(horizon), random)
+        ratios = total_ratios(
+            MODELS[method], self.fits[method], self.spend, self.buying, self.ahead(horizon), random
+        )
         wide = self.prices.variance(self.past, horizon)
         if self.season is not None:
             wide += self.season.variance(self._end, self._end + horizon)
@@ -79,15 +104,20 @@ class Learnt:
         return float(since_1970(np.datetime64(self.past.through)))
 
 
-def learn(past: Histories, repeats: Repeats, season: str, steps: Steps, near: "Fit | None" = None) -> Learnt:
+def learn(
+    past: Histories, repeats: Repeats, season: str, steps: Steps, near: "Fit | None" = None
+) -> Learnt:
     """Fit all models, a step for each; or that of one fit, which is begun from.
 
-    ``season`` is ``off``, ``yearly`` (there is one) or ``auto`` (where the orders show one, and two years are there).
+    ``season`` is ``off``, ``yearly`` (there is one) or ``auto`` (where the orders show one, and
+    two years are there).
     """
     models = {n: m for n, m in MODELS.items() if near is None or near.model == n}
     prices = prices_of(past)
     days = past.frame["days"].to_numpy(np.float64)
-    fits = {name: fit_ordering(model, past.buying, near) for name, model in steps.over(models.items())}
+    fits = {
+        name: fit_ordering(model, past.buying, near) for name, model in steps.over(models.items())
+    }
     spend = fit_spend(days, prices.today(past))
     plain = Learnt(past, None, prices, past.buying, fits, spend)
     found = None if season == "off" else _season(plain, repeats, forced=season == "yearly")
@@ -95,7 +125,9 @@ def learn(past: Histories, repeats: Repeats, season: str, steps: Steps, near: "F
 
 
 def _season(plain: Learnt, repeats: Repeats, forced: bool) -> Learnt | None:
-    """What is learnt by the season's clock; None where there is no season, or the clock tells the orders no better."""
+    """What is learnt by the season's clock; None where there is no season, or the clock tells
+    the orders no better.
+    """
     past = plain.past
     if (past.through - past.frame["first"].min().date()).days < YEARS * 365:
         return None
@@ -107,12 +139,15 @@ def _season(plain: Learnt, repeats: Repeats, forced: bool) -> Learnt | None:
     weeks = np.arange(int(monday(first).min()) + 7, end - 5, 7)
     every = np.arange(int(first.min()), end + 1)
     expected = weekly(every, expected_daily(MODELS[best.model], best, first, every, None), weeks)
-    season = season_of(weeks, weekly(days, counts, weeks), expected, WAVES if forced else (0, *WAVES))
+    season = season_of(
+        weeks, weekly(days, counts, weeks), expected, WAVES if forced else (0, *WAVES)
+    )
     if season is None:
         return None
     buying = past.buying_by(season)
     fits = {name: fit_ordering(MODELS[name], buying, fit) for name, fit in plain.fits.items()}
-    # Orders that are likely by the clock lie where it runs fast: the density of a day is that of its time times the rate.
+    # Orders that are likely by the clock lie where it runs fast: the density of a day is that of
+    # its time times the rate.
     gain = (
         max(f.log_likelihood for f in fits.values())
         + float(counts @ np.log(season.rate(days + 0.5)))

@@ -1,4 +1,6 @@
-"""Maximum likelihood: positive parameters on the log scale, several starts, and how sure the result is."""
+"""Maximum likelihood: positive parameters on the log scale, several starts, and how sure the
+result is.
+"""
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -14,9 +16,11 @@ Array = NDArray[np.float64]
 #: Log-likelihood and its gradient at the logarithms of the parameters.
 Objective = Callable[[Array], tuple[float, Array]]
 
-#: Parameters may lie between e⁻⁹ and e¹² (times in units of the average observation, amounts of the average order).
+#: Parameters may lie between e⁻⁹ and e¹² (times in units of the average observation, amounts of the
+#: average order).
 LOW, HIGH = -9.0, 12.0
-#: Spread of the weak prior on each log parameter for small data: a factor of 20 either way is still likely.
+#: Spread of the weak prior on each log parameter for small data: a factor of 20 either way is still
+#: likely.
 WEAK = 3.0
 #: Fewer customers than this, and the weak prior is used.
 SMALL = 300
@@ -26,10 +30,12 @@ VAGUE = 1.0
 
 @dataclass(frozen=True)
 class Fit:
-    """A fitted model: ``parameters`` and ``errors`` (standard errors, None where the likelihood has no curvature) by name.
+    """A fitted model: ``parameters`` and ``errors`` (standard errors, None where the likelihood
+    has no curvature) by name.
 
-    ``covariance`` is that of the logarithms of the parameters, 0 for those at a bound; ``notes`` say in words what a
-    reader has to know before using it. Times are in days, amounts in major units.
+    ``covariance`` is that of the logarithms of the parameters, 0 for those at a bound; ``notes``
+    say in words what a reader has to know before using it. Times are in days, amounts in major
+    units.
     """
 
     model: str
@@ -49,7 +55,9 @@ class Fit:
         return np.array(list(self.parameters.values()))
 
     def draws(self, count: int, random: np.random.Generator) -> Array:
-        """Parameters as uncertain as they are: ndarray (count, parameters), each within a factor e³ of the estimate."""
+        """Parameters as uncertain as they are: ndarray (count, parameters), each within a
+        factor e³ of the estimate.
+        """
         spread, axes = np.linalg.eigh(self.covariance)
         steps = random.standard_normal((count, len(spread))) * np.sqrt(np.clip(spread, 0, None))
         return np.asarray(self.values * np.exp(np.clip(steps @ axes.T, -3, 3)))
@@ -66,10 +74,12 @@ def fit(
     constant: float = 0.0,
     glance: Objective | None = None,
 ) -> Fit:
-    """Maximise ``objective``, a sum over ``customers``, from each of ``starts`` (log parameters) and keep the best.
+    """Maximise ``objective``, a sum over ``customers``, from each of ``starts`` (log parameters)
+    and keep the best.
 
-    ``scales`` turns parameters into days or major units, ``constant`` is what that adds to the log-likelihood. ``glance`` is
-    the same objective on fewer customers that stand for all: the first steps are taken on it, and the curvature is its own.
+    ``scales`` turns parameters into days or major units, ``constant`` is what that adds to the
+    log-likelihood. ``glance`` is the same objective on fewer customers that stand for all: the
+    first steps are taken on it, and the curvature is its own.
     """
     with _libraries().limit(limits=1, user_api="blas"):
         return _fitted(model, names, objective, starts, scales, customers, constant, glance)
@@ -82,7 +92,8 @@ def _libraries() -> ThreadpoolController:
 
 
 def _fitted(
-    model: str, names: Sequence[str], objective: Objective, starts: Sequence[Array], scales: Array, customers: int,
+    model: str, names: Sequence[str], objective: Objective, starts: Sequence[Array], scales: Array,
+    customers: int,
     constant: float, glance: Objective | None,
 ) -> Fit:  # fmt: skip
     penalised = customers < SMALL
@@ -91,17 +102,27 @@ def _fitted(
     def whole(theta: Array, of: Objective = objective) -> tuple[float, Array]:
         value, slope = of(theta)
         scale = max(customers, 1)
-        return (-value + weight * float(theta @ theta) / 2) / scale, (-slope + weight * theta) / scale
+        return (-value + weight * float(theta @ theta) / 2) / scale, (
+            -slope + weight * theta
+        ) / scale
 
     def first_look(theta: Array) -> tuple[float, Array]:
         return whole(theta, glance or objective)
 
-    begun = sorted((_descend(first_look, start, _FIRST_STEPS) for start in starts), key=lambda found: found[1])
+    begun = sorted(
+        (_descend(first_look, start, _FIRST_STEPS) for start in starts), key=lambda found: found[1]
+    )
     ends = sorted((_descend(first_look, at) for at, _ in begun[:2]), key=lambda found: found[1])
-    best, value, left, hessian = _top(whole, ends[0][0], _hessian(first_look, ends[0][0]), customers)
-    for at, _ in ends[1:] if left >= SETTLED else []:  # a flat likelihood can end two descents at different places
+    best, value, left, hessian = _top(
+        whole, ends[0][0], _hessian(first_look, ends[0][0]), customers
+    )
+    for at, _ in (
+        ends[1:] if left >= SETTLED else []
+    ):  # a flat likelihood can end two descents at different places
         best, value, left, hessian = min(
-            (best, value, left, hessian), _top(whole, at, _hessian(first_look, at), customers), key=lambda top: top[1]
+            (best, value, left, hessian),
+            _top(whole, at, _hessian(first_look, at), customers),
+            key=lambda top: top[1],
         )
     settled = left < SETTLED
     free = _inside(best)
@@ -109,7 +130,10 @@ def _fitted(
     parameters = np.exp(best) * scales
     deviations = np.sqrt(np.diag(covariance))
     at_bound = tuple(n for n, ok in zip(names, free, strict=True) if not ok)
-    errors = {n: float(p * d) if ok else None for n, p, d, ok in zip(names, parameters, deviations, known, strict=True)}
+    errors = {
+        n: float(p * d) if ok else None
+        for n, p, d, ok in zip(names, parameters, deviations, known, strict=True)
+    }
     notes = []
     if not settled:
         notes.append(f"The {model} fit stopped before its maximum; take its parameters as rough.")
@@ -117,16 +141,19 @@ def _fitted(
     vague += [n for n, ok, inside in zip(names, known, free, strict=True) if inside and not ok]
     if vague:
         notes.append(
-            f"The data hardly tell {', '.join(vague)} of the {model} model apart: other values would fit as well."
+            f"The data hardly tell {', '.join(vague)} of the {model} model apart: other values "
+            "would fit as well."
         )
     if penalised:
         notes.append(
-            f"Only {customers:,} customer{'' if customers == 1 else 's'}: the {model} fit is held by a weak prior, a factor of 20 "
+            f"Only {customers:,} customer{'' if customers == 1 else 's'}: the {model} fit is held "
+            "by a weak prior, a factor of 20 "
             "around the average either way."
         )
     return Fit(
         model, dict(zip(names, map(float, parameters), strict=True)), errors,
-        -value * max(customers, 1) + weight * float(best @ best) / 2 + constant, customers, settled, at_bound, penalised,
+        -value * max(customers, 1) + weight * float(best @ best) / 2 + constant, customers, settled,
+        at_bound, penalised,
         tuple(notes), covariance,
     )  # fmt: skip
 
@@ -137,19 +164,26 @@ _FIRST_STEPS = 12
 
 def _descend(of: Objective, start: Array, steps: int = 300) -> tuple[Array, float]:
     optimum = minimize(
-        of, np.clip(start, LOW, HIGH), jac=True, method="L-BFGS-B", bounds=[(LOW, HIGH)] * len(start),
-        options={"maxiter": steps, "ftol": 1e-10, "gtol": 1e-8},  # `_polished` goes on from the best
+        of, np.clip(start, LOW, HIGH), jac=True, method="L-BFGS-B",
+        bounds=[(LOW, HIGH)] * len(start),
+        options={"maxiter": steps, "ftol": 1e-10, "gtol": 1e-8},
+        # `_polished` goes on from the best
     )  # fmt: skip
     return np.asarray(optimum.x), float(optimum.fun)
 
 
-#: A fit has settled where what is left to gain is less than this in the log-likelihood of all customers.
+#: A fit has settled where what is left to gain is less than this in the log-likelihood of all
+#: customers.
 SETTLED = 0.01
 _MANY = 20_000
 
 
-def _top(of: Objective, at: Array, hessian: Array, customers: int) -> tuple[Array, float, float, Array]:
-    """Up from a point: where it ends, the value there, what of all customers' log-likelihood is left to gain, and the curvature."""
+def _top(
+    of: Objective, at: Array, hessian: Array, customers: int
+) -> tuple[Array, float, float, Array]:
+    """Up from a point: where it ends, the value there, what of all customers' log-likelihood
+    is left to gain, and the curvature.
+    """
     best, value = _polished(of, at, hessian, customers)
     left = _to_gain(of, best, hessian, customers)
     if left >= SETTLED:
@@ -161,7 +195,9 @@ def _top(of: Objective, at: Array, hessian: Array, customers: int) -> tuple[Arra
 
 
 def _to_gain(of: Objective, at: Array, hessian: Array, customers: int) -> float:
-    """What a Newton step would gain among the parameters inside their bounds, in the log-likelihood of all customers."""
+    """What a Newton step would gain among the parameters inside their bounds, in the
+    log-likelihood of all customers.
+    """
     free = _inside(at)
     if not free.any():
         return 0.0
@@ -174,13 +210,15 @@ def _to_gain(of: Objective, at: Array, hessian: Array, customers: int) -> float:
 
 
 def _polished(of: Objective, best: Array, hessian: Array, customers: int) -> tuple[Array, float]:
-    """On to where the slope is nothing, by BFGS from a known curvature among the parameters inside their bounds.
+    """On to where the slope is nothing, by BFGS from a known curvature among the parameters inside
+    their bounds.
 
     Usual tolerances stop a few thousandths short where the likelihood is flat.
     """
     free = _inside(best)
     value, slope = of(best)
-    # Of very many customers each step takes long, and a slope this small leaves far less than ``SETTLED`` to gain.
+    # Of very many customers each step takes long, and a slope this small leaves far less than
+    # ``SETTLED`` to gain.
     slope_left = 3e-8 if customers <= _MANY else 2e-6
     if free.any() and np.abs(slope[free]).max() > 1e-9:
 
@@ -242,7 +280,9 @@ def softmax(logs: Array) -> tuple[Array, Array]:
 
 
 def distinct(counts: Array) -> tuple[Array, NDArray[np.int64]]:
-    """Counts among which all that occur are, and the place of each row's; a table of all up to the largest where that is small."""
+    """Counts among which all that occur are, and the place of each row's; a table of all up to
+    the largest where that is small.
+    """
     largest = int(counts.max(initial=0))
     if largest > 2 * len(counts) + 1000:
         seen, back = np.unique(counts, return_inverse=True)

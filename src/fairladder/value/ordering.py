@@ -17,7 +17,9 @@ GLANCE = 8_000
 
 
 class OrderingModel(Protocol):
-    """What a model of ordering can tell. ``p`` are its parameters in days; x, t_x, T as in ``Buying``, (rows,)."""
+    """What a model of ordering can tell. ``p`` are its parameters in days; x, t_x, T as in
+    ``Buying``, (rows,).
+    """
 
     @property
     def name(self) -> str:
@@ -43,30 +45,33 @@ class OrderingModel(Protocol):
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
         """Expected purchases in the t days after T of those who have not left."""
 
-    def expected_if_changed(self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float) -> Array:
-        """The same where from now on they leave ``leaving`` times as fast, and order ``rate`` times as often."""
+    def expected_if_changed(
+        self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float
+    ) -> Array:
+        """The same where from now on they leave ``leaving`` times as fast, and order ``rate``
+        times as often.
+        """
 
     def expected_from_start(self, p: Array, t: Array) -> Array:
         """Expected repeat purchases of a new customer in the first t days."""
 
     def simulate_if_active(
-        self,
-        p: Array,
-        x: Array,
-        T: Array,
-        t: float,
-        random: np.random.Generator,
+        self, p: Array, x: Array, T: Array, t: float, random: np.random.Generator
     ) -> NDArray[np.int64]:
         """Purchases in the t days after T of those who have not left, drawn at random."""
 
 
-MODELS: Mapping[str, OrderingModel] = {m.name: m for m in (BetaGeometric(), BetaGeometric(central=True), Pareto())}
+MODELS: Mapping[str, OrderingModel] = {
+    m.name: m for m in (BetaGeometric(), BetaGeometric(central=True), Pareto())
+}
 
 
 def fit_ordering(model: OrderingModel, buying: Buying, near: Fit | None = None) -> Fit:
-    """Fit by maximum likelihood, in units of the average observation; parameters and likelihood in days.
+    """Fit by maximum likelihood, in units of the average observation; parameters and likelihood in
+    days.
 
-    ``near`` is a fit of the same model to much the same customers, which is begun from in place of the usual starts.
+    ``near`` is a fit of the same model to much the same customers, which is begun from in place of
+    the usual starts.
     """
     unit = buying.unit
     scaled = buying.scaled(unit)
@@ -100,13 +105,20 @@ class _Sum:
 
 
 def _with_limits(fitted: Fit, buying: Buying) -> Fit:
-    """What it means where a parameter runs away to its bound: customers do not differ in something, or never do it."""
+    """What it means where a parameter runs away to its bound: customers do not differ in
+    something, or never do it.
+    """
     notes, p = list(fitted.notes), fitted.parameters
     if not float(buying.weight @ buying.x):
-        notes.insert(0, "Nobody has ordered on a second day, so there is nothing to learn an ordering rate from.")
+        notes.insert(
+            0,
+            "Nobody has ordered on a second day, so there is nothing to learn an ordering rate "
+            "from.",
+        )
     elif {"r", "alpha"} & set(fitted.at_bound):
         notes.append(
-            f"The {fitted.model} model finds everybody ordering at the same rate, once in {p['alpha'] / p['r']:,.0f} days."
+            f"The {fitted.model} model finds everybody ordering at the same rate, once in "
+            f"{p['alpha'] / p['r']:,.0f} days."
         )
     if {"a", "b", "s", "beta"} & set(fitted.at_bound):
         if "s" in p:

@@ -1,12 +1,13 @@
 """Pareto/NBD ordering: purchases at a constant rate for a lifetime that ends unseen.
 
-Rates λ ~ gamma(r, α), lifetimes exponential with rates μ ~ gamma(s, β) [1]. The likelihood's integral over the day of
-leaving is taken by Gauss–Legendre quadrature of logarithms, which neither overflows (textbook forms do from about 200
-purchases on) nor cancels where t_x is near T.
+Rates λ ~ gamma(r, α), lifetimes exponential with rates μ ~ gamma(s, β) [1]. The likelihood's
+integral over the day of leaving is taken by Gauss–Legendre quadrature of logarithms, which neither
+overflows (textbook forms do from about 200 purchases on) nor cancels where t_x is near T.
 
 References
 ----------
-.. [1] D. Schmittlein, D. Morrison, R. Colombo (1987), Counting your customers: who are they and what will they do next?,
+.. [1] D. Schmittlein, D. Morrison, R. Colombo (1987), Counting your customers: who are they and
+what will they do next?,
    Management Science 33(1).
 """
 
@@ -26,7 +27,8 @@ from fairladder.value.likelihood import Array, distinct, softmax
 _NEGLIGIBLE = 42.0
 _ROWS = 8_000
 _CORES = min(os.cpu_count() or 1, 8)
-#: Most of the length of the way in ln(y), and of the fall of the logarithm, that so many nodes take to 1e-12 or better.
+#: Most of the length of the way in ln(y), and of the fall of the logarithm, that so many nodes take
+#: to 1e-12 or better.
 _NODES = ((8, 1.6, 4.0), (12, 3.2, 12.0), (24, 8.0, 42.0), (64, np.inf, np.inf))
 _RULES = {n: np.polynomial.legendre.leggauss(n) for n, *_ in _NODES}
 
@@ -41,10 +43,15 @@ class Pareto:
 
     def starts(self, rate: float) -> list[Array]:
         """Log parameters to begin from, for ``rate`` repeat purchases in a unit of time."""
-        return [np.log([r, r / rate, s, beta]) for r, s, beta in ((0.5, 0.6, 1.0), (2.0, 0.4, 0.4), (0.3, 1.5, 3.0))]
+        return [
+            np.log([r, r / rate, s, beta])
+            for r, s, beta in ((0.5, 0.6, 1.0), (2.0, 0.4, 0.4), (0.3, 1.5, 3.0))
+        ]
 
     def log_likelihood(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4, rows)."""
+        """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4,
+        rows).
+        """
         r, alpha, s, beta = p
         seen, back = distinct(x)
         whole = (gammaln(r + seen) - gammaln(r))[back] + r * np.log(alpha) + s * np.log(beta)
@@ -62,15 +69,19 @@ class Pareto:
         return whole + both, slope
 
     def _left(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """ln ∫ s (α + y)^−(r + x) (β + y)^−(s + 1) dy from t_x to T, and its gradient by the parameters themselves.
+        """ln ∫ s (α + y)^−(r + x) (β + y)^−(s + 1) dy from t_x to T, and its gradient by the
+        parameters themselves.
 
-        In z = ln(min(α, β) + y) the integrand is smooth; its tail is cut off where it no longer counts.
+        In z = ln(min(α, β) + y) the integrand is smooth; its tail is cut off where it no longer
+        counts.
         """
         r, alpha, s, beta = p
         near = min(alpha, beta)
         length = np.log1p((T - t_x) / (near + t_x))
         fall = (r + x) * (near + t_x) / (alpha + t_x) + (s + 1) * (near + t_x) / (beta + t_x) - 1
-        length = np.where(fall * length > _NEGLIGIBLE, _NEGLIGIBLE / np.where(fall > 0, fall, 1.0), length)
+        length = np.where(
+            fall * length > _NEGLIGIBLE, _NEGLIGIBLE / np.where(fall > 0, fall, 1.0), length
+        )
         steepest = np.maximum((r + x + s) * length, 0)
         value, slope = np.full(len(x), -np.inf), np.zeros((4, len(x)))
         rest = length > 0
@@ -84,7 +95,9 @@ class Pareto:
             with (
                 ThreadPoolExecutor(_CORES) if len(parts) > 1 else nullcontext() as cores
             ):  # NumPy lets go of Python's lock
-                for rows, found in zip(parts, (cores.map if cores else map)(work, parts), strict=True):
+                for rows, found in zip(
+                    parts, (cores.map if cores else map)(work, parts), strict=True
+                ):
                     value[rows], slope[:, rows] = found
         return value, slope
 
@@ -93,7 +106,9 @@ class Pareto:
     ) -> tuple[Array, Array]:
         return self._integral(p, x[rows], t_x[rows], length[rows], nodes)
 
-    def _integral(self, p: Array, x: Array, t_x: Array, length: Array, nodes: int) -> tuple[Array, Array]:
+    def _integral(
+        self, p: Array, x: Array, t_x: Array, length: Array, nodes: int
+    ) -> tuple[Array, Array]:
         r, alpha, s, beta = p
         near = min(alpha, beta)
         at, weights = _RULES[nodes]
@@ -124,8 +139,12 @@ class Pareto:
         ahead = np.log1p(t / (beta + T))
         return np.asarray((r + x) * (beta + T) / (alpha + T) * ahead * exprel(-(s - 1) * ahead))
 
-    def expected_if_changed(self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float) -> Array:
-        """The same where from now on customers leave ``leaving`` times as fast, and orders come ``rate`` times as often."""
+    def expected_if_changed(
+        self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float
+    ) -> Array:
+        """The same where from now on customers leave ``leaving`` times as fast, and orders
+        come ``rate`` times as often.
+        """
         return np.asarray(rate / leaving * self.expected_if_active(p, x, T, leaving * t))
 
     def expected_from_start(self, p: Array, t: Array) -> Array:
@@ -135,14 +154,11 @@ class Pareto:
         return np.asarray(r * beta / alpha * ahead * exprel(-(s - 1) * ahead))
 
     def simulate_if_active(
-        self,
-        p: Array,
-        x: Array,
-        T: Array,
-        t: float,
-        random: np.random.Generator,
+        self, p: Array, x: Array, T: Array, t: float, random: np.random.Generator
     ) -> NDArray[np.int64]:
-        """Purchases in the t days after T of customers still there; ``p`` (4, …) and ``x``, ``T`` are broadcast."""
+        """Purchases in the t days after T of customers still there; ``p`` (4, …) and ``x``,
+        ``T`` are broadcast.
+        """
         r, alpha, s, beta = p
         rate = random.standard_gamma(r + x) / (alpha + T)
         leaving = random.standard_gamma(s + 0 * x) / (beta + T)

@@ -1,4 +1,6 @@
-"""One method's forecast of the customers of a history: orders, order value, and how far either way."""
+"""One method's forecast of the customers of a history: orders, order value, and how far either
+way.
+"""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -18,7 +20,8 @@ NAIVE = "naive"
 
 @dataclass(frozen=True)
 class Prediction:
-    """Of each customer, (customers,): chance to be active, expected orders and order value; value's 80 % range and variance.
+    """Of each customer, (customers,): chance to be active, expected orders and order value;
+    value's 80 % range and variance.
 
     With the naive method everything but orders and order value is NaN.
     """
@@ -42,10 +45,11 @@ def predict(
     random: np.random.Generator,
     draws: int = OUTCOMES,
 ) -> Prediction:
-    """Forecast the time after ``past``, of length ``horizon`` in the unit of ``buying``; without a model everybody keeps their own
-    past rate.
+    """Forecast the time after ``past``, of length ``horizon`` in the unit of ``buying``; without a
+    model everybody keeps their own past rate.
 
-    ``mean`` is each customer's average value of a day's orders, (customers,); values ahead are ``level`` times as much.
+    ``mean`` is each customer's average value of a day's orders, (customers,); values ahead are
+    ``level`` times as much.
     """
     n = past.frame["days"].to_numpy(np.float64)
     if chosen is None:
@@ -60,12 +64,15 @@ def predict(
     row = buying.row_of
     variance = np.maximum(drawn.square - drawn.mean**2, 0)[row] * scale**2
     return Prediction(
-        active[row], expected[row], spend.expected(n, mean) * level, drawn.low[row] * scale, drawn.high[row] * scale, variance
+        active[row], expected[row], spend.expected(n, mean) * level, drawn.low[row] * scale,
+        drawn.high[row] * scale, variance
     )  # fmt: skip
 
 
 def expected_by_pair(model: OrderingModel, fit: Fit, buying: Buying, horizon: float) -> Array:
-    """Expected orders of those who are active, (rows,), computed once for each pair of purchases and observation."""
+    """Expected orders of those who are active, (rows,), computed once for each pair of
+    purchases and observation.
+    """
     pairs, back = _pairs(buying)
     return np.asarray(model.expected_if_active(fit.values, *pairs, horizon)[back])
 
@@ -78,7 +85,8 @@ def discounted_orders(
     force: float,
     ahead: Callable[[float], float] = float,
 ) -> Array:
-    """∫ e^(−force·u) dE(u) over the horizon for those who are active, (rows,): by parts, with eight nodes a year.
+    """∫ e^(−force·u) dE(u) over the horizon for those who are active, (rows,): by parts, with
+    eight nodes a year.
 
     ``ahead`` turns so many days into the time of ``buying``.
     """
@@ -86,11 +94,15 @@ def discounted_orders(
     at, weights = np.polynomial.legendre.leggauss(8 * max(1, round(horizon / 365)))
     total = np.exp(-force * horizon) * model.expected_if_active(fit.values, *pairs, ahead(horizon))
     for u, w in zip(horizon * (1 + at) / 2, horizon * weights / 2, strict=True):
-        total = total + force * w * np.exp(-force * u) * model.expected_if_active(fit.values, *pairs, ahead(float(u)))
+        total = total + force * w * np.exp(-force * u) * model.expected_if_active(
+            fit.values, *pairs, ahead(float(u))
+        )
     return np.asarray(total[back])
 
 
-def _pairs(buying: Buying) -> tuple[tuple[Array, Array], "np.ndarray[tuple[int], np.dtype[np.int64]]"]:
+def _pairs(
+    buying: Buying,
+) -> tuple[tuple[Array, Array], "np.ndarray[tuple[int], np.dtype[np.int64]]"]:
     key = (
         buying.x * 2.0**22 + buying.T
         if float(buying.x.max(initial=0)) < 2**22

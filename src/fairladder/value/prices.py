@@ -1,13 +1,16 @@
-"""Whether customers' orders grow or shrink in value over time, and what that makes of amounts of other days.
+"""Whether customers' orders grow or shrink in value over time, and what that makes of amounts of
+other days.
 
-Only each customer's own orders are compared: with a_i the values of n orders of age k_i and ā, k̄ their averages, the trend is
-g = −Σ_c (Σ_i (k_i − k̄) a_i ÷ ā) ÷ Σ_c Σ_i (k_i − k̄)², the least-squares slope with a level for each customer (the within
-estimator [1]_), and its error is that of customers drawn anew [2]_.
+Only each customer's own orders are compared: with a_i the values of n orders of age k_i and ā, k̄
+their averages, the trend is g = −Σ_c (Σ_i (k_i − k̄) a_i ÷ ā) ÷ Σ_c Σ_i (k_i − k̄)², the
+least-squares slope with a level for each customer (the within estimator [1]_), and its error is
+that of customers drawn anew [2]_.
 
 References
 ----------
 .. [1] Y. Mundlak (1978), On the pooling of time series and cross section data, Econometrica 46(1).
-.. [2] K.-Y. Liang, S. Zeger (1986), Longitudinal data analysis using generalized linear models, Biometrika 73(1).
+.. [2] K.-Y. Liang, S. Zeger (1986), Longitudinal data analysis using generalized linear models,
+Biometrika 73(1).
 """
 
 from dataclasses import dataclass
@@ -27,20 +30,26 @@ MOST = 0.5
 
 @dataclass(frozen=True)
 class Prices:
-    """``yearly``: the trend as the logarithm of a factor a year, 0 where none is sure; ``error`` of it."""
+    """``yearly``: the trend as the logarithm of a factor a year, 0 where none is sure;
+    ``error`` of it.
+    """
 
     yearly: float
     error: float
 
     def today(self, past: Histories) -> Array:
-        """Each customer's average value of a day with purchases, as it would be on the last day of the histories."""
+        """Each customer's average value of a day with purchases, as it would be on the last
+        day of the histories.
+        """
         if not self.yearly:
             return past.day_value
         age = (past.frame["ages"] / past.frame["days"] + 0.5) / AGES_A_YEAR
         return np.asarray(past.day_value * np.exp(self.yearly * age.to_numpy(np.float64)))
 
     def ahead(self, horizon: float) -> float:
-        """The factor by which values will have changed halfway through the next ``horizon`` days."""
+        """The factor by which values will have changed halfway through the next ``horizon``
+        days.
+        """
         return float(np.exp(self.yearly * horizon / 2 / 365))
 
     def variance(self, past: Histories, horizon: float) -> float:
@@ -61,7 +70,10 @@ def prices_of(past: Histories) -> Prices:
     ages, squares, aged = (frame[c].to_numpy(np.float64) for c in ("ages", "squares", "aged"))
     spread = squares - ages**2 / n
     apart = spread > 0
-    if int(apart.sum()) < FEWEST or (past.through - past.frame["first"].min().date()).days < SHORTEST * 365:
+    if (
+        int(apart.sum()) < FEWEST
+        or (past.through - past.frame["first"].min().date()).days < SHORTEST * 365
+    ):
         return NONE
     n, bought, ages, aged, spread = (v[apart] for v in (n, bought, ages, aged, spread))
     together = -(aged - ages / n * bought) / (bought / n)

@@ -1,4 +1,6 @@
-"""80 % ranges by simulation: outcomes drawn as the models say, with parameters as uncertain as the data leave them."""
+"""80 % ranges by simulation: outcomes drawn as the models say, with parameters as uncertain as
+the data leave them.
+"""
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -16,7 +18,8 @@ from fairladder.value.spend import SpendModel
 SETS, OUTCOMES = 40, 50
 #: Customers whose repeat purchases and observation are this near share their draws.
 _WIDE = 0.06
-#: Cells are drawn in so many parts beside each other, whatever the machine, so that the draws are the same on all.
+#: Cells are drawn in so many parts beside each other, whatever the machine, so that the draws are
+#: the same on all.
 _PARTS = 4
 #: The shares left out below and above.
 TAIL = 0.1
@@ -24,7 +27,9 @@ TAIL = 0.1
 
 @dataclass(frozen=True)
 class Outcomes:
-    """What customers may bring, in units of each one's own ``scale``: per row of the buying, (rows,)."""
+    """What customers may bring, in units of each one's own ``scale``: per row of the buying,
+    (rows,).
+    """
 
     low: Array
     high: Array
@@ -34,16 +39,21 @@ class Outcomes:
 
 
 def outcomes(
-    model: OrderingModel, fit: Fit, spend: SpendModel, buying: Buying, active: Array, horizon: float,
+    model: OrderingModel, fit: Fit, spend: SpendModel, buying: Buying, active: Array,
+    horizon: float,
     random: np.random.Generator, draws: int = OUTCOMES,
 ) -> Outcomes:  # fmt: skip
-    """Ranges that leave out 20 % of outcomes: the tenth on either side, or, where nothing at all is likelier than a tenth,
-    the fifth at the top.
+    """Ranges that leave out 20 % of outcomes: the tenth on either side, or, where nothing at all
+    is likelier than a tenth, the fifth at the top.
 
-    Drawn for cells of like customers that are still there; the chance that they are, ``active`` (rows,), is each row's own.
+    Drawn for cells of like customers that are still there; the chance that they are, ``active``
+    (rows,), is each row's own.
     """
     cell, x, observed = _cells(buying, fit)
-    ordering, amounts = fit.draws(SETS, random), spend.fit.draws(SETS, random) if spend.usable else None
+    ordering, amounts = (
+        fit.draws(SETS, random),
+        spend.fit.draws(SETS, random) if spend.usable else None,
+    )
 
     def part(rows: NDArray[np.int64], own: np.random.Generator) -> Array:
         return _drawn(model, ordering, amounts, x[rows], observed[rows], horizon, own, draws)
@@ -55,11 +65,14 @@ def outcomes(
     skewed = nothing >= TAIL
     low = np.where(skewed, 0.0, _quantile(drawn, cell, active, np.full(len(cell), TAIL)))
     high = _quantile(drawn, cell, active, np.where(skewed, 1 - 2 * TAIL, 1 - TAIL))
-    return Outcomes(low, high, active * drawn.mean(axis=1)[cell], active * (drawn**2).mean(axis=1)[cell])
+    return Outcomes(
+        low, high, active * drawn.mean(axis=1)[cell], active * (drawn**2).mean(axis=1)[cell]
+    )
 
 
 def _drawn(
-    model: OrderingModel, ordering: Array, amounts: Array | None, x: Array, observed: Array, horizon: float,
+    model: OrderingModel, ordering: Array, amounts: Array | None, x: Array, observed: Array,
+    horizon: float,
     random: np.random.Generator, draws: int,
 ) -> Array:  # fmt: skip
     """Outcomes of each cell under all sets of parameters, (cells, SETS·draws), in rising order."""
@@ -71,14 +84,20 @@ def _drawn(
     if amounts is not None:
         p, q, _ = amounts.T[:, None, :, None]
         level = random.standard_gamma(np.broadcast_to(q + p * (at_x + 1), shape))
-        worth = np.where(orders > 0, random.standard_gamma(p * np.maximum(orders, 1)), 0.0) / np.maximum(level, 1e-300)
+        worth = np.where(
+            orders > 0, random.standard_gamma(p * np.maximum(orders, 1)), 0.0
+        ) / np.maximum(level, 1e-300)
     return np.sort(worth.reshape(len(x), SETS * draws), axis=1)
 
 
-def _cells(buying: Buying, fit: Fit) -> tuple["np.ndarray[tuple[int], np.dtype[np.int64]]", Array, Array]:
+def _cells(
+    buying: Buying, fit: Fit
+) -> tuple["np.ndarray[tuple[int], np.dtype[np.int64]]", Array, Array]:
     """The cell of each row, and each cell's average repeat purchases and observation."""
     alpha = fit.parameters["alpha"]
-    many = np.where(buying.x > 12, np.round(np.log(np.maximum(buying.x, 1) / 12) / _WIDE) + 12, buying.x)
+    many = np.where(
+        buying.x > 12, np.round(np.log(np.maximum(buying.x, 1) / 12) / _WIDE) + 12, buying.x
+    )
     long = np.round(np.log(alpha + buying.T) / _WIDE)
     _, cell = np.unique(many * 100_000 + long, return_inverse=True)
     weight = np.bincount(cell, buying.weight)
@@ -89,9 +108,13 @@ def _cells(buying: Buying, fit: Fit) -> tuple["np.ndarray[tuple[int], np.dtype[n
     )
 
 
-def _quantile(drawn: Array, cell: "np.ndarray[tuple[int], np.dtype[np.int64]]", active: Array, level: Array) -> Array:
+def _quantile(
+    drawn: Array, cell: "np.ndarray[tuple[int], np.dtype[np.int64]]", active: Array, level: Array
+) -> Array:
     """Quantiles of: nothing, with chance 1 − active, else one of the cell's draws (sorted rows)."""
-    inside = np.clip((level - (1 - active)) / np.maximum(active, 1e-12), 0, 1) * (drawn.shape[1] - 1)
+    inside = np.clip((level - (1 - active)) / np.maximum(active, 1e-12), 0, 1) * (
+        drawn.shape[1] - 1
+    )
     below = np.floor(inside).astype(np.int64)
     part = inside - below
     above = np.minimum(below + 1, drawn.shape[1] - 1)
@@ -99,9 +122,15 @@ def _quantile(drawn: Array, cell: "np.ndarray[tuple[int], np.dtype[np.int64]]", 
 
 
 def total_ratios(
-    model: OrderingModel, fit: Fit, spend: SpendModel, buying: Buying, horizon: float, random: np.random.Generator
+    model: OrderingModel,
+    fit: Fit,
+    spend: SpendModel,
+    buying: Buying,
+    horizon: float,
+    random: np.random.Generator,
 ) -> Array:
-    """Total expected value under parameters drawn as uncertain as they are ÷ that under the estimates, (200,).
+    """Total expected value under parameters drawn as uncertain as they are ÷ that under the
+    estimates, (200,).
 
     By the slope of its logarithm in those of the parameters: the total is smooth in them.
     """
@@ -111,7 +140,15 @@ def total_ratios(
         p = np.exp(theta)
         active = model.active_probability(p, rows.x, rows.t_x, rows.T)
         return float(
-            np.log(max(float(rows.weight @ (active * model.expected_if_active(p, rows.x, rows.T, horizon))), 1e-300))
+            np.log(
+                max(
+                    float(
+                        rows.weight
+                        @ (active * model.expected_if_active(p, rows.x, rows.T, horizon))
+                    ),
+                    1e-300,
+                )
+            )
         )
 
     logs = _log_ratios(log_total, fit, random)
@@ -127,5 +164,7 @@ def total_ratios(
 
 def _log_ratios(of: Callable[[Array], float], fit: Fit, random: np.random.Generator) -> Array:
     at, step = np.log(fit.values), 1e-3
-    slope = np.array([(of(at + step * e) - of(at - step * e)) / (2 * step) for e in np.eye(len(at))])
+    slope = np.array(
+        [(of(at + step * e) - of(at - step * e)) / (2 * step) for e in np.eye(len(at))]
+    )
     return np.asarray(np.clip((np.log(fit.draws(200, random)) - at) @ slope, -3, 3))

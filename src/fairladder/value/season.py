@@ -1,15 +1,19 @@
-"""The season's clock: what the year does to ordering, and time as it passes for customers who order by it.
+"""The season's clock: what the year does to ordering, and time as it passes for customers who
+order by it.
 
-Weekly repeat orders are regressed on those that a model without a season expects: Poisson with a dispersion of its own, an
-intercept, a straight trend (which growth and what the model misses go into) and a few yearly waves, as many as the Bayesian
-information criterion allows [1]_. The waves alone, brought to a mean of 1, are the season. Time warped by it makes a seasonal
-process of orders an even one [2]_, so the models fit the warped times as they are.
+Weekly repeat orders are regressed on those that a model without a season expects: Poisson with a
+dispersion of its own, an intercept, a straight trend (which growth and what the model misses go
+into) and a few yearly waves, as many as the Bayesian information criterion allows [1]_. The waves
+alone, brought to a mean of 1, are the season. Time warped by it makes a seasonal process of orders
+an even one [2]_, so the models fit the warped times as they are.
 
 References
 ----------
-.. [1] G. Schwarz (1978), Estimating the dimension of a model, Annals of Statistics 6(2); with a dispersion as in K. Burnham,
+.. [1] G. Schwarz (1978), Estimating the dimension of a model, Annals of Statistics 6(2); with a
+dispersion as in K. Burnham,
    D. Anderson (2002), Model selection and multimodel inference, section 2.5.
-.. [2] D. Cox, P. Lewis (1966), The statistical analysis of series of events, chapter 2 (operational time).
+.. [2] D. Cox, P. Lewis (1966), The statistical analysis of series of events, chapter 2
+(operational time).
 """
 
 from collections.abc import Sequence
@@ -46,18 +50,26 @@ class Season:
         return len(self.weights) // 2
 
     def rate(self, day: ArrayLike) -> Array:
-        """How much customers order on these days (counted from 1970) as a multiple of the yearly average, which is 1."""
+        """How much customers order on these days (counted from 1970) as a multiple of the
+        yearly average, which is 1.
+        """
         at = (np.asarray(day, dtype=np.float64) % YEAR) / YEAR * _PIECES
-        return np.asarray(np.exp(_waves(at / _PIECES * YEAR, self.waves) @ self.weights) / self._mean)
+        return np.asarray(
+            np.exp(_waves(at / _PIECES * YEAR, self.waves) @ self.weights) / self._mean
+        )
 
     def clock(self, day: ArrayLike) -> Array:
-        """The season's clock at the beginning of each day (counted from 1970), in days; over a whole year it advances by a year."""
+        """The season's clock at the beginning of each day (counted from 1970), in days; over a
+        whole year it advances by a year.
+        """
         days = np.asarray(day, dtype=np.float64)
         year = np.floor(days / YEAR)
         return np.asarray(year * YEAR + np.interp(days - year * YEAR, *self._year))
 
     def variance(self, begin: float, end: float) -> float:
-        """Of the logarithm of the time from one day to another by the clock, for what is not known of the weights."""
+        """Of the logarithm of the time from one day to another by the clock, for what is not
+        known of the weights.
+        """
         if self.covariance is None:
             return 0.0
 
@@ -96,8 +108,9 @@ def season_of(
 ) -> Season | None:
     """The season of weekly orders, None where no waves are better than any.
 
-    ``weeks`` are the first days (since 1970) of full weeks, ``actual`` the orders in each, ``expected`` those of a model
-    without a season; all (weeks,). ``tried`` are the numbers of waves to choose from.
+    ``weeks`` are the first days (since 1970) of full weeks, ``actual`` the orders in each,
+    ``expected`` those of a model without a season; all (weeks,). ``tried`` are the numbers of
+    waves to choose from.
     """
     told = expected > 0
     weeks, actual, expected = weeks[told], actual[told], expected[told]
@@ -123,9 +136,12 @@ def _waves(days: ArrayLike, waves: int) -> Array:
     return np.stack([np.cos(angle), np.sin(angle)], axis=2).reshape(len(day), 2 * waves)
 
 
-def _regressed(weeks: NDArray[np.int64], actual: Array, expected: Array, waves: int) -> tuple[Array, Array, Array]:
-    """Weights (intercept, trend, waves) of a Poisson regression with the expected orders as its base, the means, and the weights'
-    covariance without a dispersion."""
+def _regressed(
+    weeks: NDArray[np.int64], actual: Array, expected: Array, waves: int
+) -> tuple[Array, Array, Array]:
+    """Weights (intercept, trend, waves) of a Poisson regression with the expected orders as its
+    base, the means, and the weights' covariance without a dispersion.
+    """
     middle = weeks + 3.5
     trend = (middle - middle.mean()) / YEAR
     given = np.column_stack([np.ones(len(weeks)), trend, _waves(middle, waves)])
@@ -135,7 +151,8 @@ def _regressed(weeks: NDArray[np.int64], actual: Array, expected: Array, waves: 
         mean = expected * np.exp(np.clip(given @ weights, -20, 20))
         # Newton's step; a little of a ridge, since some weeks may tell nothing of a wave.
         step = np.linalg.solve(
-            given.T @ (given * mean[:, None]) + 1e-6 * np.eye(len(weights)), given.T @ (actual - mean)
+            given.T @ (given * mean[:, None]) + 1e-6 * np.eye(len(weights)),
+            given.T @ (actual - mean),
         )
         weights = weights + np.clip(step, -2, 2)
         if np.abs(step).max() < 1e-10:
@@ -147,4 +164,6 @@ def _regressed(weeks: NDArray[np.int64], actual: Array, expected: Array, waves: 
 
 def _dispersion(actual: Array, mean: Array, parameters: int) -> float:
     """Pearson's chi-square by its degrees of freedom."""
-    return float(((actual - mean) ** 2 / np.maximum(mean, 1e-9)).sum() / max(len(actual) - parameters, 1))
+    return float(
+        ((actual - mean) ** 2 / np.maximum(mean, 1e-9)).sum() / max(len(actual) - parameters, 1)
+    )

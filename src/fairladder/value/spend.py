@@ -1,4 +1,5 @@
-"""Gamma-gamma spend: what a customer's orders are worth on average, as far as the few that were seen tell.
+"""Gamma-gamma spend: what a customer's orders are worth on average, as far as the few that were
+seen tell.
 
 Order values are gamma(p, ν) around each customer's own level, ν ~ gamma(q, γ) among customers [1].
 
@@ -22,7 +23,9 @@ DEPENDENT = 0.1
 
 
 def log_likelihood(p: Array, n: Array, mean: Array) -> tuple[Array, Array]:
-    """Log-likelihood of the average ``mean`` of ``n`` orders, (customers,), and its gradient by log parameters, (3, customers)."""
+    """Log-likelihood of the average ``mean`` of ``n`` orders, (customers,), and its gradient
+    by log parameters, (3, customers).
+    """
     shape, q, gamma = p
     seen, back = distinct(n)
     seen = np.maximum(seen, 1)  # nobody has none
@@ -39,11 +42,13 @@ def log_likelihood(p: Array, n: Array, mean: Array) -> tuple[Array, Array]:
 
 @dataclass(frozen=True)
 class SpendModel:
-    """The fitted spend model, and how far order value goes with the number of orders, which it assumes it does not.
+    """The fitted spend model, and how far order value goes with the number of orders, which it
+    assumes it does not.
 
-    ``correlation`` is the rank correlation of the average order and the number of orders among customers with at least two
-    (NaN below three of them). Where the data show that it does, values are those of a level that goes with the number of
-    orders to the ``power``, and the model is one of values divided by that.
+    ``correlation`` is the rank correlation of the average order and the number of orders among
+    customers with at least two (NaN below three of them). Where the data show that it does, values
+    are those of a level that goes with the number of orders to the ``power``, and the model is one
+    of values divided by that.
     """
 
     fit: Fit
@@ -56,14 +61,18 @@ class SpendModel:
         return self.fit.parameters["q"] > 1
 
     def expected(self, n: Array, mean: Array) -> Array:
-        """Expected order value of customers with ``n`` orders of ``mean`` on average, in major units."""
+        """Expected order value of customers with ``n`` orders of ``mean`` on average, in major
+        units.
+        """
         if not self.usable:
             return mean
         p, q, _ = self.fit.values
         return np.asarray(p * self.scale(n, mean) / (p * n + q - 1))
 
     def scale(self, n: Array, mean: Array) -> Array:
-        """The unit of the model's draws, for each customer; the customer's own average where the model cannot be used."""
+        """The unit of the model's draws, for each customer; the customer's own average where
+        the model cannot be used.
+        """
         if not self.usable:
             return mean
         level = n**self.power
@@ -105,10 +114,12 @@ SURE, LEAST_POWER = 4.0, 0.05
 
 
 def _power(n: Array, mean: Array) -> float:
-    """How order values go with the number of orders: β of E[value] = e^(α + β ln n) by quasi-likelihood with a constant coefficient of
-    variation, its error that of customers drawn anew; 0 where none is sure.
+    """How order values go with the number of orders: β of E[value] = e^(α + β ln n) by
+    quasi-likelihood with a constant coefficient of variation, its error that of customers drawn
+    anew; 0 where none is sure.
 
-    Not by logarithms of the averages, which are lower for customers of few orders even where all are alike.
+    Not by logarithms of the averages, which are lower for customers of few orders even where all
+    are alike.
     """
     if len(n) < 100 or np.ptp(n) == 0:
         return 0.0
@@ -129,7 +140,9 @@ def _power(n: Array, mean: Array) -> float:
 
 
 def _correlation(n: Array, mean: Array) -> float:
-    """Rank correlation of both among customers with two orders or more (of very many, an even sample)."""
+    """Rank correlation of both among customers with two orders or more (of very many, an even
+    sample).
+    """
     among = np.flatnonzero(n >= 2)
     some = among[:: max(len(among) // 100_000, 1)]
     if len(some) < 3 or np.ptp(n[some]) == 0 or np.ptp(mean[some]) == 0:
@@ -141,22 +154,29 @@ def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
     notes = list(fitted.notes)
     if fitted.parameters["q"] <= 1:
         notes.append(
-            "The spend model's mean is infinite (q ≤ 1): a few orders are so large that no average can be told. Each "
+            "The spend model's mean is infinite (q ≤ 1): a few orders are so large that no "
+            "average can be told. Each "
             "customer's own average stands in its place."
         )
     elif {"q", "gamma"} & set(fitted.at_bound):
-        notes.append("The spend model finds no difference between customers' order values beyond chance.")
+        notes.append(
+            "The spend model finds no difference between customers' order values beyond chance."
+        )
     elif fitted.at_bound:
-        notes.append("The spend model finds each customer's orders alike; their own average is the forecast.")
+        notes.append(
+            "The spend model finds each customer's orders alike; their own average is the forecast."
+        )
     if power:
         notes.append(
-            f"Customers who order more often place {'larger' if power > 0 else 'smaller'} orders: twice as many orders go with "
+            f"Customers who order more often place {'larger' if power > 0 else 'smaller'} orders: "
+            "twice as many orders go with "
             f"{100 * (2**power - 1):+.0f} % in value. The spend model takes that into account."
         )
     elif abs(correlation) > DEPENDENT:
         way = "larger" if correlation > 0 else "smaller"
         notes.append(
-            f"Customers who order more often place {way} orders (rank correlation {correlation:+.2f}), though the spend model "
+            f"Customers who order more often place {way} orders (rank correlation "
+            f"{correlation:+.2f}), though the spend model "
             "takes the two for independent: forecasts of frequent customers are "
             f"{'low' if correlation > 0 else 'high'} to that extent."
         )

@@ -1,15 +1,19 @@
-"""How far totals have been off before, and how much wider than its model's the range of a total has to be for it.
+"""How far totals have been off before, and how much wider than its model's the range of a total
+has to be for it.
 
-A model's own range knows of chance and of what its parameters leave open, and of nothing that the model leaves out. That shows in
-forecasts made earlier: each miss e = ln(forecast ÷ actual), less the variance v that its model knew of, tells of a variance τ²
-beyond it. So does what came of late: where customers order less in the last weeks than the model fitted to the whole history
-expects, something has begun that it does not know, and the total may be off by as much. Few misses can be told, so τ² has a
-prior, and the total a Student t distribution in place of a normal one: with k misses, τ² = (ν₀ s₀² + Σ max(e² − v, 0)) ÷ (ν₀ + k),
-on ν₀ + k degrees of freedom, as for a normal mean with a scaled inverse-χ² prior of the variance [1]_.
+A model's own range knows of chance and of what its parameters leave open, and of nothing that the
+model leaves out. That shows in forecasts made earlier: each miss e = ln(forecast ÷ actual), less
+the variance v that its model knew of, tells of a variance τ² beyond it. So does what came of late:
+where customers order less in the last weeks than the model fitted to the whole history expects,
+something has begun that it does not know, and the total may be off by as much. Few misses can be
+told, so τ² has a prior, and the total a Student t distribution in place of a normal one: with k
+misses, τ² = (ν₀ s₀² + Σ max(e² − v, 0)) ÷ (ν₀ + k), on ν₀ + k degrees of freedom, as for a normal
+mean with a scaled inverse-χ² prior of the variance [1]_.
 
 References
 ----------
-.. [1] A. Gelman, J. Carlin, H. Stern, D. Dunson, A. Vehtari, D. Rubin (2013), Bayesian data analysis, third edition, section 2.6.
+.. [1] A. Gelman, J. Carlin, H. Stern, D. Dunson, A. Vehtari, D. Rubin (2013), Bayesian data
+analysis, third edition, section 2.6.
 """
 
 import datetime as dt
@@ -21,7 +25,8 @@ from scipy.stats import t as student
 
 from fairladder.value.likelihood import Array
 
-#: Before any miss is seen, totals are taken to be off by so much beyond the model, as sure as so many misses would make it.
+#: Before any miss is seen, totals are taken to be off by so much beyond the model, as sure as so
+#: many misses would make it.
 USUAL, AS_SURE_AS = 0.045, 4.0
 
 
@@ -40,18 +45,23 @@ class Miss:
     def log_ratio(self) -> float:
         """ln(forecast ÷ actual); NaN where either is nothing."""
         return (
-            float(np.log(self.value / self.actual_value)) if self.value > 0 and self.actual_value > 0 else float("nan")
+            float(np.log(self.value / self.actual_value))
+            if self.value > 0 and self.actual_value > 0
+            else float("nan")
         )
 
 
 #: What came of late are the repeat orders of so many days, …
 LATE = 30
-#: … of which so many have to be expected to tell anything, and which are so much more uneven than chance.
+#: … of which so many have to be expected to tell anything, and which are so much more uneven than
+#: chance.
 LEAST_LATE, UNEVEN = 20.0, 1.5
 
 
 def lately(actual: float, expected: float) -> float:
-    """The variance of a total that repeat orders of the last ``LATE`` days tell of: ln(actual ÷ expected)² less that of chance."""
+    """The variance of a total that repeat orders of the last ``LATE`` days tell of: ln(actual
+    ÷ expected)² less that of chance.
+    """
     if expected < LEAST_LATE:
         return 0.0
     return float(max(np.log(max(actual, 1.0) / expected) ** 2 - UNEVEN / expected, 0.0))
@@ -59,8 +69,9 @@ def lately(actual: float, expected: float) -> float:
 
 @dataclass(frozen=True)
 class Spread:
-    """What a total is off by beyond its model: ``size`` (of the logarithm, over ``days``) and its degrees of freedom; ``late``, a
-    variance that does not grow with the horizon."""
+    """What a total is off by beyond its model: ``size`` (of the logarithm, over ``days``) and its
+    degrees of freedom; ``late``, a variance that does not grow with the horizon.
+    """
 
     size: float
     freedom: float

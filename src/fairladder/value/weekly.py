@@ -1,4 +1,6 @@
-"""Repeat orders week by week: what a model expects of customers from their first order on, and what came."""
+"""Repeat orders week by week: what a model expects of customers from their first order on, and
+what came.
+"""
 
 import numpy as np
 import pandas as pd
@@ -20,9 +22,15 @@ def monday(day: NDArray[np.int64]) -> NDArray[np.int64]:
 
 
 def expected_daily(
-    model: OrderingModel, fit: Fit, first: NDArray[np.int64], days: NDArray[np.int64], season: Season | None
+    model: OrderingModel,
+    fit: Fit,
+    first: NDArray[np.int64],
+    days: NDArray[np.int64],
+    season: Season | None,
 ) -> Array:
-    """Repeat orders expected on each of consecutive ``days``, of customers whose first order was on ``first``; (days,)."""
+    """Repeat orders expected on each of consecutive ``days``, of customers whose first order
+    was on ``first``; (days,).
+    """
     began, count = np.unique(first, return_counts=True)
     edges = np.append(days, days[-1] + 1).astype(np.float64)
     # A customer can come again from the day after the first on.

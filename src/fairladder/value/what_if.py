@@ -1,4 +1,6 @@
-"""What a change is worth: retention, frequency or order value moved, in the formula and in the forecast side by side."""
+"""What a change is worth: retention, frequency or order value moved, in the formula and in the
+forecast side by side.
+"""
 
 from dataclasses import dataclass
 
@@ -17,7 +19,9 @@ from fairladder.wording import money
 
 @dataclass(frozen=True)
 class Change:
-    """What is taken to change: ``retention`` in points (0.05 is from 60 % to 65 %), the others as a share (0.1 is a tenth more)."""
+    """What is taken to change: ``retention`` in points (0.05 is from 60 % to 65 %), the others
+    as a share (0.1 is a tenth more).
+    """
 
     retention: float = 0.0
     frequency: float = 0.0
@@ -27,10 +31,13 @@ class Change:
         for name, share in (("frequency", self.frequency), ("order value", self.order_value)):
             if not -1 < share <= 10:
                 raise UsageError(
-                    f"A change of {name} by {100 * share:+g} % cannot be; it lies above -100 % and up to +1,000 %."
+                    f"A change of {name} by {100 * share:+g} % cannot be; it lies above -100 % "
+                    "and up to +1,000 %."
                 )
         if not self:
-            raise UsageError("Nothing changes: say by how much retention, frequency or order value would.")
+            raise UsageError(
+                "Nothing changes: say by how much retention, frequency or order value would."
+            )
 
     def __bool__(self) -> bool:
         return bool(self.retention or self.frequency or self.order_value)
@@ -50,9 +57,10 @@ class Change:
 class WhatIf(Answer):
     """``frame``: a row for the formula and one for the forecast.
 
-    Columns: ``answer``; ``value_now`` and ``value_then`` (per customer, major units), ``value_change``, ``change_low`` and
-    ``change_high`` (of the formula with retention 5 points down and up, of the forecast its 80 % range); ``all_change``,
-    ``all_low`` and ``all_high``, the change for all customers. Null where there is no formula value or no forecast by a model.
+    Columns: ``answer``; ``value_now`` and ``value_then`` (per customer, major units),
+    ``value_change``, ``change_low`` and ``change_high`` (of the formula with retention 5 points
+    down and up, of the forecast its 80 % range); ``all_change``, ``all_low`` and ``all_high``, the
+    change for all customers. Null where there is no formula value or no forecast by a model.
     """
 
     change: Change
@@ -90,9 +98,10 @@ def what_if(
 ) -> WhatIf:
     """What a change would be worth per customer and for all, by the formula and by the forecast.
 
-    ``retention`` in points of the formula's period (0.05: five points), ``frequency`` and ``order_value`` as shares (0.1: a tenth
-    more). In the forecast the chance to leave is moved as the formula's is: leaving at a steady rate, retention r in a period
-    and r' after the change, customers leave ln r' ÷ ln r times as fast; nobody who has left comes back.
+    ``retention`` in points of the formula's period (0.05: five points), ``frequency`` and
+    ``order_value`` as shares (0.1: a tenth more). In the forecast the chance to leave is moved as
+    the formula's is: leaving at a steady rate, retention r in a period and r' after the change,
+    customers leave ln r' ÷ ln r times as fast; nobody who has left comes back.
 
     Raises UsageError where nothing changes, or retention would not lie between 0 and 1.
 
@@ -107,7 +116,8 @@ def what_if(
     rate = float(row["retention"])
     if change.retention and not 0 < rate + change.retention < 1:
         raise UsageError(
-            f"Retention is {100 * rate:.1f} % from one {formula.period} to the next; {100 * change.retention:+g} points would make it "
+            f"Retention is {100 * rate:.1f} % from one {formula.period} to the next; "
+            f"{100 * change.retention:+g} points would make it "
             f"{100 * (rate + change.retention):.1f} %, which is no share of customers."
         )
     grown = (1 + change.frequency) * (1 + change.order_value)
@@ -123,8 +133,10 @@ def what_if(
     expected = float(forecast.frame["expected_value"].sum(min_count=1))
     ends = sorted(total * share)
     rows = [
-        ("by formula", now, now + moves[0], moves[0], *_ends(moves[1:]), moves[0] * people, *(e * people for e in _ends(moves[1:]))),
-        (f"in the next {forecast.horizon} days", expected / people, (expected + total) / people, total / people,
+        ("by formula", now, now + moves[0], moves[0], *_ends(moves[1:]), moves[0] * people,
+        *(e * people for e in _ends(moves[1:]))),
+        (f"in the next {forecast.horizon} days", expected / people, (expected + total) / people,
+        total / people,
          ends[0] / people, ends[1] / people, total, *ends),
     ]  # fmt: skip
     columns = [
@@ -141,9 +153,14 @@ def what_if(
     notes = ["Nothing is said of what it would cost, or whether it can be done."]
     if change.frequency:
         notes.append(
-            "Customers who order more often leave no sooner in the formula; by the beta-geometric models each order is a chance to leave."
+            "Customers who order more often leave no sooner in the formula; by the beta-geometric "
+            "models each order is a chance to leave."
         )
-    return WhatIf(change, pd.DataFrame(rows, columns=columns).astype(dict.fromkeys(columns[1:], float)), tuple(notes))
+    return WhatIf(
+        change,
+        pd.DataFrame(rows, columns=columns).astype(dict.fromkeys(columns[1:], float)),
+        tuple(notes),
+    )
 
 
 def _formula(row: "pd.Series[float]", rate: float) -> float:
@@ -169,27 +186,38 @@ def _forecast_change(forecast: Forecast, change: Change, rate: float) -> Array:
             return np.full(len(value), np.nan)
         slower = float(np.log(rate + change.retention) / np.log(rate))
     learnt, model = forecast.learnt, MODELS[forecast.method]
-    buying, p, t = learnt.buying, learnt.fits[forecast.method].values, learnt.ahead(forecast.horizon)
+    buying, p, t = (
+        learnt.buying,
+        learnt.fits[forecast.method].values,
+        learnt.ahead(forecast.horizon),
+    )
     before = model.expected_if_active(p, buying.x, buying.T, t)
     after = model.expected_if_changed(p, buying.x, buying.T, t, slower, 1 + change.frequency)
     ratio = np.where(before > 0, after / np.where(before > 0, before, 1), 1.0)[buying.row_of]
     return np.asarray(value * (ratio * (1 + change.order_value) - 1))
 
 
-# --------------------------------------------------------------------------------------------------------- win-back contacts
+# --------------------------------------------------------------------------------------------------
 
 
 def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
-    """What contacting each customer is expected to bring back, major units after margin, by customer id.
+    """What contacting each customer is expected to bring back, major units after margin, by
+    customer id.
 
-    ``response`` is the share of those who have left that a contact brings back to ordering as they did; the worth is response ×
-    (1 − chance to be active) × what the customer is expected to bring over the horizon while active. A contact may cost that
-    much before it loses money. Raises UsageError for a response that is no share, DataError without a forecast by a model.
+    ``response`` is the share of those who have left that a contact brings back to ordering as they
+    did; the worth is response × (1 − chance to be active) × what the customer is expected to bring
+    over the horizon while active. A contact may cost that much before it loses money. Raises
+    UsageError for a response that is no share, DataError without a forecast by a model.
     """
     if not 0 < response <= 1:
-        raise UsageError(f"A response lies above 0 and up to 1 (5 % is 0.05), and {response:g} does not.")
+        raise UsageError(
+            f"A response lies above 0 and up to 1 (5 % is 0.05), and {response:g} does not."
+        )
     if forecast.learnt is None or forecast.method not in MODELS:
-        raise DataError("What a return is worth takes a forecast by a model of who stays, and here there is none.")
+        raise DataError(
+            "What a return is worth takes a forecast by a model of who stays, and here there is "
+            "none."
+        )
     learnt, model = forecast.learnt, MODELS[forecast.method]
     buying = learnt.buying
     p = learnt.fits[forecast.method].values
@@ -200,19 +228,25 @@ def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
 
 
 def _if_active(forecast: Forecast) -> Array:
-    """What each customer is expected to bring over the horizon while there, (customers,); of a forecast by a model."""
+    """What each customer is expected to bring over the horizon while there, (customers,); of a
+    forecast by a model.
+    """
     learnt = forecast.learnt
     assert learnt is not None
     buying, p = learnt.buying, learnt.fits[forecast.method].values
-    there = MODELS[forecast.method].expected_if_active(p, buying.x, buying.T, learnt.ahead(forecast.horizon))
+    there = MODELS[forecast.method].expected_if_active(
+        p, buying.x, buying.T, learnt.ahead(forecast.horizon)
+    )
     return np.asarray(there[buying.row_of] * forecast.per_order)
 
 
 def break_even(forecast: Forecast, segments: "pd.Series[str]", response: float) -> pd.DataFrame:
-    """What a win-back contact may cost in each segment: ``segment``, ``customers``, ``active_probability`` (average),
-    ``value_if_active`` (average over the horizon), ``break_even`` (average worth of a contact), ``all_worth`` (of contacting all).
+    """What a win-back contact may cost in each segment: ``segment``, ``customers``,
+    ``active_probability`` (average), ``value_if_active`` (average over the horizon),
+    ``break_even`` (average worth of a contact), ``all_worth`` (of contacting all).
 
-    ``segments`` by customer id; the segment where a contact is worth most comes first. Raises as ``worth_of_return`` does.
+    ``segments`` by customer id; the segment where a contact is worth most comes first. Raises as
+    ``worth_of_return`` does.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -229,7 +263,10 @@ def break_even(forecast: Forecast, segments: "pd.Series[str]", response: float) 
     })  # fmt: skip
     by = table.groupby("segment", sort=True)
     found = pd.DataFrame({
-        "customers": by.size(), "active_probability": by["active_probability"].mean(), "value_if_active": by["value_if_active"].mean(),
+        "customers": by.size(), "active_probability": by["active_probability"].mean(),
+        "value_if_active": by["value_if_active"].mean(),
         "break_even": by["worth"].mean(), "all_worth": by["worth"].sum(),
     })  # fmt: skip
-    return found.reset_index().sort_values(["break_even", "segment"], ascending=[False, True], ignore_index=True)
+    return found.reset_index().sort_values(
+        ["break_even", "segment"], ascending=[False, True], ignore_index=True
+    )

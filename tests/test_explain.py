@@ -10,6 +10,7 @@ import pytest
 import fairladder as fl
 from fairladder.scheme import scheme_from
 from fairladder.scores.rescoring import rescoring_of
+from fairladder.value.to_score import scored as people_scored
 
 AS_OF = pd.Timestamp("2026-06-30")
 
@@ -208,8 +209,9 @@ def test_many_ladders_at_once_place_like_one_after_the_other(shop, file):
     """Rules by scores, totals, codes, percentiles and names; ladders within districts; where a rule names a tier, none at once."""
     scheme = fl.load_scheme(shop / ("scheme.toml" if file == "within" else file))
     scheme = scheme.with_options(scores={"within": "district"}) if file == "within" else scheme
-    customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
-    quick, random = rescoring_of(customers, scheme), np.random.default_rng(3)
+    orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
+    customers = orders.customers()
+    quick, random = rescoring_of(customers, people_scored(orders)), np.random.default_rng(3)
     samples = [np.sort(random.choice(len(customers), len(customers))) for _ in range(4)]
     placed = quick.segments([quick.ladders(rows) for rows in samples])
     names = [s.name for s in scheme.segments]
@@ -225,6 +227,7 @@ def test_many_ladders_at_once_place_like_one_after_the_other(shop, file):
     by_tier = scheme_from(
         {**fl.load_scheme(shop / "scheme.toml").settings(), "segments": rules}, "test"
     )
+    by_tier = people_scored(fl.open_orders(shop / "orders.csv", scheme=by_tier))
     assert rescoring_of(customers, by_tier) is None
 
 

@@ -271,7 +271,8 @@ def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(
 
 def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
     scheme = scheme_of(shop, scores={"within": "district"})
-    customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
+    orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
+    customers = orders.customers()
     home = customers[customers["district"] != "Oxenholt"]
     ladders = fl.fit_ladders(home, scheme)
     scored = fl.score(customers, scheme, ladders=ladders)
@@ -282,8 +283,9 @@ def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
         .all()
     )
     from fairladder.scores.fairness import ladder_notes
+    from fairladder.value.to_score import scored as people_scored
 
-    told = " ".join(ladder_notes(customers, ladders))
+    told = " ".join(ladder_notes(people_scored(orders, ladders=ladders)))
     assert "no ladder was saved for Oxenholt" in told
     few = fl.GroupedLadder.fit(
         "town",

@@ -526,7 +526,7 @@ def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
     assert (
         (ratio > 1.1**-0.55) & (ratio < 1.1**-0.3)
     ).all()  # a year at 10 %: about half a year's discount, some order soon
-    members = quillmoor.members.frame.set_index("customer")["district"]
+    members = quillmoor.members.table.to_pandas().set_index("customer")["district"]
     by_district = forecast.totals(members)
     whole = forecast.totals().iloc[0]
     shares = forecast.top_shares.set_index("customers")["share"]

@@ -51,8 +51,14 @@ def measured_customers(
     parts = [exp.Column(this=exp.Star(), table=exp.to_identifier("measured"))]
     parts += [column(name) for name in cells.named_selects[1:]]
     both = select(parts, measured, "measured")
-    there_too = orders.engine.hand_over(cells, keep=False)
-    beside = select(["*"], there_too).subquery("cells", copy=False)
+    # On the way they have names of their own, since a database tells days by the names of ours.
+    carried_over = {name: f"of {name}" for name in cells.named_selects[1:]}
+    apart = [named(column(name), of) for name, of in carried_over.items()]
+    handed = orders.engine.hand_over(
+        select([column("customer"), *apart], cells, "carried"), keep=False
+    )
+    back = [named(column(of), name) for name, of in carried_over.items()]
+    beside = select([column("customer"), *back], handed).subquery("cells", copy=False)
     return both.join(beside, using=["customer"], join_type="left", copy=False)
 
 

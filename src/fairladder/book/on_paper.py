@@ -20,7 +20,7 @@ from fairladder.engine.dialects import (
     written_as,
 )
 from fairladder.engine.layout import laid_out
-from fairladder.engine.protocol import Limits
+from fairladder.engine.limits import Limits
 from fairladder.errors import UsageError, nearest
 from fairladder.orders import cells
 from fairladder.orders.rows import Rows

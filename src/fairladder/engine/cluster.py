@@ -21,7 +21,7 @@ from fairladder.engine import spark
 from fairladder.engine.addresses import local_path
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
-from fairladder.engine.protocol import Limits
+from fairladder.engine.limits import Limits
 from fairladder.engine.words import in_words
 from fairladder.errors import DataError, UsageError, shortened
 from fairladder.scratch import scratch_path

@@ -18,7 +18,7 @@ from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module
 from fairladder.engine.backends import Backend, backend_of
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
-from fairladder.engine.protocol import Limits
+from fairladder.engine.limits import Limits
 from fairladder.errors import DataError, Question, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 

@@ -17,7 +17,7 @@ from sqlglot import exp
 
 from fairladder.engine.exact import EXACT_MINOR, exact_minor_functions
 from fairladder.engine.layout import laid_out
-from fairladder.engine.protocol import Limits
+from fairladder.engine.limits import Limits
 from fairladder.errors import DataError, shortened
 from fairladder.scratch import scratch_folder, scratch_path
 from fairladder.sqltree import select

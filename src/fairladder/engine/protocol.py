@@ -2,45 +2,18 @@
 
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol
 
 import pyarrow as pa
 from sqlglot import exp
+
+from fairladder.engine.limits import Limits
 
 if TYPE_CHECKING:
     from fairladder.engine.embedded import Embedded
 
 #: The signs of currency there are in Unicode, for engines whose patterns have no name for them.
 CURRENCY_SIGNS = "$¢-¥֏؋߾߿৲৳৻૱௹฿៛₠-⃀꠸﷼﹩＄￠￡￥￦"
-
-
-@dataclass(frozen=True)
-class Limits:
-    """What an engine allows or prefers. Callers read these values and never ask which engine
-    they have.
-    """
-
-    rows_here: int | None = None
-    """The most customers that may come to this machine; None if any number may."""
-    set_aside: int | None = None
-    """The most set-aside rows that are shown; None if all are."""
-    looked_at: int = 1_000_000
-    """The most rows that every command looks at a second time; of more than these only `check`
-    does.
-    """
-    customer_findings: bool = True
-    """True if every command looks at the customers; otherwise only `check` does."""
-    ids_as_written: bool = True
-    """True if grouping by untrimmed ids first saves time."""
-    channel_bits: bool = True
-    """True if a few channels are read faster as bits than as text."""
-    windows: bool = True
-    """True if ranks of all customers can be computed by one window; otherwise they are added
-    up from buckets.
-    """
-    note: str = ""
-    """A sentence for `check` about what the engine cannot show; empty if there is none."""
 
 
 class Engine(Protocol):

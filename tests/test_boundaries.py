@@ -9,6 +9,7 @@ import pytest
 
 import fairladder as fl
 from conftest import in_database, needs_mariadb
+from fairladder.history.ledger import ledger_listing, sums_of_ledger
 from fairladder.orders.guess import _is_like_quantity
 from fairladder.report import contents, customers, figures
 from fairladder.value.season import YEAR, season_of
@@ -200,3 +201,129 @@ def test_a_rate_is_a_positive_number(tmp_path, rate, read):
     else:
         with pytest.raises(fl.DataError, match="a positive number"):
             fl.open_orders(tmp_path / "o.csv", scheme=scheme)
+
+
+@pytest.mark.parametrize(
+    ("count", "ties", "listed"),
+    [
+        (1, "include", "a"),
+        (2, "include", "abc"),
+        (2, "exclude", "a"),
+        (3, "exclude", "abc"),
+        (4, "exclude", "abcd"),
+    ],
+)
+@pytest.mark.parametrize("within", [None, "only_channel"])
+def test_those_who_tie_at_the_last_place_are_in_or_out_together(count, ties, listed, within):
+    """Spends of 9, 7, 7 and 4: of two places the second is shared by two."""
+    spends = zip("abcd", (9.0, 7.0, 7.0, 4.0), strict=True)
+    orders = opened([(who, who, DAY, spend, "web") for who, spend in spends])
+    for found in (
+        orders.top(count=count, ties=ties, within=within),
+        fl.top(orders.customers(), count=count, ties=ties),
+    ):
+        assert "".join(found["customer"]) == listed
+        assert found["rank"].tolist() == [1, 2, 2, 4][: len(listed)]
+
+
+def test_a_ledger_counts_purchases_repeats_and_refunds():
+    rows = [
+        ("a", "1", DAY, 5, "web"),
+        ("a", "2", DAY, 6, "web"),
+        ("a", "3", DAY, -1, "web"),
+        ("b", "4", DAY, 0, "web"),
+        ("b", "5", DAY, 2, "web"),
+    ]
+    assert sums_of_ledger(ledger_listing(opened(rows))) == (3, 1, 1)
+
+
+def test_blanks_come_last_whichever_end_is_better(tmp_path, fairladder):
+    """One order each for b and c, so that their gap is blank; the gap of a is 4 days and that of d 2, and less is better."""
+    rows = [("a", 0), ("a", 4), ("b", 0), ("c", 1), ("d", 0), ("d", 2)]
+    lines = [
+        f"{who},{n},{DAY + dt.timedelta(days=day)},{n + 1}" for n, (who, day) in enumerate(rows)
+    ]
+    (tmp_path / "o.csv").write_text("\n".join(["customer,order,placed,amount", *lines]))
+    for column, order in (("average_gap_days", "dabc"), ("orders", "adbc"), ("spend", "")):
+        table = fairladder(
+            "customers", tmp_path / "o.csv", "--sort", column, "--columns", "customer", "--quiet"
+        ).stdout
+        wanted = (
+            order
+            if column != "spend"
+            else "".join(sorted("abcd", key=lambda c: -{"a": 3, "b": 3, "c": 4, "d": 11}[c]))
+        )
+        assert "".join(table.split()[1:]) == wanted, column
+        people = fl.select(fl.open_orders(tmp_path / "o.csv").customers(), sort=column)
+        assert "".join(people["customer"]) == wanted
+
+
+def test_what_is_no_number_in_a_typed_customers_file_is_blank(tmp_path):
+    members = pd.DataFrame(
+        {
+            "customer": ["a", "b", "c"],
+            "weight": [1.5, np.nan, 2.0],
+            "born": pd.to_datetime(["1990-01-01 10:00", None, "1991-01-01 00:00"]),
+        }
+    )
+    members["children"] = pd.array([1, None, 2], dtype="Int64")
+    members.to_parquet(tmp_path / "m.parquet")
+    (tmp_path / "o.csv").write_text(
+        "customer,order,placed,amount\na,1,2026-01-01,5\nb,2,2026-01-01,6\n"
+    )
+    rules = [
+        {"name": "blank", "when": "weight IS NULL", "stance": "grow"},
+        {"name": "rest", "otherwise": True, "stance": "keep"},
+    ]
+    orders = fl.open_orders(
+        tmp_path / "o.csv", customers=tmp_path / "m.parquet", scheme={"segments": rules}
+    )
+    assert orders.score()["segment"].tolist() == ["rest", "blank", "rest"]
+    people = orders.customers()
+    assert people["weight"].isna().tolist() == [False, True, False]
+    fl.write(people[["customer", "weight", "born", "children"]], tmp_path / "c.csv")
+    assert (
+        tmp_path / "c.csv"
+    ).read_text() == "customer,weight,born,children\na,1.5,1990-01-01,1\nb,,,\nc,2.0,1991-01-01,2\n"
+    assert fl.select(people, when="weight IS NULL OR children > 1")["customer"].tolist() == [
+        "b",
+        "c",
+    ]
+
+
+def test_those_who_returned_have_bought_since():
+    """Both were to be won back on the earlier day; one of them bought after it."""
+    later = DAY + dt.timedelta(days=100)
+    rows = [
+        ("a", "1", DAY, 5, "web"),
+        ("b", "2", DAY, 5, "web"),
+        ("a", "3", later, 5, "web"),
+        ("z", "4", later, 1, "web"),
+    ]
+    segments = [
+        {"name": "late", "when": "orders > 0", "stance": "win-back"},
+        {"name": "rest", "otherwise": True, "stance": "leave"},
+    ]
+    moved = opened(rows, segments=segments).compare(DAY + dt.timedelta(days=50), later)
+    assert (moved.returned, moved.new) == (1, 1)
+
+
+def test_exclusions_leave_out_those_who_are_named_and_no_others(tmp_path):
+    (tmp_path / "out.csv").write_text("customer\nb\nnobody\n")
+    orders = opened([(who, who, DAY, 5.0, "web") for who in "abc"])
+    made = fl.campaign(orders, when="orders > 0", exclude=[str(tmp_path / "out.csv")])
+    assert made.frame["customer"].tolist() == ["a", "c"]
+    assert made.funnel["removed"].tolist() == [0, 0, 1]
+
+
+def test_a_purchase_that_ties_does_not_stand_above():
+    """Spends of 1 to 10: above the ninth stand 8 of 10, so (8 + 0.5) / 10 = 85 %; a tie with the ninth is (7 + 1) / 10."""
+    segments = [
+        {"name": "high", "when": "percentile >= 85", "stance": "keep"},
+        {"name": "rest", "otherwise": True, "stance": "leave"},
+    ]
+    orders = opened(
+        [(f"c{n}", f"o{n}", DAY, float(n), "web") for n in range(1, 11)], segments=segments
+    )
+    (why,) = fl.explain(orders, ["c1"])
+    assert [change.by for change in why.changes if change.kind == "purchase"] == [801]

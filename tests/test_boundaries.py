@@ -5,6 +5,8 @@ from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 
 import fairladder as fl
@@ -267,7 +269,9 @@ def test_what_is_no_number_in_a_typed_customers_file_is_blank(tmp_path):
         }
     )
     members["children"] = pd.array([1, None, 2], dtype="Int64")
-    members.to_parquet(tmp_path / "m.parquet")
+    table = pa.Table.from_pandas(members, preserve_index=False)
+    weights = pa.array([1.5, float("nan"), 2.0])  # pandas would write a blank
+    pq.write_table(table.set_column(1, "weight", weights), tmp_path / "m.parquet")
     (tmp_path / "o.csv").write_text(
         "customer,order,placed,amount\na,1,2026-01-01,5\nb,2,2026-01-01,6\n"
     )

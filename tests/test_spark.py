@@ -286,7 +286,7 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
     wanted = [e.as_json() for e in here.explain(ids)]
     assert [e.as_json() for e in there.explain(ids)] == wanted
     with monkeypatch.context() as many:  # more than can come here, which explanations do without
-        many.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=10))
+        many.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=200))
         assert [e.as_json() for e in there.explain(ids)] == wanted
     (tmp_path / "leave-out.csv").write_text("customer\n" + "\n".join(people["customer"][::7]))
     earlier = fl.campaign(here, when="orders > 3").frame

@@ -180,7 +180,7 @@ class Cluster:
         return self._frame(query)
 
     def came_here(self, count: int, why: str) -> str:
-        """A sentence that says that so many customers came to this machine."""
+        """Return the sentence that reports how many customers were brought here, and why."""
         return f"{counted(count, 'customers', 'were')} brought here from the cluster, one row each, {why}."
 
     def _frame(self, query: exp.Expr) -> "DataFrame":

@@ -62,7 +62,7 @@ class Sheet:
 
     @classmethod
     def of(cls, frame: pd.DataFrame) -> Sheet:
-        """A DataFrame; what it knows of its columns comes along."""
+        """Make a sheet from a DataFrame, including which of its columns are money or carried."""
         columns = {
             str(name): pa.array(_of_one_type(values), from_pandas=True)
             for name, values in frame.items()

@@ -51,7 +51,7 @@ def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Sel
 
 
 def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
-    """``people_to_score`` as a DataFrame of pandas, sorted by id."""
+    """The customers of ``people_to_score`` as a pandas DataFrame, sorted by id."""
     orders.groups.require_few()
     query = people_to_score(orders, *others)
     table = orders.customer_engine.table(
@@ -63,7 +63,10 @@ def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
 def scored(
     orders: Read, *others: str, ladders: "Mapping[str, AnyLadder] | None" = None
 ) -> "Scored":
-    """``scores.scored.scored`` of ``people_to_score``."""
+    """The customers of ``people_to_score`` with their scores, on these ladders or on fitted ones.
+
+    Raises DataError where nobody has a purchase, UsageError for a missing ladder.
+    """
     from fairladder.scores.scored import scored as scored_of
 
     return scored_of(

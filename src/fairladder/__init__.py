@@ -1,4 +1,4 @@
-"""Fair Ladder: from a table of orders to scored, segmented customers.
+"""Fair Ladder: turn a table of orders into scored and segmented customers.
 
     import fairladder as fl
 
@@ -122,9 +122,9 @@ _HOMES = {
     ),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}
-#: Rooms that are public as they are.
+#: Subpackages that are public as they are.
 _ROOMS = ("figures", "report")
-__all__ = sorted([*_HOME, *_ROOMS])  # type checkers have the imports above
+__all__ = sorted([*_HOME, *_ROOMS])  # type checkers use the imports above
 
 
 def __getattr__(name: str) -> Any:

@@ -1,11 +1,11 @@
-"""Labels beside each other that do not cover each other."""
+"""Spread out labels that would otherwise overlap."""
 
 from collections.abc import Sequence
 
 
 def spread(places: Sequence[float], apart: float, top: float, bottom: float) -> list[float]:
-    """Places moved so that none is nearer than ``apart`` to another, in their order, within
-    the bounds as far as they allow.
+    """Return the places moved so that neighbours are at least ``apart`` from each other, in the
+    same order and within the bounds where there is room.
     """
     order = sorted(range(len(places)), key=lambda i: places[i])
     moved = list(places)

@@ -1,6 +1,4 @@
-"""The public door: orders are opened and read, and each question about them is a method of
-what comes of it.
-"""
+"""The public interface: open orders, then call a method of ``Orders`` for each question."""
 
 import datetime as dt
 import warnings
@@ -36,8 +34,8 @@ if TYPE_CHECKING:
 
 
 class Orders(Read):
-    """Orders that have been read, with a method for each question; made by ``open_orders`` and
-    never changed.
+    """Orders that have been read, with one method per question. Create them with ``open_orders``;
+    they never change.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -46,18 +44,18 @@ class Orders(Read):
     """
 
     def customers(self, as_of: str | dt.date | None = None) -> "pd.DataFrame":
-        """One row per customer, sorted by id: the table of section 2 of the definitions.
+        """Return one row per customer, sorted by id: the table in section 2 of the definitions.
 
-        Days are ``datetime64[s]``, counts whole numbers, amounts floats in major units; recency
-        and tenure are null without a purchase. Customers of the customers file without orders are
-        in it, with its other columns. ``as_of`` (a day or its ISO text) overrides the scheme's;
-        rows after it are outside the window.
+        Days are ``datetime64[s]``, counts whole numbers and amounts floats in major units. Recency
+        and tenure are null for customers without a purchase. Customers in the customers file who
+        have no orders are included, and so are that file's other columns. ``as_of`` (a date or its
+        ISO text) overrides the scheme's; later rows are outside the date range.
 
-        On a Spark cluster customers stay there: this, ``score`` and ``top`` then give a DataFrame
-        of Spark with the same columns and values, in no order but that of ``top``.
+        On a Spark cluster customers stay on the cluster: this method, ``score`` and ``top`` return
+        a Spark DataFrame with the same columns and values. Only ``top`` sorts its rows there.
 
-        Raises DataError where too many rows are set aside, currencies mix, or an id repeats in the
-        customers file.
+        Raises DataError if too many rows are set aside, currencies are mixed, or an id repeats in
+        the customers file.
         """
         read_for = self if as_of is None else self.on(as_of)
         read_for._warn_of_findings()
@@ -65,12 +63,13 @@ class Orders(Read):
         return read_for._frame(select(["*"], read_for.customers_there), column("customer"))
 
     def _frame(self, query: exp.Select, *order: exp.Expr) -> "pd.DataFrame":
-        """The rows of a query as the DataFrame that the engine of customers gives."""
+        """Return the rows of a query as the DataFrame type of the customers' engine."""
         frame: pd.DataFrame = self.customer_engine.frame(query, order, self.frame_of)
         return frame
 
     def check(self) -> "Check":
-        """Balance, findings and set-aside rows; also where the orders are not fit to use.
+        """Return the balance of rows, the findings and the rows set aside, even if the orders are
+        not fit for use.
 
         >>> import fairladder as fl
         >>> fl.sample_orders().check().errors
@@ -81,11 +80,11 @@ class Orders(Read):
         return check(self)
 
     def score(self) -> "pd.DataFrame":
-        """The customers with scores, tiers, segment and stance, by the scheme of these orders; see
-        ``fairladder.score``.
+        """Return the customers with scores, tiers, segment and stance, following the scheme of
+        these orders; see ``fairladder.score``.
 
-        Columns of the forecast are there where the scheme's rules speak of them. Raises as
-        ``customers`` and ``score`` do.
+        Forecast columns are included if the scheme's rules use them. Raises as ``customers`` and
+        ``score`` do.
         """
         self._warn_of_findings()
         from fairladder.value.to_score import scored
@@ -94,11 +93,13 @@ class Orders(Read):
         frame = self._frame(select(["*"], people.relation), column("customer"))
         weakref.finalize(
             frame, _nothing, people
-        )  # what is kept lasts as long as a DataFrame that reads it
+        )  # keep the customers until every DataFrame that reads them is gone
         return frame
 
     def segment_summary(self) -> "pd.DataFrame":
-        """A row per segment of the scored customers; see ``fairladder.segment_summary``."""
+        """Return one row per segment of the scored customers; see
+        ``fairladder.segment_summary``.
+        """
         self._warn_of_findings()
         from fairladder.scores.summary import segment_summary
         from fairladder.value.to_score import scored
@@ -116,8 +117,8 @@ class Orders(Read):
         everybody: bool = False,
         ties: str = "include",
     ) -> "pd.DataFrame":
-        """The best or worst customers by any measure, everyone tied with the last of them
-        included; see ``fairladder.top``.
+        """Return the best or worst customers by any measure, including all who tie with the last
+        one; see ``fairladder.top``.
 
         >>> import fairladder as fl
         >>> orders = fl.sample_orders()
@@ -143,7 +144,7 @@ class Orders(Read):
         return self._frame(listed.query())
 
     def growth(self, *, period: str = "month", by: str | None = None) -> "pd.DataFrame":
-        """A row per period: orders, customers, first and repeat revenue; see
+        """Return one row per period with orders, customers, first and repeat revenue; see
         ``fairladder.growth``.
         """
         self._warn_of_findings()
@@ -152,27 +153,31 @@ class Orders(Read):
         return growth(self, period=period, by=by)
 
     def cohorts(self, *, period: str = "month", by: str | None = None) -> "Cohorts":
-        """How customers of each first period come back; see ``fairladder.cohorts``."""
+        """Return how many customers of each starting period come back; see
+        ``fairladder.cohorts``.
+        """
         self._warn_of_findings()
         from fairladder.history.cohorts import cohorts
 
         return cohorts(self, period=period, by=by)
 
     def order_counts(self) -> "pd.DataFrame":
-        """How many customers reach how many orders; see ``fairladder.order_counts``."""
+        """Return how many customers reach each number of orders; see
+        ``fairladder.order_counts``.
+        """
         self._warn_of_findings()
         from fairladder.history.counts import order_counts
 
         return order_counts(self)
 
     def order_ledger(self, *, customers: Collection[str] | None = None) -> "pd.DataFrame":
-        """One row per order; see ``fairladder.order_ledger``."""
+        """Return one row per order; see ``fairladder.order_ledger``."""
         from fairladder.history.ledger import order_ledger
 
         return order_ledger(self, customers=customers)
 
     def order_lines(self) -> "pd.DataFrame":
-        """One row per row of an order, with shares; see ``fairladder.order_lines``."""
+        """Return one row per order line, with shares; see ``fairladder.order_lines``."""
         from fairladder.history.ledger import order_lines
 
         return order_lines(self)
@@ -186,7 +191,7 @@ class Orders(Read):
         shares: str | None = None,
         most: int = 20,
     ) -> "Breakdown":
-        """Two columns or bands against each other; see ``fairladder.breakdown``."""
+        """Cross-tabulate two columns or bands; see ``fairladder.breakdown``."""
         self._warn_of_findings()
         from fairladder.history.breakdown import breakdown
 
@@ -200,7 +205,7 @@ class Orders(Read):
         margin: float | None = None,
         retention: float | None = None,
     ) -> "FormulaValue":
-        """Lifetime value by the formula; see ``fairladder.value_formula``."""
+        """Return lifetime value by the formula; see ``fairladder.value_formula``."""
         self._warn_of_findings()
         from fairladder.value.formula import value_formula
 
@@ -216,7 +221,7 @@ class Orders(Read):
         split: str | dt.date | None = None,
         progress: "Progress | None" = None,
     ) -> "Forecast":
-        """What customers are expected to bring; see ``fairladder.value_forecast``."""
+        """Forecast the value of each customer; see ``fairladder.value_forecast``."""
         self._warn_of_findings()
         from fairladder.value.forecast import value_forecast
 
@@ -231,7 +236,7 @@ class Orders(Read):
         )
 
     def backtest(self, split: str | dt.date | None = None) -> "Backtest":
-        """How forecasts made earlier would have done; see ``fairladder.backtest``."""
+        """Test the forecast on the shop's own past; see ``fairladder.backtest``."""
         from fairladder.value.backtest import backtest
 
         return backtest(self, split)
@@ -243,20 +248,20 @@ class Orders(Read):
         *,
         yardstick: "Yardstick" = "then",
     ) -> "Comparison":
-        """Who moved between two days; see ``fairladder.compare``."""
+        """Return who moved between two days; see ``fairladder.compare``."""
         self._warn_of_findings()
         from fairladder.review.comparison import compare
 
         return compare(self, then, now, yardstick=yardstick)
 
     def explain(self, ids: Sequence[str]) -> "list[Explanation]":
-        """Why these customers are in their segments; see ``fairladder.explain``."""
+        """Return why these customers are in their segments; see ``fairladder.explain``."""
         from fairladder.review.explanation import explain
 
         return explain(self, ids)
 
     def stability(self) -> "Stability":
-        """How many customers other choices would place in another segment; see
+        """Return how many customers would change segment under other reasonable settings; see
         ``fairladder.stability``.
         """
         from fairladder.review.stability import stability
@@ -264,8 +269,8 @@ class Orders(Read):
         return stability(self)
 
     def _warn_of_findings(self) -> None:
-        """Give each error and warning among the findings as a Python warning, for the caller
-        of the method that was called.
+        """Issue each error and warning among the findings as a Python warning at the caller's
+        line.
         """
         for sentence in (
             sentences(self.findings)
@@ -275,19 +280,19 @@ class Orders(Read):
             warnings.warn(sentence, FairLadderWarning, stacklevel=3)
 
     def sql(self) -> str:
-        """The SQL of the reduction, ready to run in the engine that runs it."""
+        """Return the SQL of the reduction, ready to run in the engine that runs it."""
         from fairladder.book.shown_sql import reduction_sql
 
         return reduction_sql(self.opened)
 
 
 def _nothing(_: object) -> None:
-    """Nothing; called when a DataFrame is gone, so that until then its customers are not."""
+    """Do nothing. Registered as a finalizer so that a DataFrame keeps its customers alive."""
 
 
 def sample_orders() -> Orders:
-    """The orders of the sample shop, an invented yarn studio, with its scheme and its customers:
-    something to try things on.
+    """Return the orders of the sample shop, an invented yarn studio, with its scheme and customers
+    file.
 
     >>> import fairladder as fl
     >>> fl.sample_orders().as_of.isoformat()

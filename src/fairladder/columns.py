@@ -1,7 +1,7 @@
-"""The registry of columns: what every column of every result is, in one place that everything else
-reads.
+"""The registry of columns: the definition of every column in every result.
 
-A new measure of customers is an entry here and a line in ``book.measures``.
+All other modules read it. To add a measure of customers, add an entry here and a line in
+``book.measures``.
 """
 
 import re
@@ -12,29 +12,27 @@ from typing import TYPE_CHECKING, Literal
 if TYPE_CHECKING:
     import pandas as pd
 
-#: What a column holds. ``money`` is in major units, ``share`` a fraction 0..1, ``days`` a number of
-#: days, ``score`` a rung, ``points`` a weighted sum of scores.
+#: The kinds of values in a column. ``money`` is in major units, ``share`` a fraction 0..1, ``days``
+#: a number of days, ``score`` a rung, ``points`` a weighted sum of scores.
 Kind = Literal[
     "id", "text", "count", "money", "day", "days", "share", "ratio", "score", "points", "truth"
 ]
 Better = Literal["high", "low"]
 
-#: Where a frame of customers keeps the settings that it was made with, as JSON.
+#: The frame attribute with the settings that produced the customers, as JSON.
 SCHEME = "fairladder_scheme"
-#: Where a frame keeps the names of columns that are carried along from somebody's file and only
-#: look like ours.
+#: The frame attribute with the names of columns copied from a user's file, which may have the same
+#: names as ours.
 CARRIED = "fairladder_carried"
-#: Where a frame keeps the names of its own columns that are money in it alone.
+#: The frame attribute with names of columns that are money in this result only.
 ALSO_MONEY = "fairladder_money"
-#: The same for shares.
+#: The frame attribute with names of columns that are shares in this result only.
 ALSO_SHARES = "fairladder_shares"
 
 
 @dataclass(frozen=True)
 class Column:
-    """One column of one table: what it is called and holds, which end is better, and whether
-    it adds up over rows.
-    """
+    """One column of one table: its name, kind, better end, and whether it adds up over rows."""
 
     table: str
     name: str
@@ -52,12 +50,12 @@ class Column:
 
     @property
     def title(self) -> str:
-        """The head of the column for people."""
+        """The column's heading."""
         return self.label or self.name.replace("_", " ")
 
     @property
     def unit(self) -> str:
-        """What its numbers count; empty where they have no unit."""
+        """The unit of the column's numbers; empty if they have none."""
         return {"money": "the orders' currency", "days": "days", "share": "0 to 1"}.get(
             self.kind, ""
         )
@@ -90,25 +88,25 @@ CUSTOMERS = _table(
     "customers",
     _is("customer", "id", "The customer's id, as text."),
     _is("name", "text",
-    "The name, from the customers file or else of the latest day in the orders.",
-    nulls="where none is known"),
-    _is("orders", "count", "Number of purchases: the frequency.", adds_up=True),
+    "The name, from the customers file or else from the latest day in the orders.",
+    nulls="where no name is known"),
+    _is("orders", "count", "Number of purchases (the frequency).", adds_up=True),
     _is("refunds", "count", "Number of orders below zero.", better="low", adds_up=True),
     _is("zero_orders", "count", "Number of orders of exactly zero.", adds_up=True),
-    _is("lines", "count", "Number of rows of the purchases.", adds_up=True),
+    _is("lines", "count", "Number of rows in the purchases.", adds_up=True),
     _is("first_order", "day", "Day of the first purchase.", better="low", nulls=_NEVER_BOUGHT),
     _is("last_order", "day", "Day of the last purchase.", nulls=_NEVER_BOUGHT),
-    _is("recency_days", "days", "Days from the last purchase to the day of reckoning.",
+    _is("recency_days", "days", "Days from the last purchase to the as-of date.",
     "days since", better="low",
         nulls=_NEVER_BOUGHT, on_axis="days since the last order"),
-    _is("tenure_days", "days", "Days from the first purchase to the day of reckoning.",
+    _is("tenure_days", "days", "Days from the first purchase to the as-of date.",
     nulls=_NEVER_BOUGHT),
     _is("spend", "money",
-    "Sum of the orders' amounts, refunds as the scheme says: the monetary value.", adds_up=True),
+    "Sum of the orders' amounts (the monetary value). The scheme says how refunds count.", adds_up=True),
     _is("average_order_value", "money", "Spend divided by purchases.", "per order",
     nulls=_NEVER_BOUGHT),
-    _is("smallest_order", "money", "The smallest purchase.", nulls=_NEVER_BOUGHT),
-    _is("largest_order", "money", "The largest purchase.", nulls=_NEVER_BOUGHT),
+    _is("smallest_order", "money", "The amount of the smallest purchase.", nulls=_NEVER_BOUGHT),
+    _is("largest_order", "money", "The amount of the largest purchase.", nulls=_NEVER_BOUGHT),
     _is("average_gap_days", "days",
     "Days from the first to the last purchase, divided by the purchases after the first.",
     better="low",
@@ -116,47 +114,47 @@ CUSTOMERS = _table(
     _is("overdue_ratio", "ratio",
     "Recency divided by the average gap: above 1 a customer is later than usual.", better="low",
         nulls="where the average gap is null or 0"),
-    _is("spend_share", "share", "Spend divided by all positive spend.", "share"),
+    _is("spend_share", "share", "Spend divided by the sum of all positive spend.", "share"),
     _is("spend_share_running", "share",
-    "Share of positive spend that is held by customers who spent at least as much.", "running"),
+    "Share of positive spend that belongs to customers who spent at least as much.", "running"),
     _is("spend_rank", "count", "1 plus the number of customers who spent more.", better="low"),
-    _is("only_channel", "text", "The channel, where every purchase has one and it is the same.",
-        nulls="where purchases differ, or none has one"),
+    _is("only_channel", "text", "The channel, if all purchases came through the same one.",
+        nulls="if purchases differ or have no channel"),
 )  # fmt: skip
 
 SCORES = _table(
     "scores",
-    _is("recency_score", "score", "Rung on the ladder of recency.", nulls=_NEVER_BOUGHT),
-    _is("frequency_score", "score", "Rung on the ladder of purchases.", nulls=_NEVER_BOUGHT),
-    _is("monetary_score", "score", "Rung on the ladder of spend.", nulls=_NEVER_BOUGHT),
-    _is("score_total", "points", "The scores added up by the scheme's weights.",
+    _is("recency_score", "score", "Rung on the recency ladder.", nulls=_NEVER_BOUGHT),
+    _is("frequency_score", "score", "Rung on the frequency ladder.", nulls=_NEVER_BOUGHT),
+    _is("monetary_score", "score", "Rung on the monetary ladder.", nulls=_NEVER_BOUGHT),
+    _is("score_total", "points", "Weighted sum of the scores, with the scheme's weights.",
     nulls=_NEVER_BOUGHT),
-    _is("score_code", "text", "The three scores side by side, as in 5-4-5.", nulls=_NEVER_BOUGHT),
+    _is("score_code", "text", "The three scores in a row, such as 5-4-5.", nulls=_NEVER_BOUGHT),
     _is("percentile", "ratio",
-    "Customers in a hundred that stand below, those who tie counted half.", nulls=_NEVER_BOUGHT),
-    _is("percent_rank", "ratio", "Customers in a hundred of the others that stand strictly below.",
+    "Percentage of customers with a worse value, counting half of those with an equal value.", nulls=_NEVER_BOUGHT),
+    _is("percent_rank", "ratio", "Percentage of the other customers who have a worse value.",
     nulls=_NEVER_BOUGHT),
-    _is("segment", "text", "The segment of the first rule that holds."),
-    _is("stance", "text", "What to do about the segment."),
+    _is("segment", "text", "The segment of the first rule that matches."),
+    _is("stance", "text", "The recommended action for the segment."),
 )  # fmt: skip
 
 FORECAST = _table(
     "forecast",
-    _is("active_probability", "share", "The chance that the customer still orders.",
+    _is("active_probability", "share", "Probability that the customer is still active.",
     nulls=_NEVER_BOUGHT),
-    _is("expected_orders", "ratio", "Orders expected within the horizon.", adds_up=True,
+    _is("expected_orders", "ratio", "Expected number of orders within the forecast's horizon.", adds_up=True,
     nulls=_NEVER_BOUGHT),
     _is("expected_order_value", "money",
-    "What a day's orders are expected to bring, after refunds.", nulls=_NEVER_BOUGHT),
-    _is("expected_value", "money", "What the customer is expected to bring within the horizon.",
+    "Expected amount of a day's orders, after refunds.", nulls=_NEVER_BOUGHT),
+    _is("expected_value", "money", "Expected spend within the forecast's horizon.",
     adds_up=True, nulls=_NEVER_BOUGHT),
-    _is("value_low", "money", "Lower end of the range for what the customer brings.",
+    _is("value_low", "money", "Lower end of the range for expected value.",
     nulls=_NEVER_BOUGHT),
-    _is("value_high", "money", "Upper end of the range for what the customer brings.",
+    _is("value_high", "money", "Upper end of the range for expected value.",
     nulls=_NEVER_BOUGHT),
 )  # fmt: skip
 
-#: What a line of any table of orders begins with.
+#: Columns that every table of orders begins with.
 _OF_AN_ORDER = (
     _is("customer", "id", "The customer's id, as text."),
     _is("order", "id", "The order's id, as text.", nulls="absent where the orders have no ids"),
@@ -168,63 +166,61 @@ ORDERS = _table(
     *_OF_AN_ORDER,
     _is("amount", "money", "Sum of the order's rows.", adds_up=True),
     _is("lines", "count", "Number of rows.", adds_up=True),
-    _is("nth", "count", "Place among the customer's purchases, from 1.",
+    _is("nth", "count", "The order's number among the customer's purchases, from 1.",
     nulls="for refunds and orders of zero"),
-    _is("kind", "text", "Whether the purchase is the customer's first, or a repeat.",
+    _is("kind", "text", "first for the customer's first purchase, otherwise repeat.",
     nulls="for refunds and orders of zero"),
-    _is("gap_days", "days", "Days since the purchase before.",
+    _is("gap_days", "days", "Days since the customer's previous purchase.",
     nulls="for first purchases, refunds and orders of zero"),
     _is("share_of_customer", "share",
-    "Amount divided by the customer's spend of the whole history.",
+    "Amount divided by the customer's total spend.",
         nulls="where that spend is not positive"),
-    _is("before", "day", "Day of the purchase before; not shown."),
+    _is("before", "day", "Day of the previous purchase; not shown."),
 )  # fmt: skip
 
 ORDER_LINES = _table(
     "order lines",
     *_OF_AN_ORDER,
-    _is("line_amount", "money", "What the row says.", adds_up=True),
+    _is("line_amount", "money", "The row's amount.", adds_up=True),
     _is("order_amount", "money", "Sum of the order's rows."),
     _is("share_of_order", "share", "The row's amount divided by the order's.",
-    nulls="where the order's amount is not positive"),
+    nulls="if the order's amount is not positive"),
     _is("share_of_customer", "share",
-    "The row's amount divided by the customer's spend of the whole history.",
+    "The row's amount divided by the customer's total spend.",
         nulls="where that spend is not positive"),
 )  # fmt: skip
 
 GROWTH = _table(
     "growth",
     _is("period", "day", "The period's first day."),
-    _is("label", "text", "The period in words."),
+    _is("label", "text", "The period's name."),
     _is("orders", "count", "Number of purchases.", adds_up=True),
     _is("customers", "count", "Customers with a purchase."),
     _is("new_customers", "count", "Customers with their first purchase ever.", adds_up=True),
     _is("returning_customers", "count", "Customers who had bought in an earlier period."),
-    _is("revenue", "money", "First and repeat revenue, and what refunds took back.", adds_up=True),
-    _is("new_revenue", "money", "What first purchases brought.", adds_up=True),
-    _is("repeat_revenue", "money", "What later purchases brought.", adds_up=True),
-    _is("refunded", "money", "What refunds took back, below zero.", adds_up=True),
-    _is("new_customers_running", "count", "New customers up to here."),
-    _is("complete", "truth", "Whether the period's last day has been reached."),
-    _is("flat", "truth", "Whether it lies in a run of complete periods without a new customer."),
+    _is("revenue", "money", "First and repeat revenue, less refunds.", adds_up=True),
+    _is("new_revenue", "money", "Revenue from first purchases.", adds_up=True),
+    _is("repeat_revenue", "money", "Revenue from later purchases.", adds_up=True),
+    _is("refunded", "money", "Amount refunded, a negative number.", adds_up=True),
+    _is("new_customers_running", "count", "Number of new customers up to and including this period."),
+    _is("complete", "truth", "True if the period's last day has been reached."),
+    _is("flat", "truth", "True if the period belongs to a run of complete periods without a new customer."),
 )  # fmt: skip
 
 FLAT_SPELLS = _table(
     "flat-spells",
-    _is(
-        "group", "text", "The group, under its own name where there is one.", nulls="without groups"
-    ),
+    _is("group", "text", "The group, under its own name where it has one.", nulls="without groups"),
     _is("first", "text", "The first period without a new customer."),
     _is("last", "text", "The last period without a new customer."),
-    _is("periods", "count", "How many periods it lasted."),
-    _is("running", "count", "The customers that the group stood at."),
+    _is("periods", "count", "Number of periods in the spell."),
+    _is("running", "count", "Number of customers during the spell."),
 )
 
 COHORTS = _table(
     "cohorts",
     _is("cohort", "day", "First day of the period of the first purchase."),
     _is("size", "count", "Customers in the cohort.", adds_up=True),
-    _is("k", "count", "Periods since the first."),
+    _is("k", "count", "Periods since the first one."),
     _is(
         "active",
         "count",
@@ -240,7 +236,7 @@ COHORTS = _table(
     _is(
         "revenue",
         "money",
-        "What the cohort spent in that period.",
+        "Spend of the cohort in that period.",
         adds_up=True,
         nulls="where the period is not complete",
     ),
@@ -248,33 +244,40 @@ COHORTS = _table(
 
 RATES = _table(
     "rates",
-    _is("rate", "text", "Which rate it is."),
+    _is("rate", "text", "The name of the rate."),
     _is("numerator", "count", "Customers who came back."),
-    _is("denominator", "count", "Customers who could have."),
-    _is("value", "share", "The one divided by the other.", nulls="where nobody could have"),
+    _is("denominator", "count", "Customers who could have come back."),
+    _is(
+        "value",
+        "share",
+        "Returned customers divided by eligible customers.",
+        nulls="if no customer was eligible",
+    ),
 )
 
 ORDER_COUNTS = _table(
     "order_counts",
     _is("n", "count", "A number of purchases."),
-    _is("customers", "count", "Customers with exactly so many.", adds_up=True),
-    _is("share", "share", "Those of all customers with a purchase.", adds_up=True),
-    _is("at_least_n", "count", "Customers with at least so many."),
-    _is("went_on", "share", "Customers with more, of those with at least so many."),
-    _is("spend", "money", "What customers with exactly so many spent.", adds_up=True),
+    _is("customers", "count", "Customers with exactly this many purchases.", adds_up=True),
+    _is("share", "share", "Their share of all customers with a purchase.", adds_up=True),
+    _is("at_least_n", "count", "Customers with this many purchases or more."),
+    _is(
+        "went_on", "share", "Of customers with this many or more, the share with at least one more."
+    ),
+    _is("spend", "money", "Spend of the customers with exactly this many purchases.", adds_up=True),
 )
 
 SEGMENTS = _table(
     "segments",
     _is("segment", "text", "The segment."),
-    _is("stance", "text", "What to do about it."),
-    _is("customers", "count", "Customers in it.", adds_up=True),
-    _is("customer_share", "share", "Those of all customers.", "of all", adds_up=True),
-    _is("spend", "money", "What they spent.", adds_up=True),
-    _is("spend_share", "share", "That of all spend.", "of all spend", adds_up=True,
+    _is("stance", "text", "The recommended action."),
+    _is("customers", "count", "Number of customers in the segment.", adds_up=True),
+    _is("customer_share", "share", "Their share of all customers.", "of all", adds_up=True),
+    _is("spend", "money", "Their spend.", adds_up=True),
+    _is("spend_share", "share", "Their share of all spend.", "of all spend", adds_up=True,
     nulls="where all spend is 0"),
     _is("orders", "count", "Their purchases.", adds_up=True),
-    _is("median_recency_days", "days", "Median of the days since their last purchase.",
+    _is("median_recency_days", "days", "Median number of days since their last purchase.",
     "median days since", better="low",
         nulls="without purchases"),
     _is("average_order_value", "money", "Their spend divided by their purchases.", "per order",
@@ -284,23 +287,23 @@ SEGMENTS = _table(
 TIERS = _table(
     "tiers",
     _is("tier", "text", "The ladder of tiers, by its name in the scheme."),
-    _is("label", "text", "The tier, the best first."),
-    _is("customers", "count", "Customers on it.", adds_up=True),
-    _is("customer_share", "share", "Those of all customers with a tier.", "of all", adds_up=True,
-    nulls="where nobody has one"),
-    _is("spend", "money", "What they spent.", adds_up=True),
-    _is("spend_share", "share", "That of the spend of all with a tier.", "of all spend",
+    _is("label", "text", "The tier; the best comes first."),
+    _is("customers", "count", "Number of customers in the tier.", adds_up=True),
+    _is("customer_share", "share", "Their share of all customers with a tier.", "of all", adds_up=True,
+    nulls="if no customer has a tier"),
+    _is("spend", "money", "Their spend.", adds_up=True),
+    _is("spend_share", "share", "Their share of the spend of all customers with a tier.", "of all spend",
     adds_up=True,
-        nulls="where that spend is 0"),
+        nulls="if that spend is 0"),
 )  # fmt: skip
 
 RULES = _table(
     "rules",
-    _is("segment", "text", "The segment that the rule is for."),
+    _is("segment", "text", "The segment that the rule assigns."),
     _is("condition", "text", "The rule."),
-    _is("placed", "count", "Customers whom it placed.", adds_up=True),
-    _is("shadowed", "count", "Customers for whom it holds too, but whom an earlier rule placed."),
-    _is("reached", "truth", "Whether any customer came down to it."),
+    _is("placed", "count", "Customers placed by this rule.", adds_up=True),
+    _is("shadowed", "count", "Customers who match this rule but were placed by an earlier one."),
+    _is("reached", "truth", "True if at least one customer was left for this rule."),
 )
 
 COMPARISON = _table(
@@ -320,88 +323,94 @@ COMPARISON = _table(
 
 VALUE = _table(
     "value",
-    _is("spend_to_date", "money", "Spend so far.", adds_up=True),
-    _is("margin_to_date", "money", "What stayed of it.", adds_up=True),
-    _is("quick_value", "money", "Value by the quick sum: spend per customer so far."),
+    _is("spend_to_date", "money", "Spend to date.", adds_up=True),
+    _is("margin_to_date", "money", "Profit to date.", adds_up=True),
+    _is("quick_value", "money", "Value by the simplest formula: spend per customer to date."),
     _is("formula_value", "money", "Value by the formula."),
-    _is("value_if_lower", "money", "The same with a retention as low as chance allows."),
-    _is("value_if_higher", "money", "The same with a retention as high as chance allows."),
-    _is("per_customer", "money", "Each customer's part."),
-    _is("all_customers", "money", "All customers' together."),
-    _is("actual_value", "money", "What the purchases of the days held back were worth."),
-    _is("value_now", "money", "Value per customer as it is."),
+    _is(
+        "value_if_lower",
+        "money",
+        "Value by the formula with retention at the lower end of its confidence interval.",
+    ),
+    _is(
+        "value_if_higher",
+        "money",
+        "Value by the formula with retention at the upper end of its confidence interval.",
+    ),
+    _is("per_customer", "money", "Value per customer."),
+    _is("all_customers", "money", "Value of all customers together."),
+    _is("actual_value", "money", "Actual value of the purchases in the test period."),
+    _is("value_now", "money", "Value per customer today."),
     _is("value_then", "money", "Value per customer after a change."),
-    _is("value_change", "money", "What the change is worth per customer."),
-    _is("change_low", "money", "Lower end of the range of that."),
-    _is("change_high", "money", "Upper end of the range of that."),
-    _is("all_change", "money", "What the change is worth for all customers."),
-    _is("all_low", "money", "Lower end of the range of that."),
-    _is("all_high", "money", "Upper end of the range of that."),
+    _is("value_change", "money", "Effect of the change per customer."),
+    _is("change_low", "money", "Lower end of the range of the effect per customer."),
+    _is("change_high", "money", "Upper end of the range of the effect per customer."),
+    _is("all_change", "money", "Effect of the change for all customers."),
+    _is("all_low", "money", "Lower end of the range of the effect for all customers."),
+    _is("all_high", "money", "Upper end of the range of the effect for all customers."),
     _is(
         "value_if_active",
         "money",
-        "What a customer is expected to bring within the horizon if still there, on average.",
+        "Average expected spend within the horizon of a customer who is still active.",
     ),
-    _is("break_even", "money", "What a contact may cost before it loses money, on average."),
-    _is(
-        "all_worth", "money", "What contacting all of them is expected to bring back.", adds_up=True
-    ),
+    _is("break_even", "money", "Largest average cost of a contact that does not lose money."),
+    _is("all_worth", "money", "Expected return of contacting all of them.", adds_up=True),
 )
 
 CAMPAIGN = _table(
     "campaign",
     _is("customer", "id", "The customer's id, or a keyed pseudonym."),
-    _is("name", "text", "The name.", nulls="where none is known"),
+    _is("name", "text", "The name.", nulls="where no name is known"),
     _is("group", "text", "Whether the customer is contacted or held out."),
-    _is("rank", "count", "Place by the measure that orders the list.", better="low"),
+    _is("rank", "count", "Place by the measure that ranks the list.", better="low"),
     _is("segment", "text", "The customer's segment."),
-    _is("reason", "text", "Why the customer is on the list."),
-    _is("stance", "text", "What to do about the segment."),
+    _is("reason", "text", "The reason why the customer is listed."),
+    _is("stance", "text", "The recommended action for the segment."),
     _is(
         "expected_return",
         "money",
-        "What a contact is expected to bring back within the forecast's horizon.",
-        nulls="not there without a response",
+        "Expected return of a contact within the forecast's horizon.",
+        nulls="absent if no response is given",
     ),
-    _is("listed_on", "day", "The day of reckoning of the list."),
+    _is("listed_on", "day", "The as-of date of the list."),
 )
 
-#: Every table of the registry, in the order of the work.
+#: All tables of the registry, in the order of the work.
 TABLES: tuple[tuple[Column, ...], ...] = (
     CUSTOMERS, SCORES, FORECAST, ORDERS, ORDER_LINES,
     GROWTH, FLAT_SPELLS, COHORTS, RATES, ORDER_COUNTS, SEGMENTS, TIERS, RULES, COMPARISON, VALUE,
     CAMPAIGN,
 )  # fmt: skip
-#: Columns of customers that can be asked for by name, wherever they come from.
+#: Columns of customers that a user can name, whichever table they come from.
 _OF_CUSTOMERS = {c.name: c for c in (*CUSTOMERS, *SCORES, *FORECAST)}
 _MONEY = frozenset(c.name for table in TABLES for c in table if c.kind == "money")
 _POINTS = frozenset(c.name for table in TABLES for c in table if c.kind == "points")
 
 
 def every() -> Iterator[Column]:
-    """All columns of all tables."""
+    """Iterate over the columns of all tables."""
     return (column for table in TABLES for column in table)
 
 
 def names(table: tuple[Column, ...]) -> tuple[str, ...]:
-    """The names of a table's columns, in order."""
+    """Return the names of a table's columns, in order."""
     return tuple(column.name for column in table)
 
 
 def forecast_in(texts: Iterable[str]) -> set[str]:
-    """Columns of the forecast that conditions or measures speak of."""
+    """Return the forecast columns that these conditions or measures use."""
     return set(names(FORECAST)) & set(re.findall(r"\w+", " ".join(texts)))
 
 
 def of_customers(name: str) -> Column | None:
-    """What a column of scored customers is, where it is ours."""
+    """Return our column of scored customers with this name, or None."""
     return _OF_CUSTOMERS.get(name)
 
 
 def known(name: str) -> Column | None:
-    """What a column is, in whatever result, where it is ours: that of customers first.
+    """Return our column with this name, looking among customers' columns first.
 
-    None for a name that says nothing outside its own table: a ``value`` is a rate in one, an
+    Returns None for a name with a different meaning in each table: a ``value`` is a rate in one, an
     amount or a parameter in others.
     """
     if name in _IN_ITS_TABLE_ONLY:
@@ -413,50 +422,52 @@ _IN_ITS_TABLE_ONLY = frozenset({"value"})
 
 
 def meant(table: str, name: str) -> Column | None:
-    """What a column of a result's table is: that of the registry's table of that name, or what
-    it is elsewhere.
+    """Return the column of a result: from the table with that name if it is there, otherwise as
+    ``known`` finds it.
     """
     return next((c for c in every() if (c.table, c.name) == (table, name)), None) or known(name)
 
 
 def better(measure: str) -> Better:
-    """Which end of a measure of customers is better; more is, where it is not ours."""
+    """Return which end of a measure of customers is better; ``high`` for measures that are not
+    ours.
+    """
     found = of_customers(measure)
     return found.better if found is not None else "high"
 
 
 def has_total(measure: str) -> bool:
-    """Whether a measure adds up over customers, so that somebody can hold a share of its
-    total; any that is not ours may.
+    """Return True if a measure adds up over customers, so that a share of its total makes sense.
+    Measures that are not ours are taken to add up.
     """
     found = of_customers(measure)
     return found is None or found.adds_up
 
 
 def measures() -> list[str]:
-    """The columns of customers by which they can be ranked, cut and listed."""
+    """Return the columns by which customers can be ranked, cut and listed."""
     return [c.name for c in (*CUSTOMERS, *SCORES, *FORECAST) if c.kind not in ("id", "text")]
 
 
 def title(name: str) -> str:
-    """The head of a column of customers for people."""
+    """Return the heading of a customer column."""
     found = known(name)
     return found.title if found is not None else name.replace("_", " ")
 
 
 def on_axis(name: str) -> str:
-    """How a column of customers reads beside an axis."""
+    """Return the label of a customer column on an axis."""
     found = of_customers(name)
     return found.on_axis if found is not None and found.on_axis else title(name)
 
 
 def as_markdown() -> str:
-    """All tables for the reader, as ``docs/columns.md`` has them."""
+    """Return all tables as Markdown, the text of ``docs/columns.md``."""
     lines = [
         "# What every column means",
         "",
-        "Made of `fairladder.columns`, which everything else reads, too: `python -m "
-        "fairladder.columns`.",
+        "Generated from `fairladder.columns` by `python -m fairladder.columns`; all other "
+        "modules read it, too.",
         "",
     ]
     for table in TABLES:
@@ -479,20 +490,20 @@ def as_markdown() -> str:
 
 
 def is_own_money(name: str) -> bool:
-    """True for a name that means money wherever we use it."""
+    """Return True if this is the name of one of our money columns."""
     return name in _MONEY
 
 
 def decimals_in(name: str, decimals: int) -> int | None:
-    """How many decimals a column of ours that holds floats has in text formats; None where
-    they are written as they are.
+    """Return the number of decimals of one of our float columns in text formats; None to write
+    numbers unrounded.
     """
     return decimals if name in _MONEY else 2 if name in _POINTS else None
 
 
 def decimals_of(frame: "pd.DataFrame", name: object, decimals: int) -> int | None:
-    """How many decimals a column has in text formats; None where its numbers are written as
-    they are.
+    """Return the number of decimals of a frame's column in text formats; None to write numbers
+    unrounded.
     """
     if is_money(frame, name):
         return decimals
@@ -501,24 +512,20 @@ def decimals_of(frame: "pd.DataFrame", name: object, decimals: int) -> int | Non
 
 
 def is_money(frame: "pd.DataFrame", name: object) -> bool:
-    """Whether a column is money of a result's own, and not a column of somebody's file that is
-    called alike.
-    """
+    """Return True if a column is our money column and not a user's column with the same name."""
     own = name in _MONEY or name in frame.attrs.get(ALSO_MONEY, ())
     return own and name not in frame.attrs.get(CARRIED, ()) and frame[name].dtype.kind in "iuf"
 
 
 def is_share(frame: "pd.DataFrame", name: object) -> bool:
-    """Whether a column is a share (0 to 1) of a result's own."""
+    """Return True if a column is a share (0 to 1) of the result's own."""
     found = known(str(name))
     own = (found is not None and found.kind == "share") or name in frame.attrs.get(ALSO_SHARES, ())
     return own and name not in frame.attrs.get(CARRIED, ()) and frame[name].dtype.kind in "iuf"
 
 
 def kind_in(frame: "pd.DataFrame", name: object) -> Kind | None:
-    """What a column of a result holds; None for a column of somebody's file, or where nobody
-    knows.
-    """
+    """Return the kind of a result's column; None for a user's column or an unknown name."""
     if is_money(frame, name):
         return "money"
     if is_share(frame, name):

@@ -1,4 +1,4 @@
-"""Errors: what is wrong, where, and what to do.
+"""Errors say what is wrong, where, and what to do.
 
 FairLadderError
 ├── DataError        the data does not allow it (exit 1)
@@ -15,11 +15,10 @@ from typing import Self
 
 @dataclass(frozen=True)
 class Question:
-    """What an error would have to know to be none: the key of ``[orders]``, and what each answer
-    would read.
+    """The setting in ``[orders]`` that would prevent an error, and how each answer reads the data.
 
-    ``answers`` is answer → what up to three rows show then. Whoever has somebody to ask may ask it
-    and try again.
+    ``answers`` maps each answer to up to three rows as they would then be read. An interactive
+    caller may ask the user and try again.
     """
 
     text: str
@@ -31,28 +30,28 @@ class Question:
     """
 
     def settings(self, answer: str) -> Mapping[str, str]:
-        """The keys of ``[orders]`` that an answer sets."""
+        """Return the keys of ``[orders]`` that an answer sets."""
         return self.sets.get(answer, {self.key: answer})
 
 
 class FairLadderError(Exception):
-    """Base of all errors of this package; its text is meant for the person at the keyboard."""
+    """Base class of all errors of this package. Its text is written for the user."""
 
     exit_code = 1
     question: Question | None = None
 
     def asking(self, question: Question) -> Self:
-        """The same error with the question that would settle it."""
+        """Return this error with the question that would resolve it."""
         self.question = question
         return self
 
 
 class DataError(FairLadderError):
-    """The data does not allow what was asked."""
+    """The data does not allow the requested result."""
 
 
 class UsageError(FairLadderError):
-    """The request itself is wrong: an option, a path, a name."""
+    """The request is wrong, such as an option, a path or a name."""
 
     exit_code = 2
 
@@ -66,11 +65,13 @@ class ConditionError(UsageError):
 
 
 class FairLadderWarning(UserWarning):
-    """Numbers that are given although something says that they are probably wrong."""
+    """A result is returned although a finding suggests that it is probably wrong."""
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
-    """Advice naming the known name most like ``name``, or all known names where none is like it."""
+    """Suggest the known name most similar to ``name``, or list all known names if none is
+    similar.
+    """
     names = [shortened(str(k), 60) for k in known]
     name = shortened(name, 60)
     folded = {n.casefold(): n for n in names}
@@ -86,7 +87,7 @@ def nearest(name: str, known: Iterable[str]) -> str:
 
 
 def shortened(text: str, most: int = 200) -> str:
-    """The text in one line for a message: no control signs, the middle left out where it is
+    """Return the text on one line without control characters, with its middle elided if it is
     longer than ``most``.
     """
     line = "".join(c if c.isprintable() else " " for c in text)

@@ -1,6 +1,4 @@
-"""DataFrames at the public edge: made from a table of customers, and read cell by cell where
-types cannot be known.
-"""
+"""Convert between tables of customers and the pandas DataFrames of the public interface."""
 
 from collections.abc import Collection, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
@@ -13,8 +11,8 @@ if TYPE_CHECKING:
     import pandas as pd
     import pyarrow as pa
 
-#: Whole numbers that are null for some customers, and so have a type that has nulls, whether or not
-#: there are any.
+#: Whole-number columns that are null for some customers. They get a nullable type even when no
+#: value is null.
 _WITH_NULLS = frozenset(
     {
         "recency_days",
@@ -28,8 +26,8 @@ _WITH_NULLS = frozenset(
 
 
 def customers_frame(table: "pa.Table", scheme: Scheme, carried: Collection[str]) -> "pd.DataFrame":
-    """A table of customers as the public DataFrame, which carries its scheme and which of its
-    columns are somebody's own.
+    """Return a table of customers as the public DataFrame. Its attributes hold the scheme and the
+    names of columns copied from the user's file.
     """
     frame = typed_frame(table, scheme)
     frame.attrs[CARRIED] = [name for name in frame if name in carried]
@@ -38,8 +36,8 @@ def customers_frame(table: "pa.Table", scheme: Scheme, carried: Collection[str])
 
 
 def typed_frame(table: "pa.Table", scheme: Scheme) -> "pd.DataFrame":
-    """A table as a DataFrame: days to the second, whole numbers whole beside nulls, fixed sets
-    of names.
+    """Return a table as a DataFrame: timestamps in seconds, nullable integers, and categories for
+    names.
     """
     import pandas as pd
     import pyarrow as pa
@@ -69,8 +67,8 @@ def typed_frame(table: "pa.Table", scheme: Scheme) -> "pd.DataFrame":
 
 
 def plain_table(frame: "pd.DataFrame") -> "pa.Table":
-    """A DataFrame as a table that an engine reads: fixed sets of names as text, days as days,
-    numbers that are none as null.
+    """Return a DataFrame as a table that an engine can read: categories as text, dates as dates,
+    NaN as null.
     """
     import pyarrow as pa
 
@@ -84,7 +82,7 @@ def plain_table(frame: "pd.DataFrame") -> "pa.Table":
 
 
 def frame_kinds(frame: "pd.DataFrame") -> dict[str, Kind]:
-    """Kind of every column of a frame, as conditions see it."""
+    """Return the kind of every column of a frame, as conditions need it."""
     return {
         str(name): _KINDS.get(getattr(dtype, "kind", "O"), "text")
         for name, dtype in frame.dtypes.items()
@@ -95,17 +93,17 @@ _KINDS: dict[str, Kind] = {"i": "number", "u": "number", "f": "number", "b": "tr
 
 
 def rows_of(frame: "pd.DataFrame") -> Iterator[Any]:
-    """The rows as named tuples."""
+    """Iterate over the rows as named tuples."""
     return iter(frame.itertuples(index=False))
 
 
 def row_of_largest(frame: "pd.DataFrame", by: "pd.Series[Any]") -> Any:
-    """The row at which ``by``, of the same index, is largest; the first of several."""
+    """Return the first row at which ``by``, a series with the same index, is largest."""
     return frame.iloc[int(by.to_numpy(dtype="float64", na_value=float("-inf")).argmax())]
 
 
 def categorical(codes: Any, names: Sequence[str]) -> "pd.Categorical[Any]":
-    """Names by their place among ``names``, null for −1."""
+    """Return a categorical from indices into ``names``; -1 is null."""
     import pandas as pd
 
     made: Any = pd.Categorical

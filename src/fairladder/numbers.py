@@ -1,6 +1,6 @@
-"""Whole numbers in, one rounding out: minor units of money and correctly rounded ratios.
+"""Exact arithmetic: whole minor units of money and correctly rounded ratios.
 
-A binary float stands for its shortest decimal text: 1.005 is 1.005, and rounds to 1.01.
+A binary float is taken as its shortest decimal text: 1.005 is 1.005, and rounds to 1.01.
 """
 
 from fractions import Fraction
@@ -9,40 +9,41 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-#: Whole numbers up to here are exact in a float, so their quotient in floats is rounded once.
+#: Up to this whole number floats are exact, so dividing two of them rounds once.
 EXACT = 2**53
-#: Money has at most so many decimals, so whole units of 10^-4 hold any of it exactly and sums do
-#: not depend on the order of rows.
+#: Money has at most this many decimals, so whole units of 10^-4 represent any amount exactly and
+#: sums do not depend on the order of rows.
 EXACT_DECIMALS = 4
-#: Amounts and totals beyond this many minor units would not survive the way through a float and its
-#: text.
+#: Amounts and totals above this many minor units would lose digits as a float or its text.
 MOST_MINOR_UNITS = 10**15
 
 
 def half_away(value: Fraction) -> int:
-    """Nearest whole number, halves away from zero."""
+    """Return the nearest whole number, rounding halves away from zero."""
     whole = int(abs(value) + Fraction(1, 2))
     return whole if value >= 0 else -whole
 
 
 def half_away_decimals(value: float, digits: int) -> Fraction:
-    """A number to so many decimals, halves of its shortest decimal text away from zero."""
+    """Round a number to ``digits`` decimals; halves of its shortest decimal text go away from
+    zero.
+    """
     return Fraction(half_away(Fraction(repr(value)) * 10**digits), 10**digits)
 
 
-#: How a discount is given: 0 to 1, 0 to 100, or as money off the whole line.
+#: Units of a discount: 0 to 1, 0 to 100, or money off the whole line.
 DiscountUnit = Literal["fraction", "percent", "amount"]
 
 
 def exact_minor(
     decimals: int, unit: DiscountUnit, factors: tuple[str | None, ...], discount: str | None
 ) -> int | None:
-    """Product of decimal texts × (1 − discount) in minor units, rounded once; None where it is no
-    usable number.
+    """Return the product of decimal texts × (1 − discount) in minor units, rounded once; None if it
+    is not a usable number.
 
-    In ``percent``, or with a ``%`` at its end, the discount is in hundredths; as an ``amount`` it
-    is taken off price × quantity, the first two, before a rate. Beyond ±10^15 minor units the
-    answer is None.
+    A discount in ``percent``, or with a trailing ``%``, is divided by 100. A discount as ``amount``
+    is subtracted from price × quantity (the first two factors) before an exchange rate applies.
+    Returns None above 10^15 minor units in size.
     """
     try:
         product = Fraction(10**decimals)
@@ -62,14 +63,14 @@ def exact_minor(
 
 
 def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
-    """Major units as floats → whole minor units, half away from zero by shortest decimal text.
-    No nulls.
+    """Convert floats in major units to whole minor units; halves of the shortest decimal text round
+    away from zero. Nulls are not allowed.
     """
     floats = np.asarray(values, dtype=np.float64)
     sizes, unit = np.abs(floats), 10.0**decimals
     below = np.floor(sizes * unit)
-    # Below 10^11 a half has at most 13 digits, so only its own float stands for it: comparing
-    # floats is exact.
+    # Below 10^11 a half has at most 13 digits, so only one float represents it and comparing floats
+    # is exact.
     below -= below / unit > sizes
     rounded = below + (sizes >= (2 * below + 1) / (2 * unit))
     minor: NDArray[np.int64] = np.copysign(rounded, floats).astype(np.int64)
@@ -79,8 +80,8 @@ def to_minor(values: ArrayLike, decimals: int) -> NDArray[np.int64]:
 
 
 def standing(values: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """For each value, how many are smaller, and how many are smaller or equal. Shape (n,); no
-    nulls.
+    """Return, for each value, how many are smaller and how many are smaller or equal. Shape (n,);
+    no nulls.
     """
     order = np.argsort(values)
     ascending = values[order]
@@ -96,8 +97,8 @@ def standing(values: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]
 
 
 def ratio(numerator: Any, denominator: Any) -> NDArray[np.float64]:
-    """One correctly rounded division of whole numbers, element by element; NaN where the
-    denominator is 0.
+    """Divide whole numbers element by element with one correct rounding; NaN where the denominator
+    is 0.
     """
     top, bottom = np.broadcast_arrays(np.asarray(numerator), np.asarray(denominator))
     out = np.full(top.shape, np.nan)

@@ -1,6 +1,6 @@
-"""The colours, wherever something is drawn or printed: one a stance."""
+"""All colours of figures, pages and terminals; one colour per stance."""
 
-#: Told apart by readers with any common colour blindness, and by lightness in print.
+#: Distinguishable with any common colour blindness, and by lightness in print.
 STANCE_COLOURS = {
     "keep": "#1d4e89",
     "grow": "#2f9e8f",
@@ -9,10 +9,9 @@ STANCE_COLOURS = {
     "leave": "#858b93",
 }
 INK, FAINT, PAPER = "#22272e", "#6b7280", "#ffffff"
-#: Light to dark, for shades that say how much.
+#: Light to dark, for shading by size.
 SHADES = ("#f1f5f9", "#c9d9e8", "#8fb1d0", "#5486b4", "#1d4e89")
-#: The same where a terminal has 8 or 16 colours, which it may show as it likes: five that stay
-#: apart.
+#: The stances' colours on terminals with 8 or 16 colours; these five differ in any theme.
 STANCE_NAMES = {
     "keep": "blue",
     "grow": "green",

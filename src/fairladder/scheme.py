@@ -1,4 +1,4 @@
-"""The scheme: all settings as one strict, frozen model. TOML in, clear errors out."""
+"""The scheme: all settings as one strict, frozen model, read from TOML with clear errors."""
 
 import datetime as dt
 import re
@@ -27,7 +27,7 @@ from fairladder.settings import of_part
 from fairladder.shares import fraction, percent
 
 Stance = Literal["keep", "grow", "welcome", "win-back", "leave"]
-#: In the order in which people want to read them.
+#: In the order in which they are listed for users.
 STANCES: tuple[Stance, ...] = get_args(Stance)
 #: Roles that name one column of the orders.
 ROLES = (
@@ -36,15 +36,15 @@ ROLES = (
 )  # fmt: skip
 
 
-#: How dates other than ISO ones may be written, in the order in which equally good ones are taken.
+#: Date formats other than ISO, in the order of preference where several fit equally well.
 DATE_ORDERS = ("day-first", "month-first", "year-first")
 SPREADSHEET_DAYS = "spreadsheet-days"
-#: Numbers since the first of January 1970 → how many of them are a second.
+#: Unix time units → units per second.
 EPOCHS = {"epoch-seconds": 1, "epoch-milliseconds": 1000}
 
 
 def _from_digits(value: Any) -> Any:
-    """A whole number that was typed as text."""
+    """Convert a whole number that was given as text."""
     return int(value) if isinstance(value, str) and value.isdecimal() else value
 
 
@@ -53,8 +53,8 @@ def _as_tuple(value: Any) -> Any:
 
 
 def _as_percents(value: Any) -> Any:
-    """Shares of the best can be less than one in a hundred, so numbers are as they are, and
-    ``1%`` is 1.
+    """Convert tier limits in percent. ``1`` and ``1%`` are both one percent, since limits can be
+    below 1.
     """
     if not isinstance(value, list):
         return value
@@ -65,22 +65,24 @@ def _as_percents(value: Any) -> Any:
 
 
 def _as_month(value: Any) -> Any:
-    """``04`` as people write months."""
+    """Convert a month written as ``04``."""
     return int(value) if isinstance(value, str) and value.isdecimal() else value
 
 
 def _day_keys(value: Any) -> Any:
-    """Days of TOML keys, which are text."""
+    """Convert the keys of a TOML table, which are text, to dates."""
     if value is None:
         return None
     try:
         return {dt.date.fromisoformat(k) if isinstance(k, str) else k: v for k, v in value.items()}
     except (AttributeError, ValueError):
-        raise ValueError('needs days and their columns, such as { "2026-01-31" = "Jan" }') from None
+        raise ValueError(
+            'expected dates and their columns, such as { "2026-01-31" = "Jan" }'
+        ) from None
 
 
 def less_credit(amount: str, credit: str) -> str:
-    """What the column is called in which credits stand as negative amounts."""
+    """Return the name of the column in which credits are negative amounts."""
     return f"{amount} less {credit}"
 
 
@@ -88,7 +90,7 @@ def _share_or_none(value: Any) -> Any:
     return None if value is None else fraction(value)
 
 
-#: Model → the table of the scheme that it is.
+#: Model → the name of its table in the scheme.
 _PARTS_OF = {
     "OrdersPart": "orders", "LinesPart": "lines", "MoneyPart": "money",
     "CustomersPart": "customers", "TimePart": "time",
@@ -98,7 +100,7 @@ _PARTS_OF = {
 
 
 def _described(schema: dict[str, Any], model: type[BaseModel]) -> None:
-    """Say in the JSON Schema what each key means, in the words that options and help have, too."""
+    """Add each key's description from ``settings`` to the JSON Schema."""
     for key, setting in of_part(_PARTS_OF.get(model.__name__, "")).items():
         schema["properties"][key]["description"] = setting.sentence
         if setting.measure:
@@ -106,8 +108,8 @@ def _described(schema: dict[str, Any], model: type[BaseModel]) -> None:
 
 
 class Part(BaseModel):
-    """A table of the scheme: unknown keys are errors, values keep their type, nothing changes
-    afterwards.
+    """One table of the scheme. Unknown keys are errors, values are strictly typed, and instances
+    are frozen.
     """
 
     model_config = ConfigDict(
@@ -116,8 +118,8 @@ class Part(BaseModel):
 
     @classmethod
     def __pydantic_init_subclass__(cls, **_: Any) -> None:
-        """See that every key is said in ``settings``, from which options and help come, and
-        none that is not there.
+        """Check that the model and ``settings``, which defines options and help, have the same
+        keys.
         """
         settings = of_part(_PARTS_OF.get(cls.__name__, ""))
         keys = {known.alias or name for name, known in cls.model_fields.items()}
@@ -128,7 +130,7 @@ class Part(BaseModel):
 
 
 class OrdersPart(Part):
-    """``[orders]``: which column plays which role, and how the rows are to be read."""
+    """``[orders]``: the column of each role, and how to read the rows."""
 
     customer: str | None = None
     order: str | None = None
@@ -194,8 +196,7 @@ class OrdersPart(Part):
             )
         if self.amount_is == "order" and self.unit_price:
             raise ValueError(
-                '`amount_is = "order"` needs an `amount` column: price times quantity belongs to '
-                "a line"
+                '`amount_is = "order"` needs an `amount` column: price times quantity belongs to a line'
             )
         return self
 
@@ -211,8 +212,7 @@ class OrdersPart(Part):
         both = [name for name in ("channel_customers", *turned) if getattr(self, name)]
         if len(both) > 1:
             raise ValueError(
-                f"`{both[0]}` and `{both[1]}` cannot go together: each makes a row of its own of "
-                "every column"
+                f"`{both[0]}` and `{both[1]}` cannot be combined: each turns columns into rows"
             )
         for name, makes in turned.items():
             if getattr(self, name) and (
@@ -223,21 +223,22 @@ class OrdersPart(Part):
                 ]
             ):
                 raise ValueError(
-                    f"`{name}` already says where the amounts stand; leave out `{given[0]}`"
+                    f"`{name}` already names the columns of amounts; remove `{given[0]}`"
                 )
         if self.credit and (not self.amount or self.discount):
             raise ValueError(
-                "`credit` goes with `amount`, the column of what was bought, and without `discount`"
+                "`credit` needs `amount`, the column of purchases, and cannot be combined "
+                "with `discount`"
             )
         return self
 
     def roles(self) -> dict[str, str]:
-        """Role → column, for the roles that are given."""
+        """Return role → column, for the roles that are given."""
         return {role: name for role in ROLES if (name := getattr(self, role)) is not None}
 
 
 class LinesPart(Part):
-    """``[lines]``: the lines of the orders in a file of their own, and the columns it has."""
+    """``[lines]``: a separate file of order lines, and its columns."""
 
     file: str | None = None
     order: str | None = None
@@ -251,7 +252,7 @@ class LinesPart(Part):
         if self.file is None and any(
             (self.order, self.amount, self.unit_price, self.quantity, self.discount)
         ):
-            raise ValueError("`file` is missing, the file of the lines")
+            raise ValueError("`file` is missing: the file with the lines")
         return self
 
 
@@ -267,7 +268,7 @@ class MoneyPart(Part):
     @model_validator(mode="after")
     def _rates_lead_somewhere(self) -> "MoneyPart":
         if self.rates and not self.currency:
-            raise ValueError("`rates` needs `currency`, the one to convert into")
+            raise ValueError("`rates` needs `currency`, the currency to convert into")
         return self
 
 
@@ -284,7 +285,7 @@ class CustomersPart(Part):
 
 
 class TimePart(Part):
-    """``[time]``: the day of reckoning, the window, the business time zone."""
+    """``[time]``: the as-of date, the date range, the business time zone."""
 
     as_of: dt.date | None = None
     from_: Annotated[dt.date | None, Field(alias="from")] = None
@@ -308,7 +309,7 @@ class TimePart(Part):
     def _forwards(self) -> "TimePart":
         for name, end in (("through", self.through), ("as_of", self.as_of)):
             if self.from_ and end and end < self.from_:
-                raise ValueError(f"`{name}` ({end}) lies before `from` ({self.from_})")
+                raise ValueError(f"`{name}` ({end}) is before `from` ({self.from_})")
         return self
 
 
@@ -316,7 +317,7 @@ Numbers = Annotated[tuple[int | float, ...], BeforeValidator(_as_tuple)]
 Percents = Annotated[tuple[int | float, ...], BeforeValidator(_as_percents)]
 
 
-#: Weights beyond this, or below its inverse, would leave nothing of the other scores.
+#: Weights above this, or below its inverse, would leave no effect of the other scores.
 LARGEST_WEIGHT = 1_000_000
 
 
@@ -368,8 +369,8 @@ def _check_shares(shares: tuple[int | float, ...] | None, rungs: int, method: st
 
 
 class Tier(Part):
-    """``[tiers.NAME]``: a ladder with names, of any column of numbers or days, in the
-    customers' column ``NAME``.
+    """``[tiers.NAME]``: a ladder with labels over any number or date column; customers get it as
+    the column ``NAME``.
     """
 
     of: str
@@ -384,7 +385,7 @@ class Tier(Part):
 
     @property
     def size(self) -> int:
-        """How many tiers there are."""
+        """The number of tiers."""
         percents = self.top_percents or self.spend_percents
         return len(percents) + 1 if percents else self.rungs or 0
 
@@ -414,7 +415,7 @@ class Tier(Part):
         return self
 
     def names(self) -> tuple[str, ...]:
-        """Names of the tiers, best first."""
+        """The names of the tiers, best first."""
         if self.labels is not None:
             return self.labels
         if self.top_percents is not None:
@@ -428,7 +429,7 @@ class Tier(Part):
 
 
 def _percent_names(best: str, percents: tuple[int | float, ...]) -> tuple[str, ...]:
-    """``top 1 %``, ``1 to 5 %``, ``the rest``."""
+    """Return names such as ``top 1 %``, ``1 to 5 %``, ``the rest``."""
     between = (f"{low:g} to {high:g} %" for low, high in pairwise(percents))
     return (f"{best} {percents[0]:g} %", *between, "the rest")
 
@@ -449,7 +450,7 @@ _ORDINALS = (
 
 
 class ValuePart(Part):
-    """``[value]``: the forecast of what customers will bring."""
+    """``[value]``: the forecast of customer value."""
 
     horizon: Annotated[int, Field(ge=1, le=3650)] = 365
     margin: Annotated[int | float | None, BeforeValidator(_share_or_none), Field(gt=0, le=1)] = None
@@ -460,7 +461,7 @@ class ValuePart(Part):
 
 
 class OutputPart(Part):
-    """``[output]``: how files are written, for whoever opens them."""
+    """``[output]``: the format of CSV files."""
 
     separator: Literal[",", ";", "\t", "|"] = ","
     decimal_mark: Literal[".", ","] = "."
@@ -476,7 +477,9 @@ class OutputPart(Part):
 
 
 class Segment(Part):
-    """One rule of ``[[segments]]``; the first whose condition holds places the customer."""
+    """One rule of ``[[segments]]``. The first rule whose condition matches decides a customer's
+    segment.
+    """
 
     name: Annotated[str, Field(min_length=1)]
     when: str | None = None
@@ -510,9 +513,7 @@ Files = Annotated[tuple[str, ...], BeforeValidator(_as_tuple)]
 
 
 class Campaign(Part):
-    """One of ``[[campaigns]]``, in the order of their priority: who is eligible, who is left
-    out, how many, the holdout.
-    """
+    """One of ``[[campaigns]]``, in order of priority: eligibility, exclusions, size and holdout."""
 
     name: Annotated[str, Field(min_length=1)]
     when: str | None = None
@@ -537,8 +538,8 @@ class Campaign(Part):
     def _fits_together(self) -> "Campaign":
         if self.limit is not None and self.budget is not None:
             raise ValueError(
-                "give `limit` (a number of people) or `budget` and `cost` (of one contact), not "
-                "both"
+                "give `limit` (a number of people) or `budget` and `cost` (of one contact), "
+                "not both"
             )
         if (self.budget is None) != (self.cost is None):
             raise ValueError("`budget` and `cost` (of one contact) go together")
@@ -548,19 +549,19 @@ class Campaign(Part):
             )
         if self.bought_from and self.bought_through and self.bought_through < self.bought_from:
             raise ValueError(
-                f"`bought_through` ({self.bought_through}) lies before `bought_from` "
+                f"`bought_through` ({self.bought_through}) is before `bought_from` "
                 f"({self.bought_from})"
             )
         return self
 
     @property
     def asks_for_purchase(self) -> bool:
-        """Whether one single purchase makes eligible."""
+        """True if eligibility depends on a single purchase."""
         return any(v is not None for v in (self.bought_from, self.bought_through, self.at_least))
 
 
 class Scheme(Part):
-    """All settings. Frozen: ``with_options`` gives a changed copy."""
+    """All settings. Instances are frozen; ``with_options`` returns a changed copy."""
 
     orders: OrdersPart = OrdersPart()
     lines: LinesPart = LinesPart()
@@ -577,9 +578,7 @@ class Scheme(Part):
     @model_validator(mode="after")
     def _currency_known(self) -> "Scheme":
         if self.output.currency != "none" and self.money.currency is None:
-            raise ValueError(
-                "[output] currency needs to know which it is: say `currency` under [money]"
-            )
+            raise ValueError("[output] currency is needed: set `currency` under [money]")
         return self
 
     @model_validator(mode="after")
@@ -595,20 +594,19 @@ class Scheme(Part):
         if self.segments is DEFAULT_SEGMENTS or self.segments == DEFAULT_SEGMENTS:
             if self.scores.rungs != 5:
                 raise ValueError(
-                    "the segments that come with Fair Ladder are written for 5 rungs, not "
-                    f"{self.scores.rungs}; "
-                    "write `[[segments]]` of your own for another number"
+                    "the built-in segments are written for 5 rungs, not "
+                    f"{self.scores.rungs}; write your own `[[segments]]` for another number"
                 )
             return self
         if not self.segments or not self.segments[-1].otherwise:
             raise ValueError(
-                "the last segment needs `otherwise = true`, so that everybody has a place"
+                "the last segment needs `otherwise = true`, so that every customer gets a segment"
             )
         for early in self.segments[:-1]:
             if early.otherwise:
                 raise ValueError(
-                    f"segment `{early.name}` says `otherwise` but is not the last; nothing after "
-                    "it counts"
+                    f"segment `{early.name}` has `otherwise` but is not the last; later "
+                    "segments would never apply"
                 )
         names = [s.name for s in self.segments]
         for name in names:
@@ -617,16 +615,16 @@ class Scheme(Part):
         return self
 
     def order_columns(self) -> OrdersPart:
-        """``[orders]`` with the columns of ``[lines]`` beside its own, as they stand together in
-        the joined rows.
+        """Return ``[orders]`` merged with the columns of ``[lines]``, as they are named in the
+        joined rows.
 
-        Raises SchemeError where both name an amount, or the order's id is not known.
+        Raises SchemeError if both name an amount or the order id is not known.
         """
         changes: dict[str, Any] = {}
         if self.lines.file is not None:
             if self.orders.order is None:
                 raise SchemeError(
-                    "[lines] needs to know the order's id: name its column under [orders] order."
+                    "[lines] needs the order id: name its column under [orders] order."
                 )
             own = ("amount", "unit_price", "quantity", "discount")
             changes = {
@@ -653,12 +651,16 @@ class Scheme(Part):
         ).orders
 
     def spoken_of(self) -> list[str]:
-        """Conditions and measures in which rules, tiers and scores speak of customers' columns."""
+        """Return the conditions and measures in which rules, tiers and scores use customers'
+        columns.
+        """
         rules = [s.when or "" for s in self.segments]
         return [*rules, *(t.of for t in self.tiers.values()), self.scores.percentile_of]
 
     def own_names(self) -> dict[str, str]:
-        """What the customers file calls its id and name → what the customers table calls them."""
+        """Return the customers file's names for id and name → their names in the customers
+        table.
+        """
         own = {
             self.customers.customer or self.orders.customer: "customer",
             self.customers.name: "name",
@@ -666,8 +668,8 @@ class Scheme(Part):
         return {name: ours for name, ours in own.items() if name}
 
     def with_options(self, **parts: Mapping[str, Any]) -> "Scheme":
-        """A copy in which the given keys of the given parts win, e.g.
-        ``with_options(time={"as_of": day})``.
+        """Return a copy with the given keys replaced, such as ``with_options(time={"as_of":
+        day})``.
         """
         settings = self.settings()
         for part, changes in parts.items():
@@ -678,18 +680,18 @@ class Scheme(Part):
         return scheme_from(settings, "options")
 
     def settings(self) -> dict[str, Any]:
-        """The keys that differ from the defaults, nested as in the TOML file."""
+        """Return the keys that differ from the defaults, nested as in the TOML file."""
         return self.model_dump(by_alias=True, exclude_defaults=True)
 
     def as_json(self) -> dict[str, Any]:
-        """All settings in force, as plain JSON values."""
+        """Return all settings, including defaults, as plain JSON values."""
         return self.model_dump(mode="json", by_alias=True)
 
 
 def load_scheme(path: str | Path) -> Scheme:
-    """Read a scheme file. Relative paths in it are taken from the file's own folder.
+    """Read a scheme file. Relative paths in it are relative to the file's folder.
 
-    Raises SchemeError where the file is missing, is not TOML, or says something unknown.
+    Raises SchemeError if the file is missing, is not TOML, or has an unknown key or a wrong value.
 
     >>> import fairladder as fl
     >>> fl.load_scheme(fl.sample_shop("scheme.toml")).time.as_of.isoformat()
@@ -707,12 +709,12 @@ def load_scheme(path: str | Path) -> Scheme:
     try:
         settings = tomllib.loads(text)
     except RecursionError:
-        raise SchemeError(f"{file} nests too deep to be a scheme.") from None
+        raise SchemeError(f"{file} is nested too deeply for a scheme.") from None
     except tomllib.TOMLDecodeError as error:
         raise SchemeError(f"{file} is not valid TOML: {shortened(str(error))}.") from error
     except ValueError:
         raise SchemeError(
-            f"{file} holds a number with thousands of digits. Write a shorter one."
+            f"{file} contains a number with thousands of digits. Write a shorter one."
         ) from None
     scheme = scheme_from(settings, str(file), text)
     beside = {
@@ -739,7 +741,7 @@ def load_scheme(path: str | Path) -> Scheme:
 
 
 def scheme_from(settings: Mapping[str, Any], where: str, text: str = "") -> Scheme:
-    """Validate nested settings; ``where`` names their origin in errors, ``text`` gives line
+    """Validate nested settings. ``where`` names their source in errors, and ``text`` provides line
     numbers.
     """
     try:
@@ -755,7 +757,7 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
         path = [p for p in item["loc"] if not str(p).startswith("function-")]
         spot = _dotted(path) + _line(path, text)
         if item["type"] == "extra_forbidden":
-            yield f"{spot}: there is no such key. {nearest(str(path[-1]), _keys_beside(path))}"
+            yield f"{spot}: unknown key. {nearest(str(path[-1]), _keys_beside(path))}"
         elif item["type"] == "missing":
             yield f"{spot}: this key is missing"
         else:
@@ -768,13 +770,13 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
             yield f"{spot}: {message}{got}" if spot else message
 
 
-#: What is expected where a value is of another kind, in words of ours.
+#: Descriptions of the expected type for wrong values.
 _EXPECTED = {
     "model_type": "this is a table of settings, [name] with keys below it",
     "dict_type": "this is a table, [name.key] with keys below it",
-    "tuple_type": "this is a list, written [a, b]", "string_type": "this is a text in quotes",
+    "tuple_type": "this is a list, written [a, b]", "string_type": "this is text in quotes",
     "bool_type": "this is true or false",
-    "date_type": "this is a day, written 2026-06-30 without quotes",
+    "date_type": "this is a date, written 2026-06-30 without quotes",
 }  # fmt: skip
 
 
@@ -795,7 +797,9 @@ def _keys_beside(path: list[int | str]) -> list[str]:
 
 
 def _line(path: list[int | str], text: str) -> str:
-    """`` (line 12)`` of the key at ``path``, where the TOML text shows it plainly."""
+    """Return `` (line 12)`` for the key at ``path`` if the TOML text shows it clearly, else an
+    empty text.
+    """
     if not text or not path:
         return ""
     head, nth = str(path[0]), next((p for p in path if isinstance(p, int)), 0)

@@ -1,8 +1,7 @@
-"""Files that live no longer than the process: where they are, and what a process that was killed
-left behind.
+"""Create temporary files, and remove those of earlier processes that were killed.
 
-Their names hold the machine and the process, so that the next run can tell whose they were and
-whether it still works.
+File names contain the machine and the process id, so a later run can tell whose they were and
+whether that process is still running.
 """
 
 import contextlib
@@ -30,14 +29,14 @@ def _own() -> str:
 
 
 def scratch_path(what: str) -> Path:
-    """A path in the folder for temporary files that nothing stands at; ``sweep`` of a later
-    run removes it if nobody does.
+    """Return an unused path in the temporary folder; a later run's ``sweep`` removes the file if it
+    is left.
     """
     return Path(tempfile.gettempdir()) / f"{_own()}-{what}-{uuid4().hex}"
 
 
 def scratch_folder() -> Path:
-    """A new folder for temporary files that only this user can read."""
+    """Create a temporary folder that only this user can read."""
     path = scratch_path("files")
     path.mkdir(mode=0o700)
     return path
@@ -45,7 +44,7 @@ def scratch_folder() -> Path:
 
 @contextmanager
 def a_scratch_folder() -> Iterator[Path]:
-    """A new folder for temporary files that is gone at the end."""
+    """Create a temporary folder and remove it at the end of the block."""
     path = scratch_folder()
     try:
         yield path
@@ -54,19 +53,19 @@ def a_scratch_folder() -> Iterator[Path]:
 
 
 def beside(target: Path) -> Path:
-    """A name in the target's folder to write to before it is put in its place."""
+    """Return a temporary name in the target's folder, to be renamed to the target when complete."""
     return target.with_name(f".{target.stem}.{_own()}{target.suffix}")
 
 
 def sweep_temporary() -> None:
-    """Remove what killed runs on this machine left in the folder for temporary files."""
+    """Remove files that killed runs on this machine left in the temporary folder."""
     for path in Path(tempfile.gettempdir()).glob(f"{_MARK}-{_machine()}-*"):
         if _left_behind(path.name):
             shutil.rmtree(path, ignore_errors=True)
 
 
 def sweep_beside(target: Path) -> None:
-    """Remove what killed runs on this machine left beside a target."""
+    """Remove files that killed runs on this machine left next to a target."""
     for path in target.parent.glob(f".*.{_MARK}-{_machine()}-*"):
         if _left_behind(path.name):
             with contextlib.suppress(OSError):
@@ -74,7 +73,7 @@ def sweep_beside(target: Path) -> None:
 
 
 def _left_behind(name: str) -> bool:
-    """Whether the process that a name holds is no more."""
+    """Return True if the process whose id is in the name is no longer running."""
     number = re.search(rf"{_MARK}-{_machine()}-(\d+)", name)
     if number is None or int(number[1]) == os.getpid():
         return False

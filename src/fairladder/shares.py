@@ -1,8 +1,8 @@
-"""Shares as people write them: a plain number in the unit that its name says, or hundredths with a
-``%``, everywhere alike.
+"""Parse shares: a plain number in the unit that the setting's name implies, or a percentage with
+``%``.
 
-What says *percent* is in hundredths (``20`` or ``20%``); every other share is a fraction (``0.2``
-or ``20%``).
+A setting with *percent* in its name takes ``20`` or ``20%``; every other share is a fraction,
+``0.2`` or ``20%``.
 """
 
 from math import isfinite
@@ -10,7 +10,9 @@ from typing import Any
 
 
 def fraction(value: Any) -> Any:
-    """A fraction: a number as it is, ``20%`` as 0.2. Raises ValueError for what is neither."""
+    """Convert to a fraction: numbers stay as they are, ``20%`` becomes 0.2. Raises ValueError for
+    other values.
+    """
     number, hundredths = _number(value)
     if not hundredths and number > 1:
         raise ValueError(
@@ -20,15 +22,14 @@ def fraction(value: Any) -> Any:
 
 
 def percent(value: Any) -> Any:
-    """Hundredths: a number as it is, ``20%`` as 20. Raises ValueError for what is neither, and
-    for a plain number between 0 and 1.
+    """Convert to a percentage: numbers stay as they are, ``20%`` becomes 20. Raises ValueError for
+    other values, and for a plain number between 0 and 1.
     """
     number, hundredths = _number(value)
     if not hundredths and 0 < number < 1:
         raise ValueError(
-            f"this is in percent, and {number:g} is less than one in a hundred: write "
-            f"{number * 100:g} or {number * 100:g}%, or "
-            f"{number:g}% if that is meant"
+            f"this is a percentage, and {number:g} is below 1 %: write {number * 100:g} or "
+            f"{number * 100:g}%, or {number:g}% if that is meant"
         )
     return number
 

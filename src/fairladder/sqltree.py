@@ -1,8 +1,8 @@
-"""SQL as a tree: short parsed patterns whose ``:names`` are replaced by trees, never text joined
-to text.
+"""Build SQL as a tree from short parsed patterns whose ``:names`` are replaced by trees; text is
+never joined to text.
 
-Trees are built once and only read afterwards, so parts are shared and not copied: copying took
-most of the time.
+Trees are not changed after they are built, so parts are shared instead of copied: copying took most
+of the time.
 """
 
 import datetime as dt
@@ -20,65 +20,65 @@ def _parsed(pattern: str) -> exp.Expr:
 
 
 def sql(pattern: str, /, **parts: Any) -> exp.Expr:
-    """The tree of ``pattern`` with each ``:name`` replaced by the tree or literal given under
-    that name.
+    """Return the tree of ``pattern`` with each ``:name`` replaced by the tree or literal of that
+    name.
     """
     return exp.replace_placeholders(_parsed(pattern), **parts)
 
 
 def day_literal(day: dt.date) -> exp.Expr:
-    """A day, in the words of every engine."""
+    """Return a date literal that every engine understands."""
     return exp.cast(exp.Literal.string(day.isoformat()), "DATE")
 
 
 def units(tree: exp.Expr, decimals: int) -> exp.Expr:
-    """Minor units as a float of major ones."""
+    """Convert minor units to a float of major units."""
     return sql("(CAST(:m AS DOUBLE) / :scale)", m=tree, scale=10**decimals)
 
 
 def numeric(tree: exp.Expr) -> exp.Expr:
-    """The tree cast to exact decimals of any length, which the patterns' own dialect does not
+    """Cast the tree to exact decimals of any length, which the patterns' own dialect does not
     have.
     """
     return exp.Cast(this=tree, to=exp.DataType.build("numeric", dialect="postgres"))
 
 
 def column(name: str) -> exp.Column:
-    """A quoted column."""
+    """Return a quoted column."""
     return exp.column(exp.to_identifier(name, quoted=True))
 
 
 def cell_name(name: str) -> str:
-    """What a column of somebody's table is called in our trees, whose own columns begin with
-    one ``#``: never like one of them.
+    """Return the name of a user's column in our trees. Our own columns begin with one ``#``, so the
+    two never clash.
     """
     return f"#{name}" if name.startswith("#") else name
 
 
 def cell_column(name: str) -> exp.Column:
-    """A column of somebody's table, quoted."""
+    """Return a quoted column of a user's table."""
     return column(cell_name(name))
 
 
 def named(tree: exp.Expr, name: str) -> exp.Expr:
-    """``tree AS "name"``."""
+    """Return ``tree AS "name"``."""
     return exp.alias_(tree, exp.to_identifier(name, quoted=True), copy=False)
 
 
 def select(columns: Iterable[exp.Expr | str], source: exp.Expr, alias: str = "") -> exp.Select:
-    """``SELECT columns FROM source``; a query as the source takes the name ``alias``."""
+    """Return ``SELECT columns FROM source``; a query as the source gets the name ``alias``."""
     if isinstance(source, exp.Select):
         source = source.subquery(alias, copy=False)
     return exp.Select().select(*columns, copy=False).from_(source, copy=False)
 
 
 def all_of(trees: Iterable[exp.Expr]) -> exp.Expr:
-    """The trees joined by AND, in parentheses."""
+    """Join the trees with AND, in parentheses."""
     return _joined(exp.And, trees)
 
 
 def any_of(trees: Iterable[exp.Expr]) -> exp.Expr:
-    """The trees joined by OR, in parentheses."""
+    """Join the trees with OR, in parentheses."""
     return _joined(exp.Or, trees)
 
 
@@ -90,7 +90,7 @@ def _joined(kind: type[exp.Expr], trees: Iterable[exp.Expr]) -> exp.Expr:
 
 
 def case(branches: Sequence[tuple[exp.Expr, exp.Expr]], otherwise: exp.Expr) -> exp.Expr:
-    """``CASE WHEN … THEN … ELSE … END``; plain ``otherwise`` where there is no branch."""
+    """Return ``CASE WHEN … THEN … ELSE … END``; only ``otherwise`` if there is no branch."""
     if not branches:
         return otherwise
     tree = exp.Case()

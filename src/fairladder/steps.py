@@ -1,6 +1,4 @@
-"""How far long work is, told to whoever asked to hear of it, and in a notebook to whoever sits
-there.
-"""
+"""Report the progress of long work to a callback, or as a line in a notebook."""
 
 import sys
 from collections.abc import Callable, Iterable, Iterator
@@ -10,24 +8,25 @@ from time import monotonic
 from typing import Any, TypeVar
 
 T = TypeVar("T")
-#: Takes the share of the work that is done, 0..1.
+#: Called with the share of the work that is done, 0..1.
 Progress = Callable[[float], None]
 
 
-#: Work that takes longer than this, in seconds, shows how far it is.
+#: Work that takes longer than this, in seconds, shows its progress.
 PATIENCE = 2.0
 
 
 def seen_by(progress: Progress | None, what: str) -> Progress | None:
-    """``progress``; without one, in a notebook, a line that says how far ``what`` is once it
-    takes its time, and goes when it is done.
+    """Return ``progress``. Without one, in a notebook, return a callback that prints a line once
+    the work takes long, and removes it at the end.
     """
     if progress is not None or not _in_notebook():
         return progress
     begun, shown = monotonic(), list[Any]()
 
     def tell(share: float) -> None:
-        display: Any = import_module("IPython.display").display  # there, since this is a notebook
+        # IPython is installed, since this is a notebook
+        display: Any = import_module("IPython.display").display
 
         said = {"text/plain": "" if share >= 1 else f"{what}: {100 * share:.0f} %"}
         if shown:
@@ -46,19 +45,19 @@ def _in_notebook() -> bool:
 
 @dataclass
 class Steps:
-    """Work of ``whole`` steps that take about equally long."""
+    """Progress of work in ``whole`` steps that take about equally long."""
 
     progress: Progress | None
     whole: int
     done: int = 0
 
     def finished(self) -> None:
-        """All is done."""
+        """Report that all work is done."""
         if self.progress is not None and self.done < self.whole:
             self.progress(1.0)
 
     def over(self, items: Iterable[T]) -> Iterator[T]:
-        """The items; each is a step, which is over when the next is asked for."""
+        """Iterate over the items; each counts as a step, completed when the next is requested."""
         for item in items:
             yield item
             self.done += 1

@@ -1,4 +1,4 @@
-"""Numbers, days and shares in the words in which people read them."""
+"""Format numbers, dates and shares for people."""
 
 import datetime as dt
 import unicodedata
@@ -10,8 +10,8 @@ NOTHING = "–"
 
 
 def plain(text: str) -> str:
-    """Text of somebody's as it can be shown: signs that steer a terminal or turn the line
-    round become ``�``.
+    """Return a user's text in printable form: terminal control characters and text-direction marks
+    become ``�``.
     """
     return text if text.isprintable() else "".join("�" if _steers(c) else c for c in text)
 
@@ -20,20 +20,20 @@ def _steers(sign: str) -> bool:
     return sign not in "\n\t" and (unicodedata.category(sign) == "Cc" or sign in _TURNING)
 
 
-#: Marks that change the direction of what follows.
+#: Marks that change the text direction.
 _TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f\u061c")
 
 
 def count(number: float) -> str:
-    """Whole number with thousands marked; a fraction is rounded as in ``money``, so that
-    figures and tables agree.
+    """Format a whole number with thousands separators. Fractions are rounded as in ``money``, so
+    that figures and tables agree.
     """
     return f"{int(number):,}" if number == int(number) else money(number)
 
 
 def brief(number: float) -> str:
-    """A whole number for where there is little room: from ten millions on ``12 M``, from a
-    hundred on without a fraction.
+    """Format a number for tight spaces: ``12 M`` from ten millions on, no decimals from a hundred
+    on.
     """
     return (
         count(number)
@@ -48,8 +48,8 @@ _ONE = {"are": "is", "have": "has", "were": "was"}
 
 
 def counted(number: float, things: str, verb: str = "") -> str:
-    """``1 customer stands``, ``1,200 customers stand``: a number with what it counts, and a
-    verb that agrees with it.
+    """Return a number with its noun and a verb that agrees: ``1 customer is``, ``1,200 customers
+    are``.
     """
     one = count(number) == "1"
     words = [count(number), things.removesuffix("s") if one else things]
@@ -59,21 +59,21 @@ def counted(number: float, things: str, verb: str = "") -> str:
 
 
 def listed(items: Iterable[Any]) -> str:
-    """``2, 3 and 4``."""
+    """Join items as in ``2, 3 and 4``."""
     *others, last = (str(item) for item in items)
     return f"{', '.join(others)} and {last}" if others else last
 
 
 def money(amount: Any, decimals: int = 0) -> str:
-    """Amount with thousands marked; a dash where there is none."""
+    """Format an amount with thousands separators; a dash for null."""
     return (
         NOTHING if missing(amount) else f"{round(float(amount), decimals) + 0.0:,.{decimals}f}"
     )  # + 0.0: never -0
 
 
 def value(number: Any) -> str:
-    """A measure's value: whole numbers and amounts with thousands marked, days and names as
-    they are, nothing for null.
+    """Format a measure's value: numbers with thousands separators, dates and names unchanged,
+    nothing for null.
     """
     if number is None:
         return ""
@@ -87,7 +87,7 @@ def value(number: Any) -> str:
 
 
 def span(above: Any, up_to: Any) -> str:
-    """What a rung holds: ``above 45, up to 149``."""
+    """Describe the values on a rung: ``above 45, up to 149``."""
     bounds = [
         f"above {value(above)}" if above is not None else "",
         f"up to {value(up_to)}" if up_to is not None else "",
@@ -96,7 +96,9 @@ def span(above: Any, up_to: Any) -> str:
 
 
 def percent(share: Any) -> str:
-    """Share 0..1 in percent, with one decimal; ``under 0.1 %`` rather than a zero that is none."""
+    """Format a share 0..1 as a percentage with one decimal; ``under 0.1 %`` for small shares above
+    zero.
+    """
     if missing(share):
         return NOTHING
     if 0 < abs(share) < 0.0005:
@@ -105,18 +107,18 @@ def percent(share: Any) -> str:
 
 
 def days(number: Any) -> str:
-    """Whole days (halves up, never negative) with thousands marked; a dash where there are none."""
+    """Format whole days (halves up, never negative) with thousands separators; a dash for null."""
     return NOTHING if missing(number) else f"{int(float(number) + 0.5):,}"
 
 
 def day(value: Any) -> str:
-    """``30 June 2026``; a dash where there is no day."""
+    """Format a date as ``30 June 2026``; a dash for null."""
     return NOTHING if value is None or value != value else f"{value.day} {value:%B %Y}"
 
 
 def cell(value: Any, kind: str | None) -> str:
-    """A cell by the kind of its column (``columns.Kind``), or by its looks where nobody knows
-    the kind; a dash for null.
+    """Format a cell by the kind of its column (``columns.Kind``), or by its type if the kind is
+    unknown; a dash for null.
     """
     if missing(value):
         return NOTHING
@@ -132,7 +134,7 @@ def cell(value: Any, kind: str | None) -> str:
 
 
 def missing(value: Any) -> bool:
-    """Whether a cell is null in any of the ways of a DataFrame."""
+    """Return True if a cell is null in any way of a DataFrame."""
     return (
         value is None
         or (isinstance(value, float) and isnan(value))
@@ -141,16 +143,14 @@ def missing(value: Any) -> bool:
 
 
 def reckoning(as_of: dt.date | None, came_from: str) -> str:
-    """``As of 30 June 2026 (day asked for)``."""
-    return (
-        f"As of {day(as_of)} ({came_from})"
-        if as_of
-        else "Without a day of reckoning: no row is used"
-    )
+    """Return ``As of 30 June 2026 (from --as-of)``."""
+    return f"As of {day(as_of)} ({came_from})" if as_of else "No as-of date, because no row is used"
 
 
 def rows_read(balance: dict[str, Any]) -> str:
-    """``18,119 rows read: 17,367 used, 289 set aside, 463 left out`` of a balance as JSON."""
+    """Summarise a balance (as JSON): ``18,119 rows read: 17,367 used, 289 set aside, 463 filtered
+    out``.
+    """
     names = (
         "used",
         "set_aside",

@@ -1,1 +1,3 @@
-"""The pass: reading is a step; reduction, balance, rows set aside, findings, customers."""
+"""Reading orders: the reduction to customers, the balance of rows, set-aside rows, findings and
+measures.
+"""

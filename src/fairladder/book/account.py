@@ -1,5 +1,5 @@
-"""The account of a pass: the balance of its groups, with the rows decided that only the sums
-of all rows can decide.
+"""Build the account of a pass: the balance, with those rows resolved that need the totals of all
+rows.
 """
 
 import datetime as dt
@@ -19,7 +19,7 @@ from fairladder.orders.states import SET_ASIDE, RowState
 
 @dataclass(frozen=True)
 class Account:
-    """What one pass over the rows tells beside the customers."""
+    """The result of one pass over the rows, apart from the customers."""
 
     balance: Balance
     totals: tuple[int, ...]
@@ -39,7 +39,7 @@ class Account:
 
     @property
     def currencies(self) -> list[str]:
-        """Currencies among usable rows, where the orders carry a currency column."""
+        """Currencies of the usable rows, if the orders have a currency column."""
         return [
             currency
             for currency, sums in self.balance.by_currency.items()
@@ -48,15 +48,15 @@ class Account:
 
 
 class RowsApart(Protocol):
-    """Rows that are kept, of which some need a second look."""
+    """Kept rows, some of which need a second look."""
 
     def as_rows(self) -> exp.Select:
-        """The rows as ``Rows.tree`` has them."""
+        """Return the rows with the columns of ``Rows.tree``."""
         ...
 
 
 def account_of(rows: Rows, summed: pa.Table, kept: RowsApart | None = None) -> Account:
-    """The account of groups that are ``summed`` up by state; ``kept`` saves reading some rows
+    """Return the account of groups that are ``summed`` by state; ``kept`` avoids reading some rows
     again.
     """
     sums, decimals = summed.to_pylist(), rows.scheme.money.decimals
@@ -72,7 +72,7 @@ def account_of(rows: Rows, summed: pa.Table, kept: RowsApart | None = None) -> A
 
 
 def _latest(sums: Sequence[dict[str, Any]]) -> dt.date | None:
-    """The latest day of rows that are used, or left out by `where` or the date range."""
+    """Return the latest day of rows that are used, filtered out or outside the date range."""
     states = range(RowState.LEFT_OUT, RowState.NEITHER)
     return max(
         (
@@ -87,7 +87,7 @@ def _latest(sums: Sequence[dict[str, Any]]) -> dt.date | None:
 def _decided(
     rows: Rows, groups: Sequence[dict[str, Any]], balance: Balance, kept: RowsApart | None
 ) -> tuple[Sequence[dict[str, Any]], tuple[int, ...]]:
-    """Settle rows that lack customer, order and date, now that the sums are known."""
+    """Resolve rows without customer, order and date, now that the totals are known."""
     if not balance.rows.get(RowState.UNDECIDED):
         return groups, ()
     engine = rows.source.engine

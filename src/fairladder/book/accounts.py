@@ -1,5 +1,5 @@
-"""Customers who are probably no customers: accounts for tests and staff, and ids that
-strangers share.
+"""Find customers who are probably not customers: test and staff accounts, and ids shared by
+strangers.
 """
 
 import pyarrow as pa
@@ -9,8 +9,8 @@ from fairladder.book.people import People
 from fairladder.orders.words import words_of
 from fairladder.sqltree import column, named, select, sql
 
-#: Words of which one, and nothing but these and ``_BESIDE``, is what such an account is called, in
-#: some languages.
+#: Words for such accounts in several languages. A name is odd if it has one of them and otherwise
+#: only words from ``_BESIDE``.
 _ODD = set(
     "test tester testing demo dummy staff employee employees internal training mitarbeiter "
     "personalkauf personnel empleado "
@@ -43,23 +43,22 @@ _ANY_ODD = "|".join(
         if word != "na"
     )
 )
-#: Nothing but such words, with anything between them.
+#: Only such words, with anything between them.
 _WORDS_ALONE = f"[^a-z]*{_WORD}(?:[^a-z]+{_WORD})*[^a-z]*"
 _ONE_DIGIT = r"\s*(?:0+|9{3,}|-+|\?+)\s*"
 
 
 def odd_accounts(people: People) -> exp.Select | None:
-    """The customers with purchases whose id or name says that it is an account for tests or staff,
-    or one that people share.
+    """Return the customers with purchases whose id or name suggests a test, staff or shared
+    account; None if there are none.
 
-    An id of zeros or nines alone is one, too. An address counts by what stands before its ``@``.
-    None where there are none.
+    Ids of only zeros or nines count as well. E-mail addresses are judged by the part before ``@``.
     """
     buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
     odd: list[exp.Expr] = []
     for name in ["customer", "name"] if people.named else ["customer"]:
         words = _words_in(column(name))
-        # A quick look leaves few for the careful one.
+        # A rough filter first, so that few remain for the exact one.
         likely = buyers.where(
             sql("REGEXP_MATCHES(LOWER(:t), :p)", t=column(name), p=exp.Literal.string(_ANY_ODD))
         )
@@ -85,12 +84,12 @@ def odd_accounts(people: People) -> exp.Select | None:
 
 
 def _words_in(text: exp.Expr) -> exp.Expr:
-    """What stands before an ``@`` in small letters, its words apart; of many ids with numbers
-    in them few differ in this.
+    """Return the part before ``@`` in lowercase, split into words. Ids that differ only in numbers
+    become equal.
     """
     apart = sql("REGEXP_REPLACE(:t, '([a-zà-ÿ])([A-ZÀ-Þ])', '\\1 \\2', 'g')", t=text)
     local = sql("REGEXP_EXTRACT(LOWER(:t), '^[^@]*', 0)", t=apart)
-    # Digits and signs beside words do not matter; alone they do.
+    # Digits and symbols are ignored next to words; alone they count.
     return sql(
         "CASE WHEN REGEXP_MATCHES(:t, '[a-z]') THEN REGEXP_REPLACE(:t, :p, ' ', 'g') ELSE :t END",
         t=local, p=exp.Literal.string(r"[\x00-\x60\x7b-\x7f]+"),
@@ -99,7 +98,7 @@ def _words_in(text: exp.Expr) -> exp.Expr:
 
 def _is_odd(text: str) -> bool:
     words = words_of(text)
-    apart = [["walk", "in"], ["n", "a"]]  # words that are written apart, or with a sign between
+    apart = [["walk", "in"], ["n", "a"]]  # words written separately or with a symbol between
     return (words[:2] in apart or any(word in _ODD for word in words)) and all(
         word in _ODD or word in _BESIDE for word in words
     )

@@ -1,5 +1,5 @@
-"""The balance: rows read = used + set aside + left out + outside the window, and the same for
-the amounts.
+"""The balance: rows read = used + set aside + filtered out + outside the date range; the same holds
+for amounts.
 """
 
 from collections import Counter
@@ -10,15 +10,15 @@ from typing import Any
 
 from fairladder.orders.states import SET_ASIDE, RowState
 
-#: How rows without a currency are told apart from those in one.
+#: Distinguishes rows without a currency from rows in a currency.
 BLANK = "(blank)"
-#: More than this many in a hundred rows set aside means that the mapping is wrong, not the data.
+#: If a larger percentage of rows is set aside, the mapping is wrong rather than the data.
 MOST_SET_ASIDE_PERCENT = 20
 
 
 @dataclass(frozen=True)
 class Balance:
-    """Counts of rows and sums of readable amounts (minor units), by what became of the rows."""
+    """Counts of rows and sums of readable amounts (minor units), by the rows' state."""
 
     rows: Mapping[int, int]
     amounts: Mapping[int, int]
@@ -32,7 +32,7 @@ class Balance:
 
     @property
     def rows_read(self) -> int:
-        """All rows but blank ones."""
+        """All rows except blank ones."""
         return sum(self.rows.values())
 
     @property
@@ -52,9 +52,7 @@ class Balance:
 
     @property
     def unknown(self) -> int:
-        """Of the rows left out, those for which the condition is unknown because of a blank
-        cell.
-        """
+        """Filtered-out rows for which the condition is unknown because of a blank cell."""
         return self.rows.get(RowState.UNKNOWN, 0)
 
     @property
@@ -64,34 +62,34 @@ class Balance:
 
     @property
     def repeats(self) -> int:
-        """Rows that repeat another and were dropped for it."""
+        """Rows dropped because they repeat another row."""
         return self.rows.get(RowState.REPEAT, 0)
 
     @property
     def older(self) -> int:
-        """Rows of older versions of their orders, which were dropped."""
+        """Rows dropped because they belong to older versions of their orders."""
         return self.rows.get(RowState.OLDER, 0)
 
     @property
     def reasons(self) -> dict[str, int]:
-        """Rows set aside by reason, in the order in which reasons are tried."""
+        """Rows set aside by reason, in the order in which reasons are checked."""
         return {s.reason: self.rows[s] for s in SET_ASIDE if self.rows.get(s)}
 
     @property
     def mostly_unusable(self) -> bool:
-        """Whether more rows are set aside than bad data explains, without totals and rows in a
-        currency that was not chosen.
+        """True if more rows are set aside than bad data explains, not counting total rows and rows
+        in a currency that was not chosen.
         """
         meant = [RowState.TOTAL_ROW, *([] if self.converted else [RowState.OTHER_CURRENCY])]
         bad = self.set_aside - sum(self.rows.get(state, 0) for state in meant)
         return bad * 100 > MOST_SET_ASIDE_PERCENT * self.rows_read
 
     def amount(self, *states: int) -> int:
-        """Sum of the readable amounts of rows in the given states, in minor units."""
+        """Return the sum of the readable amounts of rows in the given states, in minor units."""
         return sum(self.amounts.get(s, 0) for s in states)
 
     def lines(self) -> list[tuple[str, int, int]]:
-        """What became of the rows, rows, minor units: the balance as a table, its total first."""
+        """Return the balance as a table of state, rows and minor units, with the total first."""
         dropped = (
             ("repeats dropped", self.repeats, RowState.REPEAT),
             ("older versions dropped", self.older, RowState.OLDER),
@@ -107,7 +105,7 @@ class Balance:
         ]
 
     def as_json(self) -> dict[str, Any]:
-        """Rows and amounts (major units, as exact decimal text) under the names of the
+        """Return rows and amounts (major units, as exact decimal text) under the names in the
         definitions.
         """
         names = {label: label.replace(" ", "_") for label, _, _ in self.lines()}
@@ -131,8 +129,8 @@ class Balance:
 def balance_of(
     groups: Sequence[Mapping[str, Any]], decimals: int, converted: bool = False
 ) -> Balance:
-    """The balance of the reduction's groups: mappings with state, rows_read, rows_amount and
-    maybe currency.
+    """Build the balance from the reduction's groups: mappings with state, rows_read, rows_amount
+    and optionally currency.
     """
     rows: Counter[int] = Counter()
     amounts: Counter[int] = Counter()
@@ -149,11 +147,11 @@ def balance_of(
 
 
 def major_read(minor: int, decimals: int) -> str:
-    """The same as people read it, thousands marked: 123456 → ``1,234.56``."""
+    """Format minor units for people, with thousands separators: 123456 → ``1,234.56``."""
     return f"{Decimal(major(minor, decimals)):,}"
 
 
 def major(minor: int, decimals: int) -> str:
-    """Minor units as exact text in major units: 123456 → ``1234.56``."""
+    """Format minor units as exact text in major units: 123456 → ``1234.56``."""
     sign, digits = "-" if minor < 0 else "", str(abs(minor)).rjust(decimals + 1, "0")
     return sign + (f"{digits[:-decimals]}.{digits[-decimals:]}" if decimals else digits)

@@ -1,6 +1,4 @@
-"""What columns of the orders say at a customer's first and latest purchase, carried to the
-customers.
-"""
+"""Add columns of the orders at a customer's first and latest purchase to the customers."""
 
 from collections.abc import Collection, Sequence
 
@@ -9,7 +7,7 @@ from sqlglot import exp
 from fairladder.errors import SchemeError, nearest
 from fairladder.sqltree import column, named, select, sql
 
-#: How the columns of each setting begin on the customers' table.
+#: Setting → prefix of its columns in the customers table.
 FIRST, LATEST = "first_", "latest_"
 
 
@@ -18,17 +16,17 @@ def check_carried(names: Sequence[str], there: Collection[str]) -> None:
     for name in names:
         if name not in there:
             raise SchemeError(
-                f"The orders have no column `{name}` to carry to the customers. "
+                f"The orders have no column `{name}` to add to the customers. "
                 f"{nearest(name, there)}"
             )
 
 
 def carried(orders: exp.Select, first: Sequence[str], latest: Sequence[str]) -> exp.Select:
-    """``customer``, ``first_NAME`` and ``latest_NAME`` as text, a row for each customer with a
+    """Return ``customer``, ``first_NAME`` and ``latest_NAME`` as text, one row per customer with a
     purchase.
 
-    ``orders`` are numbered orders with the columns as groups (``of NAME``); ``mixed`` where an
-    order's rows disagree.
+    ``orders`` are numbered orders with the columns as groups (``of NAME``); the value is ``mixed``
+    if an order's rows disagree.
     """
     groups = {name: column(f"of {name}") for name in dict.fromkeys([*first, *latest])}
     last = exp.Window(this=sql("MAX(nth)"), partition_by=[column("customer")])

@@ -1,6 +1,4 @@
-"""Findings about the customers: refunds, ids and names that look alike, shared accounts, a
-short history.
-"""
+"""Findings about customers: refunds, similar ids and names, shared accounts, short history."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -18,15 +16,15 @@ from fairladder.orders.cells import SPACE
 from fairladder.sqltree import column, named, select, sql
 from fairladder.wording import counted, percent
 
-#: Fewer days than this from first to last order are no history to speak of.
+#: A history of fewer days from the first to the last order is too short to judge.
 SHORT_HISTORY_DAYS = 180
-#: One customer above this share of spend moves every average.
+#: One customer above this share of spend distorts every average.
 DOMINANT_SHARE = 0.2
 _HELD = {"n": "COUNT(*)", "orders": "SUM(orders)", "spend": "SUM(spend)"}
 
 
 def customer_findings(people: People, *, notes: bool = True) -> list[Finding]:
-    """What an analyst should know about the customers before trusting the numbers; without
+    """Return what an analyst should know about the customers before trusting the numbers; without
     ``notes`` only warnings and errors.
     """
     seen = _Seen(people, _totals(people))
@@ -36,17 +34,17 @@ def customer_findings(people: People, *, notes: bool = True) -> list[Finding]:
 
 @dataclass(frozen=True)
 class _Seen:
-    """The customers, and what one look at all of them tells."""
+    """The customers with sums from one query over all of them."""
 
     people: People
     totals: dict[str, Any]
 
     def ids(self, where: str) -> tuple[str, ...]:
-        """The first of some customers."""
+        """Return the first ids that match a condition."""
         return tuple(self.people.first(self.people.relation, where))
 
     def held(self, sums: dict[str, Any]) -> str:
-        """Orders and spend in words."""
+        """Describe orders and spend in words."""
         return f"{counted(int(sums['orders']), 'orders')} and {major_read(int(sums['spend']), self.people.decimals)} of spend"
 
 
@@ -54,8 +52,7 @@ _NO_ORDERS = "orders + refunds + zero_orders = 0"
 _STRANGER = f'NOT "{IN_FILE}"'
 
 
-#: Whether an id could be damaged, before a closer look: it holds an E or one of the signs of such
-#: texts.
+#: A quick test for ids that may be damaged: they contain an E or a marker of such texts.
 _SPOILED = "REGEXP_MATCHES(customer, '[0-9][eE]|^.N$|^[nN]a[nN]$|^und|^#')"
 
 
@@ -105,7 +102,7 @@ def _zero_orders(seen: _Seen) -> Finding | None:
 
 
 def _name_twins(seen: _Seen) -> Finding | None:
-    """One name with several ids."""
+    """Return the finding that one name has several ids, or None."""
     people = seen.people
     if not people.named:
         return None
@@ -126,8 +123,8 @@ def _name_twins(seen: _Seen) -> Finding | None:
     )
 
 
-#: An id without its case, its spaces and the zeros in front of a number: ids with the same one are
-#: probably one customer's.
+#: An id without case, spaces and leading zeros. Ids that agree in this probably belong to one
+#: customer.
 _FOLDED = (
     "CASE WHEN STARTS_WITH(customer, '0') OR REGEXP_MATCHES(customer, '[^!-~]') THEN "
     "REGEXP_REPLACE(REGEXP_REPLACE(LOWER(customer), :spaces, '', 'g'), '^0+([0-9]+)$', '\\1') "
@@ -136,7 +133,7 @@ _FOLDED = (
 
 
 def _near_twins(seen: _Seen) -> Finding | None:
-    """Ids that differ in case, spaces or leading zeros only."""
+    """Return the finding that ids differ only in case, spaces or leading zeros, or None."""
     people, totals = seen.people, seen.totals
     of_one_length = totals["shortest"] == totals["longest"]
     if (
@@ -144,7 +141,7 @@ def _near_twins(seen: _Seen) -> Finding | None:
         and (totals["capital"] or totals["lower"])
         and (of_one_length or not totals["zeros"])
     ):
-        return None  # nothing that is folded differs anywhere
+        return None  # normalised ids are all equal to their originals
     folded = sql(_FOLDED, spaces=exp.Literal.string(f"{SPACE}+"))
     with people.kept(_several(people, folded)) as written:
         if not (groups := people.one(written, n="COUNT(*)")["n"]):
@@ -167,8 +164,7 @@ def _near_twins(seen: _Seen) -> Finding | None:
     )
 
 
-#: Ids that lost their digits to a spreadsheet, and texts that an export writes where there is no
-#: customer.
+#: Ids that lost digits in a spreadsheet, and texts that an export writes for a missing customer.
 _EXPONENT, _NO_VALUE = (
     r"[+-]?\d+([.,]\d+)?[eE]\+?\d+",
     r"\\N|[nN]a[nN]|undefined|#REF!|#VALUE!|#NAME\?",
@@ -176,7 +172,9 @@ _EXPONENT, _NO_VALUE = (
 
 
 def _spoiled(seen: _Seen) -> Finding | None:
-    """Ids that a spreadsheet or an export damaged, so that they may stand for several customers."""
+    """Return the finding that a spreadsheet or an export damaged ids, which may then belong to
+    several customers, or None.
+    """
     if not seen.totals["spoiled"]:
         return None
     people = seen.people
@@ -204,12 +202,12 @@ def _spoiled(seen: _Seen) -> Finding | None:
 
 
 def _without(people: People, ids: Sequence[str]) -> str:
-    """A condition on the orders that leaves some customers out, quoted for a shell."""
+    """Return a condition on the orders that excludes some customers, quoted for a shell."""
     return for_shell(f"{people.id_name} NOT IN ({', '.join(map(written_text, ids))})")
 
 
 def _several(people: People, alike: exp.Expr) -> exp.Select:
-    """The values that several customers share."""
+    """Return the values that several customers share."""
     groups = select([named(alike, "alike")], people.relation, "people").where(
         sql(":a IS NOT NULL", a=alike), copy=False
     )
@@ -217,7 +215,7 @@ def _several(people: People, alike: exp.Expr) -> exp.Select:
 
 
 def _of_several(people: People, alike: exp.Expr, groups: exp.Expr) -> exp.Select:
-    """The customers of such groups; ``place`` is 1 for the one with most orders in each."""
+    """Return the customers who share a value; ``place`` is 1 for the one with most orders."""
     looked = select(["customer", "orders", "spend", named(alike, "own")], people.relation, "people")
     place = sql("ROW_NUMBER() OVER (PARTITION BY alike ORDER BY orders DESC, spend DESC, customer)")
     joined = select(
@@ -229,7 +227,7 @@ def _of_several(people: People, alike: exp.Expr, groups: exp.Expr) -> exp.Select
 def _first_groups(
     people: People, groups: exp.Expr, members: exp.Expr
 ) -> list[tuple[str, list[str]]]:
-    """The first five groups and up to three ids of each."""
+    """Return the first five groups with up to three ids each."""
     first = people.first(groups, name="alike")
     nth = sql("ROW_NUMBER() OVER (PARTITION BY alike ORDER BY customer)")
     some = select(["alike", "customer", named(nth, "nth")], members, "members")
@@ -264,9 +262,9 @@ def _no_orders(seen: _Seen) -> Finding | None:
     return finding("no-orders", n, examples=seen.ids(_NO_ORDERS))
 
 
-#: More than this share of the buyers or of spend without a row in the customers file is a warning.
+#: If a larger share of buyers or of spend has no row in the customers file, that is a warning.
 _UNKNOWN_PERCENT = 1
-#: As many ids of each side are compared for the likely cause.
+#: Number of ids of each side that are compared to find the likely cause.
 _COMPARED = 50_000
 
 

@@ -1,4 +1,4 @@
-"""Customers as a table in an engine: whole numbers first, then the measures of section 2 of
+"""Build the customers table in an engine: whole numbers first, then the measures of section 2 of
 the definitions.
 """
 
@@ -20,17 +20,16 @@ from fairladder.sqltree import column, day_literal, named, select, sql
 if TYPE_CHECKING:
     from fairladder.book.read import Read
 
-#: Those with a purchase have these by their spend, where they are asked for, from the pass that
-#: ranks by spend.
+#: Columns for customers with a purchase, computed on request by the pass that ranks by spend.
 RANKED, SPEND = ("percentile", "percent_rank"), "spend"
 _ORDERS = ("smallest_order", "largest_order", "first_order", "last_order")
 
 
 def customers_query(orders: "Read", ranked: bool = False) -> exp.Select:
-    """One row per customer, in no order, with the columns of ``Orders.customers`` and, where they
-    are asked for, ``RANKED``.
+    """Return one row per customer, unordered, with the columns of ``Orders.customers`` and, on
+    request, ``RANKED``.
 
-    Raises DataError where amounts are too large for floats.
+    Raises DataError if amounts are too large for floats.
     """
     orders.groups.require_exact(orders.scheme.money.decimals)
     return measured_customers(orders, orders.base, orders.groups, ranked)
@@ -39,7 +38,9 @@ def customers_query(orders: "Read", ranked: bool = False) -> exp.Select:
 def measured_customers(
     orders: "Read", base: exp.Expr, groups: KeptGroups, ranked: bool = False
 ) -> exp.Select:
-    """The same of whole numbers kept in ``base``, whose positive spend ``groups`` know."""
+    """Return the customers from whole numbers kept in ``base``; ``groups`` has their total positive
+    spend.
+    """
     members, decimals = orders.members, orders.scheme.money.decimals
     theirs = members.table.column_names if members is not None else []
     there = {"name", "only_channel"} & {*groups.columns, *theirs}
@@ -51,7 +52,7 @@ def measured_customers(
     parts = [exp.Column(this=exp.Star(), table=exp.to_identifier("measured"))]
     parts += [column(name) for name in cells.named_selects[1:]]
     both = select(parts, measured, "measured")
-    # On the way they have names of their own, since a database tells days by the names of ours.
+    # Intermediate columns have names of their own, since a database recognises dates by ours.
     carried_over = {name: f"of {name}" for name in cells.named_selects[1:]}
     apart = [named(column(name), of) for name, of in carried_over.items()]
     handed = orders.engine.hand_over(
@@ -63,8 +64,8 @@ def measured_customers(
 
 
 def whole_numbers(groups: KeptGroups, members: pa.Table | None) -> exp.Select:
-    """Customers with whole numbers and days; with members, those without orders too, with
-    counts of 0, and who is one of them.
+    """Return customers with whole numbers and dates. With members, include those without orders
+    (counts of 0) and a column for membership.
     """
     text = [n for n in ("name", "only_channel") if n in groups.columns]
     types = (
@@ -97,7 +98,7 @@ def whole_numbers(groups: KeptGroups, members: pa.Table | None) -> exp.Select:
 
 
 def _of_member(name: str) -> str:
-    """What a column of the customers file is called beside those of the orders."""
+    """Return the internal name of a customers file's column."""
     return f"of member {name}"
 
 
@@ -110,7 +111,7 @@ def _measured(
     carried: list[str],
     ranked: bool,
 ) -> exp.Select:
-    """The measures of whole numbers kept in ``base``."""
+    """Compute the measures from the whole numbers kept in ``base``."""
     engine: CustomerEngine = groups.engine
     sums = {"customers": sql("1"), "held": sql("CASE WHEN spend > 0 THEN spend ELSE 0 END")}
     if ranked:

@@ -1,5 +1,5 @@
-"""Findings that need a look at the rows themselves: repeats, totals joined onto lines, orders
-shared or cut in two.
+"""Findings that need the rows themselves: repeats, totals joined onto lines, orders shared or
+split.
 """
 
 import datetime as dt
@@ -36,9 +36,7 @@ _SERIAL = "state = :b AND REGEXP_MATCHES(written, '^\\d{5}(\\.\\d+)?$')"
 
 @dataclass(frozen=True)
 class Inspected:
-    """What the findings look at: the rows that were kept and, where there are order ids, their
-    orders.
-    """
+    """The kept rows and, if there are order ids, their orders."""
 
     kept: KeptLines
     ids_put_aside: bool
@@ -54,22 +52,22 @@ class Inspected:
 
     @property
     def engine(self) -> Engine:
-        """Where they are kept."""
+        """The engine that keeps the rows."""
         return self.kept.engine
 
     @property
     def several_files(self) -> bool:
-        """Whether rows are from several files, which the examples then name."""
+        """True if rows come from several files, which examples then name."""
         return bool(self.rows.source.parts) or self.rows.source.files_apart
 
     @cached_property
     def lines(self) -> exp.Expr:
-        """The rows under their whole state, numbered."""
+        """Return the rows with their final state and row number."""
         return self.kept.tree(self.ids_put_aside)
 
     @cached_property
     def sums(self) -> dict[str, Any]:
-        """Rows and money of what is looked for row by row, in one query."""
+        """Count the rows and money of all row-by-row findings in one query."""
         tests = {
             "used": "state = :u",
             "late": "day > :d",
@@ -101,19 +99,19 @@ class Inspected:
 
     @cached_property
     def orders(self) -> exp.Expr | None:
-        """The orders under their whole state."""
+        """Return the orders with their final state."""
         return self.kept.orders_tree(self.ids_put_aside)
 
 
 def row_inspection(seen: Inspected) -> list[Finding]:
-    """Look through the kept rows for what would make the numbers wrong."""
+    """Search the kept rows for problems that would make the numbers wrong."""
     return [found for check in _CHECKS for found in check(seen)]
 
 
 def _one(
     seen: Inspected, pattern: str, source: exp.Expr, where: str | None = None, **parts: Any
 ) -> dict[str, Any]:
-    """The single row of ``SELECT pattern FROM source``."""
+    """Return the single row of ``SELECT pattern FROM source``."""
     query = select([sql(p, **parts) for p in pattern.split("; ")], source, "seen")
     if where:
         query = query.where(sql(where, **parts), copy=False)
@@ -128,7 +126,9 @@ def _examples(
     where: str | None = None,
     **parts: Any,
 ) -> tuple[str, ...]:
-    """The first by row, and by file where there are several, which then stands behind the text."""
+    """Return the first examples by row; if there are several files, by file, with its name after
+    the text.
+    """
     order = [FILE, row] if seen.several_files else [row]
     whole = f"{text} || ' of ' || {FILE}" if seen.several_files else text
     query = (
@@ -142,13 +142,13 @@ def _examples(
 
 
 def _shown(rows: list[dict[str, Any]]) -> tuple[str, ...]:
-    """The examples as text; rows without a number, as on a cluster, have none."""
+    """Return the examples as text; empty if rows have no numbers, as on a cluster."""
     return tuple(str(r["example"]) for r in rows if r["example"] is not None)
 
 
 def _example_orders(seen: Inspected, orders: exp.Select) -> tuple[str, ...]:
-    """The first of some orders (``customer``, ``order_id``, or the latter alone) and the row
-    in which each begins.
+    """Return the first of some orders (``customer``, ``order_id``, or only the latter) with the
+    rows where they begin.
     """
     columns = [
         "order_id",
@@ -162,7 +162,7 @@ def _example_orders(seen: Inspected, orders: exp.Select) -> tuple[str, ...]:
 
 
 def _lines_of(seen: Inspected, orders: exp.Select) -> exp.Select:
-    """The rows, inside the window or out, of some orders."""
+    """Return all rows of some orders, inside or outside the date range."""
     keys = [
         column(n)
         for n in ("customer", "order_id")
@@ -178,8 +178,8 @@ def _lines_of(seen: Inspected, orders: exp.Select) -> exp.Select:
 
 
 def _repeats(seen: Inspected) -> list[Finding]:
-    """Rows that repeat another in every cell: within one file, and across files, where the
-    exports overlap.
+    """Return findings on rows that repeat another in every cell, within one file or across
+    overlapping files.
     """
     twins = seen.engine.keep(_twins(seen))
     sums = ["within", "across", "within * minor", "across * minor"]
@@ -204,20 +204,20 @@ def _repeats(seen: Inspected) -> list[Finding]:
 
 
 def _twins(seen: Inspected) -> exp.Select:
-    """Groups of used rows with the same cells: copies ``within`` one file and ``across`` files,
-    the amount, two of their places.
+    """Return groups of used rows with equal cells: copies ``within`` one file and ``across`` files,
+    the amount, and two of their places.
 
-    Of rows that are in several files, as many are real as the file with most of them has.
+    Of rows in several files, the file with most copies is taken as correct.
     """
     used = select(["*"], seen.lines).where(sql("state = :u", u=RowState.USED), copy=False)
     if seen.orders is not None and seen.kept.marked:
-        # Only orders without a mark for each of their rows can have any.
+        # Only orders without a mark for each of their rows can have repeats.
         unsure = select([sql("customer"), sql("order_id")], seen.orders)
         unsure = unsure.where(
             sql("state = :u AND BIT_COUNT(marks) < lines", u=RowState.USED), copy=False
         )
         used = _lines_of(seen, unsure).where(sql("state = :u", u=RowState.USED), copy=False)
-    # Numbers of rows as text that sorts like them, with the file behind.
+    # Row numbers as text that sorts like them, followed by the file.
     place = sql("LPAD(CAST(row AS VARCHAR), 12, ' ')") if not seen.several_files else sql(
         "LPAD(CAST(row AS VARCHAR), 12, ' ') || ' of ' || :f", f=column(FILE)
     )  # fmt: skip
@@ -245,8 +245,8 @@ def _twins(seen: Inspected) -> exp.Select:
 
 
 def _changed_orders(seen: Inspected) -> list[Finding]:
-    """Orders that are in several files with different cells; what all but the last file's
-    version adds, exact repeats aside.
+    """Return the finding on orders that are in several files with different cells, with the money
+    added by all but the last file's version.
     """
     if not seen.rows.source.parts or not seen.rows.has_orders:
         return []
@@ -316,7 +316,7 @@ def _changed_orders(seen: Inspected) -> list[Finding]:
 def _repeated_totals(seen: Inspected) -> list[Finding]:
     if seen.orders is None or seen.rows.scheme.orders.amount_is != "line":
         return []
-    # Rows sent in two files repeat one another, which is another finding.
+    # Rows sent in two files repeat each other, which is another finding.
     alone = " AND files = 1" if seen.rows.source.parts else ""
     several = select(["*"], seen.orders).where(
         sql(f"state = :u AND lines > 1 AND least <> 0{alone}", u=RowState.USED), copy=False
@@ -345,7 +345,7 @@ def _repeated_totals(seen: Inspected) -> list[Finding]:
 
 
 def _statuses(seen: Inspected) -> list[Finding]:
-    """The statuses that count, with rows and money; a warning where some are not known to be
+    """Return the statuses that count, with rows and money; a warning if some are not known to be
     final and `where` does not name them.
     """
     name = seen.rows.roles.get("status")
@@ -390,12 +390,12 @@ def _with_sums(seen: Inspected, text: str, rows: Any, minor: Any) -> str:
     return f"{text}: {counted(int(rows), 'rows')}, {_money(seen, minor)['money']}"
 
 
-#: As many statuses are listed.
+#: Number of statuses that are listed.
 _MOST_STATES = 12
 
 
 def _counted(seen: Inspected) -> exp.Select:
-    """The orders that are used or outside the window, with the sum of their rows."""
+    """Return the orders that are used or outside the date range, with the sum of their rows."""
     money = "rows_amount" if seen.rows.scheme.orders.amount_is == "order" else "amount"
     columns = ["state", "customer", "order_id", "lines", f"{money} AS money"]
     assert seen.orders is not None
@@ -405,7 +405,9 @@ def _counted(seen: Inspected) -> exp.Select:
 
 
 def _kinds_of_rows(seen: Inspected) -> list[Finding]:
-    """Columns that tell sales from payments, fees, tests and the like, where all of them count."""
+    """Return columns that distinguish sales from payments, fees, tests and the like, if all of them
+    count.
+    """
     asked = seen.rows.condition.names if seen.rows.condition is not None else frozenset[str]()
     found = []
     for name, odd in kinds_of_rows(seen.rows).items():
@@ -463,7 +465,7 @@ def _shared_orders(seen: Inspected) -> list[Finding]:
     )
     if not _one(seen, "COUNT(*) AS n", several)[
         "n"
-    ]:  # usually there are none, and this is the cheapest way to know
+    ]:  # usually there are none, and this is the cheapest check
         return []
     among = exp.In(this=column("order_id"), query=several.subquery(copy=False))
     columns = ["order_id", "COUNT(DISTINCT customer) AS customers", "SUM(money) AS money"]
@@ -562,15 +564,15 @@ def _serial_dates(seen: Inspected) -> list[Finding]:
     ]
 
 
-#: Rows with unread amounts are a warning from this percent of the rows, or of the money, on.
+#: Rows with unread amounts are a warning from this percentage of the rows, or of the money, on.
 _MATTERS = 0.5
-#: As many different cells that cannot be read are looked at.
+#: Number of different unreadable cells that are examined.
 _MOST_UNREAD = 5000
 
 
 def _unread_amounts(seen: Inspected) -> list[Finding]:
-    """Rows set aside because their amount cannot be read, the largest cells first; a warning
-    where their digits could matter.
+    """Return the finding on rows set aside because of unreadable amounts, largest cells first; a
+    warning if their digits could matter.
     """
     if not seen.sums["bad_amounts"]:
         return []
@@ -617,9 +619,7 @@ def _unread_amounts(seen: Inspected) -> list[Finding]:
 
 
 def _digits(cell: str) -> Fraction:
-    """The number that the digits of a cell would make, whatever else it holds; the largest
-    where several numbers are in it.
-    """
+    """Return the number that a cell's digits make; the largest if it contains several numbers."""
     found = re.findall(r"\d[\d.,' ’\u00a0\u202f]*", cell)
     return max((_of_digits(number) for number in found), default=Fraction(0))
 

@@ -1,10 +1,9 @@
-"""Files reduced to orders once and kept in a folder, so that the next run reads only files that
-are new.
+"""Keep the orders of files in a folder, so that the next run reads only new files.
 
-What is kept of a file are its orders as far as they can be merged with the lines that other files
-hold of them, and of all files together their customers, so that only those are grouped anew whose
-orders have lines in a file that is new. A file is known by its bytes and by all settings that
-orders depend on; whatever does not fit is read again, with a reason.
+Of each file we keep its orders, in a form that can be merged with lines of the same orders in other
+files. Of all files together we keep the customers; only customers whose orders have lines in a new
+file are grouped again. A file is identified by its bytes and by all settings that orders depend on.
+If either differs, the file is read again and the reason is reported.
 """
 
 import datetime as dt
@@ -41,7 +40,7 @@ from fairladder.scheme import Scheme
 from fairladder.sqltree import all_of, cell_column, cell_name, column, named, select, sql
 from fairladder.wording import counted
 
-#: What is kept is understood by this version of it only.
+#: Kept data is only understood by the same version of this format.
 _FORMAT = 2
 _MANIFEST = "manifest.json"
 #: How each column of an order is merged with the same order's in another file.
@@ -58,33 +57,31 @@ _MERGED = {
 
 @dataclass(frozen=True)
 class KeptPass:
-    """What ``read_kept`` gives: the pass, where rows that are undecided lie, and what to say
-    of what was read.
-    """
+    """The result of ``read_kept``: the pass, the undecided rows, and a note on what was read."""
 
     passed: Pass
     undecided: exp.Select | None
     note: str
 
     def as_rows(self) -> exp.Select:
-        """The undecided rows as ``Rows.tree`` has them."""
+        """Return the undecided rows with the columns of ``Rows.tree``."""
         assert self.undecided is not None
         return self.undecided
 
 
 def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
-    """Reduce the rows from what is kept of their files in ``folder``, and keep what is new; or why
-    that cannot be.
+    """Reduce the rows using what ``folder`` keeps of their files, and keep what is new; or return
+    why that is impossible.
 
-    The groups are those that reading everything gives. Raises UsageError where the folder cannot
-    be made or is none of ours.
+    The groups equal those of a full read. Raises UsageError if the folder cannot be created or
+    belongs to something else.
     """
     if reason := _cannot(rows):
         return f"Nothing is kept: {reason}."
     rows = replace(settled_before(rows), channels=None)
     parts = rows.source.parts or (rows.source,)
     manifest, why = _manifest(folder, _settings(rows))
-    with ThreadPoolExecutor() as readers:  # hashing lets other threads go on
+    with ThreadPoolExecutor() as readers:  # hashing lets other threads run
         digests = list(readers.map(lambda part: digest_of(part.path), parts))
     found = {part.label: digest for part, digest in zip(parts, digests, strict=True)}
     entries: dict[str, Mapping[str, Any]] = dict(manifest["files"])
@@ -120,14 +117,14 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
 def _of_customers(
     rows: Rows, entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any], folder: Path
 ) -> Pass:
-    """The groups of all files: those that are kept, with what files that are not among them
-    bring, which are kept then.
+    """Return the groups of all files: kept ones merged with those of new files, which are then kept
+    as well.
     """
     engine, there = rows.source.engine, manifest.get("customers") or {"kept": "", "files": []}
     assert isinstance(engine, Embedded)
     names = [str(entry["kept"]) for entry in entries]
     path = folder / f"{there['kept']}.customers.parquet"
-    # A file that has gone, or has changed, cannot be taken out of the sums again.
+    # The part of a deleted or changed file cannot be subtracted from the sums.
     before = there["files"] if path.exists() and set(there["files"]) <= set(names) else []
     if set(before) == set(names):
         _save(folder, manifest)
@@ -157,8 +154,8 @@ def _of_customers(
 
 
 def _in_both(rows: Rows, old: exp.Expr, new: exp.Expr) -> exp.Select:
-    """The groups that may have an order with lines in old and in new files: one order, whose
-    parts cannot be added up.
+    """Return the groups that may have one order with lines in both old and new files; such parts
+    cannot be added up.
     """
     keys = [column(name) for name in order_columns(rows, as_written=False) if name in GROUP_KEYS]
     there = exp.alias_(select(["key"], old).subquery(copy=False), "there", table=True)
@@ -178,7 +175,7 @@ def _with_new(
     new: Sequence[str],
     folder: Path,
 ) -> exp.Select:
-    """The groups of old files with those of new ones; of customers in ``split`` anew, from all
+    """Merge the groups of old and new files; customers in ``split`` are computed again from all
     their orders.
     """
     fresh = _groups(rows, _orders_of(new, folder))
@@ -198,7 +195,9 @@ def _with_new(
 
 
 def _among(rows: Rows, relation: exp.Expr, groups: exp.Expr, kind: str) -> exp.Select:
-    """The rows of a relation that belong to these groups (``semi``), or do not (``anti``)."""
+    """Return the rows of a relation that belong to these groups (``semi``), or do not
+    (``anti``).
+    """
     mine = exp.alias_(select(["*"], relation).subquery(copy=False), "mine", table=True)
     keys = [name for name in order_columns(rows, as_written=False) if name in GROUP_KEYS]
     same = all_of([
@@ -211,7 +210,7 @@ def _among(rows: Rows, relation: exp.Expr, groups: exp.Expr, kind: str) -> exp.S
 
 
 def _groups(rows: Rows, orders: exp.Expr) -> exp.Select:
-    """The groups of kept orders, as they can be merged with others."""
+    """Return the groups of kept orders in mergeable form."""
     return mergeable_groups(rows, _put_together(rows, orders))
 
 
@@ -226,10 +225,10 @@ def _without_end(scheme: Scheme) -> Scheme:
 
 
 def _cannot(rows: Rows) -> str:
-    """Why the orders of these files cannot be kept; empty where they can."""
+    """Return why the orders of these files cannot be kept; empty if they can."""
     asked, source = rows.scheme.orders, rows.source
     if not rows.embedded or any(part.path is None for part in (source.parts or (source,))):
-        return "orders are kept of files that are read here"
+        return "orders are only kept of files that are read on this machine"
     if (
         type(source) is not Source
         or asked.channel_amounts
@@ -237,19 +236,19 @@ def _cannot(rows: Rows) -> str:
         or asked.day_amounts
         or asked.credit
     ):
-        return "these rows are made of several files or columns"
+        return "these rows are combined from several files or columns"
     if source.parts and rows.condition is not None and FILE in rows.condition.names:
-        return f"`where` speaks of `{FILE}`, which depends on what else is read"
+        return f"`where` uses `{FILE}`, which depends on the other files"
     if not rows.has_orders:
         return "without a column of order ids every row is an order, and there is nothing to reduce"
     if asked.amount_is == "order" or asked.drop:
-        return "totals that are repeated, or rows that repeat others, are judged over all files"
+        return "repeated totals and repeated rows can only be found across all files"
     if rows.rates is not None:
-        return "rates of exchange may change"
+        return "exchange rates may change"
     others = [
         part.label for part in source.parts if not source.text and not _kinds_agree(part, source)
     ]
-    return f"{others[0]} has columns of another kind than the first file" if others else ""
+    return f"{others[0]} has other column types than the first file" if others else ""
 
 
 def _kinds_agree(part: Source, whole: Source) -> bool:
@@ -257,8 +256,8 @@ def _kinds_agree(part: Source, whole: Source) -> bool:
 
 
 def _settings(rows: Rows) -> dict[str, Any]:
-    """All settings that a file's orders depend on. The day of reckoning is none of them: each
-    run leaves out later rows itself.
+    """Return all settings that a file's orders depend on. The as-of date is not one of them: each
+    run excludes later rows itself.
     """
     scheme: Scheme = rows.scheme
     asked = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
@@ -279,28 +278,27 @@ def _settings(rows: Rows) -> dict[str, Any]:
 
 
 def _manifest(folder: Path, settings: Mapping[str, Any]) -> tuple[dict[str, Any], str]:
-    """What is kept under these settings, and why nothing is where there was something."""
+    """Return what is kept under these settings, and, if nothing usable is kept although the folder
+    has data, the reason.
+    """
     empty = {"kind": "fairladder kept orders", "settings": settings, "files": {}}
     path = folder / _MANIFEST
     if not path.exists():
         if folder.exists() and any(folder.iterdir()):
-            raise UsageError(
-                f"{str(folder)!r} holds other files. Name an empty folder, or one that is not "
-                "there yet."
-            )
+            raise UsageError(f"{str(folder)!r} contains other files. Name an empty or new folder.")
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise UsageError(
-                f"The folder {str(folder)!r} cannot be made: {error.strerror}."
+                f"The folder {str(folder)!r} cannot be created: {error.strerror}."
             ) from error
-        _save(folder, empty)  # so that the folder is known for ours, whatever happens
+        _save(folder, empty)  # so that the folder is recognised as ours, whatever happens
         return empty, ""
     try:
         found = json.loads(path.read_text("utf-8"))
         there = found["settings"]
     except (OSError, ValueError, KeyError, TypeError):
-        return empty, "what was kept cannot be read"
+        return empty, "the kept data cannot be read"
     if there == settings:
         return found, ""
     names = [name for name in settings if there.get(name) != settings[name]]
@@ -319,7 +317,9 @@ def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
 
 
 def _of_part(rows: Rows, part: Source) -> Rows:
-    """The rows of one file, whatever the day of reckoning, with the columns that all files have."""
+    """Return the rows of one file, whatever the as-of date, with the columns that all files
+    have.
+    """
     columns = {
         name: kind
         for name, kind in rows.source.columns.items()
@@ -331,8 +331,8 @@ def _of_part(rows: Rows, part: Source) -> Rows:
 
 
 def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
-    """Keep the orders of one file, and its rows that are undecided; or why its orders cannot
-    be told from it alone.
+    """Keep the orders of one file and its undecided rows; or return why its orders cannot be
+    determined from this file alone.
     """
     engine = rows.source.engine
     assert isinstance(engine, Embedded)
@@ -348,12 +348,11 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
         ).to_pylist()[0]
         if told.get("unread") and not _plainly_written(rows, int(told["unread"])):
             return (
-                f"how dates or numbers are written in {Path(rows.source.label).name} is settled "
-                "over all rows. Say it with "
-                "--date-format and --decimal-mark"
+                f"the format of dates or numbers in {Path(rows.source.label).name} depends "
+                "on all rows. Set it with --date-format and --decimal-mark"
             )
-        # Two files of the same bytes are two: their rows count twice, and are found to repeat one
-        # another.
+        # Two files with the same bytes stay two files: their rows count twice and are reported as
+        # repeats.
         name = hashlib.sha256(f"{digest} {rows.source.label}".encode()).hexdigest()[:24]
         _write(engine, select(["*"], orders), folder / f"{name}.orders.parquet")
     finally:
@@ -367,8 +366,8 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
 
 
 def _plainly_written(rows: Rows, unread: int) -> bool:
-    """Whether cells that cannot be read are just that: most of the file are as supposed, and
-    so most of all files will be.
+    """Return True if unreadable cells are exceptions: most cells of the file fit its format, and so
+    will most cells of all files.
     """
     try:
         better = settled(rows, unread)
@@ -385,7 +384,9 @@ def _write(engine: Embedded, query: exp.Select, path: Path) -> None:
 
 
 def _orders(rows: Rows, home: str) -> exp.Select:
-    """The orders of one file, each column as it can be merged with another file's."""
+    """Return the orders of one file, each column in a form that can be merged with another
+    file's.
+    """
     trees = order_columns(rows, as_written=False)
     trees = {name: tree for name, tree in trees.items() if name != "files"}
     trees["latest"] = sql("MAX(:d)", d=column("day"))
@@ -414,22 +415,22 @@ _KEYS = (*GROUP_KEYS, "order_id")
 def _merged(
     rows: Rows, entries: Sequence[Mapping[str, Any]], others: Sequence[Rows], folder: Path
 ) -> exp.Expr:
-    """The orders of all files, those that several hold put together, as
-    ``reduction.orders_of`` has them.
+    """Return the orders of all files, with those in several files merged, with the columns of
+    ``reduction.orders_of``.
     """
     kept = (
         [_parquet([folder / f"{entry['kept']}.orders.parquet" for entry in entries])]
         if entries
         else []
     )
-    # Files that reach beyond the day of reckoning are read for it.
+    # Files with rows after the as-of date are read for it.
     direct = [_orders(replace(other, scheme=rows.scheme), other.source.label) for other in others]
     return _put_together(rows, _all_of([*(select(["*"], one) for one in kept), *direct]))
 
 
 def _put_together(rows: Rows, orders: exp.Expr) -> exp.Select:
-    """Kept orders, those that several files hold parts of put together, as
-    ``reduction.orders_of`` has them.
+    """Return kept orders, merging those with parts in several files, with the columns of
+    ``reduction.orders_of``.
     """
     wanted = list(order_columns(rows, as_written=False))
     keys = [name for name in wanted if name in _KEYS]
@@ -446,14 +447,14 @@ def _undecided_rows(rows: Rows) -> exp.Select:
 
 
 def _undecided(rows: Rows, entries: Sequence[Mapping[str, Any]], folder: Path) -> exp.Select | None:
-    """The undecided rows of all files; None where there are none."""
+    """Return the undecided rows of all files; None if there are none."""
     files = [
         folder / f"{entry['kept']}.undecided.parquet" for entry in entries if entry["undecided"]
     ]
     if not files:
         return None
     found = select(["*"], _parquet(files))
-    # The file's name is never blank, and stands only where there are several.
+    # The file's name is never blank, and exists only if there are several files.
     return (
         select(["*", named(exp.null(), cell_name(FILE))], found, "found")
         if rows.source.parts
@@ -491,5 +492,8 @@ def _told(
             f" Changed since they were kept: {', '.join(Path(name).name for name in changed[:5])}."
         )
     if late:
-        text += f" Read for the day of reckoning, with later rows: {', '.join(Path(p.label).name for p in late[:5])}."
+        text += (
+            " Read for the as-of date, because of later rows: "
+            f"{', '.join(Path(p.label).name for p in late[:5])}."
+        )
     return text

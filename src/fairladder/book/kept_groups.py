@@ -1,4 +1,4 @@
-"""The groups of a pass, kept by the engine of customers, and what must be known of them all."""
+"""The groups of a pass, kept in the customers' engine, with totals over all groups."""
 
 from dataclasses import dataclass
 
@@ -16,8 +16,8 @@ from fairladder.sqltree import column, named, select, sql
 
 @dataclass(frozen=True, eq=False)
 class KeptGroups:
-    """The groups of the reduction, one row per customer and state, amounts in minor units;
-    kept as long as this is.
+    """The groups of the reduction, one row per customer and state, amounts in minor units. They are
+    dropped with this object.
     """
 
     engine: CustomerEngine
@@ -31,11 +31,11 @@ class KeptGroups:
     """All positive spend."""
 
     def used(self) -> exp.Select:
-        """The groups of rows that count."""
+        """Return the groups of rows that count."""
         return select(["*"], self.relation).where(sql("state = :u", u=RowState.USED), copy=False)
 
     def unmatched(self, members: pa.Table, label: str) -> Finding | None:
-        """The finding that most ids of the orders and of the customers file differ; None if
+        """Return the finding that most ids of the orders and of the customers file differ; None if
         enough match.
         """
         engine, member = self.engine, column("member")
@@ -63,43 +63,42 @@ class KeptGroups:
         return unmatched_of(self.customers, len(members), same, alone, label)
 
     def require_exact(self, decimals: int) -> None:
-        """Raise DataError where amounts are too large for a quotient of floats to be rounded
-        once.
-        """
+        """Raise DataError if amounts are too large for exact division with floats."""
         if max(self.largest, self.positive) > EXACT:
             raise DataError(
-                f"Amounts come to more than {EXACT // 10**decimals:,}: too large to stay exact. "
-                "Give the amounts in a larger "
-                "unit, or fewer decimals under [money]."
+                f"The sum of all amounts exceeds {EXACT // 10**decimals:,}, too large to "
+                "stay exact. Give the amounts in a larger unit, or fewer decimals under "
+                "[money]."
             )
 
     @property
     def few(self) -> bool:
-        """True if all customers may come to this machine."""
+        """True if all customers may be brought to this machine."""
         most = self.engine.limits.rows_here
         return most is None or self.customers <= most
 
     def require_few(self) -> None:
-        """Raise UsageError where the customers are more than may come to this machine."""
+        """Raise UsageError if there are more customers than may be brought to this machine."""
         most = self.engine.limits.rows_here
         if most is not None and not self.few:
             raise UsageError(
-                f"This needs all customers on this machine. At most {most:,} are brought here "
-                "from a Spark cluster, and there "
-                f"are {self.customers:,}. Read a part of the orders with --where; the guide on "
-                "clusters says what is "
-                "worked out there for everybody."
+                f"This needs all customers on this machine. At most {most:,} are brought "
+                f"here from a Spark cluster, and there are {self.customers:,}. Read a part "
+                "of the orders with --where; the guide on clusters lists what is computed "
+                "there for all customers."
             )
 
 
-#: So many ids of each side are compared to find out why they differ.
+#: Number of ids of each side that are compared to find out why they differ.
 _MOST_ALONE = 20_000
 
 
 def kept_groups(
     engine: CustomerEngine, relation: exp.Expr, columns: tuple[str, ...], summed: pa.Table
 ) -> KeptGroups:
-    """The groups kept in ``relation``, of which ``summed`` is what ``reduction.by_state`` gives."""
+    """Return the groups kept in ``relation``; ``summed`` is the result of
+    ``reduction.by_state``.
+    """
     used = [row for row in summed.to_pylist() if row["state"] == RowState.USED]
     customers, positive = (
         sum(int(row[name] or 0) for row in used) for name in ("customers", "positive")

@@ -1,6 +1,4 @@
-"""Orders kept in the engine: one pass that gives the balance and the orders together, for what
-is asked of orders.
-"""
+"""Keep orders in the engine: one pass that gives both the balance and the orders."""
 
 from dataclasses import dataclass, replace
 
@@ -16,8 +14,8 @@ from fairladder.orders.states import RowState
 
 @dataclass(frozen=True)
 class OrderTable:
-    """Which orders are meant: with ``columns`` beside their own (None: all), as text with
-    ``mixed``, numbered with ``sequence``.
+    """A selection of columns of the orders: ``columns`` (None for all), as text with ``mixed``,
+    numbered with ``sequence``.
     """
 
     columns: tuple[str, ...] | None = ()
@@ -25,7 +23,7 @@ class OrderTable:
     sequence: bool = True
 
     def serves(self, other: "OrderTable") -> bool:
-        """Whether the other table's columns are all among these."""
+        """Return True if this table has all columns of the other one."""
         if other.sequence and not self.sequence:
             return False
         if other.columns is None or self.columns is None:
@@ -37,7 +35,7 @@ class OrderTable:
 
 @dataclass(frozen=True)
 class KeptOrders:
-    """All orders, each with what became of it, kept in the engine with their ids as written."""
+    """All orders with their states, kept in the engine with ids as written."""
 
     table: OrderTable
     relation: exp.Expr
@@ -46,14 +44,16 @@ class KeptOrders:
     rows: Rows
 
     def query(self, wanted: OrderTable) -> exp.Select:
-        """The used orders as ``order_rows`` has them."""
+        """Return the used orders with the columns of ``order_rows``."""
         return order_rows_of(
             self.rows, self.relation, wanted.columns, wanted.sequence, self.states_tell_all
         )
 
 
 def can_keep(rows: Rows, table: OrderTable) -> bool:
-    """Whether one grouping of rows with ids as written can give both the balance and the orders."""
+    """Return True if one grouping of rows with ids as written gives both the balance and the
+    orders.
+    """
     ids = {"customer", "order", rows.roles.get("customer"), rows.roles.get("order")}
     return (
         rows.reads_as_written
@@ -64,11 +64,11 @@ def can_keep(rows: Rows, table: OrderTable) -> bool:
 
 
 def keep_orders(rows: Rows, table: OrderTable) -> tuple[Rows, KeptOrders | None, pa.Table]:
-    """Keep the orders; the rows as they turned out to be written, and the groups by state for the
-    account.
+    """Keep the orders; return the rows with their final formats, the kept orders, and the groups by
+    state for the account.
 
-    Nothing is kept where ids need trimming or text is written otherwise than it seemed at first:
-    the rows must be read again.
+    Returns None for the orders if ids need trimming or the format differs from the first guess: the
+    rows must then be read again.
     """
     rows, engine = settled_at_first(settled_before(rows)), rows.source.engine
     relation = engine.keep(kept_orders(rows, table.columns, table.mixed, table.sequence))

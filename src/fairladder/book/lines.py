@@ -1,5 +1,5 @@
-"""What is asked of each row, as one table: worked out on the way to a query, or kept in the
-engine so that rows are read once.
+"""The table of order lines that queries use: computed on the fly, or kept in the engine so that
+rows are read once.
 """
 
 from collections.abc import Mapping
@@ -17,11 +17,11 @@ from fairladder.sqltree import any_of, case, cell_column, cell_name, column, nam
 
 
 def lines(rows: Rows, as_written: bool) -> exp.Select:
-    """``state``, ``customer``, ``minor`` and ``day`` of each row, and what else there is of these:
-    ``order_id``, ``currency``, ``name``, ``channel`` or its bit ``channel_bits``, ``offset`` (1
-    where a text timestamp carries one), ``unread``.
+    """Return ``state``, ``customer``, ``minor`` and ``day`` of each row, and those of these columns
+    that exist: ``order_id``, ``currency``, ``name``, ``channel`` or its bit ``channel_bits``,
+    ``offset`` (1 if a text timestamp has one), ``unread``.
 
-    With ``as_written`` ids are untrimmed, and the state leaves them aside.
+    With ``as_written`` ids are untrimmed and do not affect the state.
     """
     tree = rows.tree_as_written() if as_written else rows.tree()
     return select(
@@ -52,13 +52,13 @@ def _columns(rows: Rows, as_written: bool) -> dict[str, exp.Expr]:
     return trees | line_signs(rows)
 
 
-#: What the signs of each row come to in an order, and in a customer.
+#: How the signs of rows are aggregated per order and per customer.
 SIGNS = ("void_rows", "void_money", "over_one", "below_one", "at_one")
 
 
 def line_signs(rows: Rows) -> dict[str, exp.Expr]:
-    """Over the rows' tree: what tells of numbers that are wrong, of each row: ``SIGNS``, where
-    there can be any.
+    """Return signs of wrong numbers for each row (``SIGNS``), as far as the rows can have them,
+    over the rows' tree.
     """
     trees: dict[str, exp.Expr] = {}
     if rows.plainly:
@@ -70,21 +70,21 @@ def line_signs(rows: Rows) -> dict[str, exp.Expr]:
 
 
 def reads_offsets(rows: Rows) -> bool:
-    """Whether text timestamps with an offset could be read as the day they are written with."""
+    """Return True if text timestamps with an offset could be read as the day that is written."""
     return rows.kind("placed") == "text" and rows.scheme.time.time_zone is None
 
 
 def offset_flag() -> exp.Expr:
-    """Over the rows' tree: 1 where a text timestamp ends in an offset from UTC, else 0."""
+    """Return 1 if a text timestamp ends in an offset from UTC, else 0, over the rows' tree."""
     return sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
 
 
 def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
-    """A bit for each channel, the lowest for none, and one for any other: OR tells whether all are
-    one, and which.
+    """Return a bit for each channel, the lowest one for none, and one for unknown channels. OR over
+    rows shows whether all are equal, and which it is.
 
-    Cells are compared as they are written, which costs less than trimming each; whatever is not
-    among the channels as written is trimmed and looked up, and only then another.
+    Cells are compared as written first, which is cheaper than trimming each. Cells that match no
+    channel are trimmed and compared again.
     """
     raw = sql("CAST(:c AS VARCHAR)", c=cell_column(rows.roles.get("channel") or ""))
     bits = [(exp.Literal.string(t), exp.convert(2 ** (i + 1))) for i, t in enumerate(channels)]
@@ -100,22 +100,18 @@ def _channel_bit(rows: Rows, channels: tuple[str, ...]) -> exp.Expr:
 
 
 def other_channel(channels: tuple[str, ...]) -> int:
-    """The bit of channels that are not among these."""
+    """Return the bit of channels that are not in the list."""
     return int(2 ** (len(channels) + 1))
-
-
-# --------------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
 class KeptLines:
-    """Rows read once and kept in the engine, with what the findings look at; ``forget`` drops them.
+    """Rows read once and kept in the engine for the findings; ``forget`` drops them.
 
-    Beside the columns of ``lines``: ``twin``, alike for rows of an order (without order ids, of
-    all) whose cells are all alike; ``off``, what rounding added to an amount with too many
-    decimals, in minor units; ``written``, the date cell of rows whose date cannot be read;
-    ``cells``, of text files all cells of a row that could be set aside; ``file``, where there are
-    several; and ``row``.
+    Besides the columns of ``lines``: ``twin``, equal for rows of an order (or of all, without order
+    ids) with equal cells; ``off``, the minor units that rounding added to an amount with too many
+    decimals; ``written``, the date cell if it cannot be read; ``cells``, all cells of rows in text
+    files that could be set aside; ``file``, if there are several; and ``row``.
     """
 
     rows: Rows
@@ -130,19 +126,19 @@ class KeptLines:
 
     @property
     def engine(self) -> Engine:
-        """Where the rows are kept."""
+        """The engine that keeps the rows."""
         return self.rows.source.engine
 
     @property
     def marked(self) -> bool:
-        """Whether orders of these rows have ``marks``, which not every database can make."""
+        """True if the orders have ``marks``, which not every database can compute."""
         return self.engine is self.engine.reader
 
     def tree(self, ids_put_aside: bool) -> exp.Expr:
-        """The rows with their number; where ids can put a row aside, their state is the whole
-        one even as written.
+        """Return the rows with their numbers. If ids can set a row aside, the state takes them into
+        account even as written.
         """
-        # Rows kept in order stand in the order in which they were read.
+        # Rows kept in order are in the order in which they were read.
         row = sql("rowid + :n", n=self.rows.source.first_row) if self.in_order else column("row")
         state: exp.Expr = column("state")
         if self.as_written and ids_put_aside:
@@ -157,8 +153,8 @@ class KeptLines:
         )
 
     def as_rows(self) -> exp.Select:
-        """The rows as ``Rows.tree`` has them, numbered; source columns hold only the cells of
-        rows that could be set aside.
+        """Return the numbered rows with the columns of ``Rows.tree``. Source columns are only
+        filled for rows that could be set aside.
         """
         if not self.rows.source.text:  # reading typed columns again costs little
             return self.rows.tree(numbered=True)
@@ -178,7 +174,7 @@ class KeptLines:
         )
 
     def unread_dates(self) -> exp.Expr:
-        """All dates in text that could not be read, in ``written``; only of rows as written."""
+        """Return all unreadable text dates in ``written``; only for rows as written."""
         return (
             select([column("written")], self.table)
             .where(sql("written IS NOT NULL"), copy=False)
@@ -186,24 +182,26 @@ class KeptLines:
         )
 
     def orders_tree(self, ids_put_aside: bool) -> exp.Expr | None:
-        """The orders; where ids can put a row aside, under the whole state even as written."""
+        """Return the orders. If ids can set a row aside, the state takes them into account even as
+        written.
+        """
         if self.orders is None or not (self.as_written and ids_put_aside):
             return self.orders
         state = named(whole_state_of(self.rows, "order_id"), "state")
         return select([state, sql("* EXCLUDE (state)")], self.orders).subquery("stated", copy=False)
 
     def forget(self) -> None:
-        """Let the engine drop the rows and their orders."""
+        """Drop the rows and their orders from the engine."""
         for table in (self.table, self.orders):
             if table is not None:
                 self.engine.forget(table)
 
 
 def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
-    """Read all rows and keep what is asked of each."""
+    """Read all rows and keep what the findings need of each."""
     source, engine = rows.source, rows.source.engine
-    # To ask whether rows stay in order is to plan the statement, which takes longer than to number
-    # few rows.
+    # Finding out whether rows stay in order means planning the statement, which takes longer than
+    # numbering a few rows.
     for in_order in (True, False) if source.stands_alone and not source.is_small else (False,):
         tree = rows.tree_as_written(not in_order) if as_written else rows.tree(not in_order)
         columns = [named(t, name) for name, t in _kept_columns(rows, as_written, in_order).items()]
@@ -247,10 +245,10 @@ def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp
 
 
 def _could_be_set_aside(rows: Rows, state: exp.Expr, as_written: bool) -> exp.Expr:
-    """Whether a row could be set aside; ids as written are looked at just as far as costs
-    nothing.
+    """Return a condition for rows that could be set aside; ids as written are only tested as far as
+    that is cheap.
     """
-    # No list of codes: the engine would join with a long one, and rows would lose their order.
+    # Not a list of codes: the engine would join with a long list, and rows would lose their order.
     codes = sql(
         ":s BETWEEN :first AND :last",
         s=state,
@@ -266,22 +264,23 @@ def _could_be_set_aside(rows: Rows, state: exp.Expr, as_written: bool) -> exp.Ex
 
 
 def _ids_could_put_aside(rows: Rows, ids: Mapping[str, exp.Expr]) -> exp.Expr:
-    """Whether ids as written could be blank or a total's words; True of more than are."""
+    """Return a condition for ids as written that could be blank or a total's label; it is true of
+    some others as well.
+    """
     tests = [sql(":c IS NULL", c=cell) for cell in ids.values()]
-    # White space, whatever the alphabet, sorts outside of the visible ASCII characters; a formula
-    # may hold nothing.
+    # Whitespace in any alphabet sorts outside the visible ASCII characters; a formula may be empty.
     tests += [
         sql(":c < '!' OR :c >= CHR(127) OR STARTS_WITH(:c, '=')", c=cell)
         for role, cell in ids.items()
         if rows.kind(role) == "text"
     ]
-    if rows.kind("customer") == "text":  # words for totals end in no digit
+    if rows.kind("customer") == "text":  # labels of totals do not end in a digit
         tests.append(sql("ARRAY_EXTRACT(:c, -1) NOT BETWEEN '0' AND '9'", c=ids["customer"]))
     return any_of(tests)
 
 
 def trimmed_ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
-    """The ids as written of a table of rows or orders, trimmed; ``order`` names its column of
+    """Return the trimmed ids of a table of rows or orders as written; ``order`` names its column of
     order ids.
     """
     return {
@@ -296,13 +295,15 @@ def _ids(rows: Rows, order: str) -> dict[str, exp.Expr]:
 
 
 def whole_state_of(rows: Rows, order: str) -> exp.Expr:
-    """The whole state of rows or orders as written: their own, unless their ids put them aside."""
+    """Return the final state of rows or orders as written: their own, unless their ids set them
+    aside.
+    """
     ids = trimmed_ids(rows, order)
     no_order = sql(":o IS NULL", o=ids["order"]) if rows.has_orders else None
     dateless = sql("state = :d", d=RowState.NO_DATE)
     whole = whole_state(rows, ids["customer"], no_order, dateless, column("state"))
-    # Ids that plainly put nothing aside need no closer look, which would cost more than all the
-    # rest.
+    # Ids that clearly set nothing aside skip the exact test, which would cost more than everything
+    # else.
     return sql(
         "CASE WHEN :looks THEN :whole ELSE state END",
         looks=_ids_could_put_aside(rows, _ids(rows, order)),

@@ -1,5 +1,5 @@
-"""The findings of orders that have been read, the same for every command: of the pass, a
-second look at the rows, and the customers.
+"""All findings of orders that have been read, equal for every command: from the pass, a second look
+at the rows, and the customers.
 """
 
 import shlex
@@ -30,24 +30,22 @@ from fairladder.sqltree import cell_column, named, select, sql
 if TYPE_CHECKING:
     from fairladder.book.read import Read
 
-#: A column with more distinct values than this is not treated as an order status.
+#: A column with more distinct values is not treated as an order status.
 MOST_STATUSES = 40
 _BY_ID = frozenset({RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER})
 
 
 @dataclass(frozen=True)
 class Looked:
-    """What was found, and the codes of findings that were not looked for because that would
-    take too long.
-    """
+    """The findings, and the codes of findings that were skipped because they take too long."""
 
     found: tuple[Finding, ...]
     left_to_check: tuple[str, ...] = ()
 
 
 def look(orders: "Read") -> Looked:
-    """The findings of every command; large sources and clusters leave those that need another
-    pass to `check`.
+    """Return the findings shown by every command. For large sources and clusters, those that need
+    another pass are left to `check`.
     """
     limits = orders.engine.limits
     large = orders.balance.rows_read > limits.looked_at
@@ -64,22 +62,22 @@ def look(orders: "Read") -> Looked:
 
 
 def look_closely(orders: "Read", kept: KeptLines | None) -> Looked:
-    """The same with all rows looked at, however many; ``kept`` are the rows, where they are
-    kept.
+    """Return the findings with all rows examined, whatever their number; ``kept`` are the rows if
+    they are kept.
     """
     return Looked(tuple(_joined(of_pass(orders), _of_rows(orders, kept), of_customers(orders))))
 
 
 def _joined(*parts: Sequence[Finding]) -> list[Finding]:
-    """Findings of several passes, of each code the one of the latest pass, which knows
-    examples, too.
+    """Merge the findings of several passes. For each code the latest pass wins, since it has
+    examples.
     """
     latest = {f.code: n for n, part in enumerate(parts) for f in part}
     return [f for n, part in enumerate(parts) for f in part if latest[f.code] == n]
 
 
 def of_pass(orders: "Read") -> list[Finding]:
-    """What the pass over the rows shows by itself."""
+    """Return the findings of the pass over the rows itself."""
     signs, rows = orders.account.signs, orders.rows
     void = _void_statuses(rows) if signs.void_rows else []
     currencies = orders.account.currencies
@@ -92,10 +90,10 @@ def of_pass(orders: "Read") -> list[Finding]:
 
 
 def _instead(rows: Rows) -> str:
-    """Advice to take another column for the amount, where amounts are in several currencies."""
+    """Return advice to use another amount column if amounts are in several currencies."""
     name = amount_in_one_currency(rows.source, rows.roles.columns)
     return (
-        f" Or take `{name}` for the amount, which is in one currency: --amount-column "
+        f" Or use `{name}` as the amount, which is in one currency: --amount-column "
         f"{shlex.quote(name)}."
         if name
         else ""
@@ -107,7 +105,9 @@ def _void_statuses(rows: Rows) -> list[str]:
 
 
 def _statuses(rows: Rows, void: bool = False) -> list[str | None]:
-    """The different cells of the status column, or those that say that an order is void."""
+    """Return the different cells of the status column, or only those that mean that an order is
+    void.
+    """
     name = rows.roles.get("status")
     if name is None:
         return []
@@ -122,7 +122,7 @@ def _statuses(rows: Rows, void: bool = False) -> list[str | None]:
 
 
 def _is_suspicious(orders: "Read") -> bool:
-    """True if a cheap look at the source shows that rows need a closer one."""
+    """Return True if a cheap look at the source shows that rows need a closer one."""
     rows, states, signs = orders.rows, orders.balance.rows, orders.account.signs
     if any(states.get(s) for s in (RowState.OUTSIDE, RowState.BAD_DATE, RowState.BAD_AMOUNT)):
         return True
@@ -134,7 +134,7 @@ def _is_suspicious(orders: "Read") -> bool:
 
 
 def _any_repeats(rows: Rows) -> bool:
-    """True if rows have the same cells as another, in one file or in several, or an order id
+    """Return True if rows have the same cells as another, in one file or in several, or an order id
     is in several files.
     """
     source = rows.source
@@ -183,7 +183,9 @@ def _of_rows(orders: "Read", kept: KeptLines | None = None) -> list[Finding]:
 
 
 def _unmatched(orders: "Read") -> list[Finding]:
-    """The finding that most ids of the orders and of the customers file differ, or nothing."""
+    """Return the finding that most ids of the orders and of the customers file differ, as a list of
+    one or none.
+    """
     if orders.members is None or orders.balance.mostly_unusable:
         return []
     found = orders.groups.unmatched(orders.members.table.select(["customer"]), orders.members.label)
@@ -191,9 +193,7 @@ def _unmatched(orders: "Read") -> list[Finding]:
 
 
 def of_customers(orders: "Read", *, notes: bool = True) -> list[Finding]:
-    """What the customers show; before one of several currencies is chosen, those of each by
-    themselves.
-    """
+    """Return the findings about customers; for each currency separately if none is chosen."""
     with orders.customer_engine.passing():
         found = _unmatched(orders)
         if len(orders.account.currencies) < 2:
@@ -206,7 +206,7 @@ def of_customers(orders: "Read", *, notes: bool = True) -> list[Finding]:
 
 
 def people_of(orders: "Read", currency: str | None = None) -> People:
-    """The customers; with ``currency`` those who have orders in it, and what these come to,
+    """Return the customers; with ``currency`` only those with orders in it, with sums in it, and
     without the customers file.
     """
     groups, members, engine = orders.groups, orders.members, orders.customer_engine
@@ -223,5 +223,5 @@ def people_of(orders: "Read", currency: str | None = None) -> People:
 
 
 def in_currency(findings: Sequence[Finding], currency: str) -> list[Finding]:
-    """The findings with the currency that they are about."""
+    """Return the findings with the currency added to their text."""
     return [replace(f, effect=f"{f.effect} (in {currency})") for f in findings]

@@ -1,5 +1,5 @@
-"""Why ids of the orders and of the customers file do not match: zeros, case, spaces, or
-addresses on one side only.
+"""Find out why ids of the orders and of the customers file do not match: zeros, case, spaces, or
+e-mail addresses on one side only.
 """
 
 import re
@@ -17,8 +17,8 @@ _CAUSES: tuple[tuple[str, Callable[[str], str]], ...] = (
 
 
 def likely_cause(ours: Collection[str], theirs: Collection[str]) -> str:
-    """A sentence with the likely cause and an example, from ids that are on one side only; empty
-    where none is found.
+    """Return a sentence with the likely cause and an example, from ids that are on one side only;
+    empty if none is found.
 
     A cause is likely if it explains at least a fifth of the ids of the smaller side.
     """
@@ -31,18 +31,20 @@ def likely_cause(ours: Collection[str], theirs: Collection[str]) -> str:
             return f"Probably {cause}: `{mine}` in the orders is `{other}` in the file. "
     mails = [sum("@" in text for text in side) * 2 > len(side) > 0 for side in (ours, theirs)]
     if mails[0] != mails[1]:
-        return f"Probably only {'the orders' if mails[0] else 'the file'} identify customers by e-mail address. "
+        return (
+            f"Probably only {'the orders' if mails[0] else 'the file'} identify customers by "
+            "e-mail address. "
+        )
     return ""
 
 
 def unmatched_of(
     ids: int, members: int, same: int, alone: Sequence[Sequence[str]], label: str
 ) -> Finding | None:
-    """``unmatched-customers``: under half of the smaller side's ids are on the other side, so the
-    two write ids differently.
+    """Return the finding ``unmatched-customers`` if under half of the smaller side's ids are on the
+    other side, else None.
 
-    Takes the number of ids of each side and of both, and sorted ids of each side that are on one
-    side ``alone``.
+    Takes the number of ids of each side and of both, and sorted ids that are on one side ``alone``.
     """
     smaller = min(ids, members)
     if not smaller or same * 2 >= smaller:

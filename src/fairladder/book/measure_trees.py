@@ -1,7 +1,7 @@
-"""The measures of each customer as trees, over whole numbers in an engine: section 2 of the
-definitions, as in ``book.measures``.
+"""The measures of customers (section 2 of the definitions) as trees over whole numbers in an
+engine.
 
-Every average and ratio is one division of whole numbers that floats hold exactly.
+Every average and ratio is one division of whole numbers that floats represent exactly.
 """
 
 from collections.abc import Collection
@@ -23,13 +23,13 @@ def measures(
     rank: exp.Expr,
     decimals: int,
 ) -> list[exp.Expr]:
-    """The columns of the customers table, named and in order, over ``COUNTS`` and the first, last,
-    smallest and largest order.
+    """Return the columns of the customers table, named and in order, over ``COUNTS`` and the first,
+    last, smallest and largest order.
 
-    ``there`` are the optional texts. ``today`` is the day of reckoning, ``positive`` the sum of
-    all positive spend, ``held_from`` what customers of this spend and more hold of it, ``rank``
-    the place by spend. Raises UsageError for a measure of the registry that has no tree, so that
-    none is dropped in silence.
+    ``there`` are the optional text columns. ``today`` is the as-of date, ``positive`` the sum of
+    all positive spend, ``held_from`` the part of it from customers with at least this spend,
+    ``rank`` the place by spend. Raises UsageError for a registered measure without a tree, so that
+    none is dropped silently.
     """
     whole = sql("NULLIF(:p, 0)", p=positive)
     bought, twice = sql("orders > 0"), sql("orders > 1")
@@ -75,10 +75,10 @@ def measures(
 
 
 def _days(later: exp.Expr, earlier: exp.Expr) -> exp.Expr:
-    """Days from one day to another."""
+    """Return the days from one date to another."""
     return exp.DateDiff(this=later, expression=earlier, unit=exp.var("DAY"))
 
 
 def _ratio(top: exp.Expr, bottom: exp.Expr) -> exp.Expr:
-    """One division of whole numbers that floats hold exactly."""
+    """Divide whole numbers that floats represent exactly."""
     return sql("CAST(:a AS DOUBLE) / CAST(:b AS DOUBLE)", a=exp.paren(top), b=exp.paren(bottom))

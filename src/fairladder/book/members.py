@@ -1,4 +1,4 @@
-"""The customers file: one row per customer, joined many-to-one and never multiplied."""
+"""Read the customers file: one row per customer, joined many-to-one so that rows never multiply."""
 
 from collections import Counter
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -23,7 +23,7 @@ from fairladder.wording import percent
 
 @dataclass(frozen=True)
 class Members:
-    """The customers file: a row for each id (``table``, column ``customer`` first), and its
+    """The customers file: one row per id (``table``, with ``customer`` as first column), and its
     rows without an id.
     """
 
@@ -44,26 +44,26 @@ def open_members(
 ) -> Members:  # fmt: skip
     """Read a customers file. Rows with a blank id are set aside as ``no-customer``.
 
-    Text columns in which every cell is a number or a day become that; where days can be read day
-    first or month first, ``dates`` returns how those of the orders are written. ``order_ids``
-    returns ids of the orders, by which the id column is found where it is named otherwise.
+    Text columns in which every cell is a number or a date are converted. If dates can be read day
+    first or month first, ``dates`` returns the format of the orders' dates. ``order_ids`` returns
+    ids of the orders, used to find the id column if its name differs.
 
-    Raises SchemeError where its id column is not found, DataError where an id stands on two rows
-    or a column is named like a ``computed`` one.
+    Raises SchemeError if the id column is not found, DataError if an id is on two rows or a column
+    has the name of a ``computed`` one.
     """
     source = open_source(file, engine.reader, OrdersPart(encoding=settings.encoding))
     id_column, key_note = _id_column(settings, source, customer_column, order_ids)
     name = settings.name or ("name" if "name" in source.columns else None)
     if name is not None and name not in source.columns:
         raise SchemeError(
-            f"{source.label} has no column `{name}`, which [customers] name asks for. "
+            f"{source.label} has no column `{name}`, which [customers] name requires. "
             f"{nearest(name, source.columns)}"
         )
     for other in source.columns:
         if other in computed and other not in (id_column, name):
             raise DataError(
-                f"{source.label} has a column `{other}`, and that is the name of a computed one. "
-                "Rename it in the file."
+                f"{source.label} has a column `{other}`, which is the name of a computed "
+                "column. Rename it in the file."
             )
     rows = _read(source, id_column, name, dates)
     shown = {cell_name(name): name for name in source.columns}
@@ -81,7 +81,7 @@ def open_members(
 def _without_id(
     engine: Embedded, rows: pa.Table, cells_there: Sequence[str], shown: Mapping[str, str]
 ) -> tuple[pa.Table | None, pa.Table]:
-    """The rows without an id that hold something, if there are any, and the others."""
+    """Return the non-blank rows without an id, or None, and the other rows."""
     aside: dict[str, exp.Expr] = {"row": column(_ROW), "reason": exp.Literal.string("no-customer")}
     aside |= {shown_name(f"of {shown.get(n, n)}"): column(n) for n in cells_there}
     nobody, anything = (
@@ -100,23 +100,22 @@ def _without_id(
     return found if len(found) else None, known
 
 
-#: The number of each row of the file, beside columns that may have any name.
+#: The row number in the file, next to columns of any name.
 _ROW = "#row"
 
 
 def _id_column(
     settings: CustomersPart, source: Source, customer_column: str, order_ids: Callable[[], set[str]]
 ) -> tuple[str, str]:
-    """The column of ids, and a note where it was found by its values or its letters rather than by
-    its exact name.
+    """Return the id column, and a note if it was found by its values or spelling rather than by its
+    exact name.
 
-    Raises SchemeError where no column is named so, and none holds at least half of the ids.
+    Raises SchemeError if no column has the name, and none contains at least half of the ids.
     """
     if settings.customer is not None and settings.customer not in source.columns:
         raise SchemeError(
-            f"{source.label} has no column `{settings.customer}`, which [customers] customer asks "
-            "for. "
-            f"{nearest(settings.customer, source.columns)}"
+            f"{source.label} has no column `{settings.customer}`, which [customers] customer "
+            f"requires. {nearest(settings.customer, source.columns)}"
         )
     for name in (settings.customer, customer_column, "customer"):
         if name is not None and name in source.columns:
@@ -130,17 +129,16 @@ def _id_column(
         chosen = next((name for name in tied if name in alike), best)
         return (
             chosen,
-            f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} of "
-            "the ids looked at are in both files",
+            f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} "
+            "of the tested ids are in both files",
         )
     if len(alike) == 1:
         return alike[
             0
         ], f"{source.label} is matched by its column `{alike[0]}`, as its name suggests"
     raise SchemeError(
-        f"{source.label}: no column holds the ids of the orders' `{customer_column}`. Name it "
-        "with `customer` under [customers] "
-        "(--customers-id). The columns are: "
+        f"{source.label}: no column contains the ids of the orders' `{customer_column}`. "
+        "Name it with `customer` under [customers] (--customers-id). The columns are: "
         f"{', '.join(f'`{name}`' for name in list(source.columns)[:12])}."
     )
 
@@ -150,7 +148,9 @@ def _letters(name: str) -> str:
 
 
 def _share_known(source: Source, name: str, ids: set[str]) -> float:
-    """The share of the ids, or of the column's values where these are fewer, that are in both."""
+    """Return the share of the ids, or of the column's values if these are fewer, that are in
+    both.
+    """
     if source.columns[name] in ("date", "timestamp", "instant", "truth"):
         return 0.0
     cell = sql("CAST(:c AS VARCHAR)", c=cells.text(cell_column(name), source.columns[name]))
@@ -165,15 +165,13 @@ def _share_known(source: Source, name: str, ids: set[str]) -> float:
 def _read(
     source: Source, id_column: str, name: str | None, dates: Callable[[], DateStyle | None]
 ) -> pa.Table:
-    """The rows with their numbers; numbers that are none are null, and timestamps count as
-    their day.
-    """
+    """Return the rows with their numbers. NaN becomes null, and timestamps become dates."""
     engine, others = (
         source.engine.customer_engine,
         [c for c in source.columns if c not in (id_column, name)],
     )
     with engine.passing():
-        # Trimmed once, since to trim a cell takes most of a statement.
+        # Trimmed once, since trimming takes most of the statement's time.
         trimmed = {_ROW: sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
         trimmed |= {cell_name(n): _trimmed(n, kind) for n, kind in source.columns.items()}
         rows = engine.keep(select([named(tree, n) for n, tree in trimmed.items()], source.relation))
@@ -199,7 +197,7 @@ def _read(
 
 
 def _as_id(name: str, kind: CellKind) -> exp.Expr:
-    """An id that is not text as the orders' ids are read."""
+    """Convert an id that is not text in the same way as the orders' ids."""
     return cell_column(name) if kind == "text" else cells.text(cell_column(name), kind)
 
 
@@ -207,8 +205,7 @@ def _trimmed(name: str, kind: CellKind) -> exp.Expr:
     return cells.text(cell_column(name), kind) if kind == "text" else cell_column(name)
 
 
-#: What looks like a day that is not ISO: two numbers, or a number and a month's name, and a whole
-#: year.
+#: A date that is not ISO: two numbers, or a number and a month's name, and a four-digit year.
 _DAY_LIKE = r"(\d{1,2}[./ -]+(\d{1,2}|[A-Za-z]{3,9}\.?)[., /-]+\d{4}|\d{4}[./]\d{1,2}[./]\d{1,2}|[A-Za-z]{3,9}\.? \d{1,2},? \d{4})([ T].*)?"
 
 
@@ -216,7 +213,9 @@ _ISO_LIKE = r"\d{4}-\d\d-\d\d([ T].*)?"
 
 
 def _day_like(engine: Engine, rows: exp.Expr, names: list[str]) -> list[str]:
-    """The text columns in which every cell that is not blank looks like a day, and some are."""
+    """Return the text columns in which every non-blank cell, and at least one, looks like a
+    date.
+    """
     tests = []
     for name in names:
         cell = cell_column(name)
@@ -239,8 +238,8 @@ def _day_like(engine: Engine, rows: exp.Expr, names: list[str]) -> list[str]:
 def _style(
     engine: Engine, rows: exp.Expr, name: str, dates: Callable[[], DateStyle | None]
 ) -> DateStyle | None:
-    """How the days of a text column are written, where every cell that is not blank is one;
-    None of other columns.
+    """Return the date format of a text column in which every non-blank cell is a date; None for
+    other columns.
     """
     try:
         style = settle_dates(rows, name, engine, told_as=name)
@@ -286,7 +285,7 @@ def _no_repeats(rows: pa.Table, source: Source) -> None:
     ]
     rows_said, several = ", ".join(map(str, numbers[:5])), sum(n > 1 for n in counts.values())
     raise DataError(
-        f"repeated-customers: {source.label} holds {several} ids on more than one row, the first "
-        f"`{first}` (rows {rows_said}). Joining them would count orders twice; keep one row for "
-        "each customer."
+        f"repeated-customers: {source.label} has {several} ids on more than one row, the "
+        f"first `{first}` (rows {rows_said}). Joining them would count orders twice; keep "
+        "one row for each customer."
     )

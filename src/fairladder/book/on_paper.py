@@ -1,4 +1,4 @@
-"""The reduction as a statement for a warehouse: from a table of orders with typed columns to
+"""Write the reduction as a statement for a warehouse: from a table of orders with typed columns to
 the customers table.
 """
 
@@ -30,7 +30,7 @@ from fairladder.orders.writing import Writing
 from fairladder.sqltree import cell_column, column, day_literal, named, select, sql
 from fairladder.wording import listed
 
-#: How a column is to be typed, for people.
+#: Descriptions of the required column types.
 _TOLD: dict[str, str] = {
     "text": "text",
     "whole": "a whole number",
@@ -43,7 +43,7 @@ _CAST = {"text": "VARCHAR", "decimal": "DECIMAL(38, 9)", "whole": "BIGINT", "dat
 
 
 class _Paper:
-    """The engine of rows that no engine reads; it only has to be none of ours."""
+    """A placeholder engine for rows that are not read by any of our engines."""
 
     reader = None
     limits = Limits()
@@ -52,18 +52,19 @@ class _Paper:
 def customers_sql(
     orders: Read, dialect: str, *, table: str = "orders", view: str | None = None
 ) -> str:
-    """The reduction as one SELECT in a dialect: from a table of order rows to the customers table,
-    with the orders' settings.
+    """Return the reduction as one SELECT in a dialect, from a table of order rows to the customers
+    table, with the orders' settings.
 
-    ``orders`` tell columns, roles and settings; the statement reads ``table``, whose columns are
-    typed: the date a date or a timestamp, the amount one number. Its day of reckoning is the
-    scheme's, or the latest day that it finds. With ``view`` it makes a view of that name. Comments
-    at its head say which columns it reads, and whether our tests run such statements there.
+    ``orders`` supplies columns, roles and settings. The statement reads ``table``, whose columns
+    are typed: the date is a date or a timestamp, the amount one number. The as-of date is the
+    scheme's, or the latest day in the table. With ``view`` the statement creates a view of that
+    name. Comments at its head list the columns that it reads, and whether our tests run such
+    statements in this dialect.
 
-    Raises UsageError for a dialect that is not known, or that keeps no types, and for what is not
-    done in a statement: prices times quantities, amounts in cents, rates of exchange, an order's
-    total on each of its rows, rows dropped, columns made rows, timestamps with offsets, columns
-    carried to customers.
+    Raises UsageError for a dialect that is unknown or has no types, and for features that a
+    statement cannot have: prices times quantities, amounts in cents, exchange rates, an order's
+    total on each of its rows, dropped rows, columns turned into rows, timestamps with offsets, and
+    first and latest order's columns.
 
     >>> import fairladder as fl
     >>> text = fl.customers_sql(fl.sample_orders(), "snowflake", table="sales.order_lines")
@@ -72,9 +73,9 @@ def customers_sql(
     """
     if dialect == "sqlite":
         raise UsageError(
-            "SQLite keeps no types, so no statement can rely on them. Give the address of its "
-            "file in place of a file of orders, "
-            "sqlite:///shop.db for instance: then the reduction runs there."
+            "SQLite has no column types, so no statement can rely on them. Give the address "
+            "of its file instead of a file of orders, such as sqlite:///shop.db: then the "
+            "reduction runs there."
         )
     if dialect not in WITH_TYPES:
         raise UsageError(
@@ -108,33 +109,32 @@ def _require_plain(orders: Read) -> None:
         f"`{' '.join(reshaped)}`": reshaped,
         "`at_first` and `at_latest`": orders.scheme.customers.at_first
         or orders.scheme.customers.at_latest,
-        "days written as numbers": roles.date_format,
+        "dates written as numbers": roles.date_format,
     }
     for what, there in refused.items():
         if there:
             raise UsageError(
-                f"A statement for a warehouse cannot handle {what}. Make a view there in which "
-                "each row has its ids, one date and one "
-                "amount, write a scheme for that view, and ask again."
+                f"A statement for a warehouse cannot handle {what}. Create a view there in "
+                "which each row has its ids, one date and one amount, write a scheme for "
+                "that view, and try again."
             )
     if orders.rows.by_currency and orders.scheme.money.currency is None:
         raise UsageError(
-            f"The orders name their currencies in `{roles.get('currency')}`, and a statement can "
-            "add up only one. Say which with "
-            "`currency` under [money]."
+            f"The orders have several currencies in `{roles.get('currency')}`, and a "
+            "statement can add up only one. Set `currency` under [money]."
         )
 
 
 def _on_paper(orders: Read, table: str) -> Rows:
-    """The rows of these orders, as if they stood in a table with typed columns."""
+    """Return the rows of these orders as if they were in a table with typed columns."""
     rows, kinds = orders.rows, _kinds(orders)
     names = {*rows.roles.columns.values(), *(rows.condition.names if rows.condition else ())}
     read = {name: kind for name, kind in kinds.items() if name in names}
     clash = [n for n in read if n.startswith("#") or n.startswith(inner_name("#"))]
     if clash:
         raise UsageError(
-            f"The statement uses names like `{clash[0]}` for columns of its own. Rename that "
-            "column in a view, and ask again."
+            f"The statement uses names like `{clash[0]}` for its own columns. Rename that "
+            "column in a view, and try again."
         )
     typed = [named(_as(cell_column(n), kind), n) for n, kind in read.items()]
     relation = select(typed, _named_table(table)).subquery("typed", copy=False)
@@ -148,9 +148,10 @@ def _on_paper(orders: Read, table: str) -> Rows:
 
 
 def _named_table(name: str) -> exp.Table:
-    """A table by its name. Raises UsageError for what is none."""
+    """Return a table by its name. Raises UsageError if it is not a valid name."""
     try:
-        table = exp.to_table(name, dialect="duckdb")  # what is no plain name is quoted as one
+        # a name that is not plain is quoted as one name
+        table = exp.to_table(name, dialect="duckdb")
     except SqlglotError:
         table = exp.Table()
     if not isinstance(table.this, exp.Identifier):
@@ -172,10 +173,9 @@ def _kinds(orders: Read) -> dict[str, CellKind]:
         kinds[placed] = "timestamp"
     if kinds[placed] not in ("date", "timestamp"):
         raise UsageError(
-            f"`{placed}` holds times with an offset from UTC, and each warehouse finds their day "
-            "in its own way. Make a view there in "
-            "which it is the day in the shop's time zone, write a scheme for that view, and ask "
-            "again."
+            f"`{placed}` contains times with an offset from UTC, which each warehouse "
+            "converts to days in its own way. Create a view there with the day in the "
+            "shop's time zone, write a scheme for that view, and try again."
         )
     return kinds | {n: "decimal" for n in rows.roles.factors if kinds[n] != "whole"}
 
@@ -193,7 +193,7 @@ def _as(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 
 
 def _customers(rows: Rows) -> exp.Select:
-    """The whole statement, a step a time."""
+    """Build the whole statement, step by step."""
     reduced = in_steps(reduction(rows, as_written=False))
     reduced.set("order", None)
     steps = reduced.args.pop("with_").expressions
@@ -243,18 +243,13 @@ def _customers(rows: Rows) -> exp.Select:
     added = [
         (
             "reduced",
-            "A row for each customer with rows that are used, and one for each other state of "
-            "rows.",
+            "One row for each customer with used rows, and one for each other state of rows.",
             reduced,
         ),
-        ("used", "Those customers alone.", used),
-        ("spends", "Each spend, how many customers have it, and what they hold.", spends),
-        (
-            "standings",
-            "What customers of a spend and of all higher ones hold, and their place.",
-            standings,
-        ),
-        ("of_all", "What is the same for all.", of_all),
+        ("used", "Only the customers.", used),
+        ("spends", "For each spend, the number of customers with it and their total.", spends),
+        ("standings", "The total and the rank of customers with at least this spend.", standings),
+        ("of_all", "Totals over all customers.", of_all),
     ]
     for step in steps:
         last = last.with_(step.alias, as_=step.this, copy=False)
@@ -265,7 +260,7 @@ def _customers(rows: Rows) -> exp.Select:
 
 
 def _downward(name: str) -> exp.Expr:
-    """The sum over this spend and all higher ones."""
+    """Return the sum over this spend and all higher ones."""
     frame = exp.WindowSpec(
         kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"
     )
@@ -274,12 +269,15 @@ def _downward(name: str) -> exp.Expr:
 
 
 def _head(rows: Rows, table: str, people: bool) -> str:
-    """Comments on what the statement reads, of which nothing can be taken for a statement."""
+    """Return comments on what the statement reads, free of anything that could end a comment."""
     of_kind: dict[str, list[str]] = {}
     for name, kind in rows.source.columns.items():
         of_kind.setdefault(_TOLD[kind], []).append(
             " ".join(name.split())
         )  # a comment ends with its line
     told = "; ".join(f"{listed(names)} as {kind}" for kind, names in of_kind.items())
-    more = "-- The customers file is no part of it: it leaves out customers without orders, and all that is known of customers.\n"
+    more = (
+        "-- The customers file is not included, so customers without orders and the file's "
+        "columns are missing.\n"
+    )
     return f"-- Reads the table {' '.join(table.split())}, with {told}.\n{more if people else ''}"

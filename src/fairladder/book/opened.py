@@ -1,5 +1,5 @@
-"""Opened orders, of which nothing has been read yet: where they are, what their columns mean,
-and the settings.
+"""Opened orders that have not been read yet: their source, their columns' roles, and the
+settings.
 """
 
 from dataclasses import dataclass, field, replace
@@ -19,8 +19,8 @@ from fairladder.scheme import Scheme
 
 @dataclass(frozen=True)
 class Opened:
-    """What ``read`` reads: the recipe for the rows, and the customers file beside them.
-    Questions are asked of what it gives.
+    """The input of ``read``: the recipe for the rows, and the customers file. Questions are
+    answered by the result of ``read``.
     """
 
     rows: Rows
@@ -42,28 +42,28 @@ class Opened:
 
     @property
     def source(self) -> Source:
-        """Where the rows are."""
+        """The source of the rows."""
         return self.rows.source
 
     @property
     def engine(self) -> Engine:
-        """What runs queries there."""
+        """The engine that runs queries on the rows."""
         return self.rows.source.engine
 
     @property
     def roles(self) -> Roles:
-        """Which column plays which role."""
+        """The roles of the columns."""
         return self.rows.roles
 
     @property
     def columns(self) -> list[str]:
-        """Names of all columns that conditions on rows and groups can name."""
+        """Names of all columns that conditions on rows and groups can use."""
         return list(self.rows.condition_cells())
 
     @property
     def input_files(self) -> list[Path]:
-        """The files that the orders and what goes with them are read from, which no output may
-        replace.
+        """Return the files from which orders and related tables are read; no output may replace
+        them.
         """
         files = dict.fromkeys(
             part.path for part in (self.source.parts or (self.source,)) if part.path is not None
@@ -76,7 +76,9 @@ class Opened:
         ]
 
     def with_rows(self, rows: Rows) -> "Opened":
-        """The same under another scheme, or with what has been settled of the rows."""
+        """Return a copy with other rows: under another scheme, or with formats that have been
+        determined.
+        """
         return replace(self, rows=rows)
 
 
@@ -85,7 +87,7 @@ def open_unread(
 ) -> Opened:
     """Find the orders, their columns and their roles; ``read`` does the rest.
 
-    Raises UsageError, SchemeError, ConditionError and DataError as ``fairladder.open_orders`` does.
+    Raises UsageError, SchemeError, ConditionError and DataError like ``fairladder.open_orders``.
     """
     for code in scheme.orders.allow:
         if code not in ALLOWED:
@@ -103,7 +105,7 @@ def open_unread(
 
 
 def _shaped(source: Source, scheme: Scheme) -> Source:
-    """The source with lines joined on, and rows made of columns, where the scheme says so."""
+    """Return the source with lines joined, and with rows made from columns, as the scheme says."""
     if scheme.lines.file is not None:
         order = scheme.order_columns().order or ""
         if source.engine is not source.engine.reader:

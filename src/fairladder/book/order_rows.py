@@ -1,6 +1,4 @@
-"""Orders one by one: queries of the used orders with their columns and their place in their
-customer's history.
-"""
+"""Queries for single orders, with their columns and their number in the customer's history."""
 
 from collections.abc import Collection
 from typing import Any
@@ -28,14 +26,13 @@ def order_rows(
     mixed: bool = False,
     sequence: bool = True,
 ) -> exp.Select:
-    """Used orders one by one, for commands that show them: window functions, which the reduction
-    does without.
+    """Return the used orders one by one, with window functions, which the reduction avoids.
 
     Columns: ``customer``, ``order`` (with the role), ``placed_on``, ``amount`` (minor units),
-    ``lines``, ``nth`` and ``before`` (day of the purchase before) of purchases, and the orders'
-    other columns, or those of ``columns``, where an order's rows agree, named ``of NAME``; where
-    they do not, null; with ``mixed`` as text, which is ``disagreeing()`` where they do not.
-    ``customers`` picks ids. Without ``sequence`` there is no ``nth`` and no ``before``.
+    ``lines``; for purchases ``nth`` and ``before`` (day of the previous purchase). The orders'
+    other columns, or those in ``columns``, are named ``of NAME``. If an order's rows disagree, the
+    value is null; with ``mixed`` it is text, ``disagreeing()`` in that case. ``customers`` selects
+    ids. Without ``sequence`` there is no ``nth`` and no ``before``.
     """
     shown, others = _shown_columns(rows, columns)
     lines = select(
@@ -62,8 +59,8 @@ def order_rows(
 
 
 def order_days(rows: Rows) -> exp.Select:
-    """Used orders: ``customer``, ``placed_on`` (day of the earliest row), ``last_on`` (of the
-    latest), ``amount`` (minor units).
+    """Return the used orders: ``customer``, ``placed_on`` (day of the earliest row), ``last_on``
+    (day of the latest), ``amount`` (minor units).
     """
     line = LineCells(rows)
     read = {**line.ids(), "placed_on": line.day, "amount": line.minor}
@@ -85,10 +82,10 @@ def order_days(rows: Rows) -> exp.Select:
 
 
 def used_lines(rows: Rows) -> exp.Select:
-    """Used rows one by one: ``customer``, ``order`` (with the role), ``placed_on``, ``amount``
-    (minor units), and own columns.
+    """Return the used rows one by one: ``customer``, ``order`` (with the role), ``placed_on``,
+    ``amount`` (minor units), and own columns.
 
-    Own columns are those that play no role, and the channel, named ``of NAME``.
+    Own columns are those without a role, and the channel, named ``of NAME``.
     """
     line, (shown, _) = LineCells(rows), _shown_columns(rows, None)
     read = {**line.ids(), "placed_on": line.day, "amount": line.minor, **line.own(shown, "of")}
@@ -99,12 +96,12 @@ def used_lines(rows: Rows) -> exp.Select:
 def kept_orders(
     rows: Rows, columns: Collection[str] | None, mixed: bool, sequence: bool
 ) -> exp.Select:
-    """All rows as orders with ids as written, those not used under their state: one pass for the
-    balance and ``order_rows``.
+    """Return all rows as orders with ids as written, unused ones under their state: one pass for
+    the balance and ``order_rows``.
 
-    Columns: ``state`` (ids aside), ``currency`` where there is one, those of ``order_rows`` before
-    they are numbered, and for the balance ``latest`` and, where text timestamps could carry them,
-    ``offsets``; and ``unread`` where there is something to settle.
+    Columns: ``state`` (without regard to ids), ``currency`` if there is one, those of
+    ``order_rows`` before numbering, and for the balance ``latest``, ``offsets`` (if text timestamps
+    could have them) and ``unread`` (if formats are still uncertain).
     """
     shown, others = _shown_columns(rows, columns)
     cells_of = {
@@ -131,8 +128,8 @@ def kept_orders(
 
 
 def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
-    """The balance of ``kept_orders``: rows and amounts by state and currency, ids looked at,
-    and whether any needs trimming.
+    """Return the balance of ``kept_orders``: rows and amounts by final state and currency, and
+    whether any id needs trimming.
     """
     ids = trimmed_ids(rows, "order")
     untrimmed = [
@@ -189,8 +186,8 @@ def order_rows_of(
     sequence: bool,
     states_tell_all: bool,
 ) -> exp.Select:
-    """``order_rows`` from what ``kept_orders`` kept; ``states_tell_all`` where no row's id
-    puts it aside.
+    """Return ``order_rows`` from what ``kept_orders`` kept; ``states_tell_all`` if no row's id sets
+    it aside.
     """
     shown, others = _shown_columns(rows, columns)
     state = column("state") if states_tell_all else whole_state_of(rows, "order")
@@ -209,7 +206,7 @@ def order_rows_of(
 
 
 def _shown_columns(rows: Rows, columns: Collection[str] | None) -> tuple[list[str], list[str]]:
-    """The orders' columns to show, and all that play no role of their own."""
+    """Return the orders' columns to show, and all columns without a role of their own."""
     role = rows.roles.get
     taken = {
         role(r)
@@ -241,13 +238,13 @@ def _line_cells(
     sequence: bool,
     as_written: bool = False,
 ) -> dict[str, exp.Expr]:
-    """What is read of each row; ids as text, unless ``as_written``."""
+    """Return the cells needed from each row; ids as text, unless ``as_written``."""
     line = LineCells(rows, as_written)
     read = {**line.ids(), "placed_on": line.day, "amount": line.minor}
     if sequence:
         read["moment"] = line.moment
     read |= line.own(shown, "of", text=mixed)
-    if HOUR in shown and rows.has_orders:  # behind its day, so that the earliest is the least
+    if HOUR in shown and rows.has_orders:  # after its day, so that the earliest is the smallest
         read[f"of {HOUR}"] = sql("CAST(:d AS VARCHAR) || :h", d=line.day, h=line.hour)
     return read if rows.has_orders else read | line.own(others, "by")
 
@@ -255,9 +252,10 @@ def _line_cells(
 def _order_measures(
     rows: Rows, shown: list[str], mixed: bool, sequence: bool
 ) -> dict[str, exp.Expr]:
-    """What rows make of an order."""
+    """Return the aggregates that make an order from rows."""
     add = "MIN" if rows.scheme.orders.amount_is == "order" else "SUM"
-    # A text that no cell holds stands for null, so that two aggregates tell whether all rows agree.
+    # A text that no cell contains represents null, so that two aggregates show whether all rows
+    # agree.
     text = "COALESCE(:x, CHR(31))" if mixed else ":x"
     agreed = (
         f"CASE WHEN MIN({text}) = MAX({text}) THEN NULLIF(MIN({text}), CHR(31)) ELSE :mixed END"
@@ -275,13 +273,15 @@ def _order_measures(
 
 
 def disagreeing() -> exp.Expr:
-    """The text of a group whose rows disagree: one that no cell of a file is likely to hold."""
+    """Return the text of a group whose rows disagree, one that no cell of a file is likely to
+    contain.
+    """
     return sql("CHR(30) || 'mixed'")
 
 
 def _of_rows(name: str) -> str:
-    """What an order has of what is no column: the earliest hour, a sum over its rows; empty of
-    columns.
+    """Return the SQL of an order's value that is not a column: the earliest hour, or a sum over
+    rows; empty for columns.
     """
     return (
         "SUBSTRING(MIN(:x), 11)"
@@ -295,7 +295,7 @@ def _of_rows(name: str) -> str:
 def _sequenced(
     orders: exp.Select, rows: Rows, shown: list[str], others: list[str], sequence: bool
 ) -> exp.Select:
-    """Orders with their place in their customer's history."""
+    """Return the orders with their number in the customer's history."""
     keys = ["customer", *(["order"] if rows.has_orders else [])]
     last = ["order"] if rows.has_orders else ["amount", *(f"by {name}" for name in others)]
     trees: list[exp.Expr] = [column(n) for n in (*keys, "placed_on", "amount", "lines")]

@@ -1,4 +1,4 @@
-"""The states of the orders that count."""
+"""Count the statuses of used orders."""
 
 from sqlglot import exp
 
@@ -9,8 +9,8 @@ from fairladder.sqltree import named, select, sql
 
 
 def states_of(rows: Rows) -> exp.Select | None:
-    """``status``, ``n`` rows, ``money`` (minor units) and ``void`` (whether it says so) of
-    used rows; None without that role.
+    """Return ``status``, ``n`` rows, ``money`` (minor units) and ``void`` (whether it means a void
+    order) of used rows; None without that role.
     """
     status, void = rows.text_of("status"), rows.void()
     if status is None or void is None:

@@ -1,5 +1,5 @@
-"""The pass over the rows: how they are written is settled, ids are grouped as they stand where
-that will do.
+"""Make the pass over the rows: determine formats, and group by ids as written if that gives the
+same result.
 """
 
 from dataclasses import dataclass, replace
@@ -16,7 +16,7 @@ from fairladder.orders.settling import few_channels, settled, settled_at_first, 
 
 @dataclass(frozen=True)
 class Pass:
-    """The reduction's groups, the rows as they were read for them, and where rows were kept."""
+    """The reduction's groups, the rows with their final formats, and the kept rows."""
 
     table: pa.Table
     """The groups summed up by state and currency."""
@@ -26,11 +26,10 @@ class Pass:
 
 
 def read_through(rows: Rows, keep: bool) -> Pass:
-    """Reduce the rows; with ``keep`` they are read into the engine first and reduced from there.
+    """Reduce the rows; with ``keep`` they are first read into the engine and reduced from there.
 
-    What the first rows do not show (a new channel, dates or numbers written otherwise) is found
-    from the groups, and the rows are then read again. Raises DataError where two ways of reading
-    are equally good.
+    Surprises after the first rows (a new channel, other formats of dates or numbers) are found from
+    the groups, and the rows are read again. Raises DataError if two formats fit equally well.
     """
     first = settled_at_first(settled_before(rows))
     passed = _grouped(replace(first, channels=few_channels(first)), keep)
@@ -46,7 +45,7 @@ def read_through(rows: Rows, keep: bool) -> Pass:
 
 
 def largest_unread(table: pa.Table) -> int:
-    """The largest of ``Rows.unread`` among the groups."""
+    """Return the largest ``Rows.unread`` among the groups."""
     return (
         max((int(n or 0) for n in table["unread"].to_pylist()), default=0)
         if "unread" in table.column_names
@@ -55,7 +54,7 @@ def largest_unread(table: pa.Table) -> int:
 
 
 def keep_rows(rows: Rows, as_written: bool) -> KeptLines:
-    """The rows and, where they have ids, their orders, kept in the engine."""
+    """Keep the rows and, if they have ids, their orders in the engine."""
     lines = keep_lines(rows, as_written)
     return (
         replace(lines, orders=rows.source.engine.keep(orders_of(rows, as_written, lines)))
@@ -70,14 +69,14 @@ def _again(passed: Pass, rows: Rows) -> Pass:
 
 
 def _forget(passed: Pass) -> None:
-    """Let the engine drop what it keeps of a pass that is made again."""
+    """Drop what the engine keeps of a pass that is repeated."""
     if passed.kept is not None:
         passed.kept.forget()
     passed.rows.source.engine.customer_engine.forget(passed.groups.relation)
 
 
 def _grouped(rows: Rows, keep: bool) -> Pass:
-    """The groups, with ids grouped as written where that gives the same."""
+    """Return the groups, using ids as written if that gives the same result."""
     if rows.reads_as_written and rows.source.engine.limits.ids_as_written:
         passed = _reduced(rows, keep, as_written=True)
         if "untrimmed" not in passed.table.column_names or not _any(passed.table["untrimmed"]):
@@ -93,7 +92,7 @@ def _reduced(rows: Rows, keep: bool, as_written: bool) -> Pass:
 
 
 def pass_of(rows: Rows, query: exp.Select, kept: KeptLines | None = None) -> Pass:
-    """The pass whose groups ``query`` gives, which the engine of customers then keeps."""
+    """Return the pass with the groups of ``query``, which are kept in the customers' engine."""
     engine, keeper = rows.source.engine, rows.source.engine.customer_engine
     query.set("order", None)  # a file is sorted when it is written
     relation = engine.hand_over(query)
@@ -104,7 +103,7 @@ def pass_of(rows: Rows, query: exp.Select, kept: KeptLines | None = None) -> Pas
 
 
 def _has_other_channels(passed: Pass) -> bool:
-    """Whether channels turned up that the first rows do not have."""
+    """Return True if there are channels that the first rows do not have."""
     if passed.rows.channels is None:
         return False
     other = other_channel(passed.rows.channels)

@@ -1,6 +1,4 @@
-"""Customers as the findings look at them: a relation of whole numbers in the engine of
-customers.
-"""
+"""Customers as a relation of whole numbers, for the findings."""
 
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -12,14 +10,15 @@ from sqlglot import exp
 from fairladder.engine.protocol import Engine
 from fairladder.sqltree import column, named, select, sql
 
-#: Whether a customer stands in the customers file.
+#: Whether a customer is in the customers file.
 IN_FILE = "#in file"
 
 
 @dataclass(frozen=True)
 class People:
-    """``customer``, ``orders``, ``refunds``, ``zero_orders``, ``spend`` (minor units),
-    ``first_order``, ``last_order``, maybe ``name`` and ``IN_FILE``: one row per customer.
+    """One row per customer in the customers' engine: ``customer``, ``orders``, ``refunds``,
+    ``zero_orders``, ``spend`` (minor units), ``first_order``, ``last_order``, and optionally
+    ``name`` and ``IN_FILE``.
     """
 
     engine: Engine
@@ -33,7 +32,7 @@ class People:
     """What conditions on the orders call the column of customer ids."""
 
     def one(self, source: exp.Expr, where: str | None = None, **sums: str) -> dict[str, Any]:
-        """The single row of some sums over a relation, those of no rows as 0."""
+        """Return the single row of sums over a relation; sums of no rows are 0."""
         query = select(
             [named(sql(f"COALESCE({tree}, 0)"), name) for name, tree in sums.items()],
             source,
@@ -45,7 +44,7 @@ class People:
     def first(
         self, source: exp.Expr, where: str | None = None, name: str = "customer", count: int = 5
     ) -> list[str]:
-        """The first texts of a column, by code point."""
+        """Return the first texts of a column, by code point."""
         query = (
             select([column(name)], source, "seen")
             .order_by(column(name), copy=False)
@@ -56,7 +55,7 @@ class People:
 
     @contextmanager
     def kept(self, query: exp.Expr) -> Iterator[exp.Expr]:
-        """The rows of a query, kept for some questions."""
+        """Keep the rows of a query during the block."""
         relation = self.engine.keep(query)
         try:
             yield relation

@@ -1,6 +1,4 @@
-"""Reading, the one step between opened orders and answers: what comes of it is never changed,
-and is what questions are asked of.
-"""
+"""Read opened orders. The result never changes, and all questions are answered from it."""
 
 import datetime as dt
 import re
@@ -46,30 +44,29 @@ from fairladder.sqltree import cell_column, column, named, select, sql
 if TYPE_CHECKING:
     import pandas as pd
 
-#: Reason of most rows set aside → what would read them.
+#: Most frequent reason for set-aside rows → advice.
 _WHAT_HELPS = {
     "no-customer": "Name the column of customer ids with --customer-column. ",
     "no-order": "Name the column of order ids with --order-column. ",
-    "no-date": "Name the column of days with --placed-column. ",
-    "bad-date": "Say how the dates are written with --date-format, or name another column with --placed-column. ",
+    "no-date": "Name the column of dates with --placed-column. ",
+    "bad-date": "Set the date format with --date-format, or name another column with --placed-column. ",
     "no-amount": "Name the column of amounts with --amount-column. ",
-    "bad-amount": "Say which the decimal mark is with --decimal-mark, or name another column with --amount-column. ",
+    "bad-amount": "Set the decimal mark with --decimal-mark, or name another column with --amount-column. ",
     "other-currency": "Choose the currency with `currency` under [money]. ",
 }
-#: So many other days of reckoning are kept with what was read for them.
+#: Number of other as-of dates whose results are cached.
 MOST_DAYS_KEPT = 4
-#: As many ids of the orders are compared with the columns of a customers file whose id column is
-#: not named alike.
+#: Number of order ids that are compared with the columns of a customers file to find its id column.
 MOST_IDS = 20_000
-#: What the reading keeps in the engine beside the customers: every row (for ``check``), or every
-#: order (for what is asked of orders).
+#: What reading keeps in the engine besides the customers: every row (for ``check``), or every order
+#: (for questions about orders).
 Keep = Literal["rows"] | OrderTable | None
 
 
 @dataclass(frozen=True)
 class Read:
-    """Orders that have been read, once and in one pass. The data is never changed, and neither
-    is this.
+    """Orders that have been read in one pass. The data is never changed, and neither is this
+    object.
     """
 
     opened: Opened
@@ -91,8 +88,6 @@ class Read:
         roles = ", ".join(f"{r}={c!r}" for r, c in self.opened.roles.columns.items())
         return f"{type(self).__name__}({self.opened.source.label!r}, {roles})"
 
-    # ------------------------------------------------------------------------------------------- wh
-
     @property
     def scheme(self) -> Scheme:
         """All settings."""
@@ -100,17 +95,17 @@ class Read:
 
     @property
     def rows(self) -> Rows:
-        """The rows as trees to build queries from."""
+        """The rows as trees, from which queries are built."""
         return self.opened.rows
 
     @property
     def engine(self) -> Engine:
-        """What runs queries where the rows are."""
+        """The engine that runs queries on the rows."""
         return self.opened.engine
 
     @property
     def customer_engine(self) -> CustomerEngine:
-        """What holds the customers."""
+        """The engine that holds the customers."""
         return self.opened.engine.customer_engine
 
     @property
@@ -120,58 +115,58 @@ class Read:
 
     @property
     def columns(self) -> list[str]:
-        """Names of all columns that conditions on rows and groups can name."""
+        """Names of all columns that conditions on rows and groups can use."""
         return self.opened.columns
 
     @property
     def input_files(self) -> list[Path]:
-        """The files that the orders and what goes with them are read from, which no output may
-        replace.
+        """Return the files from which orders and related tables are read; no output may replace
+        them.
         """
         return self.opened.input_files
 
     @property
     def balance(self) -> Balance:
-        """What became of the rows read."""
+        """The counts of rows by state."""
         return self.account.balance
 
     @cached_property
     def as_of(self) -> dt.date | None:
-        """The day of reckoning; None where no row is used and no day is set.
+        """The as-of date; None if no row is used and no date is set.
 
-        Raises DataError where the day would be the orders' latest and that is still to come.
+        Raises DataError if the date would be the orders' latest and that is in the future.
         """
         time, now = self.scheme.time, today(self.scheme.time.time_zone)
         day = time.as_of or time.through or self.account.latest
         if time.as_of is None and day is not None and day > now:
             if 500 < day.year - now.year < 560:
                 raise DataError(
-                    f"The {self.as_of_from} is {day}: years seem to be counted from the Buddha, "
-                    "543 before ours. Export the dates in "
-                    f"years of the common era ({day.year - 543} for {day.year})."
+                    f"The {self.as_of_from} is {day}: years seem to be in the Buddhist "
+                    "calendar, 543 ahead. Export the dates in years of the common era "
+                    f"({day.year - 543} for {day.year})."
                 )
             raise DataError(
-                f"The {self.as_of_from} is {day}, and that is after today ({now}). Say which day "
-                "to reckon from "
-                "with --as-of or `as_of` under [time]; rows after it are left outside the window."
+                f"The {self.as_of_from} is {day}, which is after today ({now}). Set the "
+                "as-of date with --as-of or `as_of` under [time]; later rows then do not "
+                "count."
             )
         return day
 
     @property
     def as_of_from(self) -> str:
-        """Where the day of reckoning comes from, in words."""
+        """The source of the as-of date, in words."""
         time = self.scheme.time
         return (
-            "day asked for"
+            "from --as-of"
             if time.as_of
-            else "end of the window"
+            else "end of the date range"
             if time.through
-            else "latest day among the orders"
+            else "latest day in the orders"
         )
 
     @cached_property
     def members(self) -> Members | None:
-        """The customers file, where there is one."""
+        """The customers file, or None."""
         if self.opened.customers_file is None:
             return None
         beside = self.opened.beside
@@ -189,7 +184,7 @@ class Read:
         return members
 
     def _some_ids(self) -> set[str]:
-        """Customer ids of the orders, at most ``MOST_IDS``, as they are read."""
+        """Return customer ids of the orders as they are read, at most ``MOST_IDS``."""
         name = self.opened.roles.columns["customer"]
         cell = sql(
             "CAST(:c AS VARCHAR)", c=cells.text(cell_column(name), self.opened.source.columns[name])
@@ -203,8 +198,8 @@ class Read:
 
     @cached_property
     def reading_findings(self) -> tuple[Finding, ...]:
-        """How the rows were read, as notes: what changes the figures first, then how the file
-        is written.
+        """Notes on how the rows were read: first what changes the figures, then the file's
+        format.
         """
         opened, time = self.opened, self.scheme.time
         found: list[Finding] = []
@@ -252,13 +247,15 @@ class Read:
 
     @cached_property
     def looked(self) -> Looked:
-        """What every command shows of numbers that could be wrong, and what it did not look for."""
+        """The findings on possibly wrong numbers that every command shows, and the codes that were
+        not looked for.
+        """
         return look(self)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
-        """All findings, errors first: an error that is allowed by name is a warning, and how
-        the rows were read comes last.
+        """All findings, errors first, with allowed errors as warnings and notes on how the rows
+        were read last.
         """
         found = allowed(self.looked.found, self.allowed_codes)
         return tuple(sorted([*found, *self.reading_findings], key=lambda f: LEVELS.index(f.level)))
@@ -273,19 +270,19 @@ class Read:
 
     @property
     def not_looked_for(self) -> str:
-        """A sentence about findings that only `check` looks for here; empty where all were
+        """A sentence on findings that only `check` looks for in this source; empty if all were
         looked for.
         """
         left = self.looked.left_to_check
         return (
-            f"Not looked for here, since it takes another pass: {', '.join(left)}. `fairladder "
-            "check` does."
+            f"Not looked for, since it takes another pass: {', '.join(left)}. Run "
+            "`fairladder check` for these."
             if left
             else ""
         )
 
     def facts(self) -> dict[str, Any]:
-        """What stands beside every result: day of reckoning and its origin, source, settings,
+        """Return the facts printed with every result: as-of date and its source, orders, settings,
         balance, notes.
         """
         return {
@@ -300,8 +297,8 @@ class Read:
         }
 
     def require_fit(self) -> None:
-        """Raise DataError where so much is set aside that the mapping must be wrong, or
-        currencies mix.
+        """Raise DataError if so many rows are set aside that the mapping must be wrong, or if
+        currencies are mixed.
         """
         balance = self.balance
         if balance.mostly_unusable and not self.opened.allow_set_aside:
@@ -314,12 +311,10 @@ class Read:
             )
             most = max(balance.reasons, key=lambda reason: balance.reasons[reason], default="")
             raise DataError(
-                f"{balance.set_aside:,} of {balance.rows_read:,} rows are set aside ({reasons}): "
-                "more than "
-                f"{MOST_SET_ASIDE_PERCENT} %, so the columns are probably mapped wrongly. "
-                f"{_WHAT_HELPS.get(most, '')}"
-                "`fairladder check` shows the rows; to go on all the same, pass --allow-set-aside."
-                + percent
+                f"{balance.set_aside:,} of {balance.rows_read:,} rows are set aside "
+                f"({reasons}): more than {MOST_SET_ASIDE_PERCENT} %, so the columns are "
+                f"probably mapped wrongly. {_WHAT_HELPS.get(most, '')}`fairladder check` "
+                "shows the rows; to continue anyway, pass --allow-set-aside." + percent
             )
         if len(currencies := self.account.currencies) > 1:
             advice = next(f.advice for f in of_pass(self) if f.code == "mixed-currencies")
@@ -328,14 +323,12 @@ class Read:
                 f"be added up. {advice}"
             )
 
-    # ----------------------------------------------------------------------------------------------
-
     def customers_here(self) -> "pd.DataFrame":
-        """The customers table as pandas has it, for what is worked out on this machine; sorted by
-        id.
+        """Return the customers table as a pandas DataFrame sorted by id, for computations on this
+        machine.
 
-        Raises DataError where the orders are not fit to use, UsageError where the customers are
-        too many to come here.
+        Raises DataError if the orders are not fit for use, UsageError if there are too many
+        customers to bring here.
         """
         self.require_fit()
         self.groups.require_few()
@@ -345,12 +338,12 @@ class Read:
         return self.frame_of(table)
 
     def frame_of(self, table: pa.Table) -> "pd.DataFrame":
-        """A table of customers as the public DataFrame."""
+        """Return a table of customers as the public DataFrame."""
         return customers_frame(table, self.scheme, self.carried_names)
 
     @cached_property
     def carried_names(self) -> frozenset[str]:
-        """Columns of the customers that are carried along from somebody's file."""
+        """Names of customer columns that come from a user's file."""
         asked = self.scheme.customers
         of_orders = [
             *(f"{FIRST}{n}" for n in asked.at_first),
@@ -361,10 +354,10 @@ class Read:
         ) - set(NAMES)
 
     def spent(self) -> "pd.DataFrame":
-        """``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of everybody,
-        sorted by id.
+        """Return ``customer``, ``spend`` (major units), ``first_order`` and ``last_order`` of all
+        customers, sorted by id.
 
-        Raises DataError where the orders are not fit to use.
+        Raises DataError if the orders are not fit for use.
         """
         self.require_fit()
         names = ["customer", "spend", "first_order", "last_order"]
@@ -374,7 +367,7 @@ class Read:
         return self.frame_of(self.customer_engine.table(query))
 
     def on(self, as_of: str | dt.date) -> Self:
-        """The same orders with another day of reckoning, read for it."""
+        """Re-read the orders with a different as-of date."""
         day, days = as_day(as_of), self._days
         if day in days:
             return days[day]
@@ -390,14 +383,14 @@ class Read:
         return other
 
     def with_history(self) -> Self:
-        """The same orders with everything before the window's first day, for what is asked of
-        whole histories.
+        """Return the orders including those before the date range, for questions about whole
+        histories.
         """
         return self if self.scheme.time.from_ is None else read(self._whole, kind=type(self))
 
     @property
     def history(self) -> Rows:
-        """The rows with those before the window's first day."""
+        """The rows including those before the date range."""
         return self._whole.rows
 
     @property
@@ -410,11 +403,11 @@ class Read:
         )
 
     def run(self, query: exp.Expr) -> pa.Table:
-        """Run a query built from ``rows`` where the rows are."""
+        """Run a query built from ``rows`` in the rows' engine."""
         return self.engine.table(query)
 
     def frame(self, query: exp.Expr) -> "pd.DataFrame":
-        """The rows of such a query, days as ``datetime64``."""
+        """Return the rows of such a query as a DataFrame, dates as ``datetime64``."""
         frame: pd.DataFrame = self.run(query).to_pandas(date_as_object=False)
         return frame
 
@@ -426,10 +419,10 @@ class Read:
         sequence: bool = True,
         history: bool = True,
     ) -> exp.Select:
-        """The used orders as ``order_rows`` has them, for any number of queries: those that are
-        kept, or to be read by them.
+        """Return the used orders with the columns of ``order_rows``, for any number of queries;
+        kept ones if possible.
 
-        With ``history`` a window's first day does not shorten histories.
+        With ``history``, orders before the date range are included.
         """
         wanted = OrderTable(None if columns is None else tuple(columns), mixed, sequence)
         if self.kept_orders is not None and self.keeps(wanted):
@@ -442,14 +435,14 @@ class Read:
         )
 
     def keeps(self, wanted: OrderTable) -> bool:
-        """Whether these orders are kept in the engine, so that to ask for them is cheap."""
+        """Return True if these orders are kept in the engine, so that queries on them are cheap."""
         return self.kept_orders is not None and self.kept_orders.table.serves(wanted)
 
     def states(self) -> list[tuple[str | None, int, Decimal, bool]]:
-        """The states of the orders that count, the commonest first: state, rows, money, and
-        whether it says that they do not stand.
+        """Return the statuses of used orders, most frequent first: status, rows, money, and whether
+        it means a void order.
 
-        Empty without a ``status`` role, and where there are so many that they are none.
+        Empty without a ``status`` role, or if the column has too many values to be a status.
         """
         query = states_of(self.rows)
         if query is None:
@@ -464,13 +457,13 @@ class Read:
 
     @cached_property
     def groups(self) -> KeptGroups:
-        """The groups of the reduction; read anew where the pass was for orders."""
+        """Return the groups of the reduction; read again if the pass was for orders."""
         return self.kept_groups or read_through(self.rows, keep=False).groups
 
     @cached_property
     def base(self) -> exp.Expr:
-        """One row per customer with whole numbers and days, of the orders and the customers
-        file; kept as long as the groups.
+        """Return one row per customer with whole numbers and dates, from the orders and the
+        customers file. It is dropped with the groups.
         """
         members = self.members.table if self.members is not None else None
         relation = self.customer_engine.keep(whole_numbers(self.groups, members))
@@ -479,10 +472,11 @@ class Read:
 
     @cached_property
     def customers_there(self) -> exp.Expr:
-        """The customers table in the engine of customers, in no order; kept as long as the groups.
+        """Return the customers table in the customers' engine, unordered. It is dropped with the
+        groups.
 
-        It is made whether or not the orders are fit to use. Raises DataError where amounts are too
-        large to stay exact.
+        Works even if the orders are not fit for use. Raises DataError if amounts are too large to
+        stay exact.
         """
         with self.customer_engine.passing():
             relation = self.customer_engine.keep(customers_query(self))
@@ -490,11 +484,10 @@ class Read:
         return relation
 
     def carried(self, there: Collection[str]) -> exp.Select | None:
-        """``carried.carried`` as the scheme asks for it, beside customers who have the columns
-        ``there``; None where it does not.
+        """Return ``carried.carried`` for the scheme's columns; None if it has none. ``there`` are
+        the existing customer columns.
 
-        Raises SchemeError for a column that the orders do not have, or one that would stand there
-        twice.
+        Raises SchemeError for a column that the orders do not have, or a name that exists already.
         """
         first, latest = self.scheme.customers.at_first, self.scheme.customers.at_latest
         if not first and not latest:
@@ -505,22 +498,22 @@ class Read:
         for name in query.named_selects[1:]:
             if name in there or name in {*NAMES, *names(SCORES)}:
                 raise SchemeError(
-                    f"The customers have a column `{name}` already, so `{name.split('_', 1)[1]}` "
-                    "cannot be carried to it."
+                    f"The customers already have a column `{name}`, so "
+                    f"`{name.split('_', 1)[1]}` cannot be added under that name."
                 )
         return query
 
     @cached_property
     def set_aside(self) -> "pd.DataFrame":
-        """Every row set aside: ``row`` (as a person sees it), ``reason``, and the original cells
-        as text.
+        """Return every row set aside: ``row`` (numbered from 1 as in a spreadsheet), ``reason``,
+        and the original cells as text.
 
-        Of a cluster some of them only, without numbers, which rows do not have there.
+        On a cluster only some rows are returned, without numbers.
         """
         return self.set_aside_of(lambda: self.rows.tree(numbered=True))
 
     def set_aside_of(self, tree: Callable[[], exp.Select]) -> "pd.DataFrame":
-        """What ``set_aside`` gives, from a tree whose rows carry their numbers."""
+        """Return ``set_aside`` from a tree whose rows have numbers."""
         import pandas as pd
 
         parts: list[pd.DataFrame] = []
@@ -547,11 +540,10 @@ R = TypeVar("R", bound="Read")
 
 
 def read(opened: Opened, keep: Keep = None, *, kind: type[R]) -> R:
-    """Read the rows once: how they are written is settled, their balance taken, and customers or
-    orders made of them.
+    """Read the rows once: determine formats, take the balance, and reduce to customers or orders.
 
-    ``keep`` says what is kept in the engine for later questions; what cannot be kept is read again
-    when it is asked for. Raises DataError where two ways of reading the cells are equally good.
+    ``keep`` selects what is kept in the engine for later questions; other data is read again when
+    needed. Raises DataError if two formats of cells fit equally well.
     """
     with opened.engine.moment():
         rows = opened.rows
@@ -585,13 +577,13 @@ def read(opened: Opened, keep: Keep = None, *, kind: type[R]) -> R:
 
 
 def _there(columns: Sequence[str], opened: Opened) -> tuple[str, ...]:
-    """The columns that the orders have; those of the customers file come later."""
+    """Return the columns that the orders have; those of the customers file are added later."""
     own = set(opened.columns)
     return tuple(name for name in columns if name in own)
 
 
 def discounts_ignored(opened: Opened) -> list[Finding]:
-    """A note for each column that looks like a discount and is not used."""
+    """Return a note for each unused column that looks like a discount."""
     if opened.roles.get("discount"):
         return []
     names = [

@@ -1,8 +1,7 @@
-"""The reduction: order rows → orders → customers, as one query of aggregates that merge, and its
-measures.
+"""The reduction: order rows → orders → customers, as one query of mergeable aggregates.
 
-Two GROUP BYs, COUNT, SUM, MIN and MAX only. Rows that are not used travel along under their state,
-so that one pass over the data gives the customers and the balance together.
+It uses two GROUP BYs with COUNT, SUM, MIN and MAX only. Unused rows are grouped under their state,
+so one pass gives both the customers and the balance.
 """
 
 from collections.abc import Sequence
@@ -18,13 +17,13 @@ from fairladder.sqltree import case, column, named, select, sql
 
 
 def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp.Select:
-    """The whole reduction as one tree: a row per customer with used rows, and rows for each other
-    state of rows.
+    """Return the whole reduction as one tree: one row per customer with used rows, and rows for
+    each other state.
 
-    Columns: ``state``, ``currency``, ``customer`` (text), counts, days, amounts in minor units,
-    and for the balance ``rows_read`` and ``rows_amount``. With ``as_written`` ids are grouped as
-    they stand, and ``untrimmed`` tells where that will not do because two ways of writing could be
-    one id. ``kept`` is a table of ``orders_of``, where there is one.
+    Columns: ``state``, ``currency``, ``customer`` (text), counts, dates, amounts in minor units,
+    and for the balance ``rows_read`` and ``rows_amount``. With ``as_written`` ids are grouped
+    untrimmed, and ``untrimmed`` shows whether that is wrong because two spellings could be one id.
+    ``kept`` is a table of ``orders_of``, if there is one.
     """
     customers = _customers(rows, as_written, orders_of(rows, as_written) if kept is None else kept)
     names = [
@@ -64,8 +63,8 @@ def reduction(rows: Rows, as_written: bool, kept: exp.Expr | None = None) -> exp
 
 
 def mergeable_groups(rows: Rows, orders: exp.Expr) -> exp.Select:
-    """The groups of ``reduction`` from trimmed ``orders``, as far as those of other orders can
-    be merged with them by ``MERGED``.
+    """Return the groups of ``reduction`` from trimmed ``orders``, in columns that ``MERGED`` can
+    merge with those of other orders.
     """
     return _customers(rows, False, orders, mergeable=True)
 
@@ -82,7 +81,7 @@ MERGED = {
 
 
 def merged_groups(names: Sequence[str], groups: exp.Expr) -> exp.Select:
-    """Several tables of ``mergeable_groups`` in one, whose columns are ``names``, put together."""
+    """Merge several tables of ``mergeable_groups``, with columns ``names``, into one."""
     keys = [n for n in names if n in GROUP_KEYS]
     whole = {
         n: f"CAST({how}(:c) AS BIGINT)" if how == "SUM" else f"{how}(:c)"
@@ -94,7 +93,7 @@ def merged_groups(names: Sequence[str], groups: exp.Expr) -> exp.Select:
 
 
 def reduction_of_groups(rows: Rows, groups: exp.Expr) -> exp.Select:
-    """``reduction`` from a table of ``mergeable_groups``."""
+    """Return ``reduction`` from a table of ``mergeable_groups``."""
     plain = _customers(rows, False, exp.to_table("orders"))
     trees = {
         "customer": sql("CAST(customer AS VARCHAR)"),
@@ -107,18 +106,18 @@ def reduction_of_groups(rows: Rows, groups: exp.Expr) -> exp.Select:
     return select(columns, groups).order_by("state", "customer", copy=False)
 
 
-#: What the groups of the reduction are told apart by.
+#: The keys of the reduction's groups.
 GROUP_KEYS = ("state", "customer", "currency")
 
 
 def _customers(
     rows: Rows, as_written: bool, orders: exp.Expr, mergeable: bool = False
 ) -> exp.Select:
-    """Orders → customers. What counts for purchases only is null in the other orders, so that one
-    pass will do.
+    """Group orders by customer. Values that count for purchases only are null in other orders, so
+    that one pass is enough.
 
-    With ``mergeable`` the latest name still has its day, and of channels there are the lowest and
-    the highest.
+    With ``mergeable`` the latest name keeps its day, and of channels the lowest and the highest are
+    kept.
     """
     name = "MAX(name)" if mergeable else "SUBSTRING(MAX(name), 11)"
     channel = {"only_channel": _ONE_TEXT}
@@ -210,11 +209,11 @@ def _customers(
 
 
 def by_state(reduced: exp.Select, groups: exp.Expr) -> exp.Select:
-    """The groups of ``reduction``, which are kept in ``groups``, added up by state and currency:
-    the account of a pass needs no more.
+    """Sum the groups of ``reduction``, kept in ``groups``, by state and currency, for the account
+    of a pass.
 
     ``customers`` counts the groups, ``largest`` is the largest of their whole numbers, and
-    ``positive`` all positive spend.
+    ``positive`` the total of positive spend.
     """
     there = [c.alias for c in reduced.selects]
     keys = [column(n) for n in ("state", "currency") if n in there]
@@ -241,15 +240,15 @@ def by_state(reduced: exp.Select, groups: exp.Expr) -> exp.Select:
     return select(columns, groups).group_by(*keys, copy=False).order_by("state", copy=False)
 
 
-#: Whether all rows of an order have one amount: their sum is as many times the least of them.
+#: True if all rows of an order have one amount: their sum is the smallest times their number.
 SAME = "amount = least * lines"
 
 
 def repeated_totals(several_files: bool) -> dict[str, str]:
-    """Orders with several rows, those of them that repeat one amount on each, and what that adds
-    to spend.
+    """Return aggregates for orders with several rows, those that repeat one amount on each row, and
+    the spend that this adds.
 
-    Rows that are in several files repeat one another, which says nothing of totals.
+    Rows in several files repeat each other, which is no sign of repeated totals.
     """
     one = "lines > 1 AND least <> 0" + (" AND files = 1" if several_files else "")
     return {
@@ -268,7 +267,7 @@ _ONE_TEXT = "CASE WHEN MIN(paid_channel) = MAX(paid_channel) THEN NULLIF(MIN(pai
 
 
 def _only_channel(channels: tuple[str, ...]) -> exp.Expr:
-    """The one channel of all purchases, from their bits."""
+    """Return the single channel of all purchases, from their bits."""
     branches = [
         (sql("channel_bits = :b", b=2 ** (i + 1)), exp.Literal.string(t))
         for i, t in enumerate(channels)
@@ -277,11 +276,12 @@ def _only_channel(channels: tuple[str, ...]) -> exp.Expr:
 
 
 def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> exp.Select:
-    """Order rows → orders, from ``kept`` where the rows are kept; without order ids a row is one.
+    """Group rows by order, from ``kept`` if the rows are kept; without order ids each row is an
+    order.
 
-    Rows that are not used become one per state, unless ids are as written. From kept rows there is
-    the ``least`` amount, too, and in the embedded engine ``marks``: as many bits as rows only
-    where all rows of the order differ.
+    Unused rows become one order per state, unless ids are as written. Kept rows also give the
+    ``least`` amount and, in the embedded engine, ``marks``: as many bits as rows only if all rows
+    of the order differ.
     """
     columns = order_columns(rows, as_written, looked_at=kept is not None)
     if kept is not None and kept.marked and rows.has_orders:
@@ -297,7 +297,7 @@ def orders_of(rows: Rows, as_written: bool, kept: KeptLines | None = None) -> ex
 
 
 def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict[str, exp.Expr]:
-    """Name → tree of an order's columns: its keys first, then what its rows make of it."""
+    """Return name → tree of an order's columns: its keys first, then its aggregates."""
     trees: dict[str, exp.Expr] = {"state": column("state")}
     counts = (
         sql("state = :used OR state = :out", used=RowState.USED, out=RowState.OUTSIDE)
@@ -327,8 +327,8 @@ def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict
     if rows.scheme.time.as_of is None and rows.scheme.time.through is None:
         trees["latest"] = day if each else sql("MAX(:d)", d=day)
     if rows.roles.get("name"):
-        # ISO days sort as text, so the greatest pair is the latest name, and of one day the
-        # greatest.
+        # ISO dates sort as text, so the greatest pair has the latest name, and the greatest name of
+        # that day.
         dated = sql("CAST(:d AS VARCHAR) || :n", d=day, n=column("name"))
         trees["name"] = dated if each else sql("MAX(:x)", x=dated)
     if rows.channels is not None:
@@ -353,7 +353,7 @@ def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict
 
 
 def tells_repeats(rows: Rows) -> bool:
-    """Whether an order's rows add up, so that one amount on each of them is a sign of its
-    total joined on.
+    """Return True if an order's rows add up, so that equal amounts on all of them suggest a joined
+    total.
     """
     return rows.has_orders and rows.scheme.orders.amount_is == "line" and not rows.plainly

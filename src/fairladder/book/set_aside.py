@@ -1,4 +1,4 @@
-"""The set-aside rows themselves, and the second look at rows that lack customer, order and date."""
+"""The rows set aside, and the second look at rows without customer, order and date."""
 
 from sqlglot import exp
 
@@ -10,11 +10,11 @@ from fairladder.sqltree import all_of, any_of, case, cell_column, column, named,
 
 
 def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expr:
-    """What an undecided row is: blank, a total row (its amount is one of the sums), or one without
-    a customer.
+    """Return the state of an undecided row: blank, a total row (its amount is one of the sums), or
+    a row without a customer.
 
-    ``totals`` are the sums of usable amounts, ``readable`` the sum of all readable amounts, the
-    row's own included; all in minor units.
+    ``totals`` are the sums of usable amounts, ``readable`` the sum of all readable amounts
+    including the row's own; all in minor units.
     """
     kinds = rows.source.columns
     nothing = all_of(cells.blank(cell_column(name), kind) for name, kind in kinds.items())
@@ -31,9 +31,7 @@ def decided(rows: Rows, totals: list[int], readable: int) -> exp.Expr:
 
 
 def undecided_groups(rows: Rows, tree: exp.Select, totals: list[int], readable: int) -> exp.Select:
-    """``state``, ``rows_read`` and ``rows_amount`` of the undecided ones among the rows of
-    ``tree``.
-    """
+    """Return ``state``, ``rows_read`` and ``rows_amount`` of the undecided rows in ``tree``."""
     state = decided(rows, totals, readable)
     undecided = select([named(state, "state"), column("#minor")], tree, "order_rows")
     undecided = undecided.where(
@@ -47,8 +45,8 @@ def undecided_groups(rows: Rows, tree: exp.Select, totals: list[int], readable: 
 
 
 def orders_total(rows: Rows) -> exp.Select:
-    """Sum of the totals of all usable orders, before ``where`` and window, for totals repeated
-    on each line.
+    """Return the sum of the totals of all usable orders, before ``where`` and date range, for
+    totals repeated on each line.
     """
     usable = sql(
         ":s IN (:a, :b, :c, :d)",
@@ -66,8 +64,8 @@ def orders_total(rows: Rows) -> exp.Select:
 
 
 def shown_name(name: str) -> str:
-    """What a column of ``set_aside_rows`` is called to people; the orders may themselves have
-    one called row or reason.
+    """Return the displayed name of a column of ``set_aside_rows``; the orders may have their own
+    row or reason.
     """
     own = name.removeprefix("of ")
     if own == name:
@@ -76,7 +74,7 @@ def shown_name(name: str) -> str:
 
 
 def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: int) -> exp.Select:
-    """``#row``, ``#reason`` and the original cells as text (``of NAME``), of every row of
+    """Return ``#row``, ``#reason`` and the original cells as text (``of NAME``) of every row of
     ``tree`` set aside, by row number.
     """
     again = case(
@@ -100,7 +98,7 @@ def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: in
     reason = named(case(names, exp.null()), "#reason")
     chosen = select([column("#row"), reason, *original], inner, "decided")
     wanted = exp.In(this=column("#why"), expressions=[exp.convert(s) for s in SET_ASIDE])
-    # Rows of several files share their numbers.
+    # Rows of several files can have the same numbers.
     home = (
         [column(FILE)]
         if rows.source.files_apart

@@ -1,5 +1,5 @@
-"""The reduction as SQL for people: what repeats named once, a step a time with a word about
-each. It runs as it stands.
+"""Print the reduction as readable SQL that can be run: each step is named and commented, and
+repeated expressions are macros.
 """
 
 from collections.abc import Iterator
@@ -20,36 +20,37 @@ from fairladder.sqltree import column, sql
 _STATES = ", ".join(
     f"{s.value} {s.name.lower().replace('_', ' ')}" for s in RowState if 0 <= s < RowState.NEITHER
 )
-#: Step of the reduction → its name for people, and what it does.
+#: Step of the reduction → its name for people, and its comment.
 _STEPS = {
-    "typed": ("typed", "The columns that count, as what they are."),
-    "trimmed": ("trimmed", "Texts without white space around them; null where nothing is left."),
+    "typed": ("typed", "The columns that count, with their types."),
+    "trimmed": ("trimmed", "Texts without surrounding whitespace; null if nothing is left."),
     "written": ("as_plain_numbers",
-    "Numbers as they are written, as plain ones: signs of currency and thousands taken off."),
+    "Numbers in plain notation, without currency symbols and thousands separators."),
     "read": ("cells_read",
-    "What the cells say: ids trimmed and blank ones null, numbers as numbers."),
+    "The cells' values: ids trimmed and blank ones null, numbers as numbers."),
     "dated": ("with_days", "The calendar day of each row."),
     "valued": ("with_amounts", "The amount of each row in whole minor units, rounded once."),
     "cells": ("with_cell_states",
-    "What becomes of each row, ids aside. The first that holds of: " + _STATES + "."),
-    "stated": ("with_states", "The same with the ids looked at."),
+    "The state of each row, without regard to ids. The first that applies of: " + _STATES + "."),
+    "stated": ("with_states", "The same with the ids taken into account."),
     "judged": ("without_conflicts", "Orders whose repeated totals disagree are set aside."),
     "placed": ("copies_counted", "Rows that repeat another in every cell are counted."),
-    "order_rows": ("all_rows", "What becomes of each row, blank ids and total rows included."),
-    "order_lines": ("lines", "What the orders are made of."),
-    "orders": ("order_totals", "Rows to orders. Rows that do not count become one for each state."),
-    "divided": ("purchases_apart", "What counts for purchases only is null in the other orders."),
+    "order_rows": ("all_rows", "The state of each row, blank ids and total rows included."),
+    "order_lines": ("lines", "The columns that orders are made of."),
+    "orders": ("order_totals", "Rows to orders. Rows that do not count become one order for each state."),
+    "divided": ("purchases_apart", "Values that count for purchases only are null in other orders."),
     "customers": ("customer_totals",
-    "Orders to customers: counts, days and sums in minor units. The rest follows from these."),
+    ("Orders to customers: counts, dates and sums in minor units. All other measures follow "
+        "from these.")),
 }  # fmt: skip
 
 
 def reduction_sql(opened: Opened) -> str:
-    """The reduction of these orders as text in the dialect of their engine.
+    """Return the reduction of these orders as text in the dialect of their engine.
 
-    What is run takes short cuts for speed and looks out for signs of trouble; this is the plain
-    way to the same customers and the same balance. How dates and numbers are written is settled
-    first, for which the cells are looked at.
+    The executed query takes shortcuts for speed and looks for signs of trouble; this one gives the
+    same customers and balance plainly. The formats of dates and numbers are determined first, by
+    looking at the cells.
     """
     rows = replace(settled(opened.rows, 2), plainly=True)
     query = in_steps(reduction(rows, as_written=False))
@@ -59,7 +60,7 @@ def reduction_sql(opened: Opened) -> str:
 
 
 def in_steps(query: exp.Select) -> exp.Select:
-    """The query with the queries that it selects from named one after the other."""
+    """Return the query with its sub-queries named one after the other."""
     steps: list[tuple[str, exp.Select]] = []
     last = _unnested(query.copy(), steps)
     for name, step in steps:
@@ -79,7 +80,7 @@ def _unnested(query: exp.Select, steps: list[tuple[str, exp.Select]]) -> exp.Sel
         inner.add_comments([f" {comment} "])
         steps.append((name, inner))
         query.args["from_"].set("this", exp.to_table(name))
-    for projection in query.selects:  # `"day" AS "day"` says no more than `"day"`
+    for projection in query.selects:  # `"day" AS "day"` is the same as `"day"`
         if (
             isinstance(projection, exp.Alias)
             and isinstance(projection.this, exp.Column)
@@ -90,8 +91,8 @@ def _unnested(query: exp.Select, steps: list[tuple[str, exp.Select]]) -> exp.Sel
 
 
 def with_macros(query: exp.Select, rows: Rows) -> str:
-    """The text of a query whose common expressions are macros of the embedded engine, written
-    before it.
+    """Return the text of a query whose common expressions are macros of the embedded engine,
+    defined before it.
     """
     wanted: list[exp.Expr] = [query]
     for name, comment, template, body in _macros(rows):
@@ -107,33 +108,33 @@ def with_macros(query: exp.Select, rows: Rows) -> str:
 
 
 def _macros(rows: Rows) -> Iterator[tuple[str, str, exp.Expr, exp.Expr]]:
-    """What contains others first: name, what it gives, the expression over ``cell`` that it stands
-    for, and its body.
+    """Yield macros, those that contain others first: name, comment, the expression over ``cell``
+    that it replaces, and its body.
 
-    Bodies do without the short cuts of the expressions, which are of no interest to people.
+    Bodies omit the shortcuts of the expressions, which do not matter to readers.
     """
     cell, zone = column("cell"), rows.scheme.time.time_zone
     day, plain_day = cells.day(cell, "text", zone), cells.day_with_care(cell, zone)
     yield (
         "day_of",
-        "The day that a text says, null where it says none.",
+        "The date in a text, null if there is none.",
         cells.day_there_is(day),
         cells.day_there_is(plain_day),
     )
     yield (
         "as_day",
-        "The day of a text like 2026-06-30, with or without a time and an offset from UTC.",
+        "The date in a text like 2026-06-30, with or without a time and an offset from UTC.",
         plain_day,
         plain_day,
     )
     offset = cells.offset_with_care(cell)
-    yield "has_offset", "Whether a time ends in an offset from UTC.", offset, offset
+    yield "has_offset", "True if a time ends in an offset from UTC.", offset, offset
     number = cells.number(cell, "text")
-    yield "number_of", "The number that a text says, null where it says none.", number, number
+    yield "number_of", "The number in a text, null if there is none.", number, number
     yield (
         "trimmed",
-        "A text without white space around it or an apostrophe that guards a spreadsheet, null "
-        "where nothing is left.",
+        "A text without surrounding whitespace or a spreadsheet's leading apostrophe, null "
+        "if nothing is left.",
         cells.text(cell, "text"),
         cells.trimmed_for_people(cell),
     )
@@ -154,7 +155,7 @@ def _macro(name: str, parameters: list[str], body: exp.Expr, comment: str) -> ex
 
 
 def _exact(name: str, rows: Rows) -> exp.Create:
-    """``exact_minor`` in plain SQL, for amounts of which a float cannot be sure."""
+    """Return ``exact_minor`` in plain SQL, for amounts that a float may not represent exactly."""
     factors = (
         ["price", "quantity", "discount"]
         if name.split("rated")[0].endswith(("product", "product_"))
@@ -176,12 +177,14 @@ def _exact(name: str, rows: Rows) -> exp.Create:
         name,
         factors,
         sql("CAST(ROUND(:p) AS BIGINT)", p=product),
-        "Minor units, where a float may round unlike the decimal.",
+        "Minor units, for which rounding a float could differ from rounding the decimal.",
     )
 
 
 def _named(tree: exp.Expr, name: str, template: exp.Expr) -> bool:
-    """Call the macro wherever the template stands in the tree; whether it did anywhere."""
+    """Replace the template with a call of the macro wherever it occurs in the tree; return True if
+    it occurs.
+    """
     anywhere = False
     for node in list(tree.walk()):
         bound: list[exp.Expr] = []

@@ -1,6 +1,4 @@
-"""Signs that the numbers are wrong, counted in the pass that every command makes, so that none
-is given without a word.
-"""
+"""Signs that the numbers are wrong, counted in the pass that every command makes."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
@@ -10,17 +8,17 @@ from fairladder.book.balance import MOST_SET_ASIDE_PERCENT, Balance, major_read
 from fairladder.conditions.written import none_of, where_option
 from fairladder.findings import Finding, Level, finding
 
-#: Where fewer of a hundred orders have several rows, equal ones can be rows sent twice and no
-#: totals joined on.
+#: If a smaller percentage of orders has several rows, equal ones may be rows sent twice instead of
+#: joined totals.
 LEAST_PERCENT = 10
-#: So many orders with several rows, and so many in a hundred of them, are no chance when all rows
-#: repeat one amount.
+#: From this many orders with several rows, and this percentage of them, on it is no coincidence
+#: that all rows repeat one amount.
 SURE_ORDERS, SURE_PERCENT = 5, 80
 
 
 @dataclass(frozen=True)
 class Signs:
-    """Counts over the used rows and orders; of discounts over all rows. Money in minor units."""
+    """Counts over the used rows and orders; for discounts over all rows. Money in minor units."""
 
     all_orders: int = 0
     several_rows: int = 0
@@ -41,14 +39,14 @@ class Signs:
 
     @property
     def few(self) -> bool:
-        """Whether so few orders have several rows that equal ones may be rows sent twice, of
-        which ``check`` knows more.
+        """True if so few orders have several rows that equal ones may be rows sent twice, which
+        ``check`` examines further.
         """
         return self.several_rows * 100 < LEAST_PERCENT * self.all_orders
 
 
 def signs_of(sums: Sequence[Mapping[str, Any]], used: Sequence[Mapping[str, Any]]) -> Signs:
-    """The signs in the reduction's groups, summed up by state, and in those of them that count."""
+    """Return the signs in the reduction's groups, from sums by state and from the used groups."""
     findings = {
         f.name: _total(sums if f.name.endswith("_one") else used, f.name) for f in fields(Signs)
     }
@@ -60,7 +58,7 @@ def _total(sums: Sequence[Mapping[str, Any]], name: str) -> int:
 
 
 def repeated_level(signs: Signs) -> Level | None:
-    """How much it weighs that orders repeat one amount: None where most do not."""
+    """Return the level of the finding that orders repeat one amount; None if most do not."""
     if signs.repeated_orders * 2 <= signs.several_rows or not signs.repeated_orders:
         return None
     many = signs.several_rows >= SURE_ORDERS and not signs.few
@@ -72,7 +70,9 @@ def repeated_level(signs: Signs) -> Level | None:
 
 
 def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) -> Finding | None:
-    """``repeated-total``: the total of an order was probably joined onto every line of it."""
+    """Return the finding ``repeated-total``: the total of an order was probably joined onto every
+    line of it.
+    """
     level = repeated_level(signs)
     if level is None:
         return None
@@ -84,15 +84,15 @@ def repeated_total(signs: Signs, decimals: int, examples: tuple[str, ...] = ()) 
 
 
 def of_money(minor: Any, decimals: int) -> dict[str, Any]:
-    """The ``money`` of a finding: as its sentence shows it, which is also its money at stake."""
+    """Return the ``money`` of a finding, formatted for its sentence and as the money at stake."""
     return {"money": major_read(int(minor or 0), decimals)}
 
 
 def balance_findings(
     balance: Balance, currencies: Sequence[str], instead: str = ""
 ) -> list[Finding]:
-    """Findings of the balance alone; ``currencies`` are those of usable rows, ``instead`` is
-    what else can be done about several.
+    """Return the findings of the balance alone; ``currencies`` are those of usable rows,
+    ``instead`` is advice for several currencies.
     """
     found = []
     if balance.used == 0:
@@ -116,8 +116,8 @@ def balance_findings(
 def pass_findings(
     signs: Signs, decimals: int, roles: Mapping[str, str], void: Sequence[str]
 ) -> list[Finding]:
-    """Findings of the pass itself; ``void`` are the statuses of rows that count although they
-    say that the order is void.
+    """Return the findings of the pass itself; ``void`` are statuses of used rows that mean a void
+    order.
     """
     found = [f for f in [None if signs.few else repeated_total(signs, decimals)] if f is not None]
     if signs.void_rows:

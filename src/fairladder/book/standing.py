@@ -1,8 +1,8 @@
-"""How many customers stand below each value, exactly.
+"""Count exactly how many customers have a smaller value.
 
-One window does it where the engine allows. Otherwise nothing is sorted in one place: values are
-put into buckets that rise with them, the buckets' sums come here, and within a bucket the workers
-count on by themselves.
+A window function does it where the engine allows. Otherwise nothing is sorted in one place: values
+are put into rising buckets, the buckets' sums come to this machine, and the workers count within
+each bucket.
 """
 
 from collections.abc import Mapping, Sequence
@@ -14,12 +14,12 @@ from sqlglot import exp
 from fairladder.engine.protocol import CustomerEngine
 from fairladder.sqltree import column, named, select, sql
 
-#: Buckets to a doubling of the value.
+#: Buckets per doubling of the value.
 _TO_A_DOUBLING = 32
 
 
 def bucket_of(value: exp.Expr) -> exp.Expr:
-    """A whole number that never falls as the value rises."""
+    """Return a whole number that never falls as the value rises."""
     size = sql("1 + FLOOR((LOG(2, ABS(:v)) + 1100) * :n)", v=value, n=_TO_A_DOUBLING)
     return sql(
         "CASE WHEN :v = 0 THEN 0 WHEN :v < 0 THEN -CAST(:s AS BIGINT) ELSE CAST(:s AS BIGINT) END",
@@ -34,12 +34,12 @@ def standing(
     sums: Mapping[str, exp.Expr],
     part: exp.Expr | None = None,
 ) -> exp.Expr:
-    """A kept table of the distinct values: ``value``, and for each sum ``NAME`` its total
-    ``NAME_here`` over the rows of that value and ``NAME_below`` over those of all smaller ones.
-    ``sums`` are whole numbers of a row; null values are left out.
+    """Return a kept table of the distinct values: ``value``, and for each sum ``NAME`` its total
+    ``NAME_here`` over the rows of that value and ``NAME_below`` over those of all smaller values.
+    ``sums`` are whole numbers per row; rows with a null value are ignored.
 
-    With ``part`` (a text that is never null) each of its values is by itself, and stands beside
-    ``value``.
+    With ``part`` (a text that is never null) each part is counted separately and is a column of the
+    result.
     """
     names = list(sums)
     parts = [] if part is None else [column("part")]
@@ -98,8 +98,8 @@ def standing(
 
 
 def percentiles(below: exp.Expr, equal: exp.Expr, n: exp.Expr, better: str) -> dict[str, exp.Expr]:
-    """``percentile`` and ``percent_rank`` of a value, as ``ladder.ranks`` has them: so many of
-    ``n`` stand below it, so many at it.
+    """Return ``percentile`` and ``percent_rank`` of a value, as in ``ladder.ranks``, from the
+    number of customers ``below`` and ``equal`` out of ``n``.
     """
     worse = below if better == "high" else sql("(:n - :b - :e)", n=n, b=below, e=equal)
     return {
@@ -117,7 +117,9 @@ def percentiles(below: exp.Expr, equal: exp.Expr, n: exp.Expr, better: str) -> d
 def _before(
     sums: "np.ndarray[tuple[int], np.dtype[np.int64]]", parts: Sequence[str] | None
 ) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":
-    """What stands before each bucket, of all or of its part; parts stand together."""
+    """Return the sum before each bucket, within its part if there are parts; rows of a part are
+    adjacent.
+    """
     before = np.cumsum(sums) - sums
     if parts is None or not len(sums):
         return before
@@ -126,7 +128,7 @@ def _before(
 
 
 def _so_far(name: str, places: Sequence[exp.Expr]) -> exp.Expr:
-    """The sum over the values up to and with this one, among those at the same ``places``."""
+    """Return the sum over values up to and including this one, within the same ``places``."""
     return exp.Window(
         this=sql("SUM(:c)", c=column(name)),
         partition_by=[p.copy() for p in places],

@@ -1,1 +1,1 @@
-"""Campaigns: who is contacted and why, the holdout, and what it brought."""
+"""Campaigns: whom to contact and why, the holdout, and the measured lift."""

@@ -1,4 +1,6 @@
-"""Who is held out, and pseudonyms: keyed hashes of ids, the same whoever else is listed."""
+"""Draw the holdout and make pseudonyms, by keyed hashes of ids that do not depend on who else is
+listed.
+"""
 
 import hashlib
 import hmac
@@ -12,11 +14,11 @@ _WHOLE = 2**64
 
 
 def held_out(campaign: str, customers: Iterable[str], percent: int | float) -> NDArray[np.bool_]:
-    """Whether each customer is held out of the campaign, each with the chance of ``percent`` in a
-    hundred.
+    """Return a mask of the customers held out of the campaign, each with a probability of
+    ``percent`` in a hundred.
 
-    By a keyed hash (BLAKE2b) of the campaign's name and the customer's id alone, so that it does
-    not depend on who else is listed, and nobody is held out of every campaign.
+    It uses a keyed hash (BLAKE2b) of the campaign's name and the customer's id alone. So the result
+    does not depend on who else is listed, and no customer is held out of every campaign.
     """
     key = hashlib.blake2b(campaign.encode(), digest_size=32).digest()
     below = int(Fraction(str(percent)) * _WHOLE / 100)
@@ -25,7 +27,7 @@ def held_out(campaign: str, customers: Iterable[str], percent: int | float) -> N
 
 
 def pseudonyms(customers: Iterable[str], secret: bytes) -> list[str]:
-    """32 hexadecimal digits for each id, by HMAC-SHA-256 with the secret; without it nobody
-    can tell whose they are.
+    """Return 32 hexadecimal digits for each id, by HMAC-SHA-256 with the secret, which is needed to
+    identify customers.
     """
     return [hmac.new(secret, c.encode(), hashlib.sha256).hexdigest()[:32] for c in customers]

@@ -1,5 +1,5 @@
-"""Lift: what a campaign brought, contacted against held out, with intervals that do not
-overclaim.
+"""Lift: what a campaign achieved, comparing contacted and held-out customers, with conservative
+intervals.
 """
 
 import datetime as dt
@@ -22,17 +22,17 @@ from fairladder.output.result import Answer
 from fairladder.sqltree import column, day_literal, named, select, sql
 
 _Z = float(ndtri(0.975))
-#: Chance with which a difference that is there is to be seen.
+#: Probability of detecting a real difference (power).
 POWER = 0.8
-#: Below this, a difference is hardly chance.
+#: A p-value below this is called significant.
 _CHANCE = 0.05
-#: With fewer buyers in a group the spread of spend is hardly known.
+#: With fewer buyers in a group the variance of spend cannot be estimated.
 FEW_BUYERS = 10
 
 
 @dataclass(frozen=True)
 class Lift(Answer):
-    """``frame``: a row for all (``segment`` is ``all``), then one for each segment.
+    """``frame``: one row for all customers (``segment`` is ``all``), then one for each segment.
 
     Columns: ``segment``; ``contacted`` and ``held_out`` (customers); ``bought_contacted``,
     ``bought_held_out`` (customers with a purchase in the window); ``response_contacted``,
@@ -51,7 +51,7 @@ class Lift(Answer):
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """Why no p stands beside the spend of all."""
+        """The reason why the total spend has no p-value, if so."""
         a = self.frame.iloc[0]
         if (
             not a["held_out"]
@@ -60,17 +60,19 @@ class Lift(Answer):
         ):
             return ()
         return (
-            f"No p is given for spend: fewer than {FEW_BUYERS} buyers in a group do not tell how "
-            "much spend differs among them, so a p "
-            "would look surer than it is.",
+            f"No p-value is given for spend: with fewer than {FEW_BUYERS} buyers in a group "
+            "its variance is unknown, so a p-value would look more certain than it is.",
         )
 
     def in_words(self) -> str:
-        """What can be said of the whole, and no more."""
+        """Return the conclusion for all customers."""
         a = self.frame.iloc[0]
         if not a["held_out"] or not a["contacted"]:
             who = "held out" if not a["held_out"] else "contacted"
-            return f"Nobody was {who}, so there is nothing to compare with: what the campaign brought cannot be told."
+            return (
+                f"No customer was {who}, so there is no comparison: the effect of the campaign "
+                "cannot be determined."
+            )
         points, low, high = (100 * a[f"response_{n}"] for n in ("lift", "low", "high"))
         text = (
             f"Of {wording.count(a['contacted'])} contacted "
@@ -83,16 +85,14 @@ class Lift(Answer):
             extra = a["response_lift"] * a["contacted"]
             way = "more" if extra > 0 else "fewer"
             text += (
-                f"That is hardly chance (p = {a['response_p']:.3f}): about "
-                f"{wording.count(abs(extra))} {way} customers bought than "
-                "would have anyway."
+                f"This is probably not chance (p = {a['response_p']:.3f}): about "
+                f"{wording.count(abs(extra))} {way} customers bought than would have anyway."
             )
         else:
             text += (
-                f"That may be chance (p = {a['response_p']:.2f}). A holdout of this size shows "
-                "only differences of about "
-                f"{100 * a['smallest_response']:.1f} points or more, so a smaller effect may be "
-                "there unseen."
+                f"This may be chance (p = {a['response_p']:.2f}). A holdout of this size "
+                f"only detects differences of about {100 * a['smallest_response']:.1f} "
+                "points or more, so a smaller effect may exist."
             )
         return text
 
@@ -100,11 +100,11 @@ class Lift(Answer):
         return f"{self.in_words()}\n{self.frame.to_string(index=False)}"
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``lift``."""
+        """Return ``lift``."""
         return {"lift": self.frame}
 
     def facts(self) -> dict[str, Any]:
-        """The days of the window, and the finding in words."""
+        """Return the days of the window, and the conclusion in words."""
         return {
             "since": self.since.isoformat(),
             "through": self.through.isoformat(),
@@ -112,7 +112,7 @@ class Lift(Answer):
         }
 
     def finding(self) -> str:
-        """What it says of the campaign."""
+        """Return the conclusion about the campaign."""
         return self.in_words()
 
 
@@ -123,7 +123,7 @@ def lift(
     since: "str | dt.date | None" = None,
     through: "str | dt.date | None" = None,
 ) -> Lift:
-    """What became of a list, by orders that came after it.
+    """Measure what became of a list, from orders placed after it.
 
     Parameters
     ----------
@@ -150,13 +150,13 @@ def lift(
     last = as_day(through) if through else results.as_of
     if last is None or last < first:
         raise UsageError(
-            f"The window from {first} to {last} holds no day: the results end before the campaign "
-            "begins."
+            f"The window from {first} to {last} contains no day: the results end before the "
+            "campaign begins."
         )
     if results.as_of is not None and last > results.as_of:
         raise UsageError(
-            f"The window ends on {last}, but the results' day of reckoning is {results.as_of}. "
-            "Give an earlier end."
+            f"The window ends on {last}, but the as-of date of the results is "
+            f"{results.as_of}. Give an earlier end."
         )
     spent = _spent(results, placed, first, last)
     joined = listed[["customer", "group", *(["segment"] if "segment" in listed else [])]].merge(
@@ -171,8 +171,8 @@ def lift(
 
 
 def _spent(orders: Read, placed: exp.Select, first: dt.date, last: dt.date) -> pd.DataFrame:
-    """Customers with an order between two days: ``spend`` in major units, ``bought`` (1 with a
-    purchase).
+    """Return the customers with an order between two days: ``spend`` in major units, ``bought`` (1
+    with a purchase).
     """
     days = {"a": day_literal(first), "b": day_literal(last)}
     inside = select(["*"], placed, "orders").where(
@@ -217,10 +217,10 @@ def _compared(part: pd.DataFrame) -> dict[str, float]:
 
 
 def newcombe(one: int, n_one: int, two: int, n_two: int, z: float = _Z) -> tuple[float, float]:
-    """Interval of the difference of two rates, one/n_one − two/n_two, from Wilson's interval of
-    each; NaN with an empty group.
+    """Return the interval of the difference of two rates, one/n_one − two/n_two, from Wilson's
+    interval of each; NaN with an empty group.
 
-    95 % with the usual ``z``. R. Newcombe (1998), Interval estimation for the difference between
+    95 % with the default ``z``. R. Newcombe (1998), Interval estimation for the difference between
     independent proportions, Statistics in Medicine 17, method 10.
     """
     if not n_one or not n_two:
@@ -241,17 +241,17 @@ def _wilson(count: int, n: int, z: float) -> tuple[float, float, float]:
 
 
 def newcombe_p(one: int, n_one: int, two: int, n_two: int) -> float:
-    """Two-sided p-value that two rates are alike: one minus the level of the widest ``newcombe``
-    interval without 0.
+    """Return the two-sided p-value that two rates are equal: one minus the level of the widest
+    ``newcombe`` interval without 0.
 
-    NaN with an empty group, 1 where the rates are equal.
+    NaN with an empty group, 1 if the rates are equal.
     """
     if not n_one or not n_two:
         return np.nan
     if one * n_two == two * n_one:
         return 1.0
     side, sign = (0, 1.0) if one * n_two > two * n_one else (1, -1.0)
-    low, high = 0.0, 40.0  # the bound on the side of 0 moves towards it as z grows
+    low, high = 0.0, 40.0  # the bound on the side of 0 approaches it as z grows
     for _ in range(60):
         middle = (low + high) / 2
         low, high = (
@@ -266,13 +266,13 @@ def means_apart(
     one: "np.ndarray[tuple[int], np.dtype[np.float64]]",
     two: "np.ndarray[tuple[int], np.dtype[np.float64]]",
 ) -> tuple[float, float, float]:
-    """95 % interval of the difference of two means, mean(one) − mean(two), and its two-sided
-    p-value, by Student's t.
+    """Return the 95 % interval of the difference of two means, mean(one) − mean(two), and its
+    two-sided p-value, by Student's t.
 
-    The standard error is the larger of the pooled one and Welch's. Welch's alone takes a small
-    group in which hardly anybody has bought for one that hardly varies: with no effect at all it
-    leaves 0 out in a fifth of campaigns. The pooled one alone leaves the truth out where the small
-    group varies more. NaN where a group has fewer than two, or neither varies.
+    The standard error is the larger of the pooled one and Welch's. Welch's alone underestimates the
+    variance of a small group with few buyers: without any effect it excludes 0 in a fifth of
+    campaigns. The pooled one alone misses the truth if the small group varies more. NaN if a group
+    has fewer than two, or neither varies.
     """
     n, m = len(one), len(two)
     if min(n, m) < 2:
@@ -293,8 +293,8 @@ def means_apart(
 
 
 def smallest_effect(rate: float, n_one: int, n_two: int) -> float:
-    """The rise above ``rate`` that two groups of these sizes show with 80 % chance at the 5 %
-    level; NaN with an empty one.
+    """Return the rise above ``rate`` that two groups of these sizes detect with 80 % probability at
+    the 5 % level; NaN with an empty one.
     """
     if not n_one or not n_two or np.isnan(rate):
         return np.nan
@@ -310,7 +310,7 @@ def smallest_effect(rate: float, n_one: int, n_two: int) -> float:
 
 
 def _chance(rate: float, effect: float, n_one: int, n_two: int) -> float:
-    """Chance that the pooled test sees a rise by ``effect``."""
+    """Return the probability that the pooled test detects a rise by ``effect``."""
     risen = rate + effect
     pooled = (n_one * risen + n_two * rate) / (n_one + n_two)
     alike = sqrt(pooled * (1 - pooled) * (1 / n_one + 1 / n_two))
@@ -322,8 +322,8 @@ def _chance(rate: float, effect: float, n_one: int, n_two: int) -> float:
 
 @dataclass(frozen=True)
 class HoldoutPlan:
-    """How large a holdout shows a wanted effect: ``held_out`` of ``customers``, ``percent`` of
-    them; both None where none is.
+    """The holdout needed to detect an effect: ``held_out`` of ``customers``, ``percent`` of them;
+    both None if none is large enough.
     """
 
     customers: int
@@ -339,7 +339,7 @@ class HoldoutPlan:
         return None if self.held_out is None else -(-1000 * self.held_out // self.customers) / 10
 
     def in_words(self) -> str:
-        """The plan in a sentence."""
+        """Return the plan in a sentence."""
         wanted = f"a rise from {wording.percent(self.rate)} by {100 * self.effect:.1f} points"
         if self.held_out is None:
             least = (
@@ -348,22 +348,21 @@ class HoldoutPlan:
                 else f"{100 * self.smallest:.1f} points or more"
             )
             return (
-                f"{wording.counted(self.customers, 'customers', 'are')} too few to show {wanted}: "
-                "even with half held out they show "
-                f"{least}."
+                f"{wording.counted(self.customers, 'customers', 'are')} too few to detect "
+                f"{wanted}: even with half of them held out they detect {least}."
             )
         return (
-            f"To show {wanted} with 80 % chance, hold out {wording.count(self.held_out)} of "
-            f"{wording.counted(self.customers, 'customers')}: "
-            f"--holdout {self.percent:g}."
+            f"To detect {wanted} with 80 % probability, hold out "
+            f"{wording.count(self.held_out)} of "
+            f"{wording.counted(self.customers, 'customers')}: --holdout {self.percent:g}."
         )
 
 
 def plan_holdout(customers: int, rate: float, effect: float) -> HoldoutPlan:
-    """The smallest holdout among ``customers`` that shows a rise of the response ``rate`` by
-    ``effect``, at 80 % chance and the 5 % level.
+    """Return the smallest holdout among ``customers`` that detects a rise of the response ``rate``
+    by ``effect``, with 80 % power at the 5 % level.
 
-    Both are fractions (0.02 is 2 points). Raises UsageError where they cannot be.
+    Both are fractions (0.02 is 2 points). Raises UsageError for impossible values.
 
     >>> import fairladder as fl
     >>> fl.plan_holdout(customers=20000, rate=0.05, effect=0.03).held_out
@@ -371,7 +370,7 @@ def plan_holdout(customers: int, rate: float, effect: float) -> HoldoutPlan:
     """
     if customers < 2:
         raise UsageError(
-            f"A comparison takes at least two customers, and the list has {customers}."
+            f"A comparison needs at least two customers, and the list has {customers}."
         )
     if not 0 <= rate < 1 or not 0 < effect <= 1 - rate:
         raise UsageError(

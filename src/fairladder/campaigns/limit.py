@@ -1,4 +1,6 @@
-"""The limit of a list: people with equal values are in or out together. Pure NumPy."""
+"""Apply the limit of a list; customers with equal values are all included or all excluded. Pure
+NumPy.
+"""
 
 from fractions import Fraction
 
@@ -9,17 +11,15 @@ from fairladder.wording import counted, money
 
 
 def places_of(budget: int | float, cost: int | float) -> int:
-    """How many contacts the budget pays for, never more: ⌊budget ÷ cost⌋ of the decimals as
-    written.
-    """
+    """Return how many contacts the budget pays for: ⌊budget ÷ cost⌋ of the decimals as written."""
     return int(Fraction(str(budget)) / Fraction(str(cost)))
 
 
 def pays_down_to(worth: NDArray[np.float64], cost: float) -> tuple[int, float]:
-    """How many of a list, in its order, each bring more than they cost, and what they bring; both
-    0 where nobody does.
+    """Return how many customers, from the top of the list, each return more than they cost, and
+    their total return; both 0 if none does.
 
-    The list stops at the first whose contact costs more than it brings.
+    Counting stops at the first customer whose contact costs more than it returns.
     """
     pays = worth > cost
     count = int(len(pays) if pays.all() else np.argmin(pays))
@@ -27,13 +27,16 @@ def pays_down_to(worth: NDArray[np.float64], cost: float) -> tuple[int, float]:
 
 
 def paid_in_words(count: int, brought: float, of: int, cost: float) -> str:
-    """What ``pays_down_to`` says, in a sentence."""
+    """Return the result of ``pays_down_to`` in a sentence."""
     if not count:
-        return f"At {money(cost, 2)} a contact already the first of the list costs more than it is expected to bring back."
+        return (
+            f"At {money(cost, 2)} per contact, even the first customer on the list costs more "
+            "than the expected return."
+        )
     last = (
-        "all of them pay"
+        "all contacts pay off"
         if count == of
-        else f"it pays down to rank {count:,}, and from there a contact costs more than it brings"
+        else f"contacts pay off down to rank {count:,}; after that each costs more than it returns"
     )
-    paid = f"these are expected to bring {money(brought)} for {money(count * cost)}"
+    paid = f"expected return {money(brought)} for a cost of {money(count * cost)}"
     return f"At {money(cost, 2)} for each of {counted(of, 'contacts')}: {last}; {paid}."

@@ -1,5 +1,5 @@
-"""The list of a campaign: who is eligible, who is left out, the limit, the holdout, and a
-reason for everybody.
+"""Build the list of a campaign: eligibility, exclusions, limit, holdout, and a reason for each
+customer.
 """
 
 import datetime as dt
@@ -38,20 +38,19 @@ from fairladder.scores.top import top_list
 from fairladder.sqltree import column, day_literal, named, select, sql
 from fairladder.value.to_score import beside, forecast_notes, scored
 
-#: The column of what a contact is expected to bring back.
+#: The column with the expected return of a contact.
 RETURN = "expected_return"
 
 
 @dataclass(frozen=True)
 class CampaignList(Answer):
-    """A list, in the order of rank, then id.
+    """A list, sorted by rank, then id.
 
-    ``frame``: ``customer``, ``name`` (where known), ``group`` (``contact`` or ``holdout``),
-    ``rank`` (by the campaign's measure among all who are eligible), ``segment``, ``reason``, the
-    measure and the columns that the condition names, ``listed_on`` (the day of reckoning).
-    ``funnel``: ``step``, ``customers`` left after it, ``removed`` by it. ``receipt``: all of it in
-    plain values with the settings and digests, so that the same inputs can be shown to give the
-    same list.
+    ``frame``: ``customer``, ``name`` (if known), ``group`` (``contact`` or ``holdout``), ``rank``
+    (by the campaign's measure among all eligible customers), ``segment``, ``reason``, the measure
+    and the columns that the condition uses, ``listed_on`` (the as-of date). ``funnel``: ``step``,
+    ``customers`` left after it, ``removed`` by it. ``receipt``: all of it as plain values with
+    settings and digests, which prove that the same inputs give the same list.
     """
 
     campaign: Campaign
@@ -62,16 +61,16 @@ class CampaignList(Answer):
 
     @property
     def contacts(self) -> pd.DataFrame:
-        """Those to contact."""
+        """The customers to contact."""
         return self.frame[(self.frame["group"] == "contact").to_numpy()].reset_index(drop=True)
 
     @property
     def holdout(self) -> pd.DataFrame:
-        """Those held out, to compare with."""
+        """The customers held out for comparison."""
         return self.frame[(self.frame["group"] == "holdout").to_numpy()].reset_index(drop=True)
 
     def finding(self) -> str:
-        """How many are to be contacted and held out."""
+        """Return how many customers are to be contacted and held out."""
         held = len(self.frame) - len(self.contacts)
         share = f" ({100 * held / len(self.frame):.1f} %)" if len(self.frame) else ""
         return f"Campaign {self.campaign.name}: {len(self.contacts):,} to contact, {held:,} held out{share}"
@@ -80,7 +79,7 @@ class CampaignList(Answer):
         return f"{self.finding()}\n{self.funnel.to_string(index=False)}"
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``list``, ``contacts``, ``holdout`` and ``funnel``."""
+        """Return ``list``, ``contacts``, ``holdout`` and ``funnel``."""
         return {
             "list": self.frame,
             "contacts": self.contacts,
@@ -89,17 +88,17 @@ class CampaignList(Answer):
         }
 
     def facts(self) -> dict[str, Any]:
-        """The receipt, by which the list can be made again and compared."""
+        """Return the receipt, with which the list can be made again and compared."""
         return {"receipt": dict(self.receipt), "notes": list(self.notes)}
 
     def pieces(self) -> list[Piece]:
-        """How many each condition left over, and the head of the list."""
+        """Return the funnel and the head of the list."""
         return [Piece("funnel", self.funnel), Piece("list", self.frame)]
 
 
 @dataclass(frozen=True)
 class Chosen:
-    """Who is listed and how they came to be, before some are held out."""
+    """The customers on the list and the steps that led to them, before the holdout is drawn."""
 
     steps: tuple[tuple[str, int], ...]
     """Each step of the funnel and how many customers it left."""
@@ -138,18 +137,18 @@ def campaign(
     holdout: float | str | None = None,
     pseudonym_key: bytes | None = None,
 ) -> CampaignList:
-    """The list of one campaign.
+    """Return the list of one campaign.
 
-    ``name`` is that of one of the scheme's ``[[campaigns]]``, whose keys the others override; or
-    of a new one made of them alone. They mean what they mean in the scheme. Campaigns that stand
-    before it in the scheme do not take people from it here; ``campaign_lists`` makes all of them
-    together. With ``pseudonym_key`` ids become keyed hashes and names are left out. With
-    ``response`` (the share of those who have left whom a contact brings back) customers have an
-    ``expected_return``, by which they can be ranked: what a contact is expected to bring back over
-    the scheme's horizon (see ``worth_of_return``), 0 where nothing is forecast of them.
+    ``name`` is the name of one of the scheme's ``[[campaigns]]``, whose keys the other arguments
+    override, or a new name. The arguments have the same meaning as in the scheme. Earlier campaigns
+    of the scheme do not exclude anyone; ``campaign_lists`` makes all of them together. With
+    ``pseudonym_key`` ids become keyed hashes and names are omitted. With ``response`` (the share of
+    inactive customers that a contact brings back) customers have an ``expected_return``, by which
+    they can be ranked: the expected return of a contact over the scheme's horizon (see
+    ``worth_of_return``), 0 without a forecast.
 
     Raises UsageError for a wrong name, option, column or file; ConditionError for a wrong
-    condition; DataError where nobody has a purchase.
+    condition; DataError if no customer has a purchase.
 
     >>> import fairladder as fl
     >>> made = fl.campaign(fl.sample_orders(), when="stance = 'win-back'", limit=50, holdout=20)
@@ -183,15 +182,15 @@ def campaign(
 
 
 def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[str, CampaignList]:
-    """The lists of all campaigns of the scheme; whoever is on one, held out or not, is on none
-    after it.
+    """Return the lists of all campaigns of the scheme. A customer on one list, held out or not, is
+    on no later list.
 
-    Raises as ``campaign`` does, and UsageError where the scheme has no campaigns.
+    Raises as ``campaign`` does, and UsageError if the scheme has no campaigns.
     """
     campaigns = orders.scheme.campaigns
     if not campaigns:
         raise UsageError(
-            "The scheme has no [[campaigns]]. Write one, or say who is eligible with --when or "
+            "The scheme has no [[campaigns]]. Write one, or select customers with --when or "
             "--bought-from."
         )
     people = _scored(orders, campaigns)
@@ -209,23 +208,21 @@ def campaign_lists(orders: Read, *, pseudonym_key: bytes | None = None) -> dict[
 
 
 def _scored(orders: Read, campaigns: Sequence[Campaign]) -> Scored:
-    """The scored customers, with what their return would be worth where a campaign has a
-    response.
-    """
+    """Return the scored customers, with the worth of their return if a campaign has a response."""
     people = scored(orders, *(c.when or "" for c in campaigns), *(c.by for c in campaigns))
     return people if all(c.response is None for c in campaigns) else _with_worth(orders, people)
 
 
 def _worth(orders: Read, columns: Iterable[object]) -> "pd.Series[float]":
-    """What the return of each customer would be worth, by id. Raises UsageError where the
-    customers have such a column.
+    """Return the worth of each customer's return, by id. Raises UsageError if the customers already
+    have such a column.
     """
     if RETURN in set(columns):
         raise UsageError(
-            f"The customers have a column `{RETURN}` already, which is what a contact brings "
-            "back; rename it."
+            f"The customers already have a column `{RETURN}`, the name of the expected "
+            "return of a contact; rename it."
         )
-    from fairladder.value.forecast import value_forecast  # SciPy takes a second to load
+    from fairladder.value.forecast import value_forecast  # importing SciPy takes a second
     from fairladder.value.what_if import worth_of_return
 
     return worth_of_return(value_forecast(orders, earlier=False), 1.0)
@@ -258,11 +255,10 @@ def _listed(
 
 
 def _with_worth(orders: Read, people: Scored) -> Scored:
-    """Scored customers with what their return would be worth (``RETURN``), 0 where nothing is
-    forecast.
+    """Add the worth of their return (``RETURN``) to scored customers, 0 without a forecast.
 
-    It is worked out on this machine. Raises UsageError where there are too many customers for
-    that, and as ``_worth`` does.
+    Computed on this machine. Raises UsageError if there are too many customers for that, and as
+    ``_worth`` does.
     """
     orders.groups.require_few()
     engine = orders.customer_engine
@@ -277,8 +273,8 @@ def _with_worth(orders: Read, people: Scored) -> Scored:
 
 
 def _with_response(people: Scored, response: float | None) -> Scored:
-    """Scored customers with what such a response would bring, or without it where a campaign
-    has none.
+    """Return scored customers with the expected return at this response; without it if there is
+    none.
     """
     if RETURN not in people.kinds:
         return people
@@ -293,7 +289,7 @@ def _with_response(people: Scored, response: float | None) -> Scored:
 
 
 def _chosen(orders: Read, settings: Campaign, people: Scored, taken: Collection[str]) -> Chosen:
-    """Who is listed."""
+    """Return the customers on the list."""
     engine, people = orders.customer_engine, _with_response(people, settings.response)
     own = people.own_names
     condition = asked_of(
@@ -325,7 +321,7 @@ def _wanted(
     taken: Collection[str],
     cells: Mapping[str, exp.Expr],
 ) -> Iterator[tuple[str, exp.Expr]]:  # fmt: skip
-    """Each thing that is asked of a customer, in the order of the funnel, as a test there."""
+    """Yield each requirement on a customer, in the order of the funnel, with its SQL condition."""
     engine = orders.customer_engine
 
     def among(ids: Collection[str]) -> exp.Expr:
@@ -343,7 +339,7 @@ def _wanted(
         bought = select(["1"], select(["*"], there), "bought").where(
             "bought.customer = people.customer"
         )
-        yield "bought as asked", exp.Exists(this=bought)
+        yield "made the purchase", exp.Exists(this=bought)
     if settings.exclude:
         yield (
             "not excluded",
@@ -365,7 +361,7 @@ def _wanted(
     if settings.contacted and orders.as_of is not None:
         since = orders.as_of - dt.timedelta(days=settings.contacted_days or 0)
         yield (
-            "not contacted lately",
+            "not contacted recently",
             exp.Not(this=among(contacted_since(settings.contacted, since, engine))),
         )
     if taken:
@@ -373,7 +369,7 @@ def _wanted(
 
 
 def _answers(people: Scored, settings: Campaign) -> pd.DataFrame:
-    """What the column of consent holds: ``cell``, ``said`` and how often (``n``)."""
+    """Return the values in the consent column: ``cell``, ``said`` and how often (``n``)."""
     name = str(settings.consent)
     if name not in people.kinds:
         raise UsageError(
@@ -385,9 +381,8 @@ def _answers(people: Scored, settings: Campaign) -> pd.DataFrame:
     frame: pd.DataFrame = people.engine.table(counted).to_pandas(date_as_object=False)
     if len(frame) > _MOST_ANSWERS:
         raise UsageError(
-            f"Campaign `{settings.name}`: `{name}` holds more than {_MOST_ANSWERS:,} different "
-            "cells, so it is no consent. Name "
-            "another column."
+            f"Campaign `{settings.name}`: `{name}` contains more than {_MOST_ANSWERS:,} "
+            "different cells, so it is not a consent column. Name another one."
         )
     cells = frame["cell"]
     return frame.assign(said=cells.astype(object).where(cells.notna(), "").astype(str).map(said))
@@ -400,7 +395,7 @@ def _count(engine: CustomerEngine, people: exp.Expr) -> int:
 def _ranked(
     orders: Read, by: str, people: exp.Expr, places: int | None, ties: str, eligible: int
 ) -> "tuple[pd.DataFrame, np.ndarray[tuple[int], np.dtype[np.int64]]]":
-    """The people within the limit, by rank and then by id, and their ranks."""
+    """Return the people within the limit, sorted by rank and then by id, and their ranks."""
     if not eligible or places == 0:
         nobody = select(["*"], people).where(exp.false(), copy=False)
         return orders.frame_of(orders.customer_engine.table(nobody)), np.zeros(0, dtype=np.int64)
@@ -411,7 +406,7 @@ def _ranked(
 
 
 def _bought_by(orders: Read, settings: Campaign, ids: "pd.Series[str]") -> pd.DataFrame:
-    """The purchases that were asked for, of those who are listed."""
+    """Return the requested purchases of the customers listed."""
     engine = orders.customer_engine
     offered = engine.offer(pa.table({"id": pa.array(ids, pa.string())}))
     there = orders.engine.hand_over(bought_as_asked(orders, settings), keep=False)
@@ -422,20 +417,21 @@ def _bought_by(orders: Read, settings: Campaign, ids: "pd.Series[str]") -> pd.Da
     return largest_bought(engine.table(bought).to_pandas(date_as_object=False))
 
 
-#: A column of more answers than this is none of consent.
+#: A column with more different answers is not a consent column.
 _MOST_ANSWERS = 10_000
 
 
 def asked_of(settings: Campaign, kinds: Mapping[str, Kind]) -> Condition | None:
-    """The campaign's condition over columns of such kinds, or None.
+    """Return the campaign's condition over columns of these kinds, or None.
 
-    Raises UsageError where it ranks by no number or day, ConditionError for a wrong condition.
+    Raises UsageError if it ranks by a column that is not a number or date, ConditionError for a
+    wrong condition.
     """
     if settings.by not in kinds or kinds[settings.by] not in ("number", "day"):
         hint = nearest(settings.by, [n for n, k in kinds.items() if k in ("number", "day")])
         raise UsageError(
-            f"Campaign `{settings.name}`: there is no column of numbers or days `{settings.by}` "
-            f"to rank by. {hint}"
+            f"Campaign `{settings.name}`: there is no column of numbers or dates "
+            f"`{settings.by}` to rank by. {hint}"
         )
     return (
         parse_condition(settings.when, kinds, f"campaign `{settings.name}`")
@@ -445,20 +441,20 @@ def asked_of(settings: Campaign, kinds: Mapping[str, Kind]) -> Condition | None:
 
 
 def limit_step(places: int) -> str:
-    """What the step of the limit is called."""
+    """Return the name of the limit's step in the funnel."""
     return f"within the limit of {places:,}"
 
 
 def places_and_ties(settings: Campaign) -> "tuple[int | None, Any]":
-    """How many places there are, and what becomes of those tied at the last."""
+    """Return the number of places, and how ties at the last place are treated."""
     if settings.budget is not None and settings.cost is not None:
         return places_of(settings.budget, settings.cost), settings.ties or "exclude"
     return settings.limit, settings.ties or "include"
 
 
 def _consent_note(answers: "pd.Series[int]", settings: Campaign) -> str:
-    """What the column of consent was seen to hold: whom to contact is nothing to guess in
-    silence.
+    """Return a note on the values of the consent column, since consent must not be guessed
+    silently.
     """
     words = answers.index
     yes, blank = int(answers[words.isin(YES_WORDS)].sum()), int(answers[words == ""].sum())
@@ -472,14 +468,13 @@ def _consent_note(answers: "pd.Series[int]", settings: Campaign) -> str:
         " and others" if len(seen) > 3 else ""
     )
     return (
-        f"Warning: {text[:-1]}, and {wording.count(int(other.sum()))} neither ({shown}), which "
-        "counts as no. "
-        "Write yes or no there where it should be otherwise."
+        f"Warning: {text[:-1]}, and {wording.count(int(other.sum()))} neither ({shown}), "
+        "which counts as no. Change these cells to yes or no if that is wrong."
     )
 
 
 def bought_as_asked(orders: Read, settings: Campaign) -> exp.Select:
-    """Purchases as asked: ``customer``, ``placed_on``, ``amount`` (minor units)."""
+    """Return the requested purchases: ``customer``, ``placed_on``, ``amount`` (minor units)."""
     scale = 10**orders.scheme.money.decimals
     wanted = [sql("amount > 0")]
     if settings.at_least is not None:
@@ -499,7 +494,7 @@ def bought_as_asked(orders: Read, settings: Campaign) -> exp.Select:
 
 
 def largest_bought(bought: pd.DataFrame) -> pd.DataFrame:
-    """Of such purchases the largest of each customer, the latest of equals: ``placed_on`` and
+    """Return each customer's largest requested purchase, the latest of equals: ``placed_on`` and
     ``amount``, by customer.
     """
     bought = bought.astype({"placed_on": "datetime64[s]"}).sort_values(
@@ -509,7 +504,7 @@ def largest_bought(bought: pd.DataFrame) -> pd.DataFrame:
 
 
 def _minor(amount: int | float, scale: int) -> int:
-    """The least whole minor units that are at least the amount."""
+    """Return the smallest whole minor units that are at least the amount."""
     return -int(-Fraction(str(amount)) * scale // 1)
 
 
@@ -556,7 +551,7 @@ def _frame(
 def _receipt(
     orders: Read, settings: Campaign, frame: pd.DataFrame, funnel: pd.DataFrame
 ) -> dict[str, Any]:
-    """Counts, settings and digests in plain values."""
+    """Return counts, settings and digests as plain values."""
     files = [
         f
         for f in (*orders.input_files, *map(Path, (*settings.exclude, *settings.contacted)))
@@ -593,21 +588,20 @@ def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen
     if settings.holdout and len(frame):
         held = int((frame["group"] == "holdout").sum())
         notes.append(
-            f"Held out are {wording.count(held)} of {wording.count(len(frame))}: "
-            f"{wording.percent(held / len(frame))}, where "
-            f"{settings.holdout:g} % were asked for."
+            f"{wording.count(held)} of {wording.count(len(frame))} customers are held out "
+            f"({wording.percent(held / len(frame))}); you asked for {settings.holdout:g} %."
         )
     places, ties = places_and_ties(settings)
     if places is not None and len(frame) != places:
         why = (
-            "everyone tied with the last is in"
+            "all customers tied with the last one are included"
             if len(frame) > places
-            else "those tied at the limit are left out"
+            else "customers tied at the limit are excluded"
             if ties == "exclude"
             else ""
         )
         if len(frame) < places and (ties == "include" or not why):
-            why = "nobody else is eligible"
+            why = "no other customers are eligible"
         notes.append(
             f"The limit is {wording.count(places)}, and {wording.count(len(frame))} are listed: "
             f"{why}."
@@ -627,7 +621,7 @@ def _notes(settings: Campaign, frame: pd.DataFrame, orders: Read, chosen: Chosen
         )
     if settings.bought_through and orders.as_of and settings.bought_through > orders.as_of:
         notes.append(
-            f"The window for purchases ends on {settings.bought_through}, after the day of "
-            f"reckoning {orders.as_of}."
+            f"The window for purchases ends on {settings.bought_through}, after the as-of "
+            f"date {orders.as_of}."
         )
     return notes

@@ -1,4 +1,4 @@
-"""Files of people: ids to leave out, and earlier lists with the day they were made."""
+"""Read files of people: ids to exclude, and earlier lists with their dates."""
 
 import datetime as dt
 import warnings
@@ -15,11 +15,11 @@ from fairladder.sqltree import cell_column, named, select
 
 
 def ids_in(files: Sequence[str], customer_column: str, engine: Engine) -> set[str]:
-    """The ids in files of any kind that orders are read from, in a column named like the orders',
+    """Return the ids in files of any supported kind, from a column with the orders' name of the id,
     ``customer``, or the only one.
 
-    An apostrophe before what a spreadsheet would take for a formula is taken off. Raises
-    UsageError where a file is missing, DataError where no column is known for the id.
+    A spreadsheet's leading apostrophe is removed. Raises UsageError if a file is missing, DataError
+    if it has no such column.
     """
     ids: set[str] = set()
     for file in files:
@@ -29,9 +29,9 @@ def ids_in(files: Sequence[str], customer_column: str, engine: Engine) -> set[st
 
 
 def contacted_since(files: Sequence[str], since: dt.date, engine: Engine) -> set[str]:
-    """The ids that earlier lists have as contacts, listed on ``since`` or later.
+    """Return the ids of contacts in earlier lists from ``since`` or later.
 
-    Raises DataError where a file has no ``customer`` and ``listed_on``, or a day in it cannot be
+    Raises DataError if a file has no ``customer`` and ``listed_on``, or a date in it cannot be
     read.
     """
     ids: set[str] = set()
@@ -48,8 +48,8 @@ def contacted_since(files: Sequence[str], since: dt.date, engine: Engine) -> set
         days = pd.to_datetime(frame["listed_on"], format="ISO8601", errors="coerce")
         if days.isna().any():
             raise DataError(
-                f"{source.label}: `listed_on` holds {frame['listed_on'][days.isna()].iloc[0]!r}, "
-                "which is not a day."
+                f"{source.label}: `listed_on` contains "
+                f"{frame['listed_on'][days.isna()].iloc[0]!r}, which is not a date."
             )
         recent = days >= pd.Timestamp(since)
         if "group" in frame:
@@ -64,8 +64,8 @@ def _texts(source: Source, ids: Sequence[str], others: Sequence[str]) -> pd.Data
     )
     if not known:
         raise DataError(
-            f"{source.label} has no column `{ids[0]}` to read ids from; name its column so, or "
-            "leave only that one."
+            f"{source.label} has no column `{ids[0]}` of ids; give the column that name, or "
+            "keep only one column."
         )
     trees = {"customer": cells.text(cell_column(known[0]), source.columns[known[0]])}
     trees |= {name: cells.text(cell_column(name), source.columns[name]) for name in others}
@@ -77,10 +77,10 @@ def _texts(source: Source, ids: Sequence[str], others: Sequence[str]) -> pd.Data
 
 
 def read_list(file: str, engine: Engine) -> pd.DataFrame:
-    """A list that ``fairladder campaign`` wrote: ``customer``, ``group``, ``segment``,
-    ``listed_on``; several campaigns' apart.
+    """Read a list that ``fairladder campaign`` wrote: ``customer``, ``group``, ``segment``,
+    ``listed_on``.
 
-    Raises UsageError where it is missing, DataError where it is another file.
+    Raises UsageError if it is missing, DataError if it is another kind of file.
     """
     if trouble := receipt_trouble(file):
         warnings.warn(trouble, FairLadderWarning, stacklevel=2)
@@ -96,13 +96,13 @@ def read_list(file: str, engine: Engine) -> pd.DataFrame:
     wrong = set(frame["group"]) - {"contact", "holdout"}
     if wrong:
         raise DataError(
-            f"{source.label}: `group` holds {sorted(map(str, wrong))[0]!r}; a list has contact "
-            "and holdout there."
+            f"{source.label}: `group` contains {sorted(map(str, wrong))[0]!r}; a list has "
+            "contact and holdout."
         )
     if frame["customer"].duplicated().any():
         twice = frame["customer"][frame["customer"].duplicated()].iloc[0]
         raise UsageError(
-            f"{source.label} lists `{twice}` twice. Is it two lists in one file? Measure each "
-            "campaign by itself."
+            f"{source.label} lists `{twice}` twice. Are two lists in one file? Measure each "
+            "campaign separately."
         )
     return frame

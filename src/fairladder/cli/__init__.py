@@ -1,1 +1,1 @@
-"""The command line: one file a command, thin: parse, call, print."""
+"""The command line. One file per command: parse, call, print."""

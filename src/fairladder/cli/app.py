@@ -1,4 +1,4 @@
-"""The commands, gathered. Heavy imports happen in the command that needs them."""
+"""The list of commands. Heavy imports happen only in the command that needs them."""
 
 import errno
 import gc
@@ -22,8 +22,8 @@ from fairladder.scratch import sweep_temporary
 
 @dataclass(frozen=True)
 class _Command:
-    """A command: the sentence in the list of all, and how its function, of the module of its
-    name, is made one.
+    """A command: its sentence in the list, and how to build it from the function in the module of
+    its name.
     """
 
     said: str
@@ -34,49 +34,53 @@ class _Command:
     """The part of the scheme whose options are its own."""
 
 
-#: In the order of the help. A command's module is imported when the command is asked for.
+#: In the order of the help. A command's module is imported when the command runs.
 COMMANDS = {
-    "demo": _Command("The sample shop, and the whole example on it.", plain=True),
-    "start": _Command("A first scheme for your orders, each guess explained.", plain=True),
-    "check": _Command("Are these orders fit to use?"),
-    "customers": _Command("One row per customer."),
-    "top": _Command("The best or worst by any measure."),
-    "score": _Command("Scores, segments, and what to do about whom."),
+    "demo": _Command("Try the whole workflow on a sample shop.", plain=True),
+    "start": _Command(
+        "Write a first scheme for your orders, with the reason for each guess.", plain=True
+    ),
+    "check": _Command("Are these orders fit for use?"),
+    "customers": _Command("One row per customer: recency, frequency, spend and shares."),
+    "top": _Command("The best or worst customers by any measure."),
+    "score": _Command("Scores, segments, and whom to keep, win back or leave alone."),
     "orders": _Command("One row per order: first or repeat, gap, share."),
     "growth": _Command("New customers, first and repeat revenue, flat spells."),
-    "retention": _Command("Who comes back: cohorts, rates, and how many orders customers reach."),
-    "breakdown": _Command("Any two columns or bands against each other."),
+    "retention": _Command("Do customers come back? Cohorts, rates, and number of orders."),
+    "breakdown": _Command("Cross-tabulate orders by any two columns or bands."),
     "value": _Command(
-        "What is a customer worth, so far and from here on?", needs_orders=False, part="value"
+        "What is a customer worth, to date and in the future?", needs_orders=False, part="value"
     ),
-    "campaign": _Command(
-        "Who gets the campaign, who is held out, and did it work?", part="campaigns"
+    "campaign": _Command("Whom to contact, whom to hold out, and did it work?", part="campaigns"),
+    "compare": _Command(
+        "Who changed segment between two days, and why did spend change?", needs_orders=False
     ),
-    "compare": _Command("Who moved between two days, and why spend changed.", needs_orders=False),
     "explain": _Command("Why is this customer in that segment?"),
     "report": _Command("A page and a workbook to hand on."),
-    "help": _Command("What all commands share, and every key of a scheme.", plain=True),
+    "help": _Command(
+        "Shared options, all keys of a scheme, and answers to common questions.", plain=True
+    ),
 }
 
 
 class _Commands(TyperGroup):
-    """Commands that are made when they are asked for, and their list as plain text: a person
-    waits for both.
+    """Commands that are built on demand, and their list as plain text, so that help appears
+    quickly.
     """
 
     def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002  # as Typer calls it
-        """All names, in the order of the work."""
+        """Return all names, in the order of the work."""
         return list(COMMANDS)
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:  # noqa: ARG002
-        """The command of a name, or None."""
+        """Return the command of a name, or None."""
         if cmd_name in COMMANDS and cmd_name not in self.commands:
             self.commands[cmd_name] = _made(cmd_name)
         return self.commands.get(cmd_name)
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-        """The command that the first word names; the nearest is suggested for one that there
-        is not.
+        """Return the command that the first word names; suggest the most similar one if it does not
+        exist.
         """
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
             ctx.fail(f"No such command {args[0]!r}. {nearest(args[0], COMMANDS)}")
@@ -94,7 +98,7 @@ class _Commands(TyperGroup):
 
 
 def _made(name: str) -> Any:
-    """One command, as an application that has no other would have it."""
+    """Build one command, as an application with a single command would."""
     one = COMMANDS[name]
     work = show_help if name == "help" else getattr(import_module(f"fairladder.cli.{name}"), name)
     alone = typer.Typer(add_completion=False, context_settings=_SETTINGS)
@@ -135,13 +139,13 @@ def _program(
 
 
 def main() -> None:
-    """Run the command line; a signal to stop ends it as an error does, so that nothing half
-    done is left.
+    """Run the command line. A stop signal ends it like an error, so that no file is half
+    written.
     """
-    # Our matrices are tiny, and threads would fight over them; it has to be said before NumPy is
-    # there.
+    # Our matrices are tiny, and threads would compete for them; this must be set before NumPy is
+    # imported.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    # A command makes many small objects that live to its end: looking for dead ones every 700 costs
+    # A command creates many small objects that live to its end: collecting garbage every 700 costs
     # a tenth of its time.
     gc.set_threshold(100_000)
     signal.signal(signal.SIGTERM, signal.default_int_handler)
@@ -154,8 +158,8 @@ def main() -> None:
 
 
 class _Closed(io.TextIOBase):
-    """Standard output that was closed before we began: there is an error only where something
-    has to be written to it.
+    """Standard output that was closed before we began: an error only if something has to be written
+    to it.
     """
 
     def write(self, _text: str) -> int:

@@ -1,16 +1,16 @@
-"""``--as-sql``: a statement on standard output in place of a table."""
+"""``--as-sql``: print a SQL statement instead of a table."""
 
 from typing import Annotated
 
 from fairladder.cli.options import Request, option
 from fairladder.errors import UsageError
 
-#: The dialects, for the help, which is shown before anything is imported that knows them; a test
-#: holds the two together.
+#: The dialects for the help, which is printed before their module is imported; a test keeps both
+#: lists equal.
 KNOWN = (
     "duckdb, sqlite, postgres, mariadb, spark, snowflake, bigquery, redshift, databricks or trino"
 )
-#: Those for which the reduction is written.
+#: The dialects for which the reduction is written.
 KNOWN_WITH_TYPES = KNOWN.replace("sqlite, ", "")
 
 
@@ -26,12 +26,10 @@ AsView = Annotated[
 
 
 def require(request: Request, dialect: str | None, view: str | None) -> None:
-    """Raise UsageError where what was asked for does not go together, or the dialect is not
-    known.
-    """
+    """Raise UsageError if the options do not go together, or the dialect is not known."""
     if dialect is None:
         if view is not None:
-            raise UsageError("--as-view goes with --as-sql, which says for which database.")
+            raise UsageError("--as-view needs --as-sql, which names the database.")
         return
     from fairladder.engine.dialects import DIALECTS
     from fairladder.errors import nearest
@@ -43,13 +41,13 @@ def require(request: Request, dialect: str | None, view: str | None) -> None:
         )
     if request.out not in (None, "-") or request.part or request.figure:
         raise UsageError(
-            "--as-sql prints one statement; --out, --part and --figure do not go with it. Send it "
-            "to a file with `>`."
+            "--as-sql prints one statement and cannot be combined with --out, --part or "
+            "--figure. Redirect it to a file with `>`."
         )
 
 
 def print_statement(text: str, dialect: str) -> None:
-    """The statement, with a sentence before it on whether our tests run such."""
+    """Print the statement, preceded by a sentence on whether our tests run such statements."""
     from fairladder.engine.dialects import was_run
 
     print(f"-- {was_run(dialect)}")

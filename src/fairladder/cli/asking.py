@@ -1,6 +1,4 @@
-"""What a file leaves open, asked where somebody sits at a terminal; without one nothing ever
-waits.
-"""
+"""Ask the user at a terminal what a file leaves open; without a terminal no command ever waits."""
 
 import sys
 from collections.abc import Callable, Mapping
@@ -12,16 +10,16 @@ from fairladder import wording
 from fairladder.errors import FairLadderError, Question
 from fairladder.settings import SETTINGS
 
-#: So many questions are asked of one file.
+#: Maximum number of questions about one file.
 MOST_QUESTIONS = 5
 T = TypeVar("T")
 
 
 def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
-    """Do the work with what has been answered so far (key of ``[orders]`` → answer), asking where
-    it ends in a question.
+    """Do the work with the answers so far (key of ``[orders]`` → answer), and ask if it ends in a
+    question.
 
-    Raises the work's own error where nobody can be asked, or the answer is to stop.
+    Raises the work's own error if there is no terminal, or the user stops.
     """
     answers: dict[str, str] = {}
     asked: set[str] = set()
@@ -45,18 +43,19 @@ def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
         else:
             if answers:
                 print(
-                    f"To be asked no more, add: {' '.join(_as_options(answers))}", file=sys.stderr
+                    f"To avoid these questions, add: {' '.join(_as_options(answers))}",
+                    file=sys.stderr,
                 )
             return done
 
 
 def somebody_is_there() -> bool:
-    """Whether questions can be read and answered."""
+    """Return True if questions can be shown and answered."""
     return sys.stdin.isatty() and sys.stderr.isatty()
 
 
 def ask(question: Question) -> str | None:
-    """Show the answers, each with what its first rows would say, and read a number; None to
+    """Show the answers, each with how it would read the first rows, and read a number; None to
     stop.
     """
     print(question.text, file=sys.stderr)

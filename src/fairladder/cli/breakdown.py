@@ -1,4 +1,4 @@
-"""``fairladder breakdown``: any two columns or bands against each other."""
+"""``fairladder breakdown``: cross-tabulate orders by any two columns or bands."""
 
 from typing import TYPE_CHECKING, Annotated
 
@@ -22,23 +22,28 @@ Rows = Annotated[
     str,
     typer.Option(
         "--rows",
-        help="A column, COLUMN:30,40,50 in bands, age(COLUMN):30,40,50 at the order, or a part of its day: "
-        "year(placed), quarter(placed), month(placed), week(placed), calendar-month(placed), "
-        "weekday(placed), hour(placed).",
+        help="The column for the rows: COLUMN, COLUMN:30,40,50 in bands, age(COLUMN):30,40,50 at "
+        "the order, or a part of its date: year(placed), quarter(placed), month(placed), "
+        "week(placed), calendar-month(placed), weekday(placed), hour(placed).",
         metavar="AXIS",
         show_default=False,
     ),
 ]
 Columns = Annotated[
     str | None,
-    typer.Option("--columns", help="The same, across.", metavar="AXIS", show_default=False),
+    typer.Option(
+        "--columns",
+        help="The column for the columns, written in the same way.",
+        metavar="AXIS",
+        show_default=False,
+    ),
 ]
 Measures = Annotated[
     list[str] | None,
     typer.Option(
         "--measure",
-        help="orders, customers, spend, average_order_value, lines, lines_per_order, or sum(COLUMN), such as sum(quantity); "
-        "again for more.",
+        help="orders, customers, spend, average_order_value, lines, lines_per_order, or "
+        "sum(COLUMN), such as sum(quantity). Can be given several times.",
         metavar="NAME",
         show_default=False,
     ),
@@ -53,7 +58,7 @@ Most = Annotated[
     int,
     typer.Option(
         "--most",
-        help="Names on an axis before the smaller ones become the rest.",
+        help="Maximum number of names on an axis; smaller ones are combined.",
         metavar="NUMBER",
         min=2,
     ),
@@ -62,7 +67,7 @@ Layout = Annotated[
     str,
     typer.Option(
         "--layout",
-        help="What is written: long, one row a cell; or crosstab, the columns side by side.",
+        help="How to write the table: long (one row per cell) or crosstab (one column per group).",
         metavar="LAYOUT",
     ),
 ]
@@ -74,8 +79,8 @@ def breakdown(
     shares: Shares = None,
     most: Most = 20, layout: Layout = "long", figure_of: FigureOf = "stacked",
 ) -> None:  # fmt: skip
-    """Who buys what, where? Two columns or bands against each other, with shares; totals are
-    counted from the rows.
+    """Who buys what, and where? Cross-tabulate orders by two columns or bands, with shares and
+    totals counted from the rows.
     """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.book.line_cells import summed
@@ -85,7 +90,7 @@ def breakdown(
 
     if not rows:
         raise UsageError(
-            "Say what to break down by: --rows COLUMN, and --columns COLUMN if you like."
+            "Name the column to break down by: --rows COLUMN, and optionally --columns COLUMN."
         )
     known_figure(figure_of, FIGURES)
     if layout not in LAYOUTS:
@@ -131,12 +136,12 @@ def breakdown(
     )
 
 
-#: The part with all measures side by side, where there are several.
+#: The part with all measures side by side, if there are several.
 TOGETHER = "all"
 
 
 def _together(parts: "dict[str, pd.DataFrame]") -> "pd.DataFrame":
-    """All measures in one table, a share beside each under its measure's name."""
+    """Return all measures in one table, each followed by its share."""
     import pandas as pd
 
     keyed = [
@@ -145,7 +150,7 @@ def _together(parts: "dict[str, pd.DataFrame]") -> "pd.DataFrame":
     ]
     cells = dict.fromkeys(
         cell for part in keyed for cell in part.index
-    )  # in the order of the first, whose rest may be another
+    )  # in the order of the first measure, whose combined rest may be different
     return pd.concat([part.reindex(list(cells)) for part in keyed], axis=1).reset_index()
 
 

@@ -1,5 +1,5 @@
-"""``fairladder campaign``: who is contacted, who is held out and why; and, with ``--results``,
-what it brought.
+"""``fairladder campaign``: whom to contact, whom to hold out and why; and, with ``--results``, the
+measured effect.
 """
 
 import datetime as dt
@@ -27,7 +27,7 @@ PARTS = ("list", "contacts", "holdout", "funnel")
 RESULT_PARTS = ("lift", *PARTS)
 LISTED_PARTS = ("lift", "list", "contacts", "holdout")
 FIGURES = ("funnel", "lift")
-_AFTER = "What it brought"
+_AFTER = "Measuring the effect"
 
 
 Name = Annotated[
@@ -38,7 +38,10 @@ Key = Annotated[
     Path | None,
     option(
         "--pseudonym-key",
-        help="A file with a secret: ids become keyed hashes, names are left out.",
+        help=(
+            "A file with a secret key of at least 16 bytes: ids become keyed hashes, names are "
+            "omitted."
+        ),
         metavar="FILE",
         panel="Output",
     ),
@@ -47,7 +50,7 @@ Results = Annotated[
     str | None,
     option(
         "--results",
-        help="Orders that reach beyond the campaign: measure it.",
+        help="Orders placed after the list was made: measure the campaign with them.",
         metavar="ORDERS",
         panel=_AFTER,
     ),
@@ -56,7 +59,7 @@ ListFile = Annotated[
     str | None,
     option(
         "--list",
-        help="The list that was used; made anew if nothing is said.",
+        help="The list that was used. By default it is made again.",
         metavar="FILE",
         panel=_AFTER,
     ),
@@ -65,7 +68,7 @@ MeasureFrom = Annotated[
     str | None,
     option(
         "--measure-from",
-        help="First day that counts; the day after the list.",
+        help="First day that counts. Default: the day after the list.",
         metavar="DAY",
         panel=_AFTER,
     ),
@@ -74,7 +77,7 @@ MeasureThrough = Annotated[
     str | None,
     option(
         "--measure-through",
-        help="Last day that counts; the results' last.",
+        help="Last day that counts. Default: the last day of the results.",
         metavar="DAY",
         panel=_AFTER,
     ),
@@ -83,7 +86,7 @@ Effect = Annotated[
     str | None,
     option(
         "--plan-effect",
-        help="How large a holdout shows this rise: 0.02 or 2%.",
+        help="Print how large a holdout detects this rise: 0.02 or 2%.",
         metavar="FRACTION",
         panel=_AFTER,
     ),
@@ -92,7 +95,7 @@ Base = Annotated[
     str | None,
     option(
         "--base-rate",
-        help="Response without the campaign: 0.05 or 5%.",
+        help="Response without the campaign, for --plan-effect: 0.05 or 5%.",
         metavar="FRACTION",
         panel=_AFTER,
     ),
@@ -108,7 +111,7 @@ def campaign(
     plan_effect: Effect = None, base_rate: Base = None,
     figure_of: FigureOf = None,
 ) -> None:  # fmt: skip
-    """Who exactly gets the campaign, why, and who is held out? With --results: did it work?"""
+    """Whom to contact, why, and whom to hold out? With --results: did it work?"""
     from fairladder.cli import door, screen
 
     figure_of = figure_of or ("lift" if results else "funnel")
@@ -119,12 +122,12 @@ def campaign(
         )
     if (plan_effect is None) != (base_rate is None):
         raise UsageError(
-            "--plan-effect and --base-rate go together: the rise to be seen, and the response "
-            "without the campaign."
+            "--plan-effect and --base-rate go together: the rise to detect, and the "
+            "response without the campaign."
         )
     rise, base = as_fraction("--plan-effect", plan_effect), as_fraction("--base-rate", base_rate)
     if list_ and not results:
-        raise UsageError("--list goes with --results, the orders by which it is measured.")
+        raise UsageError("--list needs --results, the orders by which it is measured.")
     read = [
         *options.get("exclude", ()),
         *options.get("contacted", ()),
@@ -136,7 +139,7 @@ def campaign(
     orders = door.opened(request, parts_there, figures=True, inputs=read)
     if results and list_:
         notes = (
-            [f"The list is read from {list_}; the conditions given make no other."]
+            [f"The list is read from {list_}; the conditions given have no effect."]
             if options
             else []
         )
@@ -197,7 +200,7 @@ def _lists(
     if name is None and not options:
         return listing.campaign_lists(orders, pseudonym_key=secret)
     if name is not None and not options and name in {c.name for c in orders.scheme.campaigns}:
-        # Campaigns before it come first, so that nobody is on both.
+        # Earlier campaigns come first, so that no customer is on two lists.
         return {name: listing.campaign_lists(orders, pseudonym_key=secret)[name]}
     made = listing.campaign(orders, name, pseudonym_key=secret, **options)
     return {made.campaign.name: made}
@@ -214,14 +217,14 @@ def _secret(file: Path | None) -> bytes | None:
         ) from error
     if len(secret) < 16:
         raise UsageError(
-            f"--pseudonym-key {file}: a secret has 16 characters or more, so that nobody tries "
-            "them all."
+            f"--pseudonym-key {file}: the key has under 16 bytes and could be guessed. Use a "
+            "longer one."
         )
     return secret
 
 
 def _parts(lists: "dict[str, CampaignList]") -> "dict[str, pd.DataFrame]":
-    """The lists as one table, with the campaign's name where there are several."""
+    """Return the lists as one table, with the campaign's name if there are several."""
     import pandas as pd
 
     if len(lists) == 1:
@@ -250,8 +253,8 @@ def _parts(lists: "dict[str, CampaignList]") -> "dict[str, pd.DataFrame]":
 
 @dataclass(frozen=True)
 class _Listed:
-    """The list that results are measured by: made now by the same settings, or as it was
-    written then.
+    """The list that results are measured by: made again with the same settings, or read from a
+    file.
     """
 
     name: str
@@ -264,7 +267,7 @@ class _Listed:
     def made_now(cls, lists: "dict[str, CampaignList]") -> "_Listed":
         if len(lists) > 1:
             raise UsageError(
-                f"--results measures one campaign; say which with --name: {', '.join(lists)}."
+                f"--results measures one campaign; choose it with --name: {', '.join(lists)}."
             )
         made = next(iter(lists.values()))
         return cls(made.campaign.name, made.frame, _parts(lists), made)
@@ -293,7 +296,7 @@ def _measure(
     from fairladder.campaigns.lift import lift
     from fairladder.cli import door, screen
 
-    own = request.scheme_or_default()  # its days are the list's, not the results'
+    own = request.scheme_or_default()  # its days are those of the list, not of the results
     theirs = own.model_copy(
         update={"time": own.time.model_copy(update={"as_of": None, "from_": None, "through": None})}
     )
@@ -323,8 +326,8 @@ def _measure(
 def _until(
     through: str | None, orders: "Orders", listed: _Listed, later: "Orders"
 ) -> tuple[str | None, list[str]]:
-    """The last day that is measured: the day of reckoning asked for, where it lies after the
-    list's and within the results.
+    """Return the last day that is measured: the requested as-of date, if it is after the list's and
+    within the results.
     """
     asked = orders.scheme.time.as_of
     if through or asked is None or later.as_of is None or listed.frame.empty:
@@ -334,13 +337,13 @@ def _until(
     if not pd.Timestamp(listed.frame["listed_on"].max()).date() < asked <= later.as_of:
         return None, []
     return str(asked), [
-        f"Measured up to the day of reckoning, {wording.day(asked)}; --measure-through says "
-        "otherwise."
+        f"Measured up to the as-of date, {wording.day(asked)}; use --measure-through for "
+        "another day."
     ]
 
 
 def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
-    """How large a holdout has to be among all who have bought, where no list is asked for."""
+    """Print how large a holdout among all buyers must be, if no list is requested."""
     import pandas as pd
     from rich.text import Text
 
@@ -349,12 +352,15 @@ def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
 
     if request.figure is not None:
         raise UsageError(
-            "There is no list yet, so there is no funnel to draw. Give conditions, or leave out "
+            "There is no list yet, so there is no funnel to draw. Give conditions, or omit "
             "--figure."
         )
     customers = orders.customers_here()
     plan = plan_holdout(int((customers["orders"] > 0).sum()), base, rise)
-    told = f"{plan.in_words()} These are all with a purchase; give conditions to plan for those who would be listed."
+    told = (
+        f"{plan.in_words()} This is for all customers with a purchase; give conditions to plan "
+        "for those on the list."
+    )
     frame = pd.DataFrame(
         [
             {
@@ -394,7 +400,7 @@ _SHOWN = 12
 
 
 def views(made: "CampaignList") -> "list[RenderableType]":
-    """The funnel, and the head of the list."""
+    """Return the funnel and the head of the list."""
     from fairladder.cli.screen import table
 
     contacts, frame, by = made.contacts, made.frame, made.campaign.by
@@ -404,7 +410,7 @@ def views(made: "CampaignList") -> "list[RenderableType]":
     ]
     held = len(frame) - len(contacts)
     text = f"{wording.counted(len(contacts), 'customers')}" + (
-        f", and {wording.count(held)} held out to compare with" if held else ""
+        f", and {wording.count(held)} held out for comparison" if held else ""
     )
     funnel = table(
         f"Who gets {made.campaign.name}? {text}", ["step", "customers left", "out"], steps
@@ -419,11 +425,7 @@ def views(made: "CampaignList") -> "list[RenderableType]":
     more = f"; the first {_SHOWN} of {wording.count(len(frame))}" if len(frame) > _SHOWN else ""
     return [
         funnel,
-        *(
-            [table(f"By {by}, equal customers alike{more}", columns, rows, left=len(texts))]
-            if rows
-            else []
-        ),
+        *([table(f"Ranked by {by}{more}", columns, rows, left=len(texts))] if rows else []),
     ]
 
 
@@ -434,7 +436,7 @@ def _shown(cell: Any) -> str:
 
 
 def lift_view(measured: "Lift", name: str) -> "list[RenderableType]":
-    """The comparison overall and by segment, and what can be said of it."""
+    """Return the comparison overall and by segment, and the conclusion."""
     from rich.text import Text
 
     from fairladder.cli.screen import table
@@ -448,7 +450,7 @@ def lift_view(measured: "Lift", name: str) -> "list[RenderableType]":
     spent = wording.money(first["spend_lift"], 2)
     title = f"Did {name} work? {_points(first['response_lift'])} points of response, {spent} of spend per customer"
     several = (
-        " Segments are looked at one by one: of twenty, one would look clear by chance alone."
+        " Segments are tested one by one: of twenty, one would look significant by chance alone."
         if len(rows) > 2
         else ""
     )

@@ -1,4 +1,4 @@
-"""``fairladder check``: are these orders fit to use?"""
+"""``fairladder check``: are these orders fit for use?"""
 
 from typing import TYPE_CHECKING
 
@@ -19,8 +19,8 @@ _ROWS_SHOWN = 6
 
 
 def check(request: Request) -> None:
-    """Are these orders fit to use? Balance, findings and rows set aside; exit 1 where an error
-    stands.
+    """Are these orders fit for use? Print balance, findings and rows set aside; exit 1 if there is
+    an error.
     """
     from fairladder.cli import door, screen
 
@@ -37,19 +37,17 @@ def check(request: Request) -> None:
 
 
 def views(orders: "Orders", checked: "Check") -> "list[RenderableType]":
-    """Settings, balance, some rows set aside, and the findings (advice on notes is left to
-    files).
-    """
+    """Return settings, balance, some rows set aside, and the findings (without advice on notes)."""
     made = [_settings(orders), _balance(checked)]
     if len(checked.set_aside):
         made.append(_set_aside(orders, checked))
     if checked.findings:
-        made.append(_findings(checked))  # last, where the eye is when the command ends
+        made.append(_findings(checked))  # last, where users look when the command ends
     return made
 
 
 def _settings(orders: "Orders") -> "RenderableType":
-    """The columns and the settings in force that are not the usual ones."""
+    """Return the columns and the settings that differ from the defaults."""
     from rich.text import Text
 
     chosen = orders.scheme.settings()
@@ -64,7 +62,7 @@ def _settings(orders: "Orders") -> "RenderableType":
     segments = (
         f"{len(chosen['segments'])} rules for segments"
         if "segments" in chosen
-        else "the usual segments"
+        else "the built-in segments"
     )
     text = Text("; ".join([*parts.values(), segments]) + ".")
     return Text.assemble(("How are the rows read?\n", "bold"), text)
@@ -126,13 +124,13 @@ def _findings(checked: "Check") -> "RenderableType":
         )
     errors, warnings, notes = (sum(f.level == level for f in checked.findings) for level in LEVELS)
     title = (
-        f"What must be settled first? {wording.counted(errors, 'errors')}"
+        f"What must be resolved first? {wording.counted(errors, 'errors')}"
         if errors
         else "What to know first? No errors"
     )
     return table(
         f"{title}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
-        ["level", "finding", "what it means", "count"],
+        ["level", "finding", "meaning", "count"],
         rows,
         left=3,
     )
@@ -156,5 +154,8 @@ def _set_aside(orders: "Orders", checked: "Check") -> "RenderableType":
     rows = [
         [wording.NOTHING if wording.missing(v) else str(v) for v in row] for row in shown.to_numpy()
     ]
-    title = f"Which rows are set aside? {len(checked.set_aside):,}, some of each kind here, all with --part set-aside"
+    title = (
+        f"Which rows are set aside? {len(checked.set_aside):,} rows; some of each kind below, "
+        "all with --part set-aside"
+    )
     return table(title, names, rows, left=len(names))

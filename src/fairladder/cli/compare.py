@@ -1,5 +1,5 @@
-"""``fairladder compare``: two days, or more, on one yardstick: who moved, and what the change
-of spend is made of.
+"""``fairladder compare``: two or more days on the same ladders: who moved, and what the change of
+spend consists of.
 """
 
 from pathlib import Path
@@ -29,17 +29,14 @@ Then = Annotated[
 Now = Annotated[
     str | None,
     option(
-        "--now",
-        help="The later day; the day of reckoning if nothing is said.",
-        metavar="DAY",
-        panel="The days",
+        "--now", help="The later day. Default: the as-of date.", metavar="DAY", panel="The days"
     ),
 ]
 Every = Annotated[
     str | None,
     option(
         "--every",
-        help="Days in between, too: month, quarter or year.",
+        help="Include days in between: month, quarter or year.",
         metavar="PERIOD",
         panel="The days",
     ),
@@ -48,7 +45,7 @@ Ladders = Annotated[
     str,
     option(
         "--ladders",
-        help="then (the earlier day's for both) or each (its own).",
+        help="Ladders: then (the earlier day's for both) or each (each day its own).",
         metavar="WHOSE",
         panel="The days",
     ),
@@ -57,13 +54,19 @@ ScoredThen = Annotated[
     Path | None,
     option(
         "--scored-then",
-        help="A scoring kept from then, in place of ORDERS …",
+        help="A saved scoring of the earlier day, instead of ORDERS …",
         metavar="FILE",
         panel="The days",
     ),
 ]
 ScoredNow = Annotated[
-    Path | None, option("--scored-now", help="… and one of now.", metavar="FILE", panel="The days")
+    Path | None,
+    option(
+        "--scored-now",
+        help="… and a saved scoring of the later day.",
+        metavar="FILE",
+        panel="The days",
+    ),
 ]
 FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
@@ -73,7 +76,7 @@ def compare(
     ladders: Ladders = "then",
     scored_then: ScoredThen = None, scored_now: ScoredNow = None, figure_of: FigureOf = None,
 ) -> None:  # fmt: skip
-    """Who moved since then, who came and returned, and what is the change of spend made of?"""
+    """Who changed segment, who is new or returned, and what does the change of spend consist of?"""
     from fairladder.cli import door, screen
 
     if not request.orders:
@@ -81,15 +84,15 @@ def compare(
         return
     if then is None or scored_then or scored_now:
         raise UsageError(
-            "Say which days: --then DAY and --now DAY; two kept scorings go without ORDERS, as "
-            "--scored-then and --scored-now."
+            "Give the days: --then DAY and --now DAY; or two saved scorings without ORDERS, "
+            "as --scored-then and --scored-now."
         )
     figure_of = figure_of or ("sizes" if every else "flows")
     if figure_of not in FIGURES or (figure_of == "sizes") != bool(every):
         hint = (
             nearest(figure_of, FIGURES)
             if figure_of not in FIGURES
-            else "sizes goes with --every, flows without."
+            else "sizes needs --every; flows cannot be combined with it."
         )
         raise UsageError(f"--figure-of {figure_of}: {hint}")
     if every is not None:
@@ -104,14 +107,14 @@ def compare(
             parts, view, notes = walked.tables(), path_views(walked), forecast_notes(orders)
         else:
             if ladders not in ("then", "each"):
-                raise UsageError(f"--ladders {ladders}: there are then and each.")
+                raise UsageError(f"--ladders {ladders}: choose then or each.")
             compared = comparison.compare(
                 orders, then, now, yardstick="then" if ladders == "then" else "each"
             )
             parts, view, notes = compared.tables(), views(compared), list(compared.notes)
     shown = orders.on(
         walked.days[-1] if every else compared.now or then
-    )  # the later day, and the rows used by then
+    )  # the later day, and the rows used by the earlier one
 
     def figure() -> "Figure":
         from fairladder import figures
@@ -134,7 +137,7 @@ def _of_files(request: Request, then: Path | None, now: Path | None) -> None:
 
     if then is None or now is None:
         raise UsageError(
-            "Give ORDERS and --then DAY, or two kept scorings: --scored-then FILE and "
+            "Give ORDERS and --then DAY, or two saved scorings: --scored-then FILE and "
             "--scored-now FILE."
         )
     if request.out not in (None, "-"):
@@ -145,13 +148,13 @@ def _of_files(request: Request, then: Path | None, now: Path | None) -> None:
     parts = {n: t for n, t in compared.tables().items() if len(t.columns)}
     if request.part is not None and request.part not in parts:
         raise UsageError(
-            f"--part {request.part}: this result has no such part. There are: {', '.join(parts)}."
+            f"--part {request.part}: this result has no such part. Choose from: {', '.join(parts)}."
         )
     door.give(request, None, parts, views(compared))
 
 
 def _read(file: Path) -> "pd.DataFrame":
-    """A scoring as ``fairladder score`` writes it, ids as text."""
+    """Read a scoring written by ``fairladder score``, with ids as text."""
     import pandas as pd
 
     if not file.is_file():
@@ -162,15 +165,15 @@ def _read(file: Path) -> "pd.DataFrame":
         return pd.read_csv(
             file, dtype={"customer": str, "name": str}, keep_default_na=False, na_values=[""]
         )
-    raise UsageError(f"{str(file)!r}: kept scorings are read as .csv or .parquet.")
+    raise UsageError(f"{str(file)!r}: saved scorings are read as .csv or .parquet.")
 
 
 _MOVES, _MOVERS = 8, 4
 
 
 def views(compared: "Comparison") -> "list[RenderableType]":
-    """From–to of segments, who rose and fell the most, what the change of spend is made of,
-    and whether the ladders still fit.
+    """Return moves between segments, largest rises and falls, the components of the change of
+    spend, and drift.
     """
     from fairladder.cli.score import drift_view
     from fairladder.cli.screen import table
@@ -226,7 +229,7 @@ def views(compared: "Comparison") -> "list[RenderableType]":
         columns = ["customer", *names, "from", "to", "total score", "spend then", "spend now"]
         pieces.append(
             table(
-                f"Who {end} the most? {wording.count(n)} of those who moved {end}",
+                f"Who {end} most? {wording.count(n)} of those who moved {end}",
                 columns,
                 lines,
                 left=3 + len(names),
@@ -255,12 +258,14 @@ def _change(compared: "Comparison") -> "RenderableType":
         for i, p in enumerate(rows_of(parts))
         if p.customers or i in (0, len(parts) - 1)
     ]
-    title = f"What is the change of spend made of? {after - before:+,.0f}, above all from {largest}"
+    title = (
+        f"What does the change of spend consist of? {after - before:+,.0f}, mainly from {largest}"
+    )
     return table(title, ["part", "customers", "spend"], rows)
 
 
 def path_views(walked: "Paths") -> "list[RenderableType]":
-    """Segment sizes day by day, and the commonest paths."""
+    """Return segment sizes day by day, and the most frequent paths."""
     from fairladder.cli.screen import table
 
     wide = walked.frame.pivot(index="segment", columns="day", values="customers")
@@ -276,5 +281,8 @@ def path_views(walked: "Paths") -> "list[RenderableType]":
         [p.path, wording.count(p.customers), wording.money(p.spend)]
         for p in rows_of(walked.paths.head(10))
     ]
-    title = f"Which way do they go? The commonest of {wording.count(len(walked.paths))} paths over {len(walked.days)} days"
+    title = (
+        f"How do customers move? The most frequent of {wording.count(len(walked.paths))} paths "
+        f"over {len(walked.days)} days"
+    )
     return [sizes, table(title, ["path", "customers", "spend now"], paths)]

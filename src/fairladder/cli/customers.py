@@ -39,13 +39,16 @@ def customers(
     dialect: AsSql = None,
     as_view: as_sql.AsView = None,
 ) -> None:
-    """One row per customer: when last, how often, how much, per order, what share of the whole?"""
+    """One row per customer: last order, number of orders, spend, average order value, share of the
+    total.
+    """
     from fairladder.cli import door, screen
 
     as_sql.require(request, dialect, as_view)
     if dialect is not None and (when or sort or columns):
         raise UsageError(
-            "--as-sql prints the whole reduction; --when, --sort and --columns do not go with it."
+            "--as-sql prints the whole reduction and cannot be combined with --when, --sort "
+            "and --columns."
         )
     orders = door.opened(request, PARTS, frames=False, spread=dialect is None)
     if dialect is not None:
@@ -67,7 +70,8 @@ def customers(
         listing = chosen(orders, people, when=when, sort=sort, columns=names_in(columns))
     if not orders.balance.used:
         screen.note(
-            request, "No row can be used, so nobody has orders here; `fairladder check` says why."
+            request,
+            ("No row can be used, so no customer has orders. Run `fairladder check` to see why."),
         )
     shown = []
     if screen.for_people(request):
@@ -98,8 +102,8 @@ def customers(
 def view(
     most: "pd.DataFrame", bought: int, count: int, when: str | None = None, sort: str | None = None
 ) -> "RenderableType":
-    """The first of ``count`` customers, of whom so many ``bought``: those who spent the most,
-    or in the order asked for.
+    """Show the first of ``count`` customers, of whom ``bought`` have a purchase: the largest spend
+    first, or in the requested order.
     """
     from fairladder.cli.screen import cells_of, table
 
@@ -113,7 +117,10 @@ def view(
     ]
     names += ["average_order_value", "spend_share", "spend_share_running"]
     held = wording.percent(most["spend_share"].sum())
-    title = f"Who spent the most? {wording.counted(bought, 'customers')} bought; the first {len(most)} bring {held} of all spend"
+    title = (
+        f"Who spent most? {wording.counted(bought, 'customers')} bought; the first {len(most)} "
+        f"account for {held} of all spend"
+    )
     if when or sort:
         of_them = "all" if bought == count else "none" if not bought else wording.count(bought)
         title = f"Which customers match? {wording.counted(count, 'customers')}, {of_them} with a purchase"

@@ -1,4 +1,4 @@
-"""``fairladder demo``: the sample shop's files, and the whole example on them."""
+"""``fairladder demo``: copy the sample shop's files and run the whole workflow on them."""
 
 import shutil
 from pathlib import Path
@@ -15,10 +15,10 @@ if TYPE_CHECKING:
 
 def demo(
     folder: Annotated[
-        Path, typer.Argument(help="Folder to make.", metavar="[FOLDER]", show_default=False)
+        Path, typer.Argument(help="Folder to create.", metavar="[FOLDER]", show_default=False)
     ] = Path("quillmoor"),
 ) -> None:
-    """Lay out the sample shop's files in a folder and do the whole example on them."""
+    """Copy the sample shop's files into a folder and run the whole workflow on them."""
     with_errors_told(lambda: _tour(folder))
 
 
@@ -91,8 +91,7 @@ def _lay_out(folder: Path) -> None:
         target = folder / name
         if target.exists() and target.read_bytes() != (SHOP / name).read_bytes():
             raise UsageError(
-                f"{str(target)!r} is there already and differs from the sample; name another "
-                "folder."
+                f"{str(target)!r} exists already and differs from the sample; name another folder."
             )
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -100,7 +99,9 @@ def _lay_out(folder: Path) -> None:
             with replacing(folder / name) as beside:
                 shutil.copyfile(SHOP / name, beside)
     except OSError as error:
-        raise UsageError(f"The folder {str(folder)!r} cannot be made: {error.strerror}.") from error
+        raise UsageError(
+            f"The folder {str(folder)!r} cannot be created: {error.strerror}."
+        ) from error
 
 
 def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
@@ -110,13 +111,11 @@ def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
 
     made = sorted(p.name for p in results.iterdir())
     text = (
-        f"  {folder}/: {', '.join(FILES)}\n"
-        f"  {results}/: {', '.join(made)}\n\n"
-        "Other ways to segment the same members: scheme-points.toml, scheme-cells.toml and "
-        "scheme-behaviour.toml.\n"
-        f"Next, change a rule in {folder / 'scheme.toml'} and run: fairladder score {typed}\n"
-        f"Or ask what they are worth, whom to write to, and who moved: fairladder value {typed}, "
-        "the same with campaign in place of "
-        "value, and with compare and --then 2025-12-31."
+        f" {folder}/: {', '.join(FILES)}\n {results}/: {', '.join(made)}\n\nOther ways to "
+        "segment the same members: scheme-points.toml, scheme-cells.toml and "
+        f"scheme-behaviour.toml.\nNext, change a rule in {folder / 'scheme.toml'} and run: "
+        f"fairladder score {typed}\nOr ask what customers are worth, whom to contact, and "
+        f"who moved: fairladder value {typed}, the same with campaign instead of value, and "
+        "with compare and --then 2025-12-31."
     )
-    return Text.assemble(("Where everything lies\n", "bold"), text)
+    return Text.assemble(("Where to find everything\n", "bold"), text)

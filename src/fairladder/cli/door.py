@@ -1,5 +1,5 @@
-"""The one door of every command: orders come in once the outputs are sure to be possible, and
-results go out in every form.
+"""Open the orders and write the results of every command; outputs are checked before any work is
+done.
 """
 
 import datetime as dt
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     Part = pd.DataFrame | Listing
 
 
-#: ``--fail-on`` → levels of findings at which a command leaves with 1.
+#: ``--fail-on`` → levels of findings that make a command exit with 1.
 FAIL_ON = {"error": {"error"}, "warning": {"error", "warning"}, "never": set[str]()}
 
 
@@ -50,13 +50,13 @@ def opened(
     spread: bool = False,
     shows: "Literal['window', 'periods', 'both']" = "window",
 ) -> "Orders":  # fmt: skip
-    """The orders, read once it is sure that the outputs asked for can be; with ``--show-sql``
-    their SQL, and that is all.
+    """Read the orders after checking that the requested outputs are possible; with ``--show-sql``
+    print their SQL and exit.
 
-    ``outputs`` (option → path) and ``inputs`` are those that only this command has; ``keep`` is
-    what the reading keeps for it, ``ahead`` the modules that it will need. Without ``frames`` it
-    needs pandas neither for CSV nor for Parquet. ``spread`` means that an engine that writes parts
-    writes what ``--out`` names; ``shows`` says which figures the command asks of the orders.
+    ``outputs`` (option → path) and ``inputs`` are those of this command only; ``keep`` is what
+    reading keeps for it, ``ahead`` the modules that it will need. Without ``frames`` it needs
+    pandas neither for CSV nor for Parquet. ``spread`` means that an engine that writes parts writes
+    ``--out``; ``shows`` says which orders the command's figures cover.
     """
     from fairladder.cli.asking import with_answers
 
@@ -82,7 +82,7 @@ def _opened(
 
     importing_ahead(*ahead)
     orders = replace(request.opened(), shows=shows)
-    until_the_end(orders.engine.moment())  # so that all figures of a command are of one
+    until_the_end(orders.engine.moment())  # so that all figures of a command are consistent
     _check_apart(request, orders, outputs, inputs, spread)
     if request.show_sql:
         from fairladder.book.shown_sql import reduction_sql
@@ -101,8 +101,8 @@ def _opened(
 
 
 def _require_parts(request: Request, orders: "Opened") -> None:
-    """Raise UsageError, before anything is read, where ``--out`` names no folder of parts that
-    the engine could write.
+    """Raise UsageError, before anything is read, if ``--out`` is not a folder of parts that the
+    engine can write.
     """
     from fairladder.engine.addresses import local_path
     from fairladder.output.listing import kind_of_parts
@@ -119,33 +119,31 @@ def _require_parts(request: Request, orders: "Opened") -> None:
             for file in orders.input_files
         ):
             raise UsageError(
-                f"--out {request.out} holds files that are read. Inputs are never changed; name "
-                "another folder."
+                f"--out {request.out} contains files that are read. Inputs are never "
+                "changed; name another folder."
             )
     elif not screen.for_people(request):
         raise UsageError(
-            "Customers stay on the cluster, so they are not printed. Say --out NAME.parquet or "
-            "NAME.csv, a folder of parts that the "
-            "executors write."
+            "Customers stay on the cluster, so they are not printed. Pass --out "
+            "NAME.parquet or NAME.csv, a folder of parts that the executors write."
         )
 
 
 def looking_ahead(orders: "Orders") -> None:
-    """Look for findings while the command works on its result: the engine needs neither it
-    nor, most of the time, Python's lock.
+    """Look for findings while the command works on its result, since the engine releases Python's
+    lock most of the time.
     """
 
     def look() -> None:
-        with suppress(Exception):  # whatever goes wrong is raised where the findings are shown
+        with suppress(Exception):  # errors are raised where the findings are shown
             orders.findings  # noqa: B018
 
-    Thread(target=look).start()  # no daemon: the engine must not be cut off when the command ends
+    # not a daemon: the engine must not be cut off when the command ends
+    Thread(target=look).start()
 
 
 def importing_ahead(*modules: str) -> None:
-    """Import what takes its time while the engine works, which needs neither it nor Python's
-    lock: a third of a small command's time.
-    """
+    """Import slow modules while the engine works; that saves a third of a small command's time."""
     Thread(target=lambda: list(map(import_module, modules)), daemon=True).start()
 
 
@@ -156,19 +154,19 @@ def _check_apart(
     inputs: "Sequence[str | Path | None]",
     spread: bool,
 ) -> None:
-    """Raise UsageError where a file would be written that is read, or two into one."""
+    """Raise UsageError if an output would overwrite an input, or two outputs are one file."""
     from fairladder.output.tables import require_table, table_address
     from fairladder.output.targets import require_apart, require_place, settings_path
 
     if (table := table_address(request.out)) is not None:
         _require_other_table(table, request, orders)
         require_table(table, request.mode)
-    # A folder of parts, as the cluster sees it, is judged by the cluster.
+    # A folder of parts on the cluster is checked by the cluster.
     out = request.out if request.out not in (None, "-") and table is None and not spread else None
     beside = settings_path(out) if out and out.lower().endswith(".csv") else None
     asked = {
         "--out": out,
-        "the settings beside --out": beside,
+        "the settings next to --out": beside,
         "--figure": request.figure,
         "--facts": request.facts,
         "--log": request.log,
@@ -186,7 +184,7 @@ def _check_apart(
 
 
 def _require_other_table(table: "TableAddress", request: Request, orders: "Opened") -> None:
-    """Raise UsageError where the table that would be written is the one that is read."""
+    """Raise UsageError if the output table is the one that is read."""
     from fairladder.engine.addresses import checked_url
 
     read = orders.scheme.orders.table
@@ -204,7 +202,7 @@ def _require_other_table(table: "TableAddress", request: Request, orders: "Opene
 
 
 def _check_targets(request: Request, parts: tuple[str, ...], figures: bool, spread: bool) -> None:
-    """Raise UsageError for outputs that cannot be, before any work is done."""
+    """Raise UsageError for impossible outputs, before any work is done."""
     from fairladder.cli.options import known_part
     from fairladder.output.tables import table_address
     from fairladder.output.targets import format_of, require_place
@@ -213,7 +211,7 @@ def _check_targets(request: Request, parts: tuple[str, ...], figures: bool, spre
     mode, table = request.mode, table_address(request.out)
     if mode is not None and table is None:
         raise UsageError(
-            "--replace and --append go with a table of a database: --out "
+            "--replace and --append need a table of a database: --out "
             "'postgresql://host/shop#scores'."
         )
     if request.out not in (None, "-") and table is None and not spread:
@@ -224,7 +222,7 @@ def _check_targets(request: Request, parts: tuple[str, ...], figures: bool, spre
     if not figures:
         raise UsageError("This command draws no figure; `fairladder score` does.")
     if request.figure.suffix.lower() not in (".png", ".svg", ".pdf"):
-        raise UsageError(f"--figure {request.figure}: figures are drawn as .png, .svg or .pdf.")
+        raise UsageError(f"--figure {request.figure}: figures are written as .png, .svg or .pdf.")
     require_place(request.figure)
 
 
@@ -246,19 +244,19 @@ def give(
     show_findings: bool = True,
     as_table: bool = False,
 ) -> None:
-    """Hand over a result: to the file asked for, as CSV into a pipe, or as ``view`` on the screen;
+    """Output a result: to the requested file, as CSV into a pipe, or as ``view`` on the terminal;
     and its figure.
 
-    ``whole`` is what a JSON file holds, where that is more than the facts and all parts; ``notes``
-    is what this result has to say beside the notes of the orders (of which ``view`` shows those in
-    ``seen`` itself), ``told`` more facts; ``safe`` says whether CSV is made safe for spreadsheets
-    unless the person decides; ``drew`` is a word behind the figure's name; ``write`` writes a
-    result that is more than tables. Without ``orders`` there are no facts. Errors and warnings
-    among the findings of the orders, or among ``findings``, come first, on standard error, unless
-    the view shows them itself. With ``--part`` or ``as_table`` a terminal shows the table that a
-    file would hold in place of the view.
+    ``whole`` is the content of a JSON file, if it is more than the facts and all parts; ``notes``
+    are those of this result besides the orders' notes (``view`` shows those in ``seen`` itself),
+    ``told`` more facts; ``safe`` says whether CSV is made safe for spreadsheets by default;
+    ``drew`` follows the figure's name in the message; ``write`` writes a result that is more than
+    tables. Without ``orders`` there are no facts. Errors and warnings among the findings of the
+    orders, or among ``findings``, are printed first, on standard error, unless the view shows them
+    itself. With ``--part`` or ``as_table`` a terminal shows the table that a file would contain
+    instead of the view.
 
-    Leaves with exit code 1 where a finding has a level that ``--fail-on`` names.
+    Exits with code 1 if a finding has a level that ``--fail-on`` names.
     """
     from fairladder.findings import sentences
     from fairladder.output.files import style_of
@@ -270,7 +268,7 @@ def give(
     if screen.for_people(request) and parts and (request.part is not None or as_table):
         part = request.part or next(
             iter(parts)
-        )  # what an option asks for is shown on a terminal as in a file
+        )  # on a terminal, requested parts are shown as in a file
         view, show_findings = (
             [screen.part_view(part, _shown_part(parts[part]), len(parts[part]))],
             True,
@@ -317,15 +315,15 @@ def give(
         raise typer.Exit(1)
 
 
-#: So many notes are shown unless all are asked for.
+#: Number of notes shown unless all are requested.
 MOST_NOTES = 3
 
 
 def _below(
     request: Request, orders: "Orders | None", notes: Sequence[str], shown: Collection[str]
 ) -> list[str]:
-    """The notes below a result: about the result and the rows, then how the file is written; a
-    few unless all are requested.
+    """Return the notes below a result: on the result and the rows, then on the file's format; a few
+    unless all are requested.
     """
     if orders is None:
         return list(notes)
@@ -346,12 +344,12 @@ def _below(
     others = [n for n in others if n not in warned]
     most = len(others) if request.all_notes or len(others) == MOST_NOTES + 1 else MOST_NOTES
     more = len(others) - most
-    rest = [f"{more} more notes: --all-notes shows them."] if more > 0 else []
+    rest = [f"{more} more notes: show them with --all-notes."] if more > 0 else []
     return [*warned, *others[:most], *rest]
 
 
 def draw(path: "Path", figure: "Figure") -> None:
-    """Draw to a file, as a whole or not at all."""
+    """Write a figure to a file, all or nothing."""
     from fairladder.output.targets import replacing
 
     with replacing(path) as beside:
@@ -368,7 +366,7 @@ def _facts(
 
 
 def _shown_part(part: "Part") -> "pd.DataFrame":
-    """The first rows of a part, as many as are shown."""
+    """Return the first rows of a part."""
     return part.frame(screen.ROWS_SHOWN) if isinstance(part, Listing) else part
 
 
@@ -392,7 +390,7 @@ def _write(request: Request, result: "Result", safe: bool) -> None:
         screen.note(request, f"Wrote the parts of {out}.")
     elif table is not None:
         as_of = dt.date.fromisoformat(text) if (text := (result.facts or {}).get("as_of")) else None
-        leave_early()  # whoever reads a SQLite file would see that it changes
+        leave_early()  # a reader of a SQLite file would notice the change
         rows = write_table(
             frame_of(parts[chosen]), table, as_of, mode=request.mode, decimals=result.decimals
         )

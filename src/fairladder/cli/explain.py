@@ -1,4 +1,4 @@
-"""``fairladder explain``: why these customers stand where they stand, and what would move them."""
+"""``fairladder explain``: why customers are in their segments, and what would change that."""
 
 from typing import TYPE_CHECKING, Annotated
 
@@ -27,21 +27,22 @@ Segment = Annotated[
     str | None,
     typer.Option(
         "--segment",
-        help="Customers of this segment, the most spend first.",
+        help="Explain customers of this segment, largest spend first.",
         metavar="NAME",
         show_default=False,
     ),
 ]
 Count = Annotated[
-    int, typer.Option("--count", help="How many of the segment.", metavar="NUMBER", min=1)
+    int,
+    typer.Option("--count", help="Number of customers of the segment.", metavar="NUMBER", min=1),
 ]
 
 
 def explain(
     request: Request, ids: Ids = None, segment: Segment = None, count: Count = _FEW
 ) -> None:
-    """Why is this customer in that segment? Values, cuts, rungs, the rules tried, and the
-    smallest changes that would move them.
+    """Why is this customer in that segment? Values, cuts, rungs, the rules tried, and the smallest
+    changes with an effect.
     """
     from fairladder.cli import door, screen
 
@@ -86,7 +87,7 @@ def _of_segment(orders: "Orders", segment: str, count: int) -> list[str]:
 
 
 def pieces(e: "Explanation") -> "list[RenderableType]":
-    """One customer as text and tables."""
+    """Return one customer's explanation as text and tables."""
     from rich.text import Text
 
     from fairladder.cli.screen import stance_text, table
@@ -109,11 +110,11 @@ def pieces(e: "Explanation") -> "list[RenderableType]":
             "rung",
             "measure",
             "value",
-            "the rung holds",
+            "values on the rung",
             "better than",
             "same value",
         ]
-        view.append(table("Where do they stand?", columns, rows, left=3))
+        view.append(table("What are the scores and tiers?", columns, rows, left=3))
     texts = []
     for rule in e.rules:
         sign, words = ("✓", rule.condition) if rule.held else ("✗", " and ".join(rule.failed))
@@ -125,7 +126,7 @@ def pieces(e: "Explanation") -> "list[RenderableType]":
         )
     view.append(
         Text("\n").join(
-            [Text("Which rule placed them? The first that holds", style="bold"), *texts]
+            [Text("Which rule decided the segment? The first that matches", style="bold"), *texts]
         )
     )
     if e.changes:
@@ -133,7 +134,7 @@ def pieces(e: "Explanation") -> "list[RenderableType]":
         view.append(
             Text("\n").join(
                 [
-                    Text("What would move them? Everybody else staying as they are", style="bold"),
+                    Text("What would change them? (all other customers unchanged)", style="bold"),
                     *lines,
                 ]
             )

@@ -36,8 +36,8 @@ FigureOf = Annotated[str | None, figure_option(FIGURES)]
 def growth(
     request: Request, period: Period = "month", by: By = None, figure_of: FigureOf = None
 ) -> None:
-    """How do customers come, what do first and repeat orders bring, and where did growth go
-    flat?
+    """How many new customers arrive, how much revenue comes from first and repeat orders, and where
+    is growth flat?
     """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
@@ -54,8 +54,8 @@ def growth(
         table = history.growth(orders, period=period, by=by)
         spells = history.flat_spells(table, by)
     notes = [
-        "Everybody is new at the start of a file: the first periods say when the orders begin, "
-        "not when customers came."
+        "Orders before the start of the file are unknown, so customers counted as new in "
+        "the first periods may have bought before."
     ]
     from fairladder.history.purchases import all_unknown
 
@@ -104,19 +104,21 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
         "first orders",
         "repeat orders",
         "refunded",
-        "customers so far",
+        "customers to date",
     ]
     repeat, revenue = float(table["repeat_revenue"].sum()), float(table["revenue"].sum())
     text = (
-        f"{wording.percent(repeat / revenue if revenue > 0 else None)} of revenue are repeat orders"
+        f"repeat orders are {wording.percent(repeat / revenue if revenue > 0 else None)} of revenue"
     )
     more = f"; the latest {_SHOWN} of {len(table)} {period}s" if len(table) > _SHOWN else ""
     unfinished = "; … is not over yet" if not shown["complete"].all() else ""
-    return drawn(f"How do customers come? {text}{more}{unfinished}", columns, rows)
+    return drawn(f"How is the shop growing? {text}{more}{unfinished}", columns, rows)
 
 
 def _groups(table: "pd.DataFrame", by: str, period: str) -> "RenderableType":
-    """One row a group: its customers, the pace of its last complete periods and of those before."""
+    """Show one row per group: its customers, and new ones per period in the last complete periods
+    and those before.
+    """
     from fairladder.cli.screen import table as drawn
 
     rows, last = [], 6
@@ -155,7 +157,7 @@ def _flat(spells: "pd.DataFrame", by: str | None, period: str) -> "Text":
         return Text(
             f"No flat spell: there is no run of two complete {period}s without a new customer."
         )
-    lines = [Text("Where did growth go flat?", style="bold")]
+    lines = [Text("Where is growth flat?", style="bold")]
     known = spells[~spells[spells.columns[0]].isin(["unknown", "mixed"])]
     for s in rows_of((known if len(known) else spells).head(8)):
         group = f"{s[0]}: " if by else ""

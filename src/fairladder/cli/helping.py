@@ -1,6 +1,4 @@
-"""Help beyond a command's own options: what all commands share, every key of a scheme, and
-examples that run.
-"""
+"""Help beyond a command's own options: shared options, keys of a scheme, and examples that run."""
 
 import sys
 from typing import Annotated
@@ -9,7 +7,7 @@ import typer
 
 from fairladder.settings import CARRIED, COLUMNS, OUTPUT, SETTINGS, WINDOW, WRITING
 
-#: Group of shared options → its heading, and the most wanted of them.
+#: Group of shared options → its heading, and its most used options.
 GROUPS = {
     "rows": (WINDOW, "--scheme --customers --as-of --from --through --where"),
     "output": (OUTPUT, "--out --part --figure --quiet --show-sql"),
@@ -18,7 +16,7 @@ GROUPS = {
     "writing": (WRITING, "--date-format --decimal-mark --sheet --table"),
 }
 #: Examples of each command, which run one after the other in the folder that ``fairladder demo``
-#: lays out.
+#: creates.
 EXAMPLES = {
     "start": (
         "start orders.csv --out -",
@@ -88,104 +86,97 @@ EXAMPLES = {
 }
 
 
-#: What each table of a command says (``--part``), the first being the one that is written if
-#: nothing is said.
+#: The meaning of each table of a command (``--part``); the first is the default.
 PARTS = {
     "check": {
-        "findings": "what would make the numbers wrong, and what to do",
-        "balance": "what became of every row, with its money",
+        "findings": "problems that would make the numbers wrong, with advice",
+        "balance": "the state of every row, with its money",
         "set-aside": "the rows that cannot be used, with reasons and original cells",
     },
     "score": {
         "customers": "one row per customer with scores, tiers, segment and stance",
         "segments": "one row per segment",
         "tiers": "one row per tier",
-        "rules": "whom each rule placed, and whom an earlier rule took",
-        "drift": "how far customers moved on saved ladders",
-        "stability": "how many other choices would place elsewhere",
-        "unsettled": "customers within a hair of a cut",
+        "rules": "customers placed by each rule, and by an earlier rule",
+        "drift": "drift of customers on saved ladders",
+        "stability": "customers who would change segment under other settings",
+        "unsettled": "customers near a cut",
     },
     "growth": {
         "growth": "one row per period and group",
-        "flat-spells": "periods in a row without a new customer",
+        "flat-spells": "consecutive periods without a new customer",
     },
     "retention": {
-        "cohorts": "who of each first period comes back, and when",
+        "cohorts": "customers of each first period who come back, and when",
         "rates": "the two retention rates",
-        "order-counts": "how many customers reach how many orders",
+        "order-counts": "how many customers reach each number of orders",
         "one-before": "customers one order short of a goal",
         "channels": "customers who use one channel only",
-        "flow": "the channel of the first order against that of the second",
+        "flow": "the channel of the first order and those of later ones",
     },
     "value": {
-        "customers": "what each is worth so far, and is expected to bring",
-        "answers": "the three answers with their money",
+        "customers": "value of each customer to date, and forecast",
+        "answers": "value to date, by formula and forecast",
         "factors": "the formula, factor by factor",
         "groups": "the formula for each group",
         "models": "the methods with their parameters",
-        "top-shares": "how much of what is expected the best customers bring",
-        "backtest": "how each method did on days that it had not seen",
-        "calibration": "forecast against what came, by how many orders a customer had",
-        "tracking": "forecast against what came, week by week",
-        "what-if": "with --if-retention and the like: what a change is worth",
-        "win-back": "with --if-response: what a contact may cost, by segment",
+        "top-shares": "share of the expected value from the best customers",
+        "backtest": "error of each method on days not used for training",
+        "calibration": "forecast and actual orders, by past orders",
+        "tracking": "forecast and actual orders, by week",
+        "what-if": "with --if-retention and the like: worth of a change",
+        "win-back": "with --if-response: highest cost of a contact, by segment",
     },
     "campaign": {
-        "list": "everybody listed, contacts and holdout",
-        "contacts": "those to write to",
-        "holdout": "those held out",
-        "funnel": "how many each condition left over",
-        "lift": "with --results: contacts against holdout",
+        "list": "all listed customers, contacts and holdout",
+        "contacts": "customers to contact",
+        "holdout": "customers held out",
+        "funnel": "customers left after each condition",
+        "lift": "with --results: contacts compared with the holdout",
     },
     "compare": {
-        "segments": "from which segment to which",
-        "rungs": "from which rung to which",
+        "segments": "moves between segments",
+        "rungs": "moves between rungs",
         "movers": "customers whose segment changed",
-        "spend-change": "what the change of spend is made of",
-        "drift": "how far the ladders fit both days",
+        "spend-change": "components of the change of spend",
+        "drift": "how well the ladders fit both days",
         "sizes": "with --every: segments at the end of each period",
         "paths": "with --every: each customer's segments",
     },
     "explain": {
-        "changes": "the least changes that would move the customer",
+        "changes": "smallest changes that would affect the customer",
         "standings": "value, cuts and rung on each ladder",
-        "rules": "which rules hold, and why the others do not",
+        "rules": "which rules match, and why the others do not",
         "orders": "the customer's orders",
     },
 }
-#: What each figure shows (``--figure-of``).
+#: The content of each figure (``--figure-of``).
 FIGURES = {
     "score": {
         "segments": "customers and spend by segment",
         "grid": "customers by recency and frequency score",
         "ladders": "the three ladders with their cuts",
-        "concentration": "how much of spend the best customers hold",
-        "stability": "with --stability: how many other choices would move",
+        "concentration": "share of spend from the best customers",
+        "stability": "with --stability: customers who would change segment",
     },
-    "growth": {"revenue": "first and repeat revenue", "running": "customers so far"},
+    "growth": {"revenue": "first and repeat revenue", "running": "customers to date"},
     "retention": {
         "cohorts": "cohorts as a heat map",
-        "order-counts": "how many go on to the next order",
+        "order-counts": "how many customers go on to the next order",
         "gaps": "days between orders",
     },
-    "breakdown": {
-        "stacked": "bars of 100 %, one for each row",
-        "heat": "cells shaded by the measure",
-    },
+    "breakdown": {"stacked": "bars of 100 %, one per row", "heat": "cells shaded by the measure"},
     "value": {
-        "tracking": "forecast against what came, week by week",
-        "calibration": "forecast against what came, by how many orders a customer had",
-        "expected": "what customers are expected to bring, the most valuable first",
-        "active": "who is probably still a customer",
+        "tracking": "forecast and actual orders, by week",
+        "calibration": "forecast and actual orders, by past orders",
+        "expected": "expected value of customers, the most valuable first",
+        "active": "probability that customers are active",
     },
     "campaign": {
-        "funnel": "how many each condition left over",
-        "lift": "with --results: contacts against holdout",
+        "funnel": "customers left after each condition",
+        "lift": "with --results: contacts compared with the holdout",
     },
-    "compare": {
-        "flows": "who moved from where to where",
-        "sizes": "with --every: segments over time",
-    },
+    "compare": {"flows": "moves between segments", "sizes": "with --every: segments over time"},
 }
 
 
@@ -194,13 +185,13 @@ def _said(kind: str, of: dict[str, str]) -> str:
 
 
 def epilog(command: str, *, shares: bool = True) -> str:
-    """What stands below a command's own options: its tables and figures, the groups of options
-    that it ``shares``, and examples.
+    """Return the text below a command's own options: its tables and figures, the groups of shared
+    options in ``shares``, and examples.
     """
     groups = [f"{name}: {some} …" for name, (_, some) in GROUPS.items()]
-    shared = ["Shared by all commands; `fairladder help GROUP` shows them all:", *groups]
+    shared = ["Shared by all commands; list them with `fairladder help GROUP`:", *groups]
     examples = [
-        "Examples, in the folder that `fairladder demo` lays out:",
+        "Examples, in the folder that `fairladder demo` creates:",
         *(f"fairladder {line}" for line in EXAMPLES.get(command, ())),
     ]
     said = [_said("Tables, by --part", PARTS[command])] if command in PARTS else []
@@ -213,7 +204,7 @@ def epilog(command: str, *, shares: bool = True) -> str:
 Topic = Annotated[
     str,
     typer.Argument(
-        help="rows, output, columns, carried, writing, or scheme for every key of one.",
+        help="rows, output, columns, carried, writing, or scheme for all of its keys.",
         metavar="[GROUP]",
         show_default=False,
     ),
@@ -221,26 +212,19 @@ Topic = Annotated[
 
 
 def show_help(ctx: typer.Context, group: Topic = "") -> None:
-    """The options that all commands share, or every key of a scheme."""
+    """List the options that all commands share, or every key of a scheme."""
     from fairladder.cli import screen
     from fairladder.errors import nearest
 
     if group == "scheme":
         for part in dict.fromkeys(s.part for s in SETTINGS):
             rows = [[s.key, s.option, s.sentence] for s in SETTINGS if s.part == part]
-            screen.show(screen.table(f"[{part}]", ["key", "option", "what it means"], rows, left=3))
+            screen.show(screen.table(f"[{part}]", ["key", "option", "meaning"], rows, left=3))
         return
     if not group:
         rows = [*([f"fairladder help {name}", about] for name, (about, _) in GROUPS.items())]
         rows.append(["fairladder help scheme", "Every key of a scheme"])
-        screen.show(
-            screen.table(
-                "What all commands share, and where it stands",
-                ["ask", "what it is about"],
-                rows,
-                left=2,
-            )
-        )
+        screen.show(screen.table("Shared options by group", ["ask", "contents"], rows, left=2))
         return
     if group not in GROUPS:
         print(
@@ -259,4 +243,4 @@ def show_help(ctx: typer.Context, group: Topic = "") -> None:
         ]
         for p in options
     ]
-    screen.show(screen.table(heading, ["option", "", "what it means"], rows, left=3))
+    screen.show(screen.table(heading, ["option", "", "meaning"], rows, left=3))

@@ -1,4 +1,4 @@
-"""The log of a command that nobody watches: lines with their times, added to a file."""
+"""Write a log with times for commands that run unattended."""
 
 import logging
 import time
@@ -18,10 +18,10 @@ LOGGER.setLevel(logging.INFO)
 
 @contextmanager
 def kept_in(path: Path | None, what: str) -> Iterator[None]:
-    """Add lines to the file while it lasts: what began, what ``say`` is told, errors, and how it
-    ended after how long.
+    """Log to the file during the block: the start, what ``say`` receives, errors, and how and after
+    how long it ended.
 
-    Without a path nothing is kept. Raises UsageError where the file cannot be written.
+    Without a path nothing is logged. Raises UsageError if the file cannot be written.
     """
     if path is None:
         yield
@@ -62,7 +62,7 @@ def kept_in(path: Path | None, what: str) -> Iterator[None]:
 
 
 def say(text: str) -> None:
-    """A line of the log, where one is kept."""
+    """Log a line, if there is a log."""
     LOGGER.info("%s", _in_one_line(text))
 
 

@@ -1,6 +1,4 @@
-"""Options that every command shares, in one place, and the errors of all commands told in one
-way.
-"""
+"""Options that every command shares, and the handling of errors."""
 
 import functools
 import inspect
@@ -33,19 +31,19 @@ _OUTPUT = "Output"
 
 
 def option(*names: str, help: str, panel: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
-    """An option without a default to show, under a heading of the help."""
+    """Return an option without a displayed default, under a heading of the help."""
     return typer.Option(
         *names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False
     )
 
 
 def as_fraction(option: str, text: str | None) -> float | None:
-    """``0.2`` or ``20%`` of an option, or None; UsageError for what is no share."""
+    """Parse ``0.2`` or ``20%`` of an option, or None. Raises UsageError for other values."""
     return _share(option, shares.fraction, text)
 
 
 def as_percent(option: str, text: str | None) -> float | None:
-    """``20`` or ``20%`` of an option, or None; UsageError for what is no share."""
+    """Parse ``20`` or ``20%`` of an option, or None. Raises UsageError for other values."""
     return _share(option, shares.percent, text)
 
 
@@ -56,23 +54,24 @@ def _share(option: str, read: Callable[[str], Any], text: str | None) -> float |
         raise UsageError(f"{option} {text}: {error}.") from None
 
 
-_SHOWN = "What is shown (nobody's figures change by it)"
+_SHOWN = "What to show (does not change any figures)"
 When = Annotated[
     str | None,
     option(
-        "--when", help="Only customers for whom this SQL condition holds; --where picks the rows that count.", panel=_SHOWN,
+        "--when", help=("Only customers who match this SQL condition. Use --where to select the rows that "
+            "count."), panel=_SHOWN,
         metavar="CONDITION",
     ),
 ]  # fmt: skip
 Sort = Annotated[
     str | None,
-    option("--sort", help="By this column, the best first.", panel=_SHOWN, metavar="COLUMN"),
+    option("--sort", help="Sort by this column, best first.", panel=_SHOWN, metavar="COLUMN"),
 ]
 Columns = Annotated[
     str | None,
     option(
         "--columns",
-        help="These only, in this order, with commas between.",
+        help="Show only these columns, separated by commas.",
         panel=_SHOWN,
         metavar="NAMES",
     ),
@@ -80,15 +79,15 @@ Columns = Annotated[
 
 
 def names_in(text: str | None) -> list[str] | None:
-    """The names of an option with commas between, or None."""
+    """Split an option at its commas, or return None."""
     return None if text is None else [name.strip() for name in text.split(",") if name.strip()]
 
 
 def figure_option(figures: tuple[str, ...]) -> Any:
-    """``--figure-of``, for commands that draw several figures."""
+    """Return the option ``--figure-of`` for commands that draw several figures."""
     return typer.Option(
         "--figure-of",
-        help=f"What --figure draws: {', '.join(figures)}.",
+        help=f"The figure that --figure draws: {', '.join(figures)}.",
         metavar="NAME",
         show_default=False,
         rich_help_panel=_OUTPUT,
@@ -103,7 +102,7 @@ def known_figure(name: str, figures: tuple[str, ...]) -> None:
 
 @dataclass(frozen=True)
 class Request:
-    """What the person asked for, as typed; ``open`` makes the orders of it."""
+    """The options as typed; ``open`` opens the orders."""
 
     orders: Annotated[
         str,
@@ -116,7 +115,7 @@ class Request:
         Path | None,
         option(
             "--scheme",
-            help="The scheme: a TOML file of all settings.",
+            help="The scheme: a TOML file with all settings.",
             panel=WINDOW,
             metavar="FILE",
         ),
@@ -131,7 +130,7 @@ class Request:
         bool,
         typer.Option(
             "--allow-set-aside",
-            help="Go on even where over 20 % of the rows cannot be used.",
+            help="Continue even if over 20 % of the rows cannot be used.",
             rich_help_panel=WINDOW,
         ),
     ] = False
@@ -139,7 +138,10 @@ class Request:
         str | None,
         option(
             "--out",
-            help="Write here: .csv, .parquet, .json, .xlsx, .md or .html; a table as DATABASE-URL#TABLE; - is standard output.",
+            help=(
+                "Write the result to this file: .csv, .parquet, .json, .xlsx, .md or .html; or "
+                "to a table, DATABASE-URL#TABLE; - is standard output."
+            ),
             panel=_OUTPUT,
             metavar="FILE",
         ),
@@ -147,16 +149,14 @@ class Request:
     replace_table: Annotated[
         bool,
         typer.Option(
-            "--replace",
-            help="Put a new table in the place of the one that --out names.",
-            rich_help_panel=_OUTPUT,
+            "--replace", help="Replace the table that --out names.", rich_help_panel=_OUTPUT
         ),
     ] = False
     append: Annotated[
         bool,
         typer.Option(
             "--append",
-            help="Add the rows to the table that --out names, under their day.",
+            help="Add the rows to the table that --out names, under the as-of date.",
             rich_help_panel=_OUTPUT,
         ),
     ] = False
@@ -164,20 +164,28 @@ class Request:
         str | None,
         option(
             "--part",
-            help="Which table, where a result has several; a command's own help lists them.",
+            help="The table to output if a result has several, listed in the command's help.",
             panel=_OUTPUT,
             metavar="NAME",
         ),
     ] = None
     figure: Annotated[
         Path | None,
-        option("--figure", help="Draw here: .png, .svg or .pdf.", panel=_OUTPUT, metavar="FILE"),
+        option(
+            "--figure",
+            help="Draw the figure to this file: .png, .svg or .pdf.",
+            panel=_OUTPUT,
+            metavar="FILE",
+        ),
     ] = None
     spreadsheet_safe: Annotated[
         bool | None,
         typer.Option(
             "--spreadsheet-safe/--text-as-written",
-            help="In CSV, an apostrophe before text that a spreadsheet would run; campaign lists have it.",
+            help=(
+                "In CSV, put an apostrophe before text that a spreadsheet would run as a "
+                "formula. On by default for campaign lists."
+            ),
             rich_help_panel=_OUTPUT,
             show_default=False,
         ),
@@ -194,7 +202,7 @@ class Request:
         Path | None,
         option(
             "--facts",
-            help="Write what stands beside the result here, as JSON on one line.",
+            help="Write settings, balance and notes to this file, as JSON on one line.",
             panel=_OUTPUT,
             metavar="FILE",
         ),
@@ -203,7 +211,9 @@ class Request:
         str,
         option(
             "--fail-on",
-            help="Exit with 1 where a finding is an error, or a warning: error, warning or never.",
+            help=(
+                "Exit with 1 if a finding has this level or a higher one: error, warning or never."
+            ),
             panel=_OUTPUT,
             metavar="LEVEL",
         ),
@@ -212,7 +222,7 @@ class Request:
         Path | None,
         option(
             "--log",
-            help="Append what is said, with the time, to this file: for runs that nobody watches.",
+            help="Append all messages, with times, to this file: for unattended runs.",
             panel=_OUTPUT,
             metavar="FILE",
         ),
@@ -221,7 +231,7 @@ class Request:
         bool,
         typer.Option(
             "--all-notes",
-            help="Show every note below the result, not only the three that matter most.",
+            help="Show every note below the result, not only the most important three.",
             rich_help_panel=_OUTPUT,
         ),
     ] = False
@@ -232,39 +242,35 @@ class Request:
     """What options say of the scheme, by part and key; only what was given."""
 
     def answered(self, answers: Mapping[str, str]) -> "Request":
-        """The same request, with what was asked at the terminal."""
+        """Return the request with answers given at the terminal."""
         return replace(
             self,
             settings={**self.settings, "orders": {**self.settings.get("orders", {}), **answers}},
         )
 
     def scheme_or_default(self) -> "Scheme":
-        """The scheme as it stands in its file."""
+        """Return the scheme from its file, or the default one."""
         from fairladder.scheme import Scheme, load_scheme
 
         return load_scheme(self.scheme) if self.scheme else Scheme()
 
     @property
     def mode(self) -> "Mode":
-        """What becomes of a table that is there. Raises UsageError where the options do not go
-        together.
-        """
+        """Return how an existing table is treated. Raises UsageError if the options conflict."""
         if self.replace_table and self.append:
-            raise UsageError("Say either --replace or --append, not both.")
+            raise UsageError("Pass either --replace or --append, not both.")
         return "replace" if self.replace_table else "append" if self.append else None
 
     @property
     def on_cluster(self) -> bool:
-        """Whether a Spark cluster reads and reckons, so that customers stay there."""
+        """True if a Spark cluster reads the orders, so that customers stay there."""
         return (
             "spark" in self.settings.get("orders", {})
             or self.scheme_or_default().orders.spark is not None
         )
 
     def opened(self, scheme: "Scheme | None" = None) -> "Opened":
-        """The orders before they are read, with the options laid over the scheme, or over this
-        one.
-        """
+        """Return the orders before they are read, with the options overriding the scheme."""
         from fairladder.book.opened import open_unread
 
         scheme = scheme or self.scheme_or_default()
@@ -273,8 +279,8 @@ class Request:
             "unit_price" in orders and scheme.orders.amount
         ):
             raise UsageError(
-                "The scheme and the options name two ways to the amount; change [orders] in the "
-                "scheme."
+                "The scheme and the options define the amount in two ways; change [orders] "
+                "in the scheme."
             )
         if scheme.orders.where and "where" in orders:
             orders["where"] = f"({scheme.orders.where}) AND ({orders['where']})"
@@ -292,7 +298,7 @@ class Request:
 
 
 def read_setting(setting: Setting, given: Any) -> Any:
-    """What an option says, as the scheme has it; UsageError for what cannot be meant."""
+    """Convert an option to the type in the scheme. Raises UsageError for impossible values."""
     match setting.given:
         case "day":
             return day_of(setting.option, given)
@@ -316,7 +322,7 @@ _TYPES: Mapping[str, Any] = {
 
 
 def of_setting(setting: Setting) -> inspect.Parameter:
-    """The option of a setting, with the setting's own words as its help."""
+    """Return the option of a setting, with the setting's sentence as its help."""
     kind = _TYPES.get(setting.given, str | None)
     names = [setting.option] if setting.given != "flag" else [f"{setting.option}/ "]
     made = option(*names, help=setting.sentence, panel=setting.panel, metavar=setting.metavar)
@@ -324,7 +330,7 @@ def of_setting(setting: Setting) -> inspect.Parameter:
 
 
 def settings_given(settings: Sequence[Setting], given: dict[str, Any]) -> dict[str, dict[str, Any]]:
-    """What options say, by part and key; their names are taken out of ``given``."""
+    """Return the settings from options, by part and key, and remove them from ``given``."""
     by_part: dict[str, dict[str, Any]] = {}
     for setting in settings:
         value = read_setting(setting, given.pop(f"{setting.part}_{setting.key}"))
@@ -334,26 +340,24 @@ def settings_given(settings: Sequence[Setting], given: dict[str, Any]) -> dict[s
 
 
 def day_of(option: str, text: str | None) -> Any:
-    """The day that an option names, or None; UsageError for what is no day."""
+    """Parse a date option, or return None. Raises UsageError for other text."""
     import datetime as dt
 
     try:
         return dt.date.fromisoformat(text) if text else None
     except ValueError:
-        raise UsageError(f"{option} {text}: that is not a day; write it as 2026-06-30.") from None
+        raise UsageError(f"{option} {text}: that is not a date; write it as 2026-06-30.") from None
 
 
 def command(
     work: Callable[..., None], *, needs_orders: bool = True, part: str = ""
 ) -> Callable[..., None]:
-    """A function of a ``Request`` and options of its own, as a command with all shared options.
+    """Turn a function of a ``Request`` and its own options into a command with all shared options.
 
-    Without ``needs_orders`` ORDERS may be left out, and ``request.orders`` is then the empty text.
-    With ``part`` the options of that part of the scheme are the command's own, and it gets what
-    they say as ``options``, by key.
-
-    Errors that are meant for the person go to standard error, without a traceback; the exit code
-    is theirs.
+    Without ``needs_orders`` ORDERS may be omitted, and ``request.orders`` is then empty. With
+    ``part`` the options of that part of the scheme belong to the command, which gets them as
+    ``options``, by key. Errors for the user go to standard error, without a traceback, and set the
+    exit code.
     """
     shared = {
         n: h for n, h in get_type_hints(Request, include_extras=True).items() if n != "settings"
@@ -399,12 +403,12 @@ def command(
 
 
 def without_password(orders: str) -> str:
-    """An address as it may be told to others."""
+    """Return an address that is safe to print."""
     return re.sub(r"(://[^:/@]*):[^@]*@", r"\1:***@", orders)
 
 
 def _hidden(annotation: Any) -> Any:
-    """An option that ``fairladder help`` shows, so that a command's own help shows its own."""
+    """Hide an option in a command's own help; ``fairladder help`` lists it."""
     kind, info = annotation.__origin__, copy(annotation.__metadata__[0])
     if isinstance(info, OptionInfo):
         info.hidden = True
@@ -417,20 +421,20 @@ def _hidden_setting(setting: Setting) -> inspect.Parameter:
 
 
 def as_options(run: Callable[..., None], parameters: list[inspect.Parameter]) -> None:
-    """Give a function the signature that its options are made of."""
+    """Set a function's signature, from which its options are made."""
     run.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
     run.__annotations__ = {p.name: p.annotation for p in parameters}
 
 
 def parameter(name: str, default: Any, annotation: Any) -> inspect.Parameter:
-    """A parameter that is an option or an argument."""
+    """Return a parameter that is an option or an argument."""
     given = inspect.Parameter.empty if default is MISSING else default
     return inspect.Parameter(
         name, inspect.Parameter.KEYWORD_ONLY, default=given, annotation=annotation
     )
 
 
-#: What lasts as long as the command that runs.
+#: Contexts that last as long as the running command.
 _WHOLE: ContextVar[ExitStack] = ContextVar("_WHOLE")
 
 
@@ -445,8 +449,8 @@ def leave_early() -> None:
 
 
 def with_errors_told(work: Callable[[], None]) -> None:
-    """Run; tell errors of ours in one line each and leave with their exit code."""
-    warnings.simplefilter("ignore", FairLadderWarning)  # they stand above the result
+    """Run the work; print our errors in one line each and exit with their code."""
+    warnings.simplefilter("ignore", FairLadderWarning)  # they are printed above the result
     try:
         with ExitStack() as whole:
             _WHOLE.set(whole)
@@ -456,9 +460,9 @@ def with_errors_told(work: Callable[[], None]) -> None:
         print(wording.plain(f"Error: {error}"), file=sys.stderr)
         raise typer.Exit(error.exit_code) from error
     except KeyboardInterrupt:
-        print("Stopped; nothing was written by halves.", file=sys.stderr)
+        print("Stopped. No file is half written.", file=sys.stderr)
         raise typer.Exit(130) from None
-    except BrokenPipeError:  # whoever read our output has seen enough
+    except BrokenPipeError:  # the reader of our output has closed it
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115  # Python writes what is left at its end
         raise typer.Exit(0) from None
     except OSError as error:
@@ -469,7 +473,7 @@ def with_errors_told(work: Callable[[], None]) -> None:
         raise typer.Exit(1) from error
     except RecursionError as error:
         print(
-            "Error: a scheme or a condition nests too deep to be read. Write `x IN (…)` for long "
+            "Error: a scheme or a condition is nested too deeply. Write `x IN (…)` for long "
             "lists, and fewer brackets.",
             file=sys.stderr,
         )
@@ -480,5 +484,5 @@ def known_part(part: str | None, parts: Mapping[str, Any] | tuple[str, ...]) -> 
     """Raise UsageError for a part that the result does not have, before any work is done."""
     if part is not None and part not in parts:
         raise UsageError(
-            f"--part {part}: this result has no such part. There are: {', '.join(parts)}."
+            f"--part {part}: this result has no such part. Choose from: {', '.join(parts)}."
         )

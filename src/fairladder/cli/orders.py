@@ -1,5 +1,5 @@
-"""``fairladder orders``: one row per order, with its place in its customer's history, or one
-per line of it.
+"""``fairladder orders``: one row per order, with its number in its customer's history, or one row
+per line.
 """
 
 from typing import TYPE_CHECKING, Annotated
@@ -15,18 +15,15 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
 Lines = Annotated[
-    bool,
-    typer.Option(
-        "--lines", help="The lines of the orders in place of the orders, with their shares."
-    ),
+    bool, typer.Option("--lines", help="List the lines of the orders instead, with their shares.")
 ]
-#: So many rows, the latest, are shown on the screen.
+#: Number of latest rows shown on the terminal.
 SHOWN = 20
 
 
 def orders(request: Request, lines: Lines = False) -> None:
-    """One row per order: the customer's how-manieth, first or repeat, days since the last,
-    share of the customer's spend.
+    """One row per order: order number, first or repeat, days since the last one, share of the
+    customer's spend.
     """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
@@ -55,7 +52,7 @@ def orders(request: Request, lines: Lines = False) -> None:
 
 
 def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "RenderableType":
-    """The last rows of a ledger under what it holds: purchases, repeat ones among them, refunds."""
+    """Show the last rows of a ledger and its totals: purchases, repeat ones among them, refunds."""
     from fairladder.cli import screen
 
     share = wording.percent(repeat / bought) if bought else "none"
@@ -85,7 +82,7 @@ def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "Ren
 
 
 def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
-    """The latest of ``n`` lines that come to ``whole``: customer, order, the line's share of
+    """Show the latest of ``n`` lines, ``whole`` in total: customer, order, the line's share of
     both, and as many own columns as fit.
     """
     from fairladder.cli import screen
@@ -100,7 +97,7 @@ def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
         for row in table.iloc[::-1].head(SHOWN).to_dict("records")
     ]  # fmt: skip
     counted = f"{wording.counted(n, 'lines')}, {wording.money(whole, 2)} in all"
-    title = f"What are the orders made of? {counted}; the latest are shown"
+    title = f"What do the orders consist of? {counted}; the latest are shown"
     return screen.table(
         title,
         ["customer", "order", "day", *own, "line", "of the order", "of the customer"],

@@ -20,7 +20,10 @@ Then = Annotated[
     str | None,
     option(
         "--then",
-        help="The day to compare with; a year or a quarter before where the orders reach back.",
+        help=(
+            "The day to compare with. Default: a year or a quarter earlier, if the orders reach "
+            "back."
+        ),
         metavar="DAY",
         panel=_OWN,
     ),
@@ -29,7 +32,7 @@ By = Annotated[
     str | None,
     option(
         "--by",
-        help="The column by which to follow new customers; the channel unless you name another.",
+        help="The column by which to follow new customers. Default: the channel.",
         metavar="COLUMN",
         panel=_OWN,
     ),
@@ -38,7 +41,9 @@ Anonymous = Annotated[
     bool,
     option(
         "--anonymous",
-        help="Leave out names and whatever the customers file says, and write pseudonyms for ids.",
+        help=(
+            "Omit names and all columns of the customers file, and write pseudonyms instead of ids."
+        ),
         panel=_OWN,
     ),
 ]
@@ -46,7 +51,7 @@ Key = Annotated[
     Path | None,
     option(
         "--key",
-        help="A file of at least 16 bytes to make pseudonyms with, so that they are the same next time.",
+        help="A file with a secret key of at least 16 bytes: equal keys give equal pseudonyms.",
         metavar="FILE",
         panel=_OWN,
     ),
@@ -65,8 +70,8 @@ def report(
     key: Key = None,
     title: Title = None,
 ) -> None:
-    """What is there to hand on? One page and a workbook that a manager can read unprepared
-    (--out names one of them).
+    """Write one page and one workbook that a manager can read unprepared (--out names one of
+    them).
     """
     from fairladder.cli import door, screen
 
@@ -74,15 +79,15 @@ def report(
     files = _files(request)
     if request.part is not None:
         raise UsageError(
-            "A report has no --part: the page and the workbook hold everything. `fairladder score "
-            "--part` gives one table."
+            "A report has no --part: the page and the workbook contain everything. Use "
+            "`fairladder score --part` for one table."
         )
     orders = door.opened(
         request, (), outputs={} if request.out else {f"the {ending[1:]} file": file for ending,
         file in files.items()}, inputs=[key],
         keep="rows", ahead=("fairladder.report.contents", "fairladder.report.page"), shows="both",
     )  # fmt: skip
-    with screen.busy(request, "Asking all questions of the report", orders.engine) as progress:
+    with screen.busy(request, "Computing the report", orders.engine) as progress:
         from fairladder.report import write
         from fairladder.report.page import Made, page_of
 
@@ -96,9 +101,8 @@ def report(
     notes = []
     if anonymous and secret is None:
         notes.append(
-            "The key of the pseudonyms was not kept, so nobody can tell whose they are, and the "
-            "next report will have others. With "
-            "--key FILE they stay the same."
+            "The key of the pseudonyms was not kept, so they cannot be linked to ids, and "
+            "the next report will have others. Use --key FILE to keep them the same."
         )
     if came := orders.customer_engine.came_here(orders.groups.customers, "to make the report"):
         notes.append(came)
@@ -123,14 +127,14 @@ def _secret(key: Path | None) -> bytes | None:
         return None
     if not key.is_file():
         raise UsageError(
-            f"--key {key}: there is no such file. Make one, for example with `openssl rand -out "
-            f"{key} 32`."
+            f"--key {key}: there is no such file. Create one, for example with `openssl rand "
+            f"-out {key} 32`."
         )
     return key.read_bytes()
 
 
 def _files(request: Request) -> dict[str, Path]:
-    """Ending → file: the one that --out names, or both, called after the orders."""
+    """Return suffix → file: the one that --out names, or both, named after the orders."""
     if request.out == "-":
         return {".html": Path("-")}
     if request.out is not None:
@@ -151,7 +155,7 @@ def _files(request: Request) -> dict[str, Path]:
 
 
 def _view(about: "Contents") -> "list[RenderableType]":
-    """The answer, as the page has it."""
+    """Show the answer at the top of the page."""
     from rich.text import Text
 
     from fairladder.cli.screen import stance_text

@@ -29,7 +29,7 @@ Goal = Annotated[
     int | None,
     typer.Option(
         "--goal",
-        help="Number of orders to bring people to, for the part one-before.",
+        help="The number of orders to reach, for the part one-before.",
         metavar="NUMBER",
         show_default=False,
     ),
@@ -44,8 +44,8 @@ def retention(
     goal: Goal = None,
     figure_of: FigureOf = "cohorts",
 ) -> None:
-    """Do customers come back? Cohorts by their first purchase, two rates, and who orders a
-    second and a fifth time.
+    """Do customers come back? Cohorts by their first purchase, two rates, and how many order a
+    second or fifth time.
     """
     from fairladder.book.kept_orders import OrderTable
     from fairladder.cli import door, screen
@@ -53,7 +53,7 @@ def retention(
 
     known_figure(figure_of, FIGURES)
     checked_period(period)
-    if goal is not None and goal < 2:  # one before the first order there is nobody
+    if goal is not None and goal < 2:  # one order short of the first there are no customers
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     of_orders = request.part in (None, "cohorts", "rates")
     kept = OrderTable((by,) if by else (), sequence=by is not None) if of_orders else None
@@ -68,7 +68,7 @@ def retention(
     whole = screen.for_people(request) or (
         request.part is None and str(request.out).endswith(".json")
     )
-    with screen.busy(request, "Following the customers", orders.engine):
+    with screen.busy(request, "Computing cohorts", orders.engine):
         tables = {
             name: answers.table(name) for name in (parts if whole else [request.part or PARTS[0]])
         }
@@ -78,9 +78,7 @@ def retention(
 
 @dataclass
 class _Answers:
-    """What the parts, the screen and the figures ask for, each worked out once and only where
-    it is asked for.
-    """
+    """The data for parts, screen and figures, each computed once on demand."""
 
     orders: "Orders"
     period: str
@@ -167,7 +165,10 @@ def _cohorts(cohorts: "Cohorts") -> "RenderableType":
     )
     back = average.get(1)
     text = wording.percent(back) if back is not None else "nobody yet"
-    title = f"Do they come back? {text} of a cohort buy in the next {cohorts.period}; percent active k {cohorts.period}s after the first"
+    title = (
+        f"Do customers come back? {text} of a cohort buy in the next {cohorts.period}; "
+        f"percentage active k {cohorts.period}s after the first"
+    )
     return table(title, ["cohort", "size", *map(str, ks)], rows)
 
 
@@ -194,10 +195,10 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
     ]  # fmt: skip
     once, n = counts.iloc[0], int(counts["at_least_n"].iloc[0])
     once_told = f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
-    title = f"How many orders do they get to? {once_told}"
+    title = f"How many orders do customers place? {once_told}"
     lines = [
-        f"{wording.counted(near, 'customers', 'stand')} one order before {goal}; --part "
-        "one-before lists them."
+        f"{wording.counted(near, 'customers', 'are')} one order away from number {goal}; "
+        "list them with --part one-before."
     ]
     if (drop := largest_drop(counts)) is not None:
         at, reached, on = (
@@ -210,7 +211,7 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
             f"The largest drop: of {reached} with {at} {'order' if at == 1 else 'orders'}, {on} "
             "came back once more.",
         )
-    columns = ["orders", "customers", "of all", "at least so many", "went on", "their spend"]
+    columns = ["orders", "customers", "of all", "this many or more", "went on", "their spend"]
     return Group(table(title, columns, rows), Text("\n".join(lines)))
 
 
@@ -229,5 +230,13 @@ def _channels(channels: "pd.DataFrame") -> "RenderableType":
     ]
     title = f"Who buys through one channel only? {wording.counted(channels['customers'].sum(), 'customers')}"
     return table(
-        title, ["channel", "customers only here", "of its customers", "orders", "orders each"], rows
+        title,
+        [
+            "channel",
+            "customers of this channel only",
+            "share of its customers",
+            "orders",
+            "orders each",
+        ],
+        rows,
     )

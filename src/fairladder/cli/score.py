@@ -41,14 +41,17 @@ FigureOf = Annotated[str, figure_option(FIGURES)]
 SaveLadders = Annotated[
     Path | None,
     option(
-        "--save-ladders", help="Save the ladders here, as JSON.", metavar="FILE", panel="Ladders"
+        "--save-ladders",
+        help="Save the ladders to this file, as JSON.",
+        metavar="FILE",
+        panel="Ladders",
     ),
 ]
 WithLadders = Annotated[
     Path | None,
     option(
         "--with-ladders",
-        help="Score on saved ladders, and say how far customers drifted.",
+        help="Score with saved ladders, and report how far customers drifted.",
         metavar="FILE",
         panel="Ladders",
     ),
@@ -68,7 +71,10 @@ Stability = Annotated[
     bool,
     typer.Option(
         "--stability",
-        help="How many customers other choices would place in another segment, and who is close to a cut.",
+        help=(
+            "Report how many customers would change segment under other settings, and who is "
+            "near a cut."
+        ),
         rich_help_panel="Ladders",
     ),
 ]
@@ -86,8 +92,8 @@ def score(
     sort: Sort = None,
     columns: Columns = None,
 ) -> None:
-    """Score every customer and place them in segments: who to keep, who to win back, who to
-    leave alone?
+    """Score every customer and assign segments: whom to keep, whom to win back, whom to leave
+    alone?
     """
     from fairladder.cli import door, screen
     from fairladder.errors import UsageError
@@ -151,7 +157,7 @@ def score(
     if request.figure is not None:
         notes.append(came(orders.groups.customers, "to draw the figure"))
     elif stability:
-        notes.append(came(orders.groups.customers, "to work out the stability"))
+        notes.append(came(orders.groups.customers, "to compute the stability"))
     notes = [n for n in [*notes, *forecast_notes(orders)] if n]
 
     def drawn() -> "Figure":
@@ -186,14 +192,17 @@ def _print_sql(
     from fairladder.scores.as_sql import scheme_text
 
     text = scheme_text(orders.scheme, ladders, kinds, dialect, view)
-    read = f"-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of {orders.as_of}."
+    read = (
+        "-- Reads the table `customers`, as `fairladder customers` writes it. Ladders as of "
+        f"{orders.as_of}."
+    )
     as_sql.print_statement(f"{read}\n{text}", dialect)
 
 
 def figure(
     name: str, scored: "pd.DataFrame", orders: "Orders", stability: "pd.DataFrame | None" = None
 ) -> "Figure":
-    """One of the figures of scored customers."""
+    """Draw one of the figures of scored customers."""
     from fairladder import figures
 
     facts = orders.facts()
@@ -209,8 +218,8 @@ def figure(
 def views(
     orders: "Orders", parts: "dict[str, pd.DataFrame]", few: list[str]
 ) -> "list[RenderableType]":
-    """The segment table, the three answers or the ``few`` reasons why there are none, and
-    rules that place nobody.
+    """Return the segment table, the three answers or the ``few`` reasons why there are none, and
+    rules without customers.
     """
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["tiers"]) for name, tier in orders.scheme.tiers.items()]
@@ -226,8 +235,11 @@ def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "Rendera
     rows = [
         [s.change, wording.count(s.customers), wording.percent(s.share)] for s in rows_of(stability)
     ]
-    title = f"Would other choices place them elsewhere? {wording.counted(len(unsettled), 'customers', 'stand')} within a hair of a cut"
-    return table(title, ["if it were", "in another segment", "of all"], rows)
+    title = (
+        "Would other settings change segments? "
+        f"{wording.counted(len(unsettled), 'customers', 'are')} near a cut"
+    )
+    return table(title, ["change", "in another segment", "of all"], rows)
 
 
 def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
@@ -248,7 +260,7 @@ def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
 
 
 def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
-    """How far customers have moved on ladders fitted before."""
+    """Show how far customers have moved on ladders fitted earlier."""
     from fairladder.cli.screen import table
     from fairladder.ladder.drift import MOVED, STEADY
 
@@ -264,8 +276,11 @@ def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
         beyond = f"{wording.count(first['below'])} below, {wording.count(first['above'])} above"
         rows.append([of, f"{first['drift_index']:.3f}", first["verdict"], text, beyond])
     indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["drift_index"].first()
-    said = f"{(indices < STEADY).sum()} of {len(indices)} are steady, {(indices >= MOVED).sum()} should be fitted anew"
-    columns = ["ladder", "drift index", "verdict", "moved the most", "beyond the old ends"]
+    said = (
+        f"{(indices < STEADY).sum()} of {len(indices)} are steady, {(indices >= MOVED).sum()} "
+        "should be fitted again"
+    )
+    columns = ["ladder", "drift index", "verdict", "largest change", "outside the old range"]
     return table(f"Do the {whose} ladders still fit? {said}", columns, rows, left=1)
 
 
@@ -291,7 +306,10 @@ def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":
     ]  # fmt: skip
     rows.append([Text(cell, style="bold") for cell in bold])
     unit = f" {orders.scheme.money.currency}" if orders.scheme.money.currency else ""
-    title = f"Who are the customers, and what to do about them? {wording.counted(n, 'customers')}, {total}{unit} spent"
+    title = (
+        f"Who are the customers, and what to do about them? {wording.counted(n, 'customers')}, "
+        f"{total}{unit} spent"
+    )
     return table(title, columns, rows, left=2)
 
 
@@ -340,8 +358,8 @@ def _idle_rules(rules: "pd.DataFrame") -> "list[Text]":
 
     idle = rules[rules["placed"] == 0]
     lines = [
-        f"Segment {r.segment} holds nobody: " + ("no customer came down to its rule." if not r.reached else
-        f"its {r.shadowed:,} were placed by earlier rules." if r.shadowed else "its condition holds for nobody.")
+        f"Segment {r.segment} is empty: " + ("no customer was left for its rule." if not r.reached else
+        f"its {r.shadowed:,} were placed by earlier rules." if r.shadowed else "no customer matches its condition.")
         for r in rows_of(idle)
     ]  # fmt: skip
     return [Text("\n".join(lines))] if lines else []

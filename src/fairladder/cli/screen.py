@@ -1,6 +1,4 @@
-"""How results look on a terminal: tables under a title that says the finding, notes on
-standard error.
-"""
+"""Print results on a terminal: tables under a title with the finding, notes on standard error."""
 
 import sys
 from collections.abc import Iterator, Mapping, Sequence
@@ -33,7 +31,9 @@ if TYPE_CHECKING:
 
 
 def for_people(request: Request) -> bool:
-    """Whether standard output takes tables for people: a terminal, and not asked for CSV."""
+    """Return True if standard output should show tables for people: a terminal, and CSV not
+    requested.
+    """
     return request.out != "-" and sys.stdout.isatty()
 
 
@@ -41,11 +41,11 @@ def for_people(request: Request) -> bool:
 def busy(
     request: Request, what: str, engine: "Engine", rows: int | None = None
 ) -> "Iterator[Progress]":
-    """A moving sign on the terminal while ``what`` takes its time, after a while with how far it
-    is, and of how many ``rows``.
+    """Show a spinner on the terminal while ``what`` takes its time, later with progress out of
+    ``rows``.
 
-    How far is what the work says of itself by calling what this gives; until it does, how far the
-    engine is with its query.
+    The work reports progress by calling the function that this returns; until it does, the engine's
+    progress is shown.
     """
     console, said = Console(stderr=True), [0.0]
 
@@ -74,7 +74,7 @@ def busy(
 
 
 def _how_far(what: str, done: float, seconds: float, rows: int | None) -> RenderableType:
-    """``what``, a bar, the percent, of how many rows, and about how long is left."""
+    """Show ``what``, a bar, the percentage, the number of rows, and the time left."""
     left = f"about {seconds * (1 - done) / done:,.0f} s left" if 0.02 < done < 1 else ""
     row = Table.grid(padding=(0, 1))
     of = f" of {wording.counted(rows, 'rows')}" if rows is not None else ""
@@ -83,17 +83,15 @@ def _how_far(what: str, done: float, seconds: float, rows: int | None) -> Render
 
 
 def note(request: Request, text: str) -> None:
-    """Write one line to standard error, unless asked to be quiet, and to the log if there is
-    one.
-    """
+    """Write one line to standard error, unless --quiet is set, and to the log if there is one."""
     say(text)
     if not request.quiet:
         print(wording.plain(text), file=sys.stderr)
 
 
 def finding(request: Request, text: str) -> None:
-    """Write a finding to standard error and to the log; errors even where a user asked for
-    quiet. A terminal gets whole words a line.
+    """Write a finding to standard error and to the log; errors even with --quiet. On a terminal
+    lines break between words.
     """
     say(text)
     if request.quiet and not text.startswith("Error:"):
@@ -105,7 +103,7 @@ def finding(request: Request, text: str) -> None:
 
 
 def show(*view: RenderableType) -> None:
-    """Print for people, each piece set off by a blank line."""
+    """Print pieces for people, separated by blank lines."""
     console = Console(
         highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else 110
     )
@@ -115,7 +113,7 @@ def show(*view: RenderableType) -> None:
 
 
 def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
-    """The day of reckoning, the rows read, and what else has to be said."""
+    """Show the as-of date, the rows read, and other facts."""
     lines = [
         f"{wording.reckoning(orders.as_of, orders.as_of_from)}. "
         f"{wording.rows_read(facts['balance'])}. Source: {facts['source']}."
@@ -127,8 +125,8 @@ def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
 def table(
     title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1
 ) -> Group:
-    """A plain table under a title that says the finding; the first ``left`` columns are text,
-    the rest numbers.
+    """Return a plain table under a title with the finding; the first ``left`` columns are text, the
+    rest numbers.
     """
     cells = [[Text(wording.plain(c)) if isinstance(c, str) else c for c in row] for row in rows]
     return Group(
@@ -139,8 +137,8 @@ def table(
 
 @dataclass(frozen=True)
 class _Sheet:
-    """A table that never cuts a number or a word: headings wrap first, then texts; what still has
-    no room stands below, with the first column again.
+    """A table that never cuts a number or a word: headings wrap first, then texts; columns that
+    still do not fit continue below, with the first column repeated.
     """
 
     columns: Sequence[str]
@@ -159,7 +157,7 @@ class _Sheet:
             )
 
     def _widths(self, i: int) -> tuple[int, int]:
-        """The least width of a column, and the one at which nothing in it wraps."""
+        """Return the minimum width of a column, and the width at which nothing in it wraps."""
         name, cells = self.columns[i], [row[i] for row in self.rows]
         whole = max((cell.cell_len for cell in cells), default=0)
         word = max((cell_len(w) for w in name.split()), default=0)
@@ -182,13 +180,12 @@ class _Sheet:
         return made
 
 
-#: Blanks between columns, and what a column of text is not made narrower than, unless its texts
-#: are.
+#: Spaces between columns, and the minimum width of text columns with longer texts.
 _GAP, _TEXT = 2, 16
 
 
 def _blocks(least: Sequence[int], room: int) -> list[list[int]]:
-    """Columns that fit beside each other, the first of all in each block."""
+    """Split columns into blocks that fit side by side, with the first column in each."""
     blocks = [[0]]
     for i in range(1, len(least)):
         if sum(least[k] + _GAP for k in (*blocks[-1], i)) - _GAP > room and len(blocks[-1]) > 1:
@@ -198,8 +195,8 @@ def _blocks(least: Sequence[int], room: int) -> list[list[int]]:
 
 
 def _shared(ranges: Sequence[tuple[int, int]], room: int) -> list[int]:
-    """Widths between least and most; what room is left goes to the columns that need the least
-    more.
+    """Return widths between minimum and maximum; spare space goes first to the columns that need
+    least.
     """
     widths = [least for least, _ in ranges]
     spare = room - sum(width + _GAP for width in widths) + _GAP
@@ -210,9 +207,7 @@ def _shared(ranges: Sequence[tuple[int, int]], room: int) -> list[int]:
 
 
 def cells_of(frame: "pd.DataFrame", names: Sequence[str]) -> list[list[str]]:
-    """Cells of customers as people read them, each by what its column is; columns of
-    somebody's own by what they look like.
-    """
+    """Format cells of customers by the kind of their column; a user's columns by their values."""
     kinds = [of_customers(name) for name in names]
     return [
         [
@@ -223,13 +218,13 @@ def cells_of(frame: "pd.DataFrame", names: Sequence[str]) -> list[list[str]]:
     ]
 
 
-#: As many rows of a part are shown on a terminal.
+#: Number of rows of a part shown on a terminal.
 ROWS_SHOWN = 40
 
 
 def part_view(name: str, frame: "pd.DataFrame", count: int) -> RenderableType:
-    """A table of a result as it would be in a file: its columns in their order, its first rows
-    of ``count``.
+    """Show a table of a result as in a file: its columns in order, and the first of ``count``
+    rows.
     """
     names = [str(column) for column in frame.columns]
     kinds = [kind_in(frame, column) for column in frame.columns]
@@ -245,7 +240,7 @@ def part_view(name: str, frame: "pd.DataFrame", count: int) -> RenderableType:
 
 
 def stance_text(stance: str, *words: tuple[str, str]) -> Text:
-    """A dot in the stance's colour, then the stance's name or other words with their styles."""
+    """Return a dot in the stance's colour, then the stance's name or other styled words."""
     colours = (
         palette.STANCE_NAMES if Console().color_system == "standard" else palette.STANCE_COLOURS
     )

@@ -1,4 +1,4 @@
-"""``fairladder start``: a first scheme for these orders."""
+"""``fairladder start``: write a first scheme for these orders."""
 
 import os
 import sys
@@ -27,7 +27,9 @@ Out = Annotated[
     Path,
     typer.Option(
         "--out",
-        help="The scheme to write, never over another file; - is standard output.",
+        help=(
+            "The scheme file to write; existing files are never overwritten; - is standard output."
+        ),
         metavar="FILE",
     ),
 ]
@@ -42,7 +44,7 @@ Customers = Annotated[
 AllowSetAside = Annotated[
     bool,
     typer.Option(
-        "--allow-set-aside", help="Go on even where over 20 % of the rows cannot be used."
+        "--allow-set-aside", help="Continue even if over 20 % of the rows cannot be used."
     ),
 ]
 Schema = Annotated[
@@ -52,8 +54,8 @@ Schema = Annotated[
 
 
 def start(**given: Any) -> None:
-    """Guess which column plays which role, say why, and write a commented scheme that works at
-    once.
+    """Guess the columns' roles, with reasons, and write a commented scheme that works
+    immediately.
     """
 
     def asked() -> None:
@@ -101,7 +103,7 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
         raise UsageError("Name the orders: fairladder start ORDERS.")
     if str(out) != "-" and out.exists():
         raise UsageError(
-            f"{str(out)!r} is there already and is not overwritten. Name another with --out."
+            f"{str(out)!r} exists already and is not overwritten. Name another file with --out."
         )
     name = "" if customers is None else os.path.relpath(customers, out.parent)
     begun = try_first_scheme(orders, given, customers, name)
@@ -119,8 +121,8 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
         sys.stdout.write(begun.toml)
         if begun.trouble:
             raise DataError(
-                "The scheme is written, but one thing has to be filled in before it can be used. "
-                f"{begun.trouble}"
+                "The scheme is written, but one thing must be completed before it can be "
+                f"used. {begun.trouble}"
             )
         return
     with replacing(out) as beside:
@@ -137,11 +139,11 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
         screen.show(Text(wording.plain(sentence) + (ready if "--where" in sentence else "")))
     if begun.trouble:
         raise DataError(
-            "The scheme is written, but one thing has to be filled in before it can be used. "
+            "The scheme is written, but one thing must be completed before it can be used. "
             f"{begun.trouble}"
         )
     balance = begun.balance
-    again = "URL" if "://" in orders else orders  # an address may hold a password
+    again = "URL" if "://" in orders else orders  # an address may contain a password
     used = (
         wording.percent(balance["used"] / balance["rows_read"]) if balance["rows_read"] else "none"
     )

@@ -1,4 +1,4 @@
-"""``fairladder top``: best or worst by any measure, everyone tied included."""
+"""``fairladder top``: the best or worst customers by any measure, including all ties."""
 
 from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated, Any
@@ -21,44 +21,44 @@ By = Annotated[
     str,
     option(
         "--by",
-        help="The measure, a column of numbers or days; spend if nothing is said.",
+        help="The measure to rank by: a column of numbers or dates.",
         metavar="COLUMN",
         panel="The list",
     ),
 ]
 Count = Annotated[
-    int | None,
-    option(
-        "--count",
-        help="How many places; 10 if nothing is said.",
-        metavar="NUMBER",
-        panel="The list",
-    ),
+    int | None, option("--count", help="Number of places.", metavar="NUMBER", panel="The list")
 ]
 Percent = Annotated[
     str | None,
     option(
-        "--percent", help="How many in a hundred: 5 or 5%.", metavar="PERCENT", panel="The list"
+        "--percent",
+        help="Percentage of the customers: 5 or 5%.",
+        metavar="PERCENT",
+        panel="The list",
     ),
 ]
-Worst = Annotated[bool, option("--worst", help="Begin at the other end.", panel="The list")]
+Worst = Annotated[bool, option("--worst", help="List the worst instead.", panel="The list")]
 Within = Annotated[
     str | None,
     option(
-        "--within", help="A list for each value of a column.", metavar="COLUMN", panel="The list"
+        "--within",
+        help="A separate list for each value of this column.",
+        metavar="COLUMN",
+        panel="The list",
     ),
 ]
 Ties = Annotated[
     str,
     option(
         "--ties",
-        help="Those tied with the last place: include or exclude.",
+        help="Whether customers tied with the last place are included: include or exclude.",
         metavar="HOW",
         panel="The list",
     ),
 ]
 Everybody = Annotated[
-    bool, option("--everybody", help="Customers without a purchase, too.", panel="The list")
+    bool, option("--everybody", help="Include customers without a purchase.", panel="The list")
 ]
 
 
@@ -74,7 +74,9 @@ def top(
     when: When = None,
     columns: Columns = None,
 ) -> None:
-    """Who are the best or worst, by any measure? Everyone tied with the last place is in."""
+    """Who are the best or worst customers by any measure? All ties with the last place are
+    included.
+    """
     from fairladder.cli import door, screen
 
     asked: dict[str, Any] = {
@@ -104,7 +106,7 @@ def top(
     door.give(request, orders, {"customers": listing}, view, notes=notes, as_table=bool(columns))
 
 
-#: So many customers of a list are shown.
+#: Number of customers shown per list.
 _SHOWN = 60
 
 
@@ -112,9 +114,7 @@ def shown(
     frame: "pd.DataFrame", by: str, tied: str, *, count: int | None, percent: float | None,
     worst: bool, within: str | None
 ) -> "RenderableType":  # fmt: skip
-    """A list under the question that it answers: the measure, and what helps to know the
-    customers.
-    """
+    """Show a list with the measure and other helpful columns under a title with the finding."""
     from fairladder.cli.screen import cells_of, table
 
     asked = f"{percent:g} %" if percent is not None else str(count or 10)
@@ -134,16 +134,16 @@ def shown(
 
 
 def _tied(listing: "Listing", places: int | None, within: str | None, ties: str) -> str:
-    """What to say of the number listed: more than asked for where people tie with the last
-    place, or fewer.
+    """Describe the number listed: more than requested if customers tie with the last place, or
+    fewer.
     """
     n = len(listing)
     if ties == "exclude" and n != places:
-        return f"{wording.counted(n, 'customers')}; those who would tie beyond a last place are left out"
+        return f"{wording.counted(n, 'customers')}; those tied beyond a last place are excluded"
     if n == places and not within:
-        return f"{wording.counted(n, 'customers')}, nobody else ties with the last of them"
+        return f"{wording.counted(n, 'customers')}, no ties with the last one"
     if places is None or within:
-        return f"{wording.counted(n, 'customers')}, everyone tied with a last place included"
+        return f"{wording.counted(n, 'customers')}, including all ties with a last place"
     if n < places:
         return f"There are only {wording.count(n)}"
     last = select([sql("MAX(rank)")], listing.rows, "listed").subquery()

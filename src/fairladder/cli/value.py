@@ -1,5 +1,5 @@
-"""``fairladder value``: what customers are worth, so far, by formula and by forecast, each
-factor with its unit.
+"""``fairladder value``: the value of customers to date, by formula and by forecast, each factor
+with its unit.
 """
 
 from collections.abc import Mapping, Sequence
@@ -41,7 +41,7 @@ PARTS = (
     "win-back",
 )
 FIGURES = ("tracking", "calibration", "expected", "active")
-#: Parts that the formula has something to say of; of all but the factors the forecast has.
+#: Parts with a formula; all but the factors also have a forecast.
 _OF_FORMULA = ("answers", "factors", "groups")
 _TOTALS = ("revenue", "orders", "periods")
 
@@ -51,7 +51,7 @@ Period = Annotated[
     str | None,
     option(
         "--period",
-        help="day, week, month, quarter or year; by default what the history is long enough for.",
+        help="day, week, month, quarter or year. Default: the longest that the history allows.",
         metavar="PERIOD",
         panel=FORMULA,
     ),
@@ -69,7 +69,7 @@ Retention = Annotated[
     str | None,
     option(
         "--retention",
-        help="A figure of your own per period: 0.6 or 60%.",
+        help="A known retention per period: 0.6 or 60%.",
         metavar="FRACTION",
         panel=FORMULA,
     ),
@@ -85,17 +85,17 @@ Periods = Annotated[
     int | None,
     option(
         "--periods",
-        help="How many periods the totals span; customers are then summed over them.",
+        help="Number of periods that the totals cover; customers are then summed over them.",
         metavar="NUMBER",
         panel=_ALONE,
     ),
 ]
-_IF = "What would a change be worth?"
+_IF = "What is a change worth?"
 IfRetention = Annotated[
     str | None,
     option(
         "--if-retention",
-        help="So many points more (or less) come back: 5 or -2.",
+        help="Change of retention in points: 5 or -2.",
         metavar="POINTS",
         panel=_IF,
     ),
@@ -104,7 +104,7 @@ IfFrequency = Annotated[
     str | None,
     option(
         "--if-frequency",
-        help="Orders so much more often: 10% or -5%.",
+        help="Change of order frequency: 10% or -5%.",
         metavar="PERCENT",
         panel=_IF,
     ),
@@ -112,17 +112,17 @@ IfFrequency = Annotated[
 IfOrderValue = Annotated[
     str | None,
     option(
-        "--if-order-value",
-        help="Orders worth so much more: 10% or -5%.",
-        metavar="PERCENT",
-        panel=_IF,
+        "--if-order-value", help="Change of order value: 10% or -5%.", metavar="PERCENT", panel=_IF
     ),
 ]
 IfResponse = Annotated[
     str | None,
     option(
         "--if-response",
-        help="The share of those gone whom a contact brings back: 5%. By segment, what it may cost.",
+        help=(
+            "The share of inactive customers that a contact brings back: 5%. Prints the highest "
+            "cost of a contact by segment."
+        ),
         metavar="FRACTION",
         panel=_IF,
     ),
@@ -139,7 +139,7 @@ def value(
     if_response: IfResponse = None,
     figure_of: FigureOf = "tracking",
 ) -> None:  # fmt: skip
-    """What is a customer worth: so far, by formula, and from here on, and how sure is that?"""
+    """What is a customer worth, to date, by formula, and in the future, and how certain is that?"""
     from fairladder.cli import door, screen
     from fairladder.value.checks import checked_horizon, checked_margin, checked_retention
 
@@ -155,7 +155,7 @@ def value(
     if horizon is not None:
         checked_horizon(horizon)
     if periods is not None and periods < 1:
-        raise UsageError(f"--periods {periods}: totals span one period or more.")
+        raise UsageError(f"--periods {periods}: totals cover one period or more.")
     moved = {
         "retention": as_change("--if-retention", if_retention, points=True),
         "frequency": as_change("--if-frequency", if_frequency),
@@ -165,7 +165,7 @@ def value(
     if not request.orders:
         if response is not None or any(share is not None for share in moved.values()):
             raise UsageError(
-                "--if-retention, --if-frequency, --if-order-value and --if-response take ORDERS."
+                "--if-retention, --if-frequency, --if-order-value and --if-response need ORDERS."
             )
         _from_totals(request, revenue, order_count, kept, periods, period or "year", stays)
         return
@@ -175,7 +175,7 @@ def value(
         if v is not None
     ]
     if given:
-        raise UsageError(f"--{given[0]} is for totals alone; leave ORDERS out, or the option.")
+        raise UsageError(f"--{given[0]} is only for totals; omit ORDERS, or the option.")
     known_figure(figure_of, FIGURES)
     opened = door.opened(
         request,
@@ -201,7 +201,7 @@ def value(
     whole = request.part is None and (
         screen.for_people(request) or str(request.out).endswith(".json")
     )
-    with screen.busy(request, "Working out what customers are worth", opened.engine) as progress:
+    with screen.busy(request, "Computing customer value", opened.engine) as progress:
         answers = replace(answers, progress=progress)
         asked = [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
         tables = {name: answers.table(name) for name in asked}
@@ -221,7 +221,7 @@ def _from_totals(
     periods: int | None, period: str,
     margin: float | None,
 ) -> None:  # fmt: skip
-    """The formula from totals alone; ``--customers`` is their number."""
+    """Compute the formula from totals only; ``--customers`` is their number."""
 
     from fairladder.cli import door
     from fairladder.value.formula import value_from_totals
@@ -251,15 +251,13 @@ def _number(customers: Path | None) -> int:
         return int(str(customers))
     except ValueError:
         raise UsageError(
-            f"--customers {customers}: without ORDERS it is how many customers there are, a number."
+            f"--customers {customers}: without ORDERS it is the number of customers."
         ) from None
 
 
 @dataclass
 class _Answers:
-    """What the parts, the screen and the figures ask for, each worked out once and only where
-    it is asked for.
-    """
+    """The data for parts, screen and figures, each computed once on demand."""
 
     orders: "Orders"
     period: str
@@ -276,8 +274,8 @@ class _Answers:
 
     @cached_property
     def formulas(self) -> "dict[str, FormulaValue]":
-        """By the period asked for and, where retention is the orders' own, by others to
-        compare with.
+        """The formula by the requested period and, if retention comes from the orders, by other
+        periods for comparison.
         """
         from fairladder.value.formula import formula_by_period
 
@@ -311,8 +309,7 @@ class _Answers:
 
         if not self.moved:
             raise UsageError(
-                "--part what-if: say what would change, with --if-retention, --if-frequency or "
-                "--if-order-value."
+                "--part what-if needs a change: --if-retention, --if-frequency or --if-order-value."
             )
         return what_if(self.formula, self.forecast, **self.moved)
 
@@ -322,8 +319,8 @@ class _Answers:
 
         if self.response is None:
             raise UsageError(
-                "--part win-back: say with --if-response what share of those gone a contact "
-                "brings back."
+                "--part win-back needs --if-response, the share of inactive customers that "
+                "a contact brings back."
             )
         segments = self.orders.score().set_index("customer")["segment"].astype(str)
         return break_even(self.forecast, segments, self.response)
@@ -349,8 +346,8 @@ class _Answers:
             return self.win_back
         if not self.has(part):
             raise UsageError(
-                f"--part {part}: the history is too short for a backtest; give --backtest DAY to "
-                "insist."
+                f"--part {part}: the history is too short for a backtest; give --backtest "
+                "DAY to force one."
             )
         return self.forecast.tables()[part]
 
@@ -367,7 +364,7 @@ class _Answers:
 
     @cached_property
     def answers(self) -> "pd.DataFrame":
-        """The three answers: ``answer``, ``per_customer``, ``low`` and ``high`` (80 %),
+        """The values by method: ``answer``, ``per_customer``, ``low`` and ``high`` (80 %),
         ``all_customers``, ``speaks_of``.
         """
         import pandas as pd
@@ -383,11 +380,12 @@ class _Answers:
             "revenue ÷ customers with a purchase"),
             ("by formula", row["formula_value"], row["value_if_lower"], row["value_if_higher"],
             row["formula_value"] * n,
-             f"first order to first {made.period} missed{margin}; retention 5 points down and up"),
+             (f"first order to first {made.period} without an order{margin}; retention 5 "
+                 "points down and up")),
             (f"next {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n,
             total["value_high"] / n,
              total["expected_value"],
-             f"expected of all, gone or not{margin}{rate}; of 10 such shops 8 end within"),
+             f"forecast for all customers; 80 % range{margin}{rate}"),
         ]  # fmt: skip
         table = pd.DataFrame(
             lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"]
@@ -397,7 +395,7 @@ class _Answers:
         return table
 
     def notes(self, parts: Sequence[str]) -> list[str]:
-        """What has to be said beside these parts."""
+        """Return the notes on these parts."""
         notes = [*self.formula.notes] if set(_OF_FORMULA) & set(parts) else []
         notes += self.changed.notes if "what-if" in parts else ()
         return [*notes, *(self.forecast.notes if set(parts) - {"factors"} else ())]
@@ -453,21 +451,16 @@ def _three(answers: "pd.DataFrame", untold: bool) -> "RenderableType":
         for a in rows_of(answers)
     ]
     each = [wording.money(v) for v in answers["per_customer"]]
-    ahead = "no forecast" if each[2] == wording.NOTHING else f"{each[2]} more from here on"
+    ahead = "no forecast" if each[2] == wording.NOTHING else f"{each[2]} more in the future"
     if untold:
         ahead = "and no forecast that beats each customer's own past rate"
-    title = f"What is a customer worth? {each[0]} so far, {each[1]} by formula, {ahead}"
-    return table(
-        title,
-        ["answer", "what it speaks of", "per customer", "range", "all customers"],
-        rows,
-        left=2,
-    )
+    title = f"What is a customer worth? {each[0]} to date, {each[1]} by formula, {ahead}"
+    return table(title, ["answer", "basis", "per customer", "range", "all customers"], rows, left=2)
 
 
 def as_change(option: str, text: str | None, points: bool = False) -> float | None:
-    """``10%``, ``+10`` or ``-2.5`` as a share; None of nothing. Raises UsageError for anything
-    else.
+    """Parse ``10%``, ``+10`` or ``-2.5`` as a share, or return None. Raises UsageError for other
+    text.
     """
     if text is None:
         return None
@@ -485,7 +478,7 @@ def as_change(option: str, text: str | None, points: bool = False) -> float | No
         raise UsageError(f"{option} {text}: give {asked}.") from None
     if (
         0 < abs(number) < 1 and bare == text.strip()
-    ):  # 0.05 may stand for five in a hundred, or for a twentieth of one
+    ):  # 0.05 could mean five percent, or a twentieth of one percent
         unit = " points" if points else "%"
         raise UsageError(f"{option} {text}: give {asked}; if {text}{unit} is meant, write it so.")
     return number / 100
@@ -519,10 +512,13 @@ def _win_back(found: "pd.DataFrame", response: float, horizon: int) -> "Renderab
         "customers",
         "still active",
         f"worth in {horizon} days if active",
-        "a contact may cost",
-        "all of them bring back",
+        "maximum cost of a contact",
+        "expected return of all",
     ]
-    title = f"What may a win-back contact cost? {wording.percent(response)} of those gone come back"
+    title = (
+        f"What may a win-back contact cost? {wording.percent(response)} of inactive customers "
+        "come back"
+    )
     return table(title, columns, rows)
 
 
@@ -541,12 +537,15 @@ def _factors(made: "FormulaValue") -> "RenderableType":
     ]  # fmt: skip
     first = made.frame.iloc[0]
     low, high = wording.money(first["value_if_lower"]), wording.money(first["value_if_higher"])
-    title = f"How is the formula value made? With retention 5 points lower it is {low}, with 5 points more {high}"
+    title = (
+        f"How is the formula value computed? With retention 5 points lower it is {low}, with 5 "
+        f"points more {high}"
+    )
     return table(title, ["factor", "unit", "from", "value"], rows, left=3)
 
 
 def _why(answers: _Answers) -> "Text":
-    """Why the answers differ: what each leaves out."""
+    """Explain why the values differ by what each leaves out."""
     from rich.text import Text
 
     ahead = answers.forecast
@@ -560,23 +559,22 @@ def _why(answers: _Answers) -> "Text":
     lines = [
         Text("Why do they differ?", style="bold"),
         Text(
-            f"• So far counts what came in since {wording.day(first)}, up to {wording.day(last)}; "
-            "new customers have had little time to "
-            "spend, and nothing yet to come is in it. It is revenue, whatever the margin."
+            f"• Value to date counts revenue from {wording.day(first)} to "
+            f"{wording.day(last)}, whatever the margin. New customers have had little time "
+            "to spend, and nothing in the future is included."
         ),
         Text(
-            "• The formula takes customers for gone once they skip a period, though many only "
-            "pause: "
-            f"{', '.join(texts)}. A longer period forgives longer pauses."
+            "• The formula treats customers as lost once they skip a period, though many "
+            f"only pause: {', '.join(texts)}. A longer period tolerates longer pauses."
         ),
     ]
     if not ahead.frame["active_probability"].isna().all():
         there = ahead.frame["active_probability"].mean()
         lines.append(
             Text(
-                f"• The forecast looks {ahead.horizon} days ahead and no further. It counts "
-                "everybody by the chance that they still "
-                f"order ({wording.percent(there)} on average), so those probably gone lower the "
+                f"• The forecast covers the next {ahead.horizon} days. Each customer is "
+                "weighted by the probability that they are still active "
+                f"({wording.percent(there)} on average), so inactive customers lower the "
                 "average."
             )
         )
@@ -600,12 +598,12 @@ def _groups(groups: "pd.DataFrame", by: str, period: str, horizon: int) -> "Rend
     own = groups.iloc[1:].dropna(subset="expected_value")
     best = row_of_largest(own, own["expected_value"] / own["customers"])[by] if len(own) else "none"
     columns = [
-        by, "customers", "so far each", "per order", f"orders a {period}", "retention", "formula",
-        f"next {horizon} days each",
+        by, "customers", "to date", "per order", f"orders a {period}", "retention", "formula",
+        f"forecast for {horizon} days",
         "in all", "80 % range",
     ]  # fmt: skip
     return table(
-        f"What are customers worth by {by}? From {best} the most is expected, per head",
+        f"What are customers worth by {by}? {best} has the highest forecast per customer",
         columns,
         rows,
     )
@@ -626,14 +624,17 @@ def _tested(ahead: "Forecast") -> "RenderableType":
         for b in rows_of(tested.frame)
     ]  # fmt: skip
     columns = [
-        "method", "expected orders", "came", "off by", "value off by", "error each",
-        "top tenth found", "in 80 % range",
+        "method", "expected orders", "came", "off by", "error in value", "error each",
+        "top 10 % found", "in 80 % range",
     ]  # fmt: skip
     chosen = (
-        "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as asked."
+        "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as requested."
     )
     held = (tested.through - tested.split).days
-    title = f"Would it have been right? Learnt up to {wording.day(tested.split)}, tested on the {held} days after"
+    title = (
+        f"Was the forecast right? Trained on data up to {wording.day(tested.split)}, tested on "
+        f"the {held} days after"
+    )
     return Group(table(title, columns, rows), Text(tested.in_words() + chosen))
 
 

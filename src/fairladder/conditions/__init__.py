@@ -1,4 +1,4 @@
-"""SQL search conditions: the language and its kinds, and conditions over the cells of an engine."""
+"""SQL search conditions: the language with its types, and its evaluation in an engine."""
 
 from fairladder.conditions.in_engine import to_engine
 from fairladder.conditions.language import ROLE, Condition, Kind, parse_condition

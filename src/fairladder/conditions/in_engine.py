@@ -1,6 +1,4 @@
-"""A condition over the cells of an engine: the same values as on a frame, whatever the
-engine's own habits.
-"""
+"""Evaluate a condition in an engine with the same result on every engine."""
 
 from collections.abc import Mapping
 
@@ -9,23 +7,23 @@ from sqlglot import exp
 from fairladder.conditions.language import CALCULATIONS, COMPARISONS, LARGEST_ROUNDED, Condition
 from fairladder.sqltree import sql
 
-#: Their operands are put in parentheses where they are no single values: databases bind them
-#: differently.
+#: Operands of these are parenthesised unless they are single values, since databases differ in
+#: precedence.
 _TIGHT = (*COMPARISONS, *CALCULATIONS, exp.Is, exp.In, exp.Between, exp.Like, exp.Neg)
 _SINGLE = (exp.Column, exp.Literal, exp.Null, exp.Boolean, exp.Paren, exp.Cast, exp.Case, exp.Func)
-#: Decimal text of a float in so many digits holds its every digit from a ten-thousandth up.
+#: Decimal text with this many digits is exact for every float above a ten-thousandth.
 _EXACT = "DECIMAL(38, 22)"
 
 
 def to_engine(condition: Condition, cells: Mapping[str, exp.Expr]) -> exp.Expr:
-    """The condition over ``cells`` (name → tree of the cell's value), in the embedded engine's
-    words.
+    """Translate the condition to the embedded engine's SQL, over ``cells`` (name → tree of the
+    cell's value).
     """
     return exp.paren(_settled(condition.tree, cells))
 
 
 def _settled(node: exp.Expr, cells: Mapping[str, exp.Expr]) -> exp.Expr:
-    """The node with its parts settled, from the leaves up."""
+    """Translate a node, from the leaves up."""
     if isinstance(node, exp.Column):
         return cells[node.name]
     if isinstance(node, exp.Literal | exp.Cast):
@@ -65,12 +63,14 @@ def _operand(parent: exp.Expr, part: exp.Expr) -> exp.Expr:
 
 
 def _float(tree: exp.Expr) -> exp.Expr:
-    """Whole numbers and decimals would be calculated with in ways of each database's own."""
+    """Cast to float, since databases compute differently with integers and decimals."""
     return sql("CAST(:x AS DOUBLE)", x=tree)
 
 
 def _rounded(value: exp.Expr, decimals: exp.Expr | None) -> exp.Expr:
-    """Halves away from zero by decimal text; numbers too large to have a half stay as they are."""
+    """Round halves away from zero by decimal text. Numbers too large to have a fraction are
+    unchanged.
+    """
     digits = int(decimals.name) if decimals is not None else 0
     return sql(
         f"CASE WHEN ABS(:x) < :most THEN CAST(ROUND(CAST(CAST(:x AS VARCHAR) AS {_EXACT}), :n) AS "

@@ -1,51 +1,51 @@
-"""Capitals and small letters, one for one: what LOWER and UPPER mean in a condition, alike in
-every engine.
+"""Letter-by-letter LOWER and UPPER, equal in every engine.
 
-Unicode's simple mappings, under which a text keeps its length: ``ß`` becomes ``ẞ``, ``İ`` becomes
-``i``. Databases differ in what they call a letter, so those that differ from this are given the
-letters one by one.
+Unicode's simple mappings keep a text's length: ``ß`` becomes ``ẞ``, ``İ`` becomes ``i``. Databases
+have their own mappings, so those that differ get an explicit table of letters.
 """
 
 from collections.abc import Callable
 from functools import cache
 
-#: No letter from here on has another size.
+#: No letter from this code point on has an uppercase or lowercase form.
 _LAST = 0x20000
 _UPPER = {"ß": "ẞ"}
 _LOWER = {"İ": "i"}
 
 
 def upper(text: str) -> str:
-    """Capitals, letter by letter."""
+    """Convert to uppercase, letter by letter."""
     return text.upper() if text.isascii() else "".join(map(_capital, text))
 
 
 def lower(text: str) -> str:
-    """Small letters, letter by letter."""
+    """Convert to lowercase, letter by letter."""
     return text.lower() if text.isascii() else "".join(map(_small, text))
 
 
 @cache
 def capitals() -> tuple[str, str]:
-    """All letters that have another as their capital, and those, in the same order."""
+    """Return all letters with another uppercase form, and those forms, in matching order."""
     return _pairs(upper)
 
 
 @cache
 def small_letters() -> tuple[str, str]:
-    """All letters that have another as their small one, and those, in the same order."""
+    """Return all letters with another lowercase form, and those forms, in matching order."""
     return _pairs(lower)
 
 
 def capitals_of(text: str) -> tuple[str, str]:
-    """The letters whose small ones occur in a text, and those small ones, in the same order."""
+    """Return the uppercase letters whose lowercase forms occur in a text, and those lowercase
+    forms, in matching order.
+    """
     pairs = [(large, small) for large, small in zip(*small_letters(), strict=True) if small in text]
     return "".join(large for large, _ in pairs), "".join(small for _, small in pairs)
 
 
 def _capital(letter: str) -> str:
-    # Of a letter whose capital is several, the title form may be one (Greek vowels with an iota
-    # below).
+    # If the uppercase form has several letters, the title case form may have one (Greek vowels with
+    # iota subscript).
     forms = (_UPPER.get(letter, letter.upper()), letter.title(), letter)
     return next(form for form in forms if len(form) == 1)
 

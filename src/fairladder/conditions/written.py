@@ -1,5 +1,5 @@
-"""Conditions as text that a user can paste: names quoted where the language needs it, values
-quoted for the shell.
+"""Write conditions that a user can paste: names quoted for the language, values quoted for the
+shell.
 """
 
 import re
@@ -11,8 +11,8 @@ from sqlglot.tokenizer_core import TokenType
 
 
 def written_name(name: str) -> str:
-    """A column's name as a condition writes it: bare where it is one plain word, else in
-    double quotes.
+    """Return a column's name as a condition needs it: bare if it is one plain word, else in double
+    quotes.
     """
     if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
         found = DuckDB().tokenize(name)
@@ -22,23 +22,23 @@ def written_name(name: str) -> str:
 
 
 def written_text(text: str) -> str:
-    """A text as a condition writes it."""
+    """Return a text as a condition's string literal."""
     return "'" + text.replace("'", "''") + "'"
 
 
 def none_of(name: str, texts: Sequence[str]) -> str:
-    """The condition under which a column holds none of some texts; blank cells pass."""
+    """Return the condition that a column has none of these texts; blank cells pass."""
     column = written_name(name)
     return f"{column} IS NULL OR {column} NOT IN ({', '.join(map(written_text, texts))})"
 
 
 def where_option(condition: str) -> str:
-    """``--where`` with a condition, quoted for a shell."""
+    """Return ``--where`` with a condition, quoted for a shell."""
     return f"--where {for_shell(condition)}"
 
 
 def for_shell(text: str) -> str:
-    """A text quoted for a shell, in double quotes where that reads better."""
+    """Quote a text for a shell, in double quotes where that reads better."""
     if "'" in text and not re.search(r"[$`\\!]", text):
         return '"' + text.replace('"', '\\"') + '"'
     return shlex.quote(text)

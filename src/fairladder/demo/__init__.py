@@ -4,7 +4,7 @@ from pathlib import Path
 
 from fairladder.errors import UsageError, nearest
 
-#: Where the shop's files lie in the package.
+#: The folder with the shop's files in the package.
 SHOP = Path(__file__).parent / "shop"
 FILES = (
     "orders.csv", "members.csv", "scheme.toml", "scheme-points.toml", "scheme-cells.toml",
@@ -13,7 +13,7 @@ FILES = (
 
 
 def sample_shop(name: str) -> Path:
-    """Where a file of the sample shop lies in the package: ``orders.csv``, ``members.csv``,
+    """Return the path of a file of the sample shop: ``orders.csv``, ``members.csv``,
     ``scheme.toml``, ….
 
     Raises UsageError for a file that it does not have.

@@ -1,4 +1,4 @@
-"""Makes the sample shop's files, the same bytes for the same seed: ``python -m
+"""Generate the sample shop's files, the same bytes for the same seed: ``python -m
 fairladder.demo.generator FOLDER``.
 
 Three years of order lines and the member list of an invented yarn studio, with what real exports
@@ -28,7 +28,7 @@ from pathlib import Path
 SEED = 1187
 START, END = dt.date(2023, 7, 1), dt.date(2026, 6, 30)
 MEMBERS, NEVER, STRANGERS = 1120, 78, 9
-#: District → weight among new members, and the day after which it wins none (the shop's own stall
+#: District → weight among new members, and the day after which it gains none (the shop's stall
 #: moved away).
 DISTRICTS: dict[str, tuple[int, dt.date | None]] = {
     "Quillmoor": (24, None), "Upper Fenwold": (17, None), "Saltmarsh": (15, dt.date(2025, 2, 23)),
@@ -36,7 +36,7 @@ DISTRICTS: dict[str, tuple[int, dt.date | None]] = {
     "Tarnbeck": (11, None), "Oxenholt": (9, None), "Little Wexley": (7, None),
     "Grimsey Isle": (5, None),
 }  # fmt: skip
-#: Orders by month, January first: much in late autumn, little in high summer.
+#: Orders by month from January: many in late autumn, few in high summer.
 SEASON = (1.02, 1.0, 0.95, 0.85, 0.75, 0.62, 0.55, 0.7, 1.1, 1.35, 1.7, 1.45)
 FIRST = (
     "Adela Bram Cosima Darragh Elspeth Fenna Garrick Hesper Ione Jory Kerensa Lowri Merrin Nesta "
@@ -74,7 +74,7 @@ MEMBER_COLUMNS = ("member_no", "full_name", "district", "joined", "born", "email
 
 @dataclass
 class Member:
-    """A member and what governs their buying."""
+    """A member with the parameters of their buying."""
 
     number: str
     name: str
@@ -134,8 +134,8 @@ def _member(dice: random.Random, i: int) -> Member:
 
 
 def _visits(dice: random.Random, member: Member) -> Iterator[tuple[dt.datetime, str]]:
-    """Times and channels of a member's orders, from the day of joining until they leave or the
-    period ends.
+    """Yield times and channels of a member's orders, from the day of joining until they leave or
+    the period ends.
     """
     day = float((member.joined - START).days)
     while day <= (END - START).days:
@@ -172,7 +172,7 @@ def _visits(dice: random.Random, member: Member) -> Iterator[tuple[dt.datetime, 
 
 
 def _lines(dice: random.Random, members: list[Member]) -> list[list[str]]:
-    """All order lines in order of time."""
+    """Return all order lines in order of time."""
     visits = sorted(
         ((when, m.number, channel, m) for m in members for when, channel in m.orders),
         key=lambda v: v[:3],
@@ -195,7 +195,7 @@ def _lines(dice: random.Random, members: list[Member]) -> list[list[str]]:
             rows.append(_refund(f"Q{number:05d}R", later, member_no, channel, basket[0]))
         elif (
             state == "paid" and len(basket) > 1 and dice.random() < 0.012
-        ):  # one line of it brought back at once
+        ):  # one of its lines is returned immediately
             rows.append(_refund(slip, when, member_no, channel, basket[-1]))
         if dice.random() < 0.004:
             gift = ["skeins", "Shade card", "1", "0.00", "", "0.00"]
@@ -206,7 +206,9 @@ def _lines(dice: random.Random, members: list[Member]) -> list[list[str]]:
 
 
 def _basket(dice: random.Random, member: Member) -> Iterator[list[str]]:
-    """Category, product, quantity, unit price, discount and total of each line of one order."""
+    """Yield category, product, quantity, unit price, discount and total of each line of one
+    order.
+    """
     bought: set[str] = set()
     for _ in range(1 + min(8, int(dice.expovariate(1 / (1.9 * member.basket))))):
         category = dice.choices([c for c, _ in CATEGORIES], [w for _, w in CATEGORIES])[0]
@@ -239,7 +241,7 @@ def _refund(
 
 
 def _with_warts(dice: random.Random, rows: list[list[str]]) -> Iterator[list[str]]:
-    """The lines as the till exports them, with the flaws of real exports, and a total row at
+    """Yield the lines as the till exports them, with the flaws of real exports and a total row at
     the end.
     """
     guests = {row[0] for row in rows if dice.random() < 0.004}

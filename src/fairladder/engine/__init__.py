@@ -1,1 +1,1 @@
-"""Engines: each runs one SQL tree and hands back a table."""
+"""Engines: each runs SQL trees and returns tables."""

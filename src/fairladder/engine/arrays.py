@@ -1,4 +1,4 @@
-"""Columns of Arrow as arrays of NumPy, without Arrow's own conversions, which import pandas."""
+"""Convert Arrow columns to NumPy without Arrow's own conversions, which import pandas."""
 
 from typing import Any
 
@@ -14,8 +14,8 @@ _TYPES: dict[Any, Any] = {
 
 
 def as_array(values: pa.ChunkedArray) -> NDArray[Any]:
-    """Numbers or days as an array of their own type, shape (n,). Whole decimals are int64;
-    nulls have any value.
+    """Return numbers or dates as an array of their own type, shape (n,). Whole decimals become
+    int64; nulls get arbitrary values.
     """
     if values.type not in _TYPES:
         return np.array([int(v or 0) for v in values.to_pylist()], dtype=np.int64)
@@ -30,7 +30,7 @@ def as_array(values: pa.ChunkedArray) -> NDArray[Any]:
 
 
 def known(values: pa.ChunkedArray) -> NDArray[np.bool_]:
-    """Which values are not null, shape (n,)."""
+    """Return a mask of the values that are not null, shape (n,)."""
     if not values.null_count:
         return np.ones(len(values), dtype=bool)
     return (

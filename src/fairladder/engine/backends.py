@@ -1,6 +1,4 @@
-"""What databases do differently: how each is opened to be read only, holds a moment, names its
-types, and is spoken to.
-"""
+"""Differences between databases: read-only sessions, snapshots, type names and dialects."""
 
 from collections.abc import Mapping
 from contextlib import suppress
@@ -19,26 +17,26 @@ if TYPE_CHECKING:
     from sqlalchemy import URL, Connection
 
 
-#: Of a text so many bytes are sorted by in MariaDB: rows that are alike up to there would be taken
-#: for one group.
+#: MariaDB sorts by this many bytes of a text. Rows that agree up to there would fall into one
+#: group.
 _SORTED_BYTES = 4096
-#: Characters of the longest texts for which that is raised.
+#: Longest text, in characters, for which the sort length is raised.
 _LONGEST = 65_535
 
 
 class Backend:
-    """A database of which nothing is known: its rows are read, and worked on elsewhere. The
-    others change what they do better.
+    """A database of an unknown kind: its rows are read and processed elsewhere. Subclasses override
+    what they can do.
     """
 
-    #: Whether the reduction runs there.
+    #: True if the reduction runs in the database.
     works_itself = False
-    #: Whether queries that are kept are stored there, and not only named.
+    #: True if ``keep`` stores queries in the database instead of only naming them.
     stores = False
-    #: Whether types belong to values, not to columns.
+    #: True if types belong to values, not to columns.
     types_by_value = False
-    #: Names of functions that a query may call beside those that the SQL library knows; None where
-    #: all may be called.
+    #: Names of functions, besides those of the SQL library, that a query may call; None to allow
+    #: all.
     functions: frozenset[str] | None = None
 
     def __init__(self, dialect: str) -> None:
@@ -46,67 +44,67 @@ class Backend:
         self.writer: Any = dialect
 
     def arguments(self, url: "URL") -> dict[str, Any]:
-        """What SQLAlchemy needs to know beside the address."""
+        """Return the arguments that SQLAlchemy needs besides the address."""
         return {}
 
     def answering(self, connection: "Connection") -> "Backend":
-        """What is known of the server that answers, which the address need not tell."""
+        """Return the backend for the server that answered, which the address may not identify."""
         return self
 
     def prepare(self, raw: Any) -> None:
-        """Make a driver's connection ready, before anything is asked."""
+        """Set up a driver's connection before the first query."""
 
     def opened(self, connection: "Connection") -> "Connection":
-        """The connection, so set that it can only read."""
+        """Return the connection, set to read only."""
         return connection
 
     def begin(self, connection: "Connection") -> None:
-        """Hold the state that queries see from now on."""
+        """Start a snapshot for all following queries."""
 
     def end(self, connection: "Connection") -> None:
-        """Let go of it."""
+        """End the snapshot."""
 
     def version(self, connection: "Connection") -> int:
-        """A number that changes when somebody else writes, where no state can be held; 0
-        elsewhere.
+        """Return a number that changes when another connection writes, for databases without
+        snapshots; 0 for others.
         """
         return 0
 
     def types(self, described: list[Any]) -> dict[str, str]:
-        """Column name → its type in the embedded engine's words, from what a driver tells of a
-        result.
+        """Return column name → type in the embedded engine's names, from a driver's description of
+        a result.
         """
         return {d[0]: "VARCHAR" for d in described}
 
     def may_be_long(self, described: list[Any]) -> list[str]:
-        """Columns whose texts may be longer than the database sorts by, as it stands."""
+        """Return the columns whose texts may be longer than the database's sort length."""
         return []
 
     def expect(self, connection: "Connection", name: str, longest: int) -> None:
-        """Be ready for texts of so many characters in a column. Raises UsageError where it
-        cannot be.
+        """Prepare for texts of this length in a column. Raises UsageError if the database cannot
+        handle them.
         """
 
     def cell(self, name: str, kind: str) -> exp.Expr:
-        """A column as the reduction reads it: text compares by code point, and what is no
-        value is null.
+        """Return a column as the reduction needs it: text compares by code point, and non-values
+        are null.
         """
         return column(name)
 
     def apart(self, tree: exp.Expr) -> exp.Expr:
-        """A relation of the database's own, so named that it is never taken for a layer of ours."""
+        """Give a database relation an alias that cannot clash with our layers."""
         return tree
 
     def note(self, connection: "Connection", table: exp.Expr) -> str | None:
-        """What people should know of a table that is read."""
+        """Return a warning about a table that is read, or None."""
         return None
 
     def own(self, query: exp.Expr) -> exp.Expr:
-        """A tree in the database's words."""
+        """Translate a tree to the database's dialect."""
         return query
 
     def escaped(self, text: str) -> str:
-        """A statement as its driver takes it."""
+        """Escape a statement for its driver."""
         return text
 
 
@@ -139,12 +137,12 @@ class _Sqlite(Backend):
         return tree
 
     def own(self, query: exp.Expr) -> exp.Expr:
-        # It reads only so many layers inside one another, so they are named one after another.
+        # SQLite limits the nesting of queries, so layers are named one after another.
         return eliminate_subqueries(in_words(query, sqlite.translated))
 
 
 class _Server(Backend):
-    """A database server that is reached over a network, whose columns have types."""
+    """A database server on a network, with typed columns."""
 
     _types: Mapping[int, str] = {}
 
@@ -152,7 +150,7 @@ class _Server(Backend):
         return {"connect_args": {"connect_timeout": 10}}
 
     def end(self, connection: "Connection") -> None:
-        with suppress(Exception):  # a connection that was lost has told so already
+        with suppress(Exception):  # a lost connection has already raised an error
             connection.exec_driver_sql("ROLLBACK")
 
     def types(self, described: list[Any]) -> dict[str, str]:
@@ -175,8 +173,7 @@ class _Postgres(_Server):
         super().__init__("postgres")
 
     def opened(self, connection: "Connection") -> "Connection":
-        # Each query is a transaction of its own: an open one would keep others from changing their
-        # tables.
+        # Each query is its own transaction: an open one would block changes to tables.
         connection = connection.execution_options(isolation_level="AUTOCOMMIT")
         connection.exec_driver_sql("SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY")
         connection.exec_driver_sql("SET TIME ZONE 'UTC'")
@@ -195,9 +192,7 @@ class _Postgres(_Server):
 
 
 class _MySql(_Server):
-    """MySQL, and MariaDB as long as it is not known to be one, or too old to know the letters
-    of all alphabets.
-    """
+    """MySQL, and MariaDB until it is identified or if it is too old to know all alphabets."""
 
     functions = mariadb.FUNCTIONS
 
@@ -235,7 +230,7 @@ class _MariaDb(_MySql):
         "SET SESSION sql_mode = 'NO_ENGINE_SUBSTITUTION', time_zone = '+00:00', sql_select_limit "
         "= DEFAULT, default_regex_flags = ''",
         f"SET SESSION max_sort_length = {_SORTED_BYTES}, sort_buffer_size = {32 << 20}",
-        # Layers are not merged, so that each of their columns is worked out once.
+        # Do not merge layers, so that each of their columns is computed once.
         "SET SESSION optimizer_switch = 'derived_merge=off'",
         "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY",
     )
@@ -280,8 +275,8 @@ class _MariaDb(_MySql):
         ).scalar()
         return kept_by and (
             f"The table {table.name} uses the storage engine {kept_by}, which has no "
-            "transactions. If somebody writes to it while a "
-            "command runs, figures of that command may be of different moments."
+            "transactions. If another connection writes while a command runs, its figures "
+            "may mix old and new rows."
         )
 
     def own(self, query: exp.Expr) -> exp.Expr:
@@ -289,13 +284,13 @@ class _MariaDb(_MySql):
         for grouped in tree.find_all(exp.Select):
             if grouped.args.get(
                 "group"
-            ):  # sorted first, since its table of groups is slow where they are many
+            ):  # sort first, since MariaDB's table of groups is slow for many groups
                 grouped.set("operation_modifiers", [exp.var("SQL_BIG_RESULT")])
         return tree
 
 
 def backend_of(url: "URL") -> Backend:
-    """What is known of the database at an address."""
+    """Return the backend of the database at an address."""
     name = url.get_backend_name()
     made = {"sqlite": _Sqlite, "postgresql": _Postgres, "mysql": _MySql, "mariadb": _MySql}.get(
         name

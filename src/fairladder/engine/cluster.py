@@ -1,5 +1,5 @@
-"""A Spark cluster: rows, orders and customers stay there, and only what is counted of them
-comes back. Touched in this file only.
+"""A Spark cluster: rows, orders and customers stay on it, and only small results come back. The
+only module that uses PySpark.
 """
 
 import logging
@@ -31,48 +31,48 @@ from fairladder.wording import counted
 if TYPE_CHECKING:
     from pyspark.sql import DataFrame, SparkSession
 
-#: What our queries need, set on a session of our own so that nobody else's is changed.
+#: Settings that our queries need, on our own session so that other sessions are unaffected.
 _SETTINGS = {
-    "spark.sql.ansi.enabled": "true",  # what overflows stops, and does not wrap
-    "spark.sql.session.timeZone": "UTC",  # the machines' zones must never show
+    "spark.sql.ansi.enabled": "true",  # overflow raises an error instead of wrapping
+    "spark.sql.session.timeZone": "UTC",  # the machines' time zones must not matter
     "spark.sql.caseSensitive": "false",
     "spark.sql.parser.escapedStringLiterals": "false",
-    "spark.sql.sources.partitionColumnTypeInference.enabled": "false",  # a folder `id=007` says 007
-    # a row with too few cells is told whatever is asked of it
+    # the folder `id=007` means the text 007
+    "spark.sql.sources.partitionColumnTypeInference.enabled": "false",
+    # report a row with too few cells whichever columns are read
     "spark.sql.csv.parser.columnPruning.enabled": "false",
     "spark.sql.legacy.timeParserPolicy": "CORRECTED",
-    # Spark writes a plan out in full to name what is kept by its first words
+    # Spark formats whole plans to name cached tables by their first words
     "spark.sql.maxPlanStringLength": "2000",
     "spark.sql.debug.maxToStringFields": "3",
-    # what is longer Java only interprets, if it is not told otherwise
+    # Java only interprets longer methods unless it is told otherwise
     "spark.sql.codegen.hugeMethodLimit": "8000",
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
-    # a quarter of the time of scoring; what is kept is read a few times
+    # compression would take a quarter of the time of scoring, and kept tables are read only a few
+    # times
     "spark.sql.inMemoryColumnarStorage.compressed": "false",
-    # A first table of a few groups, which costs as much again where nearly each row is its own.
+    # A first table for a few groups doubles the cost if almost every row is its own group.
     "spark.sql.codegen.aggregate.map.twolevel.enabled": "false",
-    # What the parser has learnt of long statements fills half a gigabyte of the driver in a session
-    # of many questions.
+    # The parser's caches for long statements fill half a gigabyte of the driver in a long session.
     "spark.sql.parser.manageParserCaches": "true",
     "spark.sql.parser.parserDfaCacheFlushRatio": "15",
 }
-#: What stands beside the parts of a result: day of reckoning, settings and balance. Names that
-#: begin so are no parts to Spark.
+#: Files next to the parts of a result: as-of date, settings and balance. Spark ignores files whose
+#: names begin like this.
 RECEIPT = "_settings.json"
-#: Java is told by this to compile methods of any length: rows are then read in one such, in a good
-#: half of the time.
+#: Tells Java to compile methods of any length, which halves the time of reading rows.
 _COMPILE_ALL = "-XX:-DontCompileHugeMethods"
-#: A session that we start ourselves is silent, and shows its pages to nobody.
+#: A session that we start ourselves prints nothing and has no web pages.
 _STARTED = {
     "spark.executor.extraJavaOptions": _COMPILE_ALL,
     "spark.ui.enabled": "false",
     "spark.ui.showConsoleProgress": "false",
-    # The driver remembers the plans of a thousand queries otherwise, for pages that nobody opens.
+    # The driver would otherwise remember the plans of a thousand queries for its web pages.
     "spark.sql.ui.retainedExecutions": "10",
     "spark.ui.retainedJobs": "50",
     "spark.ui.retainedStages": "50",
     "spark.ui.retainedTasks": "1000",
-    # of one machine; a cluster's own settings are not touched
+    # on one machine only; a cluster's own settings are not changed
     "spark.sql.shuffle.partitions": "16",
 }
 _LOGGING = Path(__file__).with_name("quiet-log4j2.properties")
@@ -83,7 +83,7 @@ _TYPES = {
     "timestamp_ntz": "TIMESTAMP", "boolean": "BOOLEAN",
 }  # fmt: skip
 
-#: So many rows that are set aside come to this machine.
+#: Number of set-aside rows that are brought to this machine.
 SET_ASIDE_SHOWN = 1000
 _LIMITS = Limits(
     rows_here=1_000_000,
@@ -92,13 +92,16 @@ _LIMITS = Limits(
     customer_findings=False,
     ids_as_written=False,
     windows=False,
-    note=f"Rows have no numbers on a cluster, so examples give none; of those set aside at most {SET_ASIDE_SHOWN:,} are shown",
+    note=(
+        f"Rows on a cluster have no numbers, so examples have none. At most {SET_ASIDE_SHOWN:,} "
+        "set-aside rows are shown"
+    ),
 )
 
 
 class Cluster:
-    """A session of our own beside that of a DataFrame. What is asked are trees; what comes
-    back are counts.
+    """An engine with its own session next to a DataFrame's. Queries are trees, and results are
+    small.
     """
 
     dialect = "spark"
@@ -116,56 +119,58 @@ class Cluster:
         self._owned: set[str] = set()
         self._floats = frozenset(name for name, kind in frame.dtypes if kind in ("float", "double"))
         self._rows = f"{self._prefix}_rows"
-        # Only a view of all sessions can hold a DataFrame of another one.
+        # Only a global view can use a DataFrame of another session.
         frame.createGlobalTempView(self._rows)
         weakref.finalize(self, _forget_all, frame.sparkSession, self._rows, self._kept)
 
     @property
     def relation(self) -> exp.Table:
-        """The rows of the DataFrame."""
+        """Return the rows of the DataFrame."""
         return exp.Table(this=exp.to_identifier(self._rows), db=exp.to_identifier("global_temp"))
 
     @property
     def reader(self) -> Embedded:
-        """The engine for files that stand beside the orders."""
+        """The embedded engine that reads local files used with the orders."""
         if self._reader is None:
             self._reader = Embedded()
         return self._reader
 
     @property
     def limits(self) -> Limits:
-        """What comes to this machine is limited, and what takes another pass is left to `check`."""
+        """Limits on what comes to this machine; checks that need another pass are left to
+        `check`.
+        """
         return _LIMITS
 
     @property
     def customer_engine(self) -> "Cluster":
-        """Customers stay on the cluster."""
+        """The engine itself, since customers stay on the cluster."""
         return self
 
     @property
     def parts_writer(self) -> "Cluster":
-        """The executors write results."""
+        """The engine itself, since executors write results."""
         return self
 
     def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:
-        """The rows of a query; without ``keep`` they are computed when they are asked for."""
+        """Return the rows of a query as a relation; without ``keep`` they are computed on use."""
         return self.keep(query) if keep else query.subquery("handed_over", copy=False)
 
     @property
     def steady(self) -> bool:
-        """What a DataFrame reads is taken to stay as it is."""
+        """True: what a DataFrame reads is assumed not to change."""
         return True
 
     def moment(self) -> AbstractContextManager[None]:
-        """What a DataFrame reads is taken to stay as it is."""
+        """Do nothing: what a DataFrame reads is assumed not to change."""
         return nullcontext()
 
     def progress(self) -> float | None:
-        """Not told."""
+        """Return None, since progress is not reported."""
         return None
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
-        """Column name → its type in the embedded engine's words."""
+        """Return column name → type in the embedded engine's names."""
         return {name: _type_of(kind) for name, kind in self._frame(select(["*"], relation)).dtypes}
 
     def frame(
@@ -174,29 +179,30 @@ class Cluster:
         order: Sequence[exp.Expr],  # noqa: ARG002
         to_pandas: Callable[[pa.Table], Any],  # noqa: ARG002
     ) -> "DataFrame":
-        """The query as a DataFrame of Spark, of which nothing has been computed; it is not
-        sorted.
-        """
+        """Return the query as an unsorted Spark DataFrame that has not been computed yet."""
         return self._frame(query)
 
     def came_here(self, count: int, why: str) -> str:
         """Return the sentence that reports how many customers were brought here, and why."""
-        return f"{counted(count, 'customers', 'were')} brought here from the cluster, one row each, {why}."
+        return (
+            f"{counted(count, 'customers', 'were')} brought here from the cluster, one row each, "
+            f"{why}."
+        )
 
     def _frame(self, query: exp.Expr) -> "DataFrame":
         with _told_plainly():
             return self._session.sql(self._own(query).sql("spark"))
 
     def table(self, query: exp.Expr) -> pa.Table:
-        """Run a query whose answer is small, and bring it back."""
+        """Run a query with a small result and return it."""
         with _told_plainly(), _quietly():
             return self._frame(query).toArrow()
 
     def keep(self, query: exp.Expr) -> exp.Table:
-        """The query's rows, kept by the executors, in memory and what does not fit on their disks.
+        """Cache the query's rows on the executors, in memory and on their disks.
 
-        What is asked of them later does not carry the query along, which Spark would look through
-        each time; where an executor is lost, its part is worked out again.
+        Later queries do not contain the query's plan, which Spark would analyse each time. If an
+        executor is lost, its part is computed again.
         """
         with _told_plainly(), _quietly():
             kept = self._frame(query).persist()
@@ -209,14 +215,14 @@ class Cluster:
         return relation
 
     def view(self, frame: "DataFrame") -> exp.Table:
-        """A DataFrame of our session as a relation."""
+        """Return a DataFrame of our session as a relation."""
         self._names += 1
         name = f"{self._prefix}_{self._names}"
         frame.createOrReplaceTempView(name)
         return exp.to_table(name)
 
     def forget(self, relation: exp.Expr) -> None:
-        """Let the executors drop what ``keep`` kept."""
+        """Drop from the executors what ``keep`` cached."""
         with _told_plainly():
             self._session.catalog.dropTempView(relation.name)
             if (kept := self._kept.pop(relation.name, None)) is not None:
@@ -224,11 +230,11 @@ class Cluster:
 
     @contextmanager
     def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
-        """Forget at the end what was kept or sent within, but for what has an owner or is handed
-        to the function given.
+        """At the end of the block, drop what was cached or sent in it, except what has an owner or
+        is passed to the function that the block receives.
 
-        That is worked out before. Otherwise each question would leave its steps with the
-        executors, and the plans of all of them with the driver.
+        Such relations are computed first. Otherwise each question would leave its steps on the
+        executors and their plans on the driver.
         """
         before, lasting = set(self._kept), set[str]()
 
@@ -244,12 +250,12 @@ class Cluster:
                 self.forget(exp.to_table(name))
 
     def own(self, owner: object, relation: exp.Expr) -> None:
-        """Let what is kept go together with its owner."""
+        """Drop a cached relation when its owner is garbage-collected."""
         self._owned.add(relation.name)
         weakref.finalize(owner, _let_go, weakref.ref(self), relation)
 
     def offer(self, table: pa.Table) -> exp.Table:
-        """A table of ours, sent to the cluster."""
+        """Send a local table to the cluster."""
         with _told_plainly(), _quietly():
             sent = self._session.createDataFrame(table)
             relation = self.view(sent)
@@ -257,9 +263,9 @@ class Cluster:
         return relation
 
     def require_own(self, path: str) -> tuple[str, Any, Any]:
-        """The path as the cluster sees it, and Hadoop's words for it and its file system.
+        """Return the path as the cluster sees it, with Hadoop's path and file system.
 
-        Raises UsageError where something stands there that is no folder of ours.
+        Raises UsageError if the path exists and is not a folder that we wrote.
         """
         with _told_plainly():
             java: Any = self._session._jvm
@@ -270,18 +276,17 @@ class Cluster:
                 java.org.apache.hadoop.fs.Path(target, RECEIPT)
             ):
                 raise UsageError(
-                    f"{seen!r} is there already and was not written by Fair Ladder. Name another "
-                    "folder."
+                    f"{seen!r} exists and was not written by Fair Ladder. Name another folder."
                 )
         return seen, target, system
 
     def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
-        """Let the executors write the query's rows as a folder of ``csv`` or ``parquet`` parts,
-        whole or not at all.
+        """Have the executors write the query's rows as a folder of ``csv`` or ``parquet`` parts,
+        all or nothing.
 
-        They write beside ``path``; once all parts and ``receipt`` (as ``RECEIPT``) are there, the
-        folder takes its place. Raises UsageError where something stands there that is no such
-        folder, DataError where it cannot be written.
+        They write to a temporary folder, which replaces ``path`` once all parts and ``receipt`` (as
+        ``RECEIPT``) are complete. Raises UsageError if ``path`` exists and is not such a folder,
+        DataError if it cannot be written.
         """
         with _told_plainly():
             java: Any = self._session._jvm
@@ -304,8 +309,7 @@ class Cluster:
                 replaced = system.exists(target)
                 if (replaced and not system.rename(target, old)) or not system.rename(new, target):
                     raise DataError(
-                        f"{path!r} could not be put in its place. The parts lie in "
-                        f"{new.toString()!r}."
+                        f"{path!r} could not be replaced. The parts are in {new.toString()!r}."
                     )
                 if replaced:
                     system.delete(old, True)
@@ -318,7 +322,7 @@ class Cluster:
                 raise
 
     def sql(self, query: exp.Expr) -> str:
-        """The query as indented text in Spark's SQL."""
+        """Return the query as indented Spark SQL."""
         return laid_out(self._own(query), "spark")
 
     def _own(self, query: exp.Expr) -> exp.Expr:
@@ -326,9 +330,10 @@ class Cluster:
 
 
 def session_at(master: str) -> "SparkSession":
-    """The session that there is, else one at this address (``local[2]``, ``spark://host:7077``).
+    """Return the active session, or start one at this address (``local[2]``,
+    ``spark://host:7077``).
 
-    Raises UsageError where PySpark is missing or there is nothing at the address.
+    Raises UsageError if PySpark is missing or no Spark answers at the address.
     """
     if find_spec("pyspark") is None:
         raise UsageError(
@@ -340,8 +345,7 @@ def session_at(master: str) -> "SparkSession":
 
     if (running := SparkSession.getActiveSession()) is not None:
         return running
-    # A Spark that came by pip knows neither where it is nor its own version when it starts
-    # executors of its own.
+    # A Spark installed by pip does not know its home or version when it starts its own executors.
     os.environ.setdefault("SPARK_HOME", str(Path(pyspark.__file__).parent))
     os.environ.setdefault("SPARK_SCALA_VERSION", "2.13")
     os.environ.setdefault("SPARK_WORKER_DIR", str(scratch_path("spark")))
@@ -355,7 +359,7 @@ def session_at(master: str) -> "SparkSession":
     try:
         with _quietly():
             return builder.getOrCreate()
-    except Exception as error:  # Java's, of which there are many
+    except Exception as error:  # Java has many exceptions
         raise UsageError(
             f"There is no Spark session at {master!r}: {_said(error)}. Check the address, and "
             "that Java 17 or later is installed."
@@ -363,7 +367,7 @@ def session_at(master: str) -> "SparkSession":
 
 
 def _compiles_all(session: "SparkSession") -> bool:
-    """Whether Java was told so wherever the session's tasks run."""
+    """Return True if Java compiles long methods on every machine where the session's tasks run."""
     told = session.sparkContext.getConf()
     return all(
         _COMPILE_ALL in (told.get(f"spark.{side}.extraJavaOptions") or "")
@@ -374,10 +378,10 @@ def _compiles_all(session: "SparkSession") -> bool:
 def files_frame(
     session: "SparkSession", path: str, separator: str | None, encoding: str | None
 ) -> "tuple[DataFrame, bool]":
-    """A file, a pattern or a folder of CSV, Parquet or JSON as a DataFrame, and whether its cells
-    are text.
+    """Return a file, a pattern or a folder of CSV, Parquet or JSON as a DataFrame, and whether its
+    cells are text.
 
-    Raises UsageError where the kind cannot be told, DataError where it cannot be read.
+    Raises UsageError for an unknown kind of file, DataError if it cannot be read.
     """
     path = _as_seen(session, path)
     kind = _kind_of_files(session, path)
@@ -399,15 +403,15 @@ def files_frame(
 
 
 def files_of(frame: "DataFrame") -> tuple[Path, ...]:
-    """The files that a DataFrame reads, as far as they are this machine's."""
+    """Return the local files that a DataFrame reads."""
     with _told_plainly():
         places = [local_path(place) for place in frame.inputFiles()]
     return tuple(place for place in places if place is not None)
 
 
 def _as_seen(session: "SparkSession", path: str) -> str:
-    """A path beside us as the cluster sees it: where its files are this machine's, those of
-    the folder we are in.
+    """Return a relative path as the cluster sees it: in the current folder if the cluster's files
+    are local.
     """
     if "://" in path or session._jsc.hadoopConfiguration().get("fs.defaultFS") != "file:///":
         return path
@@ -420,8 +424,8 @@ _ENDINGS = {".csv": "csv", ".tsv": "csv", ".txt": "csv", ".parquet": "parquet", 
 
 
 def _kind_of_files(session: "SparkSession", path: str) -> str:
-    """``csv``, ``parquet`` or ``json``, by the ending of the path, or of the first file in the
-    folder.
+    """Return ``csv``, ``parquet`` or ``json``, from the suffix of the path or of the first file in
+    the folder.
     """
     bare = path.removesuffix(".gz").removesuffix(".zst")
     if (kind := _ENDINGS.get(Path(bare).suffix.lower())) is not None and not Path(path).is_dir():
@@ -441,13 +445,13 @@ def _kind_of_files(session: "SparkSession", path: str) -> str:
             if not name.startswith(("_", ".")) and ending in _ENDINGS:
                 return _ENDINGS[ending]
     raise UsageError(
-        f"{path!r} holds no .csv, .tsv, .parquet or .json files, which are what is read on a "
-        "cluster."
+        f"{path!r} contains no .csv, .tsv, .parquet or .json files, the formats that can be "
+        "read on a cluster."
     )
 
 
 def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
-    """A table of the session's catalogue. Raises UsageError where there is none."""
+    """Return a table of the session's catalogue. Raises UsageError if it does not exist."""
     with _told_plainly():
         if not session.catalog.tableExists(table):
             names = [
@@ -455,19 +459,22 @@ def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
             ]
             there = ", ".join(names[:20])
             raise UsageError(
-                f"The catalogue has no table `{shortened(table, 80)}`. {f'There are: {there}.' if there else ''}".rstrip()
+                (
+                    f"The catalogue has no table `{shortened(table, 80)}`. "
+                    f"{f'It has: {there}.' if there else ''}"
+                ).rstrip()
             )
         return session.table(table)
 
 
 def _let_go(cluster: "weakref.ref[Cluster]", relation: exp.Expr) -> None:
     if (there := cluster()) is not None:
-        with suppress(Exception):  # the session may have ended before
+        with suppress(Exception):  # the session may have ended already
             there.forget(relation)
 
 
 def _forget_all(session: "SparkSession", view: str, kept: "dict[str, DataFrame]") -> None:
-    with suppress(Exception):  # the session may have ended before
+    with suppress(Exception):  # the session may have ended already
         session.catalog.dropGlobalTempView(view)
         for frame in kept.values():
             frame.unpersist()
@@ -481,7 +488,7 @@ def _type_of(kind: str) -> str:
 
 @contextmanager
 def _quietly() -> Iterator[None]:
-    """Without PySpark's warning of a newer pandas, of which nothing is used here."""
+    """Suppress PySpark's warning about newer versions of pandas, which we do not use with it."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         yield
@@ -489,7 +496,7 @@ def _quietly() -> Iterator[None]:
 
 @contextmanager
 def _told_plainly() -> Iterator[None]:
-    """Spark's errors as ours, and none of them printed by itself."""
+    """Convert Spark's errors to ours and print none of them."""
     from py4j.protocol import Py4JError
     from pyspark.errors import PySparkException
 
@@ -502,8 +509,8 @@ def _told_plainly() -> Iterator[None]:
 
 
 def _said(error: Exception) -> str:
-    """What an error of Spark's says: its own first line where it has a name, else the deepest
-    cause.
+    """Return the message of a Spark error: its first line if it has an error class, otherwise the
+    root cause.
     """
     lines = [line for line in str(error).splitlines() if line.strip(" ^")] or ["no reason is given"]
     causes = [
@@ -520,14 +527,18 @@ def _advice(said: str) -> str:
         path = said.partition("does not exist: ")[2].partition(". SQLSTATE")[0]
         return f"There is no file or folder {path!r} for the cluster to read. Check the path as the cluster sees it."
     if "does not conform to the schema" in said:
-        return "These files do not have one header: a name stands twice in it, or files differ. Name each column once, alike in all files."
+        return (
+            "These files differ in their headers, or a header repeats a name. Name each column "
+            "once, and the same way in all files."
+        )
     if "MALFORMED" in said or "FAILED_READ_FILE" in said:
         return (
-            f"The cluster could not read these files: {said}. A row may have more or fewer cells "
-            "than the header, which nothing "
-            "may be lost of; look for a stray separator, or name the one that is used with "
-            "--separator."
+            f"The cluster could not read these files: {said}. A row may have more or fewer "
+            "cells than the header. Look for a stray separator, or set it with --separator."
         )
     if "ARITHMETIC_OVERFLOW" in said:
-        return "Amounts come to more than a whole number of 64 bits holds. Give them in a larger unit, or fewer decimals under [money]."
+        return (
+            "The sum of the amounts exceeds 64 bits. Use a larger unit, or fewer decimals under "
+            "[money]."
+        )
     return f"The cluster did not answer: {said}."

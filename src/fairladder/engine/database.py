@@ -1,4 +1,4 @@
-"""A database reached by SQLAlchemy, read only: SQLite, PostgreSQL and MariaDB do the work
+"""A database reached through SQLAlchemy, read only. SQLite, PostgreSQL and MariaDB run the queries
 themselves.
 """
 
@@ -23,10 +23,10 @@ from fairladder.errors import DataError, Question, UsageError, nearest, shortene
 from fairladder.sqltree import column, named, select, sql
 
 _ROWS_AT_A_TIME = 50_000
-#: So many tables are offered to choose from.
+#: Number of tables that an error lists.
 MOST_TABLES_ASKED = 20
-#: Columns of ours that are days: SQLite keeps them as text. A query never gives a column or a count
-#: the shop's own name.
+#: Our columns that are dates: SQLite stores them as text. Queries never give these names to a
+#: user's column or count.
 _DAYS = (
     "day",
     "first_order",
@@ -38,14 +38,12 @@ _DAYS = (
     "cohort",
     "then",
 )
-#: Columns of text in our queries, which may hold nothing at all.
+#: Text columns of our queries that may be all null.
 _TEXTS = frozenset({"customer", "order", "name", "only_channel", "currency"})
 
 
 class Database:
-    """One connection that can only read. The whole reduction is one query, so its figures are
-    of one moment.
-    """
+    """One read-only connection. The whole reduction is one query, so its figures are consistent."""
 
     def __init__(self, url: str) -> None:
         sqlalchemy = sqlalchemy_module()
@@ -73,32 +71,32 @@ class Database:
 
     @property
     def works_itself(self) -> bool:
-        """Whether the reduction runs in this database."""
+        """True if the reduction runs in this database."""
         return self._backend.works_itself
 
     @property
     def reader(self) -> Embedded:
-        """The engine for files that stand beside the orders."""
+        """The embedded engine that reads local files used with the orders."""
         if self._reader is None:
             self._reader = Embedded()
         return self._reader
 
     def relation(self, table: str | None, query: str | None) -> exp.Expr:
-        """The table, or the query, to read orders from.
+        """Return the table or the query to read orders from.
 
-        Raises UsageError where neither or both are given, the table is not there, or the query is
-        no single SELECT.
+        Raises UsageError unless exactly one is given, or if the table does not exist or the query
+        is not a single SELECT.
         """
         if table is None and query is None and len(there := self._names_in(None)) == 1:
             table = there[0]
         if (table is None) == (query is None):
             error = UsageError(
-                f"{self.label} is a database: say which rows with --table NAME or --query SELECT. "
-                f"{self._tables_there()}"
+                f"{self.label} is a database: name the rows with --table NAME or --query "
+                f"SELECT. {self._tables_there()}"
             )
             tables = dict.fromkeys(self._names_in(None)[:MOST_TABLES_ASKED], ())
             raise (
-                error.asking(Question("Which table holds the orders?", "table", tables))
+                error.asking(Question("Which table contains the orders?", "table", tables))
                 if tables
                 else error
             )
@@ -107,7 +105,7 @@ class Database:
             return exp.Subquery(this=asked, alias=exp.TableAlias(this=exp.to_identifier("asked")))
         assert table is not None
         known = self._names_in(None)
-        if table in known:  # a name may hold a point
+        if table in known:  # a name may contain a point
             schema, name = "", table
         else:
             schema, _, name = (part.strip('"`') for part in table.rpartition("."))
@@ -123,7 +121,7 @@ class Database:
         return self._backend.apart(exp.Table(**parts))
 
     def _names_in(self, schema: str | None) -> list[str]:
-        """Tables and views of a schema, or of the usual one."""
+        """Return the tables and views of a schema; by default of the usual one."""
         with self._told_plainly():
             known = self._inspector.get_schema_names() if schema is not None else []
             if schema is not None and schema not in known:
@@ -137,43 +135,44 @@ class Database:
             ]
 
     def note(self, relation: exp.Expr) -> str | None:
-        """What people should know of a table that is read; None where there is nothing."""
+        """Return a warning about a table that is read, or None."""
         with self._told_plainly():
             return self._backend.note(self._connection, relation)
 
     def progress(self) -> float | None:
-        """Databases do not tell; of what is read here the embedded engine does."""
+        """Return None: databases do not report progress. The embedded engine does for rows read
+        from here.
+        """
         return None
 
     @property
     def limits(self) -> Limits:
-        """A second look at many rows would keep the database busy."""
+        """Limits that avoid a second look at many rows, which would keep the database busy."""
         return Limits(looked_at=200_000, channel_bits=False)
 
     @property
     def customer_engine(self) -> Embedded:
-        """Customers come here, into the embedded engine."""
+        """The embedded engine, into which customers are brought."""
         return self.reader
 
     def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:  # noqa: ARG002
-        """The rows of a query, brought here."""
+        """Return the rows of a query, brought into the embedded engine."""
         return self.reader.offer(self.table(query))
 
     @property
     def steady(self) -> bool:
-        """Whether a moment lasts."""
+        """True while a snapshot is active."""
         return bool(self._moments)
 
     @contextmanager
     def moment(self) -> Iterator[None]:
-        """While it lasts, all queries see the data as they stood at its first, and none can change
-        them.
+        """Start a snapshot: until the end of the block all queries see the same data and none can
+        change it.
 
-        PostgreSQL and MariaDB: one transaction that is READ ONLY from its first statement to its
-        last. SQLite: a file that somebody changes meanwhile is an error, since to hold it would
-        keep them from writing. Raises DataError.
+        PostgreSQL and MariaDB use one READ ONLY transaction. For SQLite a change during the block
+        is an error, since a lock would block other writers. Raises DataError.
         """
-        with self._lock:  # a connection works for one thread at a time
+        with self._lock:  # a connection can be used by one thread at a time
             if self._moments:
                 yield
                 return
@@ -195,12 +194,12 @@ class Database:
     def _unchanged(self) -> None:
         if self._data_version() != self._version:
             raise DataError(
-                f"{self.label} was changed by somebody else while it was read, so figures would "
-                "not agree. Run it again."
+                f"{self.label} was changed by another program while it was read, so figures "
+                "would not agree. Run it again."
             )
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
-        """Column name → its type in the embedded engine's words."""
+        """Return column name → type in the embedded engine's names."""
         empty = select(["*"], relation).limit(0, copy=False)
         with self.moment(), self._told_plainly():
             cursor = self._connection.exec_driver_sql(self._text(empty)).cursor
@@ -212,7 +211,7 @@ class Database:
                 sql("COALESCE(MAX(LENGTH(:c)), 0)", c=self._backend.cell(name, "VARCHAR"))
                 for name in long
             ]
-            # Not under the columns' own names, which may be names of ours.
+            # Not under the columns' own names, which may clash with ours.
             told = self.table(
                 select([named(tree, f"length {i}") for i, tree in enumerate(lengths)], relation)
             ).to_pylist()[0]
@@ -221,7 +220,7 @@ class Database:
         return self._backend.types(described)
 
     def _types_found(self, relation: exp.Expr, names: list[str]) -> dict[str, str]:
-        """SQLite keeps a type for each value, not for each column."""
+        """Return the types of columns in SQLite, which stores a type for each value."""
         tests = {
             "t": "MAX(TYPEOF(:c) IN ('text', 'blob'))",
             "f": "MAX(TYPEOF(:c) = 'real')",
@@ -242,8 +241,8 @@ class Database:
         return {name: type_of(name) for name in names}
 
     def by_code_point(self, relation: exp.Expr, types: dict[str, str]) -> exp.Expr:
-        """The relation with its columns as the reduction reads them: text that compares by
-        code point, no number that is none.
+        """Return the relation with columns as the reduction needs them: text compares by code
+        point, and NaN is null.
         """
         cells = {name: self._backend.cell(name, kind) for name, kind in types.items()}
         if all(cell == column(name) for name, cell in cells.items()):
@@ -253,7 +252,7 @@ class Database:
         )
 
     def table(self, query: exp.Expr) -> pa.Table:
-        """Run a query in the database and bring back its rows."""
+        """Run a query in the database and return its rows."""
         with self.moment(), self._told_plainly():
             result = self._connection.exec_driver_sql(self._text(query))
             names, rows = list(result.keys()), result.fetchall()
@@ -263,7 +262,7 @@ class Database:
         )
 
     def brought(self, relation: exp.Expr) -> pa.Table:
-        """All rows of a relation, for an engine that can do more with them."""
+        """Return all rows of a relation, to be processed by another engine."""
         parts = []
         with self._told_plainly():
             result = self._connection.exec_driver_sql(
@@ -280,7 +279,7 @@ class Database:
         )
 
     def offer(self, table: pa.Table) -> exp.Expr:
-        """The rows of a small table as a sub-query."""
+        """Return a small table as a sub-query of literal rows."""
         together: exp.Expr | None = None
         for row in table.to_pylist():
             one = exp.Select().select(*(named(_constant(v), n) for n, v in row.items()), copy=False)
@@ -293,11 +292,11 @@ class Database:
         return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("offered")))
 
     def keep(self, query: exp.Expr) -> exp.Expr:
-        """A name for the query, put before each that asks for it: nothing is stored in the
+        """Name the query, and put its text before each query that uses it; nothing is stored in the
         database.
 
-        SQLite's temporary tables are no part of its file, which is open for reading only, so there
-        the rows are kept.
+        For SQLite rows are stored: its temporary tables are not in the file, which is opened read
+        only.
         """
         self._names += 1
         table = exp.to_table(f"kept_{self._names}")
@@ -311,14 +310,14 @@ class Database:
         return table
 
     def forget(self, relation: exp.Expr) -> None:
-        """Let go of the query that ``keep`` named."""
+        """Drop the query that ``keep`` named."""
         if self._backend.stores:
             self._connection.exec_driver_sql(f"DROP TABLE temp.{relation.name}")
         else:
             self._kept[relation.name] = exp.select("1")
 
     def sql(self, query: exp.Expr) -> str:
-        """The query as indented text in the database's dialect."""
+        """Return the query as indented text in the database's dialect."""
         return self._text(query, pretty=True)
 
     def _text(self, query: exp.Expr, pretty: bool = False) -> str:
@@ -342,8 +341,8 @@ class Database:
         return self._backend.escaped(tree.sql(self._backend.writer, identify=True))
 
     def _needed(self, tree: exp.Expr) -> list[str]:
-        """Names of the kept queries that a tree asks for, and that those ask for, each after
-        those it asks for itself.
+        """Return the names of kept queries that a tree uses, directly or through others, each after
+        those it depends on.
         """
         needed: list[str] = []
         for name in sorted({t.name for t in tree.find_all(exp.Table)} & self._kept.keys()):
@@ -353,13 +352,13 @@ class Database:
     def _tables_there(self) -> str:
         with self._told_plainly():
             names = sorted([*self._inspector.get_table_names(), *self._inspector.get_view_names()])
-        return f"There are: {', '.join(names[:20])}." if names else "It holds no tables."
+        return f"There are: {', '.join(names[:20])}." if names else "It contains no tables."
 
     def _told_plainly(self) -> AbstractContextManager[None]:
         return told_plainly(self._url)
 
 
-#: Parts of a SELECT that write or lock.
+#: Parts of a SELECT that write or lock rows.
 _CHANGES = (
     exp.Insert,
     exp.Update,
@@ -387,9 +386,9 @@ def _one_select(query: str, backend: Backend) -> exp.Query:
     for function in trees[0].find_all(exp.Anonymous):
         if backend.functions is not None and function.name.lower() not in backend.functions:
             raise UsageError(
-                f"The query calls `{shortened(function.name, 40)}`, which is not among the "
-                "functions that are known to change nothing. "
-                "Make a view of it in the database, and name that with --table."
+                f"The query calls `{shortened(function.name, 40)}`, which is not on the list "
+                "of functions known to change nothing. Create a view of the query in the "
+                "database, and name it with --table."
             )
     return trees[0]
 
@@ -423,7 +422,7 @@ def _day(value: Any) -> dt.date | None:
         return value
     if isinstance(value, str):
         return dt.date.fromisoformat(value[:10])
-    raise TypeError(f"{value!r} is no day")  # Arrow would take a number for days since 1970
+    raise TypeError(f"{value!r} is not a date")  # Arrow would read a number as days since 1970
 
 
 def _constant(value: Any) -> exp.Expr:

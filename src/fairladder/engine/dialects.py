@@ -1,5 +1,5 @@
-"""SQL that is handed on, in the words of each database, and a look at what a warehouse that is
-not at hand would not understand.
+"""Write SQL for other databases and warehouses, and check it against functions that each warehouse
+has.
 """
 
 import re
@@ -15,11 +15,11 @@ from fairladder.engine.words import in_words
 from fairladder.errors import UsageError
 from fairladder.sqltree import numeric, sql
 
-#: Where the statement is run by our tests.
+#: Dialects in which our tests run the statement.
 RUN_HERE = ("duckdb", "sqlite", "postgres", "mariadb", "spark")
-#: Names of dialects in the SQL library, where they differ.
+#: The SQL library's names of dialects, if different.
 _WRITTEN_AS = {"mariadb": "mysql"}
-#: Of every warehouse, functions that its manual has and that mean the same there.
+#: For each warehouse, functions from its manual that have the same meaning there.
 _EVERYWHERE = frozenset(
     "ABS CAST CASE COALESCE COUNT DATEDIFF DATE_DIFF IF LENGTH MAX MIN NULLIF REGEXP_REPLACE ROUND SUBSTRING SUM TRANSLATE TRIM".split()
 )
@@ -27,7 +27,7 @@ _EVERYWHERE = frozenset(
 
 @dataclass(frozen=True)
 class _Warehouse:
-    """A warehouse for which the statement is written, but in which our tests cannot run it."""
+    """A warehouse for which the statement is written but not run in our tests."""
 
     functions: frozenset[str]
     types: frozenset[str]
@@ -49,12 +49,12 @@ DIALECTS = (*RUN_HERE, *WAREHOUSES)
 
 
 def written_as(dialect: str) -> str:
-    """The SQL library's name of a dialect."""
+    """Return the SQL library's name of a dialect."""
     return _WRITTEN_AS.get(dialect, dialect)
 
 
 def in_dialect(tree: exp.Select, dialect: str, texts: Collection[str]) -> exp.Expr:
-    """The tree in a dialect's words; ``texts`` names its columns of text."""
+    """Return the tree as text in a dialect; ``texts`` names its columns of text."""
     if dialect == "duckdb":
         return tree
     if dialect == "mariadb":
@@ -67,20 +67,19 @@ def in_dialect(tree: exp.Select, dialect: str, texts: Collection[str]) -> exp.Ex
     return copy
 
 
-#: The words of databases that are at hand; SQLite keeps no types, so no statement of orders is
-#: written for it.
+#: Translators for databases. SQLite stores no column types, so the reduction is not written for it.
 _WORDS: Mapping[str, Callable[[exp.Expr], exp.Expr]] = {
     "postgres": postgres.translated,
     "mariadb": mariadb.translated,
     "spark": spark.translated,
 }
-#: For which of the dialects the reduction is written.
+#: Dialects for which the reduction is written.
 WITH_TYPES = tuple(dialect for dialect in DIALECTS if dialect != "sqlite")
 
 
 def reduction_in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
-    """The tree of a reduction of typed columns in a dialect's words, its inner names such as
-    every warehouse takes.
+    """Return a reduction of typed columns as text in a dialect, with inner names that every
+    warehouse accepts.
     """
     plain = tree.copy()
     for name in plain.find_all(exp.Identifier):
@@ -99,12 +98,14 @@ def reduction_in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
 
 
 def inner_name(name: str) -> str:
-    """What a column of our own, which begins with ``#``, is called in a statement for others."""
+    """Return the name that our column, which begins with ``#``, has in a statement for other
+    databases.
+    """
     return "own_" + re.sub(r"\W+", "_", name.lstrip("#"))
 
 
-#: All white space that is taken off an id, and the signs before which an apostrophe is one, see
-#: ``orders.cells``.
+#: All whitespace stripped from an id, and the characters before which an apostrophe is whitespace,
+#: see ``orders.cells``.
 _WHITE = (
     " \t\n\f\r\u00a0\u1680"
     + "".join(map(chr, range(0x2000, 0x200B)))
@@ -114,7 +115,7 @@ _GUARDED = "=+-@\t\r"
 
 
 def _reduced(node: exp.Expr, dialect: str) -> exp.Expr:
-    """One node of a reduction in words that all warehouses know: few regular expressions, and
+    """Translate a node of a reduction to SQL that all warehouses know: few regular expressions, and
     none with a backslash.
     """
     match node:
@@ -123,12 +124,10 @@ def _reduced(node: exp.Expr, dialect: str) -> exp.Expr:
         case exp.Cast() if node.to.this == exp.DType.TINYINT:
             return exp.cast(node.this, "BIGINT")
         case exp.Cast() if node.to.this == exp.DType.BIGINT and isinstance(node.this, exp.Mul):
-            return sql(
-                "CAST(ROUND(:x) AS BIGINT)", x=node.this
-            )  # a cast cuts off what is behind the point in some
+            return sql("CAST(ROUND(:x) AS BIGINT)", x=node.this)  # some databases truncate in casts
         case exp.DPipe() if dialect == "snowflake" and isinstance(
             node.left, exp.Cast
-        ):  # a day, in whatever form is set there
+        ):  # a date in whatever date style is set
             return exp.DPipe(this=_day_text(node.left.this), expression=node.right)
         case exp.NullSafeNEQ():
             return sql("(:a <> :b OR :a IS NULL)", a=node.left, b=node.right)
@@ -144,8 +143,8 @@ def _reduced(node: exp.Expr, dialect: str) -> exp.Expr:
 
 
 def _texts_by_code_point(tree: exp.Select, dialect: str) -> exp.Select:
-    """What becomes text compares by code point, where a table's or a connection's own order
-    may be another.
+    """Make text in results compare by code point, since a table or connection may have another
+    collation.
     """
     ordered = {"mariadb": mariadb.as_text, "postgres": postgres.by_code_point}.get(dialect)
     for cast in list(tree.find_all(exp.Cast)) if ordered else []:
@@ -179,9 +178,7 @@ def _without_pattern(text: exp.Expr, pattern: str, by: exp.Expr) -> exp.Expr:
 
 
 def _compared_with(lowered: exp.Lower) -> list[str] | None:
-    """The words that a text in small letters is looked for among: no other letters than theirs
-    matter.
-    """
+    """Return the words that a lowercase text is compared with; other letters do not matter."""
     listed = lowered.parent
     if not isinstance(listed, exp.In) or lowered.arg_key != "this":
         return None
@@ -192,8 +189,8 @@ def _compared_with(lowered: exp.Lower) -> list[str] | None:
 
 
 def _by_code_point(tree: exp.Select, texts: Collection[str]) -> exp.Select:
-    """The tree with texts that compare letter by letter, where the table's own order would
-    take `North` for `north`.
+    """Make text compare letter by letter, since the table's collation may equate `North` and
+    `north`.
     """
     copy = tree.copy()
     bare = [t for t in copy.find_all(exp.Literal) if t.is_string and _compared_apart(t, texts)]
@@ -204,8 +201,8 @@ def _by_code_point(tree: exp.Select, texts: Collection[str]) -> exp.Select:
 
 
 def _compared_apart(text: exp.Literal, texts: Collection[str]) -> bool:
-    """Whether a text is compared with no column that says how; patterns go by what they are
-    held against.
+    """Return True if a text is compared without a column that fixes the collation; patterns use
+    that of their operand.
     """
     if isinstance(text.parent, exp.Like) and text.arg_key == "expression":
         return False
@@ -243,16 +240,16 @@ def _changed(node: exp.Expr, dialect: str) -> exp.Expr:
         ):
             return exp.to_identifier(
                 node.name, quoted=False
-            )  # quoted, a small letter would not be the capital of the table
+            )  # in quotes, a lowercase letter would not match the table's uppercase one
         case exp.Cast() if dialect in WAREHOUSES and _by_way_of_text(node):
-            # How a warehouse writes a float is its own affair; as a decimal it is the same up to
-            # nine decimals everywhere.
+            # Warehouses format floats differently; as a decimal a float is the same up to nine
+            # decimals everywhere.
             return sql("CAST(:x AS DECIMAL(38, 9))", x=node.this.this)
     return node
 
 
 def _by_way_of_text(node: exp.Cast) -> bool:
-    """Whether a float becomes an exact decimal by its shortest text."""
+    """Return True if a float is converted to an exact decimal by its shortest text."""
     inner = node.this
     return (
         node.to.this == exp.DType.DECIMAL
@@ -263,7 +260,7 @@ def _by_way_of_text(node: exp.Cast) -> bool:
 
 def _in_sqlite(node: exp.Expr) -> exp.Expr:
     match node:
-        case exp.Like():  # SQLite's LIKE does not tell capitals from small letters
+        case exp.Like():  # SQLite's LIKE ignores case
             signs = {"%": "*", "_": "?", "*": "[*]", "?": "[?]", "[": "[[]"}
             pattern = "".join(signs.get(c, c) for c in node.expression.name)
             return exp.Glob(this=node.this, expression=exp.Literal.string(pattern))
@@ -272,14 +269,14 @@ def _in_sqlite(node: exp.Expr) -> exp.Expr:
         case exp.Round():
             return sqlite.half_away(node)
         case exp.Cast() if node.to.this == exp.DType.DATE:
-            inner: exp.Expr = node.this  # days are ISO text there
+            inner: exp.Expr = node.this  # dates are ISO text in SQLite
             return inner
     return node
 
 
 def require_understood(text: str, dialect: str) -> None:
-    """Raise UsageError where a statement does not read in a warehouse's dialect, or calls what
-    the warehouse does not have.
+    """Raise UsageError if a statement does not parse in a warehouse's dialect, or calls a function
+    that the warehouse lacks.
     """
     if dialect not in WAREHOUSES:
         return
@@ -298,13 +295,12 @@ def require_understood(text: str, dialect: str) -> None:
     )
     if lacking:
         raise UsageError(
-            f"This scheme cannot be written for {dialect}, which has no {', '.join(lacking)} that "
-            "means the same. Write its "
-            "conditions without it."
+            f"This scheme cannot be written for {dialect}, which has no equivalent of "
+            f"{', '.join(lacking)}. Write its conditions without it."
         )
 
 
-#: What the SQL library counts among functions and is none.
+#: Listed as functions by the SQL library, but they are not.
 _SPELT = frozenset({"AND", "OR", "XOR", "CASE", "IF"})
 
 
@@ -313,11 +309,15 @@ def _lacking(used: Collection[str], known: Collection[str]) -> list[str]:
 
 
 def was_run(dialect: str) -> str:
-    """A sentence on whether the statement is run in this dialect by our tests."""
+    """Return a sentence on whether our tests run the statement in this dialect."""
     if dialect in WAREHOUSES:
-        return f"Written for {dialect} and read back, but never run there: compare some customers before you rely on it."
+        return (
+            f"Written for {dialect} and parsed back, but never run there: compare some customers "
+            "before you rely on it."
+        )
     return (
-        f"Our tests run such statements in {_NAMES[dialect]}, and get the same customers as here."
+        f"Our tests run such statements in {_NAMES[dialect]} and get the same customers as "
+        "this command."
     )
 
 

@@ -1,4 +1,4 @@
-"""The embedded engine: DuckDB, touched in this file only."""
+"""The embedded engine: DuckDB in this process. The only module that uses it."""
 
 import re
 import shutil
@@ -24,14 +24,16 @@ from fairladder.sqltree import select
 from fairladder.wording import counted
 
 T = TypeVar("T")
-#: How the names of tables that were offered begin.
+#: Prefix of the names of offered tables.
 _OFFERED = "frame_"
-#: What the engine may take of memory, whatever the file's length; what does not fit goes to disk.
+#: Memory limit of the engine, whatever the size of the file; the rest goes to disk.
 MOST_GIGABYTES = 2
 
 
 class Embedded:
-    """DuckDB in this process. Clocks are set to UTC so that the machine's zone never shows."""
+    """DuckDB in this process. Its clock is set to UTC, so that the machine's time zone does not
+    matter.
+    """
 
     dialect = "duckdb"
 
@@ -43,21 +45,23 @@ class Embedded:
         self._owned: set[str] = set()
         self._unneeded: list[
             str
-        ] = []  # tables whose owner is gone; dropped with the next query, since owners go at any moment
+            # tables whose owner is gone; dropped with the next query, since an owner can go at any
+            # moment
+        ] = []
         self._passing = local()
-        self._lock = RLock()  # a connection works for one thread at a time
+        self._lock = RLock()  # a connection can be used by one thread at a time
         self._folder: Path | None = None
-        # To copy the rows once more costs less than to plan a statement twice, which is the way
-        # that this warning advises.
+        # Copying the rows again costs less than planning a statement twice, which this warning
+        # advises.
         warnings.filterwarnings("ignore", message="Arrow output on a DB-API result")
         self._connection.execute("SET TimeZone = 'UTC'")
-        # How far a query is can be asked, and nothing is printed. In a notebook it cannot, unless a
-        # package for its bars is there.
+        # Progress can be queried but is not printed. In a notebook that needs a package for
+        # progress bars.
         with suppress(duckdb.InvalidInputException):
             self._connection.execute("SET enable_progress_bar = true")
             self._connection.execute("SET enable_progress_bar_print = false")
-        # A folder of its own, made when it is needed: engines side by side would write into each
-        # other's files.
+        # Each engine has its own folder, created on use: engines would overwrite each other's
+        # files.
         spill = scratch_path("spill")
         self._connection.execute("SET temp_directory = ?", [str(spill)])
         weakref.finalize(self, shutil.rmtree, spill, ignore_errors=True)
@@ -73,7 +77,7 @@ class Embedded:
         }
 
     def _with_functions(self, text: str) -> str:
-        """A query whose functions of ours are there: all of them at once would take longer
+        """Register our functions if a query uses one. Registering them always would take longer
         than a small file.
         """
         for name in set(_OURS.findall(text.lower())) & self._functions.keys():
@@ -86,11 +90,11 @@ class Embedded:
 
     @property
     def reader(self) -> "Embedded":
-        """This engine reads files itself."""
+        """The engine itself, which reads files."""
         return self
 
     def scratch(self, name: str) -> Path:
-        """A path for a file that lives as long as this engine."""
+        """Return a path for a file that lives as long as this engine."""
         if self._folder is None:
             self._folder = scratch_folder()
             weakref.finalize(self, shutil.rmtree, self._folder, ignore_errors=True)
@@ -98,8 +102,8 @@ class Embedded:
         return self._folder / f"{self._scratched}-{name}"
 
     def offer(self, table: pa.Table, owner: Any = None) -> exp.Table:
-        """Make an Arrow table readable in SQL; nothing is copied, and ``owner`` is held as
-        long as this engine is.
+        """Make an Arrow table readable in SQL without copying it. ``owner`` is kept alive as long
+        as this engine.
         """
         with self._lock:
             self._offered += 1
@@ -115,24 +119,24 @@ class Embedded:
 
     @property
     def customer_engine(self) -> "Embedded":
-        """This engine holds customers itself."""
+        """The engine itself, which holds customers."""
         return self
 
     def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:
-        """The rows of a query; without ``keep`` they are computed when they are asked for."""
+        """Return the rows of a query; without ``keep`` they are computed on use."""
         return self.keep(query) if keep else query.subquery("handed_over", copy=False)
 
     @property
     def steady(self) -> bool:
-        """Nobody else changes what this engine reads."""
+        """True: no other program changes what this engine reads."""
         return True
 
     def moment(self) -> AbstractContextManager[None]:
-        """Nobody else changes what this engine reads."""
+        """Do nothing: no other program changes what this engine reads."""
         return nullcontext()
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
-        """Column name → DuckDB type."""
+        """Return column name → DuckDB type."""
         query = select(["*"], relation).limit(0, copy=False)
         with self._lock:
             return {
@@ -141,14 +145,14 @@ class Embedded:
             }
 
     def table(self, query: exp.Expr) -> pa.Table:
-        """Run a query and bring back its rows as an Arrow table."""
+        """Run a query and return its rows as an Arrow table."""
         with self._lock, _told_plainly():
             text = self._with_functions(query.sql(self.dialect, copy=False))
             return self._beside(lambda: self._connection.execute(text).to_arrow_table())
 
     def keep(self, query: exp.Expr) -> exp.Table:
-        """Run a query and keep its rows in the engine, on disk where they are many, until they
-        are forgotten.
+        """Run a query and store its rows in the engine, on disk if they are many, until they are
+        forgotten.
         """
         with self._lock:
             self._offered += 1
@@ -162,8 +166,8 @@ class Embedded:
 
     @contextmanager
     def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
-        """Drop at the end what this thread kept inside, except what has an owner or is passed
-        to the function given.
+        """At the end of the block, drop what this thread kept in it, except what has an owner or is
+        passed to the function that the block receives.
         """
         outer, names, lasting = getattr(self._passing, "names", None), list[str](), set[str]()
         self._passing.names = names
@@ -183,18 +187,18 @@ class Embedded:
                 outer += [name for name in names if name in lasting]
 
     def own(self, owner: object, relation: exp.Expr) -> None:
-        """Drop what ``keep`` kept once ``owner`` is gone."""
+        """Drop a kept relation once ``owner`` is gone."""
         self._owned.add(relation.name)
         weakref.finalize(owner, self._unneeded.append, relation.name)
 
     def frame(
         self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], T]
     ) -> T:
-        """The rows of a query as a DataFrame of pandas, in ``order``."""
+        """Return the rows of a query as a pandas DataFrame, in ``order``."""
         return to_pandas(self.table(query.order_by(*order) if order else query))
 
     def came_here(self, count: int, why: str) -> str:  # noqa: ARG002
-        """Nothing has to be said: customers are always here."""
+        """Return an empty note: customers are always on this machine."""
         return ""
 
     @property
@@ -203,7 +207,7 @@ class Embedded:
         return None
 
     def write_csv(self, table: pa.Table, path: str, separator: str = ",") -> None:
-        """Write an Arrow table as CSV (UTF-8, LF, nulls empty), rows in their order."""
+        """Write an Arrow table as CSV (UTF-8, LF, nulls empty) in row order."""
         relation = self.offer(table)
         target = exp.Literal.string(path).sql(self.dialect)
         self._run(
@@ -220,8 +224,8 @@ class Embedded:
         )
 
     def keeps_order(self, query: exp.Expr) -> bool:
-        """Whether ``keep`` would store the query's rows in the order in which they are read:
-        not behind a join.
+        """Return True if ``keep`` would store the query's rows in the order they are read; a join
+        loses that order.
         """
         with self._lock:
             plan = self._run(
@@ -231,7 +235,7 @@ class Embedded:
         return "BATCH_CREATE_TABLE_AS" in str(plan)
 
     def forget(self, relation: exp.Expr) -> None:
-        """Drop what ``keep`` kept, or what was offered."""
+        """Drop what ``keep`` stored or ``offer`` registered."""
         if relation.name.startswith(_OFFERED):
             with self._lock:
                 self._connection.unregister(relation.name)
@@ -239,7 +243,7 @@ class Embedded:
             self._run(f"DROP TABLE IF EXISTS {relation.sql(self.dialect)}")
 
     def sql(self, query: exp.Expr) -> str:
-        """The query as indented DuckDB SQL."""
+        """Return the query as indented DuckDB SQL."""
         return laid_out(query, self.dialect)
 
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
@@ -248,9 +252,7 @@ class Embedded:
             return self._beside(lambda: self._connection.execute(text))
 
     def _beside(self, work: Callable[[], T]) -> T:
-        """Do the engine's work in a thread of its own, so that whoever stops it (Ctrl-C) is
-        heard at once.
-        """
+        """Run the engine's work in a thread of its own, so that Ctrl-C is handled immediately."""
         if current_thread() is not main_thread():
             return work()
         made: Future[T] = Future()
@@ -271,8 +273,8 @@ class Embedded:
             raise
 
     def progress(self) -> float | None:
-        """The share (0..1) of the query that runs now that is done; None where nothing runs,
-        or it cannot be told.
+        """Return the share (0..1) of the running query that is done; None if no query runs or it is
+        unknown.
         """
         done = float(self._connection.query_progress())
         return done / 100 if 0 <= done <= 100 else None
@@ -282,28 +284,28 @@ _OURS = re.compile(rf"{EXACT_MINOR}_\w+")
 
 
 def _gigabytes(setting: tuple[Any, ...] | None) -> float:
-    """``18.8 GiB`` → 18.8; smaller units are below one."""
+    """Convert ``18.8 GiB`` to 18.8; units below gigabytes count as below one."""
     amount, unit = str(setting[0] if setting else "0 bytes").split()
     return float(amount) * {"GiB": 1, "TiB": 1024}.get(unit, 0)
 
 
 @contextmanager
 def _told_plainly() -> Iterator[None]:
-    """The engine's errors as ours."""
+    """Convert the engine's errors to ours."""
     try:
         yield
     except duckdb.InterruptException as error:
         raise KeyboardInterrupt from error
     except duckdb.Error as error:
         raise DataError(_advice(str(error))) from error
-    except RuntimeError as error:  # what the engine raises when a scan's Python object goes wrong
+    except RuntimeError as error:  # raised by the engine when a scanned Python object fails
         if "interrupt" in str(error).lower():
             raise KeyboardInterrupt from error
         raise DataError(f"The rows could not be read: {error}.") from error
 
 
 def _advice(message: str) -> str:
-    """The engine's message in words of ours where it is a common one."""
+    """Rewrite a common engine message with advice."""
     if ragged := re.search(
         r"CSV Error on Line: (\d+)(?s:.*?)Expected Number of Columns: (\d+) Found: (\d+)", message
     ):
@@ -313,14 +315,20 @@ def _advice(message: str) -> str:
             f" (`{shortened(written[1].strip(), 60)}`)" if written and written[1].strip() else ""
         )
         if got == 1:
-            what = "It looks like a remark below the table, not like a row; delete it."
+            what = "It looks like a note below the table, not a row; delete it."
         elif got < wanted:
             what = "The line may be cut off; complete it, or delete it."
         else:
-            what = "Look for a stray separator or an unclosed quote; a cell that holds a separator must be in double quotes."
-        return f"Line {at} of the orders has {counted(got, 'cells')} where the header has {wanted}{shown}. {what}"
+            what = (
+                "Look for a stray separator or an unclosed quote; a cell that contains a "
+                "separator must be in double quotes."
+            )
+        return (
+            f"Line {at} of the orders has {counted(got, 'cells')} but the header has "
+            f"{wanted}{shown}. {what}"
+        )
     if "not utf-8 encoded" in message and (line := re.search(r"CSV Error on Line: (\d+)", message)):
-        return f'Line {line[1]} of the orders is not UTF-8. Say how the file is written, e.g. `encoding = "cp1252"` under [orders].'
+        return f'Line {line[1]} of the orders is not UTF-8. Set the encoding, e.g. `encoding = "cp1252"` under [orders].'
     if bad := re.search(r"CSV Error on Line: (\d+)", message):
         lines = [
             t
@@ -329,6 +337,9 @@ def _advice(message: str) -> str:
         ]
         return f"Line {bad[1]} of the orders cannot be read: {lines[0] if lines else message.splitlines()[0]}"
     if "No space left on device" in message or "Could not write file" in message:
-        return "There is no room left on the disk. Make some, or name a file on another one."
+        return "The disk is full. Free some space, or write to another disk."
     said = re.sub(r"^[A-Z]\w+( \w+)? Error: ", "", message.splitlines()[0])
-    return f"These rows could not be read: {shortened(said).rstrip('.')}. If the file opens elsewhere, export it anew as CSV."
+    return (
+        f"These rows could not be read: {shortened(said).rstrip('.')}. If the file opens "
+        "elsewhere, export it again as CSV."
+    )

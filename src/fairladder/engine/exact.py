@@ -1,4 +1,4 @@
-"""Exact minor units as functions that engines can call: their names in SQL, and what they do."""
+"""Exact minor units as SQL functions: their names and implementations."""
 
 from collections.abc import Callable, Iterator, Sequence
 from typing import get_args
@@ -8,22 +8,22 @@ from sqlglot import exp
 from fairladder.numbers import MOST_MINOR_UNITS, DiscountUnit, exact_minor
 from fairladder.sqltree import sql
 
-#: Name under which the exact arithmetic of ``numbers.exact_minor`` can be called in SQL; see
-#: ``exact_minor_name``.
+#: Name of ``numbers.exact_minor`` in SQL; see ``exact_minor_name``.
 EXACT_MINOR = "exact_minor"
 
 
 def exact_minor_name(decimals: int, unit: DiscountUnit, product: bool, rated: bool) -> str:
-    """Name of the function of amount texts that gives exact minor units."""
+    """Return the name of the SQL function that converts amount texts to exact minor units."""
     of_unit = f"_{unit}" if unit != "fraction" and product else ""
     return f"{EXACT_MINOR}_{decimals}{of_unit}{'_product' if product else ''}{'_rated' if rated else ''}"
 
 
 def exact_minor_functions() -> Iterator[tuple[str, Callable[..., int | None], int]]:
-    """Name, Python function and number of arguments (all text), for engines that can call Python.
+    """Yield the name, Python function and number of arguments (all text), for engines that can call
+    Python.
 
-    Arguments are the amount, or price, quantity and discount (null for none), and then the rate
-    where there is one.
+    Arguments are the amount, or price, quantity and discount (null for none), then the exchange
+    rate if there is one.
     """
     for decimals in range(5):
         yield from _without_discount(decimals)
@@ -58,8 +58,8 @@ def _with_discount(
 def exact_minor_tree(
     name: str, texts: Sequence[exp.Expr], numeric: Callable[[exp.Expr], exp.Expr]
 ) -> exp.Expr:
-    """``numbers.exact_minor`` in a database whose decimals, as ``numeric`` makes them, are
-    exact and round halves away from zero.
+    """Return ``numbers.exact_minor`` as SQL for databases with exact decimals (made by ``numeric``)
+    that round halves away from zero.
     """
     decimals, product = int(name.split("_")[2]), "_product" in name
     factors = [t for i, t in enumerate(texts) if not (product and i == 2)]

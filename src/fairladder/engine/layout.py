@@ -1,4 +1,4 @@
-"""SQL as text for people: what fits on a line stands on one."""
+"""Format SQL for people: an expression that fits on a line stays on one line."""
 
 import re
 from functools import lru_cache
@@ -8,16 +8,16 @@ from sqlglot import exp
 from sqlglot.dialects.dialect import Dialect
 from sqlglot.generator import Generator
 
-#: Lines end here, as far as a single word allows it.
+#: Maximum line length, as far as single words allow it.
 WIDTH = 140
-#: What stands on lines of its own, however short.
+#: Nodes that always start new lines.
 _LAID_OUT = (exp.Select, exp.With, exp.CTE, exp.Subquery, exp.Create, exp.From, exp.Join, exp.Union)
 _CLAUSES = (exp.Where, exp.Group, exp.Having, exp.Order)
 
 
 class _Compact:
-    """Over a dialect's generator: any expression that fits stands on one line, and lists of
-    them are filled line by line.
+    """A generator for any dialect that keeps expressions on one line if they fit, and fills lists
+    line by line.
     """
 
     def sql(self: Any, expression: Any, key: str | None = None, comment: bool = True) -> str:
@@ -98,9 +98,7 @@ def _branch(when: str, then: str) -> list[str]:
 
 
 def _filled(texts: list[str]) -> list[str]:
-    """Texts with commas between them, as many on a line as fit; one with lines of its own
-    stands apart.
-    """
+    """Join texts with commas, filling lines; texts of several lines get lines of their own."""
     lines: list[str] = []
     for text in texts:
         fits = (
@@ -124,8 +122,8 @@ def _flat(generator: Any, expression: exp.Expr) -> str:
 
 @lru_cache
 def _generator(own: type[Generator]) -> type[Generator]:
-    """The dialect's generator with our layout; unchanged where it is compiled, since it cannot
-    be derived from then.
+    """Return the dialect's generator with our layout; unchanged if it is compiled and cannot be
+    subclassed.
     """
     try:
         return type(f"Compact{own.__name__}", (_Compact, own), {})
@@ -134,7 +132,7 @@ def _generator(own: type[Generator]) -> type[Generator]:
 
 
 def laid_out(tree: exp.Expr, dialect: Any, *, identify: bool = False) -> str:
-    """The tree as indented text in a dialect; with ``identify`` all names are quoted."""
+    """Return the tree as indented text in a dialect; with ``identify`` all names are quoted."""
     known = Dialect.get_or_raise(dialect)
     made: Any = _generator(known.generator_class)
     return str(

@@ -1,12 +1,12 @@
-"""What engines allow and prefer, as values."""
+"""Limits and preferences of engines, as values."""
 
 from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
 class Limits:
-    """What an engine allows or prefers. Callers read these values and never ask which engine
-    they have.
+    """What an engine allows or prefers. Callers read these values instead of checking the engine's
+    type.
     """
 
     rows_here: int | None = None

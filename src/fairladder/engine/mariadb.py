@@ -1,5 +1,5 @@
-"""The embedded engine's words in MariaDB: what it lacks is spelled out in its own SQL; nothing
-is created there.
+"""Translate the embedded engine's SQL to MariaDB. Missing functions are spelled out; nothing is
+created in the database.
 """
 
 import datetime as dt
@@ -16,8 +16,8 @@ from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, sh
 from fairladder.engine.words import part_of_text
 from fairladder.sqltree import sql
 
-#: Functions that a query may call beside those that the SQL library knows: they read their
-#: arguments and nothing else.
+#: Functions, besides those of the SQL library, that a query may call: they only read their
+#: arguments.
 FUNCTIONS = frozenset(
     "abs acos addtime adddate asin atan atan2 bin bit_and bit_count bit_length bit_or bit_xor "
     "ceil ceiling char_length character_length "
@@ -45,39 +45,39 @@ FUNCTIONS = frozenset(
     "unix_timestamp upper utc_date utc_time "
     "utc_timestamp var_pop var_samp variance week weekday weekofyear weight_string year yearweek".split()
 )
-#: How text compares in the session: by code point, and a blank at its end counts.
+#: The session's collation: by code point, and trailing blanks count.
 COLLATION = "utf8mb4_nopad_bin"
-#: The order of letters whose capitals and small ones are those of conditions, one for one, but for
-#: the capital of ``ß``.
+#: The collation whose letter cases match those of conditions one for one, except for the uppercase
+#: ``ß``.
 _WITH_LETTERS = "utf8mb4_uca1400_as_cs"
-#: At most 299 digits before the point: of a number that a float cannot hold MariaDB makes the
-#: largest there is.
+#: At most 299 digits before the point: MariaDB replaces a number beyond a float's range with the
+#: largest float.
 _NUMBER = r"^[+-]?(\d{1,200}\.?\d*|\.\d+)([eE][+-]?\d\d?)?$"
 _DECIMAL = exp.DataType.build("DECIMAL(65, 30)", dialect="mysql")
 _WHITE = r" \t\n\f\r"
-#: Set on a moment that has been moved to a time zone, which as text has no zeros at the end of its
-#: fraction.
+#: Set on a timestamp that was moved to a time zone; as text its fraction has no trailing zeros.
 _MOMENT = "moment"
 
 
 def translated(node: exp.Expr) -> exp.Expr:
-    """One node of a tree in MariaDB's words."""
+    """Translate one node of a tree to MariaDB."""
     match node:
         case exp.TryCast():
             return _tried(node.this, node.to.this)
         case exp.Cast():
             return _cast(node)
         case exp.IsNan():
-            return sql("(:x IS NULL AND FALSE)", x=node.this)  # it keeps no NaN
+            return sql("(:x IS NULL AND FALSE)", x=node.this)  # MariaDB has no NaN
         case exp.Div():
             return exp.Div(
                 this=exp.cast(node.left, "DOUBLE"), expression=node.right
-            )  # whole numbers have four decimals there
+            )  # MariaDB gives integers four decimals
         case exp.Round():
             digits = node.args.get("decimals") or exp.convert(0)
             return sql("CAST(ROUND(:x, :n) AS DOUBLE)", x=_exact(node.this), n=digits)
         case exp.BitwiseOrAgg():
-            return sql("NULLIF(:bits, 0)", bits=node.copy())  # of nothing it makes no bits
+            # MariaDB returns no bits for an empty set
+            return sql("NULLIF(:bits, 0)", bits=node.copy())
         case exp.Filter():
             return _of_those(node)
         case exp.Window() if node.args.get("spec") and node.args.get("order"):
@@ -92,7 +92,7 @@ def translated(node: exp.Expr) -> exp.Expr:
 
 
 def _of_text(node: exp.Expr) -> exp.Expr:
-    """The same of what looks at texts."""
+    """Translate a node that works on text."""
     match node:
         case exp.RegexpLike():
             return _matches(node.this, node.expression.name)
@@ -106,7 +106,7 @@ def _of_text(node: exp.Expr) -> exp.Expr:
             return part_of_text(node)
         case exp.Trim() if (
             len(node.text("expression")) > 1
-        ):  # a word is taken off there, not any of its letters
+        ):  # MariaDB strips a whole word, not any of its letters
             signs = f"[{re.escape(node.text('expression'))}]+"
             ends = {"LEADING": f"^{signs}", "TRAILING": f"{signs}$"}.get(
                 node.text("position"), f"^{signs}|{signs}$"
@@ -129,9 +129,7 @@ def _of_text(node: exp.Expr) -> exp.Expr:
 
 
 def as_text(cell: exp.Expr) -> exp.Expr:
-    """A text cell of whatever letters and order, as text that compares by code point in all
-    that is made of it.
-    """
+    """Cast a cell of any character set and collation to text that compares by code point."""
     wide = sqlglot.parse_one("CAST(:cell AS CHAR CHARACTER SET utf8mb4)", dialect="mysql")
     return _collated(exp.replace_placeholders(wide, cell=cell), COLLATION)
 
@@ -149,7 +147,7 @@ def _cast(node: exp.Cast) -> exp.Expr:
     if kind in exp.DataType.TEXT_TYPES and node.this.meta.get(_MOMENT):
         return sql("TRIM(TRAILING '.' FROM TRIM(TRAILING '0' FROM :t))", t=node.copy())
     if kind == exp.DType.TIMESTAMPTZ:
-        instant: exp.Expr = node.this  # the session's clock is UTC's
+        instant: exp.Expr = node.this  # the session's clock is in UTC
         return instant
     if kind == exp.DType.DECIMAL and not node.to.expressions:
         return _exact(node.this)
@@ -164,7 +162,7 @@ def _of_those(node: exp.Filter) -> exp.Expr:
 
 
 def _nulls_last(window: exp.Window) -> exp.Expr:
-    """The window with nulls behind all others in its order, where MariaDB has them first."""
+    """Return the window with nulls sorted last; MariaDB sorts them first."""
     changed = window.copy()
     order: list[exp.Expr] = []
     for one in changed.args["order"].expressions:
@@ -192,7 +190,9 @@ def _function(node: exp.Anonymous) -> exp.Expr:
         case (
             "HASH",
             _,
-        ):  # rows are sorted by the beginning of a long text only, so no text of all cells
+            # rows are sorted by the beginning of a long text only, so do not sort by a text of all
+            # cells
+        ):
             return _call("SHA2", _call("JSON_ARRAY", *arguments), exp.convert(256))
         case "TIMEZONE", [zone, instant]:
             return _in_zone(zone.name, instant)
@@ -206,19 +206,16 @@ def _exact(number: exp.Expr) -> exp.Expr:
 
 
 def _significant(number: exp.Expr, digits: int) -> exp.Expr:
-    """A number to so many significant digits."""
+    """Round a number to this many significant digits."""
     places = sql("(:n - FLOOR(LOG10(ABS(:x))))", n=digits - 1, x=number)
     return sql(
         "CASE WHEN :x = 0 THEN 0 ELSE ROUND(:e, :p) END", x=number, e=_exact(number), p=places
     )
 
 
-# --------------------------------------------------------------------------------------------------
-
-
 def _pattern(pattern: str) -> exp.Expr:
-    """A regular expression as PCRE reads it: digits and white space are ASCII's, and ``$`` is
-    the end of the text.
+    """Return a regular expression for PCRE: digits and whitespace are ASCII, and ``$`` matches only
+    at the end of the text.
     """
     inside = re.sub(
         r"\[(?:\\.|[^\]\\])*\]",
@@ -234,12 +231,9 @@ def _matches(text: exp.Expr, pattern: str) -> exp.Expr:
 
 
 def _extracted(text: exp.Expr, pattern: str, group: exp.Expr) -> exp.Expr:
-    """A group of the first match; an empty text where there is none."""
+    """Return a group of the first match; an empty text if there is none."""
     found = _call("REGEXP_SUBSTR", text, _pattern(pattern))
     return _call("REGEXP_REPLACE", found, _pattern(pattern), exp.Literal.string(f"\\{group.name}"))
-
-
-# --------------------------------------------------------------------------------------------------
 
 
 def _later(moment: exp.Expr, number: exp.Expr, unit: str) -> exp.Expr:
@@ -247,7 +241,7 @@ def _later(moment: exp.Expr, number: exp.Expr, unit: str) -> exp.Expr:
 
 
 def _period_start(unit: str, day: exp.Expr) -> exp.Expr:
-    """The first day of a week (from Monday), month, quarter or year."""
+    """Return the first day of a week (from Monday), month, quarter or year."""
     back = {
         "day": sql("0"),
         "week": _call("WEEKDAY", day),
@@ -261,7 +255,7 @@ def _period_start(unit: str, day: exp.Expr) -> exp.Expr:
 
 
 def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
-    """The text as something else, NULL where it is none: a cast would make of it what it can."""
+    """Convert the text to a type, NULL if it does not fit: a cast would convert part of it."""
     makers = {exp.DType.TIMESTAMPNTZ: _clock, exp.DType.TIMESTAMPTZ: _instant}
 
     def made(shaped: exp.Expr) -> exp.Expr:
@@ -279,17 +273,17 @@ def _clock(text: exp.Expr) -> exp.Expr:
 
 
 def _instant(text: exp.Expr) -> exp.Expr:
-    """The moment in UTC: that of the clock, less the offset behind it."""
+    """Return the timestamp in UTC: its clock time less the offset that follows it."""
     offset = r"[+-]\d\d(:?\d\d)?"
     shown = _call("REGEXP_SUBSTR", text, _pattern(rf":\d\d(:\d\d(\.\d+)?)? ?\K{offset}$"))
     clock = _clock(_replaced(text, rf"(:\d\d(:\d\d(\.\d+)?)?) ?([Zz]|{offset})$", r"\1"))
-    # A number such as 33000 is a time of three and a half hours.
+    # The number 33000 means half past three.
     hours = sql("CAST(RPAD(REPLACE(:o, ':', ''), 5, '0') AS INT) * 100", o=shown)
     return _call("SUBTIME", clock, hours)
 
 
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
-    """The day that a text means under a strptime pattern, NULL where it does not fit."""
+    """Parse the date in a text by a strptime pattern; NULL if it does not fit."""
     shape, groups = shape_of(pattern)
     found = {
         letter: _extracted(text, f"^{shape}$", exp.convert(n))
@@ -300,8 +294,8 @@ def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
 
 
 def _in_zone(zone: str, instant: exp.Expr) -> exp.Expr:
-    """The clock of a time zone at an instant of UTC. Servers need not know time zones, so they
-    are told this one's offsets.
+    """Return the local time of a time zone at a UTC instant. Servers may lack time zones, so its
+    offsets are written out.
     """
     spells = _offsets(zone)
     since = exp.Literal.string("1970-01-01")
@@ -319,14 +313,14 @@ def _in_zone(zone: str, instant: exp.Expr) -> exp.Expr:
     return made
 
 
-#: Years for which the offsets of a time zone are told.
+#: Years for which the offsets of a time zone are written out.
 _YEARS = (1900, 2101)
 _EPOCH, _WEEK = dt.datetime(1970, 1, 1, tzinfo=dt.UTC), 7 * 24 * 3600
 
 
 @cache
 def _offsets(zone: str) -> tuple[tuple[int, int], ...]:
-    """Since when which offset holds, in seconds; the first holds before it, too."""
+    """Return since when each offset applies, in seconds; the first one also applies before."""
     there = ZoneInfo(zone)
 
     def offset(second: int) -> int:

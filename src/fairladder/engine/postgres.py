@@ -1,5 +1,5 @@
-"""The embedded engine's words in PostgreSQL: what it lacks is spelled out in its own SQL;
-nothing is created there.
+"""Translate the embedded engine's SQL to PostgreSQL. Missing functions are spelled out; nothing is
+created in the database.
 """
 
 import re
@@ -13,8 +13,8 @@ from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, sh
 from fairladder.engine.words import part_of_text
 from fairladder.sqltree import numeric, sql
 
-#: Functions that a query may call beside those that the SQL library knows: they read their
-#: arguments and nothing else.
+#: Functions, besides those of the SQL library, that a query may call: they only read their
+#: arguments.
 FUNCTIONS = frozenset(
     "abs acos age any_value array_agg array_append array_cat array_length array_position "
     "array_remove array_to_string array_upper asin "
@@ -44,12 +44,12 @@ FUNCTIONS = frozenset(
     "to_date to_hex to_json to_jsonb to_number "
     "to_timestamp translate trim_array trim_scale trunc unaccent unnest upper var_pop var_samp variance width_bucket".split()
 )
-#: No exponents of three digits: PostgreSQL stops at a number that a float cannot hold.
+#: No exponents of three digits: PostgreSQL raises an error for a number beyond a float's range.
 _NUMBER = r"^[+-]?(\d{1,250}\.?\d*|\.\d+)([eE][+-]?\d\d?)?$"
 
 
 def translated(node: exp.Expr) -> exp.Expr:
-    """One node of a tree in PostgreSQL's words."""
+    """Translate one node of a tree to PostgreSQL."""
     match node:
         case exp.TryCast():
             return _tried(node.this, node.to.this)
@@ -83,12 +83,14 @@ def translated(node: exp.Expr) -> exp.Expr:
     return node
 
 
-#: Text compares by code point, whatever the database's own order of letters.
+#: Text compares by code point, whatever the database's collation.
 _C = exp.to_identifier("C", quoted=True)
 
 
 def letter_by_letter(node: exp.Expr) -> exp.Expr:
-    """LOWER or UPPER as conditions mean them; what a letter is depends on a database's locale."""
+    """Return LOWER or UPPER as conditions define them; a database's letters depend on its
+    locale.
+    """
     letters_, others = (
         letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
     )
@@ -100,12 +102,12 @@ def letter_by_letter(node: exp.Expr) -> exp.Expr:
 
 
 def by_code_point(cell: exp.Expr) -> exp.Expr:
-    """A text cell that compares by code point, in all that is made of it."""
+    """Cast a cell to text that compares by code point."""
     return exp.Collate(this=sql("CAST(:c AS VARCHAR)", c=cell), expression=_C)
 
 
 def without_nan(cell: exp.Expr) -> exp.Expr:
-    """A NUMERIC cell whose NaN is blank, as it is in every typed column."""
+    """Return a NUMERIC cell with NaN as null, as in every typed column."""
     return sql("NULLIF(:c, :nan)", c=cell, nan=numeric(exp.Literal.string("NaN")))
 
 
@@ -113,7 +115,7 @@ def _function(node: exp.Anonymous) -> exp.Expr:
     name, arguments = node.name.upper(), node.expressions
     if name.startswith(EXACT_MINOR.upper()):
         return exact_minor_tree(name.lower(), arguments, numeric)
-    if name == "PRINTF":  # of a REAL, whose text is the shortest there
+    if name == "PRINTF":  # from a REAL, whose text is the shortest
         return sql("CAST(CAST(:x AS FLOAT) AS VARCHAR)", x=arguments[1])
     if name == "ARRAY_EXTRACT":
         text, place = arguments
@@ -132,7 +134,7 @@ def _matches(text: exp.Expr, pattern: str) -> exp.Expr:
 
 
 def _pattern(literal: exp.Expr) -> exp.Expr:
-    """A regular expression as PostgreSQL writes it."""
+    """Return a regular expression in PostgreSQL's syntax."""
     wide = re.sub(r"\\x\{([0-9a-f]+)\}", lambda m: f"\\u{int(m[1], 16):04x}", literal.name)
     wide = wide.replace(r"\p{Sc}", f"[{CURRENCY_SIGNS}]").replace(r"\b", r"\y")
     return exp.Literal.string(wide)
@@ -145,7 +147,7 @@ def _replaced(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
 
 
 def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
-    """The text as something else, NULL where it is none: a cast would stop the query."""
+    """Convert the text to a type, NULL if it does not fit: a cast would raise an error."""
 
     def made(shaped: exp.Expr) -> exp.Expr:
         return exp.cast(shaped, kind)
@@ -154,7 +156,7 @@ def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
 
 
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
-    """The day that a text means under a strptime pattern, NULL where it does not fit."""
+    """Parse the date in a text by a strptime pattern; NULL if it does not fit."""
     shape, groups = shape_of(pattern)
     match = exp.Anonymous(
         this="REGEXP_MATCH", expressions=[text, _pattern(exp.Literal.string(f"^{shape}$"))]

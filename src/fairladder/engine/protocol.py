@@ -1,4 +1,4 @@
-"""What every engine can do, wherever the rows are."""
+"""The interface of engines."""
 
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
@@ -12,32 +12,32 @@ from fairladder.engine.limits import Limits
 if TYPE_CHECKING:
     from fairladder.engine.embedded import Embedded
 
-#: The signs of currency there are in Unicode, for engines whose patterns have no name for them.
+#: Unicode's currency symbols, for engines whose regular expressions lack the class.
 CURRENCY_SIGNS = "$¢-¥֏؋߾߿৲৳৻૱௹฿៛₠-⃀꠸﷼﹩＄￠￡￥￦"
 
 
 class Engine(Protocol):
-    """Runs trees written in the embedded engine's words; one that speaks another dialect turns
-    them into its own.
-    """
+    """Runs trees in the embedded engine's SQL; engines with another dialect translate them."""
 
     dialect: str
 
     @property
     def reader(self) -> "Embedded":
-        """The embedded engine that reads files beside the orders; itself where it is that."""
+        """The embedded engine that reads local files used with the orders; possibly the engine
+        itself.
+        """
         ...
 
     @property
     def steady(self) -> bool:
-        """Whether every query sees the same state of the data: nobody else can change it, or a
-        ``moment`` holds it.
+        """True if every query sees the same data: nothing else can change it, or a ``moment`` is
+        active.
         """
         ...
 
     @property
     def limits(self) -> Limits:
-        """What the engine allows or prefers."""
+        """The engine's limits and preferences."""
         ...
 
     @property
@@ -46,90 +46,90 @@ class Engine(Protocol):
         ...
 
     def hand_over(self, query: exp.Select, *, keep: bool = True) -> exp.Expr:
-        """The rows of a query as a relation of ``customer_engine``, which keeps them; without
-        ``keep`` only if it must.
+        """Return the rows of a query as a relation of ``customer_engine``, which stores them;
+        without ``keep`` only if it must.
         """
         ...
 
     def moment(self) -> AbstractContextManager[None]:
-        """While it lasts, all queries see the data as they stand at its first."""
+        """Start a snapshot: until the end of the block all queries see the same data."""
         ...
 
     def columns(self, relation: exp.Expr) -> dict[str, str]:
-        """Column name → the engine's type name, for a table, file or sub-query."""
+        """Return column name → the engine's type name, for a table, file or sub-query."""
         ...
 
     def table(self, query: exp.Expr) -> pa.Table:
-        """Run a query and bring back its rows."""
+        """Run a query and return its rows."""
         ...
 
     def progress(self) -> float | None:
-        """The share (0..1) of what runs now that is done; None where it cannot be told."""
+        """Return the share (0..1) of the running work that is done; None if unknown."""
         ...
 
     def sql(self, query: exp.Expr) -> str:
-        """The query as indented text in the engine's dialect."""
+        """Return the query as indented text in the engine's dialect."""
         ...
 
     def offer(self, table: pa.Table) -> exp.Expr:
-        """A relation with the rows of a small table."""
+        """Return a relation with the rows of a small table."""
         ...
 
     def keep(self, query: exp.Expr) -> exp.Expr:
-        """A relation with the query's rows, worked out once where the engine may store them."""
+        """Return a relation with the query's rows, computed once if the engine may store them."""
         ...
 
     def forget(self, relation: exp.Expr) -> None:
-        """Drop what ``keep`` kept."""
+        """Drop what ``keep`` stored."""
         ...
 
 
 class CustomerEngine(Engine, Protocol):
-    """An engine that holds customers: tables last until their owner goes, and results leave it
-    here.
+    """An engine that holds customers: tables live as long as their owner, and results are written
+    from it.
     """
 
     def passing(self) -> AbstractContextManager[Callable[[exp.Expr], exp.Expr]]:
-        """Drop at the end what this thread kept inside, except what has an owner or is passed
-        to the function given.
+        """At the end of the block, drop what this thread kept in it, except what has an owner or is
+        passed to the function that the block receives.
         """
         ...
 
     def own(self, owner: object, relation: exp.Expr) -> None:
-        """Drop what ``keep`` kept once ``owner`` is gone."""
+        """Drop a kept relation once ``owner`` is gone."""
         ...
 
     def frame(
         self, query: exp.Select, order: Sequence[exp.Expr], to_pandas: Callable[[pa.Table], Any]
     ) -> Any:
-        """The rows of a query as the public DataFrame: of pandas by ``to_pandas``, in
-        ``order``; or the engine's own, unordered.
+        """Return the rows of a query as the public DataFrame: a pandas one made by ``to_pandas``,
+        in ``order``, or the engine's own, unordered.
         """
         ...
 
     def came_here(self, count: int, why: str) -> str:
-        """A sentence that says that so many customers came to this machine; empty where they
-        always are here.
+        """Return a sentence about the number of customers brought to this machine; empty if they
+        are always here.
         """
         ...
 
     @property
     def parts_writer(self) -> "PartsWriter | None":
-        """What writes results as folders of parts; None where results are written as files on
-        this machine.
+        """The writer of results as folders of parts; None if results are written as files on this
+        machine.
         """
         ...
 
 
 class PartsWriter(Protocol):
-    """Writes results where the engine is, in as many parts as it has workers."""
+    """Writes results on the engine's machines, in as many parts as it has workers."""
 
     def require_own(self, path: str) -> Any:
-        """Raise UsageError where something else stands at ``path``."""
+        """Raise UsageError if something else exists at ``path``."""
         ...
 
     def write(self, query: exp.Expr, path: str, kind: str, receipt: str) -> None:
-        """Write the rows of a query as a folder of parts with ``receipt`` beside them, whole
-        or not at all.
+        """Write the rows of a query as a folder of parts with ``receipt`` next to them, all or
+        nothing.
         """
         ...

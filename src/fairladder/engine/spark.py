@@ -1,4 +1,4 @@
-"""The embedded engine's words in Spark's SQL, in ANSI mode and with its clock set to UTC."""
+"""Translate the embedded engine's SQL to Spark's, in ANSI mode with a UTC clock."""
 
 import re
 from collections.abc import Collection
@@ -12,13 +12,13 @@ from fairladder.engine.texts_of_days import SHAPES, day_of_groups, first_day, sh
 from fairladder.numbers import MOST_MINOR_UNITS
 from fairladder.sqltree import sql
 
-#: Spark takes `1d`, `12f` and words for numbers; a power of more digits would take it too long.
+#: Spark accepts `1d`, `12f` and words as numbers; a power with more digits would take too long.
 _NUMBER = r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,4})?$"
 _WHITE = r"\t\n\f\r "
 
 
 def translated(node: exp.Expr, floats: Collection[str] = ()) -> exp.Expr:
-    """One node of a tree in Spark's words; ``floats`` names the columns that hold binary floats."""
+    """Translate one node of a tree to Spark; ``floats`` names the columns of binary floats."""
     match node:
         case exp.TryCast():
             return _tried(node.this, node.to.this)
@@ -94,8 +94,8 @@ def _function(node: exp.Anonymous) -> exp.Expr:
 
 
 def _row_number(node: exp.Window) -> exp.Expr:
-    """Rows of a cluster have no numbers of their own; within a part any order will do where
-    none is asked for.
+    """Return a row number. Rows of a cluster have none of their own; within a part any order will
+    do unless one is given.
     """
     part = node.args.get("partition_by")
     if not part:
@@ -106,7 +106,7 @@ def _row_number(node: exp.Window) -> exp.Expr:
 
 
 def letter_by_letter(node: exp.Expr) -> exp.Expr:
-    """LOWER or UPPER as conditions mean them: a letter for a letter."""
+    """Return LOWER or UPPER as conditions define them, letter by letter."""
     letters_, others = (
         letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
     )
@@ -116,10 +116,10 @@ def letter_by_letter(node: exp.Expr) -> exp.Expr:
 
 
 def _pattern(pattern: str) -> exp.Expr:
-    """A regular expression as Java reads it: a line ends at a line feed only, and ``$`` is the
-    end of the text.
+    """Return a regular expression for Java: only a line feed ends a line, and ``$`` matches only at
+    the end of the text.
     """
-    # White space in a class of its own, or in a class of others.
+    # Whitespace as a class of its own, or within a class.
     inside = re.sub(
         r"\[(?:\\.|[^\]\\])*\]", lambda m: m[0].replace(r"\s", _WHITE).replace("$", r"\$"), pattern
     )
@@ -137,7 +137,7 @@ def _extracted(text: exp.Expr, pattern: str, group: exp.Expr) -> exp.Expr:
 
 
 def _is_float(tree: exp.Expr, floats: Collection[str]) -> bool:
-    """Whether a column, a cast or any branch of a CASE gives binary floats."""
+    """Return True if a column, a cast or any branch of a CASE is a binary float."""
     match tree:
         case exp.Paren():
             return _is_float(tree.this, floats)
@@ -154,7 +154,7 @@ def _is_float(tree: exp.Expr, floats: Collection[str]) -> bool:
 
 
 def _float_text(cell: exp.Expr) -> exp.Expr:
-    """A float as text as elsewhere, where Java writes 1.0E7."""
+    """Return a float as text as in other engines; Java writes 1.0E7."""
     plain = exp.cast(cell, "VARCHAR")
     bare = _replaced(
         sql("CAST(CAST(:c AS DECIMAL(38, 21)) AS VARCHAR)", c=cell), r"(\.\d+?)0+\z", "$1"
@@ -173,7 +173,7 @@ def _float_text(cell: exp.Expr) -> exp.Expr:
 
 
 def _nearest(number: exp.Expr) -> exp.Expr:
-    """The nearest whole number, halves away from zero: Spark's ROUND goes by way of decimals,
+    """Return the nearest whole number, halves away from zero. Spark's ROUND goes through decimals,
     which takes ten times as long.
     """
     size = sql("ABS(:x)", x=number)
@@ -184,19 +184,16 @@ def _nearest(number: exp.Expr) -> exp.Expr:
 
 
 def _whole_units(product: exp.Mul) -> exp.Expr:
-    """An exact amount times the units of one, whole: rounded at its own place first, since
-    products keep fewer places.
+    """Return an exact amount times the units per one, as a whole number. It is rounded at its own
+    place first, since products keep fewer places.
     """
     amount, scale = product.left, product.right
     rounded = exp.Anonymous(this="ROUND", expressions=[amount, exp.convert(len(scale.name) - 1)])
     return exp.cast(exp.Mul(this=rounded, expression=scale), "BIGINT")
 
 
-# ------------------------------------------------------------------------------------------------ t
-
-
 def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
-    """The text as something else, NULL where it is none."""
+    """Convert the text to a type, NULL if it does not fit."""
 
     def made(shaped: exp.Expr) -> exp.Expr:
         return _try_cast(
@@ -207,7 +204,7 @@ def _tried(text: exp.Expr, kind: exp.DType) -> exp.Expr:
 
 
 def _try_cast(text: exp.Expr, kind: exp.DType | exp.DataType) -> exp.Expr:
-    # The SQL library writes a plain CAST where none is called safe.
+    # The SQL library writes a plain CAST unless it is marked safe.
     return exp.TryCast(this=text, to=exp.DataType.build(kind), safe=True)
 
 
@@ -216,7 +213,7 @@ def _replaced_once(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
 
 
 def _one_space(text: exp.Expr) -> exp.Expr:
-    """A timestamp with one space before its time, its seconds and a whole offset behind."""
+    """Return a timestamp with one space before its time, with seconds and a whole offset."""
     spaced = _replaced(text, r"^(.{10})(?:T| +)(\d\d:\d\d)(?!:)", "$1 $2:00")
     return _replaced(_replaced(spaced, r"^(.{10})(?:T| +)", "$1 "), r" ?([+-]\d\d)\z", "$1:00")
 
@@ -228,7 +225,7 @@ def _replaced(text: exp.Expr, pattern: str, by: str) -> exp.Expr:
 
 
 def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
-    """The day that a text means under a strptime pattern, NULL where it does not fit."""
+    """Parse the date in a text by a strptime pattern; NULL if it does not fit."""
     shape, groups = shape_of(pattern)
     found = {
         letter: _extracted(text, f"^{shape}$", exp.convert(n))
@@ -241,16 +238,14 @@ def _day_in_pattern(text: exp.Expr, pattern: str) -> exp.Expr:
     )
 
 
-# --------------------------------------------------------------------------------------------------
-
 _WHOLE = "DECIMAL(38, 0)"
 
 
 def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
-    """``numbers.exact_minor`` in whole numbers of 38 digits: digits and powers of ten apart,
-    rounded once as text.
+    """Compute ``numbers.exact_minor`` with integers of 38 digits: digits and powers of ten
+    separately, rounded once as text.
 
-    More digits than that stop the query, with advice; no number is rounded twice.
+    More than 38 digits stop the query with advice; no number is rounded twice.
     """
     given, texts = (
         texts,
@@ -284,16 +279,15 @@ def _exact_minor(name: str, texts: list[exp.Expr]) -> exp.Expr:
     return _with_bound(given, value.rounded(decimals))
 
 
-#: What a row's texts are called within the arithmetic.
+#: Name of the array of a row's texts within the arithmetic.
 _BOUND = "x"
 
 
 def _with_bound(texts: list[exp.Expr], body: exp.Expr) -> exp.Expr:
-    """The body over texts that are worked out once: as the function of an array of one, since
-    there is no other way to say so.
+    """Evaluate the body over texts that are computed once, as a function over an array of one;
+    Spark has no other way.
 
-    Few amounts need it. Written out for each text that it speaks of, it would be longer than a
-    Java method can be.
+    Few amounts need it. Repeating the texts in the body would exceed the length of a Java method.
     """
     fields = [
         part
@@ -310,17 +304,15 @@ def _with_bound(texts: list[exp.Expr], body: exp.Expr) -> exp.Expr:
 
 
 class _Exact:
-    """A number as whole digits times a power of ten, both trees; never null where it is asked
-    for.
-    """
+    """A number as whole digits times a power of ten, both trees; never null where it is used."""
 
     def __init__(self, digits: exp.Expr, power: exp.Expr) -> None:
         self.digits, self.power = digits, power
 
     @classmethod
     def of(cls, text: exp.Expr) -> "_Exact":
-        """``-12.50`` is -125 times a tenth. Zeros at the end of its fraction are left out, so
-        that digits stay few.
+        """Parse a decimal text: ``-12.50`` is -125 times a tenth. Trailing zeros are removed to
+        keep digits few.
         """
         short = _replaced(_replaced(text, r"(\.\d*?)0+(?=[eE]|\z)", "$1"), r"^\+", "")
         digits = _replaced(_replaced(short, r"[eE].*\z", ""), r"\.", "")
@@ -334,28 +326,28 @@ class _Exact:
         )
 
     def times(self, other: "_Exact") -> "_Exact":
-        """The product."""
+        """Return the product."""
         product = exp.Anonymous(this="TRY_MULTIPLY", expressions=[self.digits, other.digits])
         return _Exact(_or_stop(product), sql("(:a + :b)", a=self.power, b=other.power))
 
     def minus(self, other: "_Exact") -> "_Exact":
-        """The difference."""
+        """Return the difference."""
         power = sql("LEAST(:a, :b)", a=self.power, b=other.power)
         less = exp.Anonymous(this="TRY_SUBTRACT", expressions=[self._at(power), other._at(power)])
         return _Exact(_or_stop(less), power)
 
     def _at(self, power: exp.Expr) -> exp.Expr:
-        """The digits at a lower power of ten."""
+        """Return the digits at a lower power of ten."""
         longer = sql(
             "(CAST(:d AS VARCHAR) || REPEAT('0', :p - :q))", d=self.digits, p=self.power, q=power
         )
         return _try_cast(longer, exp.DataType.build(_WHOLE))
 
     def rounded(self, decimals: int) -> exp.Expr:
-        """Minor units, half away from zero; NULL beyond the largest amount."""
+        """Return minor units, halves away from zero; NULL above the largest amount."""
         places = sql("(:p + :n)", p=self.power, n=decimals)
-        # Wide enough that the point always lies within; what lies beyond it on either side is no
-        # amount or rounds to nothing.
+        # Wide enough that the point is always inside; digits outside make no valid amount or round
+        # to nothing.
         wide = sql("(LPAD(CAST(ABS(:d) AS VARCHAR), 40, '0') || REPEAT('0', 40))", d=self.digits)
         size = _try_cast(sql("LEFT(:w, 40 + :p)", w=wide, p=places), exp.DataType.build(_WHOLE))
         up = sql("CASE WHEN SUBSTRING(:w, 41 + :p, 1) >= '5' THEN 1 ELSE 0 END", w=wide, p=places)
@@ -371,7 +363,7 @@ class _Exact:
 
 
 def _or_stop(value: exp.Expr) -> exp.Expr:
-    """The value; the query stops where it has more than 38 digits."""
+    """Return the value, or stop the query if it has more than 38 digits."""
     advice = "An amount has more than 38 digits, which cannot be kept exact on a cluster. Round prices, quantities and discounts."
     stop = exp.Anonymous(this="RAISE_ERROR", expressions=[exp.Literal.string(advice)])
     return exp.Coalesce(this=value, expressions=[stop])

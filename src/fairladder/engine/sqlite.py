@@ -1,4 +1,6 @@
-"""The embedded engine's words in SQLite: what it lacks are Python functions, days are ISO text."""
+"""Translate the embedded engine's SQL to SQLite. Missing functions are Python functions; dates are
+ISO text.
+"""
 
 import datetime as dt
 import re
@@ -19,16 +21,18 @@ from fairladder.sqltree import sql
 
 
 class StrictNames(SQLite):
-    """SQLite with names in backquotes: it takes a misspelt name in double quotes for a text."""
+    """SQLite dialect with names in backquotes: SQLite takes an unknown name in double quotes as
+    text.
+    """
 
     class Tokenizer(SQLite.Tokenizer):
-        """Backquotes first, so that they are written."""
+        """Lists backquotes first, so that they are used for output."""
 
         IDENTIFIERS: ClassVar[list[str | tuple[str, str]]] = ["`", '"', ("[", "]")]
 
 
 def translated(node: exp.Expr) -> exp.Expr:
-    """One node of a tree in SQLite's words."""
+    """Translate one node of a tree to SQLite."""
     match node:
         case exp.TryCast():
             return _call(f"try_{node.to.this.name.lower()}", node.this)
@@ -37,7 +41,7 @@ def translated(node: exp.Expr) -> exp.Expr:
         case exp.Cast() if node.to.this == exp.DType.DATE:
             return _call("as_day", node.this)
         case exp.IsNan():
-            return exp.false()  # SQLite keeps no NaN
+            return exp.false()  # SQLite has no NaN
         case exp.RegexpLike():
             return _call("regexp_matches", node.this, node.expression)
         case exp.RegexpFullMatch():
@@ -49,7 +53,7 @@ def translated(node: exp.Expr) -> exp.Expr:
             return _call(
                 "regexp_replace", node.this, node.expression, node.args["replacement"], every
             )
-        case exp.Array():  # several ways of writing a date, as one text
+        case exp.Array():  # a date in several notations, as one text
             return exp.Literal.string("\n".join(e.name for e in node.expressions))
         case exp.Anonymous() if node.name.upper() == "ARRAY_EXTRACT":
             text, place = node.expressions
@@ -63,7 +67,7 @@ def translated(node: exp.Expr) -> exp.Expr:
         case exp.Add() if isinstance(node.left, exp.Anonymous) and node.left.name == "as_day":
             return _call(
                 "day_plus", node.left, node.right
-            )  # the same, where the parts were put in its words first
+            )  # the same if the parts were translated before
     return node
 
 
@@ -72,8 +76,8 @@ def _call(name: str, *arguments: exp.Expr) -> exp.Anonymous:
 
 
 def letter_by_letter(node: exp.Expr) -> exp.Expr:
-    """LOWER or UPPER as conditions mean them, for a SQLite of somebody else's, which knows A
-    to Z alone.
+    """Return LOWER or UPPER as conditions define them, for a SQLite without our functions, which
+    knows A to Z only.
     """
     letters_, others = (
         letters.capitals() if isinstance(node, exp.Upper) else letters.small_letters()
@@ -89,8 +93,8 @@ def letter_by_letter(node: exp.Expr) -> exp.Expr:
 
 
 def half_away(node: exp.Expr) -> exp.Expr:
-    """ROUND of decimal text for a SQLite of somebody else's: a float is compared with that of
-    the half below or above it.
+    """Return ROUND by decimal text for a SQLite without our functions: a float is compared with
+    that of the half below or above it.
     """
     digits = int(node.args["decimals"].name) if node.args.get("decimals") is not None else 0
     value = node.this
@@ -110,19 +114,14 @@ def half_away(node: exp.Expr) -> exp.Expr:
 
 
 def prepare(connection: sqlite3.Connection) -> None:
-    """Offer the functions that ``translated`` calls, and let LIKE tell capitals from small
-    letters.
-    """
+    """Register the functions that ``translated`` calls, and make LIKE case-sensitive."""
     connection.execute("PRAGMA case_sensitive_like = ON")
     for name, function, arguments in [*_FUNCTIONS, *exact_minor_functions()]:
         connection.create_function(name, arguments, function, deterministic=True)
 
 
-# ------------------------------------------------------------------------------------------- the fu
-
-
 def _known(work: Callable[..., Any]) -> Callable[..., Any]:
-    """NULL for NULL, and for what cannot be read."""
+    """Wrap a function to return NULL for NULL and for values that it cannot read."""
 
     def one(*values: Any) -> Any:
         if any(v is None for v in values):
@@ -139,9 +138,7 @@ def _text(value: Any) -> str:
     if isinstance(value, bytes):
         return value.decode("utf-8", "replace")
     if isinstance(value, float) and value == value // 1 and abs(value) < 1e15:
-        return str(
-            int(value)
-        )  # a column of mixed types has whole numbers as they are written elsewhere
+        return str(int(value))  # a column of mixed types gets integers as other engines write them
     return repr(value) if isinstance(value, float) else str(value)
 
 
@@ -153,7 +150,7 @@ def _day(text: str) -> str:
 
 
 def _moment(text: str) -> dt.datetime:
-    """A date with or without time, as generously as the embedded engine reads it."""
+    """Parse a date with or without time, as leniently as the embedded engine."""
     one_space = re.sub(r"^(\d{4}-\d\d-\d\d)(?:T| +)(?=\d)", r"\1 ", text)
     return dt.datetime.fromisoformat(
         re.sub(r" ?([+-]\d\d)$", r"\1:00", one_space) if len(text) > 10 else one_space

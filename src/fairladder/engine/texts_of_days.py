@@ -1,5 +1,5 @@
-"""What days, times and strptime patterns look like as regular expressions, for engines that
-cannot try a cast without stopping.
+"""Regular expressions for dates, times and strptime patterns, for engines where a failing cast
+stops the query.
 """
 
 import re
@@ -9,8 +9,7 @@ from sqlglot import exp
 
 from fairladder.sqltree import case, sql
 
-#: A day of the calendar, leap years told apart, so that a text of this shape can be cast without
-#: fear.
+#: A valid calendar date, with leap years, so that a text that matches can be cast safely.
 DAY = (
     r"((?!0000)\d{4}-((0[13578]|1[02])-(0[1-9]|[12]\d|3[01])|(0[469]|11)-(0[1-9]|[12]\d|30)|02-(0[1-9]|1\d|2[0-8]))"
     r"|(?!0000)(\d\d(0[48]|[2468][048]|[13579][26])|([02468][048]|[13579][26])00)-02-29)"
@@ -18,7 +17,7 @@ DAY = (
 TIME = r"((T| +)([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?)"
 OFFSET = r"( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))"
 
-#: What a text must look like to be cast to each of these without fear.
+#: The pattern that a text must match to be cast safely to each type.
 SHAPES: Mapping[exp.DType, str] = {
     exp.DType.DATE: f"^{DAY}$",
     exp.DType.TIMESTAMPNTZ: f"^{DAY}{TIME}?$",
@@ -44,8 +43,8 @@ def tried(
     replaced: Callable[[exp.Expr, str, str], exp.Expr],
     made: Callable[[exp.Expr], exp.Expr],
 ) -> exp.Expr:
-    """What ``made`` makes of a text of this shape, NULL of any other; a month or day of one
-    digit is given its zero.
+    """Return ``made`` of a text that matches a shape, NULL of any other; months and days of one
+    digit are padded with a zero.
     """
     if kind == exp.DType.DATE:
         text = replaced(replaced(text, r"-(\d)-", r"-0\1-"), r"-(\d)$", r"-0\1")
@@ -55,7 +54,7 @@ def tried(
 def first_day(
     arguments: Sequence[exp.Expr], day_in: Callable[[exp.Expr, str], exp.Expr]
 ) -> exp.Expr:
-    """What ``TRY_STRPTIME`` gives of these: the day under the first of its patterns that fits."""
+    """Translate ``TRY_STRPTIME``: the date by the first of its patterns that fits."""
     text, pattern = arguments
     patterns = pattern.expressions if isinstance(pattern, exp.Array) else [pattern]
     days = [day_in(text, p.name) for p in patterns]
@@ -63,8 +62,8 @@ def first_day(
 
 
 def shape_of(pattern: str) -> tuple[str, list[str]]:
-    """A strptime pattern as a regular expression without its ends, and the letters of its
-    groups in their order.
+    """Return a strptime pattern as a regular expression without anchors, and the letters of its
+    groups in order.
     """
     parts = re.split(r"%-?([A-Za-z])", pattern)
     shape, groups = re.escape(parts[0]), []
@@ -78,10 +77,10 @@ def shape_of(pattern: str) -> tuple[str, list[str]]:
 
 
 def day_of_groups(found: dict[str, exp.Expr]) -> exp.Expr:
-    """``2026-06-05`` of what the groups of a pattern found, by their letters; NULL where there
-    is no such month.
+    """Build ``2026-06-05`` from the groups of a pattern, by their letters; NULL for an unknown
+    month name.
     """
-    # Of two digits strptime reads 69 to 99 as the last century's.
+    # Two-digit years from 69 to 99 are in the last century for strptime.
     century = "CASE WHEN :y >= '69' THEN '19' ELSE '20' END || :y"
     year = found["Y"] if "Y" in found else sql(century, y=found["y"])
     month = (
@@ -97,7 +96,7 @@ def day_of_groups(found: dict[str, exp.Expr]) -> exp.Expr:
 
 
 def _month_of(name: exp.Expr) -> exp.Expr:
-    """``06`` for june or jun, NULL for what is no month."""
+    """Return ``06`` for june or jun, NULL for other words."""
     known = exp.Tuple(
         expressions=[
             exp.Literal.string(n) for month in _MONTHS for n in dict.fromkeys((month, month[:3]))

@@ -1,4 +1,4 @@
-"""A tree put into the words of another dialect, node by node."""
+"""Translate a tree to another dialect, node by node."""
 
 from collections.abc import Callable
 
@@ -10,7 +10,9 @@ from fairladder.sqltree import sql
 def in_words(
     query: exp.Expr, words: Callable[[exp.Expr], exp.Expr], *, layers_apart: bool = True
 ) -> exp.Expr:
-    """The tree with every node in the words of a dialect, from the leaves up; ``layers_apart`` keeps an engine from merging layers."""
+    """Translate every node of the tree, from the leaves up; ``layers_apart`` keeps an engine from
+    merging layers.
+    """
     changed = query.copy()
     for node in reversed(list(changed.walk())):
         if (
@@ -29,13 +31,17 @@ def in_words(
 
 
 def _worked_out_once(layer: exp.Select) -> None:
-    """Keep a database from pulling a layer into the one above, which would work out each of its columns many times."""
+    """Keep a database from merging a layer into the one above, which would compute each of its
+    columns many times.
+    """
     if not layer.args.get("limit"):
         layer.offset(0, copy=False)
 
 
 def part_of_text(node: exp.Expr) -> exp.Expr:
-    """Whether a text holds another, begins or ends with it, for databases that have no word for that; any other node as it is."""
+    """Translate contains, begins with and ends with for databases that lack them; other nodes are
+    returned unchanged.
+    """
     match node:
         case exp.Contains():
             return sql("(STRPOS(:t, :part) > 0)", t=node.this, part=node.expression)

@@ -1,4 +1,4 @@
-"""Figures: one function a figure; each takes results and returns a Matplotlib Figure."""
+"""Figures: one function per figure; each takes results and returns a Matplotlib Figure."""
 
 from fairladder.figures.breakdowns import breakdown_heat, breakdown_stacked
 from fairladder.figures.campaigns import (

@@ -1,4 +1,4 @@
-"""A breakdown drawn: shares stacked to 100 %, or a heat map of the cells."""
+"""Draw a breakdown: bars stacked to 100 %, or a heat map of the cells."""
 
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -18,10 +18,10 @@ from fairladder.figures.page import STYLE, page
 from fairladder.history.breakdown import AVERAGES, Breakdown
 from fairladder.history.purchases import MIXED, REST, TOTAL, UNKNOWN
 
-#: For names beside each other; names that follow each other take a ramp instead, and what is
-#: unknown is grey.
+#: Colours for names without order; names with an order get a ramp instead, and unknown values are
+#: grey.
 _FILLS = ("#1d4e89", "#e3c47a", "#2f9e8f", "#8fb1d0", "#c08a12", "#5486b4", "#9fd3cb", "#c9d9e8")
-#: Names that say nothing of their own, and so are no finding.
+#: Names of special groups, which are not findings.
 NAMELESS = (UNKNOWN, MIXED, REST)
 _GREY = "#c8cdd3"
 _DARK = ("#1d4e89", "#5486b4", "#2f9e8f", "#c08a12")
@@ -30,7 +30,7 @@ _DARK = ("#1d4e89", "#5486b4", "#2f9e8f", "#c08a12")
 def breakdown_stacked(
     found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Each row as a bar of 100 %, split by column. Raises UsageError without columns, or for
+    """Draw each row as a bar of 100 %, split by column. Raises UsageError without columns, or for
     averages, which have no parts.
     """
     if found.columns is None or found.measure in AVERAGES:
@@ -47,7 +47,8 @@ def breakdown_stacked(
         measure = found.said
         title = _differs_most(found, wide, shares)
         columns = 6 if max(map(len, map(short, names))) < 16 else 3
-        beneath = len(names) > 2 * columns  # over two rows of the legend have no room above
+        # with over two rows in the legend there is no space above
+        beneath = len(names) > 2 * columns
         figure, axes = page(
             title,
             f"Share of {measure} by {found.columns.title}, in percent of each row",
@@ -69,7 +70,7 @@ def breakdown_stacked(
                 label=short(name),
             )
             for y, start, share in zip(place, left, shares[:, j], strict=True):
-                if share >= 4:  # narrower pieces have no room for a figure
+                if share >= 4:  # narrower pieces have no space for a number
                     axes.text(
                         start + share / 2,
                         float(y),
@@ -98,7 +99,7 @@ def breakdown_stacked(
 
 
 def _fills(names: Sequence[str], ordered: bool) -> list[tuple[Any, str]]:
-    """A fill for each name and the ink upon it."""
+    """Return a fill colour for each name and the text colour on it."""
     known = [n for n in names if n not in NAMELESS]
     fills: list[tuple[Any, str]]
     if ordered:
@@ -113,7 +114,7 @@ def _fills(names: Sequence[str], ordered: bool) -> list[tuple[Any, str]]:
 
 
 def _differs_most(found: Breakdown, wide: pd.DataFrame, shares: NDArray[np.float64]) -> str:
-    """The finding: the known column whose share differs the most over the known rows."""
+    """Return the finding: the known column whose share differs most between the known rows."""
     rows = [i for i, name in enumerate(wide.index) if name != TOTAL and name not in NAMELESS]
     names = [c for c in wide.columns if c != TOTAL]
     known = [j for j, name in enumerate(names) if name not in NAMELESS]
@@ -122,11 +123,14 @@ def _differs_most(found: Breakdown, wide: pd.DataFrame, shares: NDArray[np.float
     spread = np.ptp(shares[np.ix_(rows, known)], axis=0)
     widest = names[known[int(spread.argmax())]]
     points = round(float(spread.max()))
-    return f"The share of {widest} differs the most by {found.rows.title}: it spans {points} point{'s' * (points != 1)}"
+    return (
+        f"The share of {widest} differs most by {found.rows.title}: it spans {points} "
+        f"point{'s' * (points != 1)}"
+    )
 
 
 def _most(inner: "np.ma.MaskedArray[Any, Any]", wide: pd.DataFrame) -> tuple[int, int]:
-    """The cell with the most, of those with names where there are any."""
+    """Return the cell with the largest value, among named rows and columns if there are any."""
     nameless = wide.index.isin(NAMELESS)[:, None] | wide.columns.isin(NAMELESS)[None, :]
     named = np.ma.masked_where(nameless, inner)
     cells = named if named.count() else inner
@@ -137,7 +141,9 @@ def _most(inner: "np.ma.MaskedArray[Any, Any]", wide: pd.DataFrame) -> tuple[int
 def breakdown_heat(
     found: Breakdown, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Cells shaded by the measure, with its figures; totals stand at the ends without a shade."""
+    """Draw cells shaded by the measure, with its figures; totals are at the ends without a
+    shade.
+    """
     wide = found.wide()
     values = wide.to_numpy(dtype=np.float64)
     inner = np.ma.masked_invalid(

@@ -1,5 +1,5 @@
-"""Campaigns and moves: the funnel of a list, lift with its intervals, flows between two days,
-sizes over several.
+"""Figures of campaigns and moves: the funnel of a list, lift with intervals, flows between two
+days, sizes over several days.
 """
 
 from collections.abc import Mapping
@@ -29,7 +29,7 @@ _GREY = "#c8cdd3"
 def campaign_funnel(
     listed: CampaignList, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """How many customers are left after each step from all of them to those to contact."""
+    """Draw how many customers are left after each step, from all of them to those to contact."""
     table = listed.funnel
     last = int(table["customers"].iloc[-1])
     with mpl.rc_context(STYLE):
@@ -65,16 +65,16 @@ def campaign_funnel(
 def campaign_lift(
     measured: Lift, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """The difference in response between contacted and held out, overall and by segment, with
-    95 % intervals.
+    """Draw the difference in response between contacted and held-out customers, overall and by
+    segment, with 95 % intervals.
     """
     table = measured.frame.dropna(subset="response_lift").reset_index(drop=True)
     first = measured.frame.iloc[0]
     sure = first["response_p"] < 0.05
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            "No holdout, so nothing to compare with" if table.empty else
-            f"The campaign brought {100 * first['response_lift']:+.1f} points of response"
+            "No holdout, so no comparison" if table.empty else
+            f"The campaign raised the response by {100 * first['response_lift']:+.1f} points"
             + ("" if sure else ", which may be chance"),
             f"Share who bought from {wording.day(measured.since)} to "
             f"{wording.day(measured.through)}, contacted less held out, "
@@ -118,8 +118,8 @@ def segment_flows(
     facts: Mapping[str, Any] | None = None,
     ax: Axes | None = None,
 ) -> Figure:
-    """Segments then on the left, now on the right, bands between them as wide as the customers
-    who went that way.
+    """Draw segments then on the left, now on the right, with bands between them as wide as the
+    number of customers.
     """
     stance = {s.name: s.stance for s in scheme.segments}
     order = [*(s.name for s in scheme.segments), NEW, GONE]
@@ -128,8 +128,7 @@ def segment_flows(
             f"{wording.counted(compared.moved, 'customers')} changed segment, "
             f"{wording.count(compared.new)} are new",
             f"Customers by segment on {wording.day(compared.then)} (left) and "
-            f"{wording.day(compared.now)} (right); "
-            "bands have the colour they came from",
+            f"{wording.day(compared.now)} (right); bands have the colour of their origin",
             facts,
             ax,
             place=(0.05, 0.09, 0.9, 0.75),
@@ -185,7 +184,7 @@ def segment_flows(
 def _stacked(
     sizes: "pd.Series[int]", order: list[str], gap: float
 ) -> dict[str, tuple[float, float]]:
-    """Name → where its block begins and how high it is, one under the other with a gap."""
+    """Return name → start and height of its block, one below the other with a gap."""
     at, placed = 0.0, {}
     for name in [
         *(o for o in order if o in sizes.index),
@@ -230,15 +229,15 @@ _DASHES = tuple(_MARKS)
 def segment_sizes(
     walked: Paths, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Customers in each segment day after day, a line each, in the colour of the stance; a
-    second of a stance is dashed.
+    """Draw the number of customers in each segment over time, one line each, in the colour of the
+    stance; a second segment of a stance is dashed.
     """
     wide = walked.frame.pivot(index="day", columns="segment", values="customers")
     stance = walked.frame.drop_duplicates("segment").set_index("segment")["stance"]
     most = str((wide.iloc[-1] - wide.iloc[0]).idxmax())
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"{most} grew the most, from {wording.count(wide[most].iloc[0])} to "
+            f"{most} grew most, from {wording.count(wide[most].iloc[0])} to "
             f"{wording.counted(wide[most].iloc[-1], 'customers')}",
             f"Customers by segment on {len(walked.days)} days, scored on the ladders of "
             f"{wording.day(walked.days[0])}",
@@ -277,7 +276,7 @@ def segment_sizes(
         step = max(len(wide) // 7, 1)
         days = list(wide.index[::step])
         if len(days) > 1 and (days[-1] - days[-2]).days < 0.6 * (days[1] - days[0]).days:
-            del days[-2]  # the last day may come soon after the one before
+            del days[-2]  # the last two days may be close together
         months = {f"{d:%b %Y}" for d in days}
         written = "%b %Y" if len(months) == len(days) else "%-d %b %Y"
         axes.set_xticks([d.to_datetime64() for d in days], [f"{d:{written}}" for d in days])

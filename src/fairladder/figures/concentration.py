@@ -1,4 +1,4 @@
-"""How much of the spend the best customers bring, with the tiers of spend marked."""
+"""Draw the share of spend from the best customers, with the tiers of spend marked."""
 
 from collections.abc import Mapping
 from typing import Any
@@ -26,25 +26,24 @@ def concentration(
     facts: Mapping[str, Any] | None = None,
     ax: Axes | None = None,
 ) -> Figure:
-    """The running share of positive spend by share of customers, those who spent the most first.
+    """Draw the running share of positive spend by share of customers, largest spend first.
 
-    Marks the ends of the scheme's first tier of spend, or the first 1, 5, 20 and 50 % of customers
-    where there is none. Customers without a purchase are not drawn. Raises DataError where nobody
-    has spent anything.
+    Marks the limits of the scheme's first tier of spend, or the first 1, 5, 20 and 50 % of
+    customers if there is none. Customers without a purchase are not drawn. Raises DataError if
+    there is no positive spend.
     """
     bought = buyers(scored)
     spend = np.sort(np.maximum(bought["spend"].to_numpy(dtype=np.float64), 0))[::-1]
     if not spend.sum() > 0:
-        raise DataError("Nobody has spent anything, so there is no share of it to draw.")
+        raise DataError("There is no positive spend, so there are no shares of it to draw.")
     share = np.concatenate([[0], np.cumsum(spend)]) / spend.sum()
     people = np.arange(len(share)) / len(spend)
     fifth = float(np.interp(0.2, people, share))
     with mpl.rc_context(STYLE):
-        title = f"The first fifth of customers bring {100 * fifth:.0f} % of spend"
+        title = f"The first fifth of customers contribute {100 * fifth:.0f} % of spend"
         figure, axes = page(
             title,
-            "Share of spend brought by the best customers, in percent of all customers with a "
-            "purchase",
+            "Share of spend from the best customers, in percent of all customers with a purchase",
             facts,
             ax,
         )
@@ -54,7 +53,7 @@ def concentration(
         axes.text(
             72,
             68,
-            "if all spent alike",
+            "if all spent equally",
             fontsize=9.5,
             color=palette.FAINT,
             rotation=33,
@@ -79,13 +78,13 @@ def concentration(
         axes.set_ylim(0, 101)
         axes.set_xticks(range(0, 101, 20), [f"{v} %" for v in range(0, 101, 20)])
         axes.set_yticks(range(0, 101, 20), [f"{v} %" if v else "" for v in range(0, 101, 20)])
-        axes.set_xlabel("customers, those who spent the most first", labelpad=10)
+        axes.set_xlabel("customers, largest spend first", labelpad=10)
         axes.set_ylabel("share of spend", labelpad=10)
     return figure
 
 
 def _marks(bought: pd.DataFrame, scheme: Scheme | None) -> list[tuple[float, str]]:
-    """Share of customers and name at the end of each tier but the last."""
+    """Return the share of customers and the name at the end of each tier but the last."""
     for name, tier in (scheme.tiers if scheme else {}).items():
         if tier.of == "spend" and tier.within is None and name in bought:
             counts = [int((bought[name] == label).sum()) for label in tier.names()]

@@ -1,4 +1,4 @@
-"""One customer on their ladders: which rung, and how far the next is."""
+"""Draw one customer on their ladders: the rung, and the distance to the next one."""
 
 from collections.abc import Mapping
 from typing import Any
@@ -17,13 +17,13 @@ _MOST = 5
 
 
 def explanation(explained: Explanation, *, facts: Mapping[str, Any] | None = None) -> Figure:
-    """A strip of rungs for each score and tier, the customer's own filled; below, what would move
-    them.
+    """Draw a strip of rungs for each score and tier with the customer's own filled, and below what
+    would change it.
 
-    Raises DataError for a customer without a purchase, who stands on no ladder.
+    Raises DataError for a customer without a purchase, who has no rungs.
     """
     if not explained.standings:
-        raise DataError(f"Customer {explained.customer} has no purchase and stands on no ladder.")
+        raise DataError(f"Customer {explained.customer} has no purchase and so no rungs.")
     shown = explained.standings[:_MOST]
     who = f"{explained.customer}{f', {explained.name}' if explained.name else ''}"
     rule = explained.rules[-1]
@@ -46,7 +46,7 @@ def explanation(explained: Explanation, *, facts: Mapping[str, Any] | None = Non
         figure.text(
             0.04,
             0.295,
-            "What would move them, everybody else staying as they are",
+            "What would change the scores, with all other customers unchanged",
             fontsize=11.5,
             fontweight="bold",
         )

@@ -1,6 +1,4 @@
-"""Texts that fit: made smaller where they would leave the page or lie on each other, and names
-cut short.
-"""
+"""Make texts fit: shrink those that would leave the page or overlap, and shorten names."""
 
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
@@ -11,17 +9,15 @@ from matplotlib.axis import Axis
 from matplotlib.figure import Figure
 from matplotlib.text import Text
 
-#: Names of segments, groups and the like are shown up to so many signs.
+#: Maximum length of names of segments, groups and the like.
 LONGEST_NAME = 26
-#: No text is made smaller than this, in points.
+#: Minimum size of texts, in points.
 _LEAST = 6.5
 _APART = 0.94
 
 
 def short(name: object, most: int = LONGEST_NAME) -> str:
-    """A name as far as there is room for it, cut in its middle, since names alike often differ
-    at their ends.
-    """
+    """Shorten a name in its middle, since similar names often differ at their ends."""
     text, end = str(name), most // 3
     return (
         text if len(text) <= most else f"{text[: most - 1 - end].rstrip()}…{text[-end:].lstrip()}"
@@ -29,8 +25,8 @@ def short(name: object, most: int = LONGEST_NAME) -> str:
 
 
 def fit_texts(figure: Figure, renderer: Any) -> None:
-    """Shrink texts until none sticks out of the figure, and those of one row of an axes until
-    none covers another.
+    """Shrink texts until none extends beyond the figure, and none in one row of an axes overlaps
+    another.
     """
     figure.canvas.draw_idle()
     for axes in figure.axes:
@@ -45,7 +41,7 @@ def fit_texts(figure: Figure, renderer: Any) -> None:
 
 
 def _part(texts: list[Text], renderer: Any) -> None:
-    """Scale texts of one size so that those beside each other in a row do not overlap."""
+    """Scale texts of one size so that neighbours in a row do not overlap."""
     for size in {t.get_fontsize() for t in texts}:
         alike = [
             t
@@ -63,7 +59,7 @@ def _part(texts: list[Text], renderer: Any) -> None:
 
 
 def _scale_of(left: Any, right: Any) -> float:
-    """By how much two boxes in a row have to shrink about their middles."""
+    """Return the factor by which two boxes in a row must shrink about their centres."""
     between = (right.x0 + right.x1 - left.x0 - left.x1) / 2
     needed = (left.width + right.width) / 2
     return 1.0 if needed <= between or between <= 0 else float(_APART * between / needed)
@@ -75,7 +71,7 @@ def _scale(texts: Iterable[Text], by: float) -> None:
 
 
 def _all(figure: Figure) -> Iterator[Text]:
-    """Every text that is seen: also the labels of ticks within their axis."""
+    """Yield every visible text, including tick labels within their axis."""
     yield from figure.texts
     for axes in figure.axes:
         yield from axes.texts
@@ -92,7 +88,7 @@ def _ticks(axis: Axis, ends: tuple[float, float]) -> Iterator[Text]:
 
 
 def many(axes: Axes, rows: int, usual: int) -> None:
-    """Grow the page of an axes with more rows than usual, so that each has its room."""
+    """Grow the page of an axes with more rows than usual, so that each has enough space."""
     figure = axes.get_figure(root=True)
     if rows <= usual or figure is None:
         return

@@ -1,5 +1,5 @@
-"""Lifetime value: tracking and calibration of the backtest, who the expected value comes from,
-who is still active.
+"""Figures of lifetime value: tracking and calibration of the backtest, concentration of expected
+value, active customers.
 """
 
 from collections.abc import Mapping
@@ -27,20 +27,20 @@ _SMOOTH = 4
 def value_tracking(
     tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Repeat orders by week, actual and expected, with the day up to which the models learnt."""
+    """Draw repeat orders by week, actual and expected, with the end of the training data."""
     best = next(m for m in tested.frame["method"] if m != NAIVE)
     table = tested.tracking.iloc[1:-1]  # the weeks at the ends are cut short
     row = tested.frame.set_index("method").loc[best]
     off = row["total_error"]
     clock = (
-        f"the {best} model goes by the season's clock"
+        f"the {best} model uses the season's clock"
         if tested.seasonal
-        else f"the {best} model knows no season"
+        else f"the {best} model has no season"
     )
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            f"After the split {wording.counted(row['actual_orders'], 'orders')} came, "
-            f"{wording.count(row['orders'])} were expected"
+            f"After the split {wording.counted(row['actual_orders'], 'orders')} were placed, "
+            f"{wording.count(row['orders'])} were forecast"
             + ("" if wording.missing(off) else f" ({100 * off:+.0f} %)"),
             f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; "
             f"{clock}",
@@ -57,11 +57,11 @@ def value_tracking(
         top = float(max(table["actual"].max(), table[best].max()))
         axes.set_ylim(0, top * 1.12)
         axes.annotate(
-            f"learnt up to {wording.day(tested.split)} ", (split, top * 1.08), ha="right",
+            f"trained on data up to {wording.day(tested.split)} ", (split, top * 1.08), ha="right",
             color=palette.STANCE_COLOURS["win-back"],
         )  # fmt: skip
         ends = {
-            f"came, mean of\n{_SMOOTH} weeks": (float(smooth.iloc[-1]), _HERE),
+            f"actual, mean of\n{_SMOOTH} weeks": (float(smooth.iloc[-1]), _HERE),
             "expected": (float(table[best].iloc[-1]), _AHEAD),
         }
         apart = 0.06 * top if abs(ends["expected"][0] - float(smooth.iloc[-1])) < 0.1 * top else 0.0
@@ -80,8 +80,8 @@ def value_tracking(
 def value_calibration(
     tested: Backtest, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Orders per customer after the split, actual, by the best model and the naive forecast,
-    by past orders.
+    """Draw orders per customer after the split: actual, by the best model and by the naive
+    forecast, by past orders.
     """
     best = next(m for m in tested.frame["method"] if m != NAIVE)
     table = tested.calibration
@@ -93,7 +93,7 @@ def value_calibration(
             f"{abs(100 * share):.0f} % {'nearer to' if share >= 0 else 'further from'} the truth"
         )
         figure, axes = page(
-            f"The {best} model is {nearer} per customer than each one's past rate",
+            f"The {best} model is {nearer} per customer than each customer's past rate",
             f"Orders per customer in the {held} days after {wording.day(tested.split)}, by orders "
             "up to then",
             facts,
@@ -104,7 +104,7 @@ def value_calibration(
         kinds = (
             ("actual", _HERE, "came"),
             (best, _AHEAD, f"expected by {best}"),
-            (NAIVE, "#c8cdd3", "each one's past rate"),
+            (NAIVE, "#c8cdd3", "each customer's past rate"),
         )
         for i, (name, colour, told) in enumerate(kinds):
             axes.bar(at + (i - 1) * 0.27, table[name], width=0.25, color=colour, label=told)
@@ -128,8 +128,8 @@ def value_calibration(
 
 
 def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -> Figure:
-    """How expected value is spread over customers, and what share the most valuable hold.
-    Raises DataError without a forecast.
+    """Draw how expected value is distributed over customers, and the share of the most valuable
+    ones. Raises DataError without a forecast.
     """
     _require(ahead)
     value = np.sort(ahead.frame["expected_value"].to_numpy())[::-1]
@@ -138,8 +138,8 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
     tenth = held[max(-(-len(value) // 10), 1) - 1]
     with mpl.rc_context(STYLE):
         figure, (left, right) = pages(
-            f"A tenth of the customers hold {100 * tenth:.0f} % of the value expected in the next "
-            f"{ahead.horizon} days",
+            f"A tenth of the customers have {100 * tenth:.0f} % of the value expected in the "
+            f"next {ahead.horizon} days",
             f"{wording.counted(len(value), 'customers')}, {wording.money(total)} in all by the "
             f"{ahead.method} method",
             facts, [(0.07, 0.18, 0.42, 0.62), (0.57, 0.18, 0.38, 0.62)],
@@ -177,7 +177,7 @@ def value_expected(ahead: Forecast, *, facts: Mapping[str, Any] | None = None) -
 
 
 def _require(ahead: Forecast) -> None:
-    """Raise DataError where there is no forecast to draw."""
+    """Raise DataError if there is no forecast to draw."""
     if ahead.method == NONE:
         raise DataError(ahead.notes[0])
 
@@ -185,7 +185,7 @@ def _require(ahead: Forecast) -> None:
 def _edges(
     value: "np.ndarray[tuple[int], np.dtype[np.float64]]",
 ) -> "np.ndarray[tuple[int], np.dtype[np.float64]]":
-    """Round edges that rise from 0 by 1, 2, 5, 10, …, about eight of them."""
+    """Return round edges that rise from 0 by 1, 2, 5, 10, …, about eight of them."""
     top = float(np.quantile(value, 0.99)) if len(value) else 1.0
     steps = [f * 10.0**e for e in range(-4, 12) for f in (1, 2, 5)]
     below = [s for s in steps if s <= max(top, steps[0])][-7:]
@@ -199,8 +199,8 @@ def value_active(
     facts: Mapping[str, Any] | None = None,
     ax: Axes | None = None,
 ) -> Figure:
-    """The average chance of still ordering, by days since the last order and number of orders.
-    ``customers`` as from orders.
+    """Draw the average probability of being active, by days since the last order and number of
+    orders. ``customers`` as from orders.
 
     Raises DataError without a forecast.
     """
@@ -218,14 +218,14 @@ def value_active(
     there = float(joined["active_probability"].mean())
     with mpl.rc_context(STYLE):
         text = (
-            "no method tells who is active"
+            "no method estimates who is active"
             if np.isnan(there)
-            else f"{100 * there:.0f} % of customers still order, by the {ahead.method} model"
+            else f"{100 * there:.0f} % of customers are still active, by the {ahead.method} model"
         )
         figure, axes = page(
             f"About {text}" if not np.isnan(there) else text.capitalize(),
-            "Average chance of being active, by days since the last order (down) and orders so "
-            "far (across); customers beneath",
+            "Average probability of being active, by days since the last order (down) and "
+            "orders to date (across); number of customers below",
             facts,
             ax,
             place=(0.17, 0.12, 0.78, 0.68),

@@ -1,5 +1,5 @@
-"""Growth over time: customers so far by group with flat spells shaded, and first against
-repeat revenue.
+"""Figures of growth: customers to date by group with flat spells shaded, and first and repeat
+revenue.
 """
 
 from collections.abc import Mapping
@@ -28,10 +28,10 @@ def growth_running(
     facts: Mapping[str, Any] | None = None,
     ax: Axes | None = None,
 ) -> Figure:
-    """Customers so far, a line for each group (the eight largest); flat spells are shaded, an
+    """Draw customers to date, a line for each group (the eight largest); flat spells are shaded, an
     incomplete end is dashed.
 
-    ``table`` is what ``growth`` gives, ``by`` and ``period`` as there.
+    ``table`` is the result of ``growth`` with the same ``by`` and ``period``.
     """
     spells = flat_spells(table, by)
     groups = (
@@ -45,7 +45,7 @@ def growth_running(
     with mpl.rc_context(STYLE):
         figure, axes = page(
             _title(table, spells, by, period),
-            "Customers so far; shaded where no new one came for two periods or more",
+            "Customers to date; shaded where there was no new one for two periods or more",
             facts,
             ax,
             place=(0.08, 0.17, 0.74, 0.67),
@@ -107,7 +107,7 @@ def _line(axes: Axes, rows: pd.DataFrame, colour: str) -> None:
 
 
 def _apart(values: list[float], least: float) -> list[float]:
-    """Places for labels, from the top down, none nearer to the next than ``least``."""
+    """Return places for labels, from the top down, at least ``least`` apart."""
     order, placed = np.argsort(values)[::-1], [0.0] * len(values)
     below = np.inf
     for i in order:
@@ -134,7 +134,7 @@ def _title(table: pd.DataFrame, spells: pd.DataFrame, by: str | None, period: st
         else int(table["new_customers_running"].iloc[-1])
     )
     return (
-        f"{wording.counted(total, 'customers')} so far, and no {period} without a new one"
+        f"{wording.counted(total, 'customers')} to date, and no {period} without a new one"
         if spells.empty
         else f"{wording.counted(total, 'customers')} so far"
     )
@@ -147,7 +147,7 @@ def growth_revenue(
     facts: Mapping[str, Any] | None = None,
     ax: Axes | None = None,
 ) -> Figure:
-    """Revenue of first and of repeat orders by period, stacked, refunds below; an incomplete
+    """Draw revenue of first and repeat orders by period, stacked, with refunds below; an incomplete
     last period is hatched.
     """
     sums = table.groupby("period")[["new_revenue", "repeat_revenue", "refunded", "revenue"]].sum()
@@ -156,7 +156,7 @@ def growth_revenue(
         repeat, revenue = float(sums["repeat_revenue"].sum()), float(sums["revenue"].sum())
         share = f"{100 * repeat / revenue:.0f} %" if revenue > 0 else "nothing"
         figure, axes = page(
-            f"Repeat orders bring {share} of revenue",
+            f"Repeat orders contribute {share} of revenue",
             f"Revenue by {period}: first orders, repeat orders on top, refunds below",
             facts,
             ax,

@@ -1,5 +1,5 @@
-"""The ladders of the three scores: everybody's value from the lowest rung to the highest, and
-who stands on each.
+"""Draw the ladders of the three scores: all customers' values from the lowest rung to the
+highest.
 """
 
 from collections.abc import Mapping
@@ -18,18 +18,18 @@ from fairladder.figures.page import STYLE, pages
 from fairladder.scheme import Scheme
 from fairladder.scores.fitting import SCORES
 
-#: Where the largest value is this many times the middle one, heights are drawn by their logarithm.
+#: If the largest value is this many times the median, heights are logarithmic.
 _LOG_FROM = 10
 
 
 def ladders(
     scored: pd.DataFrame, scheme: Scheme | None = None, *, facts: Mapping[str, Any] | None = None
 ) -> Figure:
-    """Three panels, one a score: customers in the order of their value, worst first, a shade for
-    each rung.
+    """Draw three panels, one per score: customers sorted by value, worst first, a shade for each
+    rung.
 
-    Flat stretches are ties; the dotted lines are where equal counts would cut. Raises DataError
-    where nobody has a score.
+    Flat stretches are ties; dotted lines are the cuts into equal counts. Raises DataError if no
+    customer has a score.
     """
     held = scored[scored["recency_score"].notna()]
     if held.empty:
@@ -39,8 +39,8 @@ def ladders(
     with mpl.rc_context(STYLE):
         figure, panels = pages(
             _title(held, rungs),
-            "Every customer's value, worst to best; a shade is a rung, dotted lines part equal "
-            "counts",
+            "Every customer's value, worst to best; each shade is a rung, dotted lines "
+            "separate equal counts",
             facts,
             places,
         )
@@ -63,7 +63,7 @@ def _panel(
         axes.set_yscale("log")
         axes.yaxis.set_major_locator(LogLocator(subs=(1, 2, 5)))
         axes.yaxis.set_minor_locator(NullLocator())
-        values = np.maximum(values, 1)  # what is below one unit stands on the floor
+        values = np.maximum(values, 1)  # values below one unit are drawn at the bottom
     n = len(values)
     for k in range(1, rungs + 1):
         here = np.flatnonzero(rung == k)
@@ -121,10 +121,13 @@ def _spread(values: Any) -> str:
 
 
 def _title(held: pd.DataFrame, rungs: int) -> str:
-    """The finding: which ladder ties make the least even."""
+    """Return the finding: the ladder that ties make least even."""
     off = {}
     for name in SCORES:
         sizes = np.bincount(held[name].to_numpy(dtype=np.int64), minlength=rungs + 1)[1:]
         off[name] = float(np.abs(sizes - len(held) / rungs).max() / len(held))
     name = max(off, key=lambda n: off[n])
-    return f"Ties make {name} the least even: one rung is off by {100 * off[name]:.1f} % of all customers"
+    return (
+        f"Ties make {name} the least even: one rung deviates by {100 * off[name]:.1f} % of all "
+        "customers"
+    )

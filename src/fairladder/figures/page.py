@@ -15,7 +15,7 @@ from fairladder.figures.fitting import fit_texts
 
 Place = tuple[float, float, float, float]
 _PLACE: Place = (0.17, 0.17, 0.78, 0.67)
-#: 1280 × 800 points at this many to the inch.
+#: 1280 × 800 points at this resolution.
 _WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
 STYLE: Any = {
     "font.family": "DejaVu Sans",
@@ -31,12 +31,12 @@ STYLE: Any = {
 
 
 class PlainFigure(Figure):
-    """A figure whose texts are shown as they are (names may hold dollar signs, which would be
-    taken for formulas), and fit.
+    """A figure that shows texts literally (names may contain dollar signs, which are not formulas)
+    and fits them.
     """
 
     def draw(self, renderer: Any) -> None:
-        """Draw."""
+        """Draw the figure."""
         for text in self.findobj(Text):
             text.set_parse_math(False)
         fit_texts(self, renderer)
@@ -51,11 +51,11 @@ def page(
     *,
     place: Place = _PLACE,
 ) -> tuple[Figure, Axes]:
-    """A figure with its title, what it shows, and the day and rows it speaks of in the footer; or
-    the caller's own axes.
+    """Return a figure with title, subtitle, and the as-of date and rows in the footer; or the
+    caller's own axes.
 
-    ``place`` is where on the page the axes lie: left, bottom, width, height. Axes of the caller's
-    get the title and what the figure shows above them, and no footer: the page is the caller's.
+    ``place`` is the position of the axes on the page: left, bottom, width, height. The caller's
+    axes get the title and subtitle above them, and no footer.
     """
     if ax is None:
         figure, (axes,) = pages(title, subtitle, facts, [place])
@@ -88,8 +88,8 @@ def _bare(axes: Axes) -> None:
 def pages(
     title: str, subtitle: str, facts: Mapping[str, Any] | None, places: Sequence[Place]
 ) -> tuple[Figure, list[Axes]]:
-    """The same with several axes, at ``places`` (left, bottom, width, height as shares of the
-    page).
+    """Return a figure with several axes, at ``places`` (left, bottom, width, height as shares of
+    the page).
     """
     with mpl.rc_context(STYLE):
         figure = PlainFigure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=palette.PAPER)

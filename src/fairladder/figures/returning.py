@@ -1,4 +1,6 @@
-"""Who comes back: the cohort map, how many orders customers reach, and the days between orders."""
+"""Figures of returning customers: the cohort map, the number of orders reached, and the days
+between orders.
+"""
 
 from collections.abc import Mapping
 from typing import Any
@@ -23,8 +25,8 @@ _MOST_COHORTS, _MOST_N = 24, 15
 def cohort_map(
     table: Cohorts, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Retention by cohort (down) and periods since the first purchase (across), the latest 24
-    cohorts; the darker, the more.
+    """Draw retention by cohort (down) and periods since the first purchase (across), for the latest
+    24 cohorts; darker means more.
     """
     wide = table.wide().tail(_MOST_COHORTS)
     values = wide.drop(columns="size").to_numpy(dtype=np.float64)[:, : _MOST_COHORTS + 1]
@@ -60,8 +62,8 @@ def cohort_map(
 def order_counts(
     counts: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Customers by number of orders, with the share that goes on from each; the first fifteen
-    numbers.
+    """Draw customers by number of orders, with the share that continues from each; the first
+    fifteen numbers.
     """
     shown = counts.head(_MOST_N)
     with mpl.rc_context(STYLE):
@@ -73,7 +75,7 @@ def order_counts(
             text = f"Of {reached} with {at} {orders}, {wording.percent(drop['went_on'])} came back once more"
         figure, axes = page(
             f"{text}: the largest drop" if drop else text,
-            "Customers by number of orders; under each, how many went on to one more",
+            "Customers by number of orders; below each, how many went on to one more",
             facts,
             ax,
             place=(0.06, 0.2, 0.9, 0.64),
@@ -98,7 +100,7 @@ def order_counts(
         ]
         axes.set_xticks(shown["n"], [f"{n}\n{w}" for n, w in zip(shown["n"], went, strict=True)])
         axes.set_xlabel(
-            "number of orders, and the share of those with at least so many who went on",
+            "number of orders, and the share of customers with that many or more who went on",
             labelpad=10,
         )
         axes.set_yticks([])
@@ -109,12 +111,14 @@ def order_counts(
 def gaps(
     ledger: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Days between one purchase and the next, as a histogram with the middle marked. Raises
-    DataError without a repeat.
+    """Draw a histogram of the days between one purchase and the next, with the median marked.
+    Raises DataError without a repeat purchase.
     """
     days = ledger["gap_days"].dropna().to_numpy(dtype=np.float64)
     if not len(days):
-        raise DataError("Nobody has ordered twice, so there are no days between orders to draw.")
+        raise DataError(
+            "No customer has ordered twice, so there are no days between orders to draw."
+        )
     middle, late = float(np.median(days)), float(np.quantile(days, 0.9))
     with mpl.rc_context(STYLE):
         title = f"Half of all repeat orders come within {wording.days(middle)} days, nine of ten within {wording.days(late)}"
@@ -136,10 +140,10 @@ def gaps(
             axes.axvline(at, color=palette.INK, linewidth=1, linestyle=":")
             beside = (
                 "right" if label == "half" and late - middle < 0.15 * reach else "left"
-            )  # not over the other one
+            )  # avoid overlapping the other label
             axes.text(at, axes.get_ylim()[1] * 0.97, f" {label} ", va="top", ha=beside, fontsize=10)
         axes.set_xlabel(
-            "days since the purchase before (the longest 1 % are not drawn)", labelpad=10
+            "days since the previous purchase (the longest 1 % are not drawn)", labelpad=10
         )
         axes.yaxis.set_major_formatter(lambda v, _: wording.count(v))
     return figure

@@ -1,4 +1,4 @@
-"""The grid of recency and order count: how many customers stand where, and what they spend."""
+"""Draw the grid of recency score and frequency score: number of customers and their spend."""
 
 from collections.abc import Mapping
 from typing import Any
@@ -19,10 +19,10 @@ from fairladder.figures.page import STYLE, page
 def grid(
     scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Customers per cell of recency score and frequency score, shaded by their mean spend.
+    """Draw customers per cell of recency score and frequency score, shaded by their mean spend.
 
-    Axes say which days and order counts each rung holds. ``facts`` (``Orders.facts()``) fill the
-    footer. Raises DataError where nobody has a score.
+    Axes show the days and order counts of each rung. ``facts`` (``Orders.facts()``) fill the
+    footer. Raises DataError if no customer has a score.
     """
     held = scored[scored["recency_score"].notna()]
     if held.empty:
@@ -32,13 +32,11 @@ def grid(
     rungs = int(max(key.max() for key in keys))
     with mpl.rc_context(STYLE):
         figure, axes = page(
-            _title(held, rungs),
-            "Customers per cell; the darker, the more they spent on average",
-            facts,
-            ax,
+            _title(held, rungs), "Customers per cell; darker cells spent more on average", facts, ax
         )
         shade = LinearSegmentedColormap.from_list("spend", palette.SHADES)
-        # Mean spends lie far apart, so shades follow their ranks: equal means, equal shades.
+        # Mean spends differ by orders of magnitude, so shades follow their ranks: equal means,
+        # equal shades.
         ranks = cells["mean"].rank(method="average", pct=True)
         for at, cell in cells.iterrows():
             place: Any = at
@@ -90,7 +88,7 @@ def grid(
 
 
 def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str) -> list[str]:
-    """Label of each rung: its number and what it holds."""
+    """Return the label of each rung: its number and its range of values."""
     labels = []
     for rung in range(1, rungs + 1):
         values = held.loc[(held[score] == rung).to_numpy(dtype=bool), measure].to_numpy(
@@ -106,14 +104,17 @@ def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str)
 
 
 def _title(held: pd.DataFrame, rungs: int) -> str:
-    """The finding: what the best corner brings."""
+    """Return the finding: the contribution of the best corner."""
     best = held[
         (held["recency_score"] == rungs).to_numpy(dtype=bool)
         & (held["frequency_score"] == rungs).to_numpy(dtype=bool)
     ]
     total = float(held["spend"].sum())
     if best.empty or total <= 0:
-        return "Nobody stands on the top rung of both ladders"
+        return "No customer is on the top rung of both ladders"
     people, spend = len(best) / len(held), float(best["spend"].sum()) / total
-    buyers = f"The {wording.count(len(best))} latest and most frequent buyers, {100 * people:.0f} % of all,"
-    return f"{buyers} bring {100 * spend:.0f} % of spend"
+    buyers = (
+        f"The {wording.count(len(best))} most recent and most frequent buyers, "
+        f"{100 * people:.0f} % of all,"
+    )
+    return f"{buyers} contribute {100 * spend:.0f} % of spend"

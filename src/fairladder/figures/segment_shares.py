@@ -1,4 +1,4 @@
-"""The segments: their share of customers against their share of spend."""
+"""Draw the segments' share of customers and share of spend."""
 
 from collections.abc import Mapping
 from typing import Any
@@ -20,23 +20,21 @@ from fairladder.scores.on_frames import segment_summary
 def segments(
     scored: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """Two bars a segment, share of customers and share of spend, in the colour of its stance.
+    """Draw two bars per segment, share of customers and share of spend, in the colour of its
+    stance.
 
-    ``facts`` (``Orders.facts()``) fill the footer. Raises DataError where there is no spend to
-    share.
+    ``facts`` (``Orders.facts()``) fill the footer. Raises DataError if total spend is not positive.
     """
     summary = segment_summary(scored)
     summary = summary[summary["customers"] > 0].sort_values(
         ["spend_share", "customers"], ascending=False, kind="stable"
     )
     if not summary["spend"].sum() > 0:
-        raise DataError(
-            "All spend together is not above zero, so there are no shares of it to draw."
-        )
+        raise DataError("Total spend is not above zero, so there are no shares of it to draw.")
     with mpl.rc_context(STYLE):
         figure, axes = page(
             _title(summary),
-            "Share of spend (full bar) beside share of customers (light bar), in percent",
+            "Share of spend (full bar) and share of customers (light bar), in percent",
             facts,
             ax,
         )
@@ -77,13 +75,16 @@ def segments(
 
 
 def _title(summary: pd.DataFrame) -> str:
-    """The finding: what the stance that brings the most holds."""
+    """Return the finding: the shares of the stance with most spend."""
     by_stance = summary.groupby("stance", observed=True, sort=False)[
         ["customer_share", "spend_share"]
     ].sum()
     most = row_of_largest(by_stance, by_stance["spend_share"])
     stance, people, spend = most.name, most.customer_share, most.spend_share
-    return f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and bring {100 * spend:.0f} % of spend"
+    return (
+        f"The customers to {_WORDS[str(stance)]} are {100 * people:.0f} % of all and contribute "
+        f"{100 * spend:.0f} % of spend"
+    )
 
 
 _WORDS = {

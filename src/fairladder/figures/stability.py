@@ -1,4 +1,4 @@
-"""How many customers other choices would place elsewhere."""
+"""Draw how many customers would change segment under other settings."""
 
 from collections.abc import Mapping
 from typing import Any
@@ -17,13 +17,15 @@ from fairladder.frames import rows_of
 def stability(
     frame: pd.DataFrame, *, facts: Mapping[str, Any] | None = None, ax: Axes | None = None
 ) -> Figure:
-    """One bar a change, its length the share of customers in another segment; ``frame`` is
+    """Draw one bar per change with the share of customers in another segment; ``frame`` is
     ``Stability.frame``.
     """
     shown = frame.sort_values("share", kind="stable")
     with mpl.rc_context(STYLE):
         worst = shown.iloc[-1]
-        title = f"Most would move with {worst['change']}: {wording.percent(worst['share'])}"
+        title = (
+            f"Most customers would move with {worst['change']}: {wording.percent(worst['share'])}"
+        )
         figure, axes = page(
             title,
             "Customers who would be in another segment, in percent of all",

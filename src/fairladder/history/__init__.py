@@ -1,3 +1,1 @@
-"""History: how customers come and stay. Order by order, growth, cohorts, order counts,
-breakdowns.
-"""
+"""History of customers and orders: order ledger, growth, cohorts, order counts, breakdowns."""

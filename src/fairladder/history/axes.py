@@ -1,5 +1,5 @@
-"""What a breakdown can have on its rows and columns: a column, one in bands, age at the order
-in bands, or a part of its day.
+"""Axes of a breakdown: a column, a column in bands, age at the order in bands, or a part of the
+order's date.
 """
 
 import re
@@ -16,9 +16,9 @@ from fairladder.history.periods import Calendar
 from fairladder.history.purchases import MIXED, UNKNOWN
 from fairladder.sqltree import case, column, sql
 
-#: Over this age, and before birth, an age is unknown.
+#: Above this age, and before birth, an age is unknown.
 OLDEST = 120
-#: What of an order's day can stand on an axis, as in ``weekday(placed)``.
+#: Parts of an order's date, as in ``weekday(placed)``.
 PARTS = ("year", "quarter", "month", "week", "calendar-month", "weekday", "hour")
 MONTHS = tuple(
     "January February March April May June July August September October November December".split()
@@ -28,8 +28,8 @@ WEEKDAYS = tuple("Monday Tuesday Wednesday Thursday Friday Saturday Sunday".spli
 
 @dataclass(frozen=True)
 class Axis:
-    """One side of a breakdown: the column, and edges in rising order where it is in bands; or
-    a part of the order's day.
+    """One axis of a breakdown: a column, with edges in rising order if it is in bands; or a part of
+    the order's date.
     """
 
     column: str
@@ -41,30 +41,30 @@ class Axis:
 
     @property
     def title(self) -> str:
-        """What heads the table: the column, the age, or the part of the day of the order."""
+        """The axis' heading: the column, the age, or the part of the date."""
         if self.part:
             return f"{self.part.replace('-', ' ')} of order"
         return f"age ({self.column})" if self.age else self.column
 
     @property
     def columns(self) -> list[str]:
-        """The columns that it reads: one, or none for a part of the order's day."""
+        """The columns that the axis reads: one, or none for a part of the order's date."""
         return [] if self.part and self.part != "hour" else [self.column]
 
     @property
     def ordered(self) -> bool:
-        """Whether its names follow each other, as bands and months do."""
+        """True if its names have a natural order, like bands and months."""
         return bool(self.edges or self.part)
 
     @property
     def bands(self) -> list[str]:
-        """Names of the bands, lowest first; empty without edges."""
+        """The names of the bands, lowest first; empty without edges."""
         if not self.edges:
             return []
         return self.named(all(edge.denominator == 1 for edge in self.edges))
 
     def tree(self, whole_numbers: bool) -> exp.Expr:
-        """The cell's name as a tree over the relation's columns."""
+        """Return the name of each cell as a tree over the relation's columns."""
         if self.part and self.part != "hour":
             return _part_of_day(self.part, self.year_starts)
         cell = column(f"in {self.column}")
@@ -80,8 +80,8 @@ class Axis:
         return case(branches, exp.Literal.string(names[-1]))
 
     def named(self, whole_numbers: bool) -> list[str]:
-        """Bands named for whole numbers (``30 to 39``), or for numbers with fractions (``30 to
-        under 40``).
+        """Return the bands' names for whole numbers (``30 to 39``), or for fractions (``30 to under
+        40``).
         """
         if not self.edges:
             return []
@@ -101,8 +101,8 @@ class Axis:
 
 
 def _part_of_day(part: str, year_starts: int) -> exp.Expr:
-    """A part of the day of the order, as text; weeks are named by their Monday, years that
-    begin in April as ``2026/27``.
+    """Return a part of the order's date as text. Weeks are named by their Monday, years that begin
+    in April ``2026/27``.
     """
     day = sql("CAST(placed_on AS VARCHAR)")
     month = sql("SUBSTRING(:d, 6, 2)", d=day)
@@ -152,8 +152,8 @@ def _year(year_starts: int) -> exp.Expr:
 
 
 def _age(born: exp.Expr) -> exp.Expr:
-    """Completed years on the day of the order: one less until the birthday; born on 29
-    February, on 1 March.
+    """Return the completed years on the order's date. A birthday on 29 February falls on 1 March in
+    other years.
     """
     day = sql("CAST(placed_on AS VARCHAR)")
     years = sql(
@@ -171,10 +171,9 @@ def _age(born: exp.Expr) -> exp.Expr:
 
 
 def parsed_axis(text: str) -> Axis:
-    """``channel``, ``spend:50,100``, ``age(birth_date):30,40,50`` or ``weekday(placed)`` as an
-    axis.
+    """Parse ``channel``, ``spend:50,100``, ``age(birth_date):30,40,50`` or ``weekday(placed)``.
 
-    Raises UsageError where edges are no rising numbers, age has none, or a day has no such part.
+    Raises UsageError if edges are not rising numbers, age has none, or a date has no such part.
     """
     if of_day := re.fullmatch(r"\s*([\w-]+)\(\s*placed\s*\)(:.*)?", text):
         return _parsed_part(text, of_day[1], bool(of_day[2]))
@@ -197,16 +196,16 @@ def parsed_axis(text: str) -> Axis:
 
 def _parsed_part(text: str, part: str, banded: bool) -> Axis:
     if part not in PARTS:
-        raise UsageError(f"{text!r}: a day has no part {part!r}. {nearest(part, PARTS)}")
+        raise UsageError(f"{text!r}: a date has no part {part!r}. {nearest(part, PARTS)}")
     if banded:
         raise UsageError(
-            f"{text!r}: parts of a day have no bands; leave out what follows the colon."
+            f"{text!r}: parts of a date have no bands; remove the colon and what follows it."
         )
     return Axis(HOUR if part == "hour" else "", part=part)
 
 
 def in_natural_order(names: Sequence[str], bands: Sequence[str]) -> list[str]:
-    """Bands from low to high; other names by number where all are numbers, else by name;
+    """Sort bands from low to high; other names by number if all are numbers, else by name;
     ``mixed`` and ``unknown`` last.
     """
     special = {MIXED: 1, UNKNOWN: 2}
@@ -224,7 +223,7 @@ _ORDERED = tuple([name.casefold() for name in names] for names in (MONTHS, WEEKD
 
 
 def _natural(name: str) -> tuple[int, str]:
-    """Months and days of the week in their order, all else by name."""
+    """Return a sort key: months and weekdays in their order, other names alphabetically."""
     for names in _ORDERED:
         for place, full in enumerate(names):
             if name.casefold() in (full, full[:3]):

@@ -1,5 +1,5 @@
-"""Breakdown: any two columns or bands against each other, totals from the rows and not from
-the cells.
+"""Cross-tabulate orders by one or two columns or bands, with totals computed from rows rather than
+from cells.
 """
 
 from collections.abc import Sequence
@@ -33,15 +33,15 @@ from fairladder.sqltree import case, column, day_literal, named, select, sql
 
 Measure = Literal["orders", "customers", "spend", "average_order_value", "lines", "lines_per_order"]
 MEASURES: tuple[Measure, ...] = get_args(Measure)
-#: Averages: what is above the line and what below it. They have no shares, for an average of a part
-#: is no part of the average.
+#: Averages: numerator and denominator. They have no shares, since an average of a part is not a
+#: part of the average.
 AVERAGES: dict[str, tuple[str, str]] = {
     "average_order_value": ("spend", "orders"),
     "lines_per_order": ("lines", "orders"),
 }
 Shares = Literal["row", "column", "total"]
 SHARES: tuple[Shares, ...] = get_args(Shares)
-#: An axis of more names than this shows the largest and the rest.
+#: An axis with more names shows the largest ones and combines the rest.
 MOST_NAMES = 20
 
 
@@ -50,11 +50,11 @@ class Breakdown(Answer):
     """``frame``: one row per cell with ``row``, ``column``, ``is_total``, all measures and
     ``share``; totals are rows named ``total``.
 
-    A value of the orders that is called like a name of ours (``total``, ``the rest``, ``mixed``,
-    ``unknown``) is in double quotes.
+    A value of the orders with one of our names (``total``, ``the rest``, ``mixed``, ``unknown``) is
+    in double quotes.
 
-    Totals are worked out from the rows, so that customers in several cells count once and averages
-    are of all orders. ``notes`` say what has to be known to read it.
+    Totals are computed from the rows, so customers in several cells count once and averages cover
+    all orders. ``notes`` explain how to read the table.
     """
 
     frame: pd.DataFrame
@@ -66,13 +66,13 @@ class Breakdown(Answer):
 
     @property
     def said(self) -> str:
-        """The measure in words."""
+        """Return the measure in words."""
         column = summed(self.measure)
         return f"sum of {column}" if column else self.measure.replace("_", " ")
 
     def wide(self, values: str | None = None) -> pd.DataFrame:
-        """Rows by columns, in natural order, of the measure, or of the shares where those were
-        asked for.
+        """Return rows by columns, in natural order, of the measure, or of the shares if they were
+        requested.
         """
         chosen = values or ("share" if self.shares else self.measure)
         table = self.frame.pivot(index="row", columns="column", values=chosen)
@@ -85,14 +85,14 @@ class Breakdown(Answer):
         )
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """All tables by name, the main one first."""
+        """Return all tables by name, the main one first."""
         return {self.measure: self.frame}
 
     def __repr__(self) -> str:
         return str(self.wide().to_string()) + "".join(f"\n{note}" for note in self.notes)
 
     def pieces(self) -> list[Piece]:
-        """The table with a column for each group."""
+        """Return the table with a column for each group."""
         return [Piece("breakdown", self.wide().reset_index())]
 
 
@@ -105,8 +105,8 @@ def breakdown(
     shares: str | None = None,
     most: int = MOST_NAMES,
 ) -> Breakdown:
-    """Break the window's orders down by one or two columns of the orders or the customers, or by
-    parts of their day.
+    """Cross-tabulate the orders in the date range by one or two columns of the orders or the
+    customers, or by parts of the order's date.
 
     ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``;
     left-closed) or the age at the order (``age(birth_date):30,40,50``), or a part of its day:
@@ -120,8 +120,8 @@ def breakdown(
     and the rest, unless they follow each other. A column that differs within orders counts spend
     and lines by row, and an order or customer once in each cell where it has a row.
 
-    Raises UsageError for an unknown column, measure or share, and where such a column meets totals
-    repeated on each row; DataError where no order counts.
+    Raises UsageError for an unknown column, measure or share, or if such a column meets totals
+    repeated on each row; DataError if no order counts.
 
     >>> import fairladder as fl
     >>> found = fl.breakdown(fl.sample_orders(), "channel", measure="orders")
@@ -159,8 +159,7 @@ def breakdown(
         found.close()
     if not frames[-1]["orders"].sum():
         raise DataError(
-            "No order counts here, so there is nothing to break down. `fairladder check` says "
-            "what became of the rows."
+            "No order counts, so there is nothing to break down. Run `fairladder check` to see why."
         )
     frame = _table(frames, bands, orders.scheme.money.decimals, sums)
     if shares:
@@ -186,7 +185,7 @@ def breakdown(
 
 
 def is_net(orders: Read, measure: str) -> bool:
-    """Whether a sum subtracts what was returned: of quantities, where refunds lower the spend."""
+    """Return True if a sum subtracts returns: for quantities, if refunds lower the spend."""
     name = summed(measure)
     return (
         name is not None
@@ -196,7 +195,7 @@ def is_net(orders: Read, measure: str) -> bool:
 
 
 def _of_sum(orders: Read, name: str) -> list[str]:
-    """What a sum of a column covers, and in which unit."""
+    """Return notes on what a sum of a column covers, and in which unit."""
     rows = orders.rows
     own = column_of(rows, name)
     if is_net(orders, f"sum({name})"):
@@ -223,7 +222,7 @@ def _require_times(orders: Read, texts: Sequence[str | None]) -> None:
     ):
         placed = orders.roles["placed"]
         raise UsageError(
-            f"`{placed}` holds days without times, so there are no hours. Try weekday(placed)."
+            f"`{placed}` contains dates without times, so there are no hours. Try weekday(placed)."
         )
 
 
@@ -248,13 +247,15 @@ def _require_numbers(orders: Read, name: str) -> None:
         return
     if kind != "text" or settled_kinds(rows.source, [name]).get(name) != "number":
         raise UsageError(
-            f"`{name}` holds other cells than plain numbers, so it cannot be summed. Take out "
-            "their units and signs."
+            f"`{name}` contains cells that are not plain numbers, so it cannot be summed. "
+            "Remove units and symbols."
         )
 
 
 def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
-    """Orders with the axes' cells; rows in place of orders where a column differs within orders."""
+    """Return orders with the axes' cells; rows instead of orders if a column differs within
+    orders.
+    """
     bought = purchases(orders, names, sequence=False, keep=True)
     of_orders = [n for n in names if n in orders.rows.condition_cells()]
     if not of_orders or not orders.rows.has_orders:
@@ -263,7 +264,7 @@ def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
         sql("COUNT(CASE WHEN :c = :m THEN 1 END)", c=column(group_name(n)), m=MIXED)
         for n in of_orders
     ]
-    # Not under the columns' own names, which may be names of ours.
+    # Not under the columns' own names, which may clash with ours.
     tests = [named(tree, f"mixed {i}") for i, tree in enumerate(counted)]
     counts = bought.engine.table(select(tests, bought.relation)).to_pylist()[0]
     differing = [n for n, count in zip(of_orders, counts.values(), strict=True) if count]
@@ -281,7 +282,7 @@ def _relation(orders: Read, names: list[str]) -> tuple[Purchases, bool]:
 
 @dataclass
 class _Counted:
-    """Counts cells, totals of each axis, and the whole, each from the rows."""
+    """Counts cells, totals of each axis, and the overall total, each from the rows."""
 
     found: Purchases
     axes: Sequence[Axis]
@@ -295,11 +296,11 @@ class _Counted:
     """
 
     def named(self, i: int) -> list[str]:
-        """Names of an axis' bands."""
+        """Return the names of an axis' bands."""
         return self.axes[i].named(self._whole(i))
 
     def _whole(self, i: int) -> bool:
-        """Whether a banded column holds whole numbers only."""
+        """Return True if a banded column contains only whole numbers."""
         axis = self.axes[i]
         if not axis.edges or axis.age:
             return True
@@ -309,8 +310,8 @@ class _Counted:
         return not counts["odd"] and all(e.denominator == 1 for e in axis.edges)
 
     def long_axes(self, measure: str, most: int) -> dict[int, tuple[int, list[str]]]:
-        """Axis → how many names it has and the largest of them, where there are more than
-        ``most``.
+        """Return for each axis with more than ``most`` names their number and the largest of
+        them.
         """
         long = {}
         for i, axis in enumerate(self.axes):
@@ -326,8 +327,8 @@ class _Counted:
         return long
 
     def frames(self, long: dict[int, tuple[int, list[str]]]) -> list[pd.DataFrame]:
-        """Cells, totals of the rows, totals of the columns, the whole; without columns only
-        the first and the last.
+        """Return cells, row totals, column totals and the overall total; without columns only the
+        first and the last.
         """
         sets = [[0, 1], [0], [1], []] if len(self.axes) > 1 else [[0], []]
         return [self._frame(axis_set, long) for axis_set in sets]
@@ -380,7 +381,7 @@ class _Counted:
 def _table(
     frames: Sequence[pd.DataFrame], bands: Sequence[list[str]], decimals: int, sums: Sequence[str]
 ) -> pd.DataFrame:
-    """All cells and totals, long, in natural order."""
+    """Return all cells and totals in long form, in natural order."""
     two = len(bands) > 1
     numbers, pieces = ["orders", "customers", "spend", "lines", *sums], []
     for frame, held in zip(frames, ([0, 1], [0], [1], []) if two else ([0], []), strict=True):
@@ -415,7 +416,7 @@ def _table(
 def _shares(
     frame: pd.DataFrame, measure: Measure | str, shares: Shares | str
 ) -> "pd.Series[float]":
-    """Each cell over the total of its row, column or the table."""
+    """Return each cell divided by the total of its row, its column or the table."""
     keyed = frame.set_index(["row", "column"])[measure]
     base = {
         "row": [(r, TOTAL) for r in frame["row"]], "column": [(TOTAL, c) for c in frame["column"]],

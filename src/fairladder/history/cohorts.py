@@ -1,5 +1,5 @@
-"""Cohorts: customers by the period of their first purchase, and how many are active in each
-period after.
+"""Cohorts: customers by the period of their first purchase, and how many are active in each later
+period.
 """
 
 import datetime as dt
@@ -25,7 +25,7 @@ from fairladder.sqltree import column, named, select, sql
 
 @dataclass(frozen=True)
 class Rate:
-    """A rate with the sum that gives it."""
+    """A rate with its numerator and denominator."""
 
     name: str
     numerator: int
@@ -33,25 +33,25 @@ class Rate:
 
     @property
     def value(self) -> float:
-        """Numerator ÷ denominator; NaN where that is 0."""
+        """Numerator ÷ denominator; NaN if the denominator is 0."""
         return (
             float(Fraction(self.numerator, self.denominator)) if self.denominator else float("nan")
         )
 
     def __str__(self) -> str:
         if not self.denominator:
-            return f"{self.name}: none, since nobody could come back yet"
+            return f"{self.name}: none, since no customer could have come back yet"
         return f"{self.name}: {100 * self.value:.1f} % = {self.numerator:,} ÷ {self.denominator:,}"
 
 
 @dataclass(frozen=True)
 class Cohorts(Answer):
     """``frame``: ``cohort`` (first day), ``size``, ``k``, ``active``, ``retention`` (0..1) and
-    ``revenue``, a row for each k.
+    ``revenue``, one row for each k.
 
-    With a group, its column comes first. Cells of incomplete periods are null.
-    ``repeat_retention`` pools consecutive complete periods; ``cohort_retention`` describes the
-    table, in which older cohorts weigh more, and is no rate per period.
+    With a group, its column comes first. Cells of incomplete periods are null. ``repeat_retention``
+    pools consecutive complete periods. ``cohort_retention`` describes the table, in which older
+    cohorts weigh more; it is not a rate per period.
     """
 
     frame: pd.DataFrame
@@ -63,7 +63,7 @@ class Cohorts(Answer):
     """The month with which years and quarters begin."""
 
     def wide(self, values: Literal["retention", "active", "revenue"] = "retention") -> pd.DataFrame:
-        """A row for each cohort (label, size), a column for each k."""
+        """Return a row for each cohort (label, size), a column for each k."""
         table = self.frame
         if self.by is not None:
             table = table.groupby(["cohort", "k"], as_index=False)[
@@ -79,13 +79,13 @@ class Cohorts(Answer):
         return wide
 
     def average(self) -> "pd.Series[float]":
-        """Σ active ÷ Σ size over the complete cells of each k."""
+        """Return Σ active ÷ Σ size over the complete cells of each k."""
         known = self.frame[self.frame["active"].notna()]
         sums = known.groupby("k")[["active", "size"]].sum()
         return sums["active"].astype(float) / sums["size"].where(sums["size"] > 0)
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``cohorts`` and ``rates``."""
+        """Return ``cohorts`` and ``rates``."""
         rates = [
             (r.name, r.numerator, r.denominator, r.value)
             for r in (self.repeat_retention, self.cohort_retention)
@@ -100,21 +100,21 @@ class Cohorts(Answer):
         )
 
     def finding(self) -> str:
-        """Both rates."""
+        """Return both rates in words."""
         return f"{self.repeat_retention}\n{self.cohort_retention}"
 
     def pieces(self) -> list[Piece]:
-        """The share active by cohort and periods after the first."""
+        """Return the share of active customers by cohort and number of periods."""
         wide = self.wide().reset_index().astype({"size": "int64"})
         return [Piece("wide", wide, "share")]
 
 
 def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Cohorts:
-    """The cohort table of all customers with a purchase, by the period of the first.
+    """Return the cohort table of all customers with a purchase, by the period of the first one.
 
     ``by`` groups customers by a column of their first order (its channel, say) or of the customers
-    file. A window picks cohorts by their first period. Raises UsageError for an unknown period or
-    column, DataError where nobody bought.
+    file. A date range selects cohorts by their first period. Raises UsageError for an unknown
+    period or column, DataError if no customer has a purchase.
 
     >>> import fairladder as fl
     >>> fl.cohorts(fl.sample_orders(), period="year").repeat_retention
@@ -175,8 +175,8 @@ def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Co
 
 
 def _cells(frame: pd.DataFrame, unit: Calendar, by: str | None, orders: Read) -> pd.DataFrame:
-    """A row for each cohort and k, zeros where nobody was active, null where the period is not
-    complete.
+    """Return a row for each cohort and k: zeros if no customer was active, null if the period is
+    not complete.
     """
     assert orders.as_of is not None
     days = unit.starts(frame["cohort"].min().date(), orders.as_of)
@@ -203,7 +203,9 @@ def _cells(frame: pd.DataFrame, unit: Calendar, by: str | None, orders: Read) ->
 
 
 def _repeat_retention(frame: pd.DataFrame, unit: Calendar, orders: Read) -> Rate:
-    """Σ |active in both| ÷ Σ |active in t − 1| over consecutive complete periods (t − 1, t)."""
+    """Return Σ |active in both| ÷ Σ |active in t − 1| over consecutive complete periods (t −
+    1, t).
+    """
     assert orders.as_of is not None
     bought = frame[frame["active"] > 0]
     done = unit.complete(bought["period"], orders.as_of)
@@ -211,7 +213,7 @@ def _repeat_retention(frame: pd.DataFrame, unit: Calendar, orders: Read) -> Rate
     known = bought["then"].notna().to_numpy()
     before = np.where(known, unit.ordinal(bought["then"].fillna(bought["period"])), here - 2)
     both = bought["active"].to_numpy()[(before == here - 1) & done].sum()
-    # Every complete period but the last complete one has a complete one after it.
+    # Every complete period but the last complete one is followed by a complete one.
     last = unit.ordinal_of(orders.as_of + dt.timedelta(days=1)) - 1
     base = bought["active"].to_numpy()[here < last].sum()
     return Rate("Repeat retention", int(both), int(base))

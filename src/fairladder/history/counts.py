@@ -1,4 +1,4 @@
-"""How many orders customers reach, and who buys through one channel only."""
+"""Count how many orders customers reach, and who buys through one channel only."""
 
 from collections.abc import Mapping
 from typing import Any
@@ -15,17 +15,18 @@ from fairladder.history.purchases import group_name, in_order, purchases
 from fairladder.numbers import EXACT_DECIMALS, ratio
 from fairladder.sqltree import column, named, select, sql
 
-#: Fewer customers than this say little about how many of them go on.
+#: With fewer customers, the share that continues is not meaningful.
 FEW = 20
 
 
 def order_counts(orders: Read) -> pd.DataFrame:
-    """One row per number of purchases n = 1, 2, … up to the largest, over whole histories up to
-    the day of reckoning.
+    """Return one row per number of purchases n = 1, 2, … up to the largest, over whole histories up
+    to the as-of date.
 
     Columns: ``n``, ``customers`` (with exactly n), ``share`` (of customers with a purchase, 0..1),
     ``at_least_n``, ``went_on`` (customers with more than n ÷ customers with at least n) and
-    ``spend`` (of those with exactly n, major units). Raises DataError where nobody has a purchase.
+    ``spend`` (of those with exactly n, major units). Raises DataError if no customer has a
+    purchase.
 
     >>> import fairladder as fl
     >>> fl.order_counts(fl.sample_orders())[["n", "customers"]].head(3).values.tolist()
@@ -53,8 +54,8 @@ def order_counts(orders: Read) -> pd.DataFrame:
 def _exactly(
     orders: "pd.Series[Any]", units: NDArray[np.int64], people: Any
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Customers with exactly 1, 2, … purchases and their spend, of rows that stand for so many
-    ``people`` each.
+    """Return the number of customers with exactly 1, 2, … purchases and their spend, from rows that
+    represent ``people`` customers each.
     """
     counts = orders.to_numpy(dtype=np.int64)
     exactly, spend = np.zeros((2, int(counts.max(initial=0)) + 1), dtype=np.int64)
@@ -64,18 +65,18 @@ def _exactly(
 
 
 def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
-    """Customers who stand one purchase before ``goal``, those who bought last first: the list to
-    write to.
+    """Return the customers who are one purchase short of ``goal``, most recent buyers first: a list
+    of whom to contact.
 
-    Without a goal it is the number of purchases, from 2 on, that most customers have. Columns as
-    of the customers table. Raises UsageError for a goal below 2.
+    The default goal is the number of purchases, from 2 on, that most customers have. Columns as in
+    the customers table. Raises UsageError for a goal below 2.
 
     >>> import fairladder as fl
     >>> len(fl.one_before(fl.sample_orders(), goal=2))
     315
     """
     goal = goal_of(order_counts(orders)) if goal is None else goal
-    if goal < 2:  # one before the first order there is nobody
+    if goal < 2:  # one order short of the first purchase there are no customers
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     customers = orders.with_history().customers_here()
     near = customers[(customers["orders"] == goal - 1).to_numpy()]
@@ -83,24 +84,25 @@ def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
 
 
 def goal_of(counts: pd.DataFrame) -> int:
-    """The commonest number of purchases from 2 on; 2 where everybody has one."""
+    """Return the most frequent number of purchases from 2 on; 2 if all customers have one."""
     more = counts[counts["n"] > 1]
     return 2 if more.empty else int(row_of_largest(more, more["customers"]).n)
 
 
 def largest_drop(counts: pd.DataFrame) -> Mapping[str, float] | None:
-    """The n after which the smallest share goes on, among those that at least 20 customers
-    reach; None where there is none.
+    """Return the n after which the smallest share continues, among those that at least 20 customers
+    reach; None without any.
     """
     sure = counts[(counts["at_least_n"] >= FEW) & (counts["n"] < counts["n"].max())]
     return None if sure.empty else sure.loc[sure["went_on"].idxmin()].to_dict()
 
 
 def one_channel(orders: Read) -> pd.DataFrame:
-    """Customers who bought through a single channel, by channel: how many, and how often.
+    """Return the customers who bought through a single channel, by channel: how many, and how
+    often.
 
-    Columns: ``channel``, ``customers`` (only here), ``share`` (of all customers who bought here,
-    0..1), ``orders`` and ``orders_per_customer``. Raises UsageError where the orders have no
+    Columns: ``channel``, ``customers`` (this channel only), ``share`` (of all customers of the
+    channel, 0..1), ``orders`` and ``orders_per_customer``. Raises UsageError if the orders have no
     channel.
 
     >>> import fairladder as fl
@@ -128,11 +130,11 @@ def one_channel(orders: Read) -> pd.DataFrame:
 
 
 def channel_flow(orders: Read) -> pd.DataFrame:
-    """From the channel of the first purchase to those of later ones: ``first_channel``,
-    ``later_channel``, ``customers``.
+    """Return how many customers went from the channel of their first purchase to those of later
+    ones: ``first_channel``, ``later_channel``, ``customers``.
 
-    A customer counts once for each channel bought through later; ``later_channel`` is null for
-    those who bought once. Raises UsageError where the orders have no channel.
+    A customer counts once for each later channel; ``later_channel`` is null for those who bought
+    once. Raises UsageError if the orders have no channel.
 
     >>> import fairladder as fl
     >>> fl.channel_flow(fl.sample_orders()).head(2).values.tolist()
@@ -164,12 +166,12 @@ def channel_flow(orders: Read) -> pd.DataFrame:
         "first_channel",
         "customers",
         "later_channel",
-    ]  # to the last column, so that equal runs give equal files
+    ]  # sort to the last column, so that equal runs give equal files
     return frame.sort_values(by, ascending=[True, False, True], ignore_index=True)
 
 
 def _links(orders: Read) -> pd.DataFrame:
-    """Who bought through which channel, and how often."""
+    """Return who bought through which channel, and how often."""
     _need_channel(orders)
     bought = purchases(orders, ["channel"], sequence=False)
     query = select(

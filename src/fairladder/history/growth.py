@@ -1,5 +1,5 @@
-"""Growth: what each period brings from first and repeat orders, new customers, and where no
-new ones come.
+"""Growth: revenue of each period from first and repeat orders, new customers, and periods without
+new ones.
 """
 
 import datetime as dt
@@ -27,8 +27,8 @@ _COLUMNS = names(GROWTH)
 
 
 def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.DataFrame:
-    """One row per period (and group), from that of the first order that counts to that of the day
-    of reckoning.
+    """Return one row per period (and group), from that of the first order that counts to that of
+    the as-of date.
 
     Columns: ``period`` (its first day), ``label``, the group under its own name, ``orders``,
     ``customers`` (with a purchase), ``new_customers`` (their first purchase ever),
@@ -36,10 +36,10 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
     ``refunded`` (≤ 0), all in major units, ``new_customers_running``, ``complete`` and ``flat``
     (in a run of two or more complete periods without a new customer in the group).
 
-    With a column of the orders a customer is new in the group of the first order only; all but
-    ``customers`` add up over groups. Null groups are ``unknown``, orders whose rows disagree
-    ``mixed``. A window picks the periods shown and changes none of their figures. Raises
-    UsageError for an unknown period or column, DataError where no order counts.
+    With a column of the orders a customer is new in the group of the first order only; all columns
+    but ``customers`` add up over groups. Null groups are ``unknown``, orders whose rows disagree
+    ``mixed``. A date range limits the periods shown without changing their figures. Raises
+    UsageError for an unknown period or column, DataError if no order counts.
 
     >>> import fairladder as fl
     >>> grown = fl.growth(fl.sample_orders(), period="year")
@@ -71,8 +71,8 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
         frame = frame.rename(columns={group_name(by): by})
     if frame.empty or orders.as_of is None:
         raise DataError(
-            "No order counts towards spend, so there is no growth to show. `fairladder check` "
-            "says what became of the rows."
+            "No order counts towards spend, so there is no growth to show. Run `fairladder "
+            "check` to see why."
         )
     whole = _every_period(frame, unit, by, orders.as_of)
     whole["revenue"] = whole["new_revenue"] + whole["repeat_revenue"] + whole["refunded"]
@@ -94,7 +94,7 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
 def _every_period(
     frame: pd.DataFrame, unit: Calendar, by: str | None, as_of: dt.date
 ) -> pd.DataFrame:
-    """Zero rows for the periods (of each group) in which nothing was ordered."""
+    """Return zero rows for the periods (of each group) without orders."""
     days = unit.starts(frame["period"].min().date(), as_of)
     groups = in_order(frame[by].tolist()) if by else [None]
     grid = pd.MultiIndex.from_product([groups, days], names=[by or "#", "period"])
@@ -112,7 +112,9 @@ def _every_period(
 
 
 def _flat(whole: pd.DataFrame, by: str | None) -> "np.ndarray[tuple[int], np.dtype[np.bool_]]":
-    """Rows in a run of two or more complete periods of one group without a new customer."""
+    """Return a mask of rows in a run of two or more complete periods of one group without a new
+    customer.
+    """
     none = ((whole["new_customers"] == 0) & whole["complete"]).to_numpy()
     group = whole[by].to_numpy() if by else np.zeros(len(whole), dtype=np.int64)
     flat = np.zeros(len(whole), dtype=bool)
@@ -123,7 +125,7 @@ def _flat(whole: pd.DataFrame, by: str | None) -> "np.ndarray[tuple[int], np.dty
 
 
 def _shown(whole: pd.DataFrame, unit: Calendar, since: dt.date | None) -> pd.DataFrame:
-    """The periods that reach into the window."""
+    """Return the periods that overlap the date range."""
     if since is None:
         return whole
     first = unit.ordinal_of(since)
@@ -132,11 +134,11 @@ def _shown(whole: pd.DataFrame, unit: Calendar, since: dt.date | None) -> pd.Dat
 
 
 def flat_spells(grown: pd.DataFrame, by: str | None = None) -> pd.DataFrame:
-    """The flat spells of a growth table, the longest first: group, ``first`` and ``last``
+    """Return the flat spells of a growth table, longest first: group, ``first`` and ``last``
     (labels), ``periods``, ``running``.
 
-    Spells before a group's first customer are left out: nothing had begun to grow. ``running`` is
-    the number of customers that the group stood at.
+    Spells before a group's first customer are excluded. ``running`` is the number of customers that
+    the group had during the spell.
 
     >>> import fairladder as fl
     >>> grown = fl.growth(fl.sample_orders(), by="district")

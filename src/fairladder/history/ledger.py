@@ -1,5 +1,5 @@
-"""The order ledger: one row per order with its place in its customer's history, and one row
-per line of an order.
+"""The order ledger: one row per order with its number in its customer's history, or one row per
+order line.
 """
 
 from collections.abc import Collection
@@ -20,20 +20,18 @@ if TYPE_CHECKING:
     import pandas as pd
     import pyarrow as pa
 
-#: An orders' column of such a name is told apart by `` (cell)``.
+#: A user's column with one of these names gets the suffix `` (cell)``.
 _NAMES = names(ORDERS)
 
 
 def own_name(name: str, ours: Collection[str] = _NAMES) -> str:
-    """A column of the orders under its own name, told apart from a column of ours that is
-    called alike.
-    """
+    """Return the name of a user's column, with a suffix if it is one of our names."""
     own = name.removeprefix("of ")
     return name if own == name else f"{own} (cell)" if own in ours else own
 
 
 def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> "pd.DataFrame":
-    """One row per order of the window, by day, customer and order id.
+    """Return one row per order in the date range, by day, customer and order id.
 
     Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day), ``amount``
     (major units), ``lines``, ``channel`` and every other column of the orders (where all lines of
@@ -43,9 +41,9 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> "
     ``share_of_customer`` (amount ÷ the customer's spend of the whole history; null where that is ≤
     0, and for refunds that are ignored).
 
-    History before the window decides what is first and the gaps. ``customers`` picks ids; without
-    them a cluster's orders stay there, as a DataFrame of Spark in no order. Raises DataError where
-    the orders are not fit to use.
+    History before the date range decides what is first and the gaps. ``customers`` selects ids;
+    without them a cluster's orders stay there, as an unordered Spark DataFrame. Raises DataError if
+    the orders are not fit for use.
 
     >>> import fairladder as fl
     >>> ledger = fl.order_ledger(fl.sample_orders(), customers=["09302"])
@@ -59,16 +57,16 @@ def order_ledger(orders: Read, *, customers: Collection[str] | None = None) -> "
 
 
 def order_lines(orders: Read) -> "pd.DataFrame":
-    """One row per used row of the window's orders, by day, customer, order id and amount: the
-    lines that make up the ledger.
+    """Return one row per used row of the orders in the date range, by day, customer, order id and
+    amount: the lines of the ledger's orders.
 
     Columns: ``customer``, ``order`` (where orders have ids), ``placed_on`` (day of the order),
     ``line_amount`` and ``order_amount`` (major units), ``share_of_order`` (null where the order's
     amount is ≤ 0), ``share_of_customer`` (of the customer's spend of the whole history; null where
     that is ≤ 0, and in orders that do not count towards it), and every other column of the orders.
 
-    A cluster's lines stay there, as a DataFrame of Spark in no order. Raises UsageError where each
-    row repeats its order's total, and DataError where the orders are not fit to use.
+    A cluster's lines stay there, as an unordered Spark DataFrame. Raises UsageError if each row
+    repeats its order's total, and DataError if the orders are not fit for use.
 
     >>> import fairladder as fl
     >>> lines = fl.order_lines(fl.sample_orders())
@@ -85,7 +83,7 @@ def _public(listing: Listing) -> "pd.DataFrame":
 
 
 def ledger_listing(orders: Read, customers: Collection[str] | None = None) -> Listing:
-    """The rows of ``order_ledger``. Raises as that does."""
+    """Return the rows of ``order_ledger``, with the same errors."""
     query = _ledger_query(orders, customers)
     there = tuple(query.named_selects)
     keys = [
@@ -95,7 +93,7 @@ def ledger_listing(orders: Read, customers: Collection[str] | None = None) -> Li
         "lines",
         "nth",
     ]
-    # To the last column where orders have no ids, so that equal runs give equal files.
+    # Sort to the last column if orders have no ids, so that equal runs give equal files.
     others = [] if orders.rows.has_orders else [n for n in there if n not in keys]
     return Listing(
         orders.customer_engine,
@@ -107,7 +105,7 @@ def ledger_listing(orders: Read, customers: Collection[str] | None = None) -> Li
 
 
 def lines_listing(orders: Read) -> Listing:
-    """The rows of ``order_lines``. Raises as that does."""
+    """Return the rows of ``order_lines``, with the same errors."""
     query, ours = _lines_query(orders), names(ORDER_LINES)
     there = tuple(query.named_selects)
     keys = ["placed_on", "customer", *(["order"] if orders.rows.has_orders else []), "line_amount"]
@@ -118,7 +116,7 @@ def lines_listing(orders: Read) -> Listing:
 
 
 def sums_of_ledger(ledger: Listing) -> tuple[int, int, int]:
-    """The number of purchases, of repeat ones among them, and of refunds."""
+    """Return the number of purchases, of repeat purchases among them, and of refunds."""
     counts = (
         "COUNT(nth)",
         "COUNT(CASE WHEN nth > 1 THEN 1 END)",
@@ -129,7 +127,7 @@ def sums_of_ledger(ledger: Listing) -> tuple[int, int, int]:
 
 
 def sums_of_lines(lines: Listing) -> tuple[int, float]:
-    """The number of lines, and what they come to."""
+    """Return the number of lines and their total."""
     row = _one(lines, "COUNT(*)", f"SUM(CAST(ROUND(line_amount * {10**EXACT_DECIMALS}) AS BIGINT))")
     return int(row[0]), int(row[1] or 0) / 10**EXACT_DECIMALS
 
@@ -142,9 +140,7 @@ def _one(listing: Listing, *sums: str) -> list[Any]:
 
 
 def _frame(table: "pa.Table", ours: Collection[str]) -> "pd.DataFrame":
-    """The public DataFrame of orders or lines: days to the second, whole numbers whole beside
-    nulls.
-    """
+    """Return the public DataFrame of orders or lines: timestamps in seconds, nullable integers."""
     import pandas as pd
 
     frame: pd.DataFrame = table.to_pandas(date_as_object=False)
@@ -222,13 +218,13 @@ def _lines_query(orders: Read) -> exp.Select:
 
 
 def _share(whole: exp.Expr) -> exp.Expr:
-    """The ``amount`` of a row as a share of a whole; null where that is no more than 0."""
+    """Return the ``amount`` of a row as a share of a total; null if that is not positive."""
     return sql("CASE WHEN :w > 0 THEN CAST(amount AS DOUBLE) / CAST(:w AS DOUBLE) END", w=whole)
 
 
 def _share_of_customer(adds: exp.Expr, order: exp.Expr) -> exp.Expr:
-    """That of what the customer ``spent``; null, too, where the amount of the row's order does
-    not count towards it.
+    """Return the amount as a share of what the customer ``spent``; also null if the row's order
+    does not count towards spend.
     """
     return sql(
         "CASE WHEN :a IS NOT NULL OR :o = 0 THEN :s END", a=adds, o=order, s=_share(column("spent"))
@@ -236,8 +232,8 @@ def _share_of_customer(adds: exp.Expr, order: exp.Expr) -> exp.Expr:
 
 
 def require_lines(orders: Read) -> None:
-    """Raise UsageError where rows have no amounts of their own, DataError where the orders are
-    not fit to use.
+    """Raise UsageError if rows have no amounts of their own, DataError if the orders are not fit
+    for use.
     """
     if orders.scheme.orders.amount_is == "order":
         raise UsageError(

@@ -11,27 +11,27 @@ from sqlglot import exp
 from fairladder.days import Period, checked_period
 from fairladder.sqltree import case, sql
 
-#: Months in a period that is made of months.
+#: Number of months in a period that consists of months.
 _MONTHS = {"month": 1, "quarter": 3, "year": 12}
-#: A Monday of which weeks are counted: 1970-01-05, four days after the first day.
+#: The Monday from which weeks are counted: 1970-01-05, four days after day 0.
 _MONDAY = 4
 
 
 @dataclass(frozen=True)
 class Calendar:
-    """Periods of one length. Weeks begin on Monday, years (and so their quarters) with the
-    month ``year_starts``.
+    """Periods of one length. Weeks begin on Monday, years (and so their quarters) with the month
+    ``year_starts``.
     """
 
     period: Period
     year_starts: int = 1
 
     def __str__(self) -> str:
-        """The period's name."""
+        """Return the period's name."""
         return self.period
 
     def start_of(self, day: exp.Expr) -> exp.Expr:
-        """The first day of the period that a day is in, as a tree."""
+        """Return the first day of the period of a date, as a tree."""
         months = self.first_months
         if not months or months[0] == 1:
             return sql(f"CAST(DATE_TRUNC('{self.period}', :d) AS DATE)", d=day)
@@ -52,14 +52,14 @@ class Calendar:
 
     @property
     def first_months(self) -> list[int]:
-        """The months of the year with which quarters or the year begin, in rising order; empty
-        for other periods.
+        """Return the months in which quarters or the year begin, in rising order; empty for other
+        periods.
         """
         step = _MONTHS.get(self.period, 1)
         return [m for m in range(1, 13) if (m - self.year_starts) % step == 0] if step > 1 else []
 
     def starts(self, first: dt.date, last: dt.date) -> pd.DatetimeIndex:
-        """First days of all periods from that of ``first`` to that of ``last``."""
+        """Return the first days of all periods from that of ``first`` to that of ``last``."""
         begin, end = self.floor(first), self.floor(last)
         if self.period not in _MONTHS:
             return pd.date_range(
@@ -71,7 +71,7 @@ class Calendar:
         return pd.DatetimeIndex(months.astype("datetime64[s]"))
 
     def floor(self, day: dt.date) -> dt.date:
-        """First day of the period that a day is in."""
+        """Return the first day of the period of a date."""
         if self.period == "week":
             return day - dt.timedelta(days=day.weekday())
         if self.period == "day":
@@ -81,7 +81,7 @@ class Calendar:
         return dt.date(months // 12, months % 12 + 1, 1)
 
     def ordinal(self, days: "pd.Series[pd.Timestamp]") -> NDArray[np.int64]:
-        """Number of each period, counted on from any fixed one; the next period has the next
+        """Return the number of each period on a scale in which the next period has the next
         number.
         """
         months = self.period in _MONTHS
@@ -91,16 +91,16 @@ class Calendar:
         return np.asarray((whole - _MONDAY) // 7 if self.period == "week" else whole)
 
     def ordinal_of(self, day: dt.date) -> int:
-        """The number of the period that one day is in."""
+        """Return the number of the period of one date."""
         return int(self.ordinal(pd.Series([pd.Timestamp(day)]))[0])
 
     def complete(self, begin: "pd.Series[pd.Timestamp]", as_of: dt.date) -> NDArray[np.bool_]:
-        """Whether each period's last day is on or before the day of reckoning."""
+        """Return a mask of periods whose last day is on or before the as-of date."""
         return np.asarray(self.ordinal(begin) < self.ordinal_of(as_of + dt.timedelta(days=1)))
 
     def label(self, begin: pd.Timestamp) -> str:
-        """``2026``, ``2026 Q2``, ``Jun 2026``, ``2026 W26``, ``2026-06-30``; ``2026/27 Q1``
-        where years begin with another month.
+        """Return ``2026``, ``2026 Q2``, ``Jun 2026``, ``2026 W26``, ``2026-06-30``; ``2026/27 Q1``
+        if years begin in another month.
         """
         if self.period == "week":
             of, week, _ = begin.isocalendar()
@@ -117,7 +117,7 @@ class Calendar:
 
 
 def calendar_of(period: str, year_starts: int | None) -> Calendar:
-    """The periods of a name; ``year_starts`` is what the scheme says, if anything. Raises
-    UsageError for a name there is not.
+    """Return the calendar of a period; ``year_starts`` is the scheme's setting. Raises UsageError
+    for an unknown name.
     """
     return Calendar(checked_period(period), year_starts or 1)

@@ -1,4 +1,6 @@
-"""Orders with a group each, where the rows are: what growth, cohorts and breakdowns start from."""
+"""Orders with a group each, in the rows' engine, from which growth, cohorts and breakdowns are
+computed.
+"""
 
 import warnings
 from collections.abc import Iterable, Sequence
@@ -17,21 +19,23 @@ from fairladder.errors import FairLadderWarning, UsageError, nearest
 from fairladder.orders.states import RowState
 from fairladder.sqltree import column, named, select, sql
 
-#: What a null group is called, one whose rows disagree, the smaller groups of a long table
-#: together, and all groups.
+#: Names of the null group, of groups whose rows disagree, of the smaller groups combined, and of
+#: all groups together.
 UNKNOWN, MIXED, REST, TOTAL = "unknown", "mixed", "the rest", "total"
 _OURS = (UNKNOWN, MIXED, REST, TOTAL)
 
 
 def group_name(name: str) -> str:
-    """How a group's column is called in a relation of purchases, beside columns of its own."""
+    """Return the name of a group's column in a relation of purchases, distinct from its other
+    columns.
+    """
     return f"of {name}"
 
 
 @dataclass(frozen=True)
 class Purchases:
     """A relation of orders in an engine: ``customer``, ``placed_on``, ``amount`` (minor units),
-    ``lines``, ``nth``, and its groups under the names that ``group_name`` gives them.
+    ``lines``, ``nth``, and its groups with the names from ``group_name``.
     """
 
     engine: Engine
@@ -39,13 +43,13 @@ class Purchases:
     kept: bool
 
     def frame(self, query: exp.Select) -> pd.DataFrame:
-        """A query's rows; days as ``datetime64[s]``."""
+        """Return a query's rows; dates as ``datetime64[s]``."""
         frame: pd.DataFrame = self.engine.table(query).to_pandas(date_as_object=False)
         days = frame.select_dtypes(include=["datetime"]).columns
         return frame.astype(dict.fromkeys(days, "datetime64[s]"))
 
     def close(self) -> None:
-        """Let go of what the engine keeps."""
+        """Drop what the engine keeps."""
         if self.kept:
             self.engine.forget(self.relation)
 
@@ -58,28 +62,27 @@ def purchases(
     keep: bool = False,
     history: bool = True,
 ) -> Purchases:
-    """All used orders up to the as-of date, with the named columns as text: of the orders, else of
-    the customers.
+    """Return all used orders up to the as-of date, with the named columns as text: from the orders,
+    otherwise from the customers.
 
-    Without ``history`` only those of the date range.
-
-    A group is ``unknown`` where it is null and ``mixed`` where an order's rows disagree. Without
-    ``sequence`` there is no ``nth``; ``keep`` where several queries will ask. Raises UsageError
-    for a column that neither the orders nor the customers file have.
+    Without ``history`` only those in the date range. A group is ``unknown`` if it is null and
+    ``mixed`` if an order's rows disagree. Without ``sequence`` there is no ``nth``; set ``keep`` if
+    several queries follow. Raises UsageError for a column that neither the orders nor the customers
+    file have.
     """
     own, theirs = _homes(orders, by)
     orders.require_fit()
     query = orders.order_table(own, mixed=True, sequence=sequence, history=history)
     kept = ("customer", "placed_on", "amount", "lines", *(["nth"] if sequence else []))
-    # To ask what is kept already costs less than to copy it.
+    # Querying what is already kept costs less than copying it.
     kept_already = orders.keeps(OrderTable(tuple(own), True, sequence))
     cheap = kept_already and not sequence and not theirs
     return _grouped(orders, query, kept, own, theirs, keep and not cheap)
 
 
 def purchase_rows(orders: Read, by: Sequence[str]) -> Purchases:
-    """The same row by row: ``amount`` is the row's, ``whole`` its order's total, ``order_key``
-    tells orders apart.
+    """Return purchases row by row: ``amount`` is the row's, ``whole`` its order's total,
+    ``order_key`` identifies orders.
 
     For columns that differ within orders.
     """
@@ -110,7 +113,7 @@ def purchase_rows(orders: Read, by: Sequence[str]) -> Purchases:
 
 
 def _homes(orders: Read, by: Sequence[str]) -> tuple[list[str], list[str]]:
-    """Which of the columns are the orders', and which the customers file's."""
+    """Return which of the columns belong to the orders, and which to the customers file."""
     of_orders = {*orders.columns, HOUR}
     of_members = (
         set(orders.members.table.column_names) - {"customer"}
@@ -137,8 +140,8 @@ def _grouped(
     theirs: list[str],
     keep: bool,
 ) -> Purchases:
-    """The query's rows with ``own`` groups from them and ``theirs`` joined from the customers
-    file.
+    """Return the query's rows with ``own`` groups from them and ``theirs`` joined from the
+    customers file.
     """
     engine: Engine = orders.engine
     groups = [
@@ -152,7 +155,8 @@ def _grouped(
         return _held(engine, orders_there, keep)
     assert orders.members is not None
     relation: exp.Expr = orders_there.subquery("orders", copy=False)
-    if engine.reader is not engine:  # the customers file is here, so the orders come here, too
+    # the customers file is on this machine, so the orders are brought here, too
+    if engine.reader is not engine:
         relation = engine.reader.offer(engine.table(orders_there))
         engine = engine.reader
     side = orders.members.table.select(["customer", *theirs])
@@ -175,8 +179,8 @@ def _grouped(
 
 
 def _as_group(cell: exp.Expr) -> exp.Expr:
-    """A cell as the name of its group; a cell that reads like a name of ours is put in double
-    quotes, so that the two stay apart.
+    """Return a cell as the name of its group; a cell that equals one of our names is put in double
+    quotes.
     """
     ours = exp.Tuple(expressions=[exp.Literal.string(name) for name in _OURS])
     return sql(
@@ -197,33 +201,30 @@ def _as_text(value: object) -> str:
 
 
 def group_apart(by: str | None, own: Sequence[str]) -> None:
-    """Raise UsageError for a group that would stand under the name of one of the table's
-    ``own`` columns.
-    """
+    """Raise UsageError for a group column with the name of one of the table's ``own`` columns."""
     if by in own:
         raise UsageError(
-            f"A table by `{by}` has a column of that name itself. Rename the column in the "
-            "orders, then ask again."
+            f"A table by `{by}` already has a column with that name. Rename the column in "
+            "the orders, and try again."
         )
 
 
 def warn_of_unknown(by: str | None, groups: Iterable[str]) -> None:
-    """Warn where no order has a known group, so that the column says nothing."""
+    """Issue a warning if no order has a known group, so that the column is useless."""
     if by and (text := all_unknown(by, groups)):
         warnings.warn(text, FairLadderWarning, stacklevel=3)
 
 
 def all_unknown(by: str, groups: Iterable[str]) -> str:
-    """What is to be said where every group is unknown; empty where one is known."""
+    """Return a warning if every group is unknown; empty if one is known."""
     if set(groups) != {UNKNOWN}:
         return ""
     return (
-        f"Warning: `{by}` is unknown for every order: its cells are blank or cannot be read, or "
-        "the customers file has other ids. "
-        "Look at its values."
+        f"Warning: `{by}` is unknown for every order: its cells are blank or cannot be read, "
+        "or the customers file has other ids. Look at its values."
     )
 
 
 def in_order(groups: Sequence[str]) -> list[str]:
-    """Groups by name, ``mixed`` and ``unknown`` last."""
+    """Sort groups by name, ``mixed`` and ``unknown`` last."""
     return sorted(set(groups), key=lambda g: (g == UNKNOWN, g == MIXED, g))

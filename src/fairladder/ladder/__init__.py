@@ -1,4 +1,4 @@
-"""Ladders: cuts, rungs and ranks. Pure NumPy; knows no DataFrame and no column names."""
+"""Ladders: cuts, rungs and ranks. Pure NumPy, without DataFrames and column names."""
 
 from fairladder.ladder.grouped import GroupedLadder
 from fairladder.ladder.ladder import Ladder

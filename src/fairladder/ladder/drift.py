@@ -1,20 +1,20 @@
-"""How far a population has moved on a ladder since it was fitted."""
+"""Measure how far a population has moved on a ladder since the ladder was fitted."""
 
 from collections.abc import Sequence
 from math import log
 
-#: Below the first the population is much the same, from the second on the ladder should be fitted
-#: anew.
+#: Below the first limit the population has hardly changed; from the second on the ladder should be
+#: fitted again.
 STEADY, MOVED = 0.1, 0.25
 
 
 def drift_index(then: Sequence[int], now: Sequence[int]) -> float:
-    """The population stability index Σ (q − p)·ln(q ÷ p) over rungs, p and q the shares then and
-    now.
+    """Return the population stability index Σ (q − p)·ln(q ÷ p) over rungs, with p and q the shares
+    then and now.
 
-    A rung that one of them leaves empty counts as half a member there, so that the index stays
+    A rung that is empty in one population counts as half a member there, so that the index stays
     finite. It is twice the symmetrised divergence of Kullback and Leibler, "On information and
-    sufficiency", Annals of Mathematical Statistics 22 (1951). NaN where one population is empty.
+    sufficiency", Annals of Mathematical Statistics 22 (1951). NaN if one population is empty.
     """
     if not sum(then) or not sum(now):
         return float("nan")
@@ -23,7 +23,7 @@ def drift_index(then: Sequence[int], now: Sequence[int]) -> float:
 
 
 def verdict(index: float) -> str:
-    """What an index means, in the usual words."""
+    """Describe an index in the usual words."""
     if index != index:
-        return "nobody to compare"
-    return "steady" if index < STEADY else "moved somewhat" if index < MOVED else "moved: fit anew"
+        return "no customers to compare"
+    return "steady" if index < STEADY else "moved somewhat" if index < MOVED else "moved: fit again"

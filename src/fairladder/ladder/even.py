@@ -37,18 +37,19 @@ from numpy.typing import NDArray
 
 Indices = NDArray[np.int64]
 Cells = tuple[Indices, Indices]
-#: Windows up to this many values are searched whole; beyond, cells are dropped first.
+#: Up to this many values all candidates of a window are searched; with more, cells are dropped
+#: first.
 SEARCH_WHOLE = 512
 _AT_ONCE = 1 << 20
 
 
 def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
-    """The places 0 < i < n of sorted values, with 0 and n, at which a best partition may cut:
-    among unequal neighbours.
+    """Return the places 0 < i < n of sorted values, with 0 and n, at which a best partition may
+    cut: between unequal neighbours.
 
-    Where the windows of the docstring above are narrow, only they are looked through, so that most
-    values are never compared with their neighbours; a partition of the runs between these places
-    is best among them just where it is best of all. Needs at least K distinct values.
+    Only the windows described above are searched if they are narrow, so most values are never
+    compared with their neighbours. A partition of the runs between these places is best among them
+    exactly if it is best overall. Needs at least K distinct values.
     """
     n, q, k = len(ascending), sum(parts), len(parts)
     targets = [n * sum(parts[:j]) for j in range(1, k)]
@@ -64,7 +65,7 @@ def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
         ]
         near.sort()
         spans = near[:1]
-        for lo, hi in near[1:]:  # overlapping ones become one
+        for lo, hi in near[1:]:  # merge overlapping windows
             if lo <= spans[-1][1]:
                 spans[-1] = (spans[-1][0], max(hi, spans[-1][1]))
             else:
@@ -76,8 +77,8 @@ def places_for_cuts(ascending: NDArray[Any], parts: tuple[int, ...]) -> Indices:
 
 
 def _near(ascending: NDArray[Any], targets: list[int], q: int) -> list[int] | None:
-    """For each target the nearest place between unequal values that lies after the last; None
-    where they run out.
+    """Return, for each target, the nearest place between unequal values after the previous one;
+    None if there are not enough.
     """
     ends, last, n = [], 0, len(ascending)
     for target in targets:
@@ -92,11 +93,11 @@ def _near(ascending: NDArray[Any], targets: list[int], q: int) -> list[int] | No
 
 
 def even_partition(sums: Indices, parts: tuple[int, ...]) -> list[int]:
-    """Ends of the K rungs: the k-th rung holds the distinct values ends[k-1] ≤ i < ends[k], with
-    ends[-1] = D.
+    """Return the ends of the K rungs: the k-th rung has the distinct values ends[k-1] ≤ i <
+    ends[k], with ends[-1] = D.
 
-    ``sums`` has shape (D + 1,): how many stand before each distinct value, worst first, and all of
-    them; it rises from 0. ``parts`` are the K wanted sizes as whole numbers in proportion (all 1
+    ``sums`` has shape (D + 1,): the cumulative counts before each distinct value, worst first, then
+    the total; it starts at 0. ``parts`` are the K wanted sizes as proportional whole numbers (all 1
     for equal rungs). Needs K ≤ D.
     """
     problem = _Problem(sums, parts)
@@ -110,8 +111,8 @@ def even_partition(sums: Indices, parts: tuple[int, ...]) -> list[int]:
 
 
 class _Problem:
-    """Prefix sums S (so many values stand before each distinct one) and the wanted sizes, in
-    units of 1/q.
+    """Prefix sums S (the count before each distinct value) and the wanted sizes, in units of
+    1/q.
     """
 
     def __init__(self, sums: Indices, parts: tuple[int, ...]) -> None:
@@ -121,7 +122,7 @@ class _Problem:
         self.targets = [sum(self.aims[:k]) for k in range(1, self.k)]
 
     def deviations(self, ends: list[int]) -> list[int]:
-        """d_k for the cuts after ``ends`` (K − 1 of them)."""
+        """Return d_k for the cuts after ``ends`` (K − 1 of them)."""
         at = [int(self.sums[end]) for end in (0, *ends, self.d)]
         return [self.q * (b - a) - aim for (a, b), aim in zip(pairwise(at), self.aims, strict=True)]
 
@@ -141,7 +142,9 @@ class _Problem:
         return ends
 
     def windows(self, cost: int) -> list[tuple[int, int]]:
-        """Half-open index ranges in which the cuts of a partition of at most this cost must lie."""
+        """Return half-open index ranges that contain the cuts of any partition of at most this
+        cost.
+        """
         spans_there = []
         for k, target in enumerate(self.targets, start=1):
             reach = isqrt(cost * k * (self.k - k) // self.k) + 1
@@ -150,18 +153,20 @@ class _Problem:
             spans_there.append((max(lo, k), min(hi, self.d - self.k + k + 1)))
         return spans_there
 
-    # -------------------------------------------------------------------------------- dropping what
+    # cells
 
     def narrowed(
         self, windows: list[tuple[int, int]], best: list[int]
     ) -> tuple[list[int], list[Indices]]:
-        """A better partition, and per cut the values that may be its place in a best one."""
+        """Return a better partition, and for each cut the values that may be its place in a best
+        one.
+        """
         cells = [
             _split((np.array([lo]), np.array([hi - 1])), self.sums, SEARCH_WHOLE // 2)
             for lo, hi in windows
         ]
         while True:
-            # Any partition over the cells' ends is a real one, and mostly better than the last.
+            # Any partition over the cells' ends is a valid one, and usually better than the last.
             ends = [
                 np.unique(np.append(last, mine))
                 for (_, last), mine in zip(cells, best, strict=True)
@@ -174,7 +179,7 @@ class _Problem:
             cells = [_split(cell, self.sums, 4) for cell in cells]
 
     def _may_gain(self, cells: list[Cells], best: list[int]) -> list[Cells]:
-        """The cells through which the change of cost, bounded from below, is at most 0."""
+        """Return the cells for which the lower bound of the change of cost is at most 0."""
         off = self.deviations(best)
         away, slopes = [], []
         for k, (first, last) in enumerate(cells):
@@ -189,7 +194,7 @@ class _Problem:
             np.minimum(slope * low, slope * high)
             for slope, (low, high) in zip(slopes, away, strict=True)
         ]
-        # Floats do for a bound, as long as what they may lose is allowed for.
+        # Floats are precise enough for a bound if their rounding error is allowed for.
         biggest = max(float(np.abs(x).max()) for pair in away for x in pair)
         slack = 1e-12 * self.k * (biggest**2 + biggest * max(map(abs, slopes)))
         ends: list[Any] = [(np.zeros(1), np.zeros(1)), *away, (np.zeros(1), np.zeros(1))]
@@ -209,19 +214,17 @@ class _Problem:
             kept.append((first[good], last[good]))
         return kept
 
-    # ---------------------------------------------------------------------------------------------
-
     def best_path(self, candidates: list[Indices], cost: int) -> list[int]:
-        """The best partition with its k-th cut among ``candidates[k-1]``, earliest cuts first
-        among equals.
+        """Return the best partition with its k-th cut among ``candidates[k-1]``; ties go to the
+        earliest cuts.
 
-        ``cost`` is that of a partition over these candidates: whatever costs more need not be told
-        apart.
+        ``cost`` is that of a partition over these candidates. Costs above it need not be
+        distinguished.
         """
         most = isqrt(cost) + 1
         kind: Any = (
             np.int64 if most * most < 2**61 else object
-        )  # beyond 64 bits, Python's whole numbers
+        )  # above 64 bits, use Python's integers
         stages = [np.array([0]), *candidates, np.array([self.d])]
         behind = [np.zeros(1, dtype=kind)]
         for k in reversed(range(1, self.k)):
@@ -247,8 +250,8 @@ class _Problem:
     def _onward(
         self, here: Indices, there: Indices, known: NDArray[Any], aim: int, most: int
     ) -> NDArray[Any]:
-        """Cost from each cut ``here`` over each next cut ``there`` to the end, at most
-        ``most``².
+        """Return the cost from each cut ``here`` through each next cut ``there`` to the end, at
+        most ``most``².
         """
         size = self.sums[there][None, :] - self.sums[here][:, None]
         off = np.clip(self.q * size - aim, -most, most).astype(known.dtype)
@@ -259,7 +262,9 @@ class _Problem:
 def _cheapest(
     known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any
 ) -> NDArray[Any]:
-    """For each right cell the least ``known`` of a left cell plus the least (u_right − u_left)²."""
+    """Return, for each right cell, the least ``known`` of a left cell plus the least (u_right −
+    u_left)².
+    """
     out = np.empty(len(right[0]))
     step = max(1, _AT_ONCE // len(known))
     for i in range(0, len(out), step):
@@ -275,17 +280,16 @@ def _cheapest(
 def _cheapest_back(
     known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any
 ) -> NDArray[Any]:
-    """The same from each left cell on: the mirror image."""
+    """Return the costs of ``_cheapest`` from each left cell on (the mirror image)."""
     mirrored = [(-high, -low) for low, high in (right, left)]
     places = [(-high, -low) for low, high in (right_at, left_at)]
     return _cheapest(known, mirrored[0], mirrored[1], places[0], places[1])
 
 
 def _split(cell: Cells, sums: Indices, pieces: int) -> Cells:
-    """Each cell first..last (both ends in) cut into up to ``pieces`` cells that hold equally much.
+    """Split each cell first..last (inclusive) into up to ``pieces`` cells with about equal counts.
 
-    Cut by what they hold, not by how many values: the gap that a heavy value leaves never lies
-    inside a cell for long.
+    Splitting by count, not by number of values, soon isolates the gap that a heavy value leaves.
     """
     first, last = cell
     low, held = sums[first], sums[last] - sums[first]

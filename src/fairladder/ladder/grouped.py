@@ -1,4 +1,4 @@
-"""A ladder for each value of a column, null being a group of its own."""
+"""Fit one ladder for each value of a column; null is a group of its own."""
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -22,14 +22,12 @@ class GroupedLadder:
     def fit(
         cls, within: str, values: Any, groups: NDArray[Any], fit: Callable[[Any], Ladder]
     ) -> "GroupedLadder":
-        """One ladder a group: ``fit`` makes it of the group's values. ``values`` and
-        ``groups`` have shape (n,).
-        """
+        """Fit one ladder per group with ``fit``. ``values`` and ``groups`` have shape (n,)."""
         return cls(within, {g: fit(values[members(groups, g)]) for g in known_groups(groups)})
 
     def place(self, values: Any, groups: NDArray[Any]) -> NDArray[np.int64]:
-        """Rung of each value on its group's ladder, shape (n,); 0 where the value is null or
-        the group has no ladder.
+        """Return the rung of each value on its group's ladder, shape (n,); 0 if the value is null
+        or the group has no ladder.
         """
         rung = np.zeros(len(groups), dtype=np.int64)
         for group, ladder in self.ladders.items():
@@ -44,17 +42,19 @@ class GroupedLadder:
 
     @property
     def small(self) -> tuple[str | None, ...]:
-        """Groups with fewer than 2·K members at the fit, too few for K rungs to say much."""
+        """Groups with fewer than 2·K members when the ladders were fitted, too few for K meaningful
+        rungs.
+        """
         return tuple(
             g for g, ladder in self.ladders.items() if sum(ladder.sizes) < 2 * ladder.rungs
         )
 
     def unseen(self, groups: NDArray[Any]) -> tuple[str | None, ...]:
-        """Groups without a ladder here."""
+        """Return the groups that have no ladder."""
         return tuple(g for g in known_groups(groups) if g not in self.ladders)
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain values, for JSON."""
+        """Return plain values for JSON."""
         return {
             "within": self.within,
             "groups": [{"group": g, **lad.to_dict()} for g, lad in self.ladders.items()],
@@ -62,7 +62,7 @@ class GroupedLadder:
 
     @classmethod
     def from_dict(cls, plain: Mapping[str, Any]) -> "GroupedLadder":
-        """The ladders that ``to_dict`` wrote. Raises UsageError where the dictionary is not one."""
+        """Load ladders that ``to_dict`` saved. Raises UsageError for any other dictionary."""
         try:
             return cls(
                 str(plain["within"]), {g["group"]: Ladder.from_dict(g) for g in plain["groups"]}
@@ -72,11 +72,11 @@ class GroupedLadder:
 
 
 def members(groups: NDArray[Any], group: str | None) -> NDArray[np.bool_]:
-    """Which rows belong to a group."""
+    """Return a mask of the rows that belong to a group."""
     return np.array([g is None for g in groups], dtype=bool) if group is None else groups == group
 
 
 def known_groups(groups: NDArray[Any]) -> list[str | None]:
-    """All groups, by name, null last."""
+    """Return all groups sorted by name, null last."""
     names = set(groups.tolist())
     return [*sorted(g for g in names if g is not None), *([None] if None in names else [])]

@@ -1,4 +1,4 @@
-"""A ladder turns a number into a rung 1..K, K best, by a list of cuts."""
+"""A ladder assigns numbers to rungs 1..K, K best, with a list of cuts."""
 
 from dataclasses import dataclass
 from fractions import Fraction
@@ -18,23 +18,23 @@ METHODS: tuple[Method, ...] = ("even", "inclusive", "exclusive", "inverse", "fix
 _PERCENTILES = {"inclusive": inclusive_cuts, "exclusive": exclusive_cuts, "inverse": inverse_cuts}
 
 
-#: Up to so many rungs it is faster to count the cuts below a value than to look it up.
+#: Up to this many rungs, counting the cuts below a value is faster than a lookup.
 _FEW_RUNGS = 16
-#: From so many on, whole numbers over a range no wider than ``_NARROW`` are counted and looked up,
-#: not sorted and compared.
+#: From this many values on, whole numbers in a range no wider than ``_NARROW`` are counted in a
+#: table instead of sorted.
 MANY = 1 << 16
 _NARROW = 1 << 16
-#: So many values are placed at once: what is worked on then stays in the processor's cache.
+#: Values placed per batch, so that the working set fits in the processor's cache.
 _AT_ONCE = 1 << 16
 
 
 @dataclass(frozen=True)
 class Ladder:
-    """Cuts in value order, and which end is better.
+    """Cuts in rising order, and which end is better.
 
-    With b the number of cuts below a value, its rung is b + 1 where high is better, K − b where
-    low is. So a value equal to a cut stands with the values below it. Equal values share a rung,
-    and a better value never stands lower.
+    If b cuts are below a value, its rung is b + 1 where high is better, K − b where low is. A value
+    equal to a cut belongs with the values below it. Equal values share a rung, and a better value
+    never gets a lower rung.
 
     Attributes
     ----------
@@ -64,12 +64,14 @@ class Ladder:
 
     @property
     def empty(self) -> tuple[int, ...]:
-        """Rungs on which nobody stood at the fit."""
+        """Rungs that had no value when the ladder was fitted."""
         return tuple(rung for rung, size in enumerate(self.sizes, start=1) if size == 0)
 
     @property
     def size_deviation(self) -> float:
-        """The largest |n_k − n·p_k| ÷ n at the fit; 0 is as asked for, NaN without values."""
+        """The largest |n_k − n·p_k| ÷ n when fitted: 0 if all sizes are as requested, NaN without
+        values.
+        """
         n = sum(self.sizes)
         wanted = self.shares or (Fraction(1, self.rungs),) * self.rungs
         return (
@@ -90,7 +92,7 @@ class Ladder:
         cuts: Any = None,
         counts: ArrayLike | None = None,
     ) -> "Ladder":
-        """A ladder for these values.
+        """Fit a ladder to these values.
 
         Parameters
         ----------
@@ -161,9 +163,9 @@ class Ladder:
         return cls(tuple(found), better, method, tuple(int(s) for s in sizes), wanted, days, ends)
 
     def place(self, values: ArrayLike) -> NDArray[np.int64]:
-        """Rung of each value, shape (n,), 1..K; 0 where the value is null (it gets no rung)."""
+        """Return the rung of each value, shape (n,), 1..K; 0 for null values."""
         numbers, _ = as_numbers(values)
-        if (narrow := _offsets(numbers)) is not None:  # each value that can occur is placed once
+        if (narrow := _offsets(numbers)) is not None:  # each possible value is placed once
             offsets, low, high = narrow
             rungs: NDArray[np.int64] = self._rung_of(np.arange(low, high + 1)).astype(np.int64)[
                 offsets
@@ -191,16 +193,16 @@ class Ladder:
         return rung
 
     def to_sql(self, column: str, dialect: str = "duckdb") -> str:
-        """The ladder as a SQL ``CASE`` over a quoted column, for ``duckdb``, ``sqlite``,
+        """Return the ladder as a SQL ``CASE`` over a quoted column, for ``duckdb``, ``sqlite``,
         ``postgres`` and others.
 
-        It gives every value the rung that ``place`` gives it, and NULL to NULL. Days compare as
-        dates; NaN is no value of SQL's and is not looked for.
+        It returns the same rungs as ``place``, and NULL for NULL. Dates compare as dates. NaN is
+        not handled, since SQL has no such value.
         """
         return str(self.sql_tree(column).sql(dialect))
 
     def sql_tree(self, column: str) -> Any:
-        """The tree of ``to_sql``, to build longer statements with."""
+        """Return the tree of ``to_sql``, for building longer statements."""
         from fairladder.sqltree import case, sql
         from fairladder.sqltree import column as quoted
 
@@ -210,7 +212,7 @@ class Ladder:
         for cut, rung in zip((*self.cuts, inf), rungs, strict=True):
             if cut == inf:
                 return case(branches, sql(str(rung)))
-            if cut not in (-inf, last):  # nothing lies below the first, nor between equal ones
+            if cut not in (-inf, last):  # no value is below the first cut or between equal cuts
                 branches.append((sql(":v <= :c", v=value, c=self._bound(cut)), sql(str(rung))))
             last = cut
         raise AssertionError("the cuts end with an infinite one")
@@ -221,7 +223,7 @@ class Ladder:
         return sql(f"CAST('{self._written(cut)}' AS DATE)") if self.days else sql(repr(cut))
 
     def to_dict(self) -> dict[str, Any]:
-        """Plain values, for JSON: cuts as numbers, ISO days, ``"-inf"`` or ``"inf"``."""
+        """Return plain values for JSON: cuts as numbers, ISO dates, ``"-inf"`` or ``"inf"``."""
         return {
             "method": self.method,
             "better": self.better,
@@ -234,7 +236,7 @@ class Ladder:
 
     @classmethod
     def from_dict(cls, plain: dict[str, Any]) -> "Ladder":
-        """The ladder that ``to_dict`` wrote. Raises UsageError where the dictionary is not one."""
+        """Load a ladder that ``to_dict`` saved. Raises UsageError for any other dictionary."""
         try:
             cuts = tuple(_read_cut(c) for c in plain["cuts"])
             shares = tuple(Fraction(s) for s in plain["shares"]) if plain.get("shares") else None
@@ -269,8 +271,10 @@ class Ladder:
 
 
 def as_numbers(values: Any) -> tuple[NDArray[Any], bool]:
-    """Values as an array of whole numbers or floats (NaN for null), and whether they are days."""
-    if hasattr(values, "isna") and hasattr(values, "to_numpy"):  # a Series, with nulls of its own
+    """Return the values as an array of integers or floats (NaN for null), and whether they are
+    dates.
+    """
+    if hasattr(values, "isna") and hasattr(values, "to_numpy"):  # a Series with its own nulls
         null = np.asarray(values.isna(), dtype=bool)
         if null.any() and values.dtype.kind in "iuf":
             values = values.to_numpy(dtype=np.float64, na_value=np.nan)
@@ -316,18 +320,20 @@ def _checked(rungs: int, method: str, better: str, shares: Any) -> tuple[Fractio
 
 def _ascending(numbers: NDArray[Any]) -> NDArray[Any]:
     ascending = np.sort(numbers)
-    if numbers.dtype.kind == "f":  # NaN stand last
+    if numbers.dtype.kind == "f":  # NaN sorts last
         ascending = ascending[: np.searchsorted(ascending, inf, side="right")]
     return ascending
 
 
 def _offsets(numbers: NDArray[Any]) -> tuple[NDArray[np.int64], int, int] | None:
-    """Many whole numbers as offsets in a narrow range, and its ends; None of any others."""
+    """Return many whole numbers as offsets in a narrow range, with the range's ends; None for other
+    values.
+    """
     if numbers.dtype.kind not in "iu" or numbers.size < MANY:
         return None
     low, high = int(numbers.min()), int(numbers.max())
     if low >= 0 and high < _NARROW:
-        low = 0  # spares the subtraction
+        low = 0  # saves the subtraction
     if high - low >= _NARROW or high > np.iinfo(np.int64).max:
         return None
     whole = numbers.astype(np.int64, copy=False)
@@ -335,9 +341,7 @@ def _offsets(numbers: NDArray[Any]) -> tuple[NDArray[np.int64], int, int] | None
 
 
 def _counted(numbers: NDArray[Any]) -> tuple[NDArray[Any], NDArray[np.int64]] | None:
-    """The distinct values in rising order and how often each occurs; None where sorting is the
-    way.
-    """
+    """Return the distinct values in rising order and their counts; None if sorting is faster."""
     if (narrow := _offsets(numbers)) is None:
         return None
     counts = np.bincount(narrow[0].ravel())
@@ -352,8 +356,8 @@ def _even_cuts(
     better: Better,
     shares: tuple[Fraction, ...] | None,
 ) -> list[Any]:
-    """Cuts of the even ladder of values in rising order, which stand once each where ``held``
-    says how often they occur.
+    """Return the cuts of an even ladder over sorted values. If ``held`` is given, values are
+    distinct and it holds their counts.
     """
     first = _first_distinct(ascending, rungs)
     if len(first) < rungs:
@@ -375,7 +379,7 @@ def _even_cuts(
 
 
 def _first_distinct(ascending: NDArray[Any], most: int) -> NDArray[Any]:
-    """The smallest distinct values, up to so many of them."""
+    """Return the smallest distinct values, at most ``most`` of them."""
     at = [0]
     while len(at) < most and (
         after := int(np.searchsorted(ascending, ascending[at[-1]], side="right"))
@@ -385,15 +389,15 @@ def _first_distinct(ascending: NDArray[Any], most: int) -> NDArray[Any]:
 
 
 def _open_ended(cuts: list[Any], sizes: NDArray[np.int64]) -> list[Any]:
-    """Cuts of unused rungs at either end (``sizes`` in value order) as infinite: new values
-    join the nearest used rung.
+    """Return the cuts with those of unused end rungs (``sizes`` in value order) as infinite, so
+    that new values join the nearest used rung.
     """
     used = np.flatnonzero(sizes)
     return [-inf if i < used[0] else inf if i >= used[-1] else cut for i, cut in enumerate(cuts)]
 
 
 def _few_values_cuts(distinct: NDArray[Any], rungs: int, better: Better) -> list[Any]:
-    """Cuts for fewer distinct values than rungs, spread over the ladder from end to end."""
+    """Return cuts for fewer distinct values than rungs, spread over the ladder from end to end."""
     d = len(distinct)
     last = max(d - 1, 1)
     on = (
@@ -402,8 +406,8 @@ def _few_values_cuts(distinct: NDArray[Any], rungs: int, better: Better) -> list
         else [(rungs + 1) // 2]
     )
     if better == "low":
-        on = [rungs + 1 - rung for rung in reversed(on)]  # places in value order
-    # The j-th cut lies at the largest value on the places up to j.
+        on = [rungs + 1 - rung for rung in reversed(on)]  # positions in value order
+    # The j-th cut is the largest value on positions up to j.
     return [max((v.item() for v, place in zip(distinct, on, strict=True) if place <= j),
     default=-inf)
             if any(place > j for place in on) else inf for j in range(1, rungs)]  # fmt: skip

@@ -1,4 +1,4 @@
-"""Cuts at percentiles of the sorted values, their positions in whole-number arithmetic."""
+"""Compute cuts at percentiles of sorted values, with positions in whole-number arithmetic."""
 
 from dataclasses import dataclass
 from fractions import Fraction
@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 @dataclass(frozen=True)
 class Runs:
-    """Sorted values of which each stands once, read as if it stood as often as it occurs;
-    ``ends`` add up how often.
+    """Distinct sorted values that behave like the full list with repeats; ``ends`` are the
+    cumulative counts.
     """
 
     values: NDArray[Any]
@@ -25,7 +25,7 @@ class Runs:
 
 
 def inclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
-    """Cuts at the percentiles j/K, j = 1..K−1, by linear interpolation on n − 1.
+    """Return cuts at the percentiles j/K, j = 1..K−1, by linear interpolation on n − 1.
 
     Type 7 of Hyndman & Fan, "Sample quantiles in statistical packages", The American Statistician
     50 (1996), which spreadsheets call inclusive. ``ascending`` has shape (n,), n ≥ 1, sorted;
@@ -39,8 +39,8 @@ def inclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
 
 
 def exclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
-    """Cuts at the percentiles j/K by linear interpolation on n + 1, clamped to the smallest and
-    largest value.
+    """Return cuts at the percentiles j/K by linear interpolation on n + 1, clamped to the smallest
+    and largest value.
 
     Type 6 of Hyndman & Fan (1996), which spreadsheets call exclusive. ``ascending`` as for
     ``inclusive_cuts``.
@@ -58,8 +58,8 @@ def exclusive_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
 
 
 def inverse_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
-    """Cuts at the smallest values that at least j/K of all are not above: the inverse of the
-    empirical distribution.
+    """Return cuts at the smallest values such that at least j/K of all values are not above them:
+    the inverse of the empirical distribution.
 
     Type 1 of Hyndman & Fan (1996); cuts are values that occur. ``ascending`` as for
     ``inclusive_cuts``.
@@ -68,9 +68,7 @@ def inverse_cuts(ascending: NDArray[Any] | Runs, rungs: int) -> list[Any]:
 
 
 def _between(ascending: NDArray[Any] | Runs, at: int, part: Fraction) -> Any:
-    """The value ``part`` of the way from one place to the next, from the values' decimal
-    texts, rounded once.
-    """
+    """Interpolate between two positions with the values' decimal texts, rounding once."""
     low = ascending[at].item()
     high = ascending[min(at + 1, len(ascending) - 1)].item()
     if not part or low == high:

@@ -1,4 +1,4 @@
-"""Where a value stands among all: percentile and percent rank, equal values alike."""
+"""Rank values by percentile and percent rank; equal values get equal ranks."""
 
 from typing import Any, Literal
 
@@ -11,7 +11,7 @@ Better = Literal["high", "low"]
 
 
 def percentile(values: ArrayLike, better: Better = "high") -> NDArray[np.float64]:
-    """100·(count worse + ½·count equal) ÷ n, in percent; between 0 and 100, never at the ends.
+    """Return 100·(count worse + ½·count equal) ÷ n, in percent; always strictly between 0 and 100.
 
     | value | percentile |
     |------:|-----------:|
@@ -19,7 +19,7 @@ def percentile(values: ArrayLike, better: Better = "high") -> NDArray[np.float64
     |     5 |       66.7 |
     |     5 |       66.7 |
 
-    NaN gets NaN and does not count; a single value stands at 50.
+    NaN gets NaN and does not count; a single value gets 50.
     """
     worse, equal, n, known = _counts(values, better)
     out = np.full(len(known), np.nan)
@@ -28,7 +28,9 @@ def percentile(values: ArrayLike, better: Better = "high") -> NDArray[np.float64
 
 
 def percent_rank(values: ArrayLike, better: Better = "high") -> NDArray[np.float64]:
-    """Count worse ÷ (n − 1): 0 for the worst, 1 for a single best; 0 where n = 1. NaN gets NaN."""
+    """Return count worse ÷ (n − 1): 0 for the worst, 1 for a single best; 0 if n = 1. NaN gets
+    NaN.
+    """
     worse, _, n, known = _counts(values, better)
     out = np.full(len(known), np.nan)
     out[known] = ratio(worse, n - 1) if n > 1 else 0.0
@@ -38,8 +40,8 @@ def percent_rank(values: ArrayLike, better: Better = "high") -> NDArray[np.float
 def _counts(
     values: ArrayLike, better: Better
 ) -> tuple[NDArray[Any], NDArray[Any], int, NDArray[np.bool_]]:
-    """For the values that are known: how many are worse, how many equal; and how many, and
-    which, are known.
+    """Return, for the known values, how many are worse and how many equal; then how many values are
+    known, and their mask.
     """
     given = np.asarray(values, dtype=np.float64)
     known = ~np.isnan(given)
@@ -49,13 +51,12 @@ def _counts(
 
 
 def ties_at_cuts(values: ArrayLike, rungs: int, counts: ArrayLike | None = None) -> int:
-    """How many would be parted from an equal by cutting ranks, in row order, into ``rungs`` equal
-    counts.
+    """Count the values that would be separated from an equal one by cutting ranks, in row order,
+    into ``rungs`` equal counts.
 
-    For each cut that falls inside a run of equal values the members of the run on its smaller
-    side; added up. Earlier parts are the larger ones where the count does not divide, as with
-    ranks numbered off. ``counts`` say how often each value occurs, where they rise and stand once
-    each.
+    For each cut inside a run of equal values, the smaller side of the run counts. If the count does
+    not divide evenly, earlier parts are larger. ``counts`` are the frequencies of distinct sorted
+    values.
     """
     if counts is None:
         _, counts = np.unique(np.asarray(values, dtype=np.float64), return_counts=True)
@@ -69,8 +70,8 @@ def ties_at_cuts(values: ArrayLike, rungs: int, counts: ArrayLike | None = None)
 
 
 def even_ranks(n: int, rungs: int) -> list[int]:
-    """How many of ``n`` ranks stand before each cut into ``rungs`` equal counts, the larger
-    first; cuts that part nobody are left out.
+    """Return how many of ``n`` ranks come before each cut into ``rungs`` equal counts, larger parts
+    first. Cuts that separate no ranks are omitted.
     """
     places = (j * (n // rungs) + min(j, n % rungs) for j in range(1, rungs))
     return [at for at in places if 0 < at < n]

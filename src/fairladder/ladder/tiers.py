@@ -1,5 +1,5 @@
-"""Tiers: ladders of unequal shares, by how many stand strictly above, or by how much those
-above hold.
+"""Fit tiers: ladders with unequal shares, by the number of better customers or by the share of the
+total that they contribute.
 """
 
 from collections.abc import Sequence
@@ -26,8 +26,8 @@ def top_ladder(
     ties: Ties = "include",
     counts: ArrayLike | None = None,
 ) -> Ladder:
-    """A ladder whose highest rung holds the best p₁ percent, the next those up to p₂, the lowest
-    all others.
+    """Fit a ladder whose highest rung contains the best p₁ percent, the next one those up to p₂,
+    and the lowest one all others.
 
     A group of equal values belongs to the first p with customers strictly better < p % of n
     (``include``), or customers at least as good ≤ p % of n (``exclude``). Counts are compared as
@@ -40,9 +40,9 @@ def top_ladder(
     |     7 |       2 |       1 |
     |     4 |       1 |       1 |
 
-    ``values`` has shape (n,): numbers or days; nulls do not count. With ``counts`` they rise,
-    stand once each and occur so often. Raises UsageError for percents that do not rise between 0
-    and 100.
+    ``values`` has shape (n,): numbers or dates; nulls do not count. With ``counts``, values are
+    distinct and rising, and ``counts`` are their frequencies. Raises UsageError for percentages
+    that do not rise between 0 and 100.
     """
     wanted = _checked(percents)
     numbers, days = _known(values)
@@ -67,13 +67,13 @@ def spend_ladder(
     unit: int = 1,
     counts: ArrayLike | None = None,
 ) -> Ladder:
-    """A ladder whose highest rung holds those who bring the first p₁ percent of the positive
-    total, and so on.
+    """Fit a ladder whose highest rung contains the customers who contribute the first p₁ percent of
+    the positive total, and so on.
 
-    A group of equal values belongs to the first p with the total held by those strictly better < p
-    % of the positive total. ``values`` has shape (n,): whole numbers of which ``unit`` make one in
-    the measure's own unit, so that sums are exact, or with ``counts`` the rising distinct ones.
-    With no positive total everybody stands on the lowest rung.
+    A group of equal values belongs to the first p with the total of strictly better values < p % of
+    the positive total. ``values`` has shape (n,): whole numbers with ``unit`` of them per major
+    unit, so that sums are exact. With ``counts``, values are distinct and rising. Without a
+    positive total all customers get the lowest rung.
     """
     wanted = _checked(percents)
     whole, occur = _distinct(np.asarray(values, dtype=np.int64), counts)
@@ -83,7 +83,7 @@ def spend_ladder(
     for p in wanted:
         least = -(
             -p.numerator * total // (100 * p.denominator)
-        )  # held ≥ this is no longer under p %
+        )  # a sum ≥ this is no longer under p %
         tier += held >= least
     distinct = whole / unit if unit != 1 else whole
     rungs = len(wanted) + 1
@@ -107,7 +107,7 @@ def _known(values: ArrayLike) -> tuple[NDArray[Any], bool]:
 def _distinct(
     values: NDArray[Any], counts: ArrayLike | None
 ) -> tuple[NDArray[Any], NDArray[np.int64]]:
-    """The distinct values in rising order and how often each occurs."""
+    """Return the distinct values in rising order and their counts."""
     if counts is not None:
         return values, np.asarray(counts, dtype=np.int64)
     distinct, held = np.unique(values, return_counts=True)
@@ -115,14 +115,14 @@ def _distinct(
 
 
 def _above(amounts: NDArray[np.int64], better: Better) -> NDArray[np.int64]:
-    """For each distinct value, in value order, the sum over the strictly better ones."""
+    """Return, for each distinct value in rising order, the sum over strictly better values."""
     running = np.cumsum(amounts)
     above: NDArray[np.int64] = running[-1:] - running if better == "high" else running - amounts
     return above
 
 
 def _shares(wanted: list[Fraction]) -> tuple[Fraction, ...]:
-    """Share of each rung, worst first."""
+    """Return the share of each rung, worst first."""
     edges = [Fraction(0), *wanted, Fraction(100)]
     return tuple((b - a) / 100 for a, b in pairwise(edges))[::-1]
 
@@ -137,9 +137,7 @@ def _ladder_of(
     days: bool,
     shares: tuple[Fraction, ...] | None,
 ) -> Ladder:
-    """The ladder that places each distinct value (ascending, shape (d,)) on the rung given for
-    it.
-    """
+    """Return the ladder that puts each distinct value (ascending, shape (d,)) on its given rung."""
     place = rung if better == "high" else rungs + 1 - rung
     cuts = []
     for j in range(1, rungs):

@@ -1,3 +1,3 @@
-"""Order rows in: a source to cells to rows; roles, how things are written, what becomes of a
+"""Read order rows: sources, column roles, formats of dates and numbers, and the state of each
 row.
 """

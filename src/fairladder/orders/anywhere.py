@@ -1,5 +1,5 @@
-"""Orders from wherever they are: a database where an address is given, a Spark cluster, else a
-file or a frame.
+"""Open orders from any source: a database for a database URL, a Spark cluster, otherwise a file or
+a frame.
 """
 
 import re
@@ -13,10 +13,10 @@ from fairladder.scheme import OrdersPart
 
 
 def open_anything(orders: Any, settings: OrdersPart) -> Source:
-    """A path, glob, ``-``, frame, or the SQLAlchemy URL of a database (``table`` or ``query`` say
-    which rows) as a Source.
+    """Open a path, glob, ``-``, frame, or the SQLAlchemy URL of a database (``table`` or ``query``
+    select rows) as a Source.
 
-    Raises UsageError, DataError as ``open_source``, ``open_database`` and ``open_on_cluster`` do.
+    Raises UsageError and DataError like ``open_source``, ``open_database`` and ``open_on_cluster``.
     """
     if settings.spark is not None or type(orders).__module__.startswith("pyspark.sql."):
         clusters = import_module("fairladder.orders.clusters")
@@ -33,6 +33,6 @@ def open_anything(orders: Any, settings: OrdersPart) -> Source:
         return source
     if settings.table or settings.query:
         raise UsageError(
-            f"`table` and `query` go with the address of a database, and {str(orders)!r} is none."
+            f"`table` and `query` need the address of a database; {str(orders)!r} is not one."
         )
     return open_source(orders, Embedded(), settings)

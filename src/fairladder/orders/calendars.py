@@ -1,6 +1,4 @@
-"""Dates as people write them beside the usual orders: months by their names in any language,
-and years of two digits.
-"""
+"""Parse less common dates: month names in many languages, and two-digit years."""
 
 import datetime as dt
 import re
@@ -9,8 +7,8 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 
-#: Languages in whose words months are known, the commonest in exports first; their words are those
-#: of the Unicode locale data.
+#: Languages whose month names are known, most frequent in exports first; the names are from the
+#: Unicode locale data.
 LANGUAGES = (
     "en", "de", "fr", "es", "it", "nl", "pt", "sv", "da", "nb", "fi", "pl", "cs", "sk", "hu", "ro",
     "hr", "sl", "sr", "bg", "ru",
@@ -24,15 +22,15 @@ _AROUND = re.compile(
 
 
 def plain(word: str) -> str:
-    """The word in the form in which words are compared: small letters, no accents, no points."""
+    """Normalise a word for comparison: lowercase, without accents and points."""
     apart = unicodedata.normalize("NFKD", word.casefold().replace("ł", "l").replace("ı", "i"))
     return "".join(c for c in apart if not unicodedata.combining(c) and c != ".")
 
 
 @lru_cache(maxsize=len(LANGUAGES))
 def _months(language: str) -> Mapping[str, int]:
-    """Every way to write a month in a language → its number; shortened forms that could be two
-    months are left out.
+    """Return every spelling of a month in a language → its number; abbreviations of two months are
+    omitted.
     """
     from babel.dates import get_month_names
 
@@ -49,13 +47,13 @@ def _months(language: str) -> Mapping[str, int]:
 
 
 def is_month(word: str) -> bool:
-    """Whether a word is a month in any of the languages."""
+    """Return True if a word is a month in any of the languages."""
     return any(plain(word) in _months(language) for language in LANGUAGES)
 
 
 def last_day_of(heading: str) -> dt.date | None:
-    """The last day of the month that a heading names with its year (``Jan 2026``, ``2026-01``,
-    ``01/26``), or None.
+    """Return the last day of the month in a column heading (``Jan 2026``, ``2026-01``, ``01/26``),
+    or None.
     """
     numbers = [int(n) for n in re.findall(r"\d+", heading)]
     months = [m for word in _WORD.findall(heading) if (m := _month(word))]
@@ -74,17 +72,17 @@ def last_day_of(heading: str) -> dt.date | None:
 
 
 def _month(word: str) -> int | None:
-    """The number of the month that a word is in the first language that has it."""
+    """Return the number of a month name, in the first language that has it, or None."""
     return next(
         (number for language in LANGUAGES if (number := _months(language).get(plain(word)))), None
     )
 
 
 def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
-    """The months' words in dates → their numbers, with the language, and another in which they
-    would be other months (or none).
+    """Return the month words in dates → their numbers, with the language and a second one that
+    reads them as other months (or none).
 
-    None where the texts hold no words in the place of a month that all are months of one language.
+    Returns None unless there are words in the place of a month and all are months of one language.
     """
     words = Counter(a or b for text in texts for a, b in _words_beside_days(text))
     if not words:
@@ -104,8 +102,8 @@ def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
 
 
 def _words_beside_days(text: str) -> list[tuple[str, str]]:
-    """Words that stand behind a day's number, or else before one; a weekday in front of both
-    is neither.
+    """Return the words that follow a day's number, or else precede it; a weekday before both is
+    ignored.
     """
     behind = [m[2] for m in _AROUND.finditer(text) if m[2]]
     return (
@@ -119,11 +117,10 @@ _SHORT = re.compile(r"(\d{1,2})[./ -](\d{1,2})[./ -](\d{2})(?!\d)")
 
 
 def order_of_short(texts: Sequence[str]) -> tuple[str, tuple[str, str] | None] | None:
-    """Which of day, month and year comes first where years have two digits; two texts that leave
-    it open, where they do.
+    """Return the order of day, month and year in dates with two-digit years, and two ambiguous
+    texts if it is open.
 
-    The year is the part of which there are fewer different ones, for orders are of few years and
-    many days.
+    The year is the part with fewer different values, since orders cover few years and many days.
     """
     parts = [tuple(map(int, m.groups())) for text in texts if (m := _SHORT.match(text))]
     if not parts or len(parts) * 10 < len(texts) * 9:
@@ -140,8 +137,8 @@ def order_of_short(texts: Sequence[str]) -> tuple[str, tuple[str, str] | None] |
 
 
 def day_before_year(texts: Sequence[str]) -> bool:
-    """Whether of the two numbers beside a month's name the first is the day: there are more
-    different days than years.
+    """Return True if, of the two numbers around a month name, the first is the day: it has more
+    different values than the year.
     """
     parts = [numbers for text in texts if len(numbers := re.findall(r"\d+", text)) >= 2]
     return len({p[0] for p in parts}) >= len({p[1] for p in parts})

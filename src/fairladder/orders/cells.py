@@ -1,7 +1,6 @@
-"""What one cell says: trees that read an id, a day, an amount or any other column, by the kind of
-its column.
+"""Trees that read one cell as an id, a date, an amount or a plain value, by the kind of its column.
 
-Text functions cost more than anything else here, so cells that plainly need no care pass by them.
+Text functions are the most expensive part, so cells that clearly need no special care skip them.
 """
 
 from collections.abc import Callable, Sequence
@@ -13,25 +12,25 @@ from fairladder.numbers import MOST_MINOR_UNITS, DiscountUnit
 from fairladder.orders.source import CellKind
 from fairladder.sqltree import case, sql
 
-#: A sign of white space, whatever the alphabet, as a regular expression.
+#: A regular expression for a whitespace character in any alphabet.
 SPACE = r"[\s\x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}]"
 _EDGES = f"^{SPACE}+"
 TRIM = f"{_EDGES}|{_EDGES[1:]}$"
-#: What keeps a spreadsheet from taking a text for a formula, and the sign behind it.
+#: The prefix that keeps a spreadsheet from reading a text as a formula, and the character after it.
 GUARD = r"^'([=+\-@\t\r])"
-#: What a spreadsheet is made to show as text: ``="00123"``.
+#: A formula that makes a spreadsheet show text: ``="00123"``.
 FORMULA_TEXT = '^="(.*)"$'
-#: Where price × quantity × 10^decimals stays below, floats are off by less than 1e-6 minor units.
+#: As long as price × quantity × 10^decimals is below this, floats are wrong by less than 1e-6 minor
+#: units.
 _SURE_BELOW = 10**8
 #: The largest finite float.
 _LARGEST = 1.7976931348623157e308
 
 
 def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
-    """The cell as trimmed text; NULL where blank. Whole numbers lose a trailing ``.0``.
+    """Return the cell as trimmed text; NULL if blank. Whole numbers lose a trailing ``.0``.
 
-    An apostrophe that keeps a spreadsheet from taking the text for a formula is taken off, and so
-    is the formula around ``="00123"``.
+    A spreadsheet's leading apostrophe is removed, and so is the formula around ``="00123"``.
     """
     if kind == "text":
         plain = sql("CAST(:c AS VARCHAR)", c=cell)
@@ -53,8 +52,8 @@ def text(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 
 
 def plainly_trimmed(cell: exp.Expr) -> exp.Expr:
-    """Whether a text cell begins and ends with a visible ASCII character, and not with an
-    apostrophe or ``=``: nothing to take off.
+    """Return a condition for text cells that begin and end with a visible ASCII character, and not
+    with an apostrophe or ``=``: they need no trimming.
     """
     plain = sql("CAST(:c AS VARCHAR)", c=cell)
     return sql(
@@ -65,7 +64,7 @@ def plainly_trimmed(cell: exp.Expr) -> exp.Expr:
 
 
 def trimmed_with_care(cell: exp.Expr) -> exp.Expr:
-    """``text`` of a text cell without the short cut for those that need no care."""
+    """Return ``text`` of a text cell without the shortcut for cells that need no trimming."""
     trim = exp.Literal.string(TRIM)
     return sql("NULLIF(REGEXP_REPLACE(:c, :trim, '', 'g'), '')", c=_without_guard(cell), trim=trim)
 
@@ -82,9 +81,7 @@ def _without_guard(cell: exp.Expr) -> exp.Expr:
 
 
 def trimmed_for_people(cell: exp.Expr) -> exp.Expr:
-    """``text`` of a text cell without the short cut, its white space said shortly, in words of
-    the embedded engine.
-    """
+    """Return ``text`` of a text cell in a short form for readers, in the embedded engine's SQL."""
     return sql(
         "NULLIF(REGEXP_REPLACE(:c, '^[\\s\\p{Z}]+|[\\s\\p{Z}]+$', '', 'g'), '')",
         c=_without_guard(cell),
@@ -92,8 +89,8 @@ def trimmed_for_people(cell: exp.Expr) -> exp.Expr:
 
 
 def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
-    """The calendar day in the business time zone; NULL where blank or unreadable. A text cell
-    comes trimmed.
+    """Return the calendar date in the business time zone; NULL if blank or unreadable. Text cells
+    must be trimmed.
     """
     if kind == "date":
         return cell
@@ -113,7 +110,7 @@ def day(cell: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
 
 
 def day_with_care(cell: exp.Expr, time_zone: str | None) -> exp.Expr:
-    """``day`` of a text cell, without the short cut for those that need the least care."""
+    """Return ``day`` of a text cell, without the shortcut for the simplest cells."""
     written = _written_day(cell, time_zone, offset_with_care)
     return sql("CASE WHEN :iso THEN :written END", iso=_iso(cell), written=written)
 
@@ -148,26 +145,28 @@ def _iso(cell: exp.Expr) -> exp.Expr:
 
 
 def _with_plain_offset(cell: exp.Expr) -> exp.Expr:
-    """A text timestamp with its offset as engines know it: `` +0200`` is ``+02:00``."""
+    """Return a text timestamp with its offset in the standard form: `` +0200`` becomes
+    ``+02:00``.
+    """
     return sql("REGEXP_REPLACE(:c, ' ?([+-][0-9][0-9]):?([0-5][0-9])$', '\\1:\\2')", c=cell)
 
 
 def day_there_is(day: exp.Expr) -> exp.Expr:
-    """A day, or NULL before the year 1 and after 9999, which not every engine knows."""
+    """Return a date, or NULL before the year 1 and after 9999, which not every engine supports."""
     return sql("CASE WHEN :d BETWEEN DATE '0001-01-01' AND DATE '9999-12-31' THEN :d END", d=day)
 
 
-#: What may stand behind an ISO day: a time, and an offset that there can be. Of era names and zones
-#: in words nothing is known.
+#: Text that may follow an ISO date: a time, and a valid offset. Era names and named zones are not
+#: supported.
 _TIME_BEHIND = (
     r"^.{10}(T| +)\d\d?:\d\d?(:\d\d?([.,]\d+)?)?( ?([Zz]|[+-](0\d|1[0-4])(:?[0-5]\d)?))?$"
 )
-#: Hours, minutes, seconds and am or pm at the end of a date, as people write them.
+#: Hours, minutes, seconds and am or pm at the end of a date.
 _CLOCK = r"[ T,](\d{1,2})[:.](\d{2})(?:[:.](\d{2}(?:[.,]\d+)?))?(?: ?([AaPp])\.?[Mm]\.?)?"
 
 
 def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
-    """Something that sorts like the row's day and time, a row without a time counting as the
+    """Return a value that sorts like the row's date and time; a row without a time counts as the
     day's start.
     """
     if kind == "timestamp":
@@ -196,8 +195,8 @@ def moment(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None)
 
 
 def hour(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None) -> exp.Expr:
-    """The hour of the row's time as text, ``00`` to ``23``; NULL where it has none. A text
-    cell comes trimmed.
+    """Return the hour of the row's time as text, ``00`` to ``23``; NULL if it has none. Text cells
+    must be trimmed.
     """
     if kind in ("timestamp", "instant"):
         return sql("SUBSTRING(CAST(:m AS VARCHAR), 12, 2)", m=moment(cell, day, kind, time_zone))
@@ -212,12 +211,14 @@ def hour(cell: exp.Expr, day: exp.Expr, kind: CellKind, time_zone: str | None) -
 
 
 def _instant(cell: exp.Expr) -> exp.Expr:
-    """An instant to the microsecond: of nanoseconds the engine knows neither zones nor ends."""
+    """Return an instant in microseconds; for nanoseconds the engine has no time zones and a shorter
+    range.
+    """
     return sql("CAST(:c AS TIMESTAMPTZ)", c=cell)
 
 
 def _clock(text: exp.Expr) -> exp.Expr:
-    """``18:30:00`` of a text with a time, ``00:00:00`` of one without."""
+    """Return ``18:30:00`` for a text with a time, ``00:00:00`` for one without."""
 
     def part(group: int) -> exp.Expr:
         return sql("REGEXP_EXTRACT(:t, :p, :g)", t=text, p=exp.Literal.string(_CLOCK), g=group)
@@ -235,8 +236,8 @@ def _clock(text: exp.Expr) -> exp.Expr:
 
 
 def to_the_second(cell: exp.Expr) -> exp.Expr:
-    """Whether a text cell has the shape of ``2026-06-30 23:59:59``, which most have and which
-    needs the least care.
+    """Return a condition for text cells like ``2026-06-30 23:59:59``, the most common and cheapest
+    form.
     """
     return sql(
         "LENGTH(:c) = 19 AND ARRAY_EXTRACT(:c, 17) = ':' AND ARRAY_EXTRACT(:c, 5) = '-' AND ARRAY_EXTRACT(:c, 8) = '-'", c=cell
@@ -244,7 +245,7 @@ def to_the_second(cell: exp.Expr) -> exp.Expr:
 
 
 def offset(cell: exp.Expr) -> exp.Expr:
-    """Whether a text timestamp ends in an offset from UTC."""
+    """Return a condition for text timestamps that end in an offset from UTC."""
     return sql(
         "CASE WHEN :plain THEN FALSE ELSE :odd END",
         plain=to_the_second(cell),
@@ -253,12 +254,12 @@ def offset(cell: exp.Expr) -> exp.Expr:
 
 
 def offset_with_care(cell: exp.Expr) -> exp.Expr:
-    """``offset`` without the short cut for texts that plainly have none."""
+    """Return ``offset`` without the shortcut for texts that clearly have none."""
     return sql("LENGTH(:c) > 16 AND REGEXP_MATCHES(:c, '([Zz]|[+-]\\d\\d(:?\\d\\d)?)$')", c=cell)
 
 
 def blank(cell: exp.Expr, kind: CellKind) -> exp.Expr:
-    """Whether the cell counts as empty: NULL, white space only, NaN in a typed column."""
+    """Return a condition for blank cells: NULL, whitespace only, NaN in a typed column."""
     if kind == "text":
         return sql("(:t IS NULL)", t=text(cell, kind))
     if kind in ("float", "single"):
@@ -267,7 +268,7 @@ def blank(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 
 
 def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
-    """The cell as a float; NULL where it is no finite plain number."""
+    """Return the cell as a float; NULL unless it is a finite plain number."""
     if kind == "text":
         return number_of_text(text(cell, kind))
     if kind in ("whole", "decimal", "float", "single"):
@@ -277,7 +278,7 @@ def number(cell: exp.Expr, kind: CellKind) -> exp.Expr:
 
 
 def number_of_text(clean: exp.Expr) -> exp.Expr:
-    """``number`` of a text cell that has been trimmed."""
+    """Return ``number`` of a trimmed text cell."""
     return sql(
         "CASE WHEN NOT CONTAINS(:c, '_') AND TRY_CAST(:c AS DOUBLE) BETWEEN -:most AND :most THEN "
         "TRY_CAST(:c AS DOUBLE) END",
@@ -287,8 +288,8 @@ def number_of_text(clean: exp.Expr) -> exp.Expr:
 
 
 def single(cell: exp.Expr) -> exp.Expr:
-    """A 32-bit float as the number that its shortest text says: the first of 6 to 9 digits
-    that reads back as it.
+    """Return a 32-bit float as the number of its shortest text: the first of 6 to 9 digits that
+    converts back to it.
     """
     texts = [
         sql(f"CAST(PRINTF('%.{digits}g', CAST(:c AS DOUBLE)) AS DOUBLE)", c=cell)
@@ -302,13 +303,15 @@ def single(cell: exp.Expr) -> exp.Expr:
 
 
 def cast_number(cell: exp.Expr) -> exp.Expr:
-    """A text cell as a float where the engine takes it for one, for ``number_of_cast`` to judge."""
+    """Return a text cell as a float if the engine accepts it, to be checked by
+    ``number_of_cast``.
+    """
     return sql("TRY_CAST(:c AS DOUBLE)", c=cell)
 
 
 def number_of_cast(cast: exp.Expr, cell: exp.Expr, careful: exp.Expr) -> exp.Expr:
-    """``number`` of an untrimmed text cell that has been cast already; ``careful`` where the
-    engine took it for none.
+    """Return ``number`` of an untrimmed text cell that has been cast; ``careful`` is used if the
+    cast failed.
     """
     return sql(
         "CASE WHEN :n IS NULL THEN :careful WHEN NOT CONTAINS(:c, '_') AND :n BETWEEN -:most AND "
@@ -318,11 +321,11 @@ def number_of_cast(cast: exp.Expr, cell: exp.Expr, careful: exp.Expr) -> exp.Exp
 
 
 def discount(clean: exp.Expr, kind: CellKind, unit: DiscountUnit, blank_cell: exp.Expr) -> exp.Expr:
-    """The discount as a float in the scheme's unit, 0 where blank; a text cell ``15%`` is 15
-    hundredths, and no amount off.
+    """Return the discount as a float in the scheme's unit, 0 if blank; a text cell ``15%`` is 0.15
+    and never an amount.
 
-    ``clean`` is the trimmed text of a text cell, as a plain number where it is written otherwise;
-    the cell itself of any other kind.
+    ``clean`` is the trimmed text of a text cell, in plain number notation; the cell itself for
+    other kinds.
     """
     if kind != "text":
         return sql("CASE WHEN :b THEN 0 ELSE :d END", b=blank_cell, d=number(clean, kind))
@@ -342,8 +345,8 @@ def discount(clean: exp.Expr, kind: CellKind, unit: DiscountUnit, blank_cell: ex
 
 
 def whole_minor(cell: exp.Expr, kind: CellKind, decimals: int) -> exp.Expr | None:
-    """Minor units of a typed exact amount in one step; None where the column's kind needs more
-    care.
+    """Return minor units of an exact numeric amount in one step; None if the column's kind needs
+    more care.
     """
     if kind not in ("whole", "decimal"):
         return None
@@ -362,13 +365,13 @@ def minor(
     unit: DiscountUnit,
     rate: exp.Expr | None = None,
 ) -> exp.Expr:
-    """Minor units of an amount, or of price × quantity × (1 − discount), or less the discount:
-    exact, then rounded once.
+    """Return the minor units of an amount, of price × quantity × (1 − discount), or of an amount
+    less the discount: exact, then rounded once.
 
-    ``numbers`` and ``discount`` are floats (see ``number``; the discount 0 where blank), ``texts``
-    the same cells as exact text; ``rate`` is one more factor, as text. NULL where one is no usable
-    number or the discount is out of its range. A float's product is taken where it provably rounds
-    like the exact decimal: it is off by less than 1e-6 and lies farther than that from a half.
+    ``numbers`` and ``discount`` are floats (see ``number``; a blank discount is 0), ``texts`` the
+    same cells as exact text; ``rate`` is one more factor, as text. NULL if one is not a usable
+    number or the discount is out of range. The float product is used only if it provably rounds
+    like the exact decimal: its error is below 1e-6 and it is farther than that from a half.
     """
     name = exact_minor_name(decimals, unit, len(numbers) > 1, rate is not None)
     if rate is not None:
@@ -382,8 +385,8 @@ def minor(
         if rate is not None:
             off = sql(":o * :r", o=off, r=numbers[-1])
         scaled = sql(":s - :o", s=full, o=exp.paren(off))
-        # Off by less than 1e-6 for the float's sake: whole prices off are as common as parts of
-        # them, returns have a minus.
+        # The tolerance of 1e-6 is for float errors: discounts up to the whole price are allowed,
+        # and returns are negative.
         usable = sql(
             ":u AND ((:s >= 0 AND :o BETWEEN 0 AND :s + 1e-6) OR (:s < 0 AND :o BETWEEN :s - 1e-6 "
             "AND 0))",

@@ -1,5 +1,5 @@
-"""Order rows on a Spark cluster, where they stay: a DataFrame, files as the cluster sees them,
-or a table of its catalogue.
+"""Open order rows on a Spark cluster: a DataFrame, files as the cluster sees them, or a table of
+its catalogue.
 """
 
 from dataclasses import replace
@@ -12,22 +12,21 @@ from fairladder.scheme import OrdersPart
 
 
 def is_spark(orders: Any) -> bool:
-    """Whether this is a DataFrame of Spark, told without loading it."""
+    """Return True for a Spark DataFrame, without importing Spark."""
     return (
         type(orders).__module__.startswith("pyspark.sql.") and type(orders).__name__ == "DataFrame"
     )
 
 
 def open_spark(frame: Any, label: str = "a Spark DataFrame", text: bool = False) -> Source:
-    """A Spark DataFrame as a Source; its rows stay where they are.
+    """Open a Spark DataFrame as a Source; its rows stay on the cluster.
 
-    Raises UsageError for one of a remote session, which has no views that our own session could
-    see.
+    Raises UsageError for a Spark Connect session, whose views our own session cannot see.
     """
     if ".connect." in type(frame).__module__:
         raise UsageError(
-            "This DataFrame is of a Spark Connect session, on which nothing is read so far. Open "
-            "it in a session on the cluster itself."
+            "This DataFrame belongs to a Spark Connect session, which is not supported. "
+            "Open it in a session on the cluster itself."
         )
     cluster = Cluster(frame)
     types = cluster.columns(cluster.relation)
@@ -37,16 +36,16 @@ def open_spark(frame: Any, label: str = "a Spark DataFrame", text: bool = False)
 
 
 def open_on_cluster(orders: Any, settings: OrdersPart) -> Source:
-    """What the Spark session at ``settings.spark`` sees under a path, or the table
-    ``settings.table`` of its catalogue, as a Source.
+    """Open a path as the session at ``settings.spark`` sees it, or the catalogue table
+    ``settings.table``, as a Source.
 
-    Raises UsageError, DataError where there is nothing of the kind.
+    Raises UsageError or DataError if it does not exist.
     """
     session = session_at(settings.spark or "")
     if settings.query is not None:
         raise UsageError(
-            "`query` goes with the address of a database. Make a view of it on the cluster, and "
-            "name that with --table."
+            "`query` needs the address of a database. Create a view of it on the cluster, "
+            "and name that with --table."
         )
     if settings.table is not None:
         return open_spark(catalogue_frame(session, settings.table), settings.table)

@@ -1,4 +1,4 @@
-"""Order rows in a database: the work is done there; where it cannot be, the rows are brought
+"""Open order rows in a database, which runs the reduction if it can; otherwise rows are brought
 here.
 """
 
@@ -9,12 +9,11 @@ from fairladder.wording import counted
 
 
 def open_database(url: str, settings: OrdersPart) -> Source:
-    """A table or query of the database at a SQLAlchemy URL as a Source; nothing can be changed
-    through it.
+    """Open a table or query of the database at a SQLAlchemy URL as a Source, read only.
 
-    In SQLite, PostgreSQL and MariaDB the reduction runs in the database and only customers come
-    back. Raises UsageError for a wrong address, table or query, DataError where the database does
-    not answer.
+    In SQLite, PostgreSQL and MariaDB the reduction runs in the database and only customers are
+    transferred. Raises UsageError for a wrong address, table or query, DataError if the database
+    does not answer.
     """
     database = Database(url)
     relation = database.relation(settings.table, settings.query)

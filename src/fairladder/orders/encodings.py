@@ -1,10 +1,10 @@
-"""Which encoding a text is in that is not Unicode: the one under which its words are words of one
+"""Detect the encoding of text that is not Unicode: the one in which its words are words of one
 language.
 
-Single-byte encodings can all be decoded somehow, so that a decoder's silence proves nothing. But a
-word has letters of one alphabet, and no language has ``ø``, ``ì`` and ``ý`` together, which is how
-Czech looks in the wrong encoding. For letters of two bytes (Chinese, Japanese, Korean)
-charset-normalizer, a detector with models of its own, is asked.
+Any single-byte encoding decodes any bytes, so a successful decoding proves nothing. But a word has
+letters of one alphabet, and no language has ``ø``, ``ì`` and ``ý`` together, which is how Czech
+looks in the wrong encoding. For two-byte scripts (Chinese, Japanese, Korean) we use
+charset-normalizer, a detector with language models.
 """
 
 import re
@@ -16,8 +16,8 @@ from itertools import pairwise
 
 from fairladder.orders.words import known_words, words_of
 
-#: The letters beyond A to Z of the languages that single-byte encodings are made for; other
-#: alphabets by how common a letter is.
+#: Letters beyond A to Z of languages with single-byte encodings; in other alphabets, letters by
+#: frequency.
 _ALPHABETS = {
     "German": "äöüß", "French": "àâæçèéêëîïôœùûüÿ", "Spanish": "áéíñóúüºª",
     "Portuguese": "àáâãçéêíóôõúºª", "Italian": "àèéìíîòóùúºª",
@@ -36,7 +36,8 @@ _ALPHABETS = {
 _WEST = "German French Spanish Portuguese Italian Swedish Danish Dutch Icelandic Catalan several".split()
 _MIDDLE = "Polish Czech Slovak Hungarian Romanian Croatian Slovenian German".split()
 _CYRILLIC = ["Russian", "Ukrainian"]
-#: Tried in this order, each with the languages it is used for; of equals the first is taken.
+#: Encodings in the order in which they are tried, each with its languages; the first of equals
+#: wins.
 _SINGLE = {
     "cp1252": _WEST, "cp1250": _MIDDLE, "cp1251": _CYRILLIC, "cp1253": ["Greek"],
     "cp1254": ["Turkish"], "cp1255": ["Hebrew"],
@@ -46,26 +47,24 @@ _SINGLE = {
     "cp850": _WEST, "cp852": _MIDDLE,
     "mac-roman": _WEST,
 }  # fmt: skip
-#: Today's usual ones, between which a doubt is worth a question; the others have to be better to be
-#: taken.
+#: The usual encodings today. A doubt between them is worth a question; other encodings must be
+#: better to be chosen.
 _USUAL = ("cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1255", "cp1256")
-#: Signs that stand at words and are of none: ``N°``, ``12 €``.
+#: Symbols next to words that belong to no word: ``N°``, ``12 €``.
 _SIGNS = "°ºª€£§"
 #: ``Nº`` and ``1ª``, as Spanish, Portuguese and Italian write them.
 _ORDINAL = re.compile("[A-Za-z]{1,4}[ºª]")
 _DOUBLE = ("cp932", "euc_jp", "gb18030", "big5", "cp949")
 _WORD = re.compile(rb"[A-Za-z\x80-\xff]*[\x80-\xff][A-Za-z\x80-\xff]*")
 _MOST_WORDS = 3_000
-#: Below this share of letters that fit one language nothing is taken; two encodings closer than the
-#: margin are asked about.
+#: Below this share of letters that fit one language no encoding is chosen; if two are closer than
+#: the margin, we ask.
 _LEAST, _MARGIN = 0.8, 0.02
 
 
 @dataclass(frozen=True)
 class Detected:
-    """The encoding, how sure it is (in words for people), and the rival that could be meant as
-    well.
-    """
+    """The encoding, the evidence in words, and an equally plausible rival."""
 
     encoding: str
     evidence: str
@@ -75,7 +74,7 @@ class Detected:
 
 
 def detected(sample: bytes) -> Detected | None:
-    """The encoding of bytes that are no UTF-8; None where nothing fits."""
+    """Return the encoding of bytes that are not UTF-8; None if none fits."""
     words = Counter(_WORD.findall(sample)).most_common(_MOST_WORDS)
     scored = sorted(
         (_fit(words, encoding) for encoding in _SINGLE),
@@ -87,7 +86,7 @@ def detected(sample: bytes) -> Detected | None:
     if best < _LEAST:
         return None
     evidence = (
-        f"{best:.0%} of its {_count(words):,} letters beyond A to Z are {language} so"
+        f"{best:.0%} of its {_count(words):,} letters beyond A to Z are {language} in it"
         if language
         else "only signs"
     )
@@ -101,18 +100,18 @@ def detected(sample: bytes) -> Detected | None:
         known, known_there = _known(differ, encoding), _known(differ, name)
         if len(known_there) > len(
             known
-        ):  # words of column names and currencies settle what letters leave open
-            encoding, evidence = name, f"`{known_there[0]}` is a word so"
+        ):  # words for column names and currencies decide what letters leave open
+            encoding, evidence = name, f"`{known_there[0]}` is a word in it"
         elif len(known_there) == len(known):
             mine, theirs = str(_decoded(differ[0], encoding)), str(_decoded(differ[0], name))
             return Detected(encoding, evidence, name, (mine, theirs))
         else:
-            evidence = f"`{known[0]}` is a word so"
+            evidence = f"`{known[0]}` is a word in it"
     return Detected(encoding, evidence)
 
 
 def _known(words: list[bytes], encoding: str) -> list[str]:
-    """The words that are known of column names or currencies, as an encoding reads them."""
+    """Return the words of column names or currencies that an encoding gives."""
     texts = [text for word in words if (text := _decoded(word, encoding)) is not None]
     return [
         text for text in texts if set(words_of(text)) & known_words() or _ORDINAL.fullmatch(text)
@@ -124,8 +123,8 @@ def _count(words: list[tuple[bytes, int]]) -> int:
 
 
 def _fit(words: list[tuple[bytes, int]], encoding: str) -> tuple[float, str, str]:
-    """The largest share of letters beyond A to Z that one language has, that language, and the
-    encoding.
+    """Return the largest share of letters beyond A to Z that belong to one language, that language,
+    and the encoding.
     """
     letters: Counter[str] = Counter()
     bad = 0
@@ -140,22 +139,22 @@ def _fit(words: list[tuple[bytes, int]], encoding: str) -> tuple[float, str, str
         odd = [c for c in text if ord(c) > 127]
         if any(unicodedata.category(c) in ("Cc", "Cn", "Co") for c in odd):
             bad += len(odd)
-        elif len(text) > 1:  # a sign or letter on its own shows nothing
+        elif len(text) > 1:  # a symbol or letter on its own shows nothing
             if _is_word(text):
                 letters.update(c for c in text.lower() if c.isalpha() and ord(c) > 127)
             else:
                 bad += len(odd)
     total = bad + sum(letters.values())
     if not total:
-        return 0.85, "", encoding  # signs alone, such as those of currency
+        return 0.85, "", encoding  # only symbols, such as those of currencies
     share = {name: _likeness(letters, _ALPHABETS[name]) for name in _SINGLE[encoding]}
     language = max(share, key=lambda name: share[name])
     return share[language] / total, language, encoding
 
 
 def _likeness(letters: Counter[str], alphabet: str) -> float:
-    """How many of the letters are the language's; one of another alphabet than ours has the
-    more common letters more often.
+    """Return how many of the letters belong to the language; in other alphabets frequent letters
+    weigh more.
     """
     own = sum(n for c, n in letters.items() if c in alphabet)
     if _script(alphabet[0]) == "LATIN":
@@ -165,7 +164,9 @@ def _likeness(letters: Counter[str], alphabet: str) -> float:
 
 
 def _is_word(text: str) -> bool:
-    """Letters of one alphabet, no capital behind a small letter beyond A to Z."""
+    """Return True for letters of one alphabet without an uppercase letter after a lowercase one
+    beyond A to Z.
+    """
     letters = [c for c in text if c.isalpha()]
     capital = any(
         b.isupper() and a.islower() and (ord(a) > 127 or ord(b) > 127) for a, b in pairwise(text)
@@ -175,7 +176,7 @@ def _is_word(text: str) -> bool:
 
 @cache
 def _script(letter: str) -> str:
-    """The first word of a letter's name: LATIN, CYRILLIC, GREEK, …"""
+    """Return the first word of a letter's name: LATIN, CYRILLIC, GREEK, …"""
     return unicodedata.name(letter, "?").split(" ")[0]
 
 
@@ -196,7 +197,7 @@ def _of_two_bytes(sample: bytes) -> Detected | None:
     ]
     if not matches:
         return None
-    best, evidence = matches[0], "its signs are words so, by charset-normalizer"
+    best, evidence = matches[0], "its characters form words in it, according to charset-normalizer"
     for other in matches[1:]:
         if (
             other.chaos == best.chaos
@@ -214,7 +215,7 @@ def _of_two_bytes(sample: bytes) -> Detected | None:
 
 def _signs_of_words(text: str) -> bool:
     odd = [c for c in text if ord(c) > 127]
-    # Narrow katakana are what two-byte letters of others look like in a Japanese encoding.
+    # Two-byte letters of other encodings decode to narrow katakana in a Japanese one.
     return (
         sum(unicodedata.category(c) == "Lo" and not "\uff61" <= c <= "\uff9f" for c in odd) * 10
         >= len(odd) * 8

@@ -1,6 +1,4 @@
-"""Which column plays which role, guessed from names in several languages and from what the
-cells hold.
-"""
+"""Guess the role of each column from its name, in several languages, and from its cells."""
 
 import json
 import re
@@ -21,7 +19,7 @@ from fairladder.sqltree import cell_column, named, select, sql
 _ID = set(
     "id no nr num number nummer numero code key ref reference nro kod cislo numer szam №".split()
 )
-#: Words that speak against a role, or of a lesser candidate for it.
+#: Words that disqualify a column for a role, or make it a weaker candidate.
 _AGAINST: dict[str, str] = {
     "placed": "ship shipped shipping delivery delivered lieferung liefer birth born geburt update updated modified due paid joined",
     "amount": "tax vat mwst steuer shipping versand porto postage fee discount rabatt cost unit price quantity subtotal credit",
@@ -32,7 +30,7 @@ _AGAINST: dict[str, str] = {
 
 @dataclass(frozen=True)
 class Guess:
-    """A column for a role, and why."""
+    """A column for a role, and the reason."""
 
     role: str
     column: str
@@ -54,7 +52,7 @@ class Guess:
 
 
 def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
-    """The best column for each role that is not given; a guess with rivals is left open.
+    """Return the best column for each role that is not given; a guess with rivals is left open.
 
     A role without any candidate has no guess. ``given`` columns are not guessed for other roles.
     """
@@ -65,7 +63,7 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
     for role in ROLE_WORDS:
         if role in given:
             continue
-        # A file of a header alone has nothing but its names to go by.
+        # A file with only a header has nothing but names to go by.
         score = _score if any(look.cells for look in looks.values()) else _score_of_name
         scored = {n: score(role, n, look) for n, look in looks.items() if n not in taken}
         if guess := _best(role, {n: s for n, s in scored.items() if s > 0}, looks):
@@ -85,7 +83,7 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
     return list(found.values())
 
 
-#: Small whole numbers under such names are no quantities: numbers of lines, years, ages, ratings.
+#: Small whole numbers under such names are not quantities but line numbers, years, ages or ratings.
 _NO_QUANTITY = set(
     "line pos position row zeile item linea ligne age alter year jahr month monat rating stars rank version week day tag".split()
 )
@@ -93,7 +91,7 @@ _SMALL_WHOLE = re.compile(r"\d{1,3}(\.0+)?")
 
 
 def _is_like_quantity(name: str, cells: Sequence[str | None]) -> bool:
-    """True for small whole numbers of which some are over 1, as quantities are."""
+    """Return True for small whole numbers of which some are above 1, as in quantities."""
     known = [cell for cell in cells if cell is not None]
     if (
         not known
@@ -107,8 +105,8 @@ def _is_like_quantity(name: str, cells: Sequence[str | None]) -> bool:
 def _with_price_or_amount(
     found: dict[str, Guess], guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
 ) -> dict[str, Guess]:
-    """The guesses with a question where what is taken for the amount may be the price of one,
-    since quantities stand next to it.
+    """Add a question if the guessed amount may be a unit price, because there is a column of
+    quantities.
     """
     amount = found.get("amount")
     if amount is None or amount.rivals or {"amount", "unit_price", "quantity"} & given.keys():
@@ -129,7 +127,8 @@ def _with_price_or_amount(
         and "unit_price" not in found
     ):
         return {**found, "amount": replace(amount, rivals=(priced.column,), advice=(
-            f" `{priced.column}` says price by its name, `{amount.column}` only looks like an amount by its cells."))}  # fmt: skip
+            f" The name of `{priced.column}` means price; `{amount.column}` only looks like "
+                "an amount by its cells."))}  # fmt: skip
     named = guesses["quantity"].column if "quantity" in guesses else None
     counts = [
         n
@@ -156,8 +155,8 @@ _PHONE = re.compile(r"[+0(][\d\s()/.-]{6,}")
 def _with_name_or_id(
     found: dict[str, Guess], sample: Sample, given: Mapping[str, str]
 ) -> dict[str, Guess]:
-    """The guesses with a question where customers are told apart by a name, and another column
-    tells some of equal names apart.
+    """Add a question if customers are identified by a name, and another column distinguishes
+    customers with equal names.
     """
     customer = found.get("customer")
     if customer is None or customer.rivals or "customer" in given:
@@ -183,12 +182,14 @@ def _with_name_or_id(
     apart = [n for n in rivals if _divides(cells, sample.cells[n])]
     if not apart:
         return found
-    advice = " People can share a name; an id, an address or a number tells them apart."
+    advice = " People can share a name; an id, an address or a number identifies them."
     return {**found, "customer": replace(customer, rivals=tuple(apart[:3]), advice=advice)}
 
 
 def _tells_people(sample: Sample, name: str, look: Look, placed: str | None) -> bool:
-    """True for columns of e-mail addresses, phone numbers, or ids that come back on other days."""
+    """Return True for columns of e-mail addresses, phone numbers, or ids that return on other
+    days.
+    """
     known = [cell for cell in sample.cells[name] if cell is not None]
     if look.addresses > 0.8 or (known and all(map(_PHONE.fullmatch, known)) and look.dates < 0.5):
         return True
@@ -201,7 +202,7 @@ def _tells_people(sample: Sample, name: str, look: Look, placed: str | None) -> 
 
 
 def _divides(names: Sequence[str | None], others: Sequence[str | None]) -> bool:
-    """True if some name stands with several of the other cells."""
+    """Return True if some name occurs with several of the other cells."""
     of: dict[str, set[str]] = {}
     for name, other in zip(names, others, strict=True):
         if name is not None and other is not None:
@@ -212,8 +213,8 @@ def _divides(names: Sequence[str | None], others: Sequence[str | None]) -> bool:
 def _with_contents(
     guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
 ) -> dict[str, Guess]:
-    """What names leave open, told by what the cells hold: the only day there is, and who comes
-    back on other days.
+    """Decide from the cells what names leave open: the only date column, and values that return on
+    other days.
     """
     guesses = _addresses_before_names(guesses, sample)
     known, taken = (
@@ -223,7 +224,7 @@ def _with_contents(
     if "placed" not in known and "placed" not in given:
         days = [n for n, look in sample.looks.items() if look.dates > 0.8 and n not in taken]
         if len(days) == 1:
-            known["placed"] = Guess("placed", days[0], "the only column that holds dates")
+            known["placed"] = Guess("placed", days[0], "the only column with dates")
             taken.add(days[0])
     placed = given.get("placed") or (known["placed"].column if "placed" in known else None)
     if placed is None or placed not in sample.cells:
@@ -241,15 +242,15 @@ def _with_contents(
             alone = len(back) == 1
             name = (back if alone else mails)[0]
             why = (
-                "its values come back on other days, as customers do"
+                "its values return on other days, as customers do"
                 if alone
-                else "its cells are addresses, and no one column holds other ids"
+                else "its cells are e-mail addresses, and no other single column contains ids"
             )
             known["customer"] = Guess(
                 "customer",
                 name,
-                f"{why}; {free[name].distinct:,} different values in {free[name].cells:,} rows "
-                "looked at",
+                f"{why}; {free[name].distinct:,} different values in {free[name].cells:,} "
+                "sampled rows",
             )
             ids.pop(name, None)
     if "order" not in known and "order" not in given:
@@ -258,7 +259,10 @@ def _with_contents(
         ]
         if len(once) == 1 and "customer" in {*known, *given}:
             look = free[once[0]]
-            told = f"each of its values is of one day, as orders are; {look.distinct:,} different values in {look.cells:,} rows looked at"
+            told = (
+                f"each value occurs on one day only, as orders do; {look.distinct:,} different "
+                f"values in {look.cells:,} sampled rows"
+            )
             known["order"] = Guess("order", once[0], told)
     return known
 
@@ -266,16 +270,16 @@ def _with_contents(
 def _with_codes(
     guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
 ) -> dict[str, Guess]:
-    """Columns that hold nothing but codes of currencies, or states that void an order,
-    whatever they are called.
+    """Add columns that contain only currency codes, or statuses of void orders, whatever their
+    names.
     """
     known, taken = (
         dict(guesses),
         {*given.values(), *(g.column for g in guesses.values() if not g.rivals)},
     )
     for role, holds, why in (
-        ("currency", _only_currencies, "it holds codes of currencies only"),
-        ("status", _some_void, "some of its cells say that an order does not stand"),
+        ("currency", _only_currencies, "it contains only currency codes"),
+        ("status", _some_void, "some of its cells are statuses of void orders"),
     ):
         if role in known or role in given:
             continue
@@ -292,7 +296,7 @@ def _with_codes(
     return known
 
 
-#: A column of codes or states has no more different values.
+#: A column of codes or statuses has at most this many different values.
 _MOST_CODES = 30
 
 
@@ -318,8 +322,8 @@ _CREDIT = set("credit haben haber credito avere kredit".split())
 
 
 def _both_sides(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
-    """Amounts in two columns, for debit and for credit: which of them are sales, the file does
-    not say.
+    """Add a question for amounts in a debit and a credit column, since the file does not show which
+    are sales.
     """
     sides = [
         [n for n, look in sample.looks.items() if look.numbers > 0.8 and set(words_of(n)) & words]
@@ -329,16 +333,15 @@ def _both_sides(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
         return guesses
     (debit,), (credit,) = sides
     advice = (
-        " Where one holds what was bought and the other what was given back, say for instance "
-        f"--amount-column {shlex.quote(debit)} "
-        f"--credit-column {shlex.quote(credit)}."
+        " If one contains purchases and the other money given back, pass for instance "
+        f"--amount-column {shlex.quote(debit)} --credit-column {shlex.quote(credit)}."
     )
-    why = f"sales stand in one of `{debit}` and `{credit}`, refunds in the other"
+    why = f"sales are in one of `{debit}` and `{credit}`, refunds in the other"
     return {**guesses, "amount": Guess("amount", debit, why, (credit,), advice=advice)}
 
 
 def _addresses_before_names(guesses: dict[str, Guess], sample: Sample) -> dict[str, Guess]:
-    """Of a customer's address and name, the address: two people can have one name."""
+    """Prefer a customer's e-mail address to the name, since two people can share a name."""
     customer = guesses.get("customer")
     if customer is None or not customer.rivals:
         return guesses
@@ -349,11 +352,14 @@ def _addresses_before_names(guesses: dict[str, Guess], sample: Sample) -> dict[s
     ):
         return guesses
     look = sample.looks[mails[0]]
-    why = f"its cells are addresses, and people may share a name; {look.distinct:,} different values in {look.cells:,} rows looked at"
+    why = (
+        f"its cells are e-mail addresses, and people may share a name; {look.distinct:,} "
+        f"different values in {look.cells:,} sampled rows"
+    )
     return {**guesses, "customer": Guess("customer", mails[0], why)}
 
 
-#: Values that come on so many different days, on average, are customers and no orders.
+#: Values that occur on this many different days on average are customers, not orders.
 _COMES_BACK = 1.15
 
 
@@ -363,15 +369,15 @@ def _can_be_id(look: Look) -> bool:
 
 
 def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]) -> dict[str, str]:
-    """Role → column of the guesses. Raises SchemeError where two columns are equally good for
-    a needed role.
+    """Return role → column of the guesses. Raises SchemeError if two columns are equally good for a
+    needed role.
     """
     for guess in guesses:
         if guess.rivals and guess.role in needed:
             names = " or ".join(f"`{n}`" for n in (guess.column, *guess.rivals))
             option = f"--{guess.role.replace('_', '-')}-column"
             error = SchemeError(
-                f"{source.label}: {names} could be the {_SAID[guess.role]}. Say which with "
+                f"{source.label}: {names} could be the {_SAID[guess.role]}. Choose with "
                 f"{option} NAME.{_advice(guess)}"
             )
             question = which_column(guess.role, source, (guess.column, *guess.rivals))
@@ -390,7 +396,7 @@ def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]
 
 
 def which_column(role: str, source: Source, names: Sequence[str]) -> Question:
-    """Which of these columns plays the role, with the first three cells of each."""
+    """Return the question which column has the role, with the first three cells of each."""
     some = select(
         [named(sql("CAST(:c AS VARCHAR)", c=cell_column(n)), f"c{i}") for i, n in enumerate(names)],
         source.relation,
@@ -400,23 +406,22 @@ def which_column(role: str, source: Source, names: Sequence[str]) -> Question:
         n: tuple(shortened(c or "", 30) for c in table[f"c{i}"].to_pylist())
         for i, n in enumerate(names)
     }
-    return Question(f"Which column holds the {_SAID[role]}?", role, cells)
+    return Question(f"Which column is the {_SAID[role]}?", role, cells)
 
 
 def _advice(guess: Guess) -> str:
     if guess.advice or guess.beside is None:
         return guess.advice
     line, what = guess.beside
-    return f" Where they are {what} side by side, write `{line}` under [orders] in a scheme."
+    return f" If they are {what} side by side, write `{line}` under [orders] in a scheme."
 
 
 def side_by_side(guess: Guess, sample: Sample) -> tuple[str, str] | None:
-    """The line of a scheme for equally good columns of amounts that are side by side, and what
+    """Return the line of a scheme for equally good amount columns that are side by side, and what
     they then are.
 
-    A column that is the sum of the others is not among them. None where their names say that they
-    are one amount with and without a part of it, such as net and gross, or where their cells rise
-    and fall together.
+    A column that is the sum of the others is excluded. Returns None if the names mean one amount
+    with and without a part, such as net and gross, or if the cells rise and fall together.
     """
     names = [guess.column, *guess.rivals]
     if any(set(words_of(name)) & (_WITH | _PARTS) for name in names):
@@ -441,8 +446,8 @@ def side_by_side(guess: Guess, sample: Sample) -> tuple[str, str] | None:
 
 
 def _as_number(cell: str | None) -> float | None:
-    """An amount as a float, roughly: the last comma or point before one or two digits is its
-    decimal mark.
+    """Return an amount as an approximate float: the last comma or point before one or two digits is
+    its decimal mark.
     """
     if cell is None or NUMBER.search(cell) is None:
         return None
@@ -458,7 +463,7 @@ _FEWEST_ROWS, _MOST_OF = 3, 0.9
 
 
 def _is_sum(total: Sequence[float | None], others: Sequence[Sequence[float | None]]) -> bool:
-    """True if a column is the sum of the others in nearly all rows."""
+    """Return True if a column is the sum of the others in nearly all rows."""
     rows = [(t, sum(x or 0 for x in xs)) for t, *xs in zip(total, *others, strict=True) if t]
     return len(rows) >= _FEWEST_ROWS and sum(
         abs(t - s) < 0.006 * max(1, len(others)) for t, s in rows
@@ -466,7 +471,7 @@ def _is_sum(total: Sequence[float | None], others: Sequence[Sequence[float | Non
 
 
 def _go_together(a: Sequence[float | None], b: Sequence[float | None]) -> bool:
-    """True if two columns are filled in the same rows and one is nearly a fixed multiple of
+    """Return True if two columns are filled in the same rows and one is nearly a fixed multiple of
     the other.
     """
     both = [(x, y) for x, y in zip(a, b, strict=True) if x and y]
@@ -486,8 +491,8 @@ _GIVEN_BACK = set(
 
 
 def given_back(source: Source, columns: Mapping[str, str]) -> str | None:
-    """A column without a role that by its name holds money given back, where some of its cells
-    do; None without one.
+    """Return a column without a role whose name means refunds and whose cells have some; None
+    without one.
     """
     names = [
         n for n in source.columns if n not in columns.values() and set(words_of(n)) & _GIVEN_BACK
@@ -500,14 +505,16 @@ def given_back(source: Source, columns: Mapping[str, str]) -> str | None:
     )
 
 
-#: What the hundredth part of a currency is called, in some languages, where a column's name has it.
+#: Names of the hundredth part of a currency in several languages, as in column names.
 _MINOR = set(
     "cent cents pence penny pennies minor centime centimes centesimi centimos centavos groszy grosze haler halere ore kopek kopeks".split()
 )
 
 
 def in_minor_units(source: Source, name: str) -> bool:
-    """Whether an amount's column says cents or the like, and all its cells are whole numbers."""
+    """Return True if an amount's column name means cents or the like, and all its cells are whole
+    numbers.
+    """
     if not set(words_of(name)) & _MINOR:
         return False
     cells = [cell for cell in sample_of(source).cells[name] if cell is not None]
@@ -515,8 +522,8 @@ def in_minor_units(source: Source, name: str) -> bool:
 
 
 def amount_in_one_currency(source: Source, columns: Mapping[str, str]) -> str | None:
-    """Another column that is an amount by its name and its cells, all of them in one currency;
-    None without one.
+    """Return another column that is an amount by name and cells, in a single currency; None without
+    one.
     """
     sample = sample_of(source)
     for name, look in sample.looks.items():
@@ -541,13 +548,13 @@ def _some_money(cells: Sequence[str | None]) -> bool:
 
 
 def _toml(text: str) -> str:
-    """A text as a scheme quotes it."""
+    """Return a text as a quoted TOML string."""
     return json.dumps(text, ensure_ascii=False)
 
 
 _SAID = {
     "customer": "customer's id", "order": "order's id", "placed": "day of the order",
-    "amount": "amount", "unit_price": "price of one",
+    "amount": "amount", "unit_price": "unit price",
     "quantity": "quantity", "discount": "discount", "name": "customer's name", "channel": "channel",
     "status": "order's status",
     "currency": "currency", "cost": "cost",
@@ -567,7 +574,7 @@ def _score_of_name(role: str, name: str, look: Look) -> int:  # noqa: ARG001  # 
 
 @dataclass(frozen=True)
 class _Sign:
-    """What speaks for a column in some roles, or against it."""
+    """Evidence for or against a column in some roles."""
 
     roles: tuple[str, ...]
     points: int
@@ -581,7 +588,7 @@ class _Sign:
 _IDS, _TEXTS = ("customer", "order"), ("name", "channel", "status", "currency")
 _DAY_WORDS = frozenset({"order", "placed", "sold", "purchase", "invoice", "created"})
 _AMOUNT_WORDS = frozenset({"line", "total", "amount", "betrag"})
-#: What the cells of a column must be like in some roles.
+#: Requirements on the cells of a column for some roles.
 _FITTING: tuple[tuple[tuple[str, ...], Callable[[Sequence[str], Look], bool]], ...] = (
     (("placed",), lambda words, look: look.dates > 0.8 or _is_stamp(words, look)),
     (("amount", "unit_price", "quantity", "cost"), lambda _, look: look.numbers > 0.8),
@@ -602,8 +609,8 @@ _SIGNS = (
 
 
 def _score(role: str, name: str, look: Look) -> int:
-    """How good a column is for a role; 0 or less: not at all. Name and contents both count,
-    and can both refuse.
+    """Return how well a column fits a role; 0 or less means not at all. Name and contents both
+    count, and either can exclude it.
     """
     words = words_of(name)
     against = set(_AGAINST.get(role, "").split())
@@ -615,7 +622,7 @@ def _score(role: str, name: str, look: Look) -> int:
         look.cells or role == "discount"
     ):
         return 0
-    if role == "amount" and score == 0:  # plain fractions that no name claims
+    if role == "amount" and score == 0:  # plain fractions whose names say nothing
         return int(look.fractions > 0.5 and not any(names_role(r, words) for r in ROLE_WORDS))
     speaks = score > 0
     counting = [s for s in _SIGNS if role in s.roles and s.named in (None, speaks)]
@@ -623,7 +630,7 @@ def _score(role: str, name: str, look: Look) -> int:
 
 
 def _is_stamp(words: Sequence[str], look: Look) -> bool:
-    """True for whole numbers that can be days, under a name that says so."""
+    """Return True for whole numbers that can be dates, under a name that suggests it."""
     return bool(look.stamp and names_role("placed", list(words)) and not set(words) & _ID)
 
 
@@ -631,8 +638,7 @@ def _is_id(words: Sequence[str]) -> bool:
     return bool(set(words) & _ID) or bool(words and words[-1].endswith(("nr", "nummer", "id")))
 
 
-#: What is taken off or put upon an amount, and words by which a name says that it is the amount
-#: with or without it.
+#: Parts taken off or added to an amount, and words in a name for an amount with or without them.
 _PARTS = set(
     "discount rabatt remise descuento sconto korting desconto rabat nachlass off reduction rebate "
     "tax vat mwst ust steuer tva iva btw moms shipping versand "
@@ -646,8 +652,8 @@ _WITH = set(
 
 
 def is_part(words: list[str]) -> bool:
-    """Whether a name says a part of an amount, as ``Discount amount`` does, and ``Total after
-    discount`` does not.
+    """Return True if a name means a part of an amount, as ``Discount amount`` does and ``Total
+    after discount`` does not.
     """
     if set(words) & _GIVEN_BACK:
         return True
@@ -661,12 +667,12 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
     best = [n for n, score in scored.items() if score == top]
     look, name = looks[best[0]], best[0]
     by_name = (
-        f"its name says {_SAID[role]}" if names_role(role, words_of(name)) else "its cells are such"
+        f"its name means {_SAID[role]}" if names_role(role, words_of(name)) else "its cells fit"
     )
     held = {
         "placed": f"{100 * look.dates:.0f} % of its cells are dates",
-        "customer": f"{look.distinct:,} different values in {look.cells:,} rows looked at",
-        "order": f"{look.distinct:,} different values in {look.cells:,} rows looked at",
+        "customer": f"{look.distinct:,} different values in {look.cells:,} sampled rows",
+        "order": f"{look.distinct:,} different values in {look.cells:,} sampled rows",
     }.get(
         role,
         f"{100 * look.numbers:.0f} % of its cells are numbers"
@@ -677,7 +683,7 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
         held = "it has no cells yet"
     stamp = look.stamp if role == "placed" and look.dates <= 0.8 else ""
     if stamp:
-        held = f"its cells are whole numbers that can be days, as {stamp}"
+        held = f"its cells are whole numbers that can be dates, as {stamp}"
     return Guess(role, name, f"{by_name}; {held}", tuple(best[1:]), stamp)
 
 
@@ -685,9 +691,7 @@ _NUMERIC = ("amount", "unit_price", "quantity", "discount", "cost")
 
 
 def _without_needless(guesses: dict[str, Guess], given: Mapping[str, str]) -> dict[str, Guess]:
-    """An amount makes price and quantity needless; without one they make the amount, both or
-    neither.
-    """
+    """Drop price and quantity if there is an amount; without one, keep them only together."""
     kept = dict(guesses)
     prices = [g for role, g in kept.items() if role == "unit_price"]
     if (

@@ -1,5 +1,5 @@
-"""Headers: rows that are data and no names, and names in two rows, headings over groups of
-columns above the columns' own.
+"""Detect header rows: tell data from names, and combine names in two rows with group headings
+above.
 """
 
 import re
@@ -8,30 +8,29 @@ from collections.abc import Sequence
 from fairladder.errors import DataError, Question, shortened
 from fairladder.orders.numbers_in_text import NUMBER
 
-#: A cell that begins with a digit, or is a number: no name of a column.
+#: A cell that begins with a digit, or is a number: not a column name.
 _DATA = re.compile(r"^[\s(+-]*[\d]")
-#: In so many rows below a header, at least two columns hold numbers or days.
+#: In this many rows below a header, at least two columns contain numbers or dates.
 _LOOKED_AT = 20
 
 Cells = Sequence[str | None]
-#: A full date, an amount with decimals, an e-mail address: what no column is called.
+#: A full date, an amount with decimals, an e-mail address: never a column name.
 _DAY = re.compile(
     r"^\d{4}[-./]\d{1,2}[-./]\d{1,2}([ T].*)?$|^\d{1,2}[-./]\d{1,2}[-./]\d{2,4}([ T].*)?$"
 )
 _AMOUNT = re.compile(r"[.,]\d{1,2}\D{0,4}$")
 _MAIL = re.compile(r"^\S+@\S+\.\S+$")
-#: As many columns named after days are amounts of days side by side.
+#: This many columns with dates as names are amounts by day, side by side.
 _DAYS_SIDE_BY_SIDE = 3
 
 
 def require_names(
     names: Cells, rows: Sequence[Cells], above: Sequence[Cells], label: str, line: int
 ) -> None:
-    """Raise DataError, with a question, where what was found as the header of a table looks like
-    one of its rows.
+    """Raise DataError, with a question, if the detected header looks like a data row.
 
     ``rows`` are the first rows from the header on, ``above`` those before it, ``line`` is the
-    header's number as a person sees it.
+    header's line number.
     """
     cells = [(name or "").strip() for name in names]
     for quoted in [[c for c in row if c] for row in (*above, names)]:
@@ -41,9 +40,9 @@ def require_names(
             and max(quoted[0].count(sign) for sign in ",;\t|") > max(1, len(cells) - 2)
         ):
             raise DataError(
-                f"{label!r} holds the line `{shortened(quoted[0], 60)}` as one quoted cell. Take "
-                "the quotes around that line away, so that "
-                "its cells are the column names, or delete it if it is a title."
+                f"{label!r} has the line `{shortened(quoted[0], 60)}` as one quoted cell. "
+                "Remove the quotes around that line if its cells are the column names, or "
+                "delete it if it is a title."
             )
     days = sum(bool(_DAY.match(cell)) for cell in cells)
     amounts = sum(NUMBER.search(cell) is not None and bool(_AMOUNT.search(cell)) for cell in cells)
@@ -59,7 +58,7 @@ def require_names(
     )
     raise error.asking(
         Question(
-            "Which line holds the column names?",
+            "Which line contains the column names?",
             "header_row",
             {"0": ("none", *first), str(line): (first[0],)},
         )
@@ -69,12 +68,12 @@ def require_names(
 def two_rows(
     rows: Sequence[Cells], at: int, spans: Sequence[tuple[int, int]] | None = None
 ) -> tuple[int, list[str]] | None:
-    """Where the header found in row ``at`` (from 0) is one of two: the lower one's row, and the
-    columns' names made of both.
+    """Return the lower row and the combined names if the header in row ``at`` (from 0) has two
+    rows; None otherwise.
 
-    ``spans`` are the first and last columns of merged headings, where the file knows them; else a
-    heading holds up to the next one. None where there is one row of names. A row is part of a
-    header only where it holds no numbers, and the rows below do.
+    ``spans`` are the first and last columns of merged headings, if known; otherwise a heading
+    applies up to the next one. A row is part of a header only if it contains no numbers, and the
+    rows below do.
     """
     for upper in (at - 1, at):
         if upper < 0 or upper + 1 >= len(rows):
@@ -102,8 +101,8 @@ def _are_headings(above: list[str], below: list[str]) -> bool:
     open_ones = [i for i, cell in enumerate(above) if not cell and below[i]]
     names = sum(map(bool, below))
     no_data = not any(_is_data(cell) for cell in (*above, *below))
-    # A title stands alone; what has a name of its own in both rows, and nothing open beside it, is
-    # a row of data or of units.
+    # A title is alone in its row. If every column has names in both rows, the second is data or
+    # units.
     all_named = all(a or b for a, b in zip(above, below, strict=True))
     return len(groups) > 1 and bool(open_ones) and names > len(groups) and no_data and all_named
 
@@ -123,7 +122,7 @@ def _is_data(cell: str) -> bool:
 
 
 def _spread(above: list[str], spans: Sequence[tuple[int, int]] | None) -> list[str]:
-    """The heading over each column."""
+    """Return the heading over each column."""
     spread: list[str] = []
     for i, cell in enumerate(above):
         over = (first for first, last in spans or () if first <= i <= last)

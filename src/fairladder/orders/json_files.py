@@ -1,5 +1,5 @@
-"""JSON as programs export it: a list of objects, or one on each line, every value read as the
-text it is written as.
+"""Read JSON exports: a list of objects, or one object per line, with every value as the text in the
+file.
 """
 
 import codecs
@@ -15,23 +15,22 @@ from fairladder.errors import DataError, shortened
 from fairladder.orders.numbers_in_text import surely_decimal
 from fairladder.orders.text_files import opened
 
-#: So much of the file is read at a time, and so many rows are turned into a table at a time.
+#: Bytes read per chunk, and rows converted per batch.
 _BLOCK, _ROWS = 1 << 20, 50_000
-#: One object may be this long; more means that a bracket is not closed.
+#: Maximum length of one object; a longer one means that a bracket is not closed.
 LONGEST_OBJECT = 64 << 20
 _BETWEEN = re.compile(r"[\s,]*")
 _WHOLE = re.compile(r"(-?\d+)\.0+")
 
 
 def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
-    """The objects as a table of text columns, one for each name there is, and what people should
-    know.
+    """Return the objects as a table of text columns, one per name, and notes for the user.
 
-    Numbers keep their digits (whole ones without ``.0``), true and false are those words, objects
-    inside become columns such as ``customer.id``, lists are JSON text, null and missing names are
-    null. One object that holds a single list of objects stands for that list.
+    Numbers keep their digits (whole ones without ``.0``), true and false become those words, nested
+    objects become columns such as ``customer.id``, lists become JSON text, null and missing names
+    become null. One object with a single list of objects is replaced by that list.
 
-    Raises DataError where the file holds anything but objects, or an object has a name twice.
+    Raises DataError if the file has values that are not objects, or an object has a name twice.
     """
     tables: list[pa.Table] = []
     rows: list[dict[str, Any]] = []
@@ -56,7 +55,9 @@ def read_json(path: Path, label: str) -> tuple[pa.Table, list[str]]:
 
 
 def _flat(record: dict[str, Any], label: str, before: str = "") -> dict[str, Any]:
-    """The record with those inside it under names of both, ``customer.id``; lists stay lists."""
+    """Return the record with nested objects under combined names, ``customer.id``; lists stay
+    lists.
+    """
     flat: dict[str, Any] = {}
     for name, value in record.items():
         inside = (
@@ -66,8 +67,8 @@ def _flat(record: dict[str, Any], label: str, before: str = "") -> dict[str, Any
         )
         if twice := flat.keys() & inside.keys():
             raise DataError(
-                f"{label}: an object has `{shortened(min(twice), 40)}` twice. Give each value a "
-                "name of its own."
+                f"{label}: an object has `{shortened(min(twice), 40)}` twice. Give each "
+                "value its own name."
             )
         flat |= inside
     return flat
@@ -93,7 +94,7 @@ def _rows(path: Path, label: str, notes: list[str]) -> Iterator[Any]:
 
 
 def _values(path: Path, label: str) -> Iterator[Any]:
-    """The values of a list, or one after another where there is none."""
+    """Iterate over the values of a list, or over consecutive values without one."""
     decode = json.JSONDecoder(
         object_pairs_hook=lambda pairs: _object(pairs, label),
         parse_float=_number,
@@ -112,7 +113,7 @@ def _values(path: Path, label: str) -> Iterator[Any]:
                 text = text[at:] + reader.decode(raw, final=not raw)
             except UnicodeDecodeError:
                 raise DataError(
-                    f"{label} is no {encoding} text throughout. Save it in UTF-8."
+                    f"{label} is not {encoding} throughout. Save it in UTF-8."
                 ) from None
             at, last = 0, not raw
             while True:
@@ -142,7 +143,7 @@ def _values(path: Path, label: str) -> Iterator[Any]:
                 except RecursionError:
                     raise DataError(f"{label} nests too deep to be a table of orders.") from None
                 if end == len(text) and not last:
-                    break  # a number could go on in the next block
+                    break  # a number could continue in the next block
                 at = end
                 yield value
             if last:
@@ -158,7 +159,9 @@ def _number(text: str) -> str:
 
 
 def _constant(text: str) -> str | None:
-    """NaN is blank, as in any typed column; infinities are texts that no amount is."""
+    """Return None for NaN, which is blank as in typed columns; infinities stay text, which is not
+    an amount.
+    """
     return None if text == "NaN" else text
 
 
@@ -167,8 +170,7 @@ def _object(pairs: list[tuple[str, Any]], label: str) -> dict[str, Any]:
     if len(record) < len(pairs):
         twice = next(name for i, (name, _) in enumerate(pairs) if name in dict(pairs[:i]))
         raise DataError(
-            f"{label}: an object has `{shortened(twice, 40)}` twice. Give each value a name of "
-            "its own."
+            f"{label}: an object has `{shortened(twice, 40)}` twice. Give each value its own name."
         )
     return record
 

@@ -1,6 +1,4 @@
-"""What a sample of a column's cells looks like: ids, dates, numbers, addresses; told from the
-cells, whatever their names say.
-"""
+"""Describe a sample of each column's cells, regardless of names: ids, dates, numbers, addresses."""
 
 import re
 from collections import defaultdict
@@ -24,8 +22,7 @@ _DATE = re.compile(
 _NAMED = re.compile(r"(?=.*\d)(?=.*[^\W\d_]{3,})(?=.*(\d{4}|\d{1,2}\D+\d{2}\b))")
 _FRACTION = re.compile(r"[.,]\d{1,2}(\D|$)")
 _WHOLE = re.compile(r"\d{5,13}")
-#: Whole numbers that can be meant as days: how they are written, from and to which number (1990 to
-#: 2060).
+#: Whole numbers that can be dates: their format, and the range for 1990 to 2060.
 _STAMPS = (
     ("spreadsheet-days", 5, 32874, 58805), ("%Y%m%d", 8, 19900101, 20601231),
     ("epoch-seconds", 10, 1_000_000_000, 2_840_140_800),
@@ -35,7 +32,7 @@ _STAMPS = (
 
 @dataclass(frozen=True)
 class Look:
-    """What a sample of a column's cells shows; shares are of the cells that are not blank."""
+    """Statistics of a sample of a column's cells; shares are of the non-blank cells."""
 
     cells: int
     distinct: int
@@ -54,8 +51,8 @@ class Look:
 
 @dataclass(frozen=True)
 class Sample:
-    """Cells of the first rows and of others from all over the file as text, blank ones None,
-    by column; and how each column looks.
+    """Cells by column as text, blank ones None, from the first rows and others across the file; and
+    the look of each column.
     """
 
     cells: Mapping[str, Sequence[str | None]]
@@ -64,7 +61,7 @@ class Sample:
     """So many of the cells are those of the first rows."""
 
     def days_each(self, name: str, day: str) -> float:
-        """On how many different days the values of a column come, on average: about 1 for
+        """Return the average number of different days on which a column's values occur: about 1 for
         orders, more for customers.
         """
         seen: dict[str, set[str]] = defaultdict(set)
@@ -77,8 +74,8 @@ class Sample:
 
 
 def sample_of(source: Source) -> Sample:
-    """Look at the first rows of a source, and where a file has more, at as many others, which
-    do not depend on their order.
+    """Sample the first rows of a source and, if it has more, as many others, independent of their
+    order.
     """
     texts = [
         named(sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(n)), f"c{i}")
@@ -124,7 +121,9 @@ def _look(cells: Sequence[str | None], kind: str) -> Look:
 
 
 def _named_dates(known: Sequence[str]) -> float:
-    """Share of the cells with a month's name among numbers, where they are of one language."""
+    """Return the share of cells with a month name among numbers, if the names are in one
+    language.
+    """
     some = [c for c in known[:400] if _NAMED.search(c) and len(c) < 40]
     if len(some) * 2 < min(len(known), 400) or months_in(some) is None:
         return 0.0

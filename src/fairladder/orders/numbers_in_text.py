@@ -1,25 +1,22 @@
-"""Amounts as people write them: currencies, signs and digits of other scripts."""
+"""Patterns for amounts in text: currencies, signs and digits of other scripts."""
 
 import re
 
-#: Words for currencies that stand before or behind amounts, as the Unicode locale data has them,
-#: beside codes of three letters.
+#: Words for currencies next to amounts, from the Unicode locale data, besides three-letter codes.
 CURRENCY_WORDS = (
     "kr", "Kr", "kr.", "R$", "US$", "A$", "C$", "NZ$", "HK$", "S$", "zł", "Kč", "Ft", "руб.", "руб",
     "р.", "р", "лв.", "лв", "грн.",
     "грн", "TL", "lei", "Fr.", "Fr", "din.", "дин.", "kn", "Rs.", "Rs", "Rp", "RM", "元", "円", "원",
 )  # fmt: skip
-#: The same as a pattern, longest first.
+#: The words as a pattern, longest first.
 WORDS = "|".join(re.escape(word) for word in sorted(CURRENCY_WORDS, key=len, reverse=True))
-#: Zeros of scripts whose digits amounts are written in: Arabic, Persian, Devanagari, Bengali, Thai,
-#: full width.
+#: The zeros of scripts used for amounts: Arabic, Persian, Devanagari, Bengali, Thai, full width.
 ZEROS = "٠۰०০๐０"
-#: Their digits, for a class of a regular expression.
+#: Their digits, for a regular expression's character class.
 DIGITS = "".join(f"{zero}-{chr(ord(zero) + 9)}" for zero in ZEROS)
-#: Marks that turn the direction of writing and show nothing.
+#: Invisible marks of the text direction.
 TURNS = r"\x{200e}\x{200f}\x{061c}\x{202a}-\x{202e}\x{2066}-\x{2069}"
-#: What currencies are called in cells beside their codes of three letters; a dollar or a crown
-#: alone is of no certain country.
+#: Currencies of symbols and words. A dollar or a crown alone belongs to no certain country.
 CODES = {
     "€": "EUR", "£": "GBP", "₽": "RUB", "₴": "UAH", "₺": "TRY", "₹": "INR", "₩": "KRW", "₪": "ILS",
     "₫": "VND", "฿": "THB", "US$": "USD",
@@ -32,8 +29,8 @@ CODES = {
 
 
 def currency_of(mark: str) -> str | None:
-    """The currency that a cell's letters and signs mean, without digits and spaces; None where
-    they are no currency's.
+    """Return the currency of a cell's letters and symbols, without digits and spaces; None if they
+    are not a currency.
 
     >>> currency_of("€"), currency_of("usd"), currency_of("pieces")
     ('EUR', 'USD', None)
@@ -51,8 +48,8 @@ def currency_of(mark: str) -> str | None:
 
 
 def surely_decimal(number: str) -> str:
-    """A typed number's text; with exactly three decimals a zero more, so that its point cannot
-    be taken for one of thousands.
+    """Return a typed number's text; with exactly three decimals a zero is added, so that its point
+    cannot be read as a thousands separator.
     """
     return f"{number}0" if re.fullmatch(r"[+-]?[1-9]\d{0,2}\.\d{3}", number) else number
 

@@ -1,5 +1,5 @@
-"""Rates of exchange: a table of currency, optional day and rate; the latest on or before a
-row's day holds.
+"""Exchange rates: a table of currency, optional day and rate; the latest rate on or before a row's
+day applies.
 """
 
 import datetime as dt
@@ -17,20 +17,20 @@ from fairladder.sqltree import cell_column, named, select
 
 
 def open_rates(file: Any, engine: Engine, part: Decimal = Decimal(1)) -> exp.Expr:
-    """A relation of ``currency``, ``since`` (day, in), ``until`` (day, out) and ``rate`` (exact
-    decimal text).
+    """Return a relation of ``currency``, ``since`` (inclusive), ``until`` (exclusive) and ``rate``
+    (exact decimal text).
 
-    The file has columns ``currency``, ``rate`` (so many of the chosen currency for one) and maybe
-    ``day``; without a day a rate always holds. Each is multiplied with ``part``, what one unit of
-    the amounts is in major units. Raises DataError where a column is missing, a rate is no
-    positive number, or two hold at once.
+    The file has columns ``currency``, ``rate`` (the price of one unit in the chosen currency) and
+    optionally ``day``; a rate without a day always applies. Each rate is multiplied by ``part``,
+    the value of one unit of the amounts in major units. Raises DataError if a column is missing, a
+    rate is not a positive number, or two apply at once.
     """
     source = open_source(file, engine.reader)
     missing = [name for name in ("currency", "rate") if name not in source.columns]
     if missing:
         raise DataError(
-            f"{source.label}: rates need the columns `currency` and `rate` (and maybe `day`); "
-            f"`{missing[0]}` is missing."
+            f"{source.label}: rates need the columns `currency` and `rate` (and optionally "
+            f"`day`); `{missing[0]}` is missing."
         )
     names = [name for name in ("currency", "rate", "day") if name in source.columns]
     trees = [named(cells.text(cell_column(name), source.columns[name]), name) for name in names]
@@ -41,8 +41,8 @@ def open_rates(file: Any, engine: Engine, part: Decimal = Decimal(1)) -> exp.Exp
         held = by_currency.setdefault(row["currency"], {})
         if day in held:
             raise DataError(
-                f"{source.label}, row {number}: `{row['currency']}` has a rate for "
-                f"{row.get('day') or 'all days'} already. Keep one."
+                f"{source.label}, row {number}: `{row['currency']}` already has a rate for "
+                f"{row.get('day') or 'all days'}. Keep one."
             )
         held[day] = rate if part == 1 else f"{Decimal(rate) * part:f}"
     spans = [
@@ -69,6 +69,6 @@ def _read(row: dict[str, str | None], where: str) -> tuple[dt.date, str]:
     except (ValueError, ArithmeticError):
         pass
     raise DataError(
-        f"{where}: a rate needs a currency, a positive number with a decimal point, and a day as "
-        "2026-06-30 or none."
+        f"{where}: a rate needs a currency, a positive number with a decimal point, and a "
+        "day as 2026-06-30 or none."
     )

@@ -1,5 +1,5 @@
-"""How the rows of a source are to be read: roles, settings, the condition, and how dates and
-numbers are written.
+"""Everything needed to read the rows of a source: roles, settings, the condition, and formats of
+dates and numbers.
 """
 
 from collections.abc import Callable, Mapping
@@ -21,7 +21,7 @@ from fairladder.sqltree import cell_column, column, sql
 
 @dataclass(frozen=True)
 class Recipe:
-    """What is known of the rows of a source before they are read, and what their cells say."""
+    """The settings for reading a source's rows, and the values of their cells."""
 
     source: Source
     roles: Roles
@@ -44,44 +44,46 @@ class Recipe:
 
     @property
     def has_orders(self) -> bool:
-        """Whether rows carry an order id; else each row is one order."""
+        """True if rows have an order id; otherwise each row is one order."""
         return self.roles.get("order") is not None
 
     def kind(self, role: str) -> CellKind | None:
-        """Kind of a role's column, None where the role is not given."""
+        """Return the kind of a role's column, None if the role is not given."""
         name = self.roles.get(role)
         return self.source.columns[name] if name else None
 
     def text_of(self, role: str) -> exp.Expr | None:
-        """The role's cell as trimmed text, or None where the role is not given."""
+        """Return the role's cell as trimmed text, or None if the role is not given."""
         name = self.roles.get(role)
         return self.trimmed(name) if name else None
 
     @property
     def by_currency(self) -> bool:
-        """Whether amounts are in the currencies that the rows name."""
+        """True if amounts are in the currencies that the rows name."""
         return self.has_currencies and self.rates is None
 
     @property
     def has_currencies(self) -> bool:
-        """Whether rows name their currency, in a column or beside the digits of their amounts."""
+        """True if rows name their currency, in a column or next to the digits of their amounts."""
         return self.roles.get("currency") is not None or bool(self.writing.currencies)
 
     @property
     def embedded(self) -> bool:
-        """Whether the embedded engine reads, where most text cells can be read in one step and
+        """True if the embedded engine reads the rows: most text cells are then read by shortcuts,
         the rest with care.
         """
         return self.source.engine is self.source.engine.reader and not self.plainly
 
     @property
     def apart(self) -> bool:
-        """Whether another engine reads, which would trim a cell again wherever it is spoken of."""
+        """True if another engine reads the rows, which would trim a cell again wherever it is
+        used.
+        """
         return self.source.engine is not self.source.engine.reader
 
     @property
     def text_roles(self) -> list[str]:
-        """Text columns that play a role."""
+        """Return the text columns that have a role."""
         return [
             name
             for name in dict.fromkeys(self.roles.columns.values())
@@ -89,13 +91,13 @@ class Recipe:
         ]
 
     def trimmed(self, name: str) -> exp.Expr:
-        """A column's cell as trimmed text; of a number in text, as its value is read from it."""
+        """Return a column's cell as trimmed text; for a number in text, in plain notation."""
         if self.writing.mark is not None and name in self.text_numbers:
             return column(f"#plain {name}")
         return self.trimmed_as_written(name)
 
     def trimmed_as_written(self, name: str) -> exp.Expr:
-        """A column's cell as trimmed text, as it stands there."""
+        """Return a column's cell as trimmed text, otherwise unchanged."""
         trimmed_once = self.apart and name in self.text_roles
         return (
             column(f"#text {name}")
@@ -104,13 +106,11 @@ class Recipe:
         )
 
     def trim_apart(self, cell: exp.Expr) -> exp.Expr:
-        """A text cell as trimmed text where another engine reads; for people without the short
-        cut for cells that need no care.
-        """
+        """Trim a text cell for another engine, or in a short form for readers."""
         return cells.trimmed_with_care(cell) if self.plainly else _text(cell)
 
     def number_of(self, name: str) -> exp.Expr:
-        """A column's cell as a float."""
+        """Return a column's cell as a float."""
         kind = self.source.columns[name]
         return (
             cells.number_of_text(self.trimmed(name))
@@ -120,7 +120,7 @@ class Recipe:
 
     @property
     def text_numbers(self) -> list[str]:
-        """Text columns that are numbers by their role."""
+        """Return the text columns that are numbers by their role."""
         roles = ("amount", "unit_price", "quantity", "discount", "cost")
         columns = list(
             dict.fromkeys(
@@ -130,7 +130,7 @@ class Recipe:
         return [n for n in columns if self.source.columns[n] == "text"]
 
     def cell(self, name: str) -> exp.Expr:
-        """A number column's cell as its value is read from it."""
+        """Return the text from which a number column's value is read."""
         return (
             column(f"#plain {name}")
             if self.writing.mark is not None and name in self.text_numbers
@@ -139,29 +139,29 @@ class Recipe:
 
     @property
     def in_minor_units(self) -> bool:
-        """Whether amounts are written in cents or the like: as the scheme says, or where it is
-        silent as the column is called.
+        """True if amounts are in cents or the like: from the scheme, otherwise from the column's
+        name.
         """
         asked = self.scheme.orders.amount_unit
         return asked == "minor" if asked else self.roles.minor_units
 
     @property
     def rated(self) -> bool:
-        """Whether cells of money are multiplied with ``#rate``: a rate of exchange, the part
-        that a minor unit is, or both.
+        """True if money is multiplied by ``#rate``: an exchange rate, the value of a minor unit, or
+        both.
         """
         return self.rates is not None or self.in_minor_units
 
     @property
     def part(self) -> Decimal:
-        """What one unit in which amounts are written is in major units: 1, or a hundredth
-        where they are in cents.
+        """The value of one unit of the amounts in major units: 1, or a hundredth if they are in
+        cents.
         """
         return Decimal(1).scaleb(-self.scheme.money.decimals) if self.in_minor_units else Decimal(1)
 
     @property
     def money_columns(self) -> list[str]:
-        """Columns other than the amount that hold money of the row, in its currency and unit."""
+        """Columns other than the amount with money of the row, in its currency and unit."""
         roles = ["unit_price", "cost", *(["discount"] if self.discount_unit == "amount" else [])]
         return [
             *(name for role in roles if (name := self.roles.get(role))),
@@ -169,8 +169,8 @@ class Recipe:
         ]
 
     def minor_of(self, name: str, decimals: int | None = None) -> exp.Expr:
-        """Over the rows' tree: a column's cell of money in minor units of ``decimals``, exact
-        and rounded once; NULL where it is none.
+        """Return a money column's cell in minor units of ``decimals``, exact and rounded once, over
+        the rows' tree; NULL if it is not a number.
         """
         text = self.trimmed(name) if name in self.text_numbers else self.trimmed_as_written(name)
         places = self.scheme.money.decimals if decimals is None else decimals
@@ -179,31 +179,33 @@ class Recipe:
 
     @property
     def exact(self) -> bool:
-        """Whether the amount is one column of exact numbers, which is minor units in one step."""
+        """True if the amount is one column of exact numbers, converted to minor units in one
+        step.
+        """
         factors = self.roles.factors
         alone = not self.rated and len(factors) == 1 and not self.roles.get("discount")
         return alone and self.source.columns[factors[0]] in ("whole", "decimal")
 
     @property
     def customer_in_conditions(self) -> str:
-        """What a condition calls the customer's id: the role, or ``role.customer`` where that
-        is another column's name.
+        """The name of the customer's id in conditions: the role, or ``role.customer`` if another
+        column has that name.
         """
         return role_key("customer", self.source, self.roles)
 
     @property
     def discount_by_name(self) -> bool:
-        """Whether discounts are read as percents because name and cells say so."""
+        """True if discounts are read as percentages because of the name and cells."""
         return self.discount_unit == "percent" and self.scheme.orders.discount_as is None
 
     @property
     def discount_unit(self) -> DiscountUnit:
-        """The unit of discounts: as the scheme says, else as it was found, else a fraction."""
+        """The unit of discounts: from the scheme, otherwise as detected, otherwise a fraction."""
         return self.scheme.orders.discount_as or self.writing.discounts or "fraction"
 
     def condition_cells(self) -> dict[str, exp.Expr]:
-        """Name → value of every column that a condition on rows can name, by source name and by
-        role name.
+        """Return name → value of every column that a condition on rows can use, by source name and
+        by role name.
 
         A role whose name is another column's is ``role.NAME``.
         """
@@ -243,26 +245,28 @@ class Recipe:
         return values
 
     def _condition_number(self, role: str, scale: int) -> exp.Expr | None:
-        """The role's cell as a condition sees it: money in major units of the chosen currency."""
+        """Return the role's cell as conditions see it: money in major units of the chosen
+        currency.
+        """
         name = self.roles.get(role)
         if name is None or not self.rated or name not in self.money_columns:
             return self.number_cell(role)
         return sql("(CAST(:m AS DOUBLE) / :scale)", m=self.minor_of(name), scale=scale)
 
     def number_cell(self, role: str) -> exp.Expr | None:
-        """The role's cell as a float, or None where the role is not given."""
+        """Return the role's cell as a float, or None if the role is not given."""
         name = self.roles.get(role)
         return self.number_of(name) if name else None
 
     def void(self) -> exp.Expr | None:
-        """Over the rows' tree: whether a row's state says that its order does not stand; None
-        without that role.
+        """Return a condition, over the rows' tree, for statuses of void orders; None without that
+        role.
         """
         status = self.text_of("status")
         return says_void(status) if status is not None else None
 
     def placed_text(self) -> exp.Expr:
-        """The cell of a text ``placed``, trimmed."""
+        """Return the trimmed cell of a text ``placed``."""
         return self.trimmed(self.roles.get("placed") or "")
 
 
@@ -289,7 +293,7 @@ def _typed(
 
 
 def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -> dict[str, Kind]:
-    """Name → kind of every column that a condition on rows can name; ``settled`` overrides
+    """Return name → kind of every column that a condition on rows can use; ``settled`` overrides
     plain text columns.
     """
     kinds: dict[str, Kind] = {
@@ -304,15 +308,15 @@ def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -
 
 
 def role_key(role: str, source: Source, roles: Roles) -> str:
-    """What a role is called among the columns: its name, or ``role.NAME`` where that is
-    another column's.
+    """Return the name of a role among the columns: its name, or ``role.NAME`` if another column has
+    that name.
     """
     other = any(name.casefold() == role and name != roles.get(role) for name in source.columns)
     return f"{ROLE}.{role}" if other else role
 
 
 def twofold_roles(source: Source, roles: Roles) -> list[str]:
-    """Names of roles that are other columns' names, too."""
+    """Return the names of roles that are also other columns' names."""
     return [role for role in {*roles.columns, "amount"} if role_key(role, source, roles) != role]
 
 

@@ -1,4 +1,4 @@
-"""Which column plays which role."""
+"""Map roles to columns."""
 
 from collections.abc import Collection
 from dataclasses import dataclass, replace
@@ -18,8 +18,8 @@ from fairladder.scheme import ROLES, OrdersPart
 
 @dataclass(frozen=True)
 class Roles:
-    """Role → column of the source. ``customer``, ``placed`` and a way to the amount are always
-    there.
+    """Role → column of the source. ``customer``, ``placed`` and the amount's columns are always
+    present.
     """
 
     columns: dict[str, str]
@@ -35,7 +35,7 @@ class Roles:
     """How days are written, where a guessed column holds them as plain numbers."""
 
     def get(self, role: str) -> str | None:
-        """The role's column, or None."""
+        """Return the role's column, or None."""
         return self.columns.get(role)
 
     @property
@@ -45,10 +45,10 @@ class Roles:
 
 
 def settle_roles(settings: OrdersPart, source: Source) -> Roles:
-    """Roles as given in the scheme; a role that is not given takes a column of its own name, where
-    there is one.
+    """Return the roles given in the scheme; a missing role takes a column with its name, if there
+    is one.
 
-    Raises SchemeError naming the role, the column and the nearest column there is.
+    Raises SchemeError with the role, the column and the most similar column.
     """
     given = settings.roles()
     absent = {
@@ -60,7 +60,7 @@ def settle_roles(settings: OrdersPart, source: Source) -> Roles:
     for role, name in given.items():
         if name not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{name}`, which [orders] {role} asks for. "
+                f"{source.label} has no column `{name}`, which [orders] {role} requires. "
                 f"{nearest(name, source.columns)}"
             )
     columns = dict(given)
@@ -92,7 +92,7 @@ def settle_roles(settings: OrdersPart, source: Source) -> Roles:
 
 
 def _missing(columns: dict[str, str]) -> list[str]:
-    """The roles that no orders can do without and that are not known."""
+    """Return the required roles that are not known."""
     missing = [role for role in ("customer", "placed") if role not in columns]
     if "amount" not in columns and not {"unit_price", "quantity"} <= columns.keys():
         missing.append("amount")
@@ -100,9 +100,7 @@ def _missing(columns: dict[str, str]) -> list[str]:
 
 
 def _guessed(known: dict[str, str], source: Source, absent: Collection[str]) -> Roles:
-    """The known roles and, for the others but those that are ``absent``, what names and
-    contents show.
-    """
+    """Return the known roles and guesses for the others, except those that are ``absent``."""
     guesses = [guess for guess in guess_roles(source, known) if guess.role not in absent]
     columns = {**known, **settled_or_ask(guesses, source, NEEDED)}
     if _missing(columns):
@@ -113,9 +111,9 @@ def _guessed(known: dict[str, str], source: Source, absent: Collection[str]) -> 
     return Roles(columns, guessed, back, date_format=written)
 
 
-#: What a user writes for a role that no column plays, and the roles that orders can do without.
+#: The user's value for a role without a column, and the optional roles.
 NONE, OPTIONAL = "none", ("order", "discount", "name", "channel", "status", "currency", "cost")
-#: Roles for which two equally good columns are a question, not a shrug.
+#: Roles for which two equally good columns raise a question; other roles stay empty.
 NEEDED = ("customer", "order", "placed", "amount", "unit_price", "quantity")
 
 
@@ -125,16 +123,17 @@ _PARTS = ({"year", "jahr", "annee", "ano", "anno", "jaar", "ar", "rok"},
 
 
 def _parts_of_days(source: Source) -> str:
-    """Advice where a file has the year, the month and the day of its orders in columns of
-    their own.
-    """
+    """Return advice for files that have year, month and day in separate columns."""
     found = [
         next((name for name in source.columns if set(words_of(name)) & words), None)
         for words in _PARTS
     ]
     if not all(found):
         return ""
-    return f" The columns {', '.join(f'`{name}`' for name in found)} hold parts of a day: put them together in one column, as 2026-06-30."
+    return (
+        f" The columns {', '.join(f'`{name}`' for name in found)} contain parts of a date: "
+        "combine them into one column, as 2026-06-30."
+    )
 
 
 def _complete(columns: dict[str, str], source: Source) -> None:

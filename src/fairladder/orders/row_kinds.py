@@ -1,4 +1,6 @@
-"""Columns that tell rows of several kinds apart: sales from payments, fees, shipping, taxes and tests."""
+"""Find columns that distinguish several kinds of rows: sales from payments, fees, shipping, taxes
+and tests.
+"""
 
 import re
 
@@ -6,7 +8,7 @@ from fairladder.orders.rows import Rows
 from fairladder.orders.words import words_of
 from fairladder.sqltree import cell_column, named, select, sql
 
-#: Rows of these kinds are no sales, in some languages; whole words of a cell.
+#: Words for rows that are not sales, in several languages; whole words of a cell.
 _KINDS = frozenset(
     "payment payments payout payouts fee fees shipping postage freight delivery tax vat refund refunds refunded return returns chargeback "
     "adjustment adjustments reversal withdrawal withdrawals deposit deposits transfer transfers tip tips test rounding balance interest "
@@ -18,13 +20,13 @@ _KINDS = frozenset(
 )
 _RETURNS = frozenset("refund refunds refunded return returns chargeback reversal gutschrift erstattung ruckzahlung remboursement avoir reembolso devolucion "
                      "abono rimborso terugbetaling aterbetalning refusjon zwrot vratka visszaterites palautus storno".split())  # fmt: skip
-#: A column of yes and no whose name has one of these words marks rows that are probably no sales.
+#: A yes/no column whose name has one of these words marks rows that are probably not sales.
 _FLAGS = frozenset(
     "test testing deleted void voided cancelled canceled refunded returned internal fake sandbox draft spam fraud fraudulent training demo storno "
     "storniert geloscht annule supprime anulado eliminado annullato cancellato geannuleerd".split()
 )
 _TRUE = frozenset("true t yes y 1 on ja oui si sim".split())
-#: Names of columns that say how an order was paid or sent, not what a row is.
+#: Names of columns that describe the payment or shipping, not the kind of row.
 _OTHER = frozenset(
     "method methods mode channel product item sku description title customer category city country".split()
 )
@@ -32,12 +34,14 @@ _ROWS_LOOKED_AT, _MOST_KINDS = 5000, 12
 
 
 def is_return(kind: str) -> bool:
-    """True if a cell says that its row is a return or refund."""
+    """Return True if a cell means that its row is a return or refund."""
     return not _RETURNS.isdisjoint(words_of(kind))
 
 
 def kinds_of_rows(rows: Rows) -> dict[str, list[str]]:
-    """Column → cells that say that a row is probably no sale, in the first rows, of columns without a role and with few different cells."""
+    """Return column → cells for rows that are probably not sales, among columns without a role and
+    with few different cells in the first rows.
+    """
     names = [
         name for name, kind in rows.source.columns.items()
         if kind in ("text", "truth", "whole") and name not in rows.roles.columns.values() and _OTHER.isdisjoint(words_of(name))

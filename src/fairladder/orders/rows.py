@@ -1,6 +1,4 @@
-"""Every order row read once, in one pass: its id, day and amount, and what becomes of it (its
-state).
-"""
+"""Read every order row once: its id, date, amount and state."""
 
 from dataclasses import dataclass
 
@@ -37,16 +35,14 @@ from fairladder.sqltree import all_of, any_of, case, cell_column, column, named,
 
 @dataclass(frozen=True)
 class Rows(Recipe):
-    """The rows of a source with what their roles say, as a tree that any number of queries can
-    start from.
-    """
+    """The rows of a source with their roles' values, as a tree from which queries are built."""
 
     def tree(self, numbered: bool = False) -> exp.Select:
-        """All source columns and, per row, ``#customer``, ``#order``, ``#day``, ``#minor`` and
-        ``#state``.
+        """Return all source columns and, per row, ``#customer``, ``#order``, ``#day``, ``#minor``
+        and ``#state``.
 
-        Also ``#name``, ``#channel`` and ``#currency`` where those roles are given. ``numbered``
-        adds ``#row``, the row's number as a person sees it.
+        Also ``#name``, ``#channel`` and ``#currency`` if those roles are given. ``numbered`` adds
+        ``#row``, the row's number in the file.
         """
         relation = self.source.numbered() if numbered else self.source.relation
         conflicts = self.scheme.orders.amount_is == "order" and self.has_orders
@@ -62,9 +58,7 @@ class Rows(Recipe):
 
     @property
     def reads_as_written(self) -> bool:
-        """Whether ``tree_as_written`` will do: nothing but the grouping needs the ids in their
-        trimmed form.
-        """
+        """Return True if ``tree_as_written`` is enough: only the grouping needs trimmed ids."""
         ids = {"customer", "order", self.roles.get("customer"), self.roles.get("order")}
         named_ids = self.condition is not None and not ids.isdisjoint(self.condition.names)
         settings = self.scheme.orders
@@ -75,19 +69,19 @@ class Rows(Recipe):
         )
 
     def tree_as_written(self, numbered: bool = False) -> exp.Select:
-        """Like ``tree``, with ids as written (text ids untrimmed), and ``#cell_state``, which
-        leaves ids aside.
+        """Return ``tree`` with ids as written (text ids untrimmed), and ``#cell_state``, which does
+        not depend on ids.
 
-        Trimming ids row by row costs as much as grouping by them, and exports whose ids need it
-        are rare. So they are grouped as written, looked at once per group, and only where one
-        needs trimming read again in full.
+        Trimming ids row by row costs as much as grouping by them, and few exports need it. So they
+        are grouped as written and checked once per group; only if one needs trimming is everything
+        read again.
         """
         return self._cells(
             self.source.numbered() if numbered else self.source.relation, as_written=True
         )
 
     def unrounded(self) -> exp.Expr:
-        """The row's amount in minor units as a float, before its one rounding."""
+        """Return the row's amount in minor units as a float, before its one rounding."""
         if self.exact:
             amount: exp.Expr = sql("CAST(:c AS DOUBLE)", c=cell_column(self.roles.factors[0]))
         else:
@@ -129,7 +123,7 @@ class Rows(Recipe):
         return self.embedded and self.kind("placed") == "text"
 
     def _at_once(self) -> list[exp.Expr]:
-        """What days and amounts in their commonest form say; NULL where a closer look is needed."""
+        """Return dates and amounts in their most common form; NULL if a closer look is needed."""
         if not self.embedded:
             return []
         trees = {f"#cast{i}": cells.cast_number(self.cell(f)) for i,
@@ -154,7 +148,7 @@ class Rows(Recipe):
                 )
         placed = role("placed") or ""
         trees["#placed"] = self.placed_text() if kinds[placed] == "text" else cell_column(placed)
-        if self._day_at_once:  # trimming costs more than reading the day
+        if self._day_at_once:  # trimming costs more than reading the date
             trees["#placed"] = case(
                 [(sure_day(column("#day at once")), exp.null())], trees["#placed"]
             )
@@ -184,10 +178,10 @@ class Rows(Recipe):
 
     @property
     def unread(self) -> exp.Expr | None:
-        """Over the rows' tree: 1 where a date in text could not be read as supposed, 2 where a
-        number, 0 else.
+        """Return 1 if a text date does not have the expected format, 2 if a number does not,
+        otherwise 0, over the rows' tree.
 
-        None where nothing is left to settle.
+        Returns None if all formats are known.
         """
         if self.writing.settled:
             return None
@@ -211,10 +205,10 @@ class Rows(Recipe):
         return case(branches, exp.convert(0)) if branches else None
 
     def discount_signs(self) -> dict[str, exp.Expr]:
-        """Over the rows' tree: 1 where a discount is over 1, which a fraction cannot be; where it
-        is between 0 and 1; where it is 1.
+        """Return flags for discounts over 1 (impossible for fractions), between 0 and 1, and
+        exactly 1, over the rows' tree.
 
-        Cells with a ``%`` are none of these. Empty where the unit is given or found.
+        Cells with a ``%`` have no flags. Empty if the unit is given or known.
         """
         name = self.roles.get("discount")
         if (
@@ -246,15 +240,15 @@ class Rows(Recipe):
             )
         off = sql(
             "REGEXP_REPLACE(:c, '^\\((.*)\\)$', '\\1')", c=cell
-        )  # a discount in parentheses is one, not a surcharge
+        )  # a discount in parentheses is not a surcharge
         bare = plain_number(
             sql("RTRIM(RTRIM(:c, '%'))", c=off), self.writing.mark, self.writing.zero
         )
         return sql("CASE WHEN ENDS_WITH(:c, '%') THEN :b || '%' ELSE :b END", c=cell, b=bare)
 
     def _with_rates(self, dated: exp.Select, rates: exp.Expr) -> exp.Select:
-        """Add ``#rate``, what one of the row's currency is worth on its day in the chosen one;
-        NULL where unknown.
+        """Add ``#rate``, the value of the row's currency in the chosen one on its day; NULL if
+        unknown.
         """
         own = exp.Literal.string(self.scheme.money.currency or "")
         one = exp.Literal.string(f"{self.part:f}")
@@ -302,7 +296,7 @@ class Rows(Recipe):
         texts = [self.trimmed(f) for f in factors]
         numbers: list[exp.Expr] = [column(f"#factor{i}") for i in range(len(factors))]
         discount = self.roles.get("discount")
-        if discount and len(factors) == 1:  # an amount is the price of one
+        if discount and len(factors) == 1:  # the amount is a unit price
             texts, numbers = [*texts, exp.Literal.string("1")], [*numbers, sql("CAST(1 AS DOUBLE)")]
         if len(numbers) > 1:
             texts.append(self.trimmed(discount) if discount else exp.null())
@@ -317,8 +311,8 @@ class Rows(Recipe):
 def _unread_number(
     value: exp.Expr, written: exp.Expr, cell: exp.Expr, point_proven: bool
 ) -> exp.Expr:
-    """Whether a cell is no plain number, or has a point before its last three digits, which
-    may mark thousands.
+    """Return a condition for cells that are not plain numbers, or have a point before the last
+    three digits, which may be a thousands separator.
     """
     unread = all_of([sql(":v IS NULL", v=value), sql(":c IS NOT NULL", c=written)])
     if point_proven:
@@ -327,9 +321,9 @@ def _unread_number(
 
 
 def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
-    """The rows with the scheme's ``where`` checked against the columns there are.
+    """Return the rows, after checking the scheme's ``where`` against the existing columns.
 
-    Raises ConditionError where the condition is wrong.
+    Raises ConditionError if the condition is wrong.
     """
     text, asked = scheme.orders.where, scheme.orders
     if (
@@ -338,14 +332,13 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
         and source.columns[roles.factors[0]] != "text"
     ):
         raise SchemeError(
-            "[money] rates needs to know the rows' currency: name its column under [orders] "
-            "currency."
+            "[money] rates needs the rows' currency: name its column under [orders] currency."
         )
     written = asked.date_format or roles.date_format
     evidence: tuple[str, ...] = ()
     if roles.date_format and not asked.date_format:
         evidence = (
-            f"The numbers in `{roles.get('placed')}` are guessed to be days, as "
+            f"The numbers in `{roles.get('placed')}` are probably dates, read as "
             f"{roles.date_format}.",
         )
     style = DateStyle(written, any_years=bool(asked.date_format)) if written else None

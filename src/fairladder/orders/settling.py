@@ -1,5 +1,5 @@
-"""How the rows turn out to be written: settled by what most cells show, into new rows that say
-so.
+"""Determine the formats of dates and numbers from what most cells show, and return new rows that
+use them.
 """
 
 from dataclasses import replace
@@ -21,17 +21,17 @@ from fairladder.orders.writing import (
 )
 from fairladder.sqltree import cell_column, named, select, sql
 
-#: Rows of a text file that are looked at for its channels.
+#: Rows of a text file that are searched for its channels.
 FIRST_ROWS = 100_000
-#: Channels that have a bit of their own beside the one for a blank cell.
+#: Channels with their own bit, in addition to the one for a blank cell.
 MOST_CHANNELS = 60
 
 
 def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
-    """The rows with how their text dates and numbers are written, as most cells show it.
+    """Return the rows with the formats of text dates and numbers that most cells show.
 
     ``unread`` is the largest of ``Rows.unread``; a table ``foreign`` with all unread dates in
-    ``written`` saves looking for them. Raises DataError where two ways are equally good.
+    ``written`` saves searching for them. Raises DataError if two formats fit equally well.
     """
     placed, engine = rows.roles.get("placed") or "", rows.source.engine
     dates, mark, proof = rows.writing.dates, rows.writing.mark, list(rows.writing.evidence)
@@ -48,7 +48,7 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
             proof.append(f"Numbers: {shown}.")
         rows = with_currencies(rows)
     if dates is not None and dates.name == "iso":
-        dates = rows.writing.dates  # nothing is written otherwise
+        dates = rows.writing.dates  # all cells have the expected format
     return replace(
         rows,
         writing=replace(
@@ -58,8 +58,8 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
 
 
 def with_currencies(rows: Rows) -> Rows:
-    """The rows with the currencies that stand beside the digits of their amounts, where there
-    are several and no column names them.
+    """Return the rows with the currencies written next to their amounts, if there are several and
+    no column names them.
     """
     amount = rows.roles.factors[0]
     if rows.has_currencies or rows.roles.one_currency or rows.source.columns[amount] != "text":
@@ -69,11 +69,11 @@ def with_currencies(rows: Rows) -> Rows:
 
 
 def settled_before(rows: Rows) -> Rows:
-    """The rows with what the pass itself cannot show: the unit of discounts, and currencies in
-    cells whose decimal mark is given.
+    """Return the rows with formats that the pass itself cannot show: the unit of discounts, and
+    currencies in cells whose decimal mark is given.
 
-    Raises DataError where discounts can be fractions or percents, SchemeError where rates are
-    given and rows name no currency.
+    Raises DataError if discounts can be fractions or percentages, SchemeError if rates are given
+    and rows name no currency.
     """
     name, source = rows.roles.get("discount"), rows.source
     if (
@@ -88,15 +88,14 @@ def settled_before(rows: Rows) -> Rows:
         rows = with_currencies(rows)
     if rows.rates is not None and not rows.has_currencies:
         raise SchemeError(
-            "[money] rates needs to know the rows' currency: name its column under [orders] "
-            "currency."
+            "[money] rates needs the rows' currency: name its column under [orders] currency."
         )
     return rows
 
 
 def written_dates(rows: Rows) -> DateStyle | None:
-    """How the orders' dates are written, asked or told by their own cells, whatever has been
-    read so far.
+    """Return the format of the orders' dates, from the scheme or from their cells, whatever has
+    been read so far.
     """
     placed = rows.roles.get("placed") or ""
     if (
@@ -109,8 +108,8 @@ def written_dates(rows: Rows) -> DateStyle | None:
 
 
 def settled_at_first(rows: Rows) -> Rows:
-    """The rows settled where most of the first show that dates or numbers are written
-    otherwise, so that none is read twice.
+    """Return the rows with other formats if most of the first rows show them, so that nothing is
+    read twice.
     """
     source, unread = rows.source, rows.unread
     if unread is None or source.engine is not source.engine.reader or source.is_small:
@@ -137,12 +136,12 @@ def settled_at_first(rows: Rows) -> Rows:
 
 
 def few_channels(rows: Rows) -> tuple[str, ...] | None:
-    """The channels, where few: of all rows where columns are stored apart, else of the first,
-    the rest showing later.
+    """Return the channels if they are few: of all rows in columnar files, otherwise of the first
+    rows.
     """
     source, name = rows.source, rows.roles.get("channel")
     if name is None or not source.engine.limits.channel_bits or source.is_small:
-        # the bits are a way through many rows: groups with texts in them are sorted on a cluster
+        # bits are a shortcut for many rows: a cluster sorts groups that contain texts
         return None
     relation = source.relation
     if source.text:

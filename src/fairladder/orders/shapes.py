@@ -1,5 +1,5 @@
-"""Exports of other shapes as one table of rows: lines beside their orders, a column of
-customers for each channel.
+"""Convert other shapes of exports to one table of rows: lines next to their orders, one column per
+channel or day.
 """
 
 from collections.abc import Callable, Mapping, Sequence
@@ -18,8 +18,8 @@ from fairladder.wording import counted
 
 @dataclass(frozen=True)
 class _Joined(Source):
-    """Orders and lines joined many-to-one, kept so that the join can be made again with rows
-    numbered.
+    """Orders and lines joined many-to-one, stored so that the join can be repeated with row
+    numbers.
     """
 
     orders: Source | None = None
@@ -27,8 +27,8 @@ class _Joined(Source):
     keys: tuple[str, str] = ("", "")
 
     def numbered(self) -> exp.Expr:
-        """Rows numbered in the file that they are from: lines in theirs, orders without lines
-        in theirs.
+        """Return rows with their number in their own file: for lines in theirs, for orders without
+        lines in theirs.
         """
         assert self.orders is not None
         assert self.lines is not None
@@ -43,18 +43,17 @@ class _Joined(Source):
 
 
 def with_lines(orders: Source, lines: Source, order_key: str, line_key: str) -> Source:
-    """Each line with its order's columns. Lines without an order and orders without lines stay,
-    with blank cells.
+    """Return each line with its order's columns. Lines without an order and orders without lines
+    stay, with blank cells.
 
-    Raises SchemeError where a key column is missing, DataError where an order id stands on two
-    rows of the orders (their lines would be counted twice) or both files have a column of one
-    name.
+    Raises SchemeError if a key column is missing, DataError if an order id is on two rows of the
+    orders (their lines would be counted twice) or both files have a column of the same name.
     """
     for source, key in ((orders, order_key), (lines, line_key)):
         if key not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{key}`, by which orders and lines are joined. "
-                f"{nearest(key, source.columns)}"
+                f"{source.label} has no column `{key}`, on which orders and lines are "
+                f"joined. {nearest(key, source.columns)}"
             )
     both = sorted((set(orders.columns) & set(lines.columns)) - {order_key})
     if both or (line_key != order_key and order_key in lines.columns):
@@ -68,7 +67,7 @@ def with_lines(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     notes = (
         *orders.notes,
         *lines.notes,
-        f"{lines.label} is joined to {orders.label} by the order: {unmatched}.",
+        f"{lines.label} is joined to {orders.label} by the order id: {unmatched}.",
     )
     columns = {**orders.columns, **{n: k for n, k in lines.columns.items() if n != line_key}}
     keys = (order_key, line_key)
@@ -122,7 +121,7 @@ def _join(
 
 
 def _of(table: str, name: str) -> exp.Column:
-    """A column of one of the files."""
+    """Return a column of one of the files."""
     return _inner(table, cell_name(name))
 
 
@@ -147,14 +146,14 @@ def _once_each(orders: Source, key: str) -> None:
     ).to_pylist()[0]
     if repeats["n"]:
         raise DataError(
-            f"repeated-orders: {orders.label} holds {repeats['n']:,} order ids on more than one "
-            f"row, `{repeats['k']}` for instance. Their "
-            "lines would count twice; keep one row for each order, or read the file as lines."
+            f"repeated-orders: {orders.label} has {repeats['n']:,} order ids on more than "
+            f"one row, such as `{repeats['k']}`. Their lines would count twice; keep one row "
+            "for each order, or read the file as lines."
         )
 
 
 def _unmatched(orders: Source, lines: Source, order_key: str, line_key: str) -> str:
-    """How many rows of either side find none on the other, in words."""
+    """Report how many rows of either side have no match on the other."""
     joined = select(
         [named(_key(orders, order_key, "o"), "a"), named(_key(lines, line_key, "l"), "b")],
         _aliased(orders.relation, "o"),
@@ -167,21 +166,21 @@ def _unmatched(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     ]
     totals = orders.engine.table(select(counts, joined, "joined")).to_pylist()[0]
     if not totals["l"] and not totals["o"]:
-        return "every row finds its other side"
+        return "every row has a match"
     return f"{counted(totals['l'], 'lines')} without an order and {counted(totals['o'], 'orders')} without a line are set aside"
 
 
 @dataclass(frozen=True)
 class _Turned(Source):
-    """Rows made of the columns of other rows, kept so that they can be made again with the
-    numbers of the rows they come from.
+    """Rows made from columns of other rows, stored so that they can be made again with row
+    numbers.
     """
 
     whole: Source | None = None
     turn: Callable[[exp.Expr], exp.Subquery] | None = None
 
     def numbered(self) -> exp.Expr:
-        """Rows with the number of the row that they come from."""
+        """Return rows with the number of the row that they come from."""
         assert self.whole is not None
         assert self.turn is not None
         return self.turn(self.whole.numbered())
@@ -202,13 +201,12 @@ def _turned(
 def rows_of_columns(
     source: Source, key: str, value: str, labels: Mapping[str, str], setting: str
 ) -> Source:
-    """Rows with a column of ``value`` for each ``key`` (ids or amounts for each channel, amounts
-    for each day) → rows.
+    """Return one row for each filled cell of several columns: ids or amounts per channel, or
+    amounts per day.
 
-    A row for each filled cell. ``labels`` is key → column, ``setting`` the key of the scheme that
-    says so. A row without any filled cell stays one row, of which key and value are blank. Raises
-    SchemeError where a column is missing, DataError where the source has a column called ``value``
-    or ``key`` already.
+    ``labels`` is key → column, ``setting`` the scheme's key. A row without any filled cell stays
+    one row with blank key and value. Raises SchemeError if a column is missing, DataError if the
+    source already has a column with the name in ``value`` or ``key``.
     """
     for label, name in labels.items():
         if name not in source.columns:
@@ -219,8 +217,8 @@ def rows_of_columns(
     for name in (value, key):
         if name in source.columns:
             raise DataError(
-                f"{source.label} has a column `{name}`, which {setting} makes. Rename it in the "
-                "file."
+                f"{source.label} already has a column `{name}`, which {setting} creates. "
+                "Rename it in the file."
             )
     shown = ", ".join(f"`{c}`" for c in labels.values())
     what = "an id" if value == "customer" else "an amount"
@@ -251,27 +249,26 @@ def _text(source: Source, name: str) -> exp.Expr:
 
 
 def with_credits(source: Source, amount: str, credit: str) -> Source:
-    """Amounts in two columns, what was bought and what was given back → one column, credits with a
-    minus.
+    """Merge a column of purchases and a column of credits into one, with credits negative.
 
-    A cell that is blank or 0 says nothing. Where a row has both, the new cell is no number, so
-    that the row is set aside with its reason. Raises SchemeError where a column is missing,
-    DataError where there is one of the new name.
+    Blank cells and 0 are ignored. If a row has both, the new cell is not a number, so that the row
+    is set aside with a reason. Raises SchemeError if a column is missing, DataError if the new name
+    exists already.
     """
     made = less_credit(amount, credit)
     for name in (amount, credit):
         if name not in source.columns:
             raise SchemeError(
-                f"{source.label} has no column `{name}`, which [orders] asks for. "
+                f"{source.label} has no column `{name}`, which [orders] requires. "
                 f"{nearest(name, source.columns)}"
             )
     if made in source.columns:
         raise DataError(
-            f"{source.label} has a column `{made}`, which [orders] credit makes. Rename it in the "
-            "file."
+            f"{source.label} already has a column `{made}`, which [orders] credit creates. "
+            "Rename it in the file."
         )
     bought, returned = _text(source, amount), _text(source, credit)
-    nothing = f"REGEXP_FULL_MATCH(:t, '[^1-9A-Za-z{DIGITS}]*')"  # signs and zeros alone
+    nothing = f"REGEXP_FULL_MATCH(:t, '[^1-9A-Za-z{DIGITS}]*')"  # only signs and zeros
     both = sql(":d || ' and ' || :c", d=bought, c=returned)
     negative = (
         "STARTS_WITH(:c, '-') OR STARTS_WITH(:c, '−') OR STARTS_WITH(:c, '(') OR ENDS_WITH(:c, '-')"

@@ -1,5 +1,5 @@
-"""What a workbook's own XML says and its reader does not: how far a sheet reaches, and which
-cells hold errors.
+"""Read from a workbook's XML what its reader does not provide: the extent of a sheet, and error
+cells.
 """
 
 import re
@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree
 
-#: A piece of the sheet's text, and as much of its end as a cell may need that goes on in the next
-#: piece.
+#: Length of a chunk of the sheet's text, and the overlap for a cell that continues in the next
+#: chunk.
 _BLOCK, _OVERLAP = 1 << 22, 1 << 17
 _CELL = re.compile(rb'<c\b[^>]*?\br="([A-Z]{1,3})(\d{1,7})"')
 _ERROR = re.compile(
@@ -20,9 +20,7 @@ _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationship
 
 
 def reach(path: Path, sheet: str) -> tuple[int, int]:
-    """The last row and the last column that a cell of an .xlsx sheet is in, both from 1; 0
-    where it is no .xlsx.
-    """
+    """Return the last row and column with a cell in an .xlsx sheet, from 1; 0 for other files."""
     rows = columns = 0
     for block in _blocks(path, sheet):
         for letters, number in _CELL.findall(block):
@@ -31,8 +29,8 @@ def reach(path: Path, sheet: str) -> tuple[int, int]:
 
 
 def error_cells(path: Path, sheet: str) -> dict[tuple[int, int], str]:
-    """Row and column, both from 1, of each cell of an .xlsx sheet that holds an error such as
-    ``#N/A``, and that error.
+    """Return (row, column), from 1, → error such as ``#N/A`` for the error cells of an .xlsx
+    sheet.
     """
     return {
         (int(number), column_number(letters.decode())): value.decode("utf-8", "replace")
@@ -42,7 +40,7 @@ def error_cells(path: Path, sheet: str) -> dict[tuple[int, int], str]:
 
 
 def column_number(letters: str) -> int:
-    """``A`` → 1, ``AA`` → 27."""
+    """Convert ``A`` to 1, ``AA`` to 27."""
     number = 0
     for letter in letters:
         number = number * 26 + ord(letter) - 64
@@ -64,7 +62,7 @@ def _blocks(path: Path, sheet: str) -> Iterator[bytes]:
 
 
 def _member(packed: zipfile.ZipFile, sheet: str) -> str | None:
-    """The name under which a sheet's XML is packed."""
+    """Return the name of a sheet's XML inside the archive."""
     names = set(packed.namelist())
     if not {"xl/workbook.xml", "xl/_rels/workbook.xml.rels"} <= names:
         return None

@@ -1,6 +1,4 @@
-"""Where the order rows come from: text files, Parquet, JSON, spreadsheets, standard input,
-frames.
-"""
+"""Open order rows from text files, Parquet, JSON, spreadsheets, standard input and frames."""
 
 import datetime as dt
 import glob
@@ -32,18 +30,18 @@ CellKind = Literal[
     "text", "whole", "decimal", "float", "single", "date", "timestamp", "instant", "truth"
 ]
 
-#: Endings of Parquet files.
+#: Suffixes of Parquet files.
 PARQUET = (".parquet", ".pq")
-#: Up to this size of all its files a source is small.
+#: Up to this total size of its files a source is small.
 SMALL_BYTES = 8 << 20
-#: No export of orders is this wide; more columns mean that something else was opened.
+#: No export of orders has more columns; if it does, the file is probably something else.
 MOST_COLUMNS = 10_000
 
 
 @dataclass(frozen=True)
 class Source:
-    """Rows to read: ``relation`` for a FROM clause, the columns with their kinds, and how to
-    name it to people.
+    """Rows to read: ``relation`` for a FROM clause, the columns with their kinds, and a label for
+    people.
     """
 
     label: str
@@ -72,21 +70,17 @@ class Source:
 
     @property
     def stands_alone(self) -> bool:
-        """Whether this is one file or frame in the embedded engine, not several put together."""
+        """True for one file or frame in the embedded engine, not several combined."""
         return isinstance(self.relation, exp.Table) and self.engine is self.engine.reader
 
     @property
     def part_names(self) -> list[str]:
-        """Names of the files that make up this source, in their order, as the column `file`
-        has them.
-        """
+        """The names of the files of this source, in order, as in the column `file`."""
         return short_names([Path(part.label) for part in self.parts])
 
     @cached_property
     def is_small(self) -> bool:
-        """Whether to read it twice costs less than a look at its first rows, which saves that
-        where dates are written otherwise.
-        """
+        """Return True if reading the source twice costs less than sampling it first."""
         files = [part.path for part in (self.parts or (self,))]
         return all(
             f is not None
@@ -98,9 +92,7 @@ class Source:
 
     @cached_property
     def row_count(self) -> int | None:
-        """How many rows there are, where that stands in the files; None where it is not known
-        before they are read.
-        """
+        """Return the number of rows if the file stores it; None if it is unknown before reading."""
         files = [part.path for part in (self.parts or (self,))]
         if any(f is None or f.suffix.lower() not in PARQUET for f in files):
             return None
@@ -109,31 +101,31 @@ class Source:
         return sum(int(read_metadata(f).num_rows) for f in files)
 
     def numbered(self) -> exp.Expr:
-        """The relation with ``#row``, each row's number as a person sees it."""
+        """Return the relation with ``#row``, each row's number as in the file."""
         if self.parts:
             return _union([part.numbered() for part in self.parts], self.part_names)
         count = sql("ROW_NUMBER() OVER () + :n", n=self.first_row - 1)
         return select(["*", named(count, "#row")], self.relation).subquery("numbered", copy=False)
 
 
-#: The column that says which file a row came from, where there are several.
+#: The column that names a row's file, if there are several.
 FILE = "file"
 
 
 def open_source(orders: Any, engine: Embedded, settings: OrdersPart | None = None) -> Source:
-    """A path, a glob of paths, ``-`` for standard input, or a frame (pandas, Polars, Arrow, DuckDB
-    relation) as a Source.
+    """Open a path, a glob of paths, ``-`` for standard input, or a frame (pandas, Polars, Arrow,
+    DuckDB relation) as a Source.
 
-    Raises UsageError where there is no such file or its kind is not known, DataError where it
-    holds nothing readable.
+    Raises UsageError if the file does not exist or is of an unknown kind, DataError if it has
+    nothing readable.
     """
     settings = settings or OrdersPart()
     if isinstance(orders, str | Path):
         if str(orders).startswith("~") and not os.path.lexists(orders):
-            orders = os.path.expanduser(orders)  # a quoted path, which the shell left alone
+            orders = os.path.expanduser(orders)  # a path in quotes that the shell did not expand
         if str(orders) == "-":
             return _open_stdin(engine, settings)
-        # A name that exists is that file; only else is it a pattern.
+        # An existing file with this name wins; otherwise it is a pattern.
         if glob.has_magic(str(orders)) and not os.path.lexists(orders):
             return _open_several(_matching(str(orders)), engine, settings, str(orders))
         return _open_path(Path(orders), engine, settings)
@@ -148,9 +140,6 @@ def open_source(orders: Any, engine: Embedded, settings: OrdersPart | None = Non
     return _open_frame(orders, engine)
 
 
-# --------------------------------------------------------------------------------------------------
-
-
 def _open_path(
     path: Path, engine: Embedded, settings: OrdersPart, label: str | None = None
 ) -> Source:
@@ -160,7 +149,7 @@ def _open_path(
             if path.parent.is_dir()
             else []
         )
-        hint = f" In that folder there are: {', '.join(near)}." if near else " Check the path."
+        hint = f" The folder contains: {', '.join(near)}." if near else " Check the path."
         raise UsageError(f"There is no file {str(path)!r}.{hint}")
     if path.is_dir():
         raise UsageError(f"{str(path)!r} is a folder; name a file in it.")
@@ -185,13 +174,13 @@ def _open_path(
             ".xlsx, .xls or .ods, text and JSON also with .gz or .zst, any of them alone in a .zip."
         )
     opened = replace(_OPENERS[ending](path, engine, settings, label), path=path)
-    return opened if opened.parts else _with_partitions(opened, path)  # sheets have theirs already
+    return opened if opened.parts else _with_partitions(opened, path)  # sheets have it already
 
 
 def _with_partitions(source: Source, path: Path) -> Source:
-    """The source with a column for each folder written ``key=value``.
+    """Add a column for each folder named ``key=value``.
 
-    Raises DataError where the file has such a column itself and it says something else.
+    Raises DataError if the file has such a column with another value.
     """
     folders = [part.split("=", 1) for part in path.parts[:-1] if "=" in part.strip("=")]
     for name, value in folders:
@@ -208,9 +197,9 @@ def _with_partitions(source: Source, path: Path) -> Source:
         )
         if rows_there := source.engine.table(differs.limit(1, copy=False))["other"].to_pylist():
             raise DataError(
-                f"{source.label} is in a folder `{name}={value}`, and its own column `{name}` "
-                f"says `{rows_there[0]}`. Rename "
-                "the folder, or take the column out of the file."
+                f"{source.label} is in a folder `{name}={value}`, but its own column "
+                f"`{name}` contains `{rows_there[0]}`. Rename the folder, or remove the "
+                "column from the file."
             )
     return source
 
@@ -223,9 +212,9 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
     names = _checked_names(list(writing.names), label)
     if len(names) == 1 and re.search(r"\S {2,}\S", names[0]):
         raise DataError(
-            f"{label!r} has its columns at fixed places, with spaces between "
-            f"(`{shortened(names[0], 60)}`). Export it with a separator, or "
-            "import it into a spreadsheet with fixed widths and save it as CSV."
+            f"{label!r} has columns of fixed width, separated by spaces "
+            f"(`{shortened(names[0], 60)}`). Export it with a separator, or import it into a "
+            "spreadsheet with fixed widths and save it as CSV."
         )
     lines = []
     source = path
@@ -235,15 +224,15 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
     if not writing.encoding.startswith("utf-8"):
         shown = f" ({writing.evidence})" if writing.evidence else ""
         lines.append(
-            f"{Path(label).name} is read as {writing.encoding}{shown}; say `encoding` under "
+            f"{Path(label).name} is read as {writing.encoding}{shown}; set `encoding` under "
             "[orders] if letters look wrong."
         )
     if writing.separator not in (",", "\t"):
-        lines.append(f"{Path(label).name} is cut at `{writing.separator}`.")
+        lines.append(f"The separator of {Path(label).name} is `{writing.separator}`.")
     if writing.two_rows:
         lines.append(
-            f"The header of {Path(label).name} stands in two rows: `{names[0]}` for instance is "
-            "made of both."
+            f"The header of {Path(label).name} has two rows: `{names[0]}` for instance "
+            "combines both."
         )
     elif not writing.header_row:
         lines.append(
@@ -333,7 +322,7 @@ def _open_sheet(
 
 
 def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) -> Source:
-    """The one file that is packed in a ZIP archive."""
+    """Open the only file in a ZIP archive."""
     try:
         with zipfile.ZipFile(path) as packed:
             inside = [
@@ -344,13 +333,13 @@ def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) ->
             if len(inside) != 1:
                 names = ", ".join(f"`{i.filename}`" for i in inside[:5]) or "nothing"
                 raise DataError(
-                    f"{label!r} holds {len(inside):,} files ({names}). Unpack it, and name the "
-                    "files that are orders."
+                    f"{label!r} contains {len(inside):,} files ({names}). Unpack it, and "
+                    "name the files with orders."
                 )
             if inside[0].file_size > max(MOST_UNPACKED, 400 * path.stat().st_size):
                 raise DataError(
-                    f"{label!r} would unpack to {inside[0].file_size:,} bytes, which is far more "
-                    "than orders ever are. It is not read."
+                    f"{label!r} would unpack to {inside[0].file_size:,} bytes, far more than "
+                    "any orders need. It is not read."
                 )
             target = engine.scratch(Path(inside[0].filename).name)
             with packed.open(inside[0]) as source, target.open("wb") as out:
@@ -362,7 +351,10 @@ def _open_zip(path: Path, engine: Embedded, settings: OrdersPart, label: str) ->
     opened = _open_path(target, engine, settings, label)
     return replace(
         opened,
-        notes=(f"{Path(label).name} holds `{inside[0].filename}`, which is read.", *opened.notes),
+        notes=(
+            f"{Path(label).name} contains `{inside[0].filename}`, which is read.",
+            *opened.notes,
+        ),
     )
 
 
@@ -376,7 +368,7 @@ _OPENERS: dict[str, Callable[[Path, Embedded, OrdersPart, str], Source]] = {
 
 
 def _matching(pattern: str) -> list[Path]:
-    """The files named like a pattern, folders that exist taken by their name."""
+    """Return the files that match a pattern; existing folder names are taken literally."""
     there, *rest_of = Path(pattern).parts
     folder = Path(there) if Path(there).exists() else Path()
     rest_of = rest_of if Path(there).exists() else [there, *rest_of]
@@ -387,7 +379,7 @@ def _matching(pattern: str) -> list[Path]:
     if not paths:
         raise UsageError(
             f"No file matches {pattern!r}. Check the pattern, and quote it so that the shell "
-            "leaves it alone."
+            "does not expand it."
         )
     return [folder / name for name in paths]
 
@@ -421,7 +413,7 @@ def _open_several(
             )
     if len(parts) == 1:
         return first
-    told = [f"{len(paths)} files are read together; the column `{FILE}` says which a row is from."]
+    told = [f"{len(paths)} files are read together; the column `{FILE}` names each row's file."]
     return _together(
         parts, engine, label, [*told, *(note for one in opened if one.parts for note in one.notes)]
     )
@@ -430,14 +422,14 @@ def _open_several(
 def _together(
     parts: Sequence[Source], engine: Embedded, label: str, notes: Sequence[str]
 ) -> Source:
-    """Files, or sheets, of the same columns as one source with a column that says which a row
-    is from.
+    """Combine files, or sheets, with the same columns into one source with a column for the
+    file.
     """
     first = parts[0]
     if FILE in first.columns:
         raise DataError(
-            f"{first.label!r} has a column `{FILE}`, which several files or sheets together need "
-            "for their names. Rename it."
+            f"{first.label!r} has a column `{FILE}`, the name that several files or sheets "
+            "need for their own names. Rename it."
         )
     relation = _union([part.relation for part in parts], _labels(parts))
     columns: dict[str, CellKind] = dict(first.columns)
@@ -458,14 +450,14 @@ def _together(
 
 
 def _listed(names: Sequence[str]) -> str:
-    """Names in backquotes, the first five of them."""
+    """Return names in backquotes, at most five."""
     more = f" and {len(names) - 5:,} more" if len(names) > 5 else ""
     return ", ".join(f"`{name}`" for name in names[:5]) + more
 
 
 def _named_like(first: Source, part: Source) -> Source:
-    """A file whose columns differ from the first's in capitals, spaces and signs only, under
-    the first's names, which is said.
+    """Rename a file's columns to the first file's if they differ only in case, spaces and symbols,
+    and add a note.
     """
     theirs, ours = (
         _by_letters(set(part.columns) - set(first.columns)),
@@ -490,7 +482,7 @@ def _named_like(first: Source, part: Source) -> Source:
 
 
 def _by_letters(names: Iterable[str]) -> dict[str, list[str]]:
-    """Names by their letters and figures alone, in small letters."""
+    """Return names by their lowercase letters and digits."""
     found: dict[str, list[str]] = {}
     for name in sorted(names):
         found.setdefault("".join(c for c in name.casefold() if c.isalnum()), []).append(name)
@@ -502,7 +494,7 @@ def _labels(parts: Sequence[Source]) -> list[str]:
 
 
 def short_names(paths: Sequence[Path]) -> list[str]:
-    """The files' names, with as many of their folders as tell them apart."""
+    """Return the files' names with as many folders as needed to make them unique."""
     for depth in range(1, max((len(path.parts) for path in paths), default=0) + 1):
         names = [str(Path(*path.parts[-depth:])) for path in paths]
         if len(set(names)) == len(names):
@@ -511,7 +503,9 @@ def short_names(paths: Sequence[Path]) -> list[str]:
 
 
 def _union(relations: Sequence[exp.Expr], names: Sequence[str]) -> exp.Expr:
-    """All rows of the relations, columns by name, with the name of each in a column."""
+    """Return all rows of the relations, matching columns by name, with the file's name in a
+    column.
+    """
     first, *others = (
         select(["*", named(exp.Literal.string(name), FILE)], relation)
         for relation, name in zip(relations, names, strict=True)
@@ -544,8 +538,7 @@ def _open_stdin(engine: Embedded, settings: OrdersPart) -> Source:
 
 
 def _table_function(name: str, path: Path, options: dict[str, exp.Expr]) -> exp.Table:
-    # An absolute path whose signs of a pattern stand for themselves: the engine would expand them,
-    # and `~`, too.
+    # An absolute path with pattern characters escaped: the engine would expand them, and `~` too.
     plain = "".join(f"[{c}]" if c in "[*?" else c for c in str(path.absolute()))
     arguments = [
         exp.Literal.string(plain),
@@ -572,13 +565,10 @@ def _checked_names(names: list[str], label: str) -> list[str]:
             )
         if name.casefold() in seen:
             raise DataError(
-                f"{label}: the column name `{name}` stands twice in the header. Rename one of them."
+                f"{label}: the column name `{name}` occurs twice in the header. Rename one of them."
             )
         seen.add(name.casefold())
     return names
-
-
-# --------------------------------------------------------------------------------------------------
 
 
 def _open_frame(frame: Any, engine: Embedded) -> Source:
@@ -590,8 +580,8 @@ def _open_frame(frame: Any, engine: Embedded) -> Source:
     elif hasattr(frame, "to_arrow"):
         table = frame.to_arrow()
     elif hasattr(frame, "columns") and hasattr(frame, "iloc"):
-        # What the caller changes later is not changed here: pandas copies before it writes while
-        # this one stands.
+        # Later changes by the caller have no effect: pandas copies before it writes while this
+        # frame exists.
         frame = frame.copy(deep=False)
         table = _arrow_of(frame, label)
     else:
@@ -607,8 +597,8 @@ def _open_frame(frame: Any, engine: Embedded) -> Source:
 
 
 def _arrow_of(frame: Any, label: str) -> pa.Table:
-    """A pandas frame as an Arrow table; objects of several kinds become their text, whole
-    numbers without ``.0``.
+    """Convert a pandas frame to Arrow; objects of mixed types become their text, whole numbers
+    without ``.0``.
     """
     columns = {}
     for place, name in enumerate(frame.columns):
@@ -631,9 +621,8 @@ def _mixed(values: Any, name: Any, label: str, error: Exception) -> pa.Array:
     ):
         return pa.array([None if v is None or v != v else _as_text(v) for v in plain], pa.string())
     raise DataError(
-        f"The column `{name}` of {label} holds values that are neither text nor numbers nor days: "
-        f"{'; '.join(map(str, error.args))}. "
-        "Turn them into text."
+        f"The column `{name}` of {label} contains values that are neither text nor numbers "
+        f"nor dates: {'; '.join(map(str, error.args))}. Turn them into text."
     ) from error
 
 
@@ -646,14 +635,18 @@ def _as_text(value: Any) -> str:
 
 
 def _offered(table: pa.Table, engine: Embedded, owner: Any = None) -> exp.Table:
-    """The table in the engine, its columns under names unlike ours."""
+    """Return the table in the engine, with its columns renamed so that they cannot clash with
+    ours.
+    """
     return engine.offer(
         table.rename_columns([cell_name(name) for name in table.column_names]), owner
     )
 
 
 def own_names(relation: exp.Expr, names: Iterable[str]) -> exp.Expr:
-    """A relation whose columns have names unlike ours; as it is where none is alike."""
+    """Return a relation with columns renamed so that they cannot clash with ours; unchanged if none
+    does.
+    """
     names = list(names)
     if all(cell_name(name) == name for name in names):
         return relation
@@ -667,8 +660,8 @@ def _kinds(relation: exp.Expr, engine: Embedded, label: str) -> dict[str, CellKi
 
 
 def kinds_of(types: dict[str, str], label: str) -> dict[str, CellKind]:
-    """Column name → kind, from the engine's types. Raises DataError for names that cannot be
-    told apart.
+    """Return column name → kind, from the engine's types. Raises DataError for names that cannot be
+    distinguished.
     """
     _checked_names(list(types), label)
     return {name: _kind_of(type_) for name, type_ in types.items()}
@@ -680,7 +673,7 @@ def _kind_of(type_: str) -> CellKind:
     if width := re.match(r"DECIMAL\((\d+)", type_):
         return (
             "decimal" if int(width[1]) <= 15 else "float"
-        )  # wider ones go the careful way, over their text
+        )  # wider types are converted with care, through their text
     if type_.startswith("TIMESTAMP"):
         return "instant" if "TIME ZONE" in type_ or "TZ" in type_ else "timestamp"
     kinds: dict[str, CellKind] = {

@@ -1,4 +1,4 @@
-"""Spreadsheets: one sheet's cells as text, the header found or given."""
+"""Read spreadsheets: a sheet's cells as text, with the header detected or given."""
 
 import datetime as dt
 import re
@@ -20,27 +20,26 @@ from fairladder.wording import counted
 
 #: A workbook that unpacks to more than this, or to 400 times its size, was not made by a person.
 MOST_UNPACKED = 4 << 30
-#: So many cells the reader can hold; a sheet with one cell at its far end has 17 billion.
+#: Maximum number of cells; a sheet with one cell at its far end has 17 billion.
 MOST_CELLS = 200_000_000
-#: In place of a sheet's name: all that have the same columns.
+#: The sheet name that means all sheets with the same columns.
 EVERY = "*"
-#: What programs for spreadsheets keep of a text.
+#: The longest text that spreadsheet programs keep in a cell.
 LONGEST_CELL = 32_767
 
 
 def sheets_to_read(
     path: Path, label: str, *, sheet: str | None, header_row: int | None
 ) -> tuple[list[str], list[str]]:
-    """The sheets that orders stand in, and what people should know of the choice.
+    """Return the sheets with orders, and notes on the choice.
 
-    A sheet by its name; ``*`` for all that have the columns of the likeliest. Without a name the
-    likeliest, and with it those that have the same columns and carry on its name (``Jan``,
-    ``Feb``; ``Week 1``, ``Week 2``), unless one of them holds the rows of all others, which is
-    then read alone.
+    A sheet by its name, or ``*`` for all with the columns of the most likely one. Without a name:
+    the most likely sheet, with those that have the same columns and continue its name (``Jan``,
+    ``Feb``; ``Week 1``, ``Week 2``), unless one of them has the rows of all others, which is then
+    read alone.
 
-    Raises DataError where the workbook cannot be read, or where sheets have the same columns and
-    names that do not carry on, so that what they are to each other is not known; UsageError for a
-    sheet that there is not.
+    Raises DataError if the workbook cannot be read, or if sheets have the same columns but
+    unrelated names; UsageError for a sheet that does not exist.
     """
     book = _book(path, label)
     names = book.sheet_names
@@ -58,24 +57,24 @@ def sheets_to_read(
     if len(alike) == 1:
         which = "The first sheet" if wanted == names[0] else "The fullest sheet"
         return alike, [
-            f"{which}, `{wanted}`, is read; there are {len(names)}. Say `sheet` for another."
+            f"{which}, `{wanted}`, is read; there are {len(names)}. Set `sheet` for another."
         ]
     shown = ", ".join(f"`{name}`" for name in alike)
     if sheet != EVERY:
         if whole := _holds_all(book, alike):
             return [whole], [
-                f"The sheets {shown} have the same columns, and `{whole}` holds the rows of the "
-                "others: it is read alone."
+                f"The sheets {shown} have the same columns, and `{whole}` contains the rows "
+                "of the others: it is read alone."
             ]
         if len({_stem(name) for name in alike}) > 1:
             raise DataError(
-                f"The sheets {shown} of {label!r} have the same columns, and their names do not "
-                "say whether they belong together. "
-                f'Say `sheet = "{wanted}"` for one of them, or `sheet = "{EVERY}"` for all.'
+                f"The sheets {shown} of {label!r} have the same columns, and their names do "
+                f'not show whether they belong together. Set `sheet = "{wanted}"` for one '
+                f'of them, or `sheet = "{EVERY}"` for all.'
             )
     return alike, [
-        f"{len(alike)} sheets with the same columns are read together: {shown}. Say `sheet` for "
-        "one alone."
+        f"{len(alike)} sheets with the same columns are read together: {shown}. Set `sheet` "
+        "for one of them."
     ]
 
 
@@ -95,12 +94,12 @@ def _book(path: Path, label: str) -> Any:
 
 
 def _header_of(book: Any, name: str, header_row: int | None) -> frozenset[str]:
-    """A sheet's column names; none of a sheet that cannot be read."""
+    """Return a sheet's column names; empty for a sheet that cannot be read."""
     try:
         rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False, nrows=200)
-    except Exception:  # a chart, or what else stands on a sheet of its own
+    except Exception:  # a chart, or another sheet without cells
         return frozenset()
-    at = header_row or _header_row(rows)  # without names any row will do to compare sheets by
+    at = header_row or _header_row(rows)  # without names any row serves to compare sheets
     return (
         frozenset(text for cell in rows[at - 1] if (text := _text(cell)))
         if at <= len(rows)
@@ -109,7 +108,7 @@ def _header_of(book: Any, name: str, header_row: int | None) -> frozenset[str]:
 
 
 def _holds_all(book: Any, names: list[str]) -> str | None:
-    """The sheet whose rows are those of all others together, if there is one."""
+    """Return the sheet whose rows are those of all others together, if there is one."""
     rows = {name: _rows_of(book, name) for name in names}
     most = max(names, key=lambda name: rows[name].total())
     others: Counter[tuple[str | None, ...]] = Counter()
@@ -120,27 +119,27 @@ def _holds_all(book: Any, names: list[str]) -> str | None:
 
 
 def _rows_of(book: Any, name: str) -> "Counter[tuple[str | None, ...]]":
-    """The rows below the header, each with how often it stands there."""
+    """Return the rows below the header with their counts."""
     rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
     below = (tuple(_text(cell) for cell in row) for row in rows[_header_row(rows) :])
     return Counter(row for row in below if any(row))
 
 
 def _stem(name: str) -> str:
-    """What is left of a sheet's name without numbers and months."""
+    """Return a sheet's name without numbers and months."""
     return " ".join(plain(word) for word in re.findall(r"[^\W\d_]+", name) if not is_month(word))
 
 
 def read_sheet(
     path: Path, label: str, *, sheet: str, header_row: int | None
 ) -> tuple[pa.Table, int, list[str]]:
-    """A sheet as a table of text columns, the number of its header row, and what people should
-    know.
+    """Return a sheet as a table of text columns, the number of its header row, and notes for the
+    user.
 
-    Numbers become their shortest text, whole ones without ``.0``; days and times ISO text. Without
+    Numbers become their shortest text, whole ones without ``.0``; dates and times ISO text. Without
     ``header_row`` the header is the first row with a name in every column that is used below it.
 
-    Raises DataError where the file cannot be read or holds no header.
+    Raises DataError if the file cannot be read or has no header.
     """
     import python_calamine as calamine
 
@@ -148,9 +147,9 @@ def read_sheet(
     last_row, last_column = reach(path, sheet)
     if last_row * last_column > MOST_CELLS:
         raise DataError(
-            f"{label!r}: the sheet reaches to row {last_row:,} and column {last_column:,}, far "
-            "more than orders fill. Delete what "
-            "stands alone far right or far below, or export the table as CSV."
+            f"{label!r}: the sheet extends to row {last_row:,} and column {last_column:,}, "
+            "far more than orders fill. Delete stray cells far to the right or far below, "
+            "or export the table as CSV."
         )
     try:
         rows = book.get_sheet_by_name(sheet).to_python(skip_empty_area=False)
@@ -164,7 +163,7 @@ def read_sheet(
     else:
         unnamed = False
     if at > len(rows) or not any(_text(cell) for cell in rows[at - 1]):
-        raise DataError(f"Row {at} of {label!r} is blank. It should hold the column names.")
+        raise DataError(f"Row {at} of {label!r} is blank. It should contain the column names.")
     merged = _merged(book.get_sheet_by_name(sheet))
     header = [(i, _text(cell)) for i, cell in enumerate(rows[at - 1]) if _text(cell)]
     spans = [
@@ -177,8 +176,8 @@ def read_sheet(
     ):
         at, header = both[0] + 1, [(i, name) for i, name in enumerate(both[1]) if name]
         lines.append(
-            f"The header stands in two rows, {at - 1} and {at}: `{header[0][1]}` for instance is "
-            "made of both."
+            f"The header has two rows, {at - 1} and {at}: `{header[0][1]}` for instance "
+            "combines both."
         )
     elif header_row is None:
         texts = [[_text(cell) for cell in row] for row in rows[: at + 2]]
@@ -190,7 +189,7 @@ def read_sheet(
     if len(columns) < len(header):
         twice = next(name for _, name in header if [n for _, n in header].count(name) > 1)
         raise DataError(
-            f"{label}: the column name `{twice}` stands twice in the header. Rename one of them."
+            f"{label}: the column name `{twice}` occurs twice in the header. Rename one of them."
         )
     return (
         pa.table({name: pa.array(cells, pa.string()) for name, cells in columns.items()}),
@@ -210,10 +209,9 @@ def _merged(sheet: Any) -> list[_Block]:
 def _filled_down(
     rows: list[list[Any]], header: int, names: Mapping[int, str | None], merged: Sequence[_Block]
 ) -> list[str]:
-    """Write what merged cells below the header hold into each of their rows, and say so.
+    """Copy the value of merged cells below the header into each of their rows, and return notes.
 
-    An amount would count again in each row, so columns of amounts are left as they are, with their
-    blank cells.
+    An amount would then count in each row, so columns of amounts keep their blank cells.
     """
     filled, left = Counter[str](), Counter[str]()
     for (top, first), (bottom, last) in merged:
@@ -237,7 +235,7 @@ def _filled_down(
 
 
 def _adds_up(name: str, cells: Sequence[Any]) -> bool:
-    """Whether a column holds amounts or numbers of things, by its name or by fractions in it."""
+    """Return True if a column contains amounts or quantities, by its name or by fractions in it."""
     words = words_of(name)
     if any(names_role(role, words) for role in ("customer", "order", "name", "placed")):
         return False
@@ -250,8 +248,8 @@ def _adds_up(name: str, cells: Sequence[Any]) -> bool:
 
 
 def _fullest(book: Any, names: list[str]) -> str:
-    """The sheet that orders most likely stand in: the first one that is no cover, or else the one
-    with the most cells.
+    """Return the sheet most likely to have orders: the first one that is not a cover, else the one
+    with most cells.
 
     A cover has less than a tenth of the rows of the fullest sheet.
     """
@@ -262,21 +260,21 @@ def _fullest(book: Any, names: list[str]) -> str:
 
 
 def _filled(book: Any, name: str) -> int:
-    """Rows of a sheet with several cells; 0 of one that cannot be read."""
+    """Return the number of rows with several cells; 0 for a sheet that cannot be read."""
     try:
         sheet = book.get_sheet_by_name(name)
         if sheet.height * sheet.width > MOST_CELLS:
             return 0
         return sum(sum(cell not in ("", None) for cell in row) > 1 for row in sheet.to_python())
-    except Exception:  # a chart, or what else stands on a sheet of its own
+    except Exception:  # a chart, or another sheet without cells
         return 0
 
 
 def _with_errors(
     rows: list[list[Any]], errors: dict[tuple[int, int], str], label: str
 ) -> list[str]:
-    """Put errors of formulas, which are read as empty, into their cells, and say what people
-    should know of odd cells.
+    """Put formula errors, which are read as empty, into their cells, and return notes on unusual
+    cells.
     """
     for (row, column), error in errors.items():
         if row <= len(rows) and column <= len(rows[row - 1]):
@@ -291,8 +289,8 @@ def _with_errors(
         )
     if any(isinstance(cell, str) and len(cell) == LONGEST_CELL for row in rows for cell in row):
         lines.append(
-            f"Cells of {Path(label).name} hold {LONGEST_CELL:,} characters, the most that a "
-            "spreadsheet keeps: they were cut off."
+            f"Cells of {Path(label).name} have {LONGEST_CELL:,} characters, the maximum that "
+            "a spreadsheet keeps: they were cut off."
         )
     return lines
 
@@ -304,8 +302,8 @@ def _small_enough(path: Path, label: str) -> None:
         unpacked = sum(item.file_size for item in packed.infolist())
     if unpacked > MOST_UNPACKED or unpacked > 400 * max(path.stat().st_size, 1 << 16):
         raise DataError(
-            f"{label!r} would unpack to {unpacked:,} bytes, which is far more than workbooks ever "
-            "are. It is not read."
+            f"{label!r} would unpack to {unpacked:,} bytes, far more than any workbook "
+            "needs. It is not read."
         )
 
 

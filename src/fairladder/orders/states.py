@@ -1,4 +1,4 @@
-"""What becomes of a row: the states there are, and the trees that decide between them."""
+"""The state of a row, and the trees that determine it."""
 
 from collections.abc import Sequence
 from enum import IntEnum
@@ -25,7 +25,7 @@ from fairladder.sqltree import (
 
 
 class RowState(IntEnum):
-    """What became of a row, under the numbers that stand in queries; of several the first holds."""
+    """The state of a row, numbered as in queries; the first that applies wins."""
 
     BLANK_ROW = -1
     """Nothing at all stands in it, so that it is not even counted as read."""
@@ -58,11 +58,11 @@ class RowState(IntEnum):
 
     @property
     def reason(self) -> str:
-        """The reason as the definitions name it: ``no-customer``."""
+        """The reason as named in the definitions: ``no-customer``."""
         return self.name.lower().replace("_", "-")
 
 
-#: The states of rows that are set aside, in the order in which they are tried.
+#: The states of rows that are set aside, in the order in which they are checked.
 SET_ASIDE = (
     RowState.TOTAL_ROW,
     *(s for s in RowState if RowState.NO_CUSTOMER <= s <= RowState.CONFLICTING_TOTAL),
@@ -76,8 +76,8 @@ def whole_state(
     no_date: exp.Expr,
     cell_state: exp.Expr,
 ) -> exp.Expr:
-    """State of a row from its trimmed customer id, whether its order id and date are blank,
-    and ``#cell_state``.
+    """Return the final state of a row from its trimmed customer id, whether its order id and date
+    are blank, and ``#cell_state``.
     """
     nobody = sql(":c IS NULL", c=customer)
     branches = [
@@ -105,7 +105,7 @@ def _says_total(customer: exp.Expr, plainly: bool) -> exp.Expr:
     )
     if plainly:
         return said
-    # Only an id that ends in no digit is worth the regular expressions.
+    # Only an id that does not end in a digit is worth the regular expressions.
     return sql(
         "CASE WHEN ARRAY_EXTRACT(:c, -1) BETWEEN '0' AND '9' THEN FALSE ELSE :said END",
         c=customer,
@@ -114,7 +114,9 @@ def _says_total(customer: exp.Expr, plainly: bool) -> exp.Expr:
 
 
 def cell_state(recipe: Recipe) -> exp.Expr:
-    """The first reason that matches, ids aside; blank cells are looked at only where it matters."""
+    """Return the first state that applies without regard to ids; blank cells are checked only where
+    it matters.
+    """
     code = {state: exp.Literal.number(state) for state in RowState}
     no_day = sql(":d IS NULL", d=column("#day"))
     kind = recipe.kind("placed") or "text"
@@ -176,7 +178,9 @@ def _outside(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:
 
 
 def without_conflicts(stated: exp.Select) -> exp.Select:
-    """Orders whose repeated totals disagree, among the rows that ``where`` keeps."""
+    """Return the rows, marking those of orders whose repeated totals disagree among the rows that
+    ``where`` keeps.
+    """
     pair = [column("#customer"), column("#order")]
     disagree = (
         select(pair, stated, "stated")
@@ -202,8 +206,8 @@ def without_conflicts(stated: exp.Select) -> exp.Select:
 
 
 def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
-    """The rows with those marked that ``drop`` leaves out: repeats, or rows of older versions
-    of their order.
+    """Return the rows, marking those that ``drop`` excludes: repeats, or rows of older versions of
+    their order.
     """
     drop = recipe.scheme.orders.drop
     if drop == "older-versions":
@@ -217,8 +221,8 @@ def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
         place = _row_number([column("#state"), *cells_of], order)
         never = exp.false() if drop == "repeats-across-files" else sql(":p > 1", p=column("#place"))
         return _marked(judged, [named(place, "#place")], never, RowState.REPEAT)
-    # The first copy in one file is the first copy in another, and so on: as many stay as the file
-    # with most of them has.
+    # The n-th copy in one file equals the n-th copy in another, so as many stay as the file with
+    # most of them has.
     copy = _row_number([column("#state"), *cells_of, column(FILE)], [])
     copied = select(["*", named(copy, "#copy")], judged, "copied")
     place = _row_number(
@@ -242,10 +246,10 @@ def _row_number(partition: Sequence[exp.Expr], order: Sequence[exp.Expr]) -> exp
 
 
 def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
-    """Columns of each used row's version and of the latest of its order, and whether the row's is
-    older.
+    """Return columns for the version of each used row and the latest of its order, and a condition
+    for older rows.
 
-    Raises SchemeError where neither files nor a column tell versions apart, or orders have no ids.
+    Raises SchemeError if neither files nor a column distinguish versions, or orders have no ids.
     """
     source, by = recipe.source, recipe.scheme.orders.version
     if not recipe.has_orders:
@@ -268,15 +272,14 @@ def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
         version = case(ranks, exp.convert(0))
     else:
         raise SchemeError(
-            f'{source.label} is one file, so `drop = "older-versions"` needs a column that orders '
-            "the versions. Name it with `version` "
-            "under [orders] (--version-column)."
+            f'{source.label} is one file, so `drop = "older-versions"` needs a column that sorts the '
+            "versions. Name it with `version` under [orders] (--version-column)."
         )
     latest = exp.Window(
         this=exp.Max(this=version),
         partition_by=[column("#state"), column("#customer"), column("#order")],
     )
-    # A row without a version is older than any with one.
+    # A row without a version is older than any row with one.
     older = sql(":l IS NOT NULL AND :v IS DISTINCT FROM :l", v=version, l=column("#latest"))
     return [named(latest, "#latest")], older
 
@@ -288,8 +291,8 @@ def _marked(
     state: RowState,
     also: Sequence[str] = (),
 ) -> exp.Select:
-    """Rows with ``added`` columns; used rows that are ``dropped`` get another state, and the
-    added columns go again.
+    """Add columns to compute which used rows are ``dropped``, give those another state, and remove
+    the columns again.
     """
     placed = select(["*", *added], judged, "placed")
     marked = sql(

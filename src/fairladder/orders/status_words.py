@@ -1,4 +1,4 @@
-"""Statuses of orders in the words of several languages: those of orders that are void, and those of orders that are final."""
+"""Order statuses in several languages: those of void orders, and those of final orders."""
 
 import re
 
@@ -6,7 +6,7 @@ from sqlglot import exp
 
 from fairladder.sqltree import sql
 
-#: Cancelled, void, returned, draft, test and unpaid, as exports write them.
+#: Cancelled, void, returned, draft, test and unpaid, as in exports.
 _VOID = (
     "cancel(l?ed|ad[oa]|led)?|void(ed)?|returned|draft|test|unpaid|not paid|failed|declined|abandoned|expired|"
     "storn(iert|o|ov[aá]no)|abgebrochen|retour(niert)?|zur[uü]ckgegeben|entwurf|unbezahlt|nicht bezahlt|abgelehnt|"
@@ -26,7 +26,7 @@ _VOID = (
     "ยกเลิก(แล้ว)?|ปฏิเสธ|คืนสินค้า|ลบแล้ว|đã hủy|đã huỷ|hủy|huỷ|từ chối|trả lại|hoàn trả|đã xóa|chưa thanh toán|"
     "batal|dibatalkan|ditolak|dikembalikan|dihapus|belum dibayar|reddedildi|silindi|odrejeno|preklican[oa]?|zru[sš]en[aáéý]"
 )
-#: Paid, completed, shipped and the like: whole cells that say that an order is final.
+#: Paid, completed, shipped and the like: whole cells for final orders.
 _FINAL = (
     "paid|complete|completed|done|closed|shipped|sent|delivered|fulfilled|finished|invoiced|ok|okay|success|successful|succeeded|sold|final|"
     "captured|settled|confirmed|accepted|picked up|collected|dispatched|received|"
@@ -45,7 +45,7 @@ _FINAL = (
 _BESIDE = "[^a-zà-öø-ɏа-яёіїєґ]"
 
 
-#: Returns and refunds as types of rows say them.
+#: Returns and refunds as row types.
 _RETURN = (
     "returns?|refund(s|ed)?|credit notes?|gutschrift(en)?|avoirs?|nota de cr[eé]dito|abono|nota di credito|"
     "creditnota|kreditnota|zwrot|dobropis"
@@ -53,16 +53,16 @@ _RETURN = (
 
 
 def is_final(status: str) -> bool:
-    """True if a whole cell says that an order is paid, shipped or otherwise final."""
+    """Return True if a whole cell means that an order is paid, shipped or otherwise final."""
     return re.fullmatch(_FINAL, status.strip().lower()) is not None
 
 
 def is_void(state: str) -> bool:
-    """True if a whole cell says that an order is void, or that it is a return."""
+    """Return True if a whole cell means that an order is void, or a return."""
     return re.fullmatch(f"{_VOID}|{_RETURN}", state.strip().lower()) is not None
 
 
 def says_void(status: exp.Expr) -> exp.Expr:
-    """Whether a state's text says that the order does not stand."""
+    """Return a condition for the status of a void order."""
     pattern = exp.Literal.string(f"(^|{_BESIDE})({_VOID}|{_RETURN})({_BESIDE}|$)")
     return sql("COALESCE(REGEXP_MATCHES(LOWER(:s), :p), FALSE)", s=status, p=pattern)

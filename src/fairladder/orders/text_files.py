@@ -1,6 +1,4 @@
-"""Text files as people export them: which encoding, separator, quote and header row, told from
-a sample.
-"""
+"""Detect the format of text files from a sample: encoding, separator, quote and header row."""
 
 import codecs
 import csv
@@ -14,14 +12,14 @@ import pyarrow as pa
 from fairladder.errors import DataError, UsageError, shortened
 from fairladder.orders.headers import require_names, two_rows
 
-#: As much of a file is looked at to tell how it is written.
+#: Bytes of the sample.
 SAMPLE_BYTES = 1 << 20
-#: Files up to this size are read whole to tell the encoding; in larger ones a stray byte is an
-#: error that says so.
+#: Up to this size the whole file is used to detect the encoding; in larger files a stray byte is a
+#: later error.
 READ_WHOLE_BYTES = 64 << 20
 SEPARATORS = (",", ";", "\t", "|")
 COMPRESSED = {".gz": "gzip", ".zst": "zstd"}
-#: A cell, and so a line, may hold this much.
+#: Maximum length of a cell, and so of a line.
 LONGEST_LINE = 64 << 20
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
@@ -32,7 +30,7 @@ _MARKS = (
 
 @dataclass(frozen=True)
 class Writing:
-    """How a text file is written."""
+    """The format of a text file."""
 
     encoding: str
     separator: str
@@ -61,17 +59,16 @@ def writing_of(
     separator: str | None = None,
     header_row: int | None = None,
 ) -> Writing:
-    """Tell how a file is written; what is given is taken as it is.
+    """Detect a file's format; given values are used unchanged.
 
-    Raises DataError where it is no text, or holds no header, UsageError for an encoding that there
-    is not.
+    Raises DataError if it is not text or has no header, UsageError for an unknown encoding.
     """
     sample = _sample(path, SAMPLE_BYTES)
     whole = len(sample) < SAMPLE_BYTES
     if encoding is not None:
         _known_encoding(encoding)
         if codecs.lookup(encoding).name == "utf-8" and sample.startswith(codecs.BOM_UTF8):
-            encoding = "utf-8-sig"  # the mark is no part of the first name
+            encoding = "utf-8-sig"  # the byte order mark is not part of the first name
         elif codecs.lookup(encoding).name == "utf-16" and not sample.startswith(
             (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
         ):
@@ -93,8 +90,8 @@ def writing_of(
     text = _decoded(sample, encoding, whole, path)
     if "\0" in text:
         raise DataError(
-            f"{str(path)!r} holds null bytes, so it is not a text file. Is it a spreadsheet or a "
-            "database saved as text?"
+            f"{str(path)!r} contains null bytes, so it is not a text file. Is it a "
+            "spreadsheet or a database saved as text?"
         )
     lines = text if whole else text[: text.rfind("\n") + 1] or text
     quote = "'" if lines.lstrip().startswith("'") and '"' not in lines[:200] else '"'
@@ -109,7 +106,7 @@ def writing_of(
     if both is not None:
         at, header = rows[both[0]][0], both[1]
     if not any(name.strip() for name in header):
-        raise DataError(f"Line {at} of {str(path)!r} is blank. It should hold the column names.")
+        raise DataError(f"Line {at} of {str(path)!r} is blank. It should contain the column names.")
     if header_row is None and both is None:
         require_names(
             header,
@@ -129,9 +126,9 @@ def writing_of(
 
 
 def as_utf8(path: Path, writing: Writing, target: Path) -> None:
-    """Write the file anew in UTF-8, unpacked, with one kind of line end, from its header on.
+    """Rewrite the file in UTF-8, unpacked, with uniform line ends, from its header on.
 
-    Raises DataError where a byte does not fit the encoding.
+    Raises DataError if a byte does not fit the encoding.
     """
     encoding = writing.encoding
     decode = io.IncrementalNewlineDecoder(
@@ -157,12 +154,12 @@ def as_utf8(path: Path, writing: Writing, target: Path) -> None:
 
 
 def opened(path: Path) -> pa.NativeFile:
-    """The file's bytes, unpacked."""
+    """Open the file for reading, unpacked."""
     return pa.input_stream(str(path), compression=COMPRESSED.get(path.suffix.lower()))
 
 
 def _last_line(path: Path) -> int:
-    """How many bytes follow the last end of a line but the very last."""
+    """Return the number of bytes after the last line end, ignoring one at the very end."""
     if path.suffix.lower() in COMPRESSED:
         length = 0
         with opened(path) as file:
@@ -196,12 +193,12 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
         if sample.startswith(mark):
             return name
     zeros = sample.count(0)
-    if zeros and zeros * 5 > len(sample):  # letters of two bytes each, without a mark
+    if zeros and zeros * 5 > len(sample):  # two-byte letters without a byte order mark
         return _order_of_bytes(sample)
     if zeros or sample.startswith((b"PK", b"\x7fELF", b"%PDF", b"\xd0\xcf\x11\xe0")):
         raise DataError(
-            f"{str(path)!r} is not a text file, whatever its name says. Export the orders as CSV, "
-            "or name it rightly."
+            f"{str(path)!r} is not a text file, despite its name. Export the orders as CSV, "
+            "or correct the suffix."
         )
     try:
         codecs.getincrementaldecoder("utf-8")().decode(sample, final=whole)
@@ -211,14 +208,14 @@ def _encoding(sample: bytes, whole: bool, path: Path) -> str:
 
 
 def _order_of_bytes(sample: bytes) -> str:
-    """UTF-16 without a mark: letters of two bytes, of which the first or the second is mostly
-    zero.
+    """Return UTF-16 with its byte order for text without a mark, if mostly the first or the second
+    bytes are zero.
     """
     return "utf-16-be" if sample[::2].count(0) * 2 > sample.count(0) else "utf-16-le"
 
 
 def _known_encoding(name: str) -> None:
-    """Raise UsageError for what is no encoding of text."""
+    """Raise UsageError for an unknown text encoding."""
     try:
         is_text = codecs.lookup(name)._is_text_encoding
     except (LookupError, ValueError):
@@ -237,22 +234,23 @@ def _known_encoding(name: str) -> None:
 
 
 def _detected(sample: bytes, path: Path) -> tuple[str, str]:
-    """The encoding of a text that is not Unicode, and what shows it; a doubt is a question."""
+    """Return the encoding of text that is not Unicode, with the evidence; raise a question if it is
+    ambiguous.
+    """
     from fairladder.orders.encodings import detected
 
     detection = detected(sample)
     if detection is None:
         raise DataError(
-            f"{path.name!r} is not UTF-8, and its letters are those of no language in any "
-            "encoding that is tried. Say how it is "
-            "written with `encoding`, or save it in UTF-8."
+            f"{path.name!r} is not UTF-8, and its letters fit no language in any encoding "
+            "that was tried. Set `encoding`, or save it in UTF-8."
         )
     if detection.rival is not None:
         raise DataError(
             f"{path.name!r} is not UTF-8, and its letters can be read in two ways: "
-            f"`{shortened(detection.words[0], 40)}` as "
-            f"{detection.encoding}, `{shortened(detection.words[1], 40)}` as {detection.rival}. "
-            "Say which with `encoding`."
+            f"`{shortened(detection.words[0], 40)}` as {detection.encoding}, "
+            f"`{shortened(detection.words[1], 40)}` as {detection.rival}. Choose with "
+            "`encoding`."
         )
     return detection.encoding, detection.evidence
 
@@ -274,7 +272,7 @@ def _decoded(sample: bytes, encoding: str, whole: bool, path: Path) -> str:
 
 
 def _rows(text: str, separator: str, quote: str) -> list[tuple[int, list[str]]]:
-    """The first rows with the number of the line on which each begins."""
+    """Return the first rows with their line numbers."""
     csv.field_size_limit(LONGEST_LINE)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, quotechar=quote)
     rows, line = [], 1
@@ -285,12 +283,12 @@ def _rows(text: str, separator: str, quote: str) -> list[tuple[int, list[str]]]:
             if len(rows) >= 200:
                 break
     except csv.Error:
-        pass  # the engine will say where
+        pass  # the engine will report where
     return rows
 
 
 def _separator(text: str, quote: str) -> str:
-    """The one that cuts most rows into equally many cells, more than one."""
+    """Return the separator that splits most rows into the same number of cells, more than one."""
 
     def fit(separator: str) -> tuple[int, int]:
         widths = Counter(len(cells) for _, cells in _rows(text, separator, quote) if any(cells))
@@ -301,7 +299,9 @@ def _separator(text: str, quote: str) -> str:
 
 
 def _header_row(rows: list[tuple[int, list[str]]]) -> int:
-    """The first row as wide as most and mostly filled: lines above it are a title or a comment."""
+    """Return the first row that is as wide as most rows and mostly filled; lines above it are a
+    title or comments.
+    """
     widths = Counter(len(cells) for _, cells in rows if any(cells))
     width = widths.most_common(1)[0][0] if widths else 1
     for line, cells in rows[:30]:

@@ -1,4 +1,4 @@
-"""Words of column names in some twenty languages, and which role they name."""
+"""Words of column names in some twenty languages, with the role that they name."""
 
 import re
 from functools import cache
@@ -6,7 +6,8 @@ from functools import cache
 from fairladder.orders.calendars import plain
 from fairladder.orders.numbers_in_text import CURRENCY_WORDS
 
-#: Role → words that name it, without accents, in some twenty languages; words of four letters and more also begin or end longer ones.
+#: Role → words that name it, without accents, in some twenty languages; words of four letters and
+#: more also match at the ends of longer ones.
 ROLE_WORDS: dict[str, str] = {
     "customer": "customer cust client kunde kunden cliente klant kund asiakas klient member buyer user account debitor acheteur "
     "comprador membre mitglied shopper contact konto socio household subscriber patron guest gast donor card karte "
@@ -36,7 +37,7 @@ ROLE_WORDS: dict[str, str] = {
 
 
 def words_of(name: str) -> list[str]:
-    """A column name's words: ``KundenNr`` → kunden, nr; accents and case are taken off."""
+    """Return a column name's words without accents and in lowercase: ``KundenNr`` → kunden, nr."""
     apart = re.sub(
         r"([a-zà-ÿ])([A-ZÀ-Þ])",
         r"\1 \2",
@@ -46,13 +47,15 @@ def words_of(name: str) -> list[str]:
 
 
 def names_role(role: str, words: list[str]) -> int:
-    """How well a name's words name the role: 0 not at all, 2 inside a longer word, 3 as a word of its own."""
+    """Return how well a name's words match the role: 0 not at all, 2 inside a longer word, 3 as a
+    word of its own.
+    """
     known = [plain(k) for k in ROLE_WORDS[role].split()]
     if set(words) & set(known):
         return 3
     if any(
         not k.isascii() and not k[0].islower() and k in w for w in words for k in known
-    ):  # scripts that do not part words
+    ):  # scripts without spaces between words
         return 3
     return (
         2
@@ -67,18 +70,20 @@ _PERCENT = set(
 
 
 def says_percent(name: str) -> bool:
-    """True if a column's name says that its numbers are percents."""
+    """Return True if a column's name means that its numbers are percentages."""
     return "%" in name or bool(set(words_of(name)) & _PERCENT)
 
 
 @cache
 def known_words() -> frozenset[str]:
-    """All words of roles and currencies, without accents: what an export's own words are likely to be."""
+    """Return all words of roles and currencies, without accents, which are likely to occur in
+    exports.
+    """
     roles = {plain(word) for words in ROLE_WORDS.values() for word in words.split()}
     return frozenset(roles | {plain(word) for word in CURRENCY_WORDS})
 
 
-#: What stands in the customer's place of a row of totals, in small letters, whole.
+#: Labels of total rows in the customer column, lowercase, whole cells.
 TOTAL_WORDS = (
     "total", "grand total", "subtotal", "sub-total", "sub total", "summe", "gesamt", "gesamtsumme", "zwischensumme", "endsumme",
     "insgesamt",
@@ -90,7 +95,8 @@ TOTAL_WORDS = (
     "разом", "общо", "σύνολο", "合計", "小計", "總計", "总计", "合计", "小计", "합계", "소계",
 )  # fmt: skip
 
-#: How people say yes and no in a column of consent, as ``said`` gives them; whole cells only. What is in neither is no yes.
+#: Yes and no in consent columns, as normalised by ``said``; whole cells only. Anything else is not
+#: a yes.
 YES_WORDS = frozenset(
     plain(word)
     for word in (
@@ -108,5 +114,7 @@ NO_WORDS = frozenset(
 
 
 def said(cell: str) -> str:
-    """A cell's answer in the form in which answers are compared: small letters, no accents, and ``1`` for a flag that was read as 1.0."""
+    """Normalise a yes/no cell for comparison: lowercase, no accents, and ``1`` for a flag that was
+    read as 1.0.
+    """
     return {"1.0": "1", "0.0": "0"}.get(cell.strip()) or plain(cell.strip())

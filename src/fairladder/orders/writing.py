@@ -1,5 +1,5 @@
-"""Dates and numbers in text: settled once a column, by what most cells show, with the evidence
-kept for people.
+"""Determine the formats of dates and numbers in text, column by column from most cells, with the
+evidence for the user.
 """
 
 import re
@@ -27,7 +27,7 @@ _BETWEEN = r"(?: *[./-] *| +)"
 _NUMERIC = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{4}})\.?(?: ?г\.?)?{_TIME}$"
 _YEAR_FIRST = rf"^(\d{{4}}) *[./年년] *(\d{{1,2}}) *[./月월] *(\d{{1,2}}) *[.日일]?{_TIME}$"
 _SHORT = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{2}}){_TIME}$"
-#: What may stand between a day's number, a month's name and a year.
+#: Separators between a day's number, a month's name and a year.
 _BESIDE = r"(?:st|nd|rd|th|er|º|ª)?[ .,/-]*(?:(?:de|del|of|d)[ '’])?"
 _NAMED = (
     "%d %b %Y",
@@ -40,14 +40,14 @@ _NAMED = (
     "%d %b %Y %H:%M:%S",
 )
 
-#: What is read as a number whether or not it is settled that the mark is a point.
+#: Numbers that are read in the same way with either decimal mark.
 _READ_ANYWAY = r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$"
 _PLAIN = r"^-?\d+(\.\d+)?$"
 
 
 @dataclass(frozen=True)
 class DateStyle:
-    """How the dates of a column are written, and what showed it (empty where all are ISO)."""
+    """The date format of a column, and the evidence (empty if all dates are ISO)."""
 
     name: str
     evidence: str = ""
@@ -63,7 +63,7 @@ class DateStyle:
 
 @dataclass(frozen=True)
 class Writing:
-    """How dates and numbers in text are written, as far as it was asked for or settled."""
+    """The formats of dates and numbers in text, as far as they are given or determined."""
 
     dates: DateStyle | None = None
     """Of dates beside ISO."""
@@ -88,9 +88,7 @@ class Writing:
 
 
 def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -> exp.Expr:
-    """The day that a trimmed text cell means when it is not ISO; NULL where the style does not
-    read it.
-    """
+    """Return the date of a trimmed text cell that is not ISO; NULL if the format does not fit."""
     style = how.name
     if how.months:
         return _day_of_named(cell, how.months, how.short)
@@ -105,17 +103,17 @@ def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -
         number = sql(
             "CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) END", c=cell, p=_PLAIN
         )
-        # Day 60 of spreadsheets is a 29 February 1900 that never was; from there on 1899-12-30 is
-        # day 0.
+        # Day 60 of spreadsheets is 29 February 1900, which never existed; from there on day 0 is
+        # 1899-12-30.
         return sql(
             "CASE WHEN :n BETWEEN 61 AND 2958465 THEN DATE '1899-12-30' + CAST(FLOOR(:n) AS "
             "INTEGER) END",
             n=number,
         )
-    whole_year = sql("REGEXP_MATCHES(:c, '[0-9]{4}')", c=cell)  # `%Y` would take 24 for the year 24
+    whole_year = sql("REGEXP_MATCHES(:c, '[0-9]{4}')", c=cell)  # `%Y` would read 24 as the year 24
     cell = sql(
         "CASE WHEN REGEXP_MATCHES(:c, '[0-9]') THEN :c END", c=cell
-    )  # the engine knows words for days, too
+    )  # the engine accepts words for dates, too
     if "%" in style:
         day = sql("CAST(TRY_STRPTIME(:c, :p) AS DATE)", c=cell, p=exp.Literal.string(style))
         return (
@@ -145,7 +143,7 @@ def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -
 
 
 def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]], short: bool) -> exp.Expr:
-    """The day of a cell with a month's name: before or behind the day's number, or behind the
+    """Return the date of a cell with a month's name, before or after the day's number or after the
     year.
     """
     words = "|".join(re.escape(word) for word, _ in sorted(months, key=lambda m: -len(m[0])))
@@ -182,7 +180,7 @@ def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]], short: bool
 
 
 def _day_of_short(cell: exp.Expr, style: str) -> exp.Expr:
-    """The day of a cell whose year has two digits, as C's ``%y`` reads it."""
+    """Return the date of a cell with a two-digit year, read like C's ``%y``."""
     day, month, year = {"day-first": (1, 2, 3), "month-first": (2, 1, 3), "year-first": (3, 2, 1)}[
         style
     ]
@@ -202,8 +200,8 @@ def _day_of_short(cell: exp.Expr, style: str) -> exp.Expr:
 
 
 def _day_since_epoch(cell: exp.Expr, per_second: int, time_zone: str | None) -> exp.Expr:
-    """The day of a number of seconds, or of parts of one, since 1970: an instant, in the
-    business time zone or in UTC.
+    """Return the date of a Unix time in any unit: an instant, in the business time zone or in
+    UTC.
     """
     number = sql(
         "CASE WHEN REGEXP_MATCHES(:c, :p) THEN TRY_CAST(:c AS DOUBLE) / :n END",
@@ -225,26 +223,25 @@ _DAYS = {
     "year-first": ("%Y/%m/%d", "%Y.%m.%d"),
 }  # fmt: skip
 _CLOCKS = ("T%H:%M:%S", " %H:%M:%S", "", " %H:%M")
-#: Years before this one may stand for two or three digits and blanks, and are left to a careful
-#: look.
+#: An earlier year may stem from two or three digits and blanks, and needs a careful look.
 _SURE_FROM = "1000-01-01"
 
 
 def day_at_once(cell: exp.Expr, styles: Sequence[str]) -> exp.Expr:
-    """The day of an untrimmed text cell in its commonest forms, in one step; what is ``sure_day``
-    of it holds.
+    """Return the date of an untrimmed text cell in its most common forms, in one step; valid where
+    ``sure_day`` is true.
 
-    The embedded engine's way: ``2026-06-30 23:59:59``, ``2026-06-30 23:59`` and ``2026-06-30`` are
-    ``iso``, and so on in the other styles. With the right length no part can be short but the
-    year. A pattern that fails costs the engine ten times one that fits, so each is tried only on
-    cells of its shape.
+    In the embedded engine: ``2026-06-30 23:59:59``, ``2026-06-30 23:59`` and ``2026-06-30`` are
+    ``iso``, and similarly for other styles. With the right length, only the year can be too short.
+    A pattern that fails costs the engine ten times one that fits, so each is tried only on cells of
+    its shape.
     """
     branches = []
     for style in styles:
         for pattern in (day + clock for day in _DAYS.get(style, ()) for clock in _CLOCKS):
             shape = re.sub("%.", "__", pattern.replace("%Y", "____"))
             like = sql("LENGTH(:c) = :n AND :c LIKE :shape", c=cell, n=len(shape), shape=shape)
-            if style == "iso":  # the usual one, whose pattern is look enough
+            if style == "iso":  # the usual form, for which parsing is test enough
                 like = sql(
                     f"LENGTH(:c) = :n{' AND CONTAINS(:c, :t)' if 'T' in pattern else ''}",
                     c=cell,
@@ -256,23 +253,23 @@ def day_at_once(cell: exp.Expr, styles: Sequence[str]) -> exp.Expr:
 
 
 def sure_day(at_once: exp.Expr) -> exp.Expr:
-    """Whether a day read at once is what a careful look would read."""
+    """Return a condition that the date from the shortcut equals that of a careful look."""
     return sql("(:d >= CAST(:sure AS DATE))", d=at_once, sure=_SURE_FROM)
 
 
 def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> DateStyle:
-    """The style that reads most cells of a text column (for people, ``told_as``) beside the ISO
-    ones.
+    """Return the format that reads most cells of a text column besides ISO ones; ``told_as`` names
+    the column in messages.
 
-    Raises DataError where day-first and month-first read equally many and differ, naming two cells.
+    Raises DataError, with two cells, if day-first and month-first read equally many and differ.
     """
     others = select([named(cells.text(cell_column(name), "text"), "c")], relation)
     c = exp.column("c")
     days = {style: day_in_style(c, DateStyle(style)) for style in DATE_ORDERS}
     foreign = all_of([sql("c IS NOT NULL"), sql(":d IS NULL", d=cells.day(c, "text", None))])
     if engine is engine.reader:
-        # Where the second part is no month, day-first need not be tried; what it reads, month-first
-        # reads turned round.
+        # If the second part is never a month, day-first need not be tried; month-first then reads
+        # the swapped parts.
         first = sql(
             "CASE WHEN SUBSTRING(c, 4, 2) <= '12' THEN :d END", d=day_at_once(c, ["day-first"])
         )
@@ -307,7 +304,10 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         if rarer is not None and rarer[1] > counts[best]:
             return replace(
                 rarer[0],
-                evidence=f"{rarer[1]:,} of {counts['cells']:,} dates that are not ISO read so{rarer[0].evidence}",
+                evidence=(
+                    f"{rarer[1]:,} of {counts['cells']:,} dates that are not ISO fit "
+                    f"it{rarer[0].evidence}"
+                ),
             )
     if not counts["cells"] or not counts[best]:
         return DateStyle("iso")
@@ -317,20 +317,20 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         and counts["one"] is not None
     ):
         error = DataError(
-            f"The dates in `{told_as}` can be read day first or month first, `{counts['one']}` "
-            f"and `{counts['two']}` for instance, and no "
-            'other cell settles it. Say `date_format = "day-first"` or "month-first" under '
+            f"The dates in `{told_as}` can be read day first or month first, "
+            f"`{counts['one']}` and `{counts['two']}` for instance, and no other cell "
+            'decides it. Set `date_format = "day-first"` or "month-first" under '
             "[orders]."
         )
         raise error.asking(_which_order(told_as, (counts["one"], counts["two"]), engine))
-    proof = f"{counts[best]:,} of {counts['cells']:,} dates that are not ISO read so"
+    proof = f"{counts[best]:,} of {counts['cells']:,} dates that are not ISO fit it"
     rival = {"day-first": "only day-first", "month-first": "only month-first"}.get(best)
     more = f", {counts[rival]:,} of them in no other order" if rival and counts[rival] else ""
     return DateStyle(best, proof + more)
 
 
 def _which_order(name: str, written: Sequence[str], engine: Engine) -> Question:
-    """Day first or month first, with what each makes of the cells."""
+    """Return the question whether dates are day first or month first, with example cells."""
     orders = ("day-first", "month-first")
     read = [
         named(
@@ -351,17 +351,17 @@ def _shown_number(cell: str, thousands: str, mark: str) -> str:
     return cell.replace(thousands, "").replace(mark, ".")
 
 
-#: So many different cells are looked at for names of months and years of two digits.
+#: Number of different cells that are searched for month names and two-digit years.
 _MOST_CELLS = 5_000
 
 
 def _rarer_style(
     relation: exp.Expr, name: str, engine: Engine, told_as: str
 ) -> tuple[DateStyle, int] | None:
-    """A style with named months or years of two digits, and how many cells it reads; None where
-    the cells show neither.
+    """Return a format with month names or two-digit years, and how many cells it reads; None if the
+    cells show neither.
 
-    Raises DataError where a language, or the order of day and month, is open.
+    Raises DataError if the language, or the order of day and month, is ambiguous.
     """
     others = select([named(cells.text(cell_column(name), "text"), "c")], relation)
     c = exp.column("c")
@@ -380,9 +380,9 @@ def _rarer_style(
         months, language, rival = named_so
         if rival:
             raise DataError(
-                f"The months in `{told_as}`, {', '.join(f'`{m}`' for m in list(months)[:3])} for "
-                "instance, are words of several languages "
-                "that mean different months. Write the dates in numbers, or export a longer period."
+                f"The months in `{told_as}`, {', '.join(f'`{m}`' for m in list(months)[:3])} "
+                "for instance, are words of several languages that mean different months. "
+                "Write the dates in numbers, or export a longer period."
             )
         short_years = not any(re.search(r"\d{4}", text) for text in texts)
         if short_years and not day_before_year(texts):
@@ -393,12 +393,11 @@ def _rarer_style(
         order, open_ones = short
         if open_ones:
             raise DataError(
-                f"The dates in `{told_as}` have years of two digits and can be read day first or "
-                f"month first, `{open_ones[0]}` and "
-                f'`{open_ones[1]}` for instance. Say `date_format = "%d.%m.%y"` or the like under '
-                "[orders]."
+                f"The dates in `{told_as}` have two-digit years and can be read day first or "
+                f"month first, `{open_ones[0]}` and `{open_ones[1]}` for instance. Set "
+                '`date_format = "%d.%m.%y"` or similar under [orders].'
             )
-        style = DateStyle(order, ", years of two digits", short=True)
+        style = DateStyle(order, ", two-digit years", short=True)
     if style is None:
         return None
     count = select(
@@ -416,8 +415,8 @@ def _name_of_language(language: str) -> str:
 def _glanced_at(
     days: dict[str, exp.Expr], foreign: exp.Expr
 ) -> tuple[dict[str, exp.Expr], exp.Expr]:
-    """The same with a careful look only where no style reads at once: what one of the two
-    does, year-first does not.
+    """Return the dates by style, with a careful look only where no shortcut fits. Year-first is
+    excluded where another style fits.
     """
     first, other = (sure_day(column(f"{style} at once")) for style in ("day-first", "month-first"))
     either = any_of([first, other])
@@ -436,9 +435,9 @@ def _glanced_at(
 
 
 def settle_zero(relation: exp.Expr, names: list[str], engine: Engine) -> str:
-    """The zero of the script that number columns write their digits in; empty for ASCII digits.
+    """Return the zero of the script in which number columns are written; empty for ASCII digits.
 
-    Raises DataError where digits of several other scripts occur.
+    Raises DataError if digits of several other scripts occur.
     """
     if not names:
         return ""
@@ -450,14 +449,15 @@ def settle_zero(relation: exp.Expr, names: list[str], engine: Engine) -> str:
     zeros = sorted({zero for zero in ZEROS for text in there if 0 <= ord(text) - ord(zero) < 10})
     if len(zeros) > 1:
         raise DataError(
-            f"The numbers are written in digits of several scripts ({', '.join(zeros)}). Write "
-            "them in one."
+            f"The numbers have digits of several scripts ({', '.join(zeros)}). Write them in one."
         )
     return zeros[0] if zeros else ""
 
 
 def in_ascii(cell: exp.Expr, zero: str) -> exp.Expr:
-    """A text with digits of another script, and its decimal and thousands marks, in ASCII."""
+    """Convert a text with another script's digits, decimal mark and thousands separators to
+    ASCII.
+    """
     if not zero:
         return cell
     for old, new in [*((chr(ord(zero) + i), str(i)) for i in range(10)), ("٫", "."), ("٬", ",")]:
@@ -471,7 +471,7 @@ def in_ascii(cell: exp.Expr, zero: str) -> exp.Expr:
 
 
 def _all_cells(relation: exp.Expr, names: Sequence[str]) -> exp.Expr:
-    """The trimmed cells of several text columns as one column ``c``."""
+    """Return the trimmed cells of several text columns as one column ``c``."""
     parts = [select([named(cells.text(cell_column(n), "text"), "c")], relation) for n in names]
     together: exp.Expr = parts[0]
     for part in parts[1:]:
@@ -479,13 +479,13 @@ def _all_cells(relation: exp.Expr, names: Sequence[str]) -> exp.Expr:
     return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("written")))
 
 
-#: What may be around the digits of an amount, beside letters and signs of currencies.
+#: Characters around the digits of an amount, besides letters and currency symbols.
 _NO_CURRENCY = rf"[0-9.,'’()+\-−–—\s\x{{a0}}\x{{2009}}\x{{202f}}{TURNS}{DIGITS}٫٬]"
 
 
 def settle_currencies(relation: exp.Expr, name: str, engine: Engine) -> tuple[tuple[str, str], ...]:
-    """What stands beside the digits of a text column's amounts, with the currency that it
-    means; empty unless there are several.
+    """Return the marks next to a text column's amounts, with their currencies; empty unless there
+    are several.
     """
     mark = currency_mark(cells.text(cell_column(name), "text"))
     marks = (
@@ -497,12 +497,12 @@ def settle_currencies(relation: exp.Expr, name: str, engine: Engine) -> tuple[tu
 
 
 def currency_mark(cell: exp.Expr) -> exp.Expr:
-    """What stands beside the digits of an amount, in capitals; empty where there is nothing."""
+    """Return the text next to an amount's digits, in uppercase; empty if there is none."""
     return sql("UPPER(REGEXP_REPLACE(:c, :p, '', 'g'))", c=cell, p=exp.Literal.string(_NO_CURRENCY))
 
 
 def currency_in_cell(cell: exp.Expr, currencies: Sequence[tuple[str, str]]) -> exp.Expr:
-    """The currency of an amount's text cell; NULL where it names none."""
+    """Return the currency of an amount's text cell; NULL if it names none."""
     mark = currency_mark(cell)
     branches = [
         (sql(":m = :t", m=mark, t=exp.Literal.string(t)), exp.Literal.string(code))
@@ -514,10 +514,10 @@ def currency_in_cell(cell: exp.Expr, currencies: Sequence[tuple[str, str]]) -> e
 def settle_discounts(
     relation: exp.Expr, name: str, kind: CellKind, engine: Engine
 ) -> DiscountUnit | None:
-    """``percent`` for a column whose name says so, if some discount is over 1; None where all are
-    blank or 0.
+    """Return ``percent`` for a column whose name says so, if some discount is over 1; None if all
+    are blank or 0.
 
-    Raises DataError where all discounts are from 0 to 1, which can be fractions or percents.
+    Raises DataError if all discounts are from 0 to 1, which can be fractions or percentages.
     """
     if kind == "text":
         text = cells.text(cell_column(name), kind)
@@ -538,9 +538,9 @@ def settle_discounts(
     if not counts["some"]:
         return None
     error = DataError(
-        f"The discounts in `{name}` are all from 0 to 1, `{counts['one']}` for instance: they can "
-        "be fractions of the price or percents. "
-        'Say `discount_as = "percent"` or "fraction" under [orders] (--discount-as).'
+        f"The discounts in `{name}` are all from 0 to 1, `{counts['one']}` for instance: "
+        'they can be fractions of the price or percentages. Set `discount_as = "percent"` '
+        'or "fraction" under [orders] (--discount-as).'
     )
     one = counts["one"]
     shown_as = {
@@ -551,7 +551,7 @@ def settle_discounts(
 
 
 def proves_point(relation: exp.Expr, names: list[str], engine: Engine) -> bool:
-    """Whether some number of these text columns can only have a decimal point, such as
+    """Return True if some number of these text columns can only have a decimal point, such as
     ``12.50``.
     """
     if not names:
@@ -568,18 +568,18 @@ def proves_point(relation: exp.Expr, names: list[str], engine: Engine) -> bool:
 def settle_mark(
     relation: exp.Expr, names: list[str], engine: Engine, zero: str = ""
 ) -> tuple[Mark | None, str]:
-    """The decimal mark of all number columns of a text source, and the evidence; None where all
-    cells are plain.
+    """Return the decimal mark of all number columns of a text source, with the evidence; None if
+    all cells are plain.
 
-    ``zero`` is what ``settle_zero`` gives. Raises DataError where commas, or points before exactly
-    three digits, could be either, naming two cells.
+    ``zero`` is the result of ``settle_zero``. Raises DataError, with two cells, if commas, or
+    points before exactly three digits, could be either.
     """
     if not names:
         return None, ""
     comma = r"(^|[^,])\.\d{3},\d*$|^[^,]*,(\d{0,2}|\d{4,})$|\.\d{3}\."
-    # A number that begins with 0, or has four digits before a point, has no thousands there.
+    # A number that begins with 0, or has four digits before a point, has no thousands separator.
     point = r",\d{3}\.\d*$|^[^.]*\.(\d{0,2}|\d{4,})$|,\d{3},|,\d{2},\d{3}|^-?(0\d*|\d{4,})\.\d{3}$"
-    # Most cells are of the two plain kinds, so that one or two looks tell them.
+    # Most cells are of the two plain kinds, so one or two queries find them.
     kinds = [(sql("REGEXP_MATCHES(c, :p)", p=_PLAIN), exp.convert("plain")),
              (sql("REGEXP_MATCHES(c, :p)", p=r"^-?\d+,\d{1,2}$"),
              exp.convert("comma"))]  # fmt: skip
@@ -619,23 +619,23 @@ def settle_mark(
     ):
         cells_shown = [counts["three"], *([counts["whole"]] if counts["whole"] else [])]
         error = DataError(
-            f"The point in `{counts['three']}` can be a decimal mark or mark thousands, and no "
-            "other cell settles it. "
-            'Say `decimal_mark = "."` or "," under [orders] (--decimal-mark).'
+            f"The point in `{counts['three']}` can be a decimal mark or a thousands "
+            'separator, and no other cell decides it. Set `decimal_mark = "."` or "," '
+            "under [orders] (--decimal-mark)."
         )
         shown = {
             mark: tuple(f"{c} is {_shown_number(c, other, mark)}" for c in cells_shown)
             for mark, other in ((".", ","), (",", "."))
         }
-        raise error.asking(Question("Which sign is the decimal mark?", "decimal_mark", shown))
+        raise error.asking(Question("Which character is the decimal mark?", "decimal_mark", shown))
     if not counts["odd"]:
         return ("." if zero else None), ""
     if counts["comma"] == counts["point"] and counts["one"] is not None:
         error = DataError(
             f"The commas in `{counts['one']}` and `{counts['two']}` can be decimal marks or "
-            "thousands, and "
-            f"{'as many cells show the one as the other' if counts['comma'] else 'no other cell settles it'}. "
-            'Say `decimal_mark = ","` or "." under [orders].'
+            "thousands separators, and "
+            f"{'as many cells show the one as the other' if counts['comma'] else 'no other cell decides it'}. "
+            'Set `decimal_mark = ","` or "." under [orders].'
         )
         shown = {
             ",": tuple(
@@ -645,7 +645,7 @@ def settle_mark(
                 f"{c} is {_shown_number(c, ',', '.')}" for c in (counts["one"], counts["two"])
             ),
         }
-        raise error.asking(Question("Which sign is the decimal mark?", "decimal_mark", shown))
+        raise error.asking(Question("Which character is the decimal mark?", "decimal_mark", shown))
     mark: Mark = "," if counts["comma"] > counts["point"] else "."
     shown = {",": counts["comma"], ".": counts["point"]}[mark]
     against = {",": counts["point"], ".": counts["comma"]}[mark]
@@ -657,8 +657,8 @@ def settle_mark(
 
 
 def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:
-    """``plain_number`` of an untrimmed text cell: one look for those without signs but a
-    minus, ``careful`` for the rest.
+    """Return ``plain_number`` of an untrimmed text cell: one test for cells without symbols except
+    a minus, ``careful`` for the rest.
     """
     thousands, decimal = (".", ",") if mark == "," else (",", ".")
     common = rf"-?(\d+|\d{{1,3}}(\{thousands}\d{{3}})+)(\{decimal}\d+)?"
@@ -672,16 +672,16 @@ def plain_at_once(cell: exp.Expr, mark: Mark, careful: exp.Expr) -> exp.Expr:
     )
 
 
-#: A point before exactly three digits, which can be a decimal point or mark thousands.
+#: A point before exactly three digits, which can be a decimal point or a thousands separator.
 _THOUSANDS_OR_DECIMALS = r"^-?[1-9]\d{0,2}\.\d{3}$"
 
 
 def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
-    """A trimmed text cell as a plain decimal text: signs of currency, spaces and thousands
-    removed, minus in front.
+    """Return a trimmed text cell as plain decimal text: currency symbols, spaces and thousands
+    separators removed, minus in front.
 
-    NULL where it is no number under this mark; cells that are plain already stay as they are where
-    the mark is a point.
+    NULL if it is not a number with this mark; cells that are already plain stay unchanged if the
+    mark is a point.
     """
     thousands, decimal = (r"\.", ",") if mark == "," else (",", r"\.")
     cell = in_ascii(cell, zero)
@@ -736,9 +736,9 @@ def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
 def settled_kinds(
     source: Source, names: list[str], trimmed: exp.Expr | None = None
 ) -> dict[str, Kind]:
-    """Number or day, for the named text columns in which every cell that is not blank is one.
+    """Return number or day for the named text columns in which every non-blank cell is one.
 
-    ``trimmed`` is a table of the rows whose cells are trimmed already, where there is one.
+    ``trimmed`` is a table of the rows with trimmed cells, if there is one.
     """
     if not names:
         return {}

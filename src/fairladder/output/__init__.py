@@ -1,1 +1,1 @@
-"""The one door out: tables to files, whole or not at all."""
+"""Write tables to files and databases, all or nothing."""

@@ -1,5 +1,5 @@
-"""Results to files: CSV, Parquet and JSON, written beside and then renamed, so that no half
-file is ever seen.
+"""Write results to CSV, Parquet and JSON: to a temporary file that is then renamed, so that no half
+file is ever visible.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 
 def style_of(scheme: Scheme) -> CsvStyle:
-    """How the scheme wants files to be written."""
+    """Return the CSV style of the scheme."""
     asked, currency = scheme.output, scheme.money.currency or ""
     if asked.currency == "sign" and currency:
         from babel.numbers import get_currency_symbol
@@ -55,18 +55,17 @@ def write(
     spreadsheet_safe: bool = False,
     csv: CsvStyle | None = None,
 ) -> None:
-    """Write a table, or one of several by name, to a file whose ending says the format.
+    """Write a table, or one of several by name, to a file in the format of its suffix.
 
-    ``csv`` is UTF-8 with comma and LF; money has exactly ``decimals`` decimals, days are ISO,
-    nulls empty; ``facts`` stand beside it in ``NAME.settings.json``. ``parquet`` holds the
-    unrounded values and, as metadata, ``facts``. ``json`` is one object: the facts, then every
-    table as a list of rows under its name; without ``part`` all of them. ``md`` and ``html`` are a
-    table for people, such as for a mail, its numbers as they are read. ``xlsx`` has a sheet for
-    each, its data never a formula. With ``spreadsheet_safe`` text that a spreadsheet would take
-    for a formula stands behind an apostrophe in CSV. The file is replaced as a whole or not at
-    all.
+    ``csv`` is UTF-8 with comma and LF. Money has exactly ``decimals`` decimals, dates are ISO,
+    nulls are empty, and ``facts`` are written to ``NAME.settings.json``. ``parquet`` has unrounded
+    values, with ``facts`` as metadata. ``json`` is one object: the facts, then every table as a
+    list of rows under its name; with ``part`` only that one. ``md`` and ``html`` are tables with
+    numbers formatted for people, such as for a mail. ``xlsx`` has a sheet for each table, and data
+    is never a formula. With ``spreadsheet_safe``, CSV text that a spreadsheet would read as a
+    formula gets a leading apostrophe. The file is replaced all at once or not at all.
 
-    Raises UsageError for an unknown ending or part, or where the file cannot be written.
+    Raises UsageError for an unknown suffix or part, or if the file cannot be written.
 
     >>> import fairladder as fl
     >>> import pathlib, tempfile
@@ -102,26 +101,26 @@ def write(
         else:
             _write_json(facts or {}, _frames(tables, part), beside, decimals)
     if kind == "csv" and facts is not None:
-        # Last, with the file's digest: whoever reads a file without its facts, or with another's,
-        # can see it.
+        # Written last, with the file's digest, which shows if a file and its facts do not belong
+        # together.
         with replacing(settings_path(path)) as told:
             told.write_text(as_json({**facts, "digest": digest}), "utf-8")
 
 
 def _frames(tables: Mapping[str, Written], part: str | None) -> dict[str, pd.DataFrame]:
-    """All tables as DataFrames, or one of them."""
+    """Return all tables as DataFrames, or one of them."""
     return {name: frame_of(table) for name, table in tables.items() if part in (None, name)}
 
 
 def digest_of(path: str | Path) -> str:
-    """SHA-256 of a file's bytes."""
+    """Return the SHA-256 of a file's bytes."""
     with open(path, "rb") as opened:
         return hashlib.file_digest(opened, "sha256").hexdigest()
 
 
 def receipt_trouble(path: str | Path) -> str:
-    """What is wrong with the facts that stand beside a CSV; empty where they are its own, or
-    it is no CSV.
+    """Return what is wrong with a CSV's file of facts; empty if it belongs to the CSV, or if the
+    file is not a CSV.
     """
     if Path(path).suffix.lower() != ".csv":
         return ""
@@ -129,17 +128,23 @@ def receipt_trouble(path: str | Path) -> str:
     try:
         receipt = json.loads(beside.read_text("utf-8"))
     except FileNotFoundError:
-        return f"{name} stands without its receipt {beside.name}, so nobody can tell whether it is the list that was made."
+        return (
+            f"{name} has no receipt {beside.name}, so it cannot be verified that the list is "
+            "unchanged."
+        )
     except (OSError, ValueError):
-        return f"The receipt {beside.name} beside {name} cannot be read."
+        return f"The receipt {beside.name} of {name} cannot be read."
     if not isinstance(receipt, dict) or receipt.get("digest") != digest_of(path):
-        return f"The receipt {beside.name} is not that of {name}: the list was changed since, or is another one."
+        return (
+            f"The receipt {beside.name} does not match {name}: the list was changed, or is "
+            "another one."
+        )
     return ""
 
 
 def made_safe(frame: pd.DataFrame) -> pd.DataFrame:
-    """An apostrophe before text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage
-    return and is no plain number.
+    """Prefix an apostrophe to text that begins with ``=``, ``+``, ``-``, ``@``, tab or carriage
+    return and is not a plain number.
     """
     import pandas as pd
 
@@ -167,7 +172,7 @@ _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 
 
 def csv_text(result: Written, decimals: int, csv: CsvStyle | None = None) -> str:
-    """The table as the CSV that ``write`` would write."""
+    """Return the table as the CSV that ``write`` would write."""
     with a_scratch_folder() as folder:
         path = folder / "table.csv"
         sheet_of(result).write_csv(path, decimals, csv or CsvStyle())
@@ -176,17 +181,17 @@ def csv_text(result: Written, decimals: int, csv: CsvStyle | None = None) -> str
 
 
 def sheet_of(result: Written) -> Sheet:
-    """A DataFrame, or a listing of an engine, as CSV and Parquet hold it."""
+    """Convert a DataFrame, or a listing of an engine, to a sheet for CSV and Parquet."""
     return result.sheet() if isinstance(result, Listing) else Sheet.of(result)
 
 
 def frame_of(result: Written) -> pd.DataFrame:
-    """The same as a DataFrame."""
+    """Convert a DataFrame or a listing to a DataFrame."""
     return result.frame() if isinstance(result, Listing) else result
 
 
 def as_markdown(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -> str:
-    """The table in Markdown, its cells as people read them."""
+    """Return the table in Markdown, with cells formatted for people."""
     cells = _for_people(frame, decimals, style or CsvStyle())
     numbers = [
         "--:" if kind in "iuf" else "---" for kind in (frame[name].dtype.kind for name in frame)
@@ -198,7 +203,7 @@ def as_markdown(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = Non
 
 
 def as_html(frame: pd.DataFrame, decimals: int, style: CsvStyle | None = None) -> str:
-    """The table in HTML, its cells as people read them."""
+    """Return the table in HTML, with cells formatted for people."""
     return (
         str(_for_people(frame, decimals, style or CsvStyle()).to_html(index=False, border=0)) + "\n"
     )
@@ -224,19 +229,19 @@ def _for_people(frame: pd.DataFrame, decimals: int, style: CsvStyle) -> pd.DataF
 
 
 def as_json(value: Any) -> str:
-    """JSON text, indented, with what JSON does not know (NaN, days) refused rather than guessed."""
+    """Return indented JSON text; values that JSON lacks (NaN, dates) raise an error."""
     return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
 
 
-#: So many rows are turned into JSON at a time: all of them as objects would take many times the
-#: table's memory.
+#: Rows converted to JSON per batch: all of them as objects would need many times the table's
+#: memory.
 _JSON_ROWS = 5_000
 
 
 def _write_json(
     facts: Mapping[str, Any], tables: Mapping[str, pd.DataFrame], path: Path, decimals: int
 ) -> None:
-    """What ``as_json`` makes of the facts and of every table's rows, a piece after the other."""
+    """Write the facts and every table's rows as JSON, in batches."""
     with path.open("w", encoding="utf-8") as file:
         file.write("{")
         for number, name in enumerate({**facts, **tables}):
@@ -254,15 +259,15 @@ def _write_json(
 
 
 def _indented(value: Any) -> str:
-    """A value's JSON, indented one level further; line breaks within texts are escaped, so
+    """Return a value's JSON, indented one level further; line breaks inside texts are escaped, so
     every one found is layout.
     """
     return json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False).replace("\n", "\n ")
 
 
 def json_rows(frame: pd.DataFrame, decimals: int) -> list[dict[str, Any]]:
-    """The rows as plain JSON values: money rounded to its decimals, days as ISO text, nulls as
-    None.
+    """Return the rows as plain JSON values: money rounded to its decimals, dates as ISO text, nulls
+    as None.
     """
     import pandas as pd
 

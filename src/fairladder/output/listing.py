@@ -1,6 +1,4 @@
-"""Rows of customers or orders in their engine, as a result is made of them: which, in which
-order, with which columns.
-"""
+"""A selection of customers or orders that is still in its engine: rows, sort order and columns."""
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -20,7 +18,7 @@ from fairladder.sqltree import column, named, select, sql
 if TYPE_CHECKING:
     import pandas as pd
 
-#: What parts are written as.
+#: Formats of parts.
 KINDS = ("parquet", "csv")
 
 
@@ -51,14 +49,14 @@ class Listing:
         )
 
     def query(self) -> exp.Select:
-        """The rows in their order, with their columns."""
+        """Return the sorted rows with their columns."""
         ordered = select(["*"], self.rows, "rows").order_by(*self.order, copy=False)
         return select(list(map(column, self.columns)), ordered, "ordered")
 
     def frame(self, most: int | None = None) -> "pd.DataFrame":
-        """The rows, or the first of them, as a DataFrame of pandas.
+        """Return the rows, or the first of them, as a pandas DataFrame.
 
-        Raises UsageError where they are more than may come to this machine.
+        Raises UsageError if there are more than may be brought to this machine.
         """
         query = self.query()
         return self.to_frame(self._here(query if most is None else query.limit(most, copy=False)))
@@ -76,7 +74,7 @@ class Listing:
         return table
 
     def last(self, most: int) -> "pd.DataFrame":
-        """The last rows, in the order of the rows."""
+        """Return the last rows, in order."""
         back = [
             exp.Ordered(this=o.this, desc=not o.args.get("desc"), nulls_first=True)
             for o in self.order
@@ -87,7 +85,7 @@ class Listing:
         return replace(self, rows=rows).frame()
 
     def sheet(self) -> Sheet:
-        """The rows as CSV and Parquet hold them."""
+        """Return the rows as a sheet for CSV and Parquet."""
         types = {name: exp.DataType(this=exp.DataType.Type.ENUM,
         expressions=list(map(exp.Literal.string, values)))
                  for name, values in self.fixed().items() if name in self.columns}  # fmt: skip
@@ -106,8 +104,8 @@ class Listing:
         return Sheet(table, self.carried, engine=self.engine.reader)
 
     def write_parts(self, path: str, decimals: int, receipt: str) -> None:
-        """Let the engine write the rows as a folder of parts, in the order of the rows, with the
-        receipt beside them.
+        """Have the engine write the sorted rows as a folder of parts, with the receipt next to
+        them.
 
         In CSV money has exactly ``decimals`` decimals and ratios are their shortest text, as in
         files written on this machine.
@@ -125,8 +123,8 @@ class Listing:
 
 
 def kind_of_parts(path: str) -> str:
-    """``parquet`` or ``csv``, by the ending of the folder's name. Raises UsageError for any
-    other.
+    """Return ``parquet`` or ``csv``, from the suffix of the folder's name. Raises UsageError for
+    any other.
     """
     kind = format_of(path.rstrip("/"))
     if kind not in KINDS:
@@ -146,5 +144,5 @@ def _csv_cell(name: str, type_: str, decimals: int) -> exp.Expr:
 
 
 def rising(keys: Sequence[str]) -> tuple[exp.Expr, ...]:
-    """The order by ``keys``, nulls last."""
+    """Return the sort order by ``keys``, nulls last."""
     return tuple(exp.Ordered(this=column(key), nulls_first=False) for key in keys)

@@ -1,8 +1,7 @@
-"""How an answer shows in a notebook: its finding, small tables as people read them, and what has
-to be said below.
+"""Show an answer in a notebook: its finding, small formatted tables, and notes.
 
-No colours of its own: text and lines take those of the notebook, so that light and dark themes
-both do.
+No colours of its own: text and lines take those of the notebook, so that it suits light and dark
+themes.
 """
 
 from collections.abc import Sequence
@@ -17,7 +16,7 @@ from fairladder.columns import Kind, kind_in
 if TYPE_CHECKING:
     import pandas as pd
 
-#: So many rows of a table are shown.
+#: Maximum number of rows shown per table.
 MOST_ROWS = 20
 _TABLE = "border-collapse:collapse;margin:.4em 0 .6em;font-size:.92em"
 _HEAD = "text-align:{side};font-weight:600;opacity:.75;padding:.2em .9em .2em 0;border-bottom:1px solid currentColor"
@@ -26,8 +25,8 @@ _CELL = "text-align:{side};padding:.15em .9em .15em 0;font-variant-numeric:tabul
 
 @dataclass(frozen=True)
 class Piece:
-    """A table to show under its name; ``kind`` is what all columns of numbers are where the
-    registry does not know them.
+    """A table to show under its name; ``kind`` is the kind of number columns that the registry does
+    not have.
     """
 
     name: str
@@ -36,8 +35,8 @@ class Piece:
 
 
 def as_html(finding: str, pieces: Sequence[Piece], notes: Sequence[str] = ()) -> str:
-    """The finding as a title, each table with at most its first rows, and the notes; every
-    text is escaped.
+    """Return the finding as a title, the first rows of each table, and the notes; every text is
+    escaped.
     """
     parts = [f'<p style="font-weight:600;margin:.4em 0">{_text(finding)}</p>'] if finding else []
     parts += [_table(piece) for piece in pieces]

@@ -1,6 +1,4 @@
-"""What an answer is made of when it leaves: its tables, the facts beside them, and the one way
-into any kind of file.
-"""
+"""The base of all answers: tables, facts, and writing to any kind of file."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -19,11 +17,11 @@ if TYPE_CHECKING:
 
 
 class Answer:
-    """The base of what functions return when it is more than one table: ``frame``, the tables
-    by name, and files of them.
+    """Base class of results with more than one table: ``frame``, the tables by name, and methods to
+    write them.
     """
 
-    if TYPE_CHECKING:  # a field of most answers, worked out by some
+    if TYPE_CHECKING:  # a field in most subclasses, a property in some
 
         @property
         def frame(self) -> pd.DataFrame:
@@ -31,11 +29,11 @@ class Answer:
             ...
 
     def tables(self) -> "dict[str, pd.DataFrame]":
-        """All tables by name, the main one first."""
+        """Return all tables by name, the main one first."""
         return {"frame": self.frame}
 
     def facts(self) -> dict[str, Any]:
-        """What has to be known beside the tables, as plain values; empty where nothing has."""
+        """Return plain values that belong with the tables; empty if there are none."""
         return {}
 
     def to_file(
@@ -49,18 +47,18 @@ class Answer:
         """Write the tables as ``fairladder.write`` does: the main one, or ``part``, to CSV and
         Parquet, all to JSON and workbooks.
 
-        Raises UsageError for an unknown ending or part, or where the file cannot be written.
+        Raises UsageError for an unknown suffix or part, or if the file cannot be written.
         """
         Result(self.tables(), self.facts() or None, decimals).to_file(
             path, part=part, spreadsheet_safe=spreadsheet_safe
         )
 
     def finding(self) -> str:
-        """What it says in a sentence; empty where only its tables speak."""
+        """Return the result in a sentence; empty if there is none."""
         return ""
 
     def pieces(self) -> list[Piece]:
-        """The tables that a notebook shows."""
+        """Return the tables that a notebook shows."""
         name, frame = next(iter(self.tables().items()))
         return [Piece(name, frame)]
 
@@ -70,9 +68,7 @@ class Answer:
 
 @dataclass(frozen=True)
 class Result:
-    """Tables by name, the main one first, with ``facts`` that stand beside them in every kind
-    of file.
-    """
+    """Tables by name, the main one first, with ``facts`` for every kind of file."""
 
     parts: "Mapping[str, Written]"
     facts: Mapping[str, Any] | None = None
@@ -82,13 +78,13 @@ class Result:
     """What a JSON file holds, where that is more than the facts and all tables."""
 
     def chosen(self, part: str | None) -> str:
-        """The name of the table that a file with room for one holds."""
+        """Return the name of the table for a file with a single one."""
         return part or next(iter(self.parts))
 
     def to_file(
         self, path: str | Path, *, part: str | None = None, spreadsheet_safe: bool = False
     ) -> None:
-        """Write to the kind of file that the ending says, as a whole or not at all."""
+        """Write to the kind of file of the suffix, all or nothing."""
         if self.whole is not None and part is None and format_of(path) == "json":
             with replacing(path) as beside:
                 beside.write_text(as_json(self.whole), "utf-8")
@@ -99,7 +95,7 @@ class Result:
         )  # fmt: skip
 
     def as_csv(self, part: str | None = None, *, spreadsheet_safe: bool = False) -> str:
-        """The CSV of one table."""
+        """Return the CSV of one table."""
         table = self.parts[self.chosen(part)]
         return csv_text(
             made_safe(frame_of(table)) if spreadsheet_safe else table, self.decimals, self.csv

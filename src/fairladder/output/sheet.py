@@ -1,6 +1,4 @@
-"""A table as CSV and Parquet hold it: columns of Arrow, which of them are money, and nothing
-of pandas.
-"""
+"""Write Arrow tables as CSV and Parquet without pandas."""
 
 from __future__ import annotations
 
@@ -25,9 +23,9 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class CsvStyle:
-    """How files are written for whoever opens them; the first three are of CSV alone.
+    """The format of files; the first three fields apply to CSV only.
 
-    By default with commas, a decimal point, no byte-order mark, ISO days, and amounts without a
+    By default commas, a decimal point, no byte order mark, ISO dates, and amounts without a
     currency.
     """
 
@@ -40,7 +38,7 @@ class CsvStyle:
     """What stands behind amounts: a code or a sign."""
 
 
-#: How days can be written → as ``strftime`` has it, and as spreadsheets do.
+#: Date formats → for ``strftime``, and for spreadsheets.
 DAYS = {
     "iso": ("%Y-%m-%d", "yyyy-mm-dd"),
     "day-first": ("%d.%m.%Y", "dd.mm.yyyy"),
@@ -74,24 +72,22 @@ class Sheet:
         return cls(table, frame.attrs.get(CARRIED, ()), frame.attrs.get(ALSO_MONEY, ()))
 
     def is_money(self, name: str) -> bool:
-        """True for a column of numbers that is money, and no column of somebody's file that is
-        called alike.
+        """Return True for a column of numbers that is our money column and not a user's column with
+        the same name.
         """
         kind = self.table.schema.field(name).type
         numeric = pa.types.is_integer(kind) or pa.types.is_floating(kind)
         return numeric and name not in self.carried and (name in self.money or is_own_money(name))
 
     def decimals_of(self, name: str, decimals: int) -> int | None:
-        """How many decimals a column has in text; None where its numbers are written as they
-        are.
-        """
+        """Return the number of a column's decimals in text; None to write numbers unrounded."""
         if self.is_money(name):
             return decimals
         floats = pa.types.is_floating(self.table.schema.field(name).type)
         return decimals_in(name, decimals) if floats and name not in self.carried else None
 
     def write_csv(self, path: Path, decimals: int, style: CsvStyle) -> None:
-        """Write CSV: UTF-8, LF, nulls empty, money with so many decimals."""
+        """Write CSV: UTF-8, LF, nulls empty, money with ``decimals`` decimals."""
         table = self._as_text(decimals)
         if style.days != "iso":
             import pyarrow.compute as pc
@@ -111,12 +107,12 @@ class Sheet:
             path.write_bytes(codecs.BOM_UTF8 + path.read_bytes())
 
     def _as_text(self, decimals: int) -> pa.Table:
-        """The table for a text format: money as exact decimals, the rest as it is."""
+        """Return the table for a text format: money as exact decimals, the rest unchanged."""
 
         def cell(name: str, values: pa.ChunkedArray) -> pa.ChunkedArray:
             if (places := self.decimals_of(name, decimals)) is not None:
                 return _decimals(values, places)
-            # A decimal with no room before its point would be written without the zero there.
+            # A decimal without digits before its point would be written without the leading zero.
             return (
                 values.cast(pa.decimal128(38, values.type.scale))
                 if pa.types.is_decimal(values.type)
@@ -131,7 +127,7 @@ class Sheet:
 
         table = _each(self.table, _large)
         metadata = {b"fairladder": json.dumps(facts, ensure_ascii=False).encode()} if facts else {}
-        # Measures hardly repeat, so a dictionary of them would cost time and save nothing.
+        # Measures hardly repeat, so a dictionary would cost time and save nothing.
         repeating = [
             f.name
             for f in table.schema
@@ -148,7 +144,7 @@ def _each(table: pa.Table, made: Callable[[str, pa.ChunkedArray], pa.ChunkedArra
 
 
 def _large(_: str, values: pa.ChunkedArray) -> pa.ChunkedArray:
-    """Text and sets of names as pandas writes them, in one piece."""
+    """Return texts and categories as one chunk in the types that pandas writes."""
     values = values.combine_chunks() if values.num_chunks != 1 else values.chunk(0)
     if pa.types.is_string(values.type):
         return values.cast(pa.large_string())
@@ -159,7 +155,7 @@ def _large(_: str, values: pa.ChunkedArray) -> pa.ChunkedArray:
     return values
 
 
-#: Sets of names of more than this need two bytes for a name's place.
+#: Larger sets of names need two bytes per index.
 _MOST_IN_A_BYTE = 127
 
 
@@ -186,7 +182,7 @@ def _with_comma(values: pa.ChunkedArray, money: bool) -> pa.ChunkedArray:
 
 
 def _of_one_type(values: pd.Series[Any]) -> pd.Series[Any]:
-    """The column as text if it holds both text and numbers, such as rungs beside the labels of
+    """Return the column as text if it contains both text and numbers, such as rungs and labels of
     tiers.
     """
     if values.dtype != object or len({isinstance(v, str) for v in values[values.notna()]}) < 2:
@@ -195,14 +191,14 @@ def _of_one_type(values: pd.Series[Any]) -> pd.Series[Any]:
 
 
 def _decimals(values: pa.ChunkedArray, decimals: int) -> pa.Array:
-    """Numbers as exact decimals, halves away from zero by their shortest text; NaN is null."""
+    """Return numbers as exact decimals, rounding halves of the shortest decimal text away from
+    zero; NaN is null.
+    """
     there = known(values)
     floats = np.where(there, as_array(values).astype(np.float64), 0.0)
     there &= ~np.isnan(floats)
     minor = to_minor(np.where(there, floats, 0.0), decimals)
-    both = np.empty(
-        (len(minor), 2), dtype="<i8"
-    )  # the low and the high half of a 128-bit whole number
+    both = np.empty((len(minor), 2), dtype="<i8")  # the low and the high half of a 128-bit integer
     both[:, 0], both[:, 1] = minor, minor >> 63
     valid = np.packbits(there, bitorder="little")
     buffers = [pa.py_buffer(valid.tobytes()), pa.py_buffer(both.tobytes())]

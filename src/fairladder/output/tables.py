@@ -1,7 +1,7 @@
-"""Results into a table of a database: in one transaction, as a new table in the old one's place or
-under a day of its own.
+"""Write results to a table of a database in one transaction: replace the table, or append under an
+as-of date.
 
-Nothing is read through this connection but what must be known of the table written.
+This connection reads only what must be known about the table to write.
 """
 
 import datetime as dt
@@ -22,23 +22,22 @@ if TYPE_CHECKING:
     import pandas as pd
     from sqlalchemy import URL, Connection, Table
 
-#: What becomes of a table that is there: ``replace`` it, ``append`` a day to it, or (None) leave it
-#: and say so.
+#: Treatment of an existing table: ``replace`` it, ``append`` a day to it, or (None) raise an error.
 Mode = Literal["replace", "append"] | None
 _ROWS_AT_A_TIME = 5_000
-#: Addresses of file systems as a cluster sees them, which hold no tables.
+#: URL schemes of file systems on a cluster, which contain no tables.
 _FILE_SYSTEMS = frozenset("abfs abfss dbfs file gs hdfs s3 s3a s3n wasb wasbs".split())
-#: Names of MySQL and those who speak as it does.
+#: Names of MySQL and compatible databases.
 _MYSQL = ("mysql", "mariadb")
-#: So many letters can a customer's id have where it is the key of a table in MariaDB.
+#: Maximum length of a customer's id as the key of a table in MariaDB.
 _LONGEST_KEY = 500
-#: So long is waited for somebody who is at work on the table.
+#: Seconds to wait for a lock on the table.
 _PATIENCE_SECONDS = 30
 
 
 @dataclass(frozen=True)
 class TableAddress:
-    """A table of a database, as ``URL#TABLE`` or ``URL#SCHEMA.TABLE`` names it."""
+    """A table of a database, written ``URL#TABLE`` or ``URL#SCHEMA.TABLE``."""
 
     url: str
     table: str
@@ -46,15 +45,15 @@ class TableAddress:
 
     @property
     def told(self) -> str:
-        """The address for people, without user and password."""
+        """The address without user and password."""
         name = f"{self.schema}.{self.table}" if self.schema else self.table
         return f"table {name} of {label_of(checked_url(self.url, new_file=True))}"
 
 
 def table_address(out: str | None) -> TableAddress | None:
-    """The table that ``--out`` names, None where it names a file.
+    """Return the table named by ``--out``, None if it names a file.
 
-    Raises UsageError for the address of a database without a table, or one that cannot be read.
+    Raises UsageError for the address of a database without a table, or a malformed one.
     """
     found = re.match(r"([A-Za-z][A-Za-z0-9+_.-]*)://", out or "")
     if out is None or found is None or found[1].lower() in _FILE_SYSTEMS:
@@ -63,7 +62,7 @@ def table_address(out: str | None) -> TableAddress | None:
     schema, _, table = name.rpartition(".")
     if not table:
         raise UsageError(
-            "A database needs the name of the table, behind a `#`: --out "
+            "A database needs the name of the table after a `#`: --out "
             "'postgresql://host/shop#scores'."
         )
     checked_url(url, new_file=True)
@@ -78,17 +77,17 @@ def write_table(
     mode: Mode = None,
     decimals: int = 2,
 ) -> int:
-    """Write the rows to a table, with ``as_of`` as their first column, and say how many there are:
-    all in one transaction, or none.
+    """Write the rows to a table, with ``as_of`` as the first column, in one transaction; return the
+    number of rows.
 
-    ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Days become dates, money exact decimals,
-    ids text; the primary key is ``customer``, with ``as_of`` where days are appended, if the table
-    has one row for each customer. ``mode`` says what becomes of a table that is there: ``replace``
-    puts the new one in its place, ``append`` adds the day.
+    ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Dates become dates, money exact decimals,
+    ids text. If the table has one row for each customer, the primary key is ``customer``, with
+    ``as_of`` if days are appended. ``mode`` says how an existing table is treated: ``replace`` puts
+    the new one in its place, ``append`` adds the day.
 
-    Raises UsageError where the table is there and ``mode`` is None, or the address is wrong;
-    DataError where the day is there already, columns differ, somebody holds the table for long, or
-    the database refuses.
+    Raises UsageError if the table exists and ``mode`` is None, or the address is wrong; DataError
+    if the day exists already, columns differ, the table is locked for long, or the database
+    refuses.
 
     >>> import fairladder as fl
     >>> import pathlib, tempfile
@@ -108,8 +107,8 @@ def write_table(
 
 
 def require_table(address: TableAddress, mode: Mode) -> None:
-    """Raise UsageError or DataError where ``write_table`` could not even begin, before any
-    work is done.
+    """Raise UsageError or DataError if ``write_table`` could not even begin, before any work is
+    done.
     """
     url = checked_url(address.url, new_file=True)
     if url.get_backend_name() == "sqlite" and not Path(url.database or "").exists():
@@ -136,8 +135,7 @@ def _arguments(url: "URL") -> dict[str, Any]:
     if url.get_backend_name() == "sqlite":
         return {"connect_args": {"timeout": _PATIENCE_SECONDS}}
     if url.get_backend_name() in _MYSQL:
-        # Nothing is shortened to fit, and who is at work on the table is waited for as long as
-        # anywhere.
+        # Nothing is truncated to fit, and locks are waited for as long as in other databases.
         patience = f"lock_wait_timeout = {_PATIENCE_SECONDS}, innodb_lock_wait_timeout = {_PATIENCE_SECONDS}"
         return {
             "connect_args": {
@@ -154,7 +152,7 @@ def _arguments(url: "URL") -> dict[str, Any]:
 
 
 def _joined(url: "URL", options: str) -> str:
-    """The options that the address has already, and ours."""
+    """Merge our options with those already in the address."""
     given = url.query.get("options", "")
     return f"{given if isinstance(given, str) else ' '.join(given)} {options}".strip()
 
@@ -164,8 +162,8 @@ def _is_postgres(url: "URL") -> bool:
 
 
 def _with_transactions(engine: Any, sqlalchemy: Any) -> None:
-    """SQLite's own transactions, which hold tables that are made, too; Python's would begin at
-    the first row.
+    """Use SQLite's own transactions, which include table creation; Python's would begin at the
+    first row.
     """
 
     def connect(connection: Any, _: Any) -> None:
@@ -185,13 +183,13 @@ class _Writing:
     connection: "Connection"
     address: TableAddress
     mode: Mode
-    #: Whether a table that is made in a transaction is gone when that fails.
+    #: True if a table created in a transaction disappears when that fails.
     tables_are_undone: ClassVar[bool] = True
 
     def write(self, frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> int:
         there = self.require_place()
         if self.mode == "append" and as_of is None:
-            raise DataError("There is no day of reckoning to append under, since no row is used.")
+            raise DataError("There is no as-of date to append under, since no row is used.")
         columns = _columns(frame, decimals, daily=self.mode == "append")
         if there and self.mode == "append":
             self._require_same(there, [c.name for c in columns])
@@ -216,25 +214,21 @@ class _Writing:
         return len(frame)
 
     def require_place(self) -> list[str]:
-        """The columns of the table that is there. Raises UsageError where it must not be
-        touched.
-        """
+        """Return the columns of the existing table. Raises UsageError if it must not be changed."""
         there = self._columns_there()
         if there and self.mode is None:
             raise UsageError(
-                f"The {self.address.told} is there already. Say --replace to put a new one in its "
-                "place, or --append to add this day."
+                f"The {self.address.told} exists already. Pass --replace to replace it, or "
+                "--append to add this day."
             )
         return there
 
     def _columns_there(self) -> list[str]:
-        """The columns of the table that is there; none where there is no such table."""
+        """Return the columns of the existing table; empty if there is no such table."""
         sqlalchemy = sqlalchemy_module()
         inspector = sqlalchemy.inspect(self.connection)
         if self.address.table in inspector.get_view_names(schema=self.address.schema):
-            raise UsageError(
-                f"The {self.address.told} is a view. Name a table of its own for results."
-            )
+            raise UsageError(f"The {self.address.told} is a view. Name a new table for results.")
         if not inspector.has_table(self.address.table, schema=self.address.schema):
             return []
         return [
@@ -255,9 +249,8 @@ class _Writing:
                 for a, b in ((ours, there), (there, ours))
             )
             raise DataError(
-                f"The {self.address.told} has other columns: not there are {missing}; only there "
-                f"are {more}. Append to another "
-                "table, or say --replace."
+                f"The {self.address.told} has other columns: {missing} missing, {more} not "
+                "in the result. Append to another table, or pass --replace."
             )
 
     def _require_new_day(self, as_of: dt.date | None) -> None:
@@ -271,8 +264,8 @@ class _Writing:
         )
         if self.connection.execute(day).first() is not None:
             raise DataError(
-                f"The {self.address.told} holds the day {as_of} already. Delete its rows there "
-                "first if it should be written anew."
+                f"The {self.address.told} already contains the day {as_of}. Delete its rows "
+                "first to write it again."
             )
 
     def _insert(self, table: "Table", rows: Iterator[tuple[Any, ...]]) -> None:
@@ -295,11 +288,11 @@ class _Writing:
             self.connection.execute(table.insert(), batch)
 
     def _undo(self, new: str) -> None:
-        """Take back a table that was made; the end of the transaction does."""
+        """Remove a table that was created; here the end of the transaction does it."""
 
     def _put_in_place(self, new: str, there: bool) -> None:
-        """The new table under the old one's name and with its grants; who reads sees the old
-        one until the transaction ends.
+        """Rename the new table to the old one's name and copy its grants; readers see the old one
+        until the transaction ends.
         """
         preparer: Any = self.connection.dialect.identifier_preparer
         schema = f"{preparer.quote_identifier(self.address.schema)}." if self.address.schema else ""
@@ -327,8 +320,8 @@ class _Writing:
 
 
 class _MariaDbWriting(_Writing):
-    """MariaDB's tables are made at once, outside any transaction: so beside the old one, and
-    renamed in one step.
+    """In MariaDB, creating tables is not transactional, so the new table is created under another
+    name and renamed in one step.
     """
 
     tables_are_undone: ClassVar[bool] = False
@@ -344,9 +337,9 @@ class _MariaDbWriting(_Writing):
             engine = self._options().get("mariadb_engine", "")
             if engine.lower() != "innodb":
                 raise UsageError(
-                    f"The {self.address.told} is kept by {engine or 'an engine'} without "
-                    "transactions, so a day could be appended by "
-                    "halves. Make it one of InnoDB first: ALTER TABLE … ENGINE = InnoDB."
+                    f"The {self.address.told} uses {engine or 'an engine'} without "
+                    "transactions, so a day could be appended partially. Convert it to "
+                    "InnoDB first: ALTER TABLE … ENGINE = InnoDB."
                 )
         return there
 
@@ -392,8 +385,8 @@ def _writing(connection: "Connection", address: TableAddress, mode: Mode) -> _Wr
 
 
 def _columns(frame: "pd.DataFrame", decimals: int, daily: bool) -> list[Any]:
-    """A column for each of the frame's, ``as_of`` before them, with types that fit and the
-    primary key where there can be one.
+    """Return the table's columns, ``as_of`` first, with suitable types and the primary key if there
+    can be one.
     """
     sqlalchemy = sqlalchemy_module()
     one_each = (
@@ -427,7 +420,7 @@ def _rows(frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> Iterat
 
 
 def _plain(frame: "pd.DataFrame", name: object, decimals: int) -> list[Any]:
-    """A column's values as Python has them; money as exact decimals, days as days."""
+    """Return a column's values as Python objects; money as exact decimals, dates as dates."""
     values = frame[name]
     known = values.notna()
     if (places := decimals_of(frame, name, decimals)) is not None:

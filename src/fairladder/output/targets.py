@@ -1,6 +1,4 @@
-"""Where results go: endings and places judged before any work is done, files replaced as a
-whole or not at all.
-"""
+"""Check output paths before any work is done, and replace files all at once or not at all."""
 
 import contextlib
 import os
@@ -16,26 +14,25 @@ FORMATS = ("csv", "parquet", "json", "xlsx", "md", "html")
 
 
 def format_of(path: str | Path) -> str:
-    """The format that a file's ending asks for. Raises UsageError for any other ending."""
+    """Return the format of a file's suffix. Raises UsageError for an unknown one."""
     ending = Path(path).suffix.lower().lstrip(".")
     if ending not in FORMATS:
         raise UsageError(
-            f"{str(path)!r}: results are not written as {ending or 'a file without an ending'}; "
-            f"end the name in {', '.join('.' + f for f in FORMATS)}."
+            f"{str(path)!r}: results cannot be written as "
+            f"{ending or 'a file without a suffix'}; end the name in "
+            f"{', '.join('.' + f for f in FORMATS)}."
         )
     return ending
 
 
 def settings_path(path: str | Path) -> Path:
-    """Where the facts of a CSV stand, which has no room for them: ``scored.csv`` →
-    ``scored.settings.json``.
-    """
+    """Return the path of a CSV's file of facts: ``scored.csv`` → ``scored.settings.json``."""
     return Path(path).with_suffix(".settings.json")
 
 
 def require_place(path: str | Path) -> None:
-    """Raise UsageError where no file can stand at ``path``: no such folder, one that cannot be
-    written into, or no plain file.
+    """Raise UsageError if no file can be written at ``path``: a missing or read-only folder, or not
+    a regular file.
     """
     target = Path(path)
     if target.is_dir():
@@ -44,22 +41,22 @@ def require_place(path: str | Path) -> None:
     if not real.parent.is_dir():
         folder = real.parent if target.is_symlink() else target.parent
         raise UsageError(
-            f"There is no folder {str(folder)!r} to write {target.name!r} into. Make it first."
+            f"There is no folder {str(folder)!r} to write {target.name!r} into. Create it first."
         )
     if real.exists() and not real.is_file():
         raise UsageError(
-            f"{str(target)!r} is not an ordinary file, and results replace files as a whole. Name "
-            "a file, or give --out -."
+            f"{str(target)!r} is not a regular file, and results replace whole files. Name a "
+            "file, or give --out -."
         )
     if not os.access(real.parent, os.W_OK):
         raise UsageError(
-            f"The folder {str(real.parent)!r} cannot be written into. Name a file in another one."
+            f"The folder {str(real.parent)!r} is not writable. Name a file in another one."
         )
 
 
 def require_apart(outputs: Mapping[str, str | Path], inputs: Iterable[str | Path]) -> None:
-    """Raise UsageError where an output (option → path) is an input or another output, be it
-    through links or capitals.
+    """Raise UsageError if an output (option → path) is an input or another output, also through
+    links or different case.
     """
     seen: dict[str, str] = {}
     read = [Path(path) for path in inputs]
@@ -84,17 +81,16 @@ def _same(one: Path, other: Path) -> bool:
 
 
 def _real(path: Path) -> Path:
-    """The file that a path leads to, through links."""
+    """Return the file that a path leads to, through links."""
     return Path(os.path.realpath(path))
 
 
 @contextmanager
 def replacing(path: str | Path) -> Iterator[Path]:
-    """A new file beside ``path`` to write to; it takes the path's place at the end, or vanishes on
-    an error.
+    """Create a temporary file next to ``path``; at the end of the block it replaces the path, or is
+    removed on an error.
 
-    A link is written through, and the mode of a file that is replaced is kept. Raises UsageError
-    where that cannot be.
+    Links are followed, and the mode of a replaced file is kept. Raises UsageError if that fails.
     """
     require_place(path)
     target = _real(Path(path))

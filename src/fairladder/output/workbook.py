@@ -1,5 +1,5 @@
-"""Tables as a workbook: a sheet for each, data never a formula, days as days, and the facts on
-a sheet of their own.
+"""Write tables as a workbook: a sheet for each, data never a formula, dates as dates, and the facts
+on a separate sheet.
 """
 
 import datetime as dt
@@ -15,19 +15,19 @@ from fairladder.columns import CARRIED, is_money, is_share, meant
 from fairladder.errors import DataError
 from fairladder.scratch import a_scratch_folder
 
-#: Rows of a sheet, its header among them.
+#: Maximum number of rows of a sheet, including its header.
 MOST_ROWS = 1_048_576
-#: What a cell holds of a text.
+#: Maximum length of text in a cell.
 LONGEST_CELL = 32_767
-#: With more cells than this a workbook is written row by row, which takes no memory and more time.
+#: With more cells a workbook is written row by row, which saves memory and takes more time.
 MOST_CELLS_HELD = 2_000_000
 _ROWS_AT_ONCE, _WIDEST = 2_000, 60
 
 
 @dataclass(frozen=True)
 class SheetLook:
-    """How cells of a workbook look: money's ``decimals`` and the ``currency`` behind it, and
-    days as spreadsheets write them.
+    """The look of a workbook's cells: money's ``decimals`` and ``currency``, and the date
+    format.
     """
 
     decimals: int
@@ -46,15 +46,15 @@ def write_workbook(
 ) -> None:
     """Write every table to a sheet of its name.
 
-    Raises DataError where a table has more rows than a sheet holds.
+    Raises DataError if a table has more rows than a sheet can contain.
     """
     import xlsxwriter
 
     for name, table in tables.items():
         if len(table) >= MOST_ROWS:
             raise DataError(
-                f"{name} has {len(table):,} rows, and a sheet holds {MOST_ROWS - 1:,}. Write csv "
-                "or parquet."
+                f"{name} has {len(table):,} rows, but a sheet has at most {MOST_ROWS - 1:,}. "
+                "Write csv or parquet."
             )
     plain = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
     large = sum(table.size for table in tables.values()) > MOST_CELLS_HELD
@@ -99,7 +99,7 @@ def write_workbook(
 def _row_by_row(
     sheet: Any, table: pd.DataFrame, shown: Sequence[Any], looks: Mapping[str, Any]
 ) -> None:
-    """The header and the rows of a large table; columns are as wide as the first rows need."""
+    """Write the header and the rows of a large table; column widths fit the first rows."""
     for at, column in enumerate(table.columns):
         texts = [str(column), *map(str, table[column].head(_ROWS_AT_ONCE).dropna())]
         sheet.set_column(at, at, min(max(map(len, texts)), _WIDEST) + 1)
@@ -133,9 +133,7 @@ def _look(looks: Mapping[str, Any], table: pd.DataFrame, column: object) -> Any:
 
 
 def _definitions(book: Any, tables: Mapping[str, pd.DataFrame], head: Any) -> None:
-    """A sheet that says in a sentence what each column of ours means, its unit, and when it is
-    empty.
-    """
+    """Add a sheet with the meaning, unit and nulls of each of our columns."""
     rows = [
         (name, str(column), found.sentence, found.unit, found.nulls)
         for name, table in tables.items()
@@ -149,7 +147,7 @@ def _definitions(book: Any, tables: Mapping[str, pd.DataFrame], head: Any) -> No
     sheet.freeze_panes(1, 0)
     for at, width in enumerate((14, 24, 90, 20, 40)):
         sheet.set_column(at, at, width)
-    for at, row in enumerate([("sheet", "column", "what it says", "unit", "empty"), *rows]):
+    for at, row in enumerate([("sheet", "column", "meaning", "unit", "empty"), *rows]):
         for place, text in enumerate(row):
             sheet.write_string(at, place, text, None if at else head)
 
@@ -168,8 +166,8 @@ def _column(sheet: Any, at: int, values: "pd.Series[Any]", look: Any, day: Any) 
 def write_cell(
     sheet: Any, row: int, at: int, column: object, cell: Any, look: Any, day: Any
 ) -> None:
-    """Write a cell that is not null beneath the header: data is never a formula. ``row``
-    counts from 0, below the header's.
+    """Write a non-null cell below the header: data is never a formula. ``row`` counts from 0, below
+    the header.
     """
     if isinstance(cell, bool):
         sheet.write_boolean(row + 1, at, cell)
@@ -177,9 +175,8 @@ def write_cell(
         sheet.write_datetime(row + 1, at, cell, day)
     elif isinstance(cell, str) and len(cell) > LONGEST_CELL:
         raise DataError(
-            f"Row {row + 1:,}, column `{column}` holds {len(cell):,} characters, and a cell of a "
-            "sheet holds "
-            f"{LONGEST_CELL:,}. Write csv, parquet or json."
+            f"Row {row + 1:,}, column `{column}` has {len(cell):,} characters, but a cell of "
+            f"a sheet has at most {LONGEST_CELL:,}. Write csv, parquet or json."
         )
     elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):
         sheet.write_string(row + 1, at, str(cell), look)

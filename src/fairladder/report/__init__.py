@@ -1,4 +1,4 @@
-"""What an analyst hands on: the page and the workbook of a report."""
+"""The report that an analyst hands on: a page or a workbook."""
 
 from fairladder.report.write import write_html, write_workbook
 

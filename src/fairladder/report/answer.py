@@ -1,5 +1,5 @@
-"""The answer that a report begins with: who carries the shop, who is slipping, who can be left
-alone, what to do, and how sure.
+"""The answer at the top of a report: who contributes most, who is slipping, whom to leave alone,
+what to do, and how certain it is.
 """
 
 from collections.abc import Sequence
@@ -14,7 +14,7 @@ from fairladder.report.contents import Contents
 
 @dataclass(frozen=True)
 class Line:
-    """A question and its answer, with the stance that it speaks of."""
+    """A question and its answer, with the stance that it is about."""
 
     question: str
     answer: str
@@ -22,24 +22,21 @@ class Line:
 
 
 def answer_of(about: Contents) -> list[Line]:
-    """The three sentences, the one thing to do next, and how sure it is; only the reasons
-    where there are too few to advise.
+    """Return the three findings, the next step, and how certain it is; only the reasons if there
+    are too few customers for advice.
     """
     if about.few:
         return [Line("Why is there no advice?", " ".join(about.few)), _how_sure(about)]
     return [
         _stance(
-            about,
-            "Who carries the shop?",
-            ("keep",),
-            "nobody yet: no segment to keep holds a customer.",
+            about, "Who contributes most?", ("keep",), "none yet: no segment to keep has customers."
         ),
         _slipping(about),
         _stance(
             about,
             "Who can be left alone?",
             ("leave",),
-            "nobody: no segment to leave alone holds a customer.",
+            "none: no segment to leave alone has customers.",
         ),
         _next(about),
         _how_sure(about),
@@ -71,13 +68,16 @@ def _stance(about: Contents, question: str, stances: tuple[str, ...], nobody: st
 def _slipping(about: Contents) -> Line:
     question, held = "Who is slipping?", _held(about, ("win-back",))
     if held.empty:
-        return Line(question, "Nobody: no segment to win back holds a customer.", "win-back")
+        return Line(question, "No customers: no segment to win back has any.", "win-back")
     line = _stance(about, question, ("win-back",), "")
     if about.forecast is None:
         return line
     these = about.customers["stance"].astype(str) == "win-back"
     expected = about.customers.loc[these, "expected_value"].sum()
-    more = f" Left to themselves they are expected to bring {_money(about, expected)} in the next {about.forecast.horizon} days."
+    more = (
+        f" Without any action their expected value is {_money(about, expected)} in the next "
+        f"{about.forecast.horizon} days."
+    )
     return Line(question, line.answer + more, "win-back")
 
 
@@ -88,13 +88,16 @@ def _next(about: Contents) -> Line:
         first = about.checked.errors[0]
         return Line(
             question,
-            f"Settle what makes these numbers wrong first: {first.effect.rstrip('.')}. {first.advice}".strip(),
+            (
+                f"Resolve what makes these numbers wrong first: {first.effect.rstrip('.')}. "
+                f"{first.advice}"
+            ).strip(),
         )
     if held.empty:
         return Line(
             question,
-            "Nobody needs to be won back. Look after those who carry the shop, and come back next "
-            "month.",
+            "No customer needs to be won back. Look after those who contribute most, and "
+            "come back next month.",
         )
     best = row_of_largest(held, held["spend"])
     each = best["spend"] / best["customers"]
@@ -102,17 +105,16 @@ def _next(about: Contents) -> Line:
     if best["customers"] == 1:
         return Line(
             question,
-            f"Write to the one customer of {best['segment']}, who has spent {_money(about, each)} "
-            f"and not ordered for {days} days.",
+            f"Contact the one customer in {best['segment']}, who has spent "
+            f"{_money(about, each)} and not ordered for {days} days.",
             "win-back",
         )
     return Line(
         question,
-        f"Write to the {wording.counted(best['customers'], 'customers')} of {best['segment']}: "
-        f"they have spent {_money(about, each)} "
-        f"each, and half of them have not ordered for {days} days or more. `fairladder campaign` "
-        "makes the list and holds some out, "
-        "so that you can tell what the letter brought.",
+        f"Contact the {wording.counted(best['customers'], 'customers')} in "
+        f"{best['segment']}. They have spent {_money(about, each)} on average, and half of "
+        f"them have not ordered for {days} days or more. `fairladder campaign` makes the "
+        "list and holds some customers out, so that you can measure the effect.",
         "win-back",
     )
 
@@ -125,7 +127,7 @@ def _how_sure(about: Contents) -> Line:
     if errors:
         parts.insert(
             0,
-            f"Not sure at all: {wording.counted(len(errors), 'findings', 'have')} to be settled "
+            f"Not certain: {wording.counted(len(errors), 'findings', 'have')} to be resolved "
             "before these numbers count.",
         )
     if warnings:
@@ -134,7 +136,6 @@ def _how_sure(about: Contents) -> Line:
         parts.append(about.forecast.backtest.in_words())
     elif about.forecast is not None:
         parts.append(
-            "The forecast is untested: the history is too short to set some months aside for a "
-            "test."
+            "The forecast is untested: the history is too short to set months aside for a test."
         )
-    return Line("How sure is this?", " ".join(parts))
+    return Line("How certain is this?", " ".join(parts))

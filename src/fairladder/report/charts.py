@@ -1,5 +1,5 @@
-"""Charts as shapes with places, for the page to write as SVG: no screen, no fonts, no colours,
-only classes of the style sheet.
+"""Charts as positioned shapes, which the page writes as SVG; colours and fonts come from the style
+sheet.
 """
 
 import unicodedata
@@ -11,16 +11,14 @@ from fairladder.apart import spread
 
 #: Widths of the two layouts of each chart, in pixels.
 WIDE, NARROW = 760, 340
-#: About how wide a sign is, in pixels, of texts of the usual and of the small size.
+#: Approximate width of a character, in pixels, in texts of normal and small size.
 _SIGN, _SMALL_SIGN = 7.4, 6.6
 _ROW, _GAP = 22, 10
 
 
 @dataclass(frozen=True)
 class Shape:
-    """A rectangle, a line, a circle or a path, with its attributes, and what it says when it
-    is pointed at.
-    """
+    """A rectangle, line, circle or path with its attributes and tooltip."""
 
     tag: str
     attributes: tuple[tuple[str, object], ...]
@@ -29,9 +27,7 @@ class Shape:
 
 @dataclass(frozen=True)
 class Label:
-    """A text at a place; ``css`` says its size and colour, ``anchor`` which side of it the
-    place is.
-    """
+    """A text at a position; ``css`` sets its size and colour, ``anchor`` its alignment."""
 
     x: float
     y: float
@@ -52,7 +48,7 @@ class Chart:
 
 @dataclass(frozen=True)
 class Figure:
-    """A chart in both layouts, what it finds and shows in words, and its numbers as a table."""
+    """A chart in both layouts, its finding and description in words, and its numbers as a table."""
 
     name: str
     finding: str
@@ -66,8 +62,8 @@ class Figure:
 
 @dataclass(frozen=True)
 class Bar:
-    """A bar from ``start`` to ``start`` + ``value`` with its text; ``ends`` are those of a
-    range around it.
+    """A bar from ``start`` to ``start`` + ``value`` with its text; ``ends`` are those of a range
+    around it.
     """
 
     value: float
@@ -80,7 +76,7 @@ class Bar:
 
 @dataclass(frozen=True)
 class BarRow:
-    """A label, what stands small beneath it, and the bars beside it."""
+    """A label, the small text below it, and its bars."""
 
     label: str
     bars: tuple[Bar, ...]
@@ -90,8 +86,8 @@ class BarRow:
 
 @dataclass(frozen=True)
 class Series:
-    """Values along the axis with their class; ``marks`` are the spans (first, last place) that
-    are drawn as flat.
+    """Values along the axis with their class; ``marks`` are the spans (first, last place) drawn as
+    flat.
     """
 
     name: str
@@ -101,7 +97,7 @@ class Series:
 
 
 def shape(tag: str, tip: str = "", **attributes: object) -> Shape:
-    """A shape; ``css`` is its class, and underscores in names are hyphens. Numbers get one
+    """Make a shape; ``css`` is its class, and underscores in names become hyphens. Numbers get one
     decimal.
     """
     named = (
@@ -115,13 +111,13 @@ def _short(value: object) -> object:
 
 
 def both(draw: Callable[[int], Chart]) -> tuple[Chart, Chart]:
-    """A chart in both layouts."""
+    """Return a chart in both layouts."""
     return draw(WIDE), draw(NARROW)
 
 
 def bars(rows: Sequence[BarRow], width: int) -> Chart:
-    """Rows of bars that share one scale from a common zero; where there is little room, labels
-    stand above their bars.
+    """Draw rows of bars on a common scale from zero; in narrow layouts labels are above their
+    bars.
     """
     longest = max((max(wide(r.label), wide(r.below, _SMALL_SIGN)) for r in rows), default=0.0)
     above = width < WIDE or longest + 14 > width * 0.34
@@ -185,8 +181,8 @@ def columns(
     *,
     unsure: int = 0,
 ) -> Chart:
-    """Columns of ``series`` on top of each other (below the axis where negative), the last
-    ``unsure`` of them not complete.
+    """Draw stacked columns of ``series`` (negative ones below the axis), the last ``unsure`` of
+    them incomplete.
     """
     height, left, bottom = (300 if width >= WIDE else 240), 58.0, 26.0
     ups = [sum(max(s.values[i], 0.0) for s in series) for i in range(len(places))]
@@ -194,7 +190,7 @@ def columns(
     ticks, low = nice(0.0, max([0.0, *ups]), 4), min([0.0, *downs])
     if -low > 0.4 * (ticks[1] - ticks[0]):
         ticks = nice(low, ticks[-1], 4)
-    lowest = min(low, ticks[0])  # a little below zero needs no tick of its own
+    lowest = min(low, ticks[0])  # a value slightly below zero needs no tick of its own
     span = ticks[-1] - lowest
 
     def y_of(value: float) -> float:
@@ -223,7 +219,9 @@ def columns(
 def lines(
     places: Sequence[str], series: Sequence[Series], width: int, written: Callable[[float], str]
 ) -> Chart:
-    """Lines over the places, each with its name at its end, spans without growth drawn thick."""
+    """Draw lines over the places, each with its name at its end, with spans without growth drawn
+    thick.
+    """
     height, left, bottom = (300 if width >= WIDE else 250), 58.0, 26.0
     right = max((wide(s.name, _SMALL_SIGN) for s in series), default=0.0) + 12
     right = min(right, width * 0.3)
@@ -250,7 +248,7 @@ def lines(
         )
         for first, last in one.marks:
             y = y_of(one.values[last])
-            tip = f"{one.name}: nobody new from {places[first]} to {places[last]}"
+            tip = f"{one.name}: no new customer from {places[first]} to {places[last]}"
             span_there = f"M{left + first * step:.1f} {y:.1f}H{left + last * step:.1f}"
             shapes.append(shape("path", tip, css=f"flat {one.css}", d=span_there))
         name = fitted(one.name, right - 8, _SMALL_SIGN)
@@ -264,7 +262,7 @@ def lines(
 def curve(
     points: Sequence[tuple[float, float]], marks: Sequence[tuple[float, float, str]], width: int
 ) -> Chart:
-    """A curve of shares against shares (both 0..1), with marked points and the diagonal of
+    """Draw a curve of shares against shares (both 0..1), with marked points and the diagonal of
     equal shares.
     """
     height, left, bottom = (320 if width >= WIDE else 260), 46.0, 28.0
@@ -294,8 +292,8 @@ def curve(
 
 
 def whole(parts: Sequence[tuple[str, float, str, str]], width: int) -> Chart:
-    """One bar of parts (name, value, class, tip) that make up a whole; a part that is there is
-    never too thin to see.
+    """Draw one bar of parts (name, value, class, tip) that add up to a total; no part is too thin
+    to see.
     """
     total = sum(value for _, value, _, _ in parts) or 1.0
     there = [p for p in parts if p[1] > 0]
@@ -309,8 +307,8 @@ def whole(parts: Sequence[tuple[str, float, str, str]], width: int) -> Chart:
 
 
 def nice(low: float, high: float, about: int) -> list[float]:
-    """Round numbers from at most ``low`` to at least ``high``, ``about`` steps of 1, 2, 2.5 or
-    5 times a power of ten.
+    """Return round numbers from at most ``low`` to at least ``high``, ``about`` steps of 1, 2, 2.5
+    or 5 times a power of ten.
     """
     if high <= low:
         high = low + 1.0
@@ -322,12 +320,12 @@ def nice(low: float, high: float, about: int) -> list[float]:
 
 
 def wide(text: str, sign: float = _SIGN) -> float:
-    """About how wide a text is drawn, signs of East Asia twice as wide as others."""
+    """Return the approximate width of a text; East Asian characters are twice as wide as others."""
     return sign * sum(2 if unicodedata.east_asian_width(c) in "WF" else 1 for c in text)
 
 
 def fitted(text: str, room: float, sign: float = _SIGN) -> str:
-    """A text as far as there is room for it, with an ellipsis where it goes on."""
+    """Shorten a text to the available width, with an ellipsis."""
     if wide(text, sign) <= room:
         return text
     while text and wide(text, sign) + sign > room:
@@ -353,7 +351,7 @@ def _frame(
 
 
 def _along(places: Sequence[str], first: float, step: float, y: float, width: float) -> list[Label]:
-    """As many names of places beneath the axis as fit, the first among them."""
+    """Return as many names of places below the axis as fit, including the first."""
     if not places:
         return []
     needed = max(wide(p, _SMALL_SIGN) for p in places) + 14

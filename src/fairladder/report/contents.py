@@ -1,4 +1,4 @@
-"""What a report speaks of: every question asked once, of orders that have been read."""
+"""Gather the contents of a report: the results of all analyses, from orders that have been read."""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -30,16 +30,16 @@ from fairladder.value.histories import NOTHING_LEARNT
 from fairladder.value.to_score import customers_to_score
 from fairladder.value.to_score import scored as scored_of
 
-#: With no day given, changes are since a year ago, or a quarter where the history is shorter.
+#: By default changes are measured from a year ago, or from a quarter ago if the history is shorter.
 _AGO = (365, 91)
-#: A day to compare with leaves at least so much history before it.
+#: Minimum number of days of history before the day to compare with.
 _LEAST_BEFORE = 91
 
 
 @dataclass(frozen=True)
 class Contents:
-    """Everything that the page and the workbook show; ``None`` where the data do not allow it,
-    and ``gaps`` says why.
+    """Everything that the page and the workbook show; ``None`` if the data do not allow it, with
+    the reason in ``gaps``.
     """
 
     facts: Mapping[str, Any]
@@ -75,7 +75,7 @@ class Contents:
 
     @property
     def currency(self) -> str:
-        """What amounts are in; empty where nobody said."""
+        """The currency of amounts; empty if unknown."""
         return self.scheme.money.currency or ""
 
 
@@ -86,16 +86,13 @@ def contents_of(
     by: str | None = None,
     progress: Progress | None = None,
 ) -> Contents:
-    """Ask all questions of a report.
+    """Run all analyses of a report.
 
-    ``then`` is the day to compare with (a year or a quarter ago where none is given and the
-    history reaches back), ``by`` a column to follow new customers by (the channel, where there is
-    one). Raises DataError where nobody has a purchase, UsageError for an unknown column or day.
+    ``then`` is the day to compare with (by default a year or a quarter ago, if the history reaches
+    back), ``by`` a column to follow new customers by (by default the channel, if there is one).
+    Raises DataError if no customer has a purchase, UsageError for an unknown column or day.
     """
-    steps, gaps = (
-        Steps(seen_by(progress, "Asking all questions of the report"), 9),
-        dict[str, str](),
-    )
+    steps, gaps = (Steps(seen_by(progress, "Computing the report"), 9), dict[str, str]())
     asked = iter(steps.over(range(9)))
     next(asked)
     checked = check(orders)
@@ -103,8 +100,8 @@ def contents_of(
     customers = customers_to_score(orders)
     if nobody_bought(customers) or orders.as_of is None:
         raise DataError(
-            "No customer has a purchase, so there is nothing to report. `fairladder check` says "
-            "what became of the rows."
+            "No customer has a purchase, so there is nothing to report. Run `fairladder "
+            "check` to see why."
         )
     day = then or _ago(customers, orders.as_of)
     if day is None:
@@ -142,11 +139,11 @@ def contents_of(
     shown = scored.drop(columns=theirs)
     if forecast is not None and not set(names(FORECAST)) & set(
         shown
-    ):  # rules that ask for a forecast have brought it already
+    ):  # rules that use a forecast have computed it already
         shown = with_forecast(shown, forecast)
     facts = orders.facts()
     notes = [
-        *(f"The customers file's column `{n}` is left out here: a column of the forecast is called so." for n in theirs),
+        *(f"The customers file's column `{n}` is omitted: a forecast column has that name." for n in theirs),
         *facts["notes"], *fairness.segment_notes(segments), *fairness.ladder_notes(people),
         fairness.split_note(orders),
         *(changes.notes if changes is not None else ()),
@@ -164,11 +161,11 @@ def contents_of(
 
 
 def _unheard(_share: float) -> None:
-    """The steps of a part are not told one by one."""
+    """Ignore the progress of a part's steps."""
 
 
 def _or_why(part: str, gaps: dict[str, str], work: Any) -> Any:
-    """The part, or None and the reason among ``gaps`` where the data do not allow it."""
+    """Return the part, or None with the reason added to ``gaps`` if the data do not allow it."""
     try:
         return work()
     except (DataError, UsageError) as error:
@@ -177,7 +174,7 @@ def _or_why(part: str, gaps: dict[str, str], work: Any) -> Any:
 
 
 def _unit_of(customers: pd.DataFrame, as_of: dt.date) -> str:
-    """Months, or what gives a history of another length some dozen periods."""
+    """Return months, or a period that splits another length of history into about a dozen."""
     days = (as_of - customers["first_order"].min().date()).days
     return "day" if days < 28 else "week" if days < 180 else "month" if days < 1600 else "quarter"
 
@@ -201,5 +198,5 @@ def _strips(orders: Read) -> pd.DataFrame:
     frame = orders.frame(query.group_by(sql("1"), sql("2"), copy=False))
     frame = frame.astype(
         {"customer": "str", "month": "datetime64[s]", "orders": np.int64}
-    )  # engines have kinds of their own
+    )  # engines have their own kinds
     return frame.sort_values(["customer", "month"], ignore_index=True)

@@ -1,11 +1,10 @@
-"""The table of customers as one compact block: typed columns, one after the other, that the page
-unpacks when it opens.
+"""Encode the table of customers as one compact block of typed columns, which the page unpacks when
+it opens.
 
-The block is gzip of: the length of a header (4 bytes, little end first), the header as JSON, and
-the columns' bytes, each from a place that is a multiple of 8. The header says of every column its
-name, its label, its kind for people, how it is stored (``text``, ``names``, ``i32``, ``f64``,
-``u2``) and where. Numbers are whole, in units of 10^−decimals; null is the least 32-bit number, or
-NaN.
+The block is gzip of: the length of a header (4 bytes, little endian), the header as JSON, and the
+columns' bytes, each at an offset that is a multiple of 8. For every column the header has its name,
+label, kind, storage type (``text``, ``names``, ``i32``, ``f64``, ``u2``) and offset. Numbers are
+whole, in units of 10^−decimals; null is the smallest 32-bit number, or NaN.
 """
 
 import base64
@@ -31,11 +30,11 @@ from fairladder.scores.fitting import SCORES
 from fairladder.wording import span
 
 NULL = -(2**31)
-#: So many different texts make a column one of groups, which the page can filter by.
+#: A column with up to this many different texts is a group, by which the page can filter.
 MOST_GROUPS = 60
-#: Names are looked for as so many words at most.
+#: Names are searched for with up to this many words.
 _LONGEST_NAME = 5
-#: More customers than this do not fit the height that browsers give a page.
+#: With more customers the table would exceed the maximum height of a page in browsers.
 MOST_ON_PAGE = 400_000
 _FIRST = ("orders", "last_order", "spend", "expected_value")
 _MEASURES = (
@@ -57,8 +56,8 @@ class Field:
 
 
 def shown(about: Contents) -> pd.DataFrame:
-    """The customers that the page holds: all, or, where there are too many, those who spent
-    the most, everyone tied left out.
+    """Return the customers in the page: all, or, if there are too many, those with the largest
+    spend, without a tied group that does not fit.
     """
     customers = about.customers
     if len(customers) <= MOST_ON_PAGE:
@@ -69,7 +68,7 @@ def shown(about: Contents) -> pd.DataFrame:
 
 
 def fields(about: Contents, customers: pd.DataFrame) -> list[Field]:
-    """Id, name, segment, tiers, groups and measures, in the order in which the page shows them."""
+    """Return id, name, segment, tiers, groups and measures, in the order of the page."""
     made = [_text("customer", "customer", customers["customer"])]
     if "name" in customers:
         made.append(_text("name", "name", customers["name"]))
@@ -89,7 +88,7 @@ def fields(about: Contents, customers: pd.DataFrame) -> list[Field]:
 
 
 def block(about: Contents, customers: pd.DataFrame) -> str:
-    """The block in base64."""
+    """Return the block in base64."""
     parts = [*fields(about, customers), *_strips(about, customers)]
     place, described, data = 0, [], list[bytes]()
     for part in parts:
@@ -117,12 +116,11 @@ def block(about: Contents, customers: pd.DataFrame) -> str:
 
 
 def without_names(about: Contents, key: bytes) -> Contents:
-    """The same with pseudonyms for ids and without any column, example or row that could name a
-    person.
+    """Return the contents with pseudonyms for ids and without any column, example or row that could
+    name a person.
 
-    A pseudonym is the first 60 bits of HMAC-SHA-256 of the id under ``key``, in letters: the same
-    id has the same one wherever the key is the same, and nobody without the key can tell whose it
-    is.
+    A pseudonym is the first 60 bits of HMAC-SHA-256 of the id with ``key``, in letters. Equal keys
+    give equal pseudonyms, which cannot be reversed without the key.
     """
     ids = about.customers["customer"].tolist()
     of = {given: pseudonym(given, key) for given in {*ids, *about.strips["customer"].tolist()}}
@@ -154,17 +152,17 @@ def without_names(about: Contents, key: bytes) -> Contents:
 
 
 def _told_of_nobody(finding: Finding, people: Collection[str]) -> Finding:
-    """A finding without examples, and without its words where these name somebody."""
+    """Return a finding without examples, and without its text if that names a customer."""
     effect, advice = (
-        "left out here, since it names customers" if _names_one(text, people) else text
+        "omitted, since it names customers" if _names_one(text, people) else text
         for text in (finding.effect, finding.advice)
     )
     return replace(finding, examples=(), effect=effect, advice=advice)
 
 
 def _names_one(text: str, people: Collection[str]) -> bool:
-    """Whether an id or a name stands in a text: between backticks, or as words that are no
-    plain number.
+    """Return True if an id or a name occurs in a text, in backticks or as words that are not just a
+    number.
     """
     if any(quoted in people for quoted in re.findall(r"`([^`]*)`", text)):
         return True
@@ -178,19 +176,23 @@ def _names_one(text: str, people: Collection[str]) -> bool:
 
 
 def pseudonym(given: str, key: bytes) -> str:
-    """Twelve letters and digits that stand for an id."""
+    """Return twelve letters and digits that replace an id."""
     return base64.b32encode(hmac.digest(key, given.encode(), "sha256")[:8]).decode()[:12]
 
 
 def _segments(about: Contents) -> list[dict[str, Any]]:
     return [
-        {"name": s.name, "stance": s.stance, "rule": s.when or "whoever no rule before has placed"}
+        {
+            "name": s.name,
+            "stance": s.stance,
+            "rule": s.when or "all customers without an earlier rule",
+        }
         for s in about.scheme.segments
     ]
 
 
 def _ladders(about: Contents) -> dict[str, Any]:
-    """Score → for each group (null: everybody) what its rungs hold, in words."""
+    """Return score → for each group (null: all customers) the values on its rungs, in words."""
     told: dict[str, Any] = {}
     for name, (measure, _) in SCORES.items():
         ladder = about.ladders[name]
@@ -203,7 +205,7 @@ def _ladders(about: Contents) -> dict[str, Any]:
 
 
 def _groups(about: Contents, customers: pd.DataFrame) -> list[str]:
-    """Columns of few texts: of the customers file, and the only channel."""
+    """Return columns with few different texts: from the customers file, and the only channel."""
     known = {
         *columns.names(columns.CUSTOMERS),
         *columns.names(columns.SCORES),
@@ -217,8 +219,8 @@ def _groups(about: Contents, customers: pd.DataFrame) -> list[str]:
 
 
 def _text(name: str, label: str, values: "pd.Series[Any]") -> Field:
-    """UTF-8 one after the other behind the lengths in bytes (4 each; the largest number for
-    null).
+    """Encode UTF-8 texts, one after the other, after their lengths in bytes (4 each; the largest
+    number for null).
     """
     encoded = [None if v is None or v != v else str(v).encode() for v in values.astype(object)]
     lengths = np.array([2**32 - 1 if e is None else len(e) for e in encoded], dtype="<u4")
@@ -235,7 +237,7 @@ def _text(name: str, label: str, values: "pd.Series[Any]") -> Field:
 def _names(
     name: str, label: str, values: "pd.Series[Any]", order: Sequence[str] | None = None
 ) -> Field:
-    """Places among the names, from 1; 0 is null."""
+    """Encode positions among the names, from 1; 0 is null."""
     texts = values.astype(object).where(values.notna(), None)
     there = order or sorted({str(v) for v in texts if v is not None})
     place = {text: i for i, text in enumerate(there, start=1)}
@@ -244,8 +246,8 @@ def _names(
 
 
 def _number(name: str, values: "pd.Series[Any]", about: Contents) -> Field:
-    """Whole numbers of a unit small enough for what the page shows: minor units, hundredths of
-    a percent, hundredths, days.
+    """Encode whole numbers in a unit small enough for display: minor units, hundredths of a
+    percent, hundredths, days.
     """
     column = columns.of_customers(name)
     assert column is not None
@@ -265,7 +267,7 @@ def _number(name: str, values: "pd.Series[Any]", about: Contents) -> Field:
     return Field(name, column.title, column.kind, "f64", floats.tobytes(), {"decimals": decimals})
 
 
-#: Decimals of kinds that are not whole: shares are shown as percent with two, of which one is seen.
+#: Decimals of kinds that are not whole: shares are percentages with two, of which one is displayed.
 _DECIMALS = {"share": 4, "ratio": 2, "points": 2}
 
 
@@ -275,8 +277,8 @@ def _whole(column: columns.Column, decimals: int, units: NDArray[Any]) -> Field:
 
 
 def _strips(about: Contents, customers: pd.DataFrame) -> list[Field]:
-    """Orders by month: how many months each customer has (``strip``), then the month and the
-    orders of each.
+    """Encode orders by month: the number of months of each customer (``strip``), then the month and
+    the orders of each.
     """
     strips = about.strips[about.strips["customer"].isin(customers["customer"])]
     month = strips["month"].dt.year * 12 + strips["month"].dt.month - 1

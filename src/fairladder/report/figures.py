@@ -1,4 +1,4 @@
-"""The figures of the page: what each finds, its shapes in two layouts, and its numbers."""
+"""The figures of the page: their findings, shapes in two layouts, and numbers."""
 
 from collections.abc import Callable
 from itertools import pairwise
@@ -17,9 +17,9 @@ from fairladder.report.charts import Bar, BarRow, Figure, Series
 from fairladder.report.contents import Contents
 from fairladder.scores.fitting import SCORES
 
-#: Groups that have a line of their own; the others are the rest.
+#: Number of groups with a line of their own; the others are combined.
 _MOST_LINES = 6
-#: From so many orders on customers are taken together.
+#: Customers with this many orders or more are combined.
 _MANY_ORDERS = 8
 _MARKS = (0.01, 0.05, 0.2, 0.5)
 #: Classes of lines, in their order.
@@ -32,7 +32,7 @@ def _money(about: Contents) -> Callable[[float], str]:
 
 
 def balance(about: Contents) -> Figure:
-    """What became of the rows, as parts of one bar."""
+    """Draw the rows by state, as parts of one bar."""
     rows = [
         (label, count, minor) for label, count, minor in about.checked.balance.lines()[1:] if count
     ]
@@ -50,7 +50,7 @@ def balance(about: Contents) -> Figure:
     scale = 10**about.checked.balance.decimals
     return Figure(
         "balance", f"{used} of {wording.counted(read, 'rows')} are used, and all are accounted for",
-        "One bar of all rows read, parted by what became of them.",
+        "One bar of all rows read, split by their state.",
         charts.both(lambda w: charts.whole(named, w)),
         ("what", "rows", "of all", "amount"),
         tuple((label, wording.count(n), wording.percent(n / read),
@@ -61,7 +61,7 @@ def balance(about: Contents) -> Figure:
 
 
 def segments(about: Contents) -> Figure:
-    """Share of spend and of customers of each segment that holds somebody."""
+    """Draw the share of spend and of customers of each segment with customers."""
     table = about.segments[about.segments["customers"] > 0]
     table = table.sort_values(["spend", "customers"], ascending=False, kind="stable")
     money = _money(about)
@@ -74,7 +74,9 @@ def segments(about: Contents) -> Figure:
     ].sum()
     best = row_of_largest(by_stance, by_stance["spend_share"].fillna(0))
     people, spend = wording.percent(best["customer_share"]), wording.percent(best["spend_share"])
-    finding = f"Customers to {_DO[str(best.name)]} are {people} of all and bring {spend} of spend"
+    finding = (
+        f"Customers to {_DO[str(best.name)]} are {people} of all and contribute {spend} of spend"
+    )
     return Figure(
         "segments", finding,
         "For each segment its share of spend (full bar) and of customers (light bar).",
@@ -97,7 +99,7 @@ _DO = {
 
 
 def _shares(segment: Any, spent: str) -> tuple[Bar, Bar]:
-    """A segment's share of spend, and of customers."""
+    """Return the bars of a segment's share of spend and of customers."""
     share, people = wording.percent(segment.spend_share), wording.percent(segment.customer_share)
     many = wording.counted(segment.customers, "customers")
     return (
@@ -121,7 +123,7 @@ def _or_zero(number: float) -> float:
 
 
 def concentration(about: Contents) -> Figure | None:
-    """How much of positive spend the best customers bring; None where nobody has spent anything."""
+    """Draw the share of positive spend from the best customers; None without positive spend."""
     spend = np.sort(np.maximum(buyers(about.customers)["spend"].to_numpy(dtype=np.float64), 0))[
         ::-1
     ]
@@ -135,19 +137,18 @@ def concentration(about: Contents) -> Figure | None:
     texts = [(m, h, f"first {100 * m:g} %: {wording.percent(h)} of spend") for m, h in marks]
     fifth = wording.percent(marks[2][1])
     return Figure(
-        "concentration", f"The first fifth of customers bring {fifth} of spend",
-        "The running share of spend by share of customers with a purchase, those who spent the "
-        "most first. The dashed line is what "
-        "it would be if all spent alike.",
+        "concentration", f"The first fifth of customers contribute {fifth} of spend",
+        "The running share of spend by share of customers with a purchase, largest spend "
+        "first. The dashed line is the share if all customers spent equally.",
         charts.both(lambda w: charts.curve(list(zip(at.tolist(), held.tolist(), strict=True)),
         texts, w)),
-        ("customers who spent the most", "of all spend"),
+        ("customers, largest spend first", "of all spend"),
         tuple((f"first {100 * m:g} %", wording.percent(h)) for m, h in marks),
     )  # fmt: skip
 
 
 def rung_lines(about: Contents) -> dict[str, list[tuple[int, str, int, float]]]:
-    """Score → its rungs, the best first: rung, what it holds, customers and their spend."""
+    """Return score → its rungs, best first: rung, its values, customers and their spend."""
     told = {}
     for name in SCORES:
         ladder, rungs = (
@@ -173,7 +174,7 @@ def rung_lines(about: Contents) -> dict[str, list[tuple[int, str, int, float]]]:
 
 
 def ladders(about: Contents) -> list[Figure]:
-    """How many customers stand on each rung of each score, and what the rung holds."""
+    """Draw the number of customers on each rung of each score, with the rung's values."""
     return [_ladder(name, lines) for name, lines in rung_lines(about).items()]
 
 
@@ -195,7 +196,10 @@ def _ladder(name: str, lines: list[tuple[int, str, int, float]]) -> Figure:
         for i, (rung, what, n, _) in enumerate(lines)
     ]
     most = wording.percent(max(n for _, _, n, _ in lines) / total)
-    shows = f"Customers on each rung of the ladder of {title}, the best rung first. Equal customers share a rung."
+    shows = (
+        f"Customers on each rung of the {title} ladder, best rung first. Equal customers share a "
+        "rung."
+    )
     numbers = [(str(r), s, wording.count(n), wording.percent(n / total)) for r, s, n, _ in lines]
     return Figure(
         f"ladder-{title}", f"{title.capitalize()}, by {measure}: the largest rung holds {most}",
@@ -206,7 +210,7 @@ def _ladder(name: str, lines: list[tuple[int, str, int, float]]) -> Figure:
 
 
 def revenue(about: Contents) -> Figure:
-    """First and repeat revenue of each period, and what refunds took back."""
+    """Draw first and repeat revenue of each period, and refunds."""
     table, written = about.growth, lambda v: wording.money(v)
     names = [
         ("first orders", "welcome", "new_revenue"),
@@ -223,8 +227,8 @@ def revenue(about: Contents) -> Figure:
     share = wording.percent(repeat / total if total > 0 else None)
     last = f" The last {about.period} is not over yet." if unsure else ""
     return Figure(
-        "revenue", f"{share} of revenue are repeat orders",
-        f"Revenue by {about.period}, first and repeat orders on top of each other.{last}",
+        "revenue", f"Repeat orders are {share} of revenue",
+        f"Revenue by {about.period}, first and repeat orders stacked.{last}",
         charts.both(lambda w: charts.columns(list(table["label"]), series, w, written,
         unsure=unsure)),
         (about.period, "orders", "customers", "new", "revenue", "first orders", "repeat orders",
@@ -241,7 +245,7 @@ def _period(g: Any) -> tuple[str, ...]:
 
 
 def newcomers(about: Contents) -> Figure:
-    """Customers so far by group, with the spells in which nobody new came."""
+    """Draw customers to date by group, with the spells without new customers."""
     table = (
         about.grown_by if about.grown_by is not None else about.growth.assign(all="all customers")
     )
@@ -272,13 +276,13 @@ def newcomers(about: Contents) -> Figure:
     if len(spells):
         s = next(rows_of(spells))
         of = f"{s[0]}: " if about.grown_by is not None else ""
-        finding = f"{of}nobody new from {s.first} to {s.last}, {s.periods} {about.period}s"
+        finding = f"{of}no new customer from {s.first} to {s.last}, {s.periods} {about.period}s"
     else:
-        finding = f"{wording.count(last.sum())} customers came, without a flat spell"
+        finding = f"{wording.count(last.sum())} customers, without a flat spell"
     columns = (about.by or "group", "from", "to", f"{about.period}s", "customers then")
     return Figure(
         "newcomers", finding[0].upper() + finding[1:],
-        "Customers so far" + (f" by {about.by}" if about.by else "") + "; thick where no new customer came.",
+        "Customers to date" + (f" by {about.by}" if about.by else "") + "; thick where there was no new customer.",
         charts.both(lambda w: charts.lines(labels, series, w, lambda v: wording.count(v))), columns,
         tuple((str(s[0] or "all"), s.first, s.last, wording.count(s.periods),
         wording.count(s.running)) for s in rows_of(spells)),
@@ -286,7 +290,7 @@ def newcomers(about: Contents) -> Figure:
 
 
 def _flat(rows: pd.DataFrame) -> tuple[tuple[int, int], ...]:
-    """First and last place of each run of flat periods, after the first customer."""
+    """Return the first and last place of each run of flat periods, after the first customer."""
     flat = (rows["flat"] & (rows["new_customers_running"] > 0)).to_numpy()
     at = np.flatnonzero(flat)
     return tuple(
@@ -297,7 +301,7 @@ def _flat(rows: pd.DataFrame) -> tuple[tuple[int, int], ...]:
 
 
 def how_far(about: Contents) -> Figure:
-    """How many customers get to how many orders."""
+    """Draw how many customers reach each number of orders."""
     counts = about.counts
     few, many = counts[counts["n"] < _MANY_ORDERS], counts[counts["n"] >= _MANY_ORDERS]
     lines = [
@@ -316,7 +320,7 @@ def how_far(about: Contents) -> Figure:
     ]  # fmt: skip
     once = counts.iloc[0]
     return Figure(
-        "how-far", f"{wording.percent(once['share'])} of customers ordered once" if once["n"] == 1 else "Nobody ordered once only",
+        "how-far", f"{wording.percent(once['share'])} of customers ordered once" if once["n"] == 1 else "No customer ordered only once",
         "Customers by their number of orders.", charts.both(lambda w: charts.bars(rows, w)),
         ("orders", "customers", "of all", "their spend"),
         tuple((label, wording.count(n), wording.percent(share), wording.money(spend)) for label, n,
@@ -325,7 +329,9 @@ def how_far(about: Contents) -> Figure:
 
 
 def worth(about: Contents) -> Figure:
-    """So far, by formula and from here on, per customer, with ranges where there are any."""
+    """Draw the value per customer to date, by formula and forecast, with ranges if there are
+    any.
+    """
     lines = worth_lines(about)
     money = _money(about)
     rows = [
@@ -340,15 +346,15 @@ def worth(about: Contents) -> Figure:
         "worth", f"A customer is worth {finding}",
         "Value per customer with a purchase; the thin line is the range.",
         charts.both(lambda w: charts.bars(rows, w)),
-        ("answer", "per customer", "range", "what it speaks of"),
+        ("answer", "per customer", "range", "basis"),
         tuple((n, wording.money(v, 2), _range(ends).removeprefix(", ") or wording.NOTHING,
         of) for n, v, ends, _, of in lines),
     )  # fmt: skip
 
 
 def worth_lines(about: Contents) -> list[tuple[str, float, tuple[float, float] | None, str, str]]:
-    """Name, value per customer, ends of its range, class, and what it speaks of, of each
-    answer that there is.
+    """Return name, value per customer, ends of its range, class, and basis, for each available
+    method.
     """
     bought = buyers(about.customers)
     lines: list[tuple[str, float, tuple[float, float] | None, str, str]] = [
@@ -362,7 +368,10 @@ def worth_lines(about: Contents) -> list[tuple[str, float, tuple[float, float] |
     ]
     if about.formula is not None:
         row = about.formula.frame.iloc[0]
-        of = f"until the first {about.formula.period} missed; range: retention 5 points down and up"
+        of = (
+            f"until the first {about.formula.period} without an order; range: retention 5 points "
+            "down and up"
+        )
         lines.append(
             (
                 "by formula",
@@ -375,8 +384,8 @@ def worth_lines(about: Contents) -> list[tuple[str, float, tuple[float, float] |
     if about.forecast is not None:
         total, n = about.forecast.totals().iloc[0], len(about.forecast.frame)
         name, of = (
-            f"expected in {about.forecast.horizon} days",
-            "expected of all, gone or not; range: 80 %",
+            f"forecast for {about.forecast.horizon} days",
+            "forecast for all customers; 80 % range",
         )
         lines.append(
             (
@@ -400,7 +409,7 @@ def _range(ends: tuple[float, float] | None) -> str:
 
 
 def change(about: Contents) -> Figure | None:
-    """What the change of spend since the earlier day is made of."""
+    """Draw the components of the change of spend since the earlier day."""
     if about.changes is None or about.changes.parts.empty:
         return None
     parts = about.changes.parts
@@ -424,11 +433,14 @@ def change(about: Contents) -> Figure | None:
     before, after = float(parts["spend"].iloc[0]), float(parts["spend"].iloc[-1])
     inner = parts.iloc[1:-1]
     largest = row_of_largest(inner, inner["spend"] * (1 if after >= before else -1)).part
-    more = f"{'More' if after >= before else 'Less'} spend by {wording.money(abs(after - before))}, above all from {largest}"
+    more = (
+        f"{'More' if after >= before else 'Less'} spend by {wording.money(abs(after - before))}, "
+        f"mainly from {largest}"
+    )
     return Figure(
         "change", more,
-        "From the spend before, part by part, to the spend after; customers gained and lost in "
-        "whole.",
+        "From the spend before, part by part, to the spend after; gained and lost customers "
+        "in total.",
         charts.both(lambda w: charts.bars(rows, w)), ("part", "customers", "spend"),
         tuple((p.part, wording.count(p.customers),
         wording.money(p.spend, 2)) for p in rows_of(parts)),

@@ -1,6 +1,4 @@
-"""The page: one file without a request to anywhere, written from templates with every text
-escaped.
-"""
+"""Write the page: one self-contained HTML file, from templates with every text escaped."""
 
 import base64
 import hashlib
@@ -22,21 +20,21 @@ from fairladder.report import figures
 from fairladder.report.answer import answer_of
 from fairladder.report.contents import Contents
 
-#: Customers in the table that stands without JavaScript and on paper.
+#: Customers in the table that is shown without JavaScript and in print.
 STILL = 50
 _MOVES = 8
 _PARTS = (
     ("answer", "The answer"), ("trust", "Trust"), ("segments-part", "Segments"),
-    ("history", "How they come and stay"),
+    ("history", "How customers come and stay"),
     ("worth-part", "Worth"), ("changes-part", "What changed"), ("customers-part", "The customers"),
     ("made", "Made how"),
 )  # fmt: skip
-#: What to do about customers of a stance.
+#: Actions for the customers of a stance.
 ADVICE = {
     "keep": "look after them",
-    "grow": "help them to the next order",
+    "grow": "lead them to the next order",
     "welcome": "make the first days good",
-    "win-back": "write to them",
+    "win-back": "contact them",
     "leave": "spend nothing on them",
 }
 _LEVELS = ("error", "warning", "note")
@@ -51,7 +49,7 @@ class Made:
 
 
 def page_of(about: Contents, made: Made, title: str) -> str:
-    """The page as HTML."""
+    """Return the page as HTML."""
     style, script = _resource("style.css"), _resource("page.js")
     shown = table_of_customers.shown(about)
     return _environment().get_template("page.html").render(
@@ -86,9 +84,9 @@ def _environment() -> Environment:
 
 
 def _with_code(text: str) -> Markup:
-    """A text, what stands between backticks in it as code."""
+    """Format a text, with parts in backticks as code."""
     parts = wording.plain(text).split("`")
-    if len(parts) % 2 == 0:  # one of them has no other
+    if len(parts) % 2 == 0:  # single segments have no other one
         return escape("`".join(parts))
     return Markup("").join(
         Markup("<code>{}</code>").format(p) if i % 2 else escape(p) for i, p in enumerate(parts)
@@ -96,12 +94,14 @@ def _with_code(text: str) -> Markup:
 
 
 def _resource(name: str) -> Any:
-    """A style sheet or a script of ours, which goes into the page as it is."""
+    """Return a style sheet or a script of ours, to be inserted unchanged."""
     return Markup(files("fairladder.report").joinpath("templates", name).read_text("utf-8"))
 
 
 def _hash(text: str) -> str:
-    """What the content security policy knows the style sheet and the script by."""
+    """Return the hash by which the content security policy allows the style sheet and the
+    script.
+    """
     return base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()
 
 
@@ -119,8 +119,8 @@ def _trust(about: Contents) -> dict[str, Any]:
     notes = len(found) - len(errors) - warnings
     told = wording.counted(len(errors), "errors") if errors else "No errors"
     few = "" if not errors else (
-        f"{wording.counted(len(errors), 'findings', 'have')} to be settled before these numbers "
-        "count: "
+        f"{wording.counted(len(errors), 'findings', 'have')} to be resolved before these "
+        "numbers count: "
         + " ".join(f"{f.effect.rstrip('.')}." for f in errors)
     )  # fmt: skip
     return {
@@ -163,7 +163,7 @@ def _tiers(about: Contents) -> list[dict[str, Any]]:
     return made
 
 
-#: So many cohorts, and periods after the first, are shown.
+#: Number of cohorts, and of periods after the first, that are shown.
 _MOST_COHORTS, _MOST_K = 16, 12
 
 
@@ -192,16 +192,16 @@ def _cohorts(about: Contents) -> dict[str, Any]:
     )
     return {
         "finding": finding,
-        "shows": f"Customers by the {made.period} of their first purchase: percent active so many {made.period}s after it; a stronger "
-        f"shade is more.{left}",
+        "shows": f"Customers by the {made.period} of their first purchase: percentage active this "
+        f"many {made.period}s after it; a stronger shade is more.{left}",
         "columns": ["cohort", "size", *(str(k) for k in ks)], "rows": rows,
         "rates": [str(made.repeat_retention), str(made.cohort_retention)],
     }  # fmt: skip
 
 
 def _shaded(share: Any, k: int, most: float) -> tuple[str, str]:
-    """Percent without a sign, and the class of its shade; the first period, where all are
-    active, has none.
+    """Return the percentage without a sign, and the class of its shade; none for the first period,
+    in which all are active.
     """
     if wording.missing(share):
         return "", ""
@@ -228,9 +228,9 @@ def _worth(about: Contents) -> dict[str, Any]:
         "expected",
         "came",
         "off by",
-        "value off by",
+        "error in value",
         "error each",
-        "top tenth found",
+        "top 10 % found",
         "in range",
     )
     table = {"words": tested.in_words(), "rows": rows, "columns": columns} if tested else None
@@ -259,10 +259,9 @@ def _changes(about: Contents) -> dict[str, Any]:
     wording.money(m.spend_before), wording.money(m.spend_after))
             for m in rows_of(flows.head(_MOVES))]  # fmt: skip
     finding = (
-        f"Of the customers of both days {wording.count(moved.moved)} stand in another segment; "
-        f"{wording.count(moved.new)} are new, and "
-        f"{wording.count(moved.returned)} of those to win back or leave alone then have ordered "
-        "again."
+        f"Of the customers of both days {wording.count(moved.moved)} are in another segment; "
+        f"{wording.count(moved.new)} are new, and {wording.count(moved.returned)} of those "
+        "who were to be won back or left alone have ordered again."
     )
     return {
         "title": f"What changed between {wording.day(moved.then)} and {wording.day(moved.now)}?",
@@ -298,14 +297,19 @@ def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
     of = (
         ""
         if n == everybody
-        else f" Of {wording.count(everybody)} customers the page holds these, who spent the most."
+        else (
+            f" Of {wording.count(everybody)} customers the page includes those with the largest "
+            "spend."
+        )
     )
     left = sum(k is None or k.kind in ("id", "text") for k in known)
     return {
         "title": "The customers", "names": "name" in shown, "left": left, "rows": rows,
         "columns": [k.title if k else c for c, k in zip(names, known, strict=True)],
-        "shows": f"{wording.counted(n, 'customers')} to search, sort and filter; a customer's id opens what is known of them.{of}",
-        "still": f"The {len(best)} who spent the most of {wording.counted(everybody, 'customers')}.",
+        "shows": (f"{wording.counted(n, 'customers')} to search, sort and filter; click a customer's "
+            f"id for details.{of}"),
+        "still": (f"The {len(best)} with the largest spend of "
+            f"{wording.counted(everybody, 'customers')}."),
     }  # fmt: skip
 
 
@@ -313,15 +317,15 @@ def _made(about: Contents, made: Made) -> list[tuple[str, str]]:
     digests = "; ".join(f"{name} {digest}" for name, digest in made.digests.items())
     return [
         ("Command", made.command),
-        ("Day of reckoning", wording.reckoning(about.as_of, about.facts["as_of_from"])),
+        ("As-of date", wording.reckoning(about.as_of, about.facts["as_of_from"])),
         ("Rows", wording.rows_read(about.facts["balance"])),
-        *([("SHA-256 of what was read", digests)] if digests else []),
+        *([("SHA-256 of the files read", digests)] if digests else []),
         ("Version", f"fairladder {version('fairladder')}"),
     ]
 
 
 def _settings(about: Contents) -> str:
-    """The settings in force that are not the usual ones, as lines of a scheme."""
+    """Return the settings that differ from the defaults, as lines of a scheme."""
     lines: list[str] = []
     for part, keys in about.scheme.settings().items():
         lines += (
@@ -329,7 +333,7 @@ def _settings(about: Contents) -> str:
             if isinstance(keys, dict)
             else []
         )
-    return "\n".join(lines).strip() or "All settings are the usual ones."
+    return "\n".join(lines).strip() or "All settings are defaults."
 
 
 def _words(about: Contents) -> list[tuple[str, str]]:

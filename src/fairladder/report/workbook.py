@@ -1,6 +1,4 @@
-"""The report as a workbook: a summary that can be checked by its formulas, and a sheet for
-each part.
-"""
+"""Write the report as a workbook: a summary with formulas, and a sheet for each part."""
 
 import datetime as dt
 import json
@@ -26,15 +24,15 @@ from fairladder.report.page import Made
 from fairladder.scratch import a_scratch_folder
 
 _WIDEST, _LOOKED_AT = 46, 500
-#: Long texts are wrapped in tables of fewer rows than this.
+#: Long texts are wrapped in tables with fewer rows than this.
 _FEW = 200
 _PLAIN = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
 
 
 @dataclass
 class _Book:
-    """The workbook that is being written, its formats, and where the tables lie whose columns
-    formulas add up.
+    """The workbook being written, its formats, and the locations of the tables whose columns
+    formulas sum.
     """
 
     file: Any
@@ -61,7 +59,7 @@ class _Book:
         }  # fmt: skip
 
     def sheet(self, name: str) -> Any:
-        """A new sheet."""
+        """Add a sheet."""
         made = self.file.add_worksheet(name)
         made.set_default_row(15)
         made.set_landscape()
@@ -70,7 +68,7 @@ class _Book:
         return made
 
     def sums(self, table: str, column: str) -> str:
-        """A formula that adds up a column of a table over all its sheets."""
+        """Return a formula that sums a column of a table over all its sheets."""
         parts = []
         for sheet, columns, first, last in self.places[table]:
             letter = xl_col_to_name(columns[column])
@@ -79,7 +77,9 @@ class _Book:
 
 
 def save_workbook(about: Contents, path: Path, made: Made, title: str) -> None:
-    """Write the workbook: eleven sheets, or more where a table has more rows than a sheet holds."""
+    """Write the workbook: eleven sheets, or more if a table has more rows than a sheet can
+    contain.
+    """
     look = SheetLook(about.scheme.money.decimals, about.currency)
     large = about.customers.size + about.checked.set_aside.size > MOST_CELLS_HELD
     with a_scratch_folder() as scraps:
@@ -117,15 +117,15 @@ def save_workbook(about: Contents, path: Path, made: Made, title: str) -> None:
 
 
 def _pieces(table: pd.DataFrame) -> Iterator[pd.DataFrame]:
-    """The table in as many pieces as sheets are needed, with room for the header and the sums."""
+    """Split the table over sheets, leaving space for the header and the sums."""
     most = MOST_ROWS - 2
     for begin in range(0, max(len(table), 1), most):
         yield table.iloc[begin : begin + most]
 
 
 def _table(book: _Book, name: str, kind: str, table: pd.DataFrame, say: str = "") -> None:
-    """The table on a sheet of its own (or several), its header with notes, a filter, and sums
-    of the columns that add up.
+    """Write the table on its own sheet (or several), with notes on the header, a filter, and sums
+    of columns that add up.
     """
     places = book.places.setdefault(kind, [])
     for n, piece in enumerate(_pieces(table), start=1):
@@ -171,8 +171,8 @@ def _format(book: _Book, table: pd.DataFrame, column: str, known: Column | None)
 
 
 def _cells(book: _Book, sheet: Any, piece: pd.DataFrame, shown: Sequence[Any]) -> None:
-    """All cells, row by row, as a workbook in little memory needs them; rows of wrapped texts
-    are as high as these.
+    """Write all cells, row by row, since the workbook is streamed; rows with wrapped text are as
+    high as needed.
     """
     wrapped = [at for at, look in enumerate(shown) if look is book.formats["text"]]
     for begin in range(0, len(piece), 2_000):
@@ -201,7 +201,7 @@ def _cells(book: _Book, sheet: Any, piece: pd.DataFrame, shown: Sequence[Any]) -
 
 
 def _sums(book: _Book, sheet: Any, piece: pd.DataFrame, known: Sequence[Column | None]) -> None:
-    """A row of sums beneath the table, as formulas with the values that they have."""
+    """Write a row of sums below the table, as formulas with their values."""
     row, first = len(piece) + 1, True
     for at, means in enumerate(known):
         if means is None or not means.adds_up:
@@ -216,7 +216,9 @@ def _sums(book: _Book, sheet: Any, piece: pd.DataFrame, known: Sequence[Column |
 
 
 def _rungs(about: Contents) -> pd.DataFrame:
-    """Every rung of the three scores and every tier: what it holds, how many, and their spend."""
+    """Return every rung of the three scores and every tier: its values, its customers, and their
+    spend.
+    """
     lines = [
         (name.removesuffix("_score"), f"rung {rung}", what, n, float(spend))
         for name, rows in rung_lines(about).items()
@@ -227,9 +229,7 @@ def _rungs(about: Contents) -> pd.DataFrame:
 
 
 def _value(about: Contents) -> pd.DataFrame:
-    """What a customer is worth, and how the forecast did when it was tested: a figure in each
-    row.
-    """
+    """Return the value of a customer, and the test of the forecast: one figure per row."""
     money = about.currency or "the orders' currency"
     lines: list[tuple[Any, ...]] = [
         ("worth", name, value, *(ends or (None, None)), money, of)
@@ -240,12 +240,12 @@ def _value(about: Contents) -> pd.DataFrame:
         for t in rows_of(tested.frame):
             figures = [
                 ("expected orders", t.orders, "orders"),
-                ("orders that came", t.actual_orders, "orders"),
+                ("actual orders", t.actual_orders, "orders"),
                 ("expected ÷ came − 1", t.total_error, "0 is right"),
                 ("error per customer", t.error, "orders"),
                 ("customers within their 80 % range", t.coverage, "0 to 1"),
             ]
-            of = f"learnt up to {tested.split}, tested up to {tested.through}"
+            of = f"trained on data up to {tested.split}, tested up to {tested.through}"
             lines += [
                 ("test", f"{t.method}: {what}", figure, None, None, unit, of)
                 for what, figure, unit in figures
@@ -280,8 +280,8 @@ def _cohorts(book: _Book, about: Contents) -> None:
     sheet.write_comment(
         0,
         0,
-        f"The {about.cohorts.period} of the first purchase; then its size, and the share active "
-        f"so many {about.cohorts.period}s after.",
+        f"The {about.cohorts.period} of the first purchase; then its size, and the share "
+        f"active this many {about.cohorts.period}s after.",
     )
     for row, (name, cells) in enumerate(wide.iterrows(), start=1):
         sheet.write_string(row, 0, str(name))
@@ -309,9 +309,9 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
     rows = [
         ("command", made.command), ("version", f"fairladder {version('fairladder')}"),
         ("source", str(about.facts["source"])),
-        ("day of reckoning", wording.reckoning(about.as_of, about.facts["as_of_from"])),
+        ("as-of date", wording.reckoning(about.as_of, about.facts["as_of_from"])),
         ("rows", wording.rows_read(about.facts["balance"])),
-        ("SHA-256 of what was read", digests),
+        ("SHA-256 of the files read", digests),
         *((f"[{part}]", json.dumps(keys, ensure_ascii=False, default=str)) for part,
         keys in about.scheme.settings().items()),
         *((f"note {n}", note) for n, note in enumerate(about.notes, start=1)),
@@ -323,7 +323,7 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
 
 
 def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
-    """The answer, the key figures as formulas over the other sheets, and two charts of the
+    """Write the answer, the key figures as formulas over the other sheets, and two charts of the
     spreadsheet's own.
     """
     formats = book.formats
@@ -361,7 +361,7 @@ def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
 
 
 def _key_figures(book: _Book, about: Contents, row: int) -> list[tuple[str, str, float, str, str]]:
-    """Name, formula, value, format and note of each; ``row`` is that of the first, from 0."""
+    """Return name, formula, value, format and note of each; ``row`` is the first one's, from 0."""
     frame = about.customers
     people = "+".join(
         f"ROWS('{s}'!$A${first}:$A${last})" for s, _, first, last in book.places["customers"]

@@ -1,4 +1,4 @@
-"""The report's two files, written whole or not at all."""
+"""Write the report's files, all or nothing."""
 
 import datetime as dt
 import hashlib
@@ -22,11 +22,11 @@ def prepared(
     anonymous: bool = False, key: bytes | None = None,
     progress: Progress | None = None,
 ) -> Contents:  # fmt: skip
-    """The contents of a report, without names and under pseudonyms where they are to be
-    ``anonymous``.
+    """Return the contents of a report, with pseudonyms and without names if ``anonymous``.
 
-    The same ``key`` gives the same pseudonyms; without one, nobody can tell afterwards whose they
-    are. Raises UsageError for a key of under 16 bytes, and as ``contents_of`` does.
+    Equal keys give equal pseudonyms; without a ``key`` a random one is used, and the pseudonyms can
+    never be linked to ids. Raises UsageError for a key of under 16 bytes, and as ``contents_of``
+    does.
     """
     if key is not None and len(key) < 16:
         raise UsageError(
@@ -46,7 +46,7 @@ def write_html(
     anonymous: bool = False,
     key: bytes | None = None, title: str = TITLE,
 ) -> None:  # fmt: skip
-    """Write the report of these orders as a page: one file that asks nothing of any network.
+    """Write the report of these orders as one self-contained page without network access.
 
     Parameters
     ----------
@@ -75,7 +75,7 @@ def write_workbook(
     anonymous: bool = False,
     key: bytes | None = None, title: str = TITLE,
 ) -> None:  # fmt: skip
-    """Write the same as a workbook of eleven sheets; parameters and errors are those of
+    """Write the report as a workbook of eleven sheets; parameters and errors are those of
     ``write_html``.
     """
     target = _ending(path, ".xlsx")
@@ -90,9 +90,7 @@ def _ending(path: str | Path, wanted: str) -> Path:
 
 
 def save(about: Contents, path: str | Path, made: Made, title: str) -> None:
-    """Write the workbook (``.xlsx``) or the page (any other ending) of contents that have been
-    gathered.
-    """
+    """Write gathered contents as a workbook (``.xlsx``) or a page (any other suffix)."""
     workbook = Path(path).suffix.lower() == ".xlsx"
     text = "" if workbook else page_of(about, made, title)
     with replacing(path) as beside:
@@ -103,8 +101,8 @@ def save(about: Contents, path: str | Path, made: Made, title: str) -> None:
 
 
 def digests_of(orders: Read) -> dict[str, str]:
-    """File name (its path, where two are called alike) → SHA-256 of what it holds, for every
-    file that was read.
+    """Return file name (or path, if names are equal) → SHA-256 of its contents, for every file that
+    was read.
     """
     made, names = {}, [path.name for path in orders.input_files]
     for path in orders.input_files:

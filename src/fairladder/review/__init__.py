@@ -1,3 +1,3 @@
-"""Second looks at scores: what changed between two days, why a customer is where they are, how
-settled it is.
+"""Review scores: what changed between two days, why a customer is in a segment, and how stable that
+is.
 """

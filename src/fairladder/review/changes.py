@@ -1,8 +1,8 @@
-"""The smallest changes to one customer's orders that move them, everybody else's orders staying as
-they are.
+"""Find the smallest changes to one customer's orders that change their scores, with all other
+customers unchanged.
 
-Ladders are fitted to how often each value occurs among the others, and to the changed value of
-this customer. Rules are asked of many changed customers at once, as rows of one table.
+Ladders are fitted to the counts of the other customers' values plus the changed value. Rules are
+evaluated for many changed customers together, as rows of one table.
 """
 
 import datetime as dt
@@ -34,8 +34,8 @@ from fairladder.scores.fitting import SCORES, AnyLadder, score_ladder, tier_ladd
 from fairladder.scores.scored import SCORE_KINDS, Scored, as_number, scored_of
 from fairladder.sqltree import case, column, day_literal, named, select, sql
 
-#: A measure of these depends on everybody's rungs or shares, so that all customers are scored anew
-#: for each change.
+#: Measures that depend on other customers' rungs or shares: all customers are scored again for each
+#: change.
 _OF_ALL = frozenset(
     {
         *SCORES,
@@ -47,13 +47,13 @@ _OF_ALL = frozenset(
         "spend_rank",
     }
 )
-#: So many amounts of each range are tried at once.
+#: Number of amounts of a range that are tried together.
 _TRIED = 8
 
 
 @dataclass(frozen=True)
 class Change:
-    """The smallest single change that has an effect; anything smaller has not."""
+    """The smallest single change with an effect; anything smaller has none."""
 
     kind: str
     """``spend``, ``orders``, ``recency``, ``purchase`` or ``wait``."""
@@ -68,13 +68,13 @@ class Change:
 
 @dataclass(frozen=True)
 class Others:
-    """Values among the other customers with a purchase, rising, and how often each occurs."""
+    """Distinct rising values of the other customers with a purchase, and their frequencies."""
 
     values: NDArray[Any]
     counts: NDArray[np.int64]
 
     def with_one(self, value: Any) -> tuple[NDArray[Any], NDArray[np.int64]]:
-        """The same with one more customer of this value."""
+        """Return the values and frequencies with one more customer of this value."""
         at = int(np.searchsorted(self.values, value))
         if at < len(self.values) and self.values[at] == value:
             counts = self.counts.copy()
@@ -83,19 +83,19 @@ class Others:
         return np.insert(self.values, at, value), np.insert(self.counts, at, 1)
 
     def below(self, value: Any) -> int:
-        """How many have less."""
+        """Return how many customers have less."""
         return int(self.counts[: np.searchsorted(self.values, value)].sum())
 
     def at(self, value: Any) -> int:
-        """How many have as much."""
+        """Return how many customers have as much."""
         return int(self.counts[self.values == value].sum())
 
 
 def others_of(
     people: Scored, measure: str, within: str | None, group: str | None, one: str
 ) -> Others:
-    """The values of a measure among the others with a purchase, of one group where ladders are
-    within groups.
+    """Return the values of a measure among the other customers with a purchase, of one group if
+    ladders are within groups.
     """
     value = as_number(measure, people.kinds)
     rows = select([named(value, "value")], people.relation).where(
@@ -123,8 +123,8 @@ def _counted(engine: CustomerEngine, rows: exp.Select) -> Others:
 
 @dataclass(frozen=True)
 class Candidate:
-    """What a change makes of the customer's purchases: the columns of ``OF_PURCHASES``,
-    amounts in minor units.
+    """The customer's purchases after a change: the columns of ``OF_PURCHASES``, amounts in minor
+    units.
     """
 
     orders: int
@@ -141,7 +141,7 @@ assert tuple(Candidate.__dataclass_fields__) == OF_PURCHASES
 
 @dataclass(frozen=True)
 class Changes:
-    """Looks for the smallest changes of one customer with a purchase."""
+    """Finds the smallest changes of one customer with a purchase."""
 
     orders: Read
     people: Scored
@@ -165,11 +165,11 @@ class Changes:
 
     @property
     def scale(self) -> int:
-        """Minor units of one major unit."""
+        """Minor units per major unit."""
         return int(10**self.scheme.money.decimals)
 
     def all(self) -> tuple[Change, ...]:
-        """Every kind of change that moves the customer."""
+        """Return every kind of change that has an effect on the customer."""
         with self.people.engine.passing():
             changes = [
                 self._spend(up=True), self._orders(up=True), self._recency(), self._purchase_now(),
@@ -178,14 +178,12 @@ class Changes:
             ]  # fmt: skip
         return tuple(c for c in changes if c is not None)
 
-    # ------------------------------------------------------------------------------------------ wha
-
     def changed(self, minor: int = 0, orders: int = 0, days: int = 0, today: int = 0) -> Candidate:
-        """Minor units more on the latest purchase, purchases more on its day, the latest purchase
-        days later.
+        """Return the purchases after a change: ``minor`` units more on the latest one, ``orders``
+        more on its day, or the latest one ``days`` later.
 
-        ``today`` is one more purchase of that many minor units on the as-of date. A purchase that
-        is added has one line.
+        ``today`` adds one purchase of that many minor units on the as-of date. An added purchase
+        has one line.
         """
         paid = self._paid
         amounts = to_minor(paid["amount"].to_numpy(), self.scheme.money.decimals).tolist()
@@ -209,13 +207,13 @@ class Changes:
         return int(to_minor(np.array([amount]), self.scheme.money.decimals)[0])
 
     def _measure(self, name: str, candidate: Candidate) -> Any:
-        """The measure of a score."""
+        """Return the measure of a score."""
         if name == "recency_days":
             return (self.as_of - candidate.last_order).days
         return candidate.orders if name == "orders" else candidate.spend / self.scale
 
     def ladder(self, name: str, measure: str, value: Any) -> Ladder:
-        """The ladder of a score or tier, fitted to the others and to this value."""
+        """Fit the ladder of a score or tier to the others and this value."""
         tier = self.scheme.tiers.get(name)
         within = tier.within if tier is not None else self.scheme.scores.within
         if (measure, within) not in self._others:
@@ -235,14 +233,12 @@ class Changes:
         return None if wording.missing(value) else str(value)
 
     def rung(self, name: str, candidate: Candidate) -> int:
-        """The customer's rung of a score."""
+        """Return the customer's rung of a score."""
         value = self._measure(SCORES[name][0], candidate)
         return int(self.ladder(name, SCORES[name][0], value).place(np.array([value]))[0])
 
-    # ------------------------------------------------------------------------------------- scored a
-
     def scored(self, candidates: Sequence[Candidate]) -> list[dict[str, Any]]:
-        """The customer with all measures, scores, tiers and the segment after each of these
+        """Return the customer with all measures, scores, tiers and the segment after each of these
         changes.
         """
         if not candidates:
@@ -275,7 +271,9 @@ class Changes:
         return tier.names()[tier.size - rung] if rung else None
 
     def _standing(self, value: Any) -> dict[str, int]:
-        """How many with a purchase stand below, at, and anywhere on the measure of percentiles."""
+        """Return how many customers with a purchase are below, at, and anywhere on the measure of
+        percentiles.
+        """
         of = self.scheme.scores.percentile_of
         if (of, None) not in self._others:
             self._others[of, None] = others_of(self.people, of, None, None, self.one)
@@ -287,7 +285,7 @@ class Changes:
         return {"below": others.below(number), "equal": others.at(number) + 1, "known": n + 1}
 
     def _measured(self, candidates: Sequence[Candidate]) -> pa.Table:
-        """The measures after each change, in the order of the changes."""
+        """Return the measures after each change, in the order of the changes."""
         spends, engine = self._spends(), self.people.engine
         columns: dict[str, Any] = {
             name: [getattr(c, name) for c in candidates] for name in OF_PURCHASES
@@ -338,7 +336,7 @@ class Changes:
         return engine.table(everything.order_by("number", copy=False))
 
     def _spends(self) -> Others:
-        """The spend of all other customers, in minor units."""
+        """Return the spend of all other customers, in minor units."""
         if ("spend", "minor") not in self._others:
             rows = select([named(column("spend"), "value")], self.orders.base)
             rows = rows.where(sql("customer <> :c", c=exp.Literal.string(self.one)), copy=False)
@@ -346,9 +344,7 @@ class Changes:
         return self._others["spend", "minor"]
 
     def _placed(self, measured: pa.Table) -> list[dict[str, Any]]:
-        """Changed customers with their rungs and tiers, in the segments that the rules place
-        them in.
-        """
+        """Return changed customers with their rungs, tiers and segments."""
         engine, scheme = self.people.engine, self.scheme
         found = percentiles(
             column("below"), column("equal"), column("known"), better(scheme.scores.percentile_of)
@@ -364,8 +360,8 @@ class Changes:
         return rows
 
     def _scored_with_all(self, candidate: Candidate) -> dict[str, Any]:
-        """The same of one change where it moves other customers, too: everybody is measured
-        and scored anew.
+        """Return the customer after one change that also affects other customers: all customers are
+        measured and scored again.
         """
         engine, orders = self.people.engine, self.orders
         values = {name: exp.convert(getattr(candidate, name)) for name in OF_PURCHASES}
@@ -400,7 +396,7 @@ class Changes:
         return row
 
     def _with_forecast(self, made: exp.Select, forecast: Sequence[str]) -> exp.Select:
-        """Customers with columns that are held as they are."""
+        """Return the customers with forecast columns, which stay unchanged."""
         if not forecast:
             return made
         held = select(
@@ -413,8 +409,6 @@ class Changes:
             join_type="left",
             copy=False,
         )
-
-    # ----------------------------------------------------------------------------------------------
 
     def _now(self, score_name: str) -> int:
         value = self.row[score_name]
@@ -451,7 +445,7 @@ class Changes:
         )
 
     def _most_spend(self) -> int:
-        """The largest spend of anybody."""
+        """Return the largest spend of any customer."""
         return int(max(self._spends().values.max(initial=0), self._minor(self.row["spend"])))
 
     def _orders(self, up: bool) -> Change | None:
@@ -485,12 +479,12 @@ class Changes:
         return self._told("recency", by, "recency_score", self.changed(days=by), words)
 
     def _purchase_now(self) -> Change | None:
-        """The smallest purchase on the as-of date that changes the segment, one unit less being
-        shown not to.
+        """Return the smallest purchase on the as-of date that changes the segment; one unit less is
+        verified not to.
 
-        The segment can change only where a value that a rule speaks of passes a number of that
-        rule; the values move one way as the amount grows, so each such amount is found by
-        narrowing, and the least that changes the segment is taken.
+        The segment can only change where a value used by a rule crosses a number in it. Values are
+        monotonic in the amount, so each such amount is found by bisection, and the smallest one
+        that changes the segment is returned.
         """
         after: dict[int, dict[str, Any]] = {}
 
@@ -520,9 +514,11 @@ class Changes:
     def _turning_points(
         self, look: Callable[[Iterable[int]], None], after: Mapping[int, Mapping[str, Any]]
     ) -> Iterator[int]:
-        """Amounts of a purchase at which a value in some rule reaches or passes a number in it.
+        """Yield amounts of a purchase at which a value in some rule reaches or passes a number in
+        it.
 
-        ``look`` scores after purchases of some amounts, ``after`` holds what was scored so far.
+        ``look`` scores the customer after purchases of some amounts; ``after`` has the results so
+        far.
         """
         numbers = _rule_numbers(self.people)
         largest = max((abs(n) for _, n in numbers), default=0)
@@ -564,7 +560,7 @@ class Changes:
         return None if wording.missing(value) or isinstance(value, str | dt.date) else float(value)
 
     def _wait(self) -> Change | None:
-        """How long the recency rung lasts without a purchase, on today's ladder."""
+        """Return how long the recency score lasts without a purchase, on today's ladder."""
         ladder: AnyLadder = self.people.ladders["recency_score"]
         if isinstance(ladder, GroupedLadder):
             ladder = ladder.ladders[self._group(ladder.within)]
@@ -580,12 +576,14 @@ class Changes:
 
 
 def _added(scheme: Scheme) -> set[str]:
-    """The columns that scoring adds."""
+    """Return the columns that scoring adds."""
     return {*SCORE_KINDS, *scheme.tiers, "segment", "stance"}
 
 
 def _least(most: int, moves: Callable[[int], bool]) -> int | None:
-    """The smallest change up to ``most`` that moves; moving never stops once begun."""
+    """Return the smallest change up to ``most`` that has an effect; all larger changes must have it
+    as well.
+    """
     if most < 1 or not moves(most):
         return None
     low, high = 0, most
@@ -596,22 +594,22 @@ def _least(most: int, moves: Callable[[int], bool]) -> int | None:
 
 
 def _between(low: int, high: int) -> list[int]:
-    """Some whole numbers between two, evenly spread."""
+    """Return some whole numbers between two, evenly spaced."""
     return sorted(
         {low + (high - low) * i // (_TRIED + 1) for i in range(1, _TRIED + 1)} - {low, high}
     )
 
 
 def _passed(value: float | None, number: float, strict: bool) -> bool | None:
-    """True if the value has reached the number, or exceeds it if ``strict``; None if it is not
-    known.
+    """Return True if the value has reached the number, or exceeds it if ``strict``; None if it is
+    not known.
     """
     return None if value is None else value > number if strict else value >= number
 
 
 def _rule_numbers(people: Scored) -> set[tuple[str, float]]:
-    """Each column of a rule with each number of that rule; a tier with each of its places,
-    which its labels stand for.
+    """Return each column of a rule with each number in that rule; a tier with each of its
+    positions, which its labels represent.
     """
     found: set[tuple[str, float]] = set()
     kinds = {**people.kinds, **{n: people.kinds[ours] for n, ours in people.own_names.items()}}

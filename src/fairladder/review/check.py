@@ -1,6 +1,4 @@
-"""Are these orders fit to use? The balance, the findings of rows and of customers, and the
-rows set aside.
-"""
+"""Check whether orders are fit for use: the balance, the findings, and the rows set aside."""
 
 import datetime as dt
 from collections.abc import Mapping
@@ -22,7 +20,9 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Check(Answer):
-    """Whether the orders are fit to use: the balance, what was found, and the rows set aside."""
+    """The balance, the findings and the rows set aside, which show whether the orders are fit for
+    use.
+    """
 
     balance: Balance
     findings: tuple[Finding, ...]
@@ -41,7 +41,7 @@ class Check(Answer):
 
     @property
     def balance_frame(self) -> "pd.DataFrame":
-        """The balance: ``what`` became of the rows, ``rows``, ``amount`` (major units, exact
+        """Return the balance: ``what`` (the rows' state), ``rows``, ``amount`` (major units, exact
         decimals).
         """
         import pandas as pd
@@ -54,11 +54,11 @@ class Check(Answer):
 
     @property
     def errors(self) -> tuple[Finding, ...]:
-        """Findings that make the numbers wrong until they are settled."""
+        """Findings that make the numbers wrong until they are resolved."""
         return tuple(f for f in self.findings if f.level == "error")
 
     def as_json(self) -> dict[str, Any]:
-        """All of it as plain JSON values."""
+        """Return everything as plain JSON values."""
         rows = self.set_aside.astype(object).where(self.set_aside.notna(), None)
         return {
             "as_of": self.as_of.isoformat() if self.as_of else None,
@@ -70,20 +70,20 @@ class Check(Answer):
         }
 
     def tables(self) -> "dict[str, pd.DataFrame]":
-        """``findings``, ``balance`` and ``set_aside``."""
+        """Return ``findings``, ``balance`` and ``set_aside``."""
         return {"findings": self.frame, "balance": self.balance_frame, "set-aside": self.set_aside}
 
     def facts(self) -> dict[str, Any]:
-        """Day of reckoning, settings and balance as plain values."""
+        """Return as-of date, settings and balance as plain values."""
         return {k: v for k, v in self.as_json().items() if k not in ("findings", "set_aside")}
 
     def finding(self) -> str:
-        """What became of the rows."""
+        """Return the row counts by state, in words."""
         balance = "; ".join(f"{label} {rows:,}" for label, rows, _ in self.balance.lines())
         return f"Check as of {self.as_of} ({self.as_of_from}): {balance}"
 
     def pieces(self) -> list[Piece]:
-        """The balance and the findings."""
+        """Return the balance and the findings."""
         return [Piece("balance", self.balance_frame), Piece("findings", self.frame)]
 
     def __repr__(self) -> str:
@@ -94,10 +94,11 @@ class Check(Answer):
 
 
 def check(orders: Read) -> Check:
-    """Balance, findings and set-aside rows; also where the orders are not fit to use.
+    """Return the balance, the findings and the rows set aside, even if the orders are not fit for
+    use.
 
     Orders read with ``keep="rows"`` are not read again. Those of a database that others may have
-    changed meanwhile are, so that all that is said is of one moment.
+    changed are, so that all figures are of one moment.
 
     >>> import fairladder as fl
     >>> fl.check(fl.sample_orders()).balance.used

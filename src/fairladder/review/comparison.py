@@ -1,5 +1,5 @@
-"""Comparison: who moved between two days, on the same yardstick, and what the change of spend
-is made of.
+"""Compare two days: who moved between segments on the same ladders, and what the change of spend
+consists of.
 """
 
 import datetime as dt
@@ -33,7 +33,7 @@ from fairladder.scores.scored import Scored
 from fairladder.sqltree import column, day_literal, named, select, sql
 from fairladder.value.to_score import forecast_notes, scored
 
-#: So many of those who moved come here; of more than these as many from each end of the table.
+#: Maximum number of movers brought here; beyond it, as many from each end of the table.
 MOST_MOVERS = 1_000_000
 _UNIT = 10**EXACT_DECIMALS
 NEW, GONE = "(new)", "(gone)"
@@ -42,17 +42,17 @@ Yardstick = Literal["then", "each"]
 
 @dataclass(frozen=True)
 class Comparison(Answer):
-    """Two days side by side.
+    """The comparison of two days.
 
-    ``frame``: from–to of segments: ``from_segment`` (``(new)`` for customers not there before),
-    ``to_segment`` (``(gone)`` for those not there any more), ``customers``, ``spend_before``,
-    ``spend_after``. ``rungs``: the same for each score and tier: ``ladder``, ``from_rung``,
-    ``to_rung`` (null without a purchase or on one day only). ``movers``: customers in another
-    segment, and new ones: ``customer``, ``name``, both segments, ``score_before``,
-    ``score_after``, ``change`` (of the total score), ``spend_before``, ``spend_after``,
-    ``orders_before``, ``orders_after``; those who rose the most first. ``parts``: what the change
-    of spend is made of (``part``, ``customers``, ``spend``), adding up to the minor unit; empty
-    for two saved scorings. ``drift`` of the earlier ladders.
+    ``frame``: moves between segments: ``from_segment`` (``(new)`` for customers who were not there
+    on the earlier day), ``to_segment`` (``(gone)`` for those missing on the later day),
+    ``customers``, ``spend_before``, ``spend_after``. ``rungs``: the same for each score and tier:
+    ``ladder``, ``from_rung``, ``to_rung`` (null without a purchase or on one day only). ``movers``:
+    customers in another segment, and new ones: ``customer``, ``name``, both segments,
+    ``score_before``, ``score_after``, ``change`` (of the total score), ``spend_before``,
+    ``spend_after``, ``orders_before``, ``orders_after``; largest rise first. ``parts``: the
+    components of the change of spend (``part``, ``customers``, ``spend``), which add up to the
+    minor unit; empty for two saved scorings. ``drift`` of the earlier ladders.
     """
 
     frame: pd.DataFrame
@@ -72,7 +72,7 @@ class Comparison(Answer):
 
     @property
     def moved(self) -> int:
-        """How many of the customers of both days are in another segment."""
+        """The number of customers of both days who are in another segment."""
         both = ~self.frame["from_segment"].isin([NEW]) & ~self.frame["to_segment"].isin([GONE])
         return int(
             self.frame.loc[
@@ -82,18 +82,18 @@ class Comparison(Answer):
 
     @property
     def new(self) -> int:
-        """How many customers are there now who were not then."""
+        """The number of customers who are only there on the later day."""
         return int(self.frame.loc[self.frame["from_segment"] == NEW, "customers"].sum())
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``segments``, ``rungs``, ``movers``, ``spend_change`` and ``drift``."""
+        """Return ``segments``, ``rungs``, ``movers``, ``spend_change`` and ``drift``."""
         return {
             "segments": self.frame, "rungs": self.rungs, "movers": self.movers,
             "spend-change": self.parts, "drift": self.drift,
         }  # fmt: skip
 
     def facts(self) -> dict[str, Any]:
-        """The two days, where they are known."""
+        """Return the two days, if known."""
         return {
             name: day.isoformat()
             for name, day in (("then", self.then), ("now", self.now))
@@ -104,11 +104,11 @@ class Comparison(Answer):
         return f"{self.finding()}\n{self.frame.to_string(index=False)}"
 
     def finding(self) -> str:
-        """How many moved, are new and returned."""
+        """Return how many customers moved, are new and returned."""
         return f"From {self.then} to {self.now}: {self.moved:,} in another segment, {self.new:,} new, {self.returned:,} returned"
 
     def pieces(self) -> list[Piece]:
-        """From where to where, and what the change of spend is made of."""
+        """Return the moves between segments and the components of the change of spend."""
         return [
             Piece("segments", self.frame),
             *([Piece("spend-change", self.parts)] if len(self.parts) else []),
@@ -118,10 +118,10 @@ class Comparison(Answer):
 @dataclass(frozen=True)
 class Paths(Answer):
     """Segments over several days. ``frame``: ``day``, ``segment``, ``stance``, ``customers``,
-    ``spend``, a row for each.
+    ``spend``.
 
     ``paths``: ``path`` (segments day after day, with ``(new)`` before a customer is there),
-    ``customers``, ``spend`` on the last day; the commonest first.
+    ``customers``, ``spend`` on the last day; most frequent first.
     """
 
     frame: pd.DataFrame
@@ -129,7 +129,7 @@ class Paths(Answer):
     days: tuple[dt.date, ...]
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``sizes`` and ``paths``."""
+        """Return ``sizes`` and ``paths``."""
         return {"sizes": self.frame, "paths": self.paths}
 
     def __repr__(self) -> str:
@@ -137,7 +137,7 @@ class Paths(Answer):
         return f"{sizes.to_string()}\n{self.paths.head(10).to_string(index=False)}"
 
     def pieces(self) -> list[Piece]:
-        """The commonest paths."""
+        """Return the most frequent paths."""
         return [Piece("paths", self.paths)]
 
 
@@ -148,17 +148,17 @@ def compare(
     *,
     yardstick: Yardstick = "then",
 ) -> Comparison:
-    """Score the customers as of two days and follow who moved; the earlier day comes first,
-    whatever the order given.
+    """Score the customers as of two days and report who moved. The earlier day comes first, in
+    whichever order they are given.
 
-    ``now`` is the day of reckoning unless given. By default both days are scored on the earlier
-    day's ladders, so that a move means that the customer changed and not the yardstick;
-    ``yardstick="each"`` fits each day its own. The change of spend compares the days from one to
-    the other with as many before: customers gained and lost, and for those in both, how often they
-    order and how much, each at the average of the other.
+    ``now`` is the as-of date by default. By default both days are scored on the earlier day's
+    ladders, so that a move means that the customer changed and not the ladder; ``yardstick="each"``
+    fits each day its own. The change of spend compares the days between the two dates with as many
+    days before: customers gained and lost, and for those in both, how often they order and how
+    much, each at the average of the other.
 
-    Raises UsageError for equal days or one after the day of reckoning, DataError where nobody had
-    a purchase then.
+    Raises UsageError for equal days or one after the as-of date, DataError if no customer had a
+    purchase by the earlier day.
 
     >>> import fairladder as fl
     >>> moved = fl.compare(fl.sample_orders(), "2025-12-31")
@@ -168,8 +168,7 @@ def compare(
     first, last = days_of(orders, then, now)
     if yardstick not in ("then", "each"):
         raise UsageError(
-            f"There is no yardstick {yardstick!r}; there are then (the earlier day's ladders) and "
-            "each."
+            f"There is no yardstick {yardstick!r}; choose then (the earlier day's ladders) or each."
         )
     engine = orders.customer_engine
     with engine.passing():
@@ -187,8 +186,7 @@ def compare(
 def compare_scored(
     before: pd.DataFrame, after: pd.DataFrame, scheme: Scheme | None = None
 ) -> Comparison:
-    """The same of two scorings, made and kept at two times. What the change of spend is made of is
-    not in them.
+    """Compare two saved scorings. The components of the change of spend are not included.
 
     Both need ``customer``, ``segment``, ``stance``, ``spend``, ``orders`` and the scores. Raises
     UsageError for a missing column or an id on two rows.
@@ -198,8 +196,8 @@ def compare_scored(
         missing = [n for n in needed if n not in frame]
         if missing:
             raise UsageError(
-                f"The {when} scoring has no column `{missing[0]}`; give two tables as `fairladder "
-                "score` writes them."
+                f"The {when} scoring has no column `{missing[0]}`; give two tables written "
+                "by `fairladder score`."
             )
         if frame["customer"].duplicated().any():
             raise UsageError(
@@ -231,7 +229,7 @@ def paths(
     *,
     every: str = "quarter",
 ) -> Paths:
-    """Segments as of ``then``, of the end of each period in between, and of ``now``, all on the
+    """Return segments as of ``then``, the end of each period in between, and ``now``, all on the
     first day's ladders.
 
     Raises as ``compare`` does, and UsageError for more than 60 days.
@@ -244,7 +242,7 @@ def paths(
     days = sorted({first, last, *(d for d in ends if first < d < last)})
     if len(days) > 60:
         raise UsageError(
-            f"From {first} to {last} there are {len(days)} {unit}s to score; take a longer "
+            f"From {first} to {last} there are {len(days)} {unit}s to score; use a longer "
             "--every, 60 days at most."
         )
     with orders.customer_engine.passing():
@@ -252,7 +250,7 @@ def paths(
 
 
 def paths_of(sizes: Sequence[pd.DataFrame], paths: pd.DataFrame, days: Sequence[dt.date]) -> Paths:
-    """The answer from a table of sizes for each day and the paths in any order."""
+    """Build the result from a table of sizes for each day and the paths in any order."""
     ordered = paths.sort_values(["customers", "path"], ascending=[False, True], ignore_index=True)
     columns = ["day", "segment", "stance", "customers", "spend"]
     table = pd.concat(
@@ -268,30 +266,32 @@ def paths_of(sizes: Sequence[pd.DataFrame], paths: pd.DataFrame, days: Sequence[
 
 
 def nobody_by(day: dt.date) -> str:
-    """What is said where nobody had a purchase by the earlier day."""
-    return f"Nobody had a purchase by {day}, so there is nothing to compare with. Take a later first day."
+    """Return the error text if no customer had a purchase by the earlier day."""
+    return (
+        f"No customer had a purchase by {day}, so there is nothing to compare with. Choose a "
+        "later first day."
+    )
 
 
 def days_of(
     orders: Read, then: "str | dt.date", now: "str | dt.date | None"
 ) -> tuple[dt.date, dt.date]:
-    """The earlier day and the later one. Raises UsageError for equal days, DataError where no
+    """Return the earlier day and the later one. Raises UsageError for equal days, DataError if no
     row is used.
     """
     given = [as_day(then), as_day(now) if now is not None else orders.as_of]
     if given[1] is None:
         raise DataError(
-            "No row is used, so there is no day to compare. `fairladder check` says what became "
-            "of the rows."
+            "No usable rows, so there is nothing to compare. Run `fairladder check` to see why."
         )
     first, last = sorted(d for d in given if d is not None)
     if first == last:
-        raise UsageError(f"Both days are {first}; a comparison takes two.")
+        raise UsageError(f"Both days are {first}; a comparison needs two.")
     return first, last
 
 
 def _scored(orders: Read, day: dt.date, ladders: Mapping[str, AnyLadder] | None = None) -> Scored:
-    """Scored as of a day. Raises DataError where nobody has a purchase by then."""
+    """Score the customers as of a day. Raises DataError if no customer has a purchase by then."""
     if not orders.groups.customers or not _any_bought(orders):
         raise DataError(nobody_by(day))
     return scored(orders, ladders=ladders)
@@ -305,8 +305,8 @@ def _any_bought(orders: Read) -> bool:
 
 
 def _there(people: Scored, day: dt.date) -> exp.Select:
-    """Customers who had a row by that day, and members of the customers file, unless they
-    joined it later.
+    """Return the customers with a row by that day, and members of the customers file unless they
+    joined later.
     """
     rows, since = select(["*"], people.relation), since_of(people.scheme, people.kinds)
     if since is None:
@@ -320,12 +320,12 @@ def _there(people: Scored, day: dt.date) -> exp.Select:
 
 
 def since_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> str | None:
-    """The column of the day on which a customer joined, among columns of such kinds. Raises
-    UsageError where it is none.
+    """Return the column of the day on which a customer joined, or None. Raises UsageError if it is
+    not a date column.
     """
     since = scheme.customers.since
     if since is not None and kinds.get(since) != "day":
-        hint = "its cells are no days" if since in kinds else nearest(since, kinds)
+        hint = "its cells are not dates" if since in kinds else nearest(since, kinds)
         raise UsageError(
             f"[customers] since names `{since}`, the day on which a customer joined: {hint}."
         )
@@ -363,9 +363,8 @@ def _compared(
     if counts["moved"] > len(movers):
         notes = [
             *notes,
-            f"Of {counts['moved']:,} customers in another segment {len(movers):,} were brought "
-            "here, those whose scores rose and fell the "
-            "most; the counts are of all.",
+            f"Of {counts['moved']:,} customers in another segment, {len(movers):,} with the "
+            "largest rises and falls of scores were brought here; the counts include all.",
         ]
     segments = {"from_segment": "segment_before", "to_segment": "segment_after"}
     rungs = pd.concat(
@@ -386,12 +385,12 @@ def _compared(
 
 
 def _compared_columns(scheme: Scheme) -> list[str]:
-    """What is compared of each customer."""
+    """Return the columns of each customer that are compared."""
     return ["segment", "stance", "spend", "orders", "score_total", *SCORES, *scheme.tiers]
 
 
 def _both(sides: _Sides) -> exp.Select:
-    """One row per customer of either day, what each day says of them side by side."""
+    """Return one row per customer of either day, with the columns of both days."""
     names = _compared_columns(sides.scheme)
     trees: dict[str, exp.Expr] = {"customer": sql("COALESCE(was.customer, later.customer)")}
     for side, table, absent in (("before", "was", NEW), ("after", "later", GONE)):
@@ -413,7 +412,7 @@ def _both(sides: _Sides) -> exp.Select:
 
 
 def _summed(sides: _Sides, both: exp.Expr, keys: Mapping[str, str]) -> pd.DataFrame:
-    """Customers and spends of both days for each combination of the keys (name → column)."""
+    """Return customers and spend of both days for each combination of the keys (name → column)."""
     trees = {
         "customers": sql("COUNT(*)"),
         **{f"spend_{s}": _spend(f"spend_{s}") for s in ("before", "after")},
@@ -434,7 +433,9 @@ def _rungs(sides: _Sides, both: exp.Expr, ladder: str) -> pd.DataFrame:
 
 
 def _movers(sides: _Sides, both: exp.Expr) -> tuple[pd.DataFrame, dict[str, int]]:
-    """``Comparison.movers``, and how many ``moved``, ``rose`` and ``fell`` of all."""
+    """Return ``Comparison.movers``, and how many customers ``moved``, ``rose`` and ``fell`` in
+    total.
+    """
     change = sql("score_total_after - score_total_before")
     trees = {
         "customer": column("customer"), **({"name": column("name")} if sides.named else {}),
@@ -467,9 +468,7 @@ def _movers(sides: _Sides, both: exp.Expr) -> tuple[pd.DataFrame, dict[str, int]
 
 
 def _first(sides: _Sides, movers: exp.Select, falling: bool) -> pd.DataFrame:
-    """The first of the movers, from those who rose the most down, or else from those who fell
-    the most up.
-    """
+    """Return the first movers, from the largest rise down or from the largest fall up."""
     order: list[exp.Expr] = [
         exp.Ordered(this=column("change"), desc=falling, nulls_first=False),
         exp.Ordered(this=column("spend_after"), desc=True, nulls_first=False), column("customer"),
@@ -478,13 +477,13 @@ def _first(sides: _Sides, movers: exp.Select, falling: bool) -> pd.DataFrame:
         select(["*"], movers, "movers").order_by(*order, copy=False).limit(MOST_MOVERS, copy=False)
     )
     frame = typed_frame(sides.engine.table(query), sides.scheme)
-    # Totals of scores are whole if their weights are; nulls come with customers of one day only.
+    # Total scores are whole if their weights are; nulls come from customers of one day only.
     numbers = ("score_before", "score_after", "change", "orders_before", "orders_after")
     return frame.astype({n: "Int64" for n in numbers if frame[n].dtype.kind in "iu"})
 
 
 def flows_table(flows: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """``Comparison.frame`` of such rows in any order, spends to the minor unit."""
+    """Return ``Comparison.frame`` from rows in any order, with spend rounded to the minor unit."""
     others = sorted(set(flows["from_segment"]) | set(flows["to_segment"]))
     place = {
         n: i
@@ -497,7 +496,7 @@ def flows_table(flows: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
 
 
 def rungs_table(moves: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """``Comparison.rungs`` of such rows in any order: ladders as in the scheme, from the best
+    """Return ``Comparison.rungs`` from rows in any order: ladders as in the scheme, from the best
     rung down, nulls last.
     """
     names = [*SCORES, *scheme.tiers]
@@ -527,9 +526,7 @@ def rungs_table(moves: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
 
 
 def _to_minor_units(table: pd.DataFrame) -> pd.DataFrame:
-    """The table with its sums of spend rounded to what money can have, so that the order of
-    adding does not show.
-    """
+    """Round the sums of spend to minor units, so that the order of addition does not matter."""
     exact = {
         name: ratio(to_minor(table[name].to_numpy(np.float64), EXACT_DECIMALS), 10**EXACT_DECIMALS)
         for name in ("spend_before", "spend_after")
@@ -591,7 +588,7 @@ def _walked(orders: Read, days: Sequence[dt.date]) -> Paths:
 
 
 def _spend(name: str) -> exp.Expr:
-    """A sum of money in whole units of its last place, as a float."""
+    """Return a sum of money as a float, computed in whole units of its last decimal."""
     return sql(
         "CAST(COALESCE(SUM(CAST(ROUND(:c * :u) AS BIGINT)), 0) AS DOUBLE) / :u",
         c=column(name),
@@ -602,8 +599,8 @@ def _spend(name: str) -> exp.Expr:
 def sizes_of(
     customers: Mapping[str, int], spend: Mapping[str, float], scheme: Scheme
 ) -> pd.DataFrame:
-    """``segment``, ``stance``, ``customers``, ``spend``: a row for each segment of the scheme,
-    by stance.
+    """Return ``segment``, ``stance``, ``customers``, ``spend``: one row for each segment of the
+    scheme, by stance.
     """
     segments = sorted(scheme.segments, key=lambda s: STANCES.index(s.stance))
     minor = to_minor(np.array([spend.get(s.name, 0.0) for s in segments]), EXACT_DECIMALS)
@@ -617,8 +614,8 @@ def sizes_of(
 def _by_frequency(
     n1: NDArray[np.int64], n2: NDArray[np.int64], s1: NDArray[np.int64], s2: NDArray[np.int64]
 ) -> Fraction:
-    """Σ (n2 − n1)·½·(s1/n1 + s2/n2), exactly; ``s1`` and ``s2`` summed over all customers of a
-    pair of counts.
+    """Return Σ (n2 − n1)·½·(s1/n1 + s2/n2) exactly; ``s1`` and ``s2`` are summed over all customers
+    of a pair of counts.
     """
     pairs = zip(n1.tolist(), n2.tolist(), s1.tolist(), s2.tolist(), strict=True)
     return sum(
@@ -628,7 +625,7 @@ def _by_frequency(
 
 
 def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.DataFrame, list[str]]:
-    """The change of spend from the days before ``first`` to as many after it, split exactly."""
+    """Split the change of spend from the days before ``first`` to as many after it, exactly."""
     length = (last - first).days
     start = first - dt.timedelta(days=length)
     day = {n: day_literal(d) for n, d in (("a", start), ("b", first), ("c", last))}
@@ -649,7 +646,7 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
         "placed",
     )
     each = each.group_by(column("customer"), copy=False)
-    # What follows depends on the two counts of orders alone, of which few pairs occur.
+    # The rest depends only on the two counts of orders, of which there are few pairs.
     sums = {
         "first": "MIN(first)", "customers": "COUNT(*)", "s1": "SUM(spend_before)",
         "s2": "SUM(spend_after)",
@@ -694,8 +691,8 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
     notes = []
     if begun > start + dt.timedelta(days=1):
         notes.append(
-            f"The orders begin on {begun}, after {wording.day(start)}: the {length} days before "
-            f"{first} are not all in them, and the "
-            "change of spend is larger for it. Take a later first day."
+            f"The orders begin on {begun}, after {wording.day(start)}: they do not cover the "
+            f"{length} days before {first}, so the change of spend is too large. Choose a "
+            "later first day."
         )
     return table, notes

@@ -1,5 +1,5 @@
-"""Why a customer stands where they stand: values, cuts, rungs, the rules tried, and the
-smallest changes that move them.
+"""Explain why a customer is in a segment: values, cuts, rungs, the rules tried, and the smallest
+changes with an effect.
 """
 
 import datetime as dt
@@ -31,7 +31,7 @@ from fairladder.value.to_score import scored
 
 @dataclass(frozen=True)
 class Standing:
-    """Where one value stands on its ladder."""
+    """The position of one value on its ladder."""
 
     name: str
     """Of the score or tier."""
@@ -58,7 +58,7 @@ class Standing:
 
 @dataclass(frozen=True)
 class RuleTried:
-    """A rule that was asked, whether it held, and the parts of its condition that did not."""
+    """A rule that was tried, whether it matched, and the parts of its condition that did not."""
 
     segment: str
     condition: str
@@ -68,8 +68,8 @@ class RuleTried:
 
 @dataclass(frozen=True)
 class Explanation(Answer):
-    """Everything that placed one customer. ``frame`` is the customer's orders, ``repr`` the
-    whole as text.
+    """Everything that determined one customer's segment. ``frame`` has the customer's orders,
+    ``repr`` is the explanation as text.
     """
 
     customer: str
@@ -83,7 +83,7 @@ class Explanation(Answer):
     frame: pd.DataFrame = field(repr=False)
 
     def as_json(self) -> dict[str, Any]:
-        """Plain values, the orders included."""
+        """Return plain values, including the orders."""
         plain = {k: v for k, v in asdict(self).items() if k != "frame"}
         return {
             **plain,
@@ -95,7 +95,7 @@ class Explanation(Answer):
         }
 
     def lines(self) -> list[str]:
-        """The whole as plain sentences."""
+        """Return the explanation as plain sentences."""
         who = f"{self.customer}{f' ({self.name})' if self.name else ''}"
         lines = [f"{who} is in {self.segment} ({self.stance}) as of {wording.day(self.as_of)}."]
         lines += [_sentence(s) for s in self.standings]
@@ -111,19 +111,19 @@ class Explanation(Answer):
         return [*lines, *(c.text for c in self.changes)]
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``changes``, ``standings``, ``rules`` and ``orders``."""
+        """Return ``changes``, ``standings``, ``rules`` and ``orders``."""
         return tables_of([self])
 
     def facts(self) -> dict[str, Any]:
-        """All but the orders, as plain values."""
+        """Return everything but the orders, as plain values."""
         return {k: v for k, v in self.as_json().items() if k != "orders"}
 
     def finding(self) -> str:
-        """The explanation, line by line."""
+        """Return the explanation, line by line."""
         return "\n".join(self.lines())
 
     def pieces(self) -> list[Piece]:
-        """The customer's orders."""
+        """Return the customer's orders."""
         return [Piece("orders", self.frame)]
 
     def __repr__(self) -> str:
@@ -131,7 +131,7 @@ class Explanation(Answer):
 
 
 def tables_of(explained: Sequence[Explanation]) -> dict[str, pd.DataFrame]:
-    """The tables of several explanations, each row with the customer's id."""
+    """Return the tables of several explanations, with the customer's id on each row."""
     parts = {}
     for name, kind in (("changes", Change), ("standings", Standing), ("rules", RuleTried)):
         rows = [
@@ -153,13 +153,12 @@ def _jsonable(value: Any) -> Any:
 
 
 def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
-    """Explain how each of these customers (or one) comes to scores, tiers and segment.
+    """Explain how each of these customers (or one) gets their scores, tiers and segment.
 
-    Changes are found by refitting the ladders with this one customer changed and everybody else as
-    they are, and are exact: the change moves the customer as told, and a minor unit, purchase or
-    day less does not. A forecast that rules speak of is held as it is. Customers of a cluster come
-    here for this; where they are more than a million, no changes are looked for. Raises UsageError
-    for an id that is not among the customers, DataError where nobody has a purchase.
+    Changes are found by fitting the ladders again with this one customer changed, and are exact: a
+    minor unit, purchase or day less has no effect. Forecast columns used by rules stay unchanged. A
+    cluster's customers are brought to this machine; if there are more than a million, no changes
+    are computed. Raises UsageError for an unknown id, DataError if no customer has a purchase.
 
     >>> import fairladder as fl
     >>> why = fl.explain(fl.sample_orders(), ["09302"])
@@ -197,7 +196,7 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
 
 
 def explained_segment(orders: Read, segment: str, count: int) -> list[str]:
-    """Ids of a segment, the most spend first. Raises DataError where it holds nobody."""
+    """Return the ids of a segment, largest spend first. Raises DataError if it is empty."""
     people = scored(orders)
     held = select([column("customer")], people.relation)
     held = held.where(sql("segment = :s", s=exp.Literal.string(segment)), copy=False)
@@ -205,14 +204,14 @@ def explained_segment(orders: Read, segment: str, count: int) -> list[str]:
         held.order_by("spend DESC", column("customer"), copy=False).limit(count, copy=False)
     )
     if not len(ids):
-        raise DataError(f"Segment {segment} holds nobody, so there is nobody to explain.")
+        raise DataError(f"Segment {segment} has no customers, so there is nothing to explain.")
     return [str(c) for c in ids["customer"].to_pylist()]
 
 
 def _alike(people: Scored, one: str) -> str:
-    """Which id could be meant."""
+    """Return a suggestion for an unknown id."""
     if people.engine.limits.rows_here is not None:
-        return "Ids are as they are written in the orders, zeros included."
+        return "Write ids as in the orders, including leading zeros."
     query = select([column("customer")], people.relation).order_by("customer", copy=False)
     known = people.engine.table(query)["customer"].to_pylist()
     alike = [k for k in known if k.lstrip("0").casefold() == one.strip().lstrip("0").casefold()]
@@ -230,11 +229,8 @@ def _text(row: pd.DataFrame, name: str) -> str | None:
     return None if name not in row or row[name].isna().iloc[0] else str(row[name].iloc[0])
 
 
-# --------------------------------------------------------------------------------------------------
-
-
 def ladders_asked(scheme: Scheme) -> list[tuple[str, str, Tier | None]]:
-    """Score or tier, its measure, and the tier."""
+    """Return score or tier, its measure, and the tier."""
     asked: list[tuple[str, str, Tier | None]] = [
         (name, measure, None) for name, (measure, _) in SCORES.items()
     ]
@@ -300,8 +296,8 @@ def standing_of(
     same: int,
     among: int,
 ) -> Standing:
-    """Where a number stands on its ladder, of which percentile and equals among others are
-    known; days count from 1970.
+    """Return the position of a number on its ladder, given its percentile and the number of equal
+    values; dates are days since 1970.
     """
     days = np.array([number]).astype("datetime64[D]") if ladder.days else np.array([number])
     rung = int(ladder.place(days)[0])
@@ -318,7 +314,9 @@ def standing_of(
 
 
 def _shown(value: Any, ladder: Ladder) -> Any:
-    """A value as people read it: a day as ISO text, whole numbers whole, null for an open end."""
+    """Convert a value for display: dates as ISO text, integers without decimals, null for an open
+    end.
+    """
     if not np.isfinite(value):
         return None
     if ladder.days:
@@ -329,24 +327,21 @@ def _shown(value: Any, ladder: Ladder) -> Any:
 def _sentence(s: Standing) -> str:
     sharing = s.same - 1
     others = (
-        "nobody shares the value"
+        "no other customer has the value"
         if not sharing
         else f"{sharing:,} {'other shares' if sharing == 1 else 'others share'} the value"
     )
     return (
-        f"{s.name} {s.label if s.label != str(s.rung) else f'{s.rung} of {s.rungs}'}: {s.measure} "
-        f"is {wording.value(s.value)}, and the "
-        f"rung holds {wording.span(s.above, s.up_to)}; better than {s.percentile:.1f} % of "
-        f"{s.among:,}, ties counted half; {others}."
+        f"{s.name} {s.label if s.label != str(s.rung) else f'{s.rung} of {s.rungs}'}: "
+        f"{s.measure} is {wording.value(s.value)}, and the rung covers "
+        f"{wording.span(s.above, s.up_to)}; better than {s.percentile:.1f} % of {s.among:,} "
+        f"(ties count half); {others}."
     )  # fmt: skip
-
-
-# --------------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
 class _Tests:
-    """What each part of each rule says of some customers."""
+    """The truth value of each part of each rule for some customers."""
 
     scheme: Scheme
     parts: Mapping[str, Sequence[Condition]]
@@ -377,12 +372,14 @@ class _Tests:
         return cls(people.scheme, parts, holds)
 
     def tried(self, row: pd.DataFrame) -> list[RuleTried]:
-        """The rules in order, down to the one that placed the customer of this row."""
+        """Return the rules in order, down to the one that placed the customer of this row."""
         row, tried = by_own_names(row, self.scheme), []
         holds = self.holds[row["customer"].iloc[0]]
         for segment in self.scheme.segments:
             if segment.when is None:
-                tried.append(RuleTried(segment.name, "otherwise: no rule before held", True, ()))
+                tried.append(
+                    RuleTried(segment.name, "otherwise: no earlier rule matched", True, ())
+                )
                 break
             failed = [c for c in self.parts[segment.name] if not holds[c.tree.sql("duckdb")]]
             told = tuple(f"{_plain(c.tree)} ({_values(row, c.names)})" for c in failed)
@@ -401,7 +398,7 @@ def _conjuncts(tree: exp.Expr) -> list[exp.Expr]:
 
 
 def _plain(part: exp.Expr) -> str:
-    """A condition as people write it, names without quotes where they need none."""
+    """Return a condition as a user would write it, with quotes only where needed."""
     return str(part.sql("duckdb", identify="safe")).replace('"', "")
 
 

@@ -1,5 +1,5 @@
-"""How much of a scoring hangs on choices that could as well have been others: the day, the
-rungs, the method, the sample.
+"""Measure how much a scoring depends on arbitrary choices: the day, the number of rungs, the
+method, the sample.
 """
 
 import datetime as dt
@@ -24,20 +24,20 @@ from fairladder.scores.scored import Scored, fit_all, kinds_of, scored_of
 from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.to_score import customers_to_score, people_to_score, scored
 
-#: Who keeps the segment in fewer of the resamples than this stands within a hair of a cut.
+#: A customer who keeps the segment in fewer resamples is near a cut.
 SETTLED = 0.9
 _MOST_RESAMPLES, _FEWEST_RESAMPLES, _CUSTOMERS_IN_ALL = 200, 20, 2_000_000
 
 
 @dataclass(frozen=True)
 class Stability(Answer):
-    """How many customers would be in another segment, by what is changed (``frame``), and who is
-    unsettled (``customers``).
+    """How many customers would be in another segment after each change (``frame``), and which are
+    near a cut (``customers``).
 
     ``frame``: ``change``, ``customers`` (in another segment), ``share`` (of all, 0..1).
-    ``customers``, the least settled first: ``customer``, ``segment``, ``keeps_segment`` (share of
-    resamples, 0..1), ``other_segment`` (the commonest other, null where there is none),
-    ``a_day_matters`` (a day earlier or later moves them).
+    ``customers``, least stable first: ``customer``, ``segment``, ``keeps_segment`` (share of
+    resamples, 0..1), ``other_segment`` (the most frequent other one, null if there is none),
+    ``a_day_matters`` (a day earlier or later changes the segment).
     """
 
     frame: pd.DataFrame
@@ -46,31 +46,33 @@ class Stability(Answer):
 
     @property
     def unsettled(self) -> pd.DataFrame:
-        """Customers within a hair of a cut: kept in under 90 % of resamples, or moved by a day."""
+        """Customers near a cut: they keep their segment in under 90 % of resamples, or a day
+        changes it.
+        """
         hair = (self.customers["keeps_segment"] < SETTLED) | self.customers["a_day_matters"]
         return self.customers[hair]
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``stability`` and ``unsettled``."""
+        """Return ``stability`` and ``unsettled``."""
         return {"stability": self.frame, "unsettled": self.unsettled}
 
     def __repr__(self) -> str:
         lines = "".join(
             f"\n  {r.change}: {r.customers:,} ({100 * r.share:.1f} %)" for r in rows_of(self.frame)
         )
-        return f"Customers in another segment after:{lines}\n{len(self.unsettled):,} stand within a hair of a cut"
+        return f"Customers in another segment after:{lines}\n{len(self.unsettled):,} are near a cut"
 
 
 def stability(
     orders: Read, *, resamples: int | None = None, seed: int = 0, progress: Progress | None = None
 ) -> Stability:
-    """Score anew with one choice changed at a time, and count who lands in another segment.
+    """Score again with one choice changed at a time, and count the customers whose segment changes.
 
-    The changes: a day earlier and later, quartiles in place of the scheme's rungs (stretched over
-    them, so that the rules still speak of the same numbers), each other method, and ladders fitted
-    to ``resamples`` bootstrap samples of the customers (drawn with replacement; 200, fewer from
-    10,000 customers on), from ``seed``. ``progress`` is called now and then with the share of the
-    resamples that is done, 0..1. Raises DataError where nobody has a purchase.
+    The changes: a day earlier and later, quartiles instead of the scheme's rungs (stretched over
+    them, so that the rules still use the same numbers), each other method, and ladders fitted to
+    ``resamples`` bootstrap samples of the customers (drawn with replacement from ``seed``; by
+    default 200, fewer from 10,000 customers on). ``progress`` is called with the share of the
+    resamples that is done, 0..1. Raises DataError if no customer has a purchase.
     """
     people, scheme, day = scored(orders), orders.scheme, orders.as_of
     assert day is not None
@@ -93,7 +95,7 @@ def stability(
 
         four = fit_all(engine, base, kinds, _in_quartiles(scheme))
         stretched = {name: _stretched(four[name], scheme.scores.rungs) for name in SCORES}
-        moved["quartiles in place of the rungs"] = tried(scheme, {**people.ladders, **stretched})
+        moved["quartiles instead of the rungs"] = tried(scheme, {**people.ladders, **stretched})
         for method in ("even", "inclusive", "exclusive", "inverse"):
             if method != scheme.scores.method:
                 moved[f"method {method}"] = tried(_with_method(scheme, method))
@@ -121,7 +123,7 @@ def _segments(people: Scored) -> "pd.Series[str]":
 
 
 def _segments_on(orders: Read) -> "pd.Series[str]":
-    """The same of another day of reckoning; nobody is anywhere on a day before all purchases."""
+    """Return the segments as of another day; empty on a day before all purchases."""
     try:
         return _segments(scored(orders))
     except DataError:
@@ -129,7 +131,7 @@ def _segments_on(orders: Read) -> "pd.Series[str]":
 
 
 def _moved(before: "pd.Series[str]", after: "pd.Series[str]") -> NDArray[np.bool_]:
-    """Who is elsewhere after, or not there any more."""
+    """Return a mask of customers in another segment, or missing, after the change."""
     return np.asarray(after.reindex(before.index).fillna("").to_numpy() != before.to_numpy())
 
 
@@ -145,8 +147,8 @@ def _in_quartiles(scheme: Scheme) -> Scheme:
 
 
 def _stretched(ladder: AnyLadder, rungs: int) -> AnyLadder:
-    """The ladder on ``rungs`` rungs from end to end: rung 1 stays 1, the highest becomes the
-    highest, the others between.
+    """Spread a ladder over ``rungs`` rungs: rung 1 stays 1, the highest becomes the highest, the
+    others are in between.
     """
     if isinstance(ladder, GroupedLadder):
         each = {group: _stretched(one, rungs) for group, one in ladder.ladders.items()}
@@ -171,8 +173,8 @@ def _bootstrapped(
     seed: int,
     steps: Steps,
 ) -> tuple[NDArray[np.float64], list[str | None], NDArray[np.int64]]:
-    """Per customer the share of resamples that keep the segment and the commonest other; per
-    resample how many move.
+    """Return per customer the share of resamples that keep the segment and the most frequent other
+    one; per resample the number of changes.
     """
     scheme = people.scheme
     names = [s.name for s in scheme.segments]

@@ -1,3 +1,3 @@
-"""Customers on ladders: scores, segments, tiers, top lists, saved ladders, the scheme as SQL,
+"""Put customers on ladders: scores, segments, tiers, top lists, saved ladders, the scheme as SQL,
 fairness.
 """

@@ -1,5 +1,5 @@
-"""The whole scheme as one portable SQL statement: ladders, tiers and rules, for a database
-that keeps the customers.
+"""Write the whole scheme as one portable SQL statement: ladders, tiers and rules, for a database
+with the customers.
 """
 
 from collections.abc import Mapping
@@ -27,15 +27,16 @@ def scheme_sql(
     *,
     view: str | None = None,
 ) -> str:
-    """A SELECT over a table ``customers`` that adds scores, total, code, tiers, segment and stance.
+    """Return a SELECT over a table ``customers`` that adds scores, total, code, tiers, segment and
+    stance.
 
-    ``customers`` has the columns of the customers table (days as dates; ISO text in SQLite), and
-    are of the kinds of this frame. Run in DuckDB, SQLite, PostgreSQL, MariaDB or Spark it gives
-    what ``score`` gives with the same ladders. For ``snowflake``, ``bigquery``, ``redshift``,
-    ``databricks`` and ``trino`` it is written and read back, but was not run there. With ``view``
-    it makes a view of that name. Percentile columns are left out: they need all customers, not a
-    rule. Raises UsageError for another dialect, for what a dialect does not have, or ladders
-    within groups of a column that is no text.
+    ``customers`` has the columns and types of this frame (dates as dates; ISO text in SQLite). In
+    DuckDB, SQLite, PostgreSQL, MariaDB and Spark the statement gives the same results as ``score``
+    with the same ladders. For ``snowflake``, ``bigquery``, ``redshift``, ``databricks`` and
+    ``trino`` it was parsed back but never run. With ``view`` it creates a view of that name.
+    Percentile columns are omitted, since they depend on all customers. Raises UsageError for
+    another dialect, for features that a dialect lacks, or for ladders within groups of a column
+    that is not text.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -54,7 +55,7 @@ def scheme_text(
     dialect: str,
     view: str | None,
 ) -> str:
-    """``scheme_sql`` over customers with columns of such kinds."""
+    """Return ``scheme_sql`` for customers with columns of these kinds."""
     from fairladder.engine.dialects import DIALECTS, in_dialect, require_understood, written_as
     from fairladder.engine.layout import laid_out
 
@@ -77,16 +78,16 @@ def scheme_tree(
     kinds: Mapping[str, Kind],
     source: exp.Expr | None = None,
 ) -> exp.Select:
-    """The statement of ``scheme_sql`` as a tree; over ``source`` where that is another table
-    or query.
+    """Return the statement of ``scheme_sql`` as a tree; over ``source`` if it is not the table
+    ``customers``.
     """
     scores = [named(_for_buyers(_rung(ladders[n], m, kinds)), n) for n, (m, _) in SCORES.items()]
     layers = [
         ("scored", "The rung of each score, for customers with a purchase.", scores),
-        ("totalled", "The scores added up by their weights, and side by side.", totals(scheme)),
+        ("totalled", "The weighted sum of the scores, and the score code.", totals(scheme)),
         ("tiered", "The label of each tier.",
         [named(_for_buyers(_tier(t, ladders[n], kinds)), n) for n, t in scheme.tiers.items()]),
-        ("placed", "The segment of the first rule that holds.",
+        ("placed", "The segment of the first rule that matches.",
         [named(_segment(scheme, kinds), "segment")]),
     ]  # fmt: skip
     last: exp.Expr = exp.to_table("customers") if source is None else source
@@ -107,10 +108,10 @@ def scheme_tree(
 
 
 def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
-    """A condition in the words of a dialect, over columns of its own names; true, false or null as
-    ``score`` takes it.
+    """Return a condition in a dialect, over columns with their own names, with the same truth
+    values as in ``score``.
 
-    Raises ConditionError where it is wrong.
+    Raises ConditionError if it is wrong.
     """
     from fairladder.engine.dialects import in_dialect, written_as
 
@@ -123,8 +124,8 @@ def condition_sql(text: str, kinds: Mapping[str, Kind], dialect: str) -> str:
 
 
 def _texts(kinds: Mapping[str, Kind]) -> set[str]:
-    """Columns of text: the customers' own, and those that the statement makes before its last
-    layer.
+    """Return the columns of text: the customers' own, and those that the statement adds before its
+    last layer.
     """
     return {name for name, kind in kinds.items() if kind == "text"} | {"segment"}
 
@@ -139,7 +140,8 @@ def _rung(ladder: AnyLadder, measure: str, kinds: Mapping[str, Kind]) -> exp.Exp
         return tree
     if kinds.get(ladder.within) != "text":
         raise UsageError(
-            f"In SQL, ladders can be within groups of text only, and `{ladder.within}` is not text."
+            f"In SQL, ladders within groups need a column of text, and `{ladder.within}` is "
+            "not text."
         )
     group = column(ladder.within)
     branches = [
@@ -158,7 +160,7 @@ def _tier(tier: Any, ladder: AnyLadder, kinds: Mapping[str, Kind]) -> exp.Expr:
 
 
 def totals(scheme: Scheme) -> list[exp.Expr]:
-    """The scores added up by their weights, and side by side, over the scores."""
+    """Return the weighted sum of the scores and the score code, over the scores."""
     total: exp.Expr | None = None
     for name, weight in zip(SCORES, scheme.scores.weights, strict=True):
         part = sql(":w * :s", w=exp.convert(weight), s=column(name))
@@ -167,7 +169,7 @@ def totals(scheme: Scheme) -> list[exp.Expr]:
     if any(isinstance(w, float) and not w.is_integer() for w in scheme.scores.weights):
         total = sql(
             "ROUND(CAST(:t AS DOUBLE) + 1e-9, 2)", t=exp.paren(total)
-        )  # halves go up, whatever their float
+        )  # halves round up, whatever their float
     code = sql("CAST(:r AS VARCHAR) || '-' || CAST(:f AS VARCHAR) || '-' || CAST(:m AS VARCHAR)",
                r=column("recency_score"), f=column("frequency_score"),
                m=column("monetary_score"))  # fmt: skip
@@ -175,8 +177,8 @@ def totals(scheme: Scheme) -> list[exp.Expr]:
 
 
 def rules_of(scheme: Scheme, kinds: Mapping[str, Kind]) -> list[tuple[exp.Expr, exp.Expr]]:
-    """The test of each rule over columns of such kinds, and the segment that it places
-    customers in, but for the last.
+    """Return the condition of each rule with the segment that it assigns, except for the last
+    rule.
     """
     others = {
         name: ours

@@ -1,10 +1,9 @@
-"""What a ladder is fitted to: the distinct values of a measure and how often each occurs.
+"""Count the distinct values of a measure, to which a ladder is fitted.
 
-Where these are too many to bring here, only those come that a cut could lie at. All values are
-counted in ranges; a range comes as one value, its largest, where no cut of the ladder can lie
-within it, and is counted again in smaller ones where it can. For rungs as even as fairness allows,
-Cauchy's inequality bounds how far from its target a cut can lie (see ``ladder.even``), so the
-ladder is the same as if all values had come.
+If there are too many to bring here, only those are brought where a cut could be. All values are
+counted in ranges. A range in which no cut can be is represented by its largest value; other ranges
+are counted again in smaller ones. For even ladders, Cauchy's inequality bounds the distance of a
+cut from its target (see ``ladder.even``), so the ladder is the same as from all values.
 """
 
 from collections.abc import Sequence
@@ -23,25 +22,25 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import UsageError
 from fairladder.sqltree import column, named, select, sql
 
-#: So many distinct values come here as they are, from an engine that is elsewhere.
+#: From an engine elsewhere, up to this many distinct values are brought here directly.
 FEW = 20_000
-#: Of groups, and of tiers of what is held, every distinct value comes here; not more than these.
+#: For groups, and for tiers by spend, every distinct value is brought here, up to this number.
 MOST = 5_000_000
 _TOO_MANY = (
-    f"More than {MOST:,} distinct values would have to come here for this ladder. Use even rungs "
-    "without `within`, or "
-    "a measure of fewer values, such as orders or spend in whole units."
+    f"This ladder would need more than {MOST:,} distinct values on this machine. Use even "
+    "rungs without `within`, or a measure of fewer values, such as orders or spend in whole "
+    "units."
 )
-#: Ranges are counted again in so many smaller ones.
+#: Number of smaller ranges that replace a range.
 _PIECES = 512
-#: Values in ranges in which a cut could lie come here where there are no more rows than this.
+#: Values in ranges in which a cut could be are brought here once they are at most this many rows.
 _OPENED = 200_000
 
 
 @dataclass(frozen=True)
 class Counts:
-    """Distinct values in rising order, shape (d,), and how often each occurs; a range stands
-    as its largest value.
+    """Distinct values in rising order, shape (d,), and their frequencies; a range is represented by
+    its largest value.
     """
 
     values: NDArray[np.generic]
@@ -49,9 +48,9 @@ class Counts:
 
 
 def counts_by_group(engine: Engine, rows: exp.Select) -> dict[str | None, Counts]:
-    """Every distinct ``value`` of the rows for each ``part``, by its name, None last.
+    """Return the distinct values of the rows for each ``part``, sorted by name, None last.
 
-    Raises UsageError where they are more than anybody's memory should hold.
+    Raises UsageError if they do not fit in memory.
     """
     both = [column("part"), column("value")]
     query = select([*both, named(sql("COUNT(*)"), "n")], rows, "valued").group_by(*both, copy=False)
@@ -67,9 +66,7 @@ def counts_by_group(engine: Engine, rows: exp.Select) -> dict[str | None, Counts
 
 
 def all_counts(engine: Engine, rows: exp.Select) -> Counts:
-    """Every distinct ``value`` of the rows. Raises UsageError where they are more than
-    anybody's memory should hold.
-    """
+    """Return the distinct values of the rows. Raises UsageError if they do not fit in memory."""
     table = engine.table(_by_value(rows).limit(MOST + 1, copy=False))
     if len(table) > MOST:
         raise UsageError(_TOO_MANY)
@@ -83,14 +80,15 @@ def counts_for_cuts(
     even: bool,
     also: Sequence[int] = (),
 ) -> Counts:
-    """The distinct values of the rows, as far as a ladder depends on them; ``value`` is a whole
-    number or a float, never null.
+    """Return the distinct values of the rows, as far as a ladder depends on them; ``value`` is a
+    whole number or a float, never null.
 
-    ``wanted`` are the shares of customers at or below each cut, in value order; ``even`` where
-    cuts are chosen about them by the sizes of all rungs, else they lie at just these. ``also`` are
-    ranks, from the smallest value, about which all come, too.
+    ``wanted`` are the shares of customers at or below each cut, in value order. With ``even`` the
+    cuts depend on the sizes of all rungs, otherwise they are exactly at these shares. ``also`` are
+    ranks, from the smallest value, around which all values are included.
     """
-    # An engine on this machine counts and hands over a million values as fast as it finds ranges of them.
+    # An engine on this machine counts and returns a million values as fast as it finds ranges of
+    # them.
     few = MOST if engine.limits.windows else FEW
     first = engine.table(_by_value(rows).limit(few + 1, copy=False))
     if len(first) <= few:
@@ -107,7 +105,7 @@ def counts_for_cuts(
 
 @dataclass(frozen=True)
 class _Ranges:
-    """Disjoint ranges of values in rising order, and how many rows each holds; all shapes (r,)."""
+    """Disjoint ranges of values in rising order, with their row counts; all of shape (r,)."""
 
     low: NDArray[np.generic]
     high: NDArray[np.generic]
@@ -115,12 +113,12 @@ class _Ranges:
 
     @property
     def exact(self) -> NDArray[np.bool_]:
-        """Which hold one distinct value only."""
+        """Return a mask of the ranges with a single distinct value."""
         return np.asarray(self.low == self.high)
 
     def as_counts(self) -> Counts:
-        """Each range as its largest value; the first keeps its smallest apart, which a ladder
-        remembers.
+        """Return each range as its largest value; the first one also keeps its smallest, which a
+        ladder stores.
         """
         if self.exact[0]:
             return Counts(self.high, self.counts)
@@ -131,8 +129,8 @@ class _Ranges:
 def _open(
     ranges: _Ranges, wanted: Sequence[Fraction], even: bool, also: Sequence[int]
 ) -> NDArray[np.bool_]:
-    """Ranges of several values in which a cut could lie, and any that hold more than a
-    hundredth of all.
+    """Return a mask of ranges with several values in which a cut could be, and of those with over a
+    hundredth of all rows.
     """
     ends = np.cumsum(ranges.counts)
     starts, n = ends - ranges.counts, int(ends[-1])
@@ -149,18 +147,18 @@ def _open(
 
 
 def _reaches(ends: NDArray[np.int64], wanted: Sequence[Fraction]) -> list[int]:
-    """How far from its target each cut of a best partition can lie at most, in rows: from the cost
-    of one that there is.
+    """Return the maximum distance in rows of each cut of a best partition from its target, given
+    the cost of a known partition.
 
-    Sizes of a partition of cost C are off by e up to its k-th cut, and by −e after it, so that C ≥
-    e²/k + e²/(K − k).
+    If a partition of cost C deviates by e up to its k-th cut, and by −e after it, then C ≥ e²/k +
+    e²/(K − k).
     """
     n, k = int(ends[-1]), len(wanted) + 1
     cuts: list[int] = []
     for j, share in enumerate(wanted):
         at = int(np.searchsorted(ends, int(share * n)))
         near = min((at - 1, at), key=lambda i: abs(int(ends[max(i, 0)]) - int(share * n)))
-        # Each rung needs a range of its own, before and behind.
+        # Each rung needs a range of its own on either side.
         cuts.append(min(max(near, (cuts[-1] if cuts else -1) + 1, 0), len(ends) - k + j))
     places = [0, *(int(ends[c]) for c in cuts), n]
     shares = [b - a for a, b in zip([Fraction(0), *wanted], [*wanted, Fraction(1)], strict=True)]
@@ -190,7 +188,7 @@ def _by_range(rows: exp.Select, place: exp.Expr) -> exp.Select:
 def _within(
     engine: Engine, rows: exp.Select, ranges: _Ranges, open_: NDArray[np.bool_], pieces: int | None
 ) -> _Ranges:
-    """The rows of the open ranges, in so many pieces each, or value by value."""
+    """Split the open ranges into this many pieces each, or into single values."""
     bounds = pa.table(
         {
             "lowest": ranges.low[open_],
@@ -204,7 +202,7 @@ def _within(
     if pieces is None:
         place: exp.Expr = column("value")
     else:
-        # Floats never fall as the value rises, whatever they round to.
+        # Floats never fall as the value rises, despite rounding.
         share = "FLOOR((CAST(value AS DOUBLE) - lowest) / (CAST(highest AS DOUBLE) - lowest) * :p)"
         place = sql(f"number * :q + CAST({share} AS BIGINT)", p=pieces, q=2 * pieces)
     return _ranges(engine.table(_by_range(inside, place)))

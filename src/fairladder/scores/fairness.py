@@ -1,5 +1,5 @@
-"""What fairness does here, in figures: who would be parted from an equal elsewhere, and how
-even the rungs are all the same.
+"""Compare our ladders with a plain split into equal counts: how many ties it would split, and how
+even our rungs are.
 """
 
 from __future__ import annotations
@@ -29,7 +29,9 @@ if TYPE_CHECKING:
 
 
 class Split(NamedTuple):
-    """What one score's ladder spares its customers; a row of ``fairness_of``."""
+    """How one score's ladder compares with a plain split into equal counts; one row of
+    ``fairness_of``.
+    """
 
     score: str
     measure: str
@@ -39,12 +41,12 @@ class Split(NamedTuple):
 
 
 def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
-    """One row per score, over the customers with a purchase and without groups.
+    """Return one row per score, for customers with a purchase and ladders without groups.
 
-    Columns: ``score``, ``measure``, ``parted`` (customers whom a split of the ranks, in row order,
-    into equal counts sets apart from an identical one), ``size_deviation`` of our ladder and
-    ``size_deviation_inclusive`` of the spreadsheet's method: the largest |n_k − n·p_k| ÷ n, 0..1,
-    NaN without purchases.
+    Columns: ``score``, ``measure``, ``parted`` (customers whom a split of the sorted list into
+    equal counts separates from a customer with the same value), ``size_deviation`` of our ladder
+    and ``size_deviation_inclusive`` of a spreadsheet's percentiles: the largest |n_k − n·p_k| ÷ n,
+    0..1, NaN without purchases.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -63,7 +65,7 @@ def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.Dat
 
 
 def _splits(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], scheme: Scheme) -> list[Split]:
-    """The same from the distinct values of each measure, rising, and how often each occurs."""
+    """Return the splits from the distinct values of each measure, rising, and their frequencies."""
     rungs, found = scheme.scores.rungs, []
     for name, (measure, better) in SCORES.items():
         values, counts = of[measure]
@@ -85,7 +87,7 @@ def _splits(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], scheme: Scheme)
 
 
 def ties_of(orders: Read) -> list[Split]:
-    """``fairness_of`` from how often each value occurs; nothing where nobody has a purchase."""
+    """Return the splits of the orders' customers; empty if no customer has a purchase."""
     groups, rungs, decimals = (
         orders.groups,
         orders.scheme.scores.rungs,
@@ -117,12 +119,14 @@ def ties_of(orders: Read) -> list[Split]:
 
 
 def split_note(orders: Read) -> str:
-    """``in_words`` of the ties; empty where only `check` looks at all customers."""
+    """Return ``in_words`` for the orders' customers; empty if only `check` looks at all
+    customers.
+    """
     return in_words(ties_of(orders)) if orders.customer_engine.limits.customer_findings else ""
 
 
 def in_words(splits: Sequence[Split]) -> str:
-    """The splits as one sentence, empty where nobody would be parted."""
+    """Return the splits as two sentences, empty if no customer would be split from an equal one."""
     some = [split for split in splits if split.parted]
     if not some:
         return ""
@@ -130,16 +134,16 @@ def in_words(splits: Sequence[Split]) -> str:
     ours = ", ".join(f"{100 * s.size_deviation:.1f} % ({s.measure})" for s in some)
     theirs = ", ".join(f"{100 * s.size_deviation_inclusive:.1f} % ({s.measure})" for s in some)
     return (
-        "Splitting by row order would give customers another score than identical customers: "
-        f"{counts}. Here that happens to "
-        f"nobody. The largest gap from equal-sized groups is {ours}; a spreadsheet's percentiles "
-        f"would make it {theirs}."
+        "Customers with equal values always get equal scores. Cutting the sorted list into "
+        f"equal parts would give other scores to customers with the same value: {counts}. "
+        f"The largest deviation from equal-sized groups is {ours}; with a spreadsheet's "
+        f"percentiles it would be {theirs}."
     )
 
 
 def ladder_notes(people: Scored) -> list[str]:
-    """What has to be said of the ladders that customers stand on: empty rungs, groups that are
-    small or have no ladder.
+    """Return warnings about the customers' ladders: empty rungs, and groups that are small or have
+    no ladder.
     """
     notes, grouped = rung_notes(people.ladders), {}
     for name, ladder in people.ladders.items():
@@ -151,20 +155,18 @@ def ladder_notes(people: Scored) -> list[str]:
 
 
 def unseen_note(name: str, ladder: GroupedLadder, groups: NDArray[Any]) -> list[str]:
-    """What has to be said of groups for which no ladder was saved."""
+    """Return a warning about groups for which no ladder was saved, as a list of one or none."""
     unseen = ladder.unseen(groups)
     if not unseen:
         return []
     return [
-        f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}, so customers there "
-        "stand on none."
+        f"{name}: no ladder was saved for {', '.join(map(str, unseen[:5]))}, so customers in "
+        "these groups have no score."
     ]
 
 
 def rung_notes(ladders: Mapping[str, AnyLadder]) -> list[str]:
-    """The same as far as the ladders tell it themselves: rungs that hold nobody, and groups
-    that are small.
-    """
+    """Return warnings about empty rungs and small groups of ladders."""
     notes = []
     for name, ladder in ladders.items():
         if isinstance(ladder, GroupedLadder):
@@ -176,20 +178,20 @@ def rung_notes(ladders: Mapping[str, AnyLadder]) -> list[str]:
                 )
         elif ladder.empty and sum(ladder.sizes):
             notes.append(
-                f"{name}: nobody stands on rung{'s' if len(ladder.empty) > 1 else ''} "
+                f"{name}: no customers on rung{'s' if len(ladder.empty) > 1 else ''} "
                 f"{listed(ladder.empty)}."
             )
     return notes
 
 
-#: With fewer customers a rung holds a handful, and with less history than so many usual gaps nobody
-#: can have left.
+#: Below this many customers a rung contains only a handful. Below this many usual gaps, or this
+#: many days, of history no customer can be called inactive.
 FEW_CUSTOMERS, FEW_GAPS, FEW_DAYS = 30, 3, 90
 
 
 def too_few_to_advise(people: Scored) -> list[str]:
-    """Why these customers are too few, or their history too short, to say whom to keep and
-    whom to leave alone; empty if not.
+    """Return why these customers are too few, or their history too short, for advice; empty if they
+    are not.
     """
     trees = {"n": sql("COUNT(*)"), "first": sql("MIN(first_order)"), "last": sql("MAX(last_order)")}
     buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
@@ -203,8 +205,8 @@ def too_few_to_advise(people: Scored) -> list[str]:
 
 
 def _usual_gap(people: Scored, buyers: exp.Select, days: int) -> float:
-    """The median of the customers' usual gaps, NaN without any; where it is small enough for
-    so many days, 0 without a look.
+    """Return the median of the customers' average gaps, NaN without any; 0 without a query if the
+    history is long enough anyway.
     """
     over = sql("COUNT(CASE WHEN average_gap_days * :g > :d THEN 1 END)", g=FEW_GAPS, d=days)
     counts = [named(sql("COUNT(average_gap_days)"), "n"), named(over, "over")]
@@ -226,39 +228,38 @@ def _usual_gap(people: Scored, buyers: exp.Select, days: int) -> float:
 
 
 def too_few(n: int, days: int, gap: float) -> list[str]:
-    """The same of so many customers with a purchase, whose orders span so many days; ``gap``
-    is the usual one, NaN where there is none.
+    """Return why ``n`` customers, whose orders span ``days`` days, are too few for advice; ``gap``
+    is their usual gap, NaN if there is none.
     """
     lines = []
     if n < FEW_CUSTOMERS:
         who = "1 customer has" if n == 1 else f"{n} customers have"
         lines.append(
-            f"Too few to advise: only {who} a purchase, under {FEW_CUSTOMERS}. A rung holds a "
-            "handful then, so look at each of them "
-            "and not at the segments."
+            f"Too few to advise: only {who} a purchase, under {FEW_CUSTOMERS}. A rung then "
+            "contains only a handful, so look at each customer and not at the segments."
         )
     least = FEW_DAYS if np.isnan(gap) else FEW_GAPS * gap
     if days < least:
         usual = (
-            "nobody has ordered on two days yet"
+            "no customer has ordered on two days yet"
             if np.isnan(gap)
             else f"the usual gap between orders is {gap:.0f} days"
         )
         lines.append(
-            f"Too early to advise: the orders span {days} days, and {usual}. Who seems to have "
-            "left may just not be due yet."
+            f"Too early to advise: the orders span {days} days, and {usual}. Customers who "
+            "seem inactive may just not be due yet."
         )
     return lines
 
 
-#: A segment that holds more than this share of all customers hardly tells them apart.
+#: A segment with a larger share of all customers says little.
 MOST_IN_ONE = 0.5
 
 
 def segment_notes(summary: pd.DataFrame) -> list[str]:
-    """A warning for a segment that holds over half of all customers."""
+    """Return a warning for a segment with over half of all customers, as a list of one or none."""
     return [
-        f"Segment {s.segment} holds {100 * s.customer_share:.0f} % of all customers; a rule that "
-        "takes so many hardly tells them apart."
+        f"Segment {s.segment} has {100 * s.customer_share:.0f} % of all customers; a rule "
+        "that matches so many says little about them."
         for s in rows_of(summary) if s.customer_share > MOST_IN_ONE
     ]  # fmt: skip

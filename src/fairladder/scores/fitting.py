@@ -1,4 +1,4 @@
-"""Ladders fitted to columns of customers, as the scheme asks: for the three scores, and for
+"""Fit ladders to columns of customers as the scheme requires, for the three scores and for
 tiers.
 """
 
@@ -37,7 +37,7 @@ SCORES: Mapping[str, tuple[str, Better]] = {
 
 @dataclass(frozen=True)
 class Fitting:
-    """A measure of the customers with a purchase, and how a ladder is fitted to it."""
+    """A measure of the customers with a purchase, and the function that fits its ladder."""
 
     values: NDArray[np.generic]
     fit: Callable[[Any], Ladder]
@@ -46,13 +46,13 @@ class Fitting:
     """Their groups, where each gets a ladder of its own."""
 
     def on(self, rows: NDArray[np.int64] | slice) -> AnyLadder:
-        """The ladder fitted to some of the customers."""
+        """Fit the ladder to some of the customers."""
         if self.labels is None or self.within is None:
             return self.fit(self.values[rows])
         return GroupedLadder.fit(self.within, self.values[rows], self.labels[rows], self.fit)
 
     def placed(self, ladder: AnyLadder) -> NDArray[np.int64]:
-        """The rung of every customer on a ladder, 0 where there is none."""
+        """Return the rung of every customer on a ladder, 0 for none."""
         if isinstance(ladder, GroupedLadder):
             assert self.labels is not None
             return ladder.place(self.values, self.labels)
@@ -60,14 +60,16 @@ class Fitting:
 
 
 def fitting_of_score(bought: pd.DataFrame, measure: str, better: Better, scheme: Scheme) -> Fitting:
-    """What a score's ladder is fitted to, and how."""
+    """Return the values of a score's measure and the function that fits its ladder."""
     within, fit = scheme.scores.within, partial(score_ladder, better, scheme)
     labels = None if within is None else group_labels(bought, within)
     return Fitting(measure_values(bought, measure), fit, within, labels)
 
 
 def score_ladder(better: Better, scheme: Scheme, values: Any, counts: Any = None) -> Ladder:
-    """The ladder of a score for these values, or for these distinct ones that occur so often."""
+    """Fit a score's ladder to these values; with ``counts``, to distinct values with these
+    frequencies.
+    """
     scores = scheme.scores
     shares = scores.shares if scores.method == "even" else None
     return Ladder.fit(
@@ -81,7 +83,7 @@ def score_ladder(better: Better, scheme: Scheme, values: Any, counts: Any = None
 
 
 def check_tier(tier: Tier, kinds: Mapping[str, Kind]) -> None:
-    """Raise UsageError where a tier's shares are of a column that has no total."""
+    """Raise UsageError if a tier takes shares of a column that has no total."""
     if tier.spend_percents is not None and (
         not columns.has_total(tier.of) or kinds.get(tier.of) == "day"
     ):
@@ -92,7 +94,9 @@ def check_tier(tier: Tier, kinds: Mapping[str, Kind]) -> None:
 
 
 def tier_ladder(tier: Tier, values: Any, counts: Any = None) -> Ladder:
-    """The ladder of a tier for these values, or for these distinct ones that occur so often."""
+    """Fit a tier's ladder to these values; with ``counts``, to distinct values with these
+    frequencies.
+    """
     better = tier.better or columns.better(tier.of)
     if tier.top_percents is not None:
         return top_ladder(values, tier.top_percents, better=better, ties=tier.ties, counts=counts)
@@ -108,10 +112,10 @@ def tier_ladder(tier: Tier, values: Any, counts: Any = None) -> Ladder:
 
 
 def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]:
-    """A column of numbers (floats, NaN for null; whole numbers where none is null) or days, shape
+    """Return a column of numbers (floats, NaN for null; integers if none is null) or dates, shape
     (n,).
 
-    Raises UsageError where there is no such column, or it holds neither.
+    Raises UsageError if the column does not exist, or has other values.
     """
     require_measure(customers, measure)
     column = customers[measure]
@@ -126,12 +130,12 @@ def measure_values(customers: pd.DataFrame, measure: str) -> NDArray[np.generic]
 
 
 def require_measure(customers: pd.DataFrame, measure: str) -> None:
-    """Raise UsageError where there is no such column, or it holds neither numbers nor days."""
+    """Raise UsageError unless the customers have this column and it contains numbers or dates."""
     check_there(customers, measure=measure)
     if frame_kinds(customers[[measure]])[measure] not in ("number", "day"):
         raise UsageError(
-            f"`{measure}` holds neither numbers nor days, so it makes no ladder. Try spend, "
-            "orders or first_order."
+            f"`{measure}` contains neither numbers nor dates, so no ladder can be fitted. "
+            "Try spend, orders or first_order."
         )
 
 
@@ -140,7 +144,7 @@ def check_there(
     measure: str | None = None,
     group: str | None = None,
 ) -> None:
-    """Raise UsageError where the customers have no column of that name."""
+    """Raise UsageError if the customers have no column with that name."""
     carried = (
         " To group by a column of the orders, name it in `at_first` or `at_latest` (--at-first, "
         "--at-latest), which give "
@@ -155,7 +159,7 @@ def check_there(
 
 
 def group_labels(customers: pd.DataFrame, within: str) -> NDArray[np.object_]:
-    """Each customer's group as text, None where it is null; shape (n,)."""
+    """Return each customer's group as text, None for null; shape (n,)."""
     check_there(customers, group=within)
     column = customers[within]
     labels: NDArray[np.object_] = column.astype(str).to_numpy(dtype=object, copy=True)
@@ -164,16 +168,16 @@ def group_labels(customers: pd.DataFrame, within: str) -> NDArray[np.object_]:
 
 
 def scheme_of(customers: pd.DataFrame) -> Scheme:
-    """The scheme of the orders that a frame of customers comes from.
+    """Return the scheme of the orders that a frame of customers comes from.
 
-    Raises UsageError for a frame that does not carry one, such as a merged one: its rules would
-    silently be the default ones.
+    Raises UsageError for a frame without one, such as a merged one: otherwise the default rules
+    would be used silently.
     """
     settings = customers.attrs.get(columns.SCHEME)
     if settings is None:
         raise UsageError(
-            "This frame does not carry the scheme of its orders, as merged and rebuilt frames do "
-            "not. Pass it: scheme=orders.scheme, or "
-            "scheme=fl.Scheme() for the default rules."
+            "This frame has lost the scheme of its orders, as happens when frames are "
+            "merged or rebuilt. Pass it: scheme=orders.scheme, or scheme=fl.Scheme() for "
+            "the default rules."
         )
     return Scheme.model_validate_json(settings)

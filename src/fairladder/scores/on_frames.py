@@ -1,5 +1,5 @@
-"""The public functions on DataFrames of customers: the frame is put into an engine and asked
-there as orders are.
+"""The public functions on DataFrames of customers. The frame is loaded into an engine and then
+treated like orders.
 """
 
 from collections.abc import Collection, Mapping, Sequence
@@ -26,16 +26,16 @@ from fairladder.scores.top import top_query
 from fairladder.sqltree import column
 from fairladder.sqltree import select as chosen_from
 
-#: The place of a row in the frame, beside columns that may have any name.
+#: The row number in the frame, next to columns of any name.
 _ROW = "row of the frame"
 
 
 def fit_ladders(customers: pd.DataFrame, scheme: Scheme | None = None) -> dict[str, AnyLadder]:
-    """The ladders of the three scores and of all tiers, by name, fitted to the customers with at
-    least one purchase.
+    """Fit the ladders of the three scores and of all tiers to the customers with at least one
+    purchase; return them by name.
 
-    With ``within`` a ``GroupedLadder`` holds one for each group. Raises UsageError where a column
-    is missing or is not of the kind that its ladder needs.
+    With ``within`` there is a ``GroupedLadder`` with one ladder per group. Raises UsageError if a
+    column is missing or its kind does not suit its ladder.
 
     >>> import fairladder as fl
     >>> ladders = fl.fit_ladders(fl.sample_orders().customers())
@@ -54,7 +54,7 @@ def score(
     *,
     ladders: Mapping[str, AnyLadder] | None = None,
 ) -> pd.DataFrame:
-    """Score customers and place them in tiers and segments.
+    """Score customers and assign tiers and segments.
 
     Parameters
     ----------
@@ -94,8 +94,8 @@ def score(
     for name in scheme.tiers:
         if name in customers:
             raise SchemeError(
-                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier "
-                "another name."
+                f"[tiers.{name}]: the customers already have a column `{name}`. Give the "
+                "tier another name."
             )
     added = [*names(SCORE_COLUMNS)[:-2], *scheme.tiers, "segment", "stance"]
     held = _Held.of(customers, [n for n in _spoken_of(customers, scheme) if n not in added])
@@ -109,15 +109,15 @@ def score(
 
 
 def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
-    """One row per segment, in the order of the rules, those without customers included.
+    """Return one row per segment, in the order of the rules, including empty segments.
 
     Columns: ``segment``, ``stance``, ``customers``, ``customer_share`` (0..1), ``spend``,
     ``spend_share`` (of all spend, 0..1; null where all spend is 0), ``orders``,
     ``median_recency_days`` (null without purchases) and ``average_order_value`` (spend ÷ orders of
     the segment, not an average of averages; null without orders).
 
-    ``scheme`` tells the stance of segments that hold nobody; without it theirs is null. Raises
-    UsageError where the frame is not scored.
+    ``scheme`` supplies the stance of empty segments; without it theirs is null. Raises UsageError
+    if the frame is not scored.
 
     >>> import fairladder as fl
     >>> summary = fl.segment_summary(fl.sample_orders().score())
@@ -139,12 +139,12 @@ def segment_summary(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.Da
 
 
 def tier_summary(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """One row per tier of each of the scheme's tier ladders, the best first, those without
-    customers included.
+    """Return one row per tier of each of the scheme's tier ladders, best first, including empty
+    tiers.
 
     Columns: ``tier`` (the ladder's name), ``label``, ``customers``, ``customer_share`` and
-    ``spend_share`` (0..1, of those who have a tier; null where that is 0) and ``spend``. Empty
-    without tiers. Raises UsageError where the frame has no tiers.
+    ``spend_share`` (0..1, of customers with a tier; null if that is 0) and ``spend``. Empty without
+    tiers. Raises UsageError if the frame has no tiers.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -157,11 +157,12 @@ def tier_summary(scored: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
 
 
 def rule_coverage(scored: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
-    """What each rule does: ``segment``, ``condition``, ``placed``, ``shadowed`` and ``reached``.
+    """Return how many customers each rule places: ``segment``, ``condition``, ``placed``,
+    ``shadowed`` and ``reached``.
 
-    ``placed`` counts the customers whom the rule placed; ``shadowed`` those whose condition held
-    but whom an earlier rule had placed; ``reached`` is false where no customer came down to the
-    rule, so that nothing it says matters.
+    ``placed`` counts the customers placed by the rule; ``shadowed`` those who match it but were
+    placed by an earlier rule. ``reached`` is false if no customer was left for the rule, so that it
+    has no effect.
 
     >>> import fairladder as fl
     >>> coverage = fl.rule_coverage(fl.sample_orders().score())
@@ -184,8 +185,8 @@ def top(
     everybody: bool = False,
     ties: str = "include",
 ) -> pd.DataFrame:
-    """The best customers by a measure, with their ``rank`` as the first column; by rank, then by
-    id.
+    """Return the best customers by a measure, with their ``rank`` as the first column, sorted by
+    rank, then by id.
 
     Parameters
     ----------
@@ -239,7 +240,7 @@ def top(
         chosen_from([column("rank"), column(_ROW)], query, "listed").order_by(*order, copy=False)
     )
     shown = customers.iloc[as_array(table[_ROW])].reset_index(drop=True)
-    # A column of the customers that is called like ours is told apart, as in the order ledger.
+    # A user's column with the name of one of ours gets another name, as in the order ledger.
     shown = shown.rename(columns={"rank": "rank (cell)"})
     first = [] if within is None else ["rank (cell)" if within == "rank" else within]
     shown.insert(0, "rank", as_array(table["rank"]))
@@ -253,12 +254,12 @@ def select(
     sort: str | None = None,
     columns: Sequence[str] | None = None,
 ) -> pd.DataFrame:
-    """The customers for whom ``when`` holds, by ``sort`` (best first, then by id; text by code
-    point), with ``columns`` only.
+    """Return the customers who match ``when``, sorted by ``sort`` (best first, then by id; text by
+    code point), with only ``columns``.
 
-    ``when`` is a SQL condition on columns of the table; where it is unknown, because of a null, it
-    does not hold. Nulls come last. Raises ConditionError for a wrong condition, UsageError for an
-    unknown column.
+    ``when`` is a SQL condition on columns of the table; an unknown result, because of a null, is no
+    match. Nulls sort last. Raises ConditionError for a wrong condition, UsageError for an unknown
+    column.
 
     >>> import fairladder as fl
     >>> scored = fl.sample_orders().score()
@@ -283,12 +284,9 @@ def select(
     return (found if columns is None else found[list(columns)]).reset_index(drop=True)
 
 
-# --------------------------------------------------------------------------------------------------
-
-
 @dataclass(frozen=True)
 class _Held:
-    """Some columns of a frame in an engine, and the kind of each."""
+    """Some columns of a frame in an engine, with their kinds."""
 
     engine: Embedded
     relation: exp.Expr
@@ -296,8 +294,8 @@ class _Held:
 
     @classmethod
     def of(cls, frame: pd.DataFrame, wanted: Collection[str], every: str | None = None) -> "_Held":
-        """The columns that are wanted, as far as the frame has them; ``every`` is a condition
-        that errors are about.
+        """Load the wanted columns, as far as the frame has them; ``every`` is a condition named in
+        errors.
         """
         there = [n for n in frame if n in set(wanted)]
         table = plain_table(frame[there]).append_column(
@@ -313,7 +311,7 @@ class _Held:
 
 
 def _spoken_of(customers: pd.DataFrame, scheme: Scheme) -> list[str]:
-    """The columns that scores need, and those whose names occur in the scheme."""
+    """Return the columns that scores need, and those whose names occur in the scheme."""
     _need(customers, tuple(measure for measure, _ in SCORES.values()), "Scores need customers")
     groups = [scheme.scores.within, *(tier.within for tier in scheme.tiers.values())]
     said = " ".join([*scheme.spoken_of(), *(group for group in groups if group)])
@@ -341,8 +339,8 @@ def _need_frame(customers: Any) -> None:
 
 
 def by_own_names(customers: pd.DataFrame, scheme: Scheme) -> pd.DataFrame:
-    """The customers with their id and name under the names of their own columns, too, as
-    conditions may write them.
+    """Return the customers with id and name also under their original column names, which
+    conditions may use.
     """
     own = {
         n: customers[ours]

@@ -1,5 +1,5 @@
-"""The same customers on many sets of ladders: fitted to samples of them, and placed in
-segments for all sets at once.
+"""Score the same customers on many sets of ladders: fit ladders to samples, and assign segments for
+all sets together.
 """
 
 from collections.abc import Mapping, Sequence
@@ -19,14 +19,14 @@ from fairladder.scores.fitting import SCORES, AnyLadder, Fitting, fitting_of_sco
 from fairladder.scores.scored import SCORE_KINDS, Scored
 from fairladder.sqltree import case, column, named, select, sql
 
-#: So many rows are looked at together.
+#: Rows processed per batch.
 _ROWS = 2_000_000
 _OWN = (*SCORES, "score_total", "score_code")
 
 
 @dataclass(frozen=True)
 class Rescoring:
-    """Customers prepared for scoring again and again, as ``score`` would: only ladders change."""
+    """Customers prepared for repeated scoring, equal to ``score``, in which only ladders change."""
 
     people: Scored
     ids: NDArray[np.object_]
@@ -36,14 +36,14 @@ class Rescoring:
     fittings: Mapping[str, Fitting]
 
     def ladders(self, rows: NDArray[np.int64]) -> dict[str, AnyLadder]:
-        """The ladders of the scores, fitted to these customers (places, repeated where drawn
-        again), some with a purchase.
+        """Fit the ladders of the scores to these customers (row positions, repeated if drawn
+        again), some of them with a purchase.
         """
         buyers = self.place[rows]
         return {name: fitting.on(buyers[buyers >= 0]) for name, fitting in self.fittings.items()}
 
     def segments(self, sets: Sequence[Mapping[str, AnyLadder]]) -> NDArray[np.int64]:
-        """The rule that places each customer on each set of ladders, by its number: shape
+        """Return the index of the rule that places each customer on each set of ladders: shape
         (sets, customers).
         """
         n = len(self.place)
@@ -54,7 +54,9 @@ class Rescoring:
         return np.concatenate(parts) if parts else np.zeros((0, n), dtype=np.int64)
 
     def _theirs(self) -> exp.Expr:
-        """What rules say of the customers apart from scores, with their places."""
+        """Return the customers' columns that rules use, other than scores, with their row
+        positions.
+        """
         engine = self.people.engine
         places = engine.offer(
             pa.table({"whose": pa.array(self.ids, pa.string()), "place": np.arange(len(self.ids))})
@@ -104,9 +106,9 @@ class Rescoring:
 
 
 def rescoring_of(customers: pd.DataFrame, people: Scored) -> Rescoring | None:
-    """Scored customers, whose DataFrame is ``customers``, prepared to be scored many times.
+    """Prepare scored customers, also given as the DataFrame ``customers``, for repeated scoring.
 
-    None where a rule names a tier, whose ladder depends on the others.
+    Returns None if a rule uses a tier, whose ladder depends on the others.
     """
     scheme = people.scheme
     kinds = {**people.kinds, **{n: people.kinds[ours] for n, ours in people.own_names.items()}}

@@ -1,5 +1,5 @@
-"""Ladders kept in a file, to score another month with the same yardstick, and how far
-customers have drifted on them.
+"""Save ladders to a file, to score another month with the same cuts, and measure how far customers
+have drifted.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _KIND = "fairladder ladders"
 
 @dataclass(frozen=True)
 class SavedLadders:
-    """Ladders by name of their score or tier, and where they come from."""
+    """Ladders by name of their score or tier, with their origin."""
 
     ladders: Mapping[str, AnyLadder]
     measures: Mapping[str, str]
@@ -51,8 +51,8 @@ class SavedLadders:
         customers: pd.DataFrame | int,
         as_of: dt.date | None,
     ) -> SavedLadders:
-        """Ladders just fitted to ``customers``, or to so many with a purchase, as a thing to
-        save.
+        """Wrap ladders that were just fitted to ``customers`` (a frame, or the number of customers
+        with a purchase).
         """
         measures = {n: m for n, (m, _) in SCORES.items()} | {
             n: t.of for n, t in scheme.tiers.items()
@@ -63,7 +63,7 @@ class SavedLadders:
         )
 
     def save(self, path: str | Path) -> None:
-        """Write them as JSON, whole or not at all."""
+        """Write the ladders as JSON, all or nothing."""
         plain = {
             "kind": _KIND, "as_of": self.as_of.isoformat() if self.as_of else None,
             "customers": self.customers,
@@ -75,9 +75,9 @@ class SavedLadders:
             beside.write_text(as_json(plain), "utf-8")
 
     def for_scheme(self, scheme: Scheme) -> Mapping[str, AnyLadder]:
-        """The ladders, once it is sure that they are those that the scheme asks for.
+        """Return the ladders after checking that they match the scheme.
 
-        Raises UsageError naming the ladder that is missing, is of another column, or has another
+        Raises UsageError with the ladder that is missing, is of another column, or has another
         number of rungs.
         """
         wanted = {n: (m, scheme.scores.rungs) for n, (m, _) in SCORES.items()}
@@ -85,33 +85,34 @@ class SavedLadders:
         for name, (measure, rungs) in wanted.items():
             if name not in self.ladders:
                 raise UsageError(
-                    f"The saved ladders have none for `{name}`. Save them anew with this scheme."
+                    f"The saved ladders have none for `{name}`. Save them again with this scheme."
                 )
             if self.measures[name] != measure or self.ladders[name].rungs != rungs:
                 raise UsageError(
                     f"The saved ladder `{name}` has {self.ladders[name].rungs} rungs of "
-                    f"`{self.measures[name]}`, and the scheme asks "
-                    f"for {rungs} of `{measure}`. Save it anew with this scheme."
+                    f"`{self.measures[name]}`, but the scheme needs {rungs} of `{measure}`. "
+                    "Save it again with this scheme."
                 )
         return self.ladders
 
 
 def load_ladders(path: str | Path) -> SavedLadders:
-    """Ladders that ``SavedLadders.save`` wrote. Raises UsageError where there is no such file,
-    DataError where it is another.
+    """Load ladders that ``SavedLadders.save`` wrote. Raises UsageError if the file does not exist,
+    DataError if it is of another kind.
     """
     try:
         plain = json.loads(Path(path).read_text("utf-8"))
     except FileNotFoundError:
         raise UsageError(
-            f"There is no file {str(path)!r}. `fairladder score … --save-ladders FILE` writes one."
+            f"There is no file {str(path)!r}. Write one with `fairladder score … "
+            "--save-ladders FILE`."
         ) from None
     except ValueError:
         plain = None
     if not isinstance(plain, dict) or plain.get("kind") != _KIND:
         raise DataError(
-            f"{str(path)!r} holds no saved ladders. `fairladder score … --save-ladders FILE` "
-            "writes them."
+            f"{str(path)!r} contains no saved ladders. Write them with `fairladder score … "
+            "--save-ladders FILE`."
         )
     kinds = {
         n: GroupedLadder if "groups" in ladder else Ladder for n, ladder in plain["ladders"].items()
@@ -128,14 +129,13 @@ def load_ladders(path: str | Path) -> SavedLadders:
 
 
 def drift(saved: SavedLadders, customers: pd.DataFrame) -> pd.DataFrame:
-    """How the customers with a purchase stand on saved ladders now: one row per ladder, group and
-    rung.
+    """Return how today's customers with a purchase are distributed over saved ladders: one row per
+    ladder, group and rung.
 
     Columns: ``ladder``, ``group`` (null without groups), ``rung``, ``customers_then``,
     ``share_then``, ``customers_now``, ``share_now`` (0..1), ``drift_index`` (of the whole ladder;
     under 0.1 steady, from 0.25 on moved), ``verdict``, ``below`` and ``above`` (customers with
-    values beyond the ends of those seen then). ``customers`` must have the columns that the
-    ladders are of.
+    values outside the range at the time of fitting). ``customers`` needs the ladders' columns.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -153,8 +153,8 @@ def drift(saved: SavedLadders, customers: pd.DataFrame) -> pd.DataFrame:
 
 
 def drift_of(standing: Iterable[tuple[str, str | None, Ladder, Any, Any]]) -> pd.DataFrame:
-    """The table of ``drift`` from ladders, their groups, and the values that stand on them
-    now, maybe with how often each occurs.
+    """Return the table of ``drift`` from ladders, their groups, and today's values, optionally with
+    frequencies.
     """
     lines = [
         line
@@ -184,16 +184,14 @@ _NOBODY = (np.zeros(0), np.zeros(0, dtype=np.int64))
 
 
 def drift_of_scored(ladders: Mapping[str, AnyLadder], now: Scored) -> pd.DataFrame:
-    """The table of ``drift``: today's customers on these ladders."""
+    """Return the table of ``drift`` for today's customers."""
     return drift_of(_values_now(ladders, now))
 
 
 def _values_now(
     ladders: Mapping[str, AnyLadder], now: Scored
 ) -> Iterator[tuple[str, str | None, Any, Any, Any]]:
-    """Each of the ladders and groups, with the values of today's customers and how often each
-    occurs.
-    """
+    """Yield each ladder and group with today's values and their frequencies."""
     measures = {n: m for n, (m, _) in SCORES.items()} | {
         n: t.of for n, t in now.scheme.tiers.items()
     }

@@ -1,5 +1,5 @@
-"""Customers scored in their engine: ladders are fitted to how often each value occurs, and
-placed by the scheme's SQL.
+"""Score customers in their engine: ladders are fitted to counts per distinct value, and applied by
+the scheme's SQL.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -37,8 +37,8 @@ from fairladder.sqltree import column, named, select, sql
 
 @dataclass(frozen=True, eq=False)
 class Scored:
-    """Customers with their scores, kept in their engine as long as this is, and the ladders
-    that they stand on.
+    """Customers with their scores in their engine, and their ladders. The customers are dropped
+    with this object.
     """
 
     engine: CustomerEngine
@@ -49,7 +49,7 @@ class Scored:
     scheme: Scheme
 
     def fixed_names(self) -> dict[str, list[str]]:
-        """The columns that hold names of a fixed set, and the set in its order; of codes those
+        """Return the columns with a fixed set of names, with the set in order; for codes, those
         that occur.
         """
         codes = select([column("score_code")], self.relation).distinct(copy=False)
@@ -63,7 +63,7 @@ class Scored:
         }  # fmt: skip
 
     def segments(self) -> dict[str, str]:
-        """Customer id → segment, by id."""
+        """Return customer id → segment, sorted by id."""
         query = select([column("customer"), column("segment")], self.relation).order_by(
             "customer", copy=False
         )
@@ -72,15 +72,15 @@ class Scored:
 
     @property
     def own_names(self) -> dict[str, str]:
-        """What the orders call the columns of ids and names, where conditions may use those
-        names, and what they are here.
+        """Return the orders' names of the id and name columns, which conditions may use → their
+        names here.
         """
         mine = self.scheme.own_names().items()
         return {n: ours for n, ours in mine if n not in self.kinds and ours in self.kinds}
 
     @cached_property
     def bought(self) -> int:
-        """How many have a purchase."""
+        """Return the number of customers with a purchase."""
         count = select([named(sql("COUNT(CASE WHEN orders > 0 THEN 1 END)"), "n")], self.relation)
         return int(self.engine.table(count)["n"][0].as_py())
 
@@ -90,11 +90,10 @@ def scored(
     ladders: Mapping[str, AnyLadder] | None = None,
     people: Callable[[Read, bool], exp.Select] = customers_query,
 ) -> Scored:
-    """Customers with scores, percentiles, tiers, segment and stance, as ``scores.score`` gives
-    them.
+    """Return customers with scores, percentiles, tiers, segment and stance, as in ``scores.score``.
 
-    ``people`` gives the customers, as ``customers_query`` does. Raises what that and
-    ``fairladder.score`` raise, DataError where nobody has a purchase.
+    ``people`` is the query of the customers, by default ``customers_query``. Raises what that and
+    ``fairladder.score`` raise, and DataError if no customer has a purchase.
     """
     engine, scheme = orders.customer_engine, orders.scheme
     orders.require_fit()
@@ -103,8 +102,8 @@ def scored(
         customers = engine.keep(people(orders, by_spend))
         if not _any_bought(engine, customers):
             raise DataError(
-                "No customer has a purchase, so there is nobody to score. `fairladder check` says "
-                "what became of the rows."
+                "No customer has a purchase, so there is nobody to score. Run `fairladder "
+                "check` to see why."
             )
         made = scored_of(
             engine, scheme, customers, kinds_of(engine, customers), ladders, by_spend=by_spend
@@ -120,7 +119,7 @@ def _any_bought(engine: CustomerEngine, customers: exp.Expr) -> bool:
 
 
 def require_ladders(scheme: Scheme, ladders: Mapping[str, AnyLadder] | None) -> None:
-    """Raise UsageError where ladders are given, but not all that the scheme asks for."""
+    """Raise UsageError if ladders are given, but not all that the scheme needs."""
     if ladders is not None and (
         missing := [n for n in (*SCORES, *scheme.tiers) if n not in ladders]
     ):
@@ -138,18 +137,18 @@ def scored_of(
     *,
     by_spend: bool = False,
 ) -> Scored:
-    """The customers in ``people``, with columns of such ``kinds``, scored on these ladders or on
+    """Score the customers in ``people``, with columns of these ``kinds``, on these ladders or on
     ladders fitted to them.
 
-    ``by_spend`` where they have their percentiles already. Raises SchemeError for a tier that is
-    named like a column, UsageError for a missing ladder or column.
+    ``by_spend`` means that they already have their percentiles. Raises SchemeError for a tier with
+    the name of a column, UsageError for a missing ladder or column.
     """
     kinds = {n: k for n, k in kinds.items() if not by_spend or n not in RANKED}
     for name in scheme.tiers:
         if name in kinds or name in ("segment", "stance"):
             raise SchemeError(
-                f"[tiers.{name}]: the customers have a column `{name}` already. Give the tier "
-                "another name."
+                f"[tiers.{name}]: the customers already have a column `{name}`. Give the "
+                "tier another name."
             )
     require_ladders(scheme, ladders)
     fitted, ranked = _fitted(engine, people, kinds, scheme, ladders, by_spend)
@@ -177,7 +176,7 @@ def scored_of(
 def fit_all(
     engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
 ) -> dict[str, AnyLadder]:
-    """The ladders of the three scores and of all tiers, fitted to the customers with a purchase."""
+    """Fit the ladders of the three scores and of all tiers to the customers with a purchase."""
     return _fitted(engine, people, kinds, scheme, None, by_spend=False)[0]
 
 
@@ -189,7 +188,7 @@ def _fitted(
     ladders: Mapping[str, AnyLadder] | None,
     by_spend: bool,
 ) -> tuple[dict[str, AnyLadder], exp.Expr]:
-    """All ladders, and the customers with their percentiles, which tiers can be of."""
+    """Return all ladders, and the customers with their percentiles, which tiers can use."""
     fitted = dict(ladders) if ladders is not None else _score_ladders(engine, people, kinds, scheme)
     of = {scheme.scores.percentile_of, *(tier.of for tier in scheme.tiers.values())}
     placed = (
@@ -208,7 +207,7 @@ def _fitted(
 def _with_scores(
     scheme: Scheme, ladders: Mapping[str, AnyLadder], kinds: Mapping[str, Kind], people: exp.Expr
 ) -> exp.Select:
-    """The customers with their scores, which percentiles and tiers can be of."""
+    """Return the customers with their scores, which percentiles and tiers can use."""
     alone = scheme.model_copy(
         update={"tiers": {}, "segments": [s for s in scheme.segments if s.otherwise]}
     )
@@ -230,7 +229,7 @@ def _in_order(tree: exp.Select, names: Sequence[str]) -> exp.Select:
 
 
 def kinds_of(engine: CustomerEngine, relation: exp.Expr) -> dict[str, Kind]:
-    """Kind of every column, as conditions on customers see it."""
+    """Return the kind of every column, as conditions on customers need it."""
     return {name: _kind_of(type_) for name, type_ in engine.columns(relation).items()}
 
 
@@ -243,9 +242,9 @@ def _kind_of(type_: str) -> Kind:
 
 
 def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
-    """A measure as a number: days since 1970 of a day.
+    """Return a measure as a number; for a date, days since 1970.
 
-    Raises UsageError where there is no such column, or it holds neither numbers nor days.
+    Raises UsageError if the column does not exist, or contains neither numbers nor dates.
     """
     check_there(kinds, measure=name)
     if kinds[name] == "day":
@@ -255,8 +254,8 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
         )
     if kinds[name] != "number":
         raise UsageError(
-            f"`{name}` holds neither numbers nor days, so it makes no ladder. Try spend, orders "
-            "or first_order."
+            f"`{name}` contains neither numbers nor dates, so no ladder can be fitted. Try "
+            "spend, orders or first_order."
         )
     return column(name)
 
@@ -264,8 +263,8 @@ def as_number(name: str, kinds: Mapping[str, Kind]) -> exp.Expr:
 def _with_percentiles(
     engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
 ) -> exp.Select:
-    """The customers with percentile and percent rank of the scheme's measure, as
-    ``ladder.ranks`` has them.
+    """Return the customers with percentile and percent rank of the scheme's measure, as in
+    ``ladder.ranks``.
     """
     of = scheme.scores.percentile_of
     value = sql("CASE WHEN orders > 0 THEN :v END", v=as_number(of, kinds))
@@ -285,17 +284,14 @@ def _with_percentiles(
     return ranked.join(exp.alias_(ranks, "ranks", table=True), on=on, join_type="left", copy=False)
 
 
-#: What is ranked, beside columns that may have any name.
+#: The ranked value, next to columns of any name.
 _VALUE = "ranked value"
-
-
-# --------------------------------------------------------------------------------------------------
 
 
 def _score_ladders(
     engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
 ) -> dict[str, AnyLadder]:
-    """The ladders of the scores, fitted to the customers with a purchase."""
+    """Fit the ladders of the scores to the customers with a purchase."""
     found: dict[str, AnyLadder] = {}
     for name, (measure, better) in SCORES.items():
         shares = scheme.scores.shares if scheme.scores.method == "even" else None
@@ -315,7 +311,7 @@ def _score_ladders(
 def _tier_ladders(
     engine: CustomerEngine, people: exp.Expr, kinds: Mapping[str, Kind], scheme: Scheme
 ) -> dict[str, AnyLadder]:
-    """Those of the tiers."""
+    """Fit the ladders of the tiers to the customers with a purchase."""
     found: dict[str, AnyLadder] = {}
     for name, tier in scheme.tiers.items():
         check_tier(tier, kinds)
@@ -326,8 +322,8 @@ def _tier_ladders(
 
 @dataclass(frozen=True)
 class _Need:
-    """What a ladder is fitted to: a measure, maybe within groups; the shares at or below its
-    cuts where it is even rungs of all.
+    """The data that a ladder is fitted to: a measure, optionally within groups; for even ladders
+    the shares at or below the cuts.
     """
 
     measure: str
@@ -347,7 +343,9 @@ def _tier_cuts(tier: Tier) -> Sequence[Fraction] | None:
 
 
 def _at_or_below(shares: Sequence[Fraction], better: str) -> list[Fraction]:
-    """The shares, worst rung first, added up in the order of values, without the last."""
+    """Return the cumulative shares in value order, without the last; ``shares`` are worst rung
+    first.
+    """
     return list(accumulate(shares if better == "high" else list(shares)[::-1]))[:-1]
 
 
@@ -378,8 +376,8 @@ def valued(
     measure: str,
     within: str | None,
 ) -> Iterator[tuple[str | None, NDArray[np.generic], NDArray[np.int64]]]:
-    """For each group (None without) its distinct values of a measure among those with a purchase,
-    and how often each occurs.
+    """Yield for each group (None without groups) the distinct values of a measure among customers
+    with a purchase, with their frequencies.
 
     Raises UsageError for an unknown column, and for too many groups or values.
     """
@@ -397,7 +395,7 @@ def valued(
 
 
 def require_few_groups(n: int, within: str, what: str) -> None:
-    """Raise UsageError where there are too many groups to have a ladder, or a list, for each."""
+    """Raise UsageError if there are too many groups for a ladder, or a list, for each."""
     if n > MOST_GROUPS:
         raise UsageError(
             f"`{within}` has more than {MOST_GROUPS:,} values, too many to have a {what} for "
@@ -406,7 +404,7 @@ def require_few_groups(n: int, within: str, what: str) -> None:
 
 
 def groups_of(engine: CustomerEngine, people: exp.Expr, within: str) -> NDArray[np.object_]:
-    """The groups of those with a purchase, as texts, None last. Raises UsageError where they
+    """Return the groups of customers with a purchase as text, None last. Raises UsageError if there
     are too many.
     """
     cell = exp.cast(column(within), "VARCHAR")
@@ -430,7 +428,7 @@ def _valued(people: exp.Expr, kinds: Mapping[str, Kind], measure: str) -> exp.Se
     )
 
 
-#: More groups than this are no groups.
+#: Maximum number of groups.
 MOST_GROUPS = 2_000
 
 

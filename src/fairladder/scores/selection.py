@@ -1,6 +1,4 @@
-"""What of the customers is shown: whom a condition picks, in which order, with which columns.
-Nobody's figures change.
-"""
+"""Select the customers to show: a condition, a sort order and columns. Figures do not change."""
 
 from collections.abc import Iterable, Mapping, Sequence
 
@@ -23,8 +21,8 @@ def chosen(
     sort: str | None = None,
     columns: Sequence[str] | None = None,
 ) -> Listing:
-    """Of customers, maybe scored ones, those for whom ``when`` holds, best first by ``sort`` and
-    then by id, with ``columns`` only.
+    """Return the customers who match ``when``, sorted by ``sort`` (best first) and then by id, with
+    only ``columns``.
 
     Raises ConditionError for a wrong condition, UsageError for an unknown column.
     """
@@ -45,7 +43,7 @@ def chosen_rows(
     columns: Sequence[str],
     last: str = "customer",
 ) -> tuple[exp.Select, tuple[exp.Expr, ...]]:
-    """The rows of ``chosen`` and their order, which ends with the column ``last``."""
+    """Return the rows of ``chosen`` and their sort order, which ends with the column ``last``."""
     rows = select(["*"], people)
     if when is not None:
         condition = parse_condition(when, kinds, "--when")
@@ -60,6 +58,6 @@ def chosen_rows(
 
 
 def require_known(name: str, columns: Iterable[object]) -> None:
-    """Raise UsageError where the customers have no column of that name."""
+    """Raise UsageError if the customers have no column with that name."""
     if name not in (there := list(map(str, columns))):
         raise UsageError(f"The customers have no column `{name}`. {nearest(name, there)}")

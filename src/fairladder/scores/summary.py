@@ -1,4 +1,4 @@
-"""The small tables of scored customers: segments, tiers, and what each rule does."""
+"""Summaries of scored customers: segments, tiers, and the effect of each rule."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 def segment_summary(scored: Scored) -> pd.DataFrame:
-    """The table of ``fairladder.segment_summary``."""
+    """Return the table of ``fairladder.segment_summary``."""
     stances = {s.name: str(s.stance) for s in scored.scheme.segments}
     return segments_of(scored.engine, scored.relation, stances)
 
@@ -31,7 +31,7 @@ def segment_summary(scored: Scored) -> pd.DataFrame:
 def segments_of(
     engine: CustomerEngine, relation: exp.Expr, stances: Mapping[str, str | None]
 ) -> pd.DataFrame:
-    """The same for the segments of ``stances``, in their order, from scored customers in
+    """Return the summary of the segments in ``stances``, in their order, from scored customers in
     ``relation``.
     """
     names = list(stances)
@@ -46,7 +46,7 @@ def summary_of(
     spend: NDArray[np.int64],
     bought: NDArray[np.int64], recency: NDArray[Any],
 ) -> pd.DataFrame:  # fmt: skip
-    """The table of ``segment_summary`` from the segments' sums, each of shape (segments,);
+    """Return the table of ``segment_summary`` from the segments' sums, each of shape (segments,);
     spend in units of 10^-4.
     """
     import pandas as pd
@@ -67,12 +67,12 @@ def summary_of(
 
 
 def tier_summary(scored: Scored) -> pd.DataFrame:
-    """The table of ``fairladder.tier_summary``."""
+    """Return the table of ``fairladder.tier_summary``."""
     return tiers_of_relation(scored.engine, scored.relation, scored.scheme)
 
 
 def tiers_of_relation(engine: CustomerEngine, relation: exp.Expr, scheme: Scheme) -> pd.DataFrame:
-    """The same from customers with tiers in ``relation``."""
+    """Return the tier summary from customers with tiers in ``relation``."""
     tables = []
     for name, tier in scheme.tiers.items():
         sums = _by(engine, relation, name, tier.names())
@@ -89,7 +89,7 @@ def tiers_of_relation(engine: CustomerEngine, relation: exp.Expr, scheme: Scheme
 def tier_of(
     name: str, labels: Sequence[str], counts: NDArray[np.int64], spend: NDArray[np.int64]
 ) -> pd.DataFrame:
-    """The rows of ``tier_summary`` for one ladder, from the tiers' sums; spend in units of
+    """Return the rows of ``tier_summary`` for one ladder, from the tiers' sums; spend in units of
     10^-4.
     """
     shares = {
@@ -103,7 +103,7 @@ def tier_of(
 
 
 def rule_coverage(scored: Scored) -> pd.DataFrame:
-    """The table of ``scores.rule_coverage``."""
+    """Return the table of ``scores.rule_coverage``."""
     segments = scored.scheme.segments
     holds = [_holds(scored, s) for s in segments]
     each = [sql("COUNT(CASE WHEN :h THEN 1 END)", h=tree) for tree in holds]
@@ -141,8 +141,8 @@ def _holds(scored: Scored, segment: Segment) -> exp.Expr:
 def _by(
     engine: CustomerEngine, relation: exp.Expr, name: str, labels: Sequence[str]
 ) -> Mapping[str, NDArray[np.int64]]:
-    """Customers, orders and spend (in units of 10^-4) of each label, shape (labels,); sums of
-    whole numbers.
+    """Return customers, orders and spend (in units of 10^-4) for each label, shape (labels,), as
+    exact whole numbers.
     """
     trees = {
         "customers": sql("COUNT(*)"),
@@ -171,7 +171,7 @@ def _counts_of(relation: exp.Expr, label: str, measure: str) -> exp.Select:
 
 
 def _median(counts: pa.Table, label: str) -> float:
-    """The median of values that occur so often; NaN of none."""
+    """Return the median of values with these frequencies; NaN without values."""
     own = sorted((r["value"], r["n"]) for r in counts.to_pylist() if r["label"] == label)
     if not own:
         return float("nan")

@@ -1,4 +1,6 @@
-"""Top lists: the best or worst by any measure, everyone tied with the last place included."""
+"""Top lists: the best or worst customers by any measure, including all who tie with the last
+place.
+"""
 
 from collections.abc import Mapping, Sequence
 
@@ -24,9 +26,10 @@ def top_list(
     within: str | None = None, everybody: bool = False, ties: str = "include",
     columns: Sequence[str] | None = None,
 ) -> Listing:  # fmt: skip
-    """The list of ``fairladder.top`` over customers kept in ``people``, with some of its columns.
+    """Return the list of ``fairladder.top`` over customers kept in ``people``, with some of its
+    columns.
 
-    Raises UsageError and DataError as that does, and where ``within`` has too many values.
+    Raises UsageError and DataError as that does, and UsageError if ``within`` has too many values.
     """
     engine = orders.customer_engine
     query = top_query(
@@ -59,7 +62,7 @@ def top_query(
     worst: bool, within: str | None,
     everybody: bool, ties: str,
 ) -> exp.Select:  # fmt: skip
-    """The rows of ``top_list`` with all columns, in no order."""
+    """Return the rows of ``top_list`` with all columns, unordered."""
     kinds = kinds_of(engine, people)
     share = check_places(kinds, by, count, percent, ties)
     rows = (
@@ -79,7 +82,7 @@ def top_query(
     ranked = _ranked(
         engine, chosen, sizes, wanted, within, low=(columns.better(by) == "low") != worst
     )
-    # Where those who tie are left out, a whole run of equals must have room.
+    # If ties are excluded, a whole run of equal values must fit.
     last = '"list rank" + "list equals" - 1' if ties == "exclude" else '"list rank"'
     first = [] if within is None else [within]
     shown = [
@@ -90,22 +93,21 @@ def top_query(
 
 
 def told_apart(name: str) -> str:
-    """A column of the customers that is called like ours."""
+    """Return another name for a user's column that has the name of one of ours."""
     return f"{name} (cell)" if name == "rank" else name
 
 
 def _part(within: str, kinds: Mapping[str, Kind]) -> exp.Expr:
-    """The group as a text that is never null: customers without a group are one by themselves."""
+    """Return the group as a text that is never null; customers without a group form their own."""
     check_there(kinds, group=within)
     return sql("COALESCE('=' || :c, '')", c=exp.cast(column(within), "VARCHAR"))
 
 
 def _sizes(engine: CustomerEngine, chosen: exp.Select, within: str | None) -> pa.Table:
-    """For each list: how many customers it is chosen from (``members``), and for how many the
-    measure is known (``known``).
+    """Return for each list the number of customers (``members``), and of those whose measure is not
+    null (``known``).
 
-    Raises DataError where there is nobody to choose from, UsageError where there are too many
-    lists.
+    Raises DataError if there are no customers, UsageError if there are too many lists.
     """
     counts = [named(sql("COUNT(*)"), "members"), named(sql('COUNT("list value")'), "known")]
     parts = [] if within is None else [named(column("list part"), "part")]
@@ -128,8 +130,8 @@ def _ranked(
     within: str | None,
     low: bool,
 ) -> exp.Select:
-    """The chosen with ``list rank``, ``list equals`` (how many share it) and ``list wanted``;
-    where ``low``, less is better.
+    """Return the customers with ``list rank``, ``list equals`` (how many share it) and ``list
+    wanted``; with ``low``, less is better.
     """
     part = None if within is None else column("list part")
     ranks = standing(
@@ -146,7 +148,7 @@ def _ranked(
     else:
         of = {n: exp.column(n, "sizes") for n in ("members", "known", "wanted")}
     better = below if low else sql("(:k - :b - :h)", k=of["known"], b=below, h=here)
-    # Nulls come last, and all of them at one place.
+    # Nulls come last, with equal ranks.
     trees = {
         "list rank": sql(
             "CAST(CASE WHEN :h IS NULL THEN 1 + :k ELSE 1 + :b END AS BIGINT)",
@@ -175,13 +177,13 @@ def _ranked(
 def check_places(
     kinds: Mapping[str, Kind], by: str, count: int | None, percent: float | None, ties: str
 ) -> tuple[int, int] | None:
-    """The percent as a fraction of whole numbers, or None. Raises UsageError where anything of
-    it cannot be.
+    """Return the percentage as a fraction of whole numbers, or None. Raises UsageError for
+    impossible arguments.
     """
     if kinds.get(by) not in ("number", "day", None):
         raise UsageError(
-            f"`{by}` holds neither numbers nor days, so nobody is best by it. Try spend, orders "
-            "or recency_days."
+            f"`{by}` contains neither numbers nor dates, so customers cannot be ranked by "
+            "it. Try spend, orders or recency_days."
         )
     if ties not in ("include", "exclude"):
         raise UsageError(f"Ties are include or exclude, not {ties!r}.")
@@ -192,5 +194,5 @@ def check_places(
     if percent is None:
         return None
     if not 0 < percent <= 100:
-        raise UsageError(f"A percent lies above 0 and up to 100, and {percent:g} does not.")
+        raise UsageError(f"A percentage is above 0 and up to 100, and {percent:g} is not.")
     return round(percent * 10_000), 1_000_000

@@ -1,1 +1,1 @@
-"""The first scheme for an export, written and tried."""
+"""Write and try the first scheme for an export."""

@@ -1,4 +1,4 @@
-"""The first scheme for an export: guessed roles with the reason for each, as commented TOML."""
+"""Write the first scheme for an export as commented TOML, with the reason for each guess."""
 
 import json
 from collections.abc import Mapping, Sequence
@@ -13,12 +13,12 @@ from fairladder.orders.words import words_of
 from fairladder.scheme import ROLES
 from fairladder.sqltree import cell_column, named, select, sql
 
-#: A state, its rows and money, and whether it says that an order does not stand.
+#: A status, its rows and money, and whether it means a void order.
 State = tuple[str | None, int, Decimal, bool]
 
 
 _HINTS = {
-    "amount_is": '# amount_is = "order" # where each row repeats its order\'s total',
+    "amount_is": '# amount_is = "order" # if each row repeats its order\'s total',
     "date_format": '# date_format = "day-first" # iso, day-first, month-first, year-first, or a pattern such as %d.%m.%y',
 }
 
@@ -30,14 +30,17 @@ def first_scheme(
     states: Sequence[State] = (),
     members: tuple[str, str] | None = None,
 ) -> str:
-    """TOML that works at once; what cannot be told from the rows stands there as a comment.
+    """Return TOML that works unchanged; what the rows do not show is commented out.
 
-    ``states`` are those of the orders that count, with rows, money, and whether they say that an
-    order does not stand; ``members`` are the customers file and its column of ids.
+    ``states`` are the statuses of orders that count, with rows, money, and whether they mean void
+    orders; ``members`` are the customers file and its id column.
     """
     settled = {g.role: g for g in guesses if not g.rivals}
     lines = [
-        f"# How the orders in {source.label} are read. Each guess says why; change what is wrong.",
+        (
+            f"# How the orders in {source.label} are read. Each guess has its reason; correct "
+            "what is wrong."
+        ),
         "",
         "[orders]",
     ]
@@ -48,7 +51,7 @@ def first_scheme(
     ]
     for role in ROLES:
         if role in given:
-            lines.append(f"{role} = {_quoted(given[role])} # as you said")
+            lines.append(f"{role} = {_quoted(given[role])} # given by you")
         elif role in settled:
             lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
         elif (open_ones := _candidates(role, source, guesses, given)) is not None:
@@ -72,23 +75,23 @@ def first_scheme(
         "",
         "[money]",
         "decimals = 2",
-        'refunds = "net" # "ignore" leaves refunds out of spend',
+        'refunds = "net" # "ignore" keeps refunds out of spend',
         *([_currency(source, settled["currency"].column)] if "currency" in settled else []),
         "",
         "[customers]",
         *_members(members),
         "",
         "[time]",
-        "# as_of = 2026-06-30 # without it: the latest day among the orders",
-        '# time_zone = "Europe/Lisbon" # where the business keeps its days',
+        "# as_of = 2026-06-30 # default: the latest day in the orders",
+        '# time_zone = "Europe/Lisbon" # the business time zone',
         "",
         "[scores]",
         "rungs = 5",
         'method = "even"',
         "",
-        "# Without [[segments]] the rules that come with Fair Ladder hold. One of your own looks "
-        "like this; the last needs",
-        "# `otherwise = true` in place of `when`.",
+        "# Without [[segments]] the built-in rules apply. A rule of your own looks like "
+        "this; the last one needs",
+        "# `otherwise = true` instead of `when`.",
         "# [[segments]]",
         '# name = "mainstay"',
         '# when = "recency_score >= 4 AND frequency_score >= 4 AND monetary_score >= 4"',
@@ -99,10 +102,10 @@ def first_scheme(
 
 def _members(members: tuple[str, str] | None) -> list[str]:
     if members is None:
-        return ['# file = "customers.csv" # one row per customer, beside this file']
+        return ['# file = "customers.csv" # one row per customer, next to this file']
     file, id_column = members
     return [
-        f"file = {_quoted(file)} # one row per customer, beside this file",
+        f"file = {_quoted(file)} # one row per customer, next to this file",
         f"customer = {_quoted(id_column)}",
     ]
 
@@ -110,8 +113,8 @@ def _members(members: tuple[str, str] | None) -> list[str]:
 def _candidates(
     role: str, source: Source, guesses: list[Guess], given: Mapping[str, Any]
 ) -> str | None:
-    """The columns that could play a role which has to be known and is not, in words; None
-    where it need not be.
+    """Return the columns that could have a required role that is not known, in words; None if the
+    role is not required.
     """
     rivals = next((g for g in guesses if g.role == role and g.rivals), None)
     priced = {"unit_price", "quantity"} <= {*given, *(g.role for g in guesses if not g.rivals)}
@@ -127,13 +130,13 @@ def _candidates(
     )
     return (
         ", ".join(_one_line(name) for name in names[:12])
-        or "none of the columns, which all play other roles"
+        or "none of the columns, which all have other roles"
     )
 
 
 def _unused(source: Source, amount: Guess | None, given: Mapping[str, Any]) -> list[str]:
-    """The columns of taxes, shipping, discounts and the like that the amount is taken to hold,
-    or not to.
+    """Return a comment on columns of taxes, shipping, discounts and the like that are neither added
+    nor subtracted.
     """
     name = given.get("amount") or (amount.column if amount else None)
     parts = [
@@ -143,7 +146,7 @@ def _unused(source: Source, amount: Guess | None, given: Mapping[str, Any]) -> l
     ]
     if name is None or not parts:
         return []
-    return [f"# Neither added to nor taken off `{_one_line(name)}`: {', '.join(parts[:8])}"]
+    return [f"# Neither added to nor subtracted from `{_one_line(name)}`: {', '.join(parts[:8])}"]
 
 
 def _roles_given(given: Mapping[str, Any]) -> list[str]:
@@ -151,12 +154,12 @@ def _roles_given(given: Mapping[str, Any]) -> list[str]:
 
 
 def _side_by_side(role: str, guesses: list[Guess]) -> list[str]:
-    """The line that reads equally good columns of amounts as months or channels side by side."""
+    """Return the line that reads equally good amount columns as months or channels side by side."""
     rivals = next((g for g in guesses if g.role == role == "amount" and g.rivals), None)
     if rivals is None or rivals.advice:
         return []
     beside = rivals.beside
-    return [f"# {beside[0]} # or this, where they are {beside[1]} side by side"] if beside else []
+    return [f"# {beside[0]} # or this, if they are {beside[1]} side by side"] if beside else []
 
 
 def _quoted(text: str) -> str:
@@ -175,9 +178,7 @@ def _values(source: Source, name: str) -> list[str]:
 
 
 def _where(source: Source, status: str, states: Sequence[State]) -> list[str]:
-    """The states there are, and a condition that leaves out those that say that an order does
-    not stand.
-    """
+    """Return comments with the statuses, and a condition that excludes those of void orders."""
     name = status if status.isidentifier() else f'\\"{status}\\"'
     if not states:
         values = _values(source, status)
@@ -199,11 +200,7 @@ def _where(source: Source, status: str, states: Sequence[State]) -> list[str]:
         "'" + _one_line(state).replace("'", "''").replace('"', '\\"') + "'" for state in void_ones
     )
     condition = f"{name} IS NULL OR {name} NOT IN ({quoted})"
-    return [
-        f'# where = "{condition}" # without the sign in front, these do not count. `{status}` '
-        "holds:",
-        *lines,
-    ]
+    return [f'# where = "{condition}" # uncomment to exclude these. `{status}` has:', *lines]
 
 
 def _one_line(text: str) -> str:
@@ -212,4 +209,7 @@ def _one_line(text: str) -> str:
 
 def _currency(source: Source, name: str) -> str:
     values = _values(source, name)
-    return f"# currency = {_quoted(values[0] if values else 'EUR')} # the one to keep; `{name}` holds {', '.join(values)}"
+    return (
+        f"# currency = {_quoted(values[0] if values else 'EUR')} # the one to keep; `{name}` has "
+        f"{', '.join(values)}"
+    )

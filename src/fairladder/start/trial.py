@@ -1,4 +1,4 @@
-"""The first scheme for an export, tried on it."""
+"""Try the first scheme for an export on its orders."""
 
 import json
 import tomllib
@@ -22,7 +22,9 @@ from fairladder.wording import counted
 
 @dataclass(frozen=True)
 class Trial:
-    """A first scheme: its TOML, the roles with their reasons, and how it fared on the orders."""
+    """A first scheme: its TOML, the roles with their reasons, and the result of reading the orders
+    with it.
+    """
 
     toml: str
     roles: list[tuple[str, str, str]]
@@ -38,13 +40,11 @@ class Trial:
 def try_first_scheme(
     orders: Any, given: Mapping[str, Any], customers: Any = None, customers_name: str = ""
 ) -> Trial:
-    """Guess the roles that are not given, write the scheme, and try it on the orders, and on a
-    customers file where there is one.
+    """Guess the missing roles, write the scheme, and try it on the orders, and on a customers file
+    if there is one.
 
-    ``customers_name`` is how the scheme names that file.
-
-    Where two columns are equally good for a role that matters, or a role finds none, its line
-    stands there to be filled in.
+    ``customers_name`` is the file's name in the scheme. If two columns are equally good for an
+    important role, or a role has none, its line is left to be completed.
     """
     known = {role: given[role] for role in ROLES if role in given}
     scheme = scheme_from({"orders": dict(given)}, "options")
@@ -53,11 +53,12 @@ def try_first_scheme(
     guesses = [g for g in everything if not g.rivals]
     toml = first_scheme(source, everything, dict(given))
     why = {g.role: (g.column, g.why) for g in guesses} | {
-        role: (name, "as you said") for role, name in known.items()
+        role: (name, "given by you") for role, name in known.items()
     }
     roles = [(role, *why[role]) for role in ROLES if role in why]
     try:
-        settle_roles(scheme.orders, source)  # asks where two columns are equally good, or none is
+        # raises a question if two columns are equally good, or none is found
+        settle_roles(scheme.orders, source)
     except SchemeError as error:
         return Trial(toml, roles, {}, str(error), error.question)
     try:
@@ -76,8 +77,8 @@ def try_first_scheme(
 
 
 def _odd(tried: Read) -> list[str]:
-    """Accounts for tests, staff and strangers, by their ids, with the condition that leaves
-    them out.
+    """Return a warning about test, staff and shared accounts by their ids, with the condition that
+    excludes them.
     """
     people = people_of(tried)
     found = odd_accounts(people)
@@ -90,7 +91,7 @@ def _odd(tried: Read) -> list[str]:
     more = f" and {held - len(odd):,} more" if held > len(odd) else ""
     look = counted(held, "customers", "look")
     return [
-        f"Warning: by id or name {look} like no person: {listed}{more}. Accounts for tests, staff "
-        "or strangers can be left out, with"
-        f" `where = {json.dumps(f'{name} NOT IN ({listed})', ensure_ascii=False)}` under [orders]."
+        f"Warning: by id or name {look} like accounts rather than customers: {listed}{more}. Accounts for "
+        "tests, staff or strangers can be excluded, with `where = "
+        f"{json.dumps(f'{name} NOT IN ({listed})', ensure_ascii=False)}` under [orders]."
     ]

@@ -1,3 +1,3 @@
-"""Lifetime value: quick, by formula, and forecast from ordering and spend models that are
-tested on held-back months.
+"""Lifetime value: to date, by formula, and forecast from models of ordering and spend that are
+tested on past data.
 """

@@ -1,5 +1,5 @@
-"""The backtest: every method learns up to a day and forecasts the rest, which is then compared
-with what happened.
+"""The backtest: train every method on data up to a day, forecast the rest, and compare with what
+happened.
 """
 
 import datetime as dt
@@ -34,29 +34,29 @@ from fairladder.value.season import YEARS
 from fairladder.value.spread import Miss
 from fairladder.value.weekly import expected_daily, monday, since_1970, weekly
 
-#: Past orders from which on customers are taken together.
+#: Customers with this many past orders or more share one row.
 MANY = 7
-#: Days to learn from, and to hold back, below which a backtest tells nothing.
+#: Minimum number of days to train on, and to test on.
 LEAST_PAST, LEAST_HELD = 60, 28
-#: A total this far off is no convincing forecast.
+#: A total with a larger error is not convincing.
 FAR_OFF = 0.2
 _SEED = 20260630
 
 
 @dataclass(frozen=True)
 class Backtest(Answer):
-    """``frame``: a row for each method, best first.
+    """``frame``: one row for each method, best first.
 
-    Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the days held back;
-    ``total_error`` = forecast ÷ actual − 1; ``expected_value``, ``actual_value`` (of purchases,
-    major units) and ``value_error`` the same of their worth; ``error`` (root of the mean squared
-    error of a customer's orders, by which the winner is chosen) and ``mean_absolute_error``;
-    ``top_found`` (of the customers who ordered most, a tenth with all who tie, the share that the
-    method has among as many); ``coverage`` of the 80 % range of value (customers from whom
-    anything is expected; null for the naive method). ``calibration``: by ``past_orders``,
-    ``customers``, ``actual`` and each method's orders per customer. ``tracking``: by ``week``
-    (Monday), repeat orders ``actual`` and by each model, up to the split as expected of customers
-    from their first order on, after it of what they had done by then.
+    Columns: ``method``; ``orders`` forecast and ``actual_orders`` in the test days; ``total_error``
+    = forecast ÷ actual − 1; ``expected_value``, ``actual_value`` (of purchases, major units) and
+    ``value_error`` likewise; ``error`` (root mean squared error of a customer's orders, which
+    decides the winner) and ``mean_absolute_error``; ``top_found`` (of the tenth of customers who
+    ordered most, including ties, the share among as many with the highest forecast); ``coverage``
+    of the 80 % range of value (customers with a positive forecast; null for the naive method).
+    ``calibration``: by ``past_orders``, ``customers``, ``actual`` and each method's orders per
+    customer. ``tracking``: by ``week`` (Monday), repeat orders ``actual`` and by each model. Up to
+    the split a model's figures follow customers from their first order on, afterwards from what
+    they had done by the split.
     """
 
     frame: pd.DataFrame
@@ -75,12 +75,12 @@ class Backtest(Answer):
 
     @property
     def winner(self) -> str:
-        """The method whose forecasts were nearest to what happened, customer by customer."""
+        """The method with the smallest error per customer."""
         return str(self.frame["method"].iloc[0])
 
     @property
     def better_by(self) -> float:
-        """By what share the winner's error is below the naive one's, or the naive one's below
+        """The share by which the winner's error is below the naive one's, or the naive one's below
         the best model's.
         """
         errors = self.frame.set_index("method")["error"]
@@ -89,8 +89,8 @@ class Backtest(Answer):
 
     @property
     def convincing(self) -> bool:
-        """Whether the winner is a model whose totals, of orders and of their value, are within
-        a fifth of what happened.
+        """True if the winner is a model whose total orders and value are within a fifth of the
+        actual ones.
         """
         best = self.frame.iloc[0]
         return (
@@ -99,41 +99,42 @@ class Backtest(Answer):
         )
 
     def in_words(self) -> str:
-        """What the backtest says of the forecast, in a sentence or two."""
+        """Return what the backtest shows about the forecast, in a sentence or two."""
         best = self.frame.iloc[0]
         held = (self.through - self.split).days
         against = "the best model's" if self.winner == NAIVE else "the naive forecast's"
         text = (
-            f"Learning up to {self.split} and tested on the {held} days after, the "
-            f"{best['method']} method comes nearest: its "
-            f"error per customer is {100 * self.better_by:.0f} % below {against}, and it expects "
-            f"{best['orders']:,.0f} orders where {best['actual_orders']:,.0f} came "
-            f"({100 * best['total_error']:+.0f} %; in value "
-            f"{100 * best['value_error']:+.0f} %)."
+            f"Trained on data up to {self.split} and tested on the {held} days after, the "
+            f"{best['method']} method is best: its error per customer is "
+            f"{100 * self.better_by:.0f} % below {against}. It forecast "
+            f"{best['orders']:,.0f} orders and {best['actual_orders']:,.0f} were placed "
+            f"({100 * best['total_error']:+.0f} %; in value {100 * best['value_error']:+.0f} "
+            "%)."
         )
         if self.convincing:
             return text
         if self.winner == NAIVE:
-            return f"{text} No model beats each customer's own past rate, so that is what the forecast uses."
-        return (
-            f"{text} That is far off: take the forecast as an order of customers, not as an amount."
-        )
+            return (
+                f"{text} No model beats each customer's own past rate, so the forecast uses that "
+                "rate."
+            )
+        return f"{text} The error is large: use the forecast to rank customers, not as an amount."
 
     def __repr__(self) -> str:
         return f"{self.in_words()}\n{self.frame.to_string(index=False)}"
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``backtest``, ``calibration`` and ``tracking``."""
+        """Return ``backtest``, ``calibration`` and ``tracking``."""
         return {"backtest": self.frame, "calibration": self.calibration, "tracking": self.tracking}
 
     def finding(self) -> str:
-        """What it says of the forecast."""
+        """Return the conclusion about the forecast."""
         return self.in_words()
 
 
 def default_split(past: Histories) -> dt.date | None:
-    """The day that leaves a quarter of the history, at most a year, to compare with; None
-    where that is too short.
+    """Return the day that leaves a quarter of the history, at most a year, for testing; None if
+    that is too short.
     """
     first = past.frame["first"].min().date()
     held = min((past.through - first).days // 4, 365)
@@ -142,12 +143,12 @@ def default_split(past: Histories) -> dt.date | None:
 
 
 def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
-    """Let every method learn from the rows up to ``split`` and forecast the days from there to the
-    day of reckoning.
+    """Train every method on the rows up to ``split`` and forecast the days from there to the as-of
+    date.
 
-    ``split`` is a day or its ISO text; by default a quarter of the history is held back, at most a
-    year. Only customers who had bought by then are forecast. Raises UsageError for a split outside
-    the history, DataError where it is too short.
+    ``split`` is a date or its ISO text; by default a quarter of the history is used for testing, at
+    most a year. Only customers who had bought by then are forecast. Raises UsageError for a split
+    outside the history, DataError if it is too short.
     """
     with bought(orders) as days:
         return tested_on(days, split, Steps(None, 1), None)
@@ -156,23 +157,23 @@ def backtest(orders: Read, split: str | dt.date | None = None) -> Backtest:
 def tested_on(
     days: Bought, split: str | dt.date | None, steps: Steps, known: Histories | None
 ) -> Backtest:
-    """``backtest``, which is two ``steps`` for each model; ``known`` are the histories as they
-    stood then, where they are known.
+    """Run ``backtest``, with two ``steps`` of progress per model; ``known`` are the histories on
+    that day, if already computed.
     """
     day = as_day(split) if split is not None else default_split(histories(days, ids=False))
     if day is None:
         raise DataError(
-            f"The history is too short to hold back {LEAST_HELD} days and learn from {LEAST_PAST}."
+            f"The history is too short: at least {LEAST_PAST} days are needed for training "
+            f"and {LEAST_HELD} for testing."
         )
     if day >= days.through:
         raise UsageError(
-            f"The split {day} leaves no day up to {days.through} to compare with; give an earlier "
-            "one."
+            f"The split {day} leaves no day up to {days.through} for testing; give an earlier one."
         )
     past = known or as_they_stood(days, day, ids=False)
     if why := too_little(past):
         raise DataError(
-            f"There is no backtest of what was known on {day}: {why.removeprefix(NOTHING_LEARNT)}"
+            f"No backtest is possible with the data up to {day}: {why.removeprefix(NOTHING_LEARNT)}"
         )
     horizon = (days.through - day).days
     learnt = learn(past, partial(_repeats, days, day), days.orders.scheme.value.season, steps)
@@ -201,21 +202,21 @@ def tested_on(
     )
 
 
-#: So many earlier forecasts are made to learn how far totals are off.
+#: Number of earlier forecasts made to measure errors of totals.
 MOST_MISSES = 3
-#: Of earlier forecasts only the variance of the total is asked for.
+#: Draws for earlier forecasts, of which only the variance of the total is needed.
 _FEW_DRAWS = 5
-#: Of the backtest's, how many customers end within their range.
+#: Draws for the backtest, of which the coverage of ranges is needed.
 _SOME_DRAWS = 15
 
 
 def with_earlier(days: Bought, tested: Backtest, now: Learnt, method: str) -> Backtest:
-    """The backtest with how far the totals of a method were off on earlier days, by as many days
-    again, as far as history allows.
+    """Add the errors of a method's totals on earlier days, each for the same number of days, as far
+    as history allows.
 
-    Each learns from the rows as they stood on its day, and from as long a history as it looks
-    ahead, at least. Days on which no season could be told, though there is one ``now``, say
-    nothing of a forecast that knows it.
+    Each forecast is trained on the rows as of its day, and on a history at least as long as its
+    horizon. Days on which no season could be detected, although there is one ``now``, are skipped:
+    they show nothing about a forecast with a season.
     """
     held = tested.through - tested.split
     found, first = list(tested.misses[method]), now.past.frame["first"].min().date()
@@ -243,7 +244,7 @@ def with_earlier(days: Bought, tested: Backtest, now: Learnt, method: str) -> Ba
 
 
 def _repeats(days: Bought, day: dt.date) -> pd.DataFrame:
-    """``buying_days`` as they were known on a day."""
+    """Return ``buying_days`` with the data up to a day."""
     return buying_days(days.known_on(day), day)
 
 
@@ -276,11 +277,11 @@ def _judged(name: str, made: Prediction, later: Array, brought: Array) -> dict[s
 
 
 def top_found(forecast: Array, actual: Array) -> float:
-    """Of the tenth with the highest ``actual`` (with all who tie), the share among as many with
+    """Return the share of the tenth with the highest ``actual`` (including ties) among as many with
     the highest ``forecast``.
 
-    Customers who tie at the forecast's edge count by the chance that they would be drawn. NaN
-    where nothing happened.
+    Customers tied at the forecast's edge count by their probability of being drawn. NaN if there
+    are no actual orders.
     """
     if not (actual > 0).any():
         return float("nan")
@@ -309,7 +310,7 @@ def _calibration(past: Histories, predictions: dict[str, Prediction], later: Arr
 
 
 def _tracking(days: Bought, learnt: Learnt) -> pd.DataFrame:
-    """Repeat orders by week, of customers who had bought by the split."""
+    """Return repeat orders by week, of customers who had bought by the split."""
     past = learnt.past
     first, split = since_1970(past.frame["first"]), int(since_1970(np.datetime64(past.through)))
     end = int(since_1970(np.datetime64(days.through)))
@@ -338,8 +339,8 @@ def _tracking(days: Bought, learnt: Learnt) -> pd.DataFrame:
 def _weekly(
     daily: Array, weeks: NDArray[np.int64], split: int, ends: NDArray[np.int64], ahead: Array
 ) -> Array:
-    """Days up to the split by ``daily``, those after it by the steps of ``ahead``; a week with
-    both has its part of either.
+    """Combine days up to the split from ``daily`` with later ones from the steps of ``ahead``; a
+    week with both gets its part of each.
     """
     running = np.concatenate([[0.0], np.cumsum(daily)])
     upto = np.clip(np.minimum(ends, split) - weeks[0] + 1, 0, len(daily))

@@ -1,10 +1,10 @@
-"""Beta-geometric/NBD ordering: purchases at a constant rate until, after one of them, the customer
-leaves.
+"""Beta-geometric/NBD model of ordering: purchases at a constant rate until the customer leaves
+after one of them.
 
-Rates λ ~ gamma(r, α), chances of leaving p ~ beta(a, b) [1]. In the central form the customer can
-leave after the first purchase, too [2]; in the original only after a repeat. All expectations here
-are integrals over p by Gauss–Jacobi quadrature, which has no singularity at a = 1 or a + b = 1 and
-does not overflow, unlike the hypergeometric forms.
+Rates λ ~ gamma(r, α), probabilities of leaving p ~ beta(a, b) [1]. In the central form the customer
+can also leave after the first purchase [2]; in the original only after a repeat purchase. All
+expectations here are integrals over p by Gauss–Jacobi quadrature, which has no singularity at a = 1
+or a + b = 1 and does not overflow, unlike the hypergeometric forms.
 
 References
 ----------
@@ -30,7 +30,7 @@ from fairladder.value.likelihood import Array, distinct
 
 @dataclass(frozen=True)
 class BetaGeometric:
-    """The model; ``central`` lets customers leave after their first purchase. Parameters: r, α
+    """The model; with ``central`` customers can leave after their first purchase. Parameters: r, α
     (days), a, b.
     """
 
@@ -38,25 +38,25 @@ class BetaGeometric:
 
     @property
     def name(self) -> str:
-        """Its name in tables."""
+        """The model's name in tables."""
         return "central beta-geometric" if self.central else "beta-geometric"
 
     names = ("r", "alpha", "a", "b")
     times = (False, True, False, False)
 
     def starts(self, rate: float) -> list[Array]:
-        """Log parameters to begin from, for ``rate`` repeat purchases in a unit of time."""
+        """Return log parameters to start from, for ``rate`` repeat purchases per unit of time."""
         r = np.array([0.5, 2.0, 0.2])
         ab = np.array([(0.8, 2.5), (0.3, 3.0), (3.0, 10.0)])
         return [np.log([ri, ri / rate, *pair]) for ri, pair in zip(r, ab, strict=True)]
 
     def _coins(self, x: Array) -> Array:
-        """How many chances to leave there were."""
+        """Return the number of occasions on which the customer could have left."""
         return x + 1 if self.central else x
 
     def log_likelihood(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4,
-        rows).
+        """Return the log-likelihood of each row, (rows,), and its gradient by the log parameters,
+        (4, rows).
         """
         r, alpha, a, b = p
         n = self._coins(x)
@@ -87,8 +87,8 @@ class BetaGeometric:
         return value, slope
 
     def _log_odds(self, p: Array, x: Array, gap: Array) -> Array:
-        """Log odds of having left by the end, −inf where nobody can have; ``gap`` = ln((α + T)
-        / (α + t_x)).
+        """Return the log odds of having left by the end, −inf if that is impossible; ``gap`` =
+        ln((α + T) / (α + t_x)).
         """
         r, _, a, b = p
         n = self._coins(x)
@@ -96,11 +96,13 @@ class BetaGeometric:
         return np.where(n > 0, logs, -np.inf)
 
     def active_probability(self, p: Array, x: Array, t_x: Array, T: Array) -> Array:
-        """Chance that a customer has not left by T; exactly 1 without a repeat, unless central."""
+        """Return the probability that a customer has not left by T; exactly 1 without a repeat
+        purchase, unless central.
+        """
         return np.asarray(expit(-self._log_odds(p, x, np.log(p[1] + T) - np.log(p[1] + t_x))))
 
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
-        """Expected purchases in the t days after T of customers still there: E[(1 − (1 + p
+        """Return the expected purchases in the t days after T of active customers: E[(1 − (1 + p
         τ)^−(r + x)) / p], τ = t / (α + T).
         """
         r, alpha, a, b = p
@@ -125,8 +127,8 @@ class BetaGeometric:
     def expected_if_changed(
         self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float
     ) -> Array:
-        """The same where from now on an order makes customers leave ``leaving`` times as often,
-        and orders come ``rate`` times as often.
+        """Return ``expected_if_active`` if from now on each order makes customers leave ``leaving``
+        times as often, and orders come ``rate`` times as often.
 
         With p' = leaving · p and λ' = rate · λ the integrand is that of t' = leaving · rate · t,
         divided by leaving.
@@ -134,7 +136,9 @@ class BetaGeometric:
         return np.asarray(self.expected_if_active(p, x, T, leaving * rate * t) / leaving)
 
     def expected_from_start(self, p: Array, t: Array) -> Array:
-        """Expected repeat purchases of a new customer in the first ``t`` days, (times,)."""
+        """Return the expected repeat purchases of a new customer in the first ``t`` days,
+        (times,).
+        """
         r, alpha, a, b = p
         nodes, weights = _beta_rule(a, np.array([b + 1 if self.central else b]), 400)
         stays = b / (a + b) if self.central else 1.0
@@ -144,8 +148,8 @@ class BetaGeometric:
     def simulate_if_active(
         self, p: Array, x: Array, T: Array, t: float, random: np.random.Generator
     ) -> NDArray[np.int64]:
-        """Purchases in the t days after T of customers still there; ``p`` (4, …) and ``x``,
-        ``T`` are broadcast.
+        """Draw purchases in the t days after T of active customers; ``p`` (4, …), ``x`` and ``T``
+        are broadcast.
         """
         r, alpha, a, b = p
         rate = random.standard_gamma(r + x) / (alpha + T)
@@ -154,19 +158,19 @@ class BetaGeometric:
         return np.asarray(np.minimum(random.poisson(np.minimum(rate * t, 1e9)), stay))
 
 
-#: How many nodes the quadrature over p takes, by how steeply the integrand falls: from, below.
+#: Number of quadrature nodes over p, by how steeply the integrand falls: from, below.
 _NODES = ((48, 0.0, 1.0), (160, 1.0, 8.0), (480, 8.0, np.inf))
 
 
 def _beta_rule(a: float, b: Array, count: int) -> tuple[Array, Array]:
-    """``_nodes``, kept for the next horizon."""
+    """Return ``_nodes``, cached for the next horizon."""
     return _nodes(float(a), tuple(map(float, b)), count)
 
 
 @lru_cache(maxsize=64)
 def _nodes(a: float, bs: tuple[float, ...], count: int) -> tuple[Array, Array]:
-    """Nodes in (0, 1) and weights of Gauss quadrature under beta(a, b), a row for each b, (len(b),
-    count).
+    """Return nodes in (0, 1) and weights of Gauss quadrature under beta(a, b), a row for each b,
+    (len(b), count).
 
     By Golub and Welsch from the recurrence of the Jacobi polynomials.
     """

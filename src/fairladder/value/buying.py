@@ -1,5 +1,5 @@
-"""What the ordering models look at: repeat purchases, the last of them, and how long a
-customer was observed.
+"""Input of the ordering models: repeat purchases, the time of the last one, and the length of
+observation.
 """
 
 from dataclasses import dataclass
@@ -13,11 +13,11 @@ from fairladder.value.likelihood import Array
 
 @dataclass(frozen=True)
 class Buying:
-    """Rows of (``x`` repeat purchases, ``t_x`` days from the first to the last, ``T`` days from
-    the first to the end).
+    """Rows of ``x`` repeat purchases, ``t_x`` days from the first to the last, and ``T`` days from
+    the first to the end.
 
     ``weight`` is the number of customers with that row; ``row_of`` the row of each customer. All
-    arrays, float64, (rows,) but ``row_of`` (customers,).
+    are float64 arrays, (rows,), except ``row_of`` (customers,).
     """
 
     x: Array
@@ -28,8 +28,8 @@ class Buying:
 
     @classmethod
     def of(cls, x: ArrayLike, t_x: ArrayLike, T: ArrayLike) -> "Buying":
-        """Identical rows put together. Raises UsageError unless 0 ≤ t_x ≤ T, and x = 0
-        wherever that must be.
+        """Group identical rows. Raises UsageError unless 0 ≤ t_x ≤ T, and x = 0 exactly where t_x =
+        0.
         """
         columns = [np.asarray(c, dtype=np.float64) for c in (x, t_x, T)]
         if len({c.shape for c in columns}) != 1 or columns[0].ndim != 1:
@@ -60,23 +60,23 @@ class Buying:
 
     @property
     def customers(self) -> int:
-        """How many customers."""
+        """The number of customers."""
         return len(self.row_of)
 
     @property
     def unit(self) -> float:
-        """Average observation in days, the unit in which fits run; 1 where nobody was observed
-        for a day.
+        """The average observation in days, the unit of fits; 1 if no customer was observed for a
+        day.
         """
         total = float(self.weight @ self.T)
         return total / self.customers if total > 0 else 1.0
 
     def scaled(self, unit: float) -> "Buying":
-        """The same in another unit of time."""
+        """Convert to another unit of time."""
         return Buying(self.x, self.t_x / unit, self.T / unit, self.weight, self.row_of)
 
     def sample(self, rows: int) -> "Buying":
-        """Rows spread evenly over all, weighted so that they stand for as many customers."""
+        """Return rows spread evenly over all, with weights that add up to as many customers."""
         if len(self.x) <= rows:
             return self
         at = np.unique(np.linspace(0, len(self.x) - 1, rows).round().astype(np.int64))

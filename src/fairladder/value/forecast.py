@@ -1,5 +1,5 @@
-"""The forecast: what each customer is expected to order and bring over a horizon, by the
-method that did best before.
+"""The forecast: expected orders and value of each customer over a horizon, by the method that was
+best in the backtest.
 """
 
 import datetime as dt
@@ -44,15 +44,15 @@ _SEED = 20260630
 
 @dataclass(frozen=True)
 class Forecast(Answer):
-    """The forecast. ``frame``: a row for each customer with a purchase, sorted by id.
+    """The forecast. ``frame``: one row for each customer with a purchase, sorted by id.
 
-    Columns: ``customer``; ``spend_to_date`` and ``margin_to_date`` (major units; the latter only
-    where margin or cost is known); ``active_probability`` (0..1, null with the naive method);
+    Columns: ``customer``; ``spend_to_date`` and ``margin_to_date`` (major units; the latter only if
+    margin or cost is known); ``active_probability`` (0..1, null with the naive method);
     ``expected_orders`` in the horizon (orders of one day count once); ``expected_order_value`` (of
-    a day's orders, after refunds); ``expected_value`` = discounted expected orders × expected
-    order value × margin; ``value_low`` and ``value_high``, the 80 % range of that (null with the
-    naive method). Where little is likely from a customer both can be 0 beside an expectation above
-    it: most such customers bring nothing, and a few bring much.
+    a day's orders, after refunds); ``expected_value`` = discounted expected orders × expected order
+    value × margin; ``value_low`` and ``value_high``, its 80 % range (null with the naive method).
+    For a customer who is unlikely to order both can be 0 although the expectation is above it: most
+    such customers spend nothing, and a few spend much.
     """
 
     frame: pd.DataFrame
@@ -77,12 +77,12 @@ class Forecast(Answer):
     """
 
     def totals(self, groups: "pd.Series | None" = None) -> pd.DataFrame:
-        """Sums over all customers, or over the groups that a Series by customer id gives, with 80
-        % ranges.
+        """Return sums over all customers, or over the groups in a Series by customer id, with 80 %
+        ranges.
 
         Columns: the group, ``customers``, ``expected_orders``, ``expected_value``, ``value_low``,
-        ``value_high``. The range joins what is not known of the parameters, alike for everybody,
-        with the chance of each one's orders.
+        ``value_high``. The range combines the uncertainty of the parameters, common to all
+        customers, with the chance in each one's orders.
         """
         frame = self.frame
         of = (
@@ -113,8 +113,8 @@ class Forecast(Answer):
 
     @property
     def total_draws(self) -> Array:
-        """What the total may come to, as shares of the expected one, (draws,): what its range
-        is made of.
+        """Return simulated totals as shares of the expected one, (draws,), from which its range is
+        taken.
         """
         total = float(self.frame["expected_value"].sum())
         wide = float(np.sqrt(self._variance.sum())) / total if total else np.nan
@@ -122,7 +122,7 @@ class Forecast(Answer):
 
     @property
     def models(self) -> pd.DataFrame:
-        """The fitted parameters: ``model``, ``parameter``, ``value``, ``error`` (standard
+        """Return the fitted parameters: ``model``, ``parameter``, ``value``, ``error`` (standard
         error), ``log_likelihood``.
         """
         rows = [
@@ -136,10 +136,10 @@ class Forecast(Answer):
 
     @property
     def top_shares(self) -> pd.DataFrame:
-        """What share of the expected value the customers hold from whom most is expected:
+        """Return the share of the expected value from the customers with the highest one:
         ``customers``, ``share`` (0..1).
 
-        For 1, 3, 10, 30, 100, … of them; null where nothing is forecast.
+        For 1, 3, 10, 30, 100, … of them; null without a forecast.
         """
         value = np.sort(self.frame["expected_value"].to_numpy(np.float64))[::-1]
         counts = [n for n in (1, 3, 10, 30, 100, 300, 1_000, 3_000, 10_000) if n < len(value)]
@@ -152,35 +152,37 @@ class Forecast(Answer):
         )
 
     def of_range(self) -> str:
-        """What the range of the total means and what is not in it, in plain sentences."""
+        """Explain the range of the total in plain sentences."""
         if self.method in (NONE, NAIVE):
-            return "There is no range: it takes a model of who stays."
+            return "There is no range, since it needs a model of which customers stay."
         misses = () if self.backtest is None else self.backtest.misses[self.method]
         off = [
             f"{100 * np.expm1(m.log_ratio):+.0f} % from {day(m.split)} on"
             for m in misses
             if np.isfinite(m.log_ratio)
         ]
-        earlier = (
-            f"how far earlier forecasts were off ({', '.join(off)})"
-            if off
-            else "how far forecasts are off as a rule"
-        )
+        earlier = f"past forecast errors ({', '.join(off)})" if off else "typical forecast errors"
         if self.late:
-            earlier += f", and of the last {LATE} days, in which repeat orders were off by about {100 * np.expm1(self.late):.0f} %"
+            earlier += (
+                f", and the error of about {100 * np.expm1(self.late):.0f} % in repeat orders "
+                f"over the last {LATE} days"
+            )
         text = (
-            "Of 10 shops like this one, 8 end within the range. It is made of chance, of what "
-            f"the fits leave open, and of {earlier}. "
-            "What no history shows, such as half the customers leaving or prices doubling, is in "
-            "no range."
+            "The range should contain the actual total for 8 in 10 shops like this one. It "
+            f"allows for chance, parameter uncertainty and {earlier}. It does not allow for "
+            "events without precedent, such as half the customers leaving or prices "
+            "doubling."
         )
         if few := _holding_half(self.frame["expected_value"].to_numpy(np.float64)):
-            who = "one customer brings" if few == 1 else f"{few} customers bring"
-            text += f" The total hangs on few: {who} half of it, and what one of them does can change it by more than the range."
+            who = "one customer contributes" if few == 1 else f"{few} customers bring"
+            text += (
+                f" The total depends on few customers: {who} half of it, and a change by one of "
+                "them can exceed the range."
+            )
         return text
 
     def finding(self) -> str:
-        """Orders and value of all customers, with the range."""
+        """Return orders and value of all customers, with the range."""
         if self.method == NONE:
             return self.notes[0]
         total = self.totals().iloc[0]
@@ -195,7 +197,7 @@ class Forecast(Answer):
         return self.finding()
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``customers``, ``models``, ``top-shares`` and, where there is one, those of the
+        """Return ``customers``, ``models``, ``top-shares`` and, if there is one, those of the
         ``backtest``.
         """
         tested = self.backtest.tables() if self.backtest is not None else {}
@@ -207,7 +209,7 @@ class Forecast(Answer):
         }
 
     def facts(self) -> dict[str, Any]:
-        """Day of reckoning, method, horizon in days, and notes."""
+        """Return the as-of date, method, horizon in days, and notes."""
         facts = {"as_of": self.as_of.isoformat(), "method": self.method, "horizon": self.horizon}
         top = self.top_shares.dropna()
         shares = {str(n): float(v) for n, v in zip(top["customers"], top["share"], strict=True)}
@@ -220,12 +222,14 @@ class Forecast(Answer):
         }
 
 
-#: A total of which fewer customers bring half hangs on them.
+#: If fewer customers than this contribute half of a total, it depends on them.
 FEW = 10
 
 
 def _holding_half(value: Array) -> int:
-    """How many customers bring half of the total, where they are fewer than ``FEW``; else 0."""
+    """Return how many customers contribute half of the total, if they are fewer than ``FEW``; else
+    0.
+    """
     ordered = np.sort(np.nan_to_num(value))[::-1]
     if not ordered.sum() or len(ordered) < 2 * FEW:
         return 0
@@ -234,7 +238,7 @@ def _holding_half(value: Array) -> int:
 
 
 _NAMES = names(FORECAST)
-#: The method where there is no forecast.
+#: The method's name if there is no forecast.
 NONE = "none"
 
 
@@ -250,9 +254,9 @@ def value_forecast(
     earlier: bool = True,
     progress: Progress | None = None,
 ) -> Forecast:
-    """Forecast every customer with a purchase over the ``horizon`` days after the day of reckoning.
+    """Forecast every customer with a purchase over the ``horizon`` days after the as-of date.
 
-    What is not given is as ``[value]`` of the orders' scheme says.
+    Arguments that are not given come from ``[value]`` in the orders' scheme.
 
     Parameters
     ----------
@@ -348,12 +352,11 @@ def _forecast(
     notes += _of_clock_and_prices(learnt) if chosen else []
     if orders.scheme.value.season == "yearly" and learnt.season is None:
         notes.append(
-            f"Warning: it takes {YEARS} years of orders to tell a season from a trend, and there "
-            "are fewer, so the forecast goes "
-            "without one."
+            f"Warning: {YEARS} years of orders are needed to distinguish a season from a "
+            "trend, and there are fewer, so the forecast has no season."
         )
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
-    why = "with their histories, to work out the forecast"
+    why = "with their histories, to compute the forecast"
     if came := orders.customer_engine.came_here(len(past.frame), why):
         notes.append(came)
     return Forecast(
@@ -364,7 +367,7 @@ def _forecast(
 
 
 def _testable(days: Bought, past: Histories) -> Histories | None:
-    """The histories as they stood on the default split, where something can be learnt from them."""
+    """Return the histories on the default split, if a model can be trained on them."""
     split = default_split(past)
     known = as_they_stood(days, split, ids=False) if split is not None else None
     return None if known is None or too_little(known) else known
@@ -373,7 +376,7 @@ def _testable(days: Bought, past: Histories) -> Histories | None:
 def _without(
     orders: Read, past: Histories, horizon: int, kept: Margin, discount_rate: float, why: str
 ) -> Forecast:
-    """No forecast, for a reason."""
+    """Return an empty forecast with the reason."""
     n = past.frame["days"].to_numpy(np.float64)
     nothing = np.full(len(n), np.nan)
     frame = _frame(orders, past, Prediction(*[nothing] * 6), nothing, kept.after_refunds, kept)
@@ -385,11 +388,11 @@ def _without(
 
 
 def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
-    """Customers with the forecast's columns beside their own; null for those without a purchase.
+    """Add the forecast's columns to customers; null for those without a purchase.
 
     Columns: ``active_probability``, ``expected_orders``, ``expected_order_value``,
-    ``expected_value``, ``value_low``, ``value_high``. Raises UsageError where customers have such
-    a column already.
+    ``expected_value``, ``value_low``, ``value_high``. Raises UsageError if customers already have
+    one of them.
     """
     require_free(customers)
     side = forecast.frame[["customer", *_NAMES]]
@@ -398,17 +401,17 @@ def with_forecast(customers: pd.DataFrame, forecast: Forecast) -> pd.DataFrame:
 
 
 def require_free(columns: Iterable[object]) -> None:
-    """Raise UsageError where customers have a column that is called like one of the forecast."""
+    """Raise UsageError if customers have a column with the name of a forecast column."""
     taken = [name for name in _NAMES if name in set(columns)]
     if taken:
         raise UsageError(
-            f"The customers have a column `{taken[0]}` already, which is what a forecast's column "
-            "is called; rename it."
+            f"The customers already have a column `{taken[0]}`, the name of a forecast "
+            "column; rename it."
         )
 
 
 def _likeliest(fits: dict[str, Fit]) -> str:
-    """All have four parameters, so the likelihood decides."""
+    """Return the model with the highest likelihood; all have four parameters."""
     return max(fits.values(), key=lambda f: f.log_likelihood).model
 
 
@@ -419,7 +422,9 @@ def _discount(
     horizon: int,
     rate: float,
 ) -> Array:
-    """Discounted ÷ plain expected orders of each customer; the naive method spreads them evenly."""
+    """Return discounted ÷ plain expected orders of each customer; the naive method spreads them
+    evenly.
+    """
     if rate == 0:
         return np.ones(len(predicted.orders))
     force, buying = np.log1p(rate) / 365, learnt.buying
@@ -434,23 +439,23 @@ def _discount(
 
 
 def _of_clock_and_prices(learnt: Learnt) -> list[str]:
-    """What was found of season and prices, in words."""
+    """Return notes on the season and the price trend."""
     notes = []
     if learnt.season is not None:
         months = learnt.season.by_month()
         high, low = int(months.argmax()), int(months.argmin())
         notes.append(
-            f"Orders follow the year: in {month_name[high + 1]} customers order "
-            f"{months[high]:.1f} times as often as on average, in "
-            f"{month_name[low + 1]} {months[low]:.1f} times. The forecast and the chance to be "
-            "active go by that clock."
+            f"Orders are seasonal: in {month_name[high + 1]} customers order "
+            f"{months[high]:.1f} times as often as on average, in {month_name[low + 1]} "
+            f"{months[low]:.1f} times. The forecast and the probability of being active "
+            "account for the season."
         )
     if learnt.prices.yearly:
         rise = 100 * np.expm1(learnt.prices.yearly)
         way = "grow" if rise > 0 else "shrink"
         notes.append(
-            f"Customers' own orders {way} in value by {abs(rise):.0f} % a year, and the forecast "
-            "takes them to go on so."
+            f"The value of customers' own orders {way} by {abs(rise):.0f} % a year, and the "
+            "forecast continues this trend."
         )
     return notes
 

@@ -1,6 +1,4 @@
-"""Quick value and formula value: what a customer is worth on average, with every factor and
-its unit.
-"""
+"""Value to date and by formula: the average value of a customer, with every factor and its unit."""
 
 import datetime as dt
 from collections.abc import Sequence
@@ -25,25 +23,25 @@ from fairladder.value.histories import Costs, costs
 from fairladder.value.to_score import scored
 from fairladder.wording import missing, money
 
-#: Fewer complete periods than this tell little of how long customers stay.
+#: Fewer complete periods than this give a poor estimate of how long customers stay.
 FEW_PERIODS = 4
-#: How far retention is moved to show what the result rests on.
+#: Change of retention that shows how sensitive the result is.
 SWAY = Fraction(1, 20)
-#: Groups that are no column: the period of a customer's first purchase, and the segment.
+#: Groups that are not columns: the period of a customer's first purchase, and the segment.
 COHORT, SEGMENT = "cohort", "segment"
 
 
 @dataclass(frozen=True)
 class FormulaValue(Answer):
-    """Quick and formula values. ``frame``: a row for all customers, then one for each group.
+    """Values to date and by formula. ``frame``: one row for all customers, then one for each group.
 
-    Columns: the group; ``customers`` (with a purchase); ``revenue`` and ``quick_value`` = revenue
-    ÷ customers; ``average_order_value`` × ``orders_per_period`` (purchases ÷ customers active, per
+    Columns: the group; ``customers`` (with a purchase); ``revenue`` and ``quick_value`` = revenue ÷
+    customers; ``average_order_value`` × ``orders_per_period`` (purchases ÷ customers active, per
     period) × ``lifespan_periods`` (1 ÷ (1 − ``retention``)) × ``margin`` = ``formula_value``;
-    ``value_if_lower`` and ``value_if_higher`` with retention 5 points down and up (null where that
-    is 0 or less, or 1 or more); ``retained`` ÷ ``could_return`` the sums behind retention. Money
-    in major units; everything but ``revenue``, ``customers`` and ``quick_value`` over complete
-    periods; null where nobody could come back yet.
+    ``value_if_lower`` and ``value_if_higher`` with retention 5 points down and up (null if that is
+    0 or less, or 1 or more); ``retained`` ÷ ``could_return``, from which retention is computed.
+    Money in major units; all but ``revenue``, ``customers`` and ``quick_value`` over complete
+    periods; null if no customer could have come back yet.
     """
 
     frame: pd.DataFrame
@@ -58,7 +56,7 @@ class FormulaValue(Answer):
     """Customer id → group; None without groups."""
 
     def factors(self, group: str | None = None) -> pd.DataFrame:
-        """The factors of one row (default: all customers), each with its unit: ``factor``,
+        """Return the factors of one row (default: all customers) with their units: ``factor``,
         ``value``, ``unit``, ``from``.
         """
         row = (
@@ -100,21 +98,24 @@ class FormulaValue(Answer):
         return f"{self.factors().to_string(index=False)}\n{self.frame.to_string(index=False)}"
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``factors`` and ``groups``."""
+        """Return ``factors`` and ``groups``."""
         return {"factors": self.factors(), "groups": self.frame}
 
     def finding(self) -> str:
-        """What a customer is worth by the formula."""
+        """Return the value of a customer by the formula, in words."""
         row = self.frame.iloc[0]
-        return f"A customer is worth {money(row['formula_value'])} by formula, until the first {self.period} missed."
+        return (
+            f"A customer is worth {money(row['formula_value'])} by formula, until the first "
+            f"{self.period} without an order."
+        )
 
     def pieces(self) -> list[Piece]:
-        """The factors and the groups."""
+        """Return the factors and the groups."""
         return [Piece(name, table) for name, table in self.tables().items()]
 
 
 def usual_period(orders: Read) -> Period:
-    """A quarter, or what gives a shorter history some complete periods to compare."""
+    """Return a quarter, or a shorter period that gives a short history some complete periods."""
     first = orders.spent()["first_order"].min()
     if orders.as_of is None or missing(first):
         return "quarter"
@@ -130,14 +131,14 @@ def value_formula(
     margin: float | None = None,
     retention: float | None = None,
 ) -> FormulaValue:
-    """Quick and formula values from orders, of all customers and of groups.
+    """Return values to date and by formula from orders, for all customers and for groups.
 
     ``by`` is a column of the orders (customers belong to the group of their first order), one of
     the customers file, ``cohort`` (the period of the first purchase) or ``segment``. ``margin`` is
     a fraction of revenue (default: the scheme's, else from the ``cost`` role, else 1),
     ``retention`` a figure given by hand, 0 ≤ retention < 1.
 
-    Raises UsageError for wrong options, DataError where no order counts or no period is complete.
+    Raises UsageError for wrong options, DataError if no order counts or no period is complete.
 
     >>> import fairladder as fl
     >>> made = fl.value_formula(fl.sample_orders(), period="quarter", margin=0.4)
@@ -155,9 +156,9 @@ def formula_by_period(
     margin: float | None = None,
     retention: float | None = None,
 ) -> dict[str, FormulaValue]:
-    """``value_formula`` for several period lengths, by name; the orders are read once.
+    """Return ``value_formula`` for several period lengths, by name; the orders are read once.
 
-    Where the first cannot be told it raises as that does; others that cannot are left out.
+    If the first cannot be computed it raises the same errors; others that cannot are omitted.
     """
     starts = orders.scheme.time.year_starts
     units = [calendar_of(period, starts) for period in periods]
@@ -189,7 +190,7 @@ def _of_period(
     done = unit.complete(active["period"], orders.as_of)
     if not done.any():
         raise DataError(
-            f"No {unit} of the orders is complete by {orders.as_of}; take a shorter --period."
+            f"No {unit} of the orders is complete by {orders.as_of}; use a shorter --period."
         )
     numbers = unit.ordinal(active["period"])
     last = unit.ordinal_of(orders.as_of + dt.timedelta(days=1)) - 1
@@ -224,9 +225,8 @@ def _of_period(
     )
     if whole["retention"] == 1:
         raise DataError(
-            f"Every customer comes back in the next {unit}, so retention is 1 and the lifespan "
-            "has no end. Give --retention, or "
-            "take a shorter --period."
+            f"Every customer comes back in the next {unit}, so retention is 1 and the "
+            "lifespan is infinite. Give --retention, or use a shorter --period."
         )
     table = pd.DataFrame(rows)
     notes = _notes(whole, unit, periods, orders, retention)
@@ -252,12 +252,12 @@ def value_from_totals(
     period: str = "year",
     margin: float = 1.0,
 ) -> FormulaValue:
-    """The formula value from totals alone: of one period, or of several with ``customers`` summed
+    """Return the formula value from totals of one period, or of several with ``customers`` summed
     over them.
 
-    Every figure is of the same ``period``, so that a yearly frequency cannot meet a monthly
-    lifespan. The quick value is null for several periods, in which customers are counted more than
-    once. Raises UsageError for figures that cannot be.
+    All figures have the same ``period``, so that a yearly frequency cannot meet a monthly lifespan.
+    The value to date is null for several periods, in which customers are counted more than once.
+    Raises UsageError for impossible figures.
 
     >>> import fairladder as fl
     >>> made = fl.value_from_totals(revenue=12000, orders=300, customers=100, retention=0.6, margin=0.5)
@@ -274,7 +274,7 @@ def value_from_totals(
         "periods": periods,
     }.items():
         if not number > 0:
-            raise UsageError(f"--{name} {number:g}: the formula needs it above 0.")
+            raise UsageError(f"--{name} {number:g}: the formula needs a number above 0.")
     if orders < customers:
         raise UsageError(
             f"{orders:,} orders of {customers:,} active customers: an active customer has at "
@@ -301,8 +301,8 @@ def value_from_totals(
 
 
 def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:
-    """One row for each customer and period with an order: ``bought`` (purchases), ``amount``,
-    and its group.
+    """Return one row for each customer and period with an order: ``bought`` (purchases),
+    ``amount``, and its group.
     """
     of_column = by is not None and by not in (COHORT, SEGMENT)
     bought = purchases(orders, [by] if of_column and by else [], sequence=of_column, history=False)
@@ -323,8 +323,8 @@ def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:
     bought.close()
     if not (frame["bought"] > 0).any():
         raise DataError(
-            "No customer has a purchase, so there is no value to report. `fairladder check` says "
-            "what became of the rows."
+            "No customer has a purchase, so there is no value to report. Run `fairladder "
+            "check` to see why."
         )
     frame = frame.astype({"bought": np.int64, "amount": np.int64})
     if by == SEGMENT:
@@ -337,8 +337,8 @@ def _active(orders: Read, unit: Calendar, by: str | None) -> pd.DataFrame:
 
 
 def _rolled(active: pd.DataFrame, unit: Calendar, by: str | None) -> pd.DataFrame:
-    """The same by longer periods; cohorts are named by the first day of the period of the
-    first purchase.
+    """Aggregate ``_active`` to longer periods; cohorts are named by the first day of the period of
+    the first purchase.
     """
     days = pd.Series(
         {day: pd.Timestamp(unit.floor(day.date())) for day in active["period"].unique()}
@@ -400,8 +400,8 @@ def _row(
 def _formula(
     revenue: Fraction, orders: int, active: int, retention: Fraction | None, margin: Fraction
 ) -> dict[str, float]:
-    """Each factor and the product, from whole numbers and exact decimals, each one correctly
-    rounded division.
+    """Return each factor and the product, from whole numbers and exact decimals, each correctly
+    rounded once.
     """
 
     def value(rate: Fraction | None) -> float:
@@ -425,9 +425,9 @@ def _formula(
 
 def _few(periods: int, unit: str) -> str:
     return (
-        f"Only {periods} complete {unit}{'s' if periods != 1 else ''}: retention rests on very "
-        "few steps from one to the next, "
-        "and the lifespan on it. Take a shorter --period, or a retention known from elsewhere."
+        f"Only {periods} complete {unit}{'s' if periods != 1 else ''}: retention, and so the "
+        "lifespan, is estimated from very few steps. Use a shorter --period, or a retention "
+        "known from elsewhere."
     )
 
 
@@ -441,25 +441,24 @@ def _notes(
     if lifespan > periods:
         notes.append(
             f"The lifespan of {lifespan:.1f} {unit}s is longer than the {periods} complete "
-            f"{unit}s there are: nobody has yet been "
-            "seen to stay that long, so the figure reaches beyond the data."
+            f"{unit}s of history: no customer has been observed that long, so the figure "
+            "extrapolates."
         )
     spent = orders.spent()
     span = (spent["last_order"].max() - spent["first_order"].min()).days
     if span < 365:
         notes.append(
-            f"The orders span {span} days: customers who come once a year have had no time to "
-            "return and count as lost, which "
-            "makes the lifespan short and the value low."
+            f"The orders span {span} days: customers who come once a year have had no time "
+            "to return and count as lost, so the lifespan and the value are too low."
         )
     if np.isnan(whole["retention"]):
         notes.append(
-            f"Nobody could come back yet: there is only one complete {unit}, so there is no "
-            "formula value."
+            f"No customer could have come back yet: there is only one complete {unit}, so "
+            "there is no formula value."
         )
     elif whole["retention"] == 0 and given is None:
         notes.append(
-            f"Nobody came back in the {unit} after, so the lifespan is one {unit}. Is the "
-            "--period too short?"
+            f"No customer came back in the next {unit}, so the lifespan is one {unit}. Is "
+            "the --period too short?"
         )
     return notes

@@ -1,5 +1,5 @@
-"""What each customer bought up to a day and after it: the models' data, made where the orders
-are.
+"""Each customer's purchases up to a day and after it, computed in the orders' engine: the data of
+the models.
 """
 
 import datetime as dt
@@ -32,8 +32,8 @@ class Histories:
     """Customers with a purchase on or before ``through``, one row each, sorted by id.
 
     ``frame``: ``customer``, ``first`` and ``last`` (days of purchases up to ``through``), ``days``
-    (with a purchase), ``bought`` (their purchases, major units); of the days' ages in whole
-    quarters, ``ages`` and ``squares`` (sums of them and of their squares) and ``aged`` (of age
+    (with a purchase), ``bought`` (sum of purchases, major units); of the days' ages in whole
+    quarters, ``ages`` and ``squares`` (sums of the ages and of their squares) and ``aged`` (of age
     times purchases, major units); and of the time after: ``later_days``, ``later_bought``.
     """
 
@@ -42,8 +42,8 @@ class Histories:
 
     @cached_property
     def buying(self) -> Buying:
-        """Repeat purchases, the last of them and the observation in days; purchases of one day
-        count once.
+        """Return repeat purchases, the last of them and the observation in days; purchases of one
+        day count once.
         """
         frame = self.frame
         end = pd.Series(pd.Timestamp(self.through), index=frame.index)
@@ -52,42 +52,46 @@ class Histories:
         )
 
     def buying_by(self, season: Season) -> Buying:
-        """The same by the season's clock."""
+        """Return ``buying`` in the time of the season's clock."""
         first, last = (season.clock(since_1970(self.frame[name])) for name in ("first", "last"))
         end = season.clock(since_1970(np.datetime64(self.through)))
-        # What is a whole clock's step apart by calendar stays in order, whatever the last bit says.
+        # Steps of the clock keep their order in spite of rounding.
         age = np.maximum(end - first, 0)
         seen = np.where(self.frame["days"] > 1, np.clip(last - first, 0, age), 0)
         return Buying.of(self.frame["days"] - 1, seen, age)
 
     @cached_property
     def day_value(self) -> Array:
-        """Average purchases of a day with any, major units."""
+        """Return the average amount of a day with purchases, major units."""
         return np.asarray(self.frame["bought"] / self.frame["days"], dtype=np.float64)
 
 
-#: With fewer customers who ordered on a second day, or fewer days, nothing can be learnt of who
-#: stays.
+#: With fewer customers who ordered on a second day, or fewer days, no model can be trained.
 FEWEST_RETURNED, FEWEST_DAYS = 5, 28
-#: What the reason begins with.
+#: Prefix of the reason.
 NOTHING_LEARNT = "Warning: there is no forecast: "
 
 
 def too_little(past: Histories) -> str | None:
-    """Why nothing can be forecast from these histories, in a sentence; None where it can be
+    """Return why nothing can be forecast from these histories, in a sentence; None if it can be
     tried.
     """
     returned = int((past.frame["days"] > 1).sum())
     if returned == 0:
-        return f"{NOTHING_LEARNT}nobody has ordered on a second day, so there is nothing to learn an ordering rate from."
+        return (
+            f"{NOTHING_LEARNT}no customer has ordered on a second day, so no ordering rate can "
+            "be estimated."
+        )
     span = (past.through - past.frame["first"].min().date()).days
     if span < FEWEST_DAYS:
-        return f"{NOTHING_LEARNT}the orders span {counted(span, 'days')}, and under {FEWEST_DAYS} do not tell who stays."
+        return (
+            f"{NOTHING_LEARNT}the orders span {counted(span, 'days')}, and fewer than "
+            f"{FEWEST_DAYS} do not show which customers stay."
+        )
     if returned < FEWEST_RETURNED:
         return (
-            f"{NOTHING_LEARNT}only {counted(returned, 'customers', 'have')} ordered on a second "
-            f"day, and under {FEWEST_RETURNED} do not "
-            "tell how customers differ."
+            f"{NOTHING_LEARNT}only {counted(returned, 'customers', 'have')} ordered on a "
+            f"second day, and fewer than {FEWEST_RETURNED} do not show how customers differ."
         )
     return None
 
@@ -98,9 +102,9 @@ def _apart(first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]") ->
 
 @dataclass(frozen=True)
 class Bought:
-    """A row for each customer and day with an order, kept in the engine: ``customer``,
+    """One row for each customer and day with an order, kept in the engine: ``customer``,
     ``placed_on``, ``amount`` (of purchases, minor units; null without one). Made by ``bought``;
-    what is asked of it knows rows up to ``through`` alone.
+    queries on it use only rows up to ``through``.
     """
 
     orders: Read
@@ -113,7 +117,7 @@ class Bought:
     closing: ExitStack
 
     def known_on(self, day: dt.date) -> "Bought":
-        """What was known on an earlier day, from the rows up to it."""
+        """Return the data that was known on an earlier day: the rows up to it."""
         if day >= self.through:
             return self
         if self.several_days:
@@ -121,16 +125,16 @@ class Bought:
         return replace(self, through=day)
 
     def days(self) -> exp.Select:
-        """Days with a purchase."""
+        """Return the days with a purchase."""
         known = sql("amount IS NOT NULL AND placed_on <= :d", d=day_literal(self.through))
         return select(["customer", "placed_on", "amount"], self.relation).where(known, copy=False)
 
 
 @contextmanager
 def bought(orders: "Read | Bought") -> Iterator[Bought]:
-    """What customers bought on which days, read once for all that is asked of it within.
+    """Keep what customers bought on each day, read once for all queries in the block.
 
-    Raises DataError where the orders are not fit to use, or no row is used.
+    Raises DataError if the orders are not fit for use, or no row is used.
     """
     if isinstance(orders, Bought):
         yield orders
@@ -143,8 +147,7 @@ def _bought(orders: Read, closing: ExitStack) -> Bought:
     orders.require_fit()
     if orders.as_of is None:
         raise DataError(
-            "No row is used, so there is no history to learn from. `fairladder check` says what "
-            "became of them."
+            "No row is used, so there is no history to train on. Run `fairladder check` to see why."
         )
     measures = {
         "amount": "SUM(CASE WHEN amount > 0 THEN amount END)",
@@ -165,17 +168,15 @@ def _bought(orders: Read, closing: ExitStack) -> Bought:
 
 
 def as_they_stood(orders: "Read | Bought", day: dt.date, *, ids: bool = True) -> Histories:
-    """The histories up to a day from the rows up to that day alone, and what followed by all of
-    them.
+    """Return the histories up to a day from the rows up to that day alone, and what followed from
+    all rows.
 
-    Without ``ids`` there may be no ``customer``: of many customers their texts take longer to
-    bring than all the rest.
-
-    A line of an earlier order that is booked later, a return say, changes what followed and not
-    what was known.
+    Without ``ids`` the column ``customer`` may be missing: for many customers it takes longer to
+    transfer than everything else. A line of an earlier order that is booked later, such as a
+    return, changes what followed but not the history.
     """
     with bought(orders) as all_days:
-        if not all_days.several_days:  # one query then tells both
+        if not all_days.several_days:  # one query then gives both
             return histories(all_days, day, ids=ids)
         known, followed = histories(all_days.known_on(day)), _by_customer(all_days, day)
     later = followed.set_index("customer")[["later_days", "later_bought"]]
@@ -187,12 +188,11 @@ def as_they_stood(orders: "Read | Bought", day: dt.date, *, ids: bool = True) ->
 def histories(
     orders: "Read | Bought", through: dt.date | None = None, *, ids: bool = True
 ) -> Histories:
-    """The histories up to ``through`` (default: the day of reckoning), and what followed up to the
-    day of reckoning.
+    """Return the histories up to ``through`` (default: the as-of date), and what followed up to the
+    as-of date.
 
-    Without ``ids`` there is no ``customer``.
-
-    Raises DataError where nobody has a purchase by then.
+    Without ``ids`` there is no ``customer``. Raises DataError if no customer has a purchase by
+    then.
     """
     with bought(orders) as days:
         end = through or days.through
@@ -200,13 +200,13 @@ def histories(
     frame = frame[frame["days"] > 0].reset_index(drop=True)
     if frame.empty:
         raise DataError(
-            f"Nobody has a purchase on or before {end}, so there is no history to learn from."
+            f"No customer has a purchase on or before {end}, so there is no history to train on."
         )
     return Histories(frame, end)
 
 
 def _by_customer(bought: Bought, end: dt.date, ids: bool = True) -> pd.DataFrame:
-    """``Histories.frame`` of everybody with a purchase, be it after ``end``."""
+    """Return ``Histories.frame`` for all customers with a purchase, even if it is after ``end``."""
     last_day, age, orders = day_literal(end), _age(end), bought.orders
     measures = {
         "first": "MIN(CASE WHEN placed_on <= :d THEN placed_on END)",
@@ -237,13 +237,13 @@ def _by_customer(bought: Bought, end: dt.date, ids: bool = True) -> pd.DataFrame
 
 #: Ages of orders are counted in quarters of a year …
 AGES_A_YEAR = 4
-#: … and no order is older than this many.
+#: … up to this number.
 _OLDEST = 80
 
 
 def _age(end: dt.date) -> exp.Expr:
-    """Of a day of purchases how many whole quarters of a year it lies before ``end``, as every
-    engine can say it.
+    """Return the age of a purchase on ``end`` in whole quarters of a year, in SQL that every engine
+    supports.
     """
     branches = [
         (
@@ -261,8 +261,8 @@ def _age(end: dt.date) -> exp.Expr:
 
 
 def buying_days(bought: Bought, through: dt.date) -> pd.DataFrame:
-    """How many customers who had bought by ``through`` bought again on each day: ``day``,
-    ``customers``; first days apart.
+    """Return how many customers who had bought by ``through`` bought again on each day: ``day``,
+    ``customers``, without first days.
     """
     first = "OVER (PARTITION BY customer)"
     firsts = select(
@@ -282,8 +282,8 @@ def buying_days(bought: Bought, through: dt.date) -> pd.DataFrame:
 
 @dataclass(frozen=True)
 class Costs:
-    """What the used rows cost the shop: ``each``, major units by customer id; ``missing``,
-    rows with a blank cost, taken as 0.
+    """The shop's cost of the used rows: ``each``, major units by customer id; ``missing``, rows
+    with a blank cost, counted as 0.
     """
 
     each: "pd.Series[float]"
@@ -291,12 +291,12 @@ class Costs:
 
     @property
     def total(self) -> float:
-        """Of all customers."""
+        """The cost of all customers."""
         return float(self.each.sum())
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """What a reader has to know."""
+        """Notes for the reader."""
         return (
             (f"{counted(self.missing, 'rows', 'have')} no cost, which counts as 0.",)
             if self.missing
@@ -305,7 +305,9 @@ class Costs:
 
 
 def costs(orders: Read) -> Costs | None:
-    """The costs of the ``cost`` role, each row's rounded once to minor units; None without it."""
+    """Return the costs in the ``cost`` role, each row rounded once to minor units; None without
+    that role.
+    """
     orders.require_fit()
     line = LineCells(orders.rows)
     if line.cost is None:

@@ -1,5 +1,5 @@
-"""What is learnt from histories: the season, the trend of order values, the ordering models by
-that clock, and spend.
+"""Train on histories: the season, the trend of order values, the ordering models by the season's
+clock, and spend.
 """
 
 from collections.abc import Callable, Mapping
@@ -21,13 +21,13 @@ from fairladder.value.spend import SpendModel, fit_spend
 from fairladder.value.spread import LATE, lately
 from fairladder.value.weekly import expected_daily, monday, since_1970, weekly
 
-#: Of each day: how many customers bought again. ``day``, ``customers``.
+#: The number of customers who bought again on each day: ``day``, ``customers``.
 Repeats = Callable[[], pd.DataFrame]
 
 
 @dataclass(frozen=True)
 class Learnt:
-    """All that a forecast is made of."""
+    """All fitted parts of a forecast."""
 
     past: Histories
     season: Season | None
@@ -38,7 +38,7 @@ class Learnt:
     spend: SpendModel
 
     def ahead(self, days: float) -> float:
-        """How long the next days are by the clock."""
+        """Return the length of the next days by the season's clock."""
         if self.season is None:
             return float(days)
         clock = self.season.clock(np.array([self._end, self._end + days]))
@@ -47,8 +47,8 @@ class Learnt:
     def predict(
         self, method: str, horizon: int, random: np.random.Generator, draws: int = OUTCOMES
     ) -> Prediction:
-        """The forecast of the ``horizon`` days after the histories by one of the models or the
-        naive method.
+        """Return the forecast of the ``horizon`` days after the histories by one of the models or
+        the naive method.
 
         ``draws`` outcomes are drawn for each set of parameters.
         """
@@ -80,7 +80,9 @@ class Learnt:
         )
 
     def total_ratios(self, method: str, horizon: int, random: np.random.Generator) -> Array:
-        """``ranges.total_ratios`` of the chosen model, and of the trend of order values."""
+        """Return ``ranges.total_ratios`` of the chosen model, including the trend of order
+        values.
+        """
         ratios = total_ratios(
             MODELS[method], self.fits[method], self.spend, self.buying, self.ahead(horizon), random
         )
@@ -92,7 +94,9 @@ class Learnt:
         return np.asarray(ratios)
 
     def late(self, method: str, repeats: pd.DataFrame) -> float:
-        """``spread.lately`` of the last days of the histories; ``repeats`` as of ``Repeats``."""
+        """Return ``spread.lately`` for the last days of the histories; ``repeats`` as in
+        ``Repeats``.
+        """
         first, end = since_1970(self.past.frame["first"]), int(self._end)
         days = np.arange(max(end - LATE + 1, int(first.min()) + 1), end + 1)
         expected = expected_daily(MODELS[method], self.fits[method], first, days, self.season)
@@ -107,10 +111,11 @@ class Learnt:
 def learn(
     past: Histories, repeats: Repeats, season: str, steps: Steps, near: "Fit | None" = None
 ) -> Learnt:
-    """Fit all models, a step for each; or that of one fit, which is begun from.
+    """Fit all models, one step of progress each; or only the model of ``near``, starting from that
+    fit.
 
-    ``season`` is ``off``, ``yearly`` (there is one) or ``auto`` (where the orders show one, and
-    two years are there).
+    ``season`` is ``off``, ``yearly`` (always) or ``auto`` (if the orders show one, and there are
+    two years).
     """
     models = {n: m for n, m in MODELS.items() if near is None or near.model == n}
     prices = prices_of(past)
@@ -125,8 +130,8 @@ def learn(
 
 
 def _season(plain: Learnt, repeats: Repeats, forced: bool) -> Learnt | None:
-    """What is learnt by the season's clock; None where there is no season, or the clock tells
-    the orders no better.
+    """Return the models fitted with the season's clock; None if there is no season, or the clock
+    does not improve the fit.
     """
     past = plain.past
     if (past.through - past.frame["first"].min().date()).days < YEARS * 365:
@@ -135,7 +140,7 @@ def _season(plain: Learnt, repeats: Repeats, forced: bool) -> Learnt | None:
     happened = repeats()
     days, counts = since_1970(happened["day"]), happened["customers"].to_numpy(np.float64)
     first, end = since_1970(past.frame["first"]), int(since_1970(np.datetime64(past.through)))
-    # Weeks that the ends cut short tell too little.
+    # Weeks cut short at the ends are too unreliable.
     weeks = np.arange(int(monday(first).min()) + 7, end - 5, 7)
     every = np.arange(int(first.min()), end + 1)
     expected = weekly(every, expected_daily(MODELS[best.model], best, first, every, None), weeks)
@@ -146,8 +151,8 @@ def _season(plain: Learnt, repeats: Repeats, forced: bool) -> Learnt | None:
         return None
     buying = past.buying_by(season)
     fits = {name: fit_ordering(MODELS[name], buying, fit) for name, fit in plain.fits.items()}
-    # Orders that are likely by the clock lie where it runs fast: the density of a day is that of
-    # its time times the rate.
+    # Orders are more likely when the clock runs fast: the density of a day is that of its clock
+    # time times the rate.
     gain = (
         max(f.log_likelihood for f in fits.values())
         + float(counts @ np.log(season.rate(days + 0.5)))

@@ -1,5 +1,5 @@
-"""Maximum likelihood: positive parameters on the log scale, several starts, and how sure the
-result is.
+"""Maximum likelihood with positive parameters on the log scale, several starts, and standard
+errors.
 """
 
 from collections.abc import Callable, Mapping, Sequence
@@ -13,16 +13,16 @@ from scipy.optimize import minimize
 from threadpoolctl import ThreadpoolController
 
 Array = NDArray[np.float64]
-#: Log-likelihood and its gradient at the logarithms of the parameters.
+#: A function of the log parameters that returns the log-likelihood and its gradient.
 Objective = Callable[[Array], tuple[float, Array]]
 
-#: Parameters may lie between e⁻⁹ and e¹² (times in units of the average observation, amounts of the
+#: Bounds of the parameters: e⁻⁹ to e¹² (times in units of the average observation, amounts of the
 #: average order).
 LOW, HIGH = -9.0, 12.0
-#: Spread of the weak prior on each log parameter for small data: a factor of 20 either way is still
-#: likely.
+#: Standard deviation of the weak prior on each log parameter for small data: a factor of 20 either
+#: way is still likely.
 WEAK = 3.0
-#: Fewer customers than this, and the weak prior is used.
+#: With fewer customers than this the weak prior is used.
 SMALL = 300
 #: A parameter known only to a factor e either way is weakly identified.
 VAGUE = 1.0
@@ -30,12 +30,11 @@ VAGUE = 1.0
 
 @dataclass(frozen=True)
 class Fit:
-    """A fitted model: ``parameters`` and ``errors`` (standard errors, None where the likelihood
-    has no curvature) by name.
+    """A fitted model: ``parameters`` and ``errors`` (standard errors, None if the likelihood has no
+    curvature) by name.
 
-    ``covariance`` is that of the logarithms of the parameters, 0 for those at a bound; ``notes``
-    say in words what a reader has to know before using it. Times are in days, amounts in major
-    units.
+    ``covariance`` is that of the log parameters, 0 for those at a bound; ``notes`` are warnings for
+    the reader. Times are in days, amounts in major units.
     """
 
     model: str
@@ -51,12 +50,12 @@ class Fit:
 
     @property
     def values(self) -> Array:
-        """The parameters, in their order."""
+        """Return the parameters in their order."""
         return np.array(list(self.parameters.values()))
 
     def draws(self, count: int, random: np.random.Generator) -> Array:
-        """Parameters as uncertain as they are: ndarray (count, parameters), each within a
-        factor e³ of the estimate.
+        """Draw parameters from their uncertainty: ndarray (count, parameters), each within a factor
+        e³ of the estimate.
         """
         spread, axes = np.linalg.eigh(self.covariance)
         steps = random.standard_normal((count, len(spread))) * np.sqrt(np.clip(spread, 0, None))
@@ -77,9 +76,9 @@ def fit(
     """Maximise ``objective``, a sum over ``customers``, from each of ``starts`` (log parameters)
     and keep the best.
 
-    ``scales`` turns parameters into days or major units, ``constant`` is what that adds to the
-    log-likelihood. ``glance`` is the same objective on fewer customers that stand for all: the
-    first steps are taken on it, and the curvature is its own.
+    ``scales`` converts parameters to days or major units, and ``constant`` is what that adds to the
+    log-likelihood. ``glance`` is the objective on a sample of customers, used for the first steps
+    with its own curvature.
     """
     with _libraries().limit(limits=1, user_api="blas"):
         return _fitted(model, names, objective, starts, scales, customers, constant, glance)
@@ -87,7 +86,7 @@ def fit(
 
 @cache
 def _libraries() -> ThreadpoolController:
-    """What does the algebra: of four parameters it is slower by many threads than by one."""
+    """Linear algebra backend; with four parameters, one thread is faster than many."""
     return ThreadpoolController()
 
 
@@ -136,19 +135,18 @@ def _fitted(
     }
     notes = []
     if not settled:
-        notes.append(f"The {model} fit stopped before its maximum; take its parameters as rough.")
+        notes.append(f"The {model} fit stopped before its maximum; its parameters are approximate.")
     vague = [n for n, d, ok in zip(names, deviations, known, strict=True) if ok and d > VAGUE]
     vague += [n for n, ok, inside in zip(names, known, free, strict=True) if inside and not ok]
     if vague:
         notes.append(
-            f"The data hardly tell {', '.join(vague)} of the {model} model apart: other values "
-            "would fit as well."
+            f"The data hardly determine {', '.join(vague)} of the {model} model: other "
+            "values would fit as well."
         )
     if penalised:
         notes.append(
-            f"Only {customers:,} customer{'' if customers == 1 else 's'}: the {model} fit is held "
-            "by a weak prior, a factor of 20 "
-            "around the average either way."
+            f"Only {customers:,} customer{'' if customers == 1 else 's'}: a weak prior keeps "
+            f"the {model} fit within a factor of 20 around the average."
         )
     return Fit(
         model, dict(zip(names, map(float, parameters), strict=True)), errors,
@@ -158,7 +156,7 @@ def _fitted(
     )  # fmt: skip
 
 
-#: From each start so many steps are taken, and the two that are then ahead go on.
+#: Number of steps from each start, after which the best two continue.
 _FIRST_STEPS = 12
 
 
@@ -167,12 +165,12 @@ def _descend(of: Objective, start: Array, steps: int = 300) -> tuple[Array, floa
         of, np.clip(start, LOW, HIGH), jac=True, method="L-BFGS-B",
         bounds=[(LOW, HIGH)] * len(start),
         options={"maxiter": steps, "ftol": 1e-10, "gtol": 1e-8},
-        # `_polished` goes on from the best
+        # `_polished` continues from the best
     )  # fmt: skip
     return np.asarray(optimum.x), float(optimum.fun)
 
 
-#: A fit has settled where what is left to gain is less than this in the log-likelihood of all
+#: A fit has converged if less than this remains to be gained in the log-likelihood of all
 #: customers.
 SETTLED = 0.01
 _MANY = 20_000
@@ -181,8 +179,8 @@ _MANY = 20_000
 def _top(
     of: Objective, at: Array, hessian: Array, customers: int
 ) -> tuple[Array, float, float, Array]:
-    """Up from a point: where it ends, the value there, what of all customers' log-likelihood
-    is left to gain, and the curvature.
+    """Climb from a point; return where it ends, the value there, the remaining gain in all
+    customers' log-likelihood, and the curvature.
     """
     best, value = _polished(of, at, hessian, customers)
     left = _to_gain(of, best, hessian, customers)
@@ -195,7 +193,7 @@ def _top(
 
 
 def _to_gain(of: Objective, at: Array, hessian: Array, customers: int) -> float:
-    """What a Newton step would gain among the parameters inside their bounds, in the
+    """Return the gain of a Newton step among the parameters inside their bounds, in the
     log-likelihood of all customers.
     """
     free = _inside(at)
@@ -204,20 +202,20 @@ def _to_gain(of: Objective, at: Array, hessian: Array, customers: int) -> float:
     slope = of(at)[1][free]
     bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
     along = axes.T @ slope
-    # Along what is flat a step goes a factor e at most.
+    # In a flat direction a step changes a parameter by a factor e at most.
     steps = np.minimum(np.abs(along) / np.maximum(bend, 1e-300), 1.0)
     return float((np.abs(along) * steps).sum() / 2 * max(customers, 1))
 
 
 def _polished(of: Objective, best: Array, hessian: Array, customers: int) -> tuple[Array, float]:
-    """On to where the slope is nothing, by BFGS from a known curvature among the parameters inside
-    their bounds.
+    """Continue until the gradient is zero, by BFGS from a known curvature among the parameters
+    inside their bounds.
 
     Usual tolerances stop a few thousandths short where the likelihood is flat.
     """
     free = _inside(best)
     value, slope = of(best)
-    # Of very many customers each step takes long, and a slope this small leaves far less than
+    # With very many customers each step is slow, and a gradient this small leaves far less than
     # ``SETTLED`` to gain.
     slope_left = 3e-8 if customers <= _MANY else 2e-6
     if free.any() and np.abs(slope[free]).max() > 1e-9:
@@ -246,7 +244,7 @@ def _inside(at: Array) -> NDArray[np.bool_]:
 
 
 def _hessian(of: Objective, at: Array) -> Array:
-    """Central differences of the gradient."""
+    """Return central differences of the gradient."""
     step = 1e-4
     rows = []
     for i in range(len(at)):
@@ -258,7 +256,9 @@ def _hessian(of: Objective, at: Array) -> Array:
 
 
 def _covariance(hessian: Array, free: NDArray[np.bool_]) -> tuple[Array, NDArray[np.bool_]]:
-    """Inverse of the curvature among the free parameters; which of them it tells anything about."""
+    """Return the inverse of the curvature among the free parameters, and a mask of those that it
+    determines.
+    """
     covariance = np.zeros_like(hessian)
     known = free.copy()
     if free.any():
@@ -272,7 +272,7 @@ def _covariance(hessian: Array, free: NDArray[np.bool_]) -> tuple[Array, NDArray
 
 
 def softmax(logs: Array) -> tuple[Array, Array]:
-    """Of rows of logarithms: the logarithm of each row's sum, and the shares in it."""
+    """Return, for rows of logarithms, the logarithm of each row's sum, and the shares in it."""
     top = logs.max(axis=-1, keepdims=True)
     shares = np.exp(logs - top)
     sums = shares.sum(axis=-1, keepdims=True)
@@ -280,8 +280,8 @@ def softmax(logs: Array) -> tuple[Array, Array]:
 
 
 def distinct(counts: Array) -> tuple[Array, NDArray[np.int64]]:
-    """Counts among which all that occur are, and the place of each row's; a table of all up to
-    the largest where that is small.
+    """Return counts that include all that occur, and the position of each row's; all counts up to
+    the largest if that is small.
     """
     largest = int(counts.max(initial=0))
     if largest > 2 * len(counts) + 1000:

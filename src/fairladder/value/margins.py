@@ -1,4 +1,6 @@
-"""What stays of revenue: the margin given or from costs, and what refunds take back."""
+"""Determine the profit share of revenue: a given margin or one from costs, and the effect of
+refunds.
+"""
 
 from dataclasses import dataclass
 
@@ -10,7 +12,7 @@ from fairladder.value.histories import Histories, costs
 
 @dataclass(frozen=True)
 class Margin:
-    """``share`` of revenue that stays, ``came_from`` in words; ``after_refunds`` is spend ÷
+    """``share`` of revenue that is profit, ``came_from`` in words; ``after_refunds`` is spend ÷
     purchases.
     """
 
@@ -23,17 +25,17 @@ class Margin:
 
 
 def margin_of(orders: Read, past: Histories, margin: float | None) -> Margin:
-    """The margin given, or 1 − cost ÷ revenue where rows carry their cost, or 1.
+    """Return the given margin, or 1 − cost ÷ revenue if rows have costs, or 1.
 
-    Raises UsageError for a margin that is no fraction, or where costs come to as much as the
-    revenue; DataError where refunds do.
+    Raises UsageError for a margin that is not a fraction, or if costs reach the revenue; DataError
+    if refunds do.
     """
     checked_margin(margin)
     spend, purchases = float(orders.spent()["spend"].sum()), float(past.frame["bought"].sum())
     net = spend / purchases if purchases > 0 else 1.0
     if net <= 0:
         raise DataError(
-            "Refunds come to as much as the purchases, so there is no value to forecast."
+            "Refunds add up to as much as the purchases, so there is no value to forecast."
         )
     if margin is not None:
         return Margin(margin, "given", net, given=True)
@@ -43,8 +45,8 @@ def margin_of(orders: Read, past: Histories, margin: float | None) -> Margin:
     share = 1 - cost.total / spend if spend > 0 else 0.0
     if share <= 0:
         raise UsageError(
-            f"Costs ({cost.total:,.0f}) come to as much as the revenue ({spend:,.0f}), so no "
-            "margin is left to forecast. Is the "
-            "cost column the cost of the row? Otherwise give --margin."
+            f"Costs ({cost.total:,.0f}) add up to as much as the revenue ({spend:,.0f}), so "
+            "no margin is left to forecast. Does the cost column contain the cost of the "
+            "row? Otherwise give --margin."
         )
     return Margin(share, "1 − cost ÷ revenue", net, from_cost=True, notes=cost.notes)

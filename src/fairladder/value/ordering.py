@@ -1,4 +1,4 @@
-"""The ordering models side by side: how each is fitted, and what all of them are asked."""
+"""The interface of the ordering models, and how they are fitted."""
 
 from collections.abc import Mapping
 from dataclasses import replace
@@ -12,18 +12,18 @@ from fairladder.value.buying import Buying
 from fairladder.value.likelihood import Array, Fit, fit
 from fairladder.value.pareto import Pareto
 
-#: Rows of a glance, from which a fit takes its first steps.
+#: Rows in the sample that a fit uses for its first steps.
 GLANCE = 8_000
 
 
 class OrderingModel(Protocol):
-    """What a model of ordering can tell. ``p`` are its parameters in days; x, t_x, T as in
+    """The interface of a model of ordering. ``p`` are its parameters in days; x, t_x, T as in
     ``Buying``, (rows,).
     """
 
     @property
     def name(self) -> str:
-        """Its name in tables."""
+        """The model's name in tables."""
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -31,34 +31,34 @@ class OrderingModel(Protocol):
 
     @property
     def times(self) -> tuple[bool, ...]:
-        """Which parameters are times; the others do not change with the unit."""
+        """Which parameters are times; the others do not depend on the unit."""
 
     def starts(self, rate: float) -> list[Array]:
-        """Log parameters to begin a fit from."""
+        """Return log parameters to start a fit from."""
 
     def log_likelihood(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """Log-likelihood of each row and its gradient by the log parameters."""
+        """Return the log-likelihood of each row and its gradient by the log parameters."""
 
     def active_probability(self, p: Array, x: Array, t_x: Array, T: Array) -> Array:
-        """Chance of not having left by T."""
+        """Return the probability of not having left by T."""
 
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
-        """Expected purchases in the t days after T of those who have not left."""
+        """Return the expected purchases in the t days after T of active customers."""
 
     def expected_if_changed(
         self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float
     ) -> Array:
-        """The same where from now on they leave ``leaving`` times as fast, and order ``rate``
-        times as often.
+        """Return ``expected_if_active`` if from now on they leave ``leaving`` times as fast, and
+        order ``rate`` times as often.
         """
 
     def expected_from_start(self, p: Array, t: Array) -> Array:
-        """Expected repeat purchases of a new customer in the first t days."""
+        """Return the expected repeat purchases of a new customer in the first t days."""
 
     def simulate_if_active(
         self, p: Array, x: Array, T: Array, t: float, random: np.random.Generator
     ) -> NDArray[np.int64]:
-        """Purchases in the t days after T of those who have not left, drawn at random."""
+        """Draw purchases in the t days after T of active customers."""
 
 
 MODELS: Mapping[str, OrderingModel] = {
@@ -70,8 +70,7 @@ def fit_ordering(model: OrderingModel, buying: Buying, near: Fit | None = None) 
     """Fit by maximum likelihood, in units of the average observation; parameters and likelihood in
     days.
 
-    ``near`` is a fit of the same model to much the same customers, which is begun from in place of
-    the usual starts.
+    ``near`` is a fit of the same model to similar customers, used as the start.
     """
     unit = buying.unit
     scaled = buying.scaled(unit)
@@ -105,19 +104,15 @@ class _Sum:
 
 
 def _with_limits(fitted: Fit, buying: Buying) -> Fit:
-    """What it means where a parameter runs away to its bound: customers do not differ in
-    something, or never do it.
-    """
+    """Add notes on parameters at a bound: customers do not differ in something, or never do it."""
     notes, p = list(fitted.notes), fitted.parameters
     if not float(buying.weight @ buying.x):
         notes.insert(
-            0,
-            "Nobody has ordered on a second day, so there is nothing to learn an ordering rate "
-            "from.",
+            0, "No customer has ordered on a second day, so no ordering rate can be estimated."
         )
     elif {"r", "alpha"} & set(fitted.at_bound):
         notes.append(
-            f"The {fitted.model} model finds everybody ordering at the same rate, once in "
+            f"In the {fitted.model} model all customers order at the same rate, once in "
             f"{p['alpha'] / p['r']:,.0f} days."
         )
     if {"a", "b", "s", "beta"} & set(fitted.at_bound):
@@ -125,15 +120,20 @@ def _with_limits(fitted: Fit, buying: Buying) -> Fit:
             days = p["beta"] / p["s"]
             never, words = (
                 days > 100 * buying.unit,
-                f"everybody equally likely to leave, after {days:,.0f} days on average",
+                f"all customers are equally likely to leave, after {days:,.0f} days on average",
             )
         else:
             chance = p["a"] / (p["a"] + p["b"])
             never, words = (
                 chance < 1e-3,
-                f"everybody equally likely to leave after an order, {100 * chance:.1f} % each time",
+                (
+                    "all customers are equally likely to leave after an order, "
+                    f"{100 * chance:.1f} % each time"
+                ),
             )
         if never:
-            words = "nobody leaving for good in these orders; its forecast is that all stay at their rate of ordering"
-        notes.append(f"The {fitted.model} model finds {words}.")
+            words = (
+                "no customer leaves for good; the forecast is that all keep their rate of ordering"
+            )
+        notes.append(f"In the {fitted.model} model {words}.")
     return replace(fitted, notes=tuple(notes))

@@ -1,8 +1,9 @@
-"""Pareto/NBD ordering: purchases at a constant rate for a lifetime that ends unseen.
+"""Pareto/NBD model of ordering: purchases at a constant rate for a lifetime whose end is not
+observed.
 
 Rates λ ~ gamma(r, α), lifetimes exponential with rates μ ~ gamma(s, β) [1]. The likelihood's
-integral over the day of leaving is taken by Gauss–Legendre quadrature of logarithms, which neither
-overflows (textbook forms do from about 200 purchases on) nor cancels where t_x is near T.
+integral over the day of leaving is computed by Gauss–Legendre quadrature of logarithms, which
+neither overflows (textbook forms do from about 200 purchases on) nor cancels if t_x is near T.
 
 References
 ----------
@@ -23,12 +24,12 @@ from scipy.special import digamma, exprel, gammaln
 
 from fairladder.value.likelihood import Array, distinct, softmax
 
-#: Beyond this fall of its logarithm an integrand adds nothing to a sum of doubles.
+#: After this fall of its logarithm an integrand adds nothing to a sum of doubles.
 _NEGLIGIBLE = 42.0
 _ROWS = 8_000
 _CORES = min(os.cpu_count() or 1, 8)
-#: Most of the length of the way in ln(y), and of the fall of the logarithm, that so many nodes take
-#: to 1e-12 or better.
+#: For this many nodes, the longest interval in ln(y), and the largest fall of the logarithm, with
+#: an error up to 1e-12.
 _NODES = ((8, 1.6, 4.0), (12, 3.2, 12.0), (24, 8.0, 42.0), (64, np.inf, np.inf))
 _RULES = {n: np.polynomial.legendre.leggauss(n) for n, *_ in _NODES}
 
@@ -42,15 +43,15 @@ class Pareto:
     times = (False, True, False, True)
 
     def starts(self, rate: float) -> list[Array]:
-        """Log parameters to begin from, for ``rate`` repeat purchases in a unit of time."""
+        """Return log parameters to start from, for ``rate`` repeat purchases per unit of time."""
         return [
             np.log([r, r / rate, s, beta])
             for r, s, beta in ((0.5, 0.6, 1.0), (2.0, 0.4, 0.4), (0.3, 1.5, 3.0))
         ]
 
     def log_likelihood(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """Log-likelihood of each row, (rows,), and its gradient by the log parameters, (4,
-        rows).
+        """Return the log-likelihood of each row, (rows,), and its gradient by the log parameters,
+        (4, rows).
         """
         r, alpha, s, beta = p
         seen, back = distinct(x)
@@ -69,11 +70,11 @@ class Pareto:
         return whole + both, slope
 
     def _left(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """ln ∫ s (α + y)^−(r + x) (β + y)^−(s + 1) dy from t_x to T, and its gradient by the
-        parameters themselves.
+        """Return ln ∫ s (α + y)^−(r + x) (β + y)^−(s + 1) dy from t_x to T, and its gradient by the
+        parameters.
 
-        In z = ln(min(α, β) + y) the integrand is smooth; its tail is cut off where it no longer
-        counts.
+        In z = ln(min(α, β) + y) the integrand is smooth; its tail is cut off where it is
+        negligible.
         """
         r, alpha, s, beta = p
         near = min(alpha, beta)
@@ -94,7 +95,7 @@ class Pareto:
             work = partial(self._part, p, x, t_x, length, nodes)
             with (
                 ThreadPoolExecutor(_CORES) if len(parts) > 1 else nullcontext() as cores
-            ):  # NumPy lets go of Python's lock
+            ):  # NumPy releases Python's lock
                 for rows, found in zip(
                     parts, (cores.map if cores else map)(work, parts), strict=True
                 ):
@@ -128,13 +129,17 @@ class Pareto:
         return value, np.stack(slope)
 
     def active_probability(self, p: Array, x: Array, t_x: Array, T: Array) -> Array:
-        """Chance that a customer has not left by T; falls with T also without a repeat."""
+        """Return the probability that a customer has not left by T; it falls with T also without a
+        repeat purchase.
+        """
         r, alpha, s, beta = p
         stayed = -(r + x) * np.log(alpha + T) - s * np.log(beta + T)
         return _joined(stayed, self._left(p, x, t_x, T)[0])[1][0]
 
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
-        """Expected purchases in the t days after T of customers still there; smooth at s = 1."""
+        """Return the expected purchases in the t days after T of active customers; smooth at s
+        = 1.
+        """
         r, alpha, s, beta = p
         ahead = np.log1p(t / (beta + T))
         return np.asarray((r + x) * (beta + T) / (alpha + T) * ahead * exprel(-(s - 1) * ahead))
@@ -142,13 +147,15 @@ class Pareto:
     def expected_if_changed(
         self, p: Array, x: Array, T: Array, t: float, leaving: float, rate: float
     ) -> Array:
-        """The same where from now on customers leave ``leaving`` times as fast, and orders
-        come ``rate`` times as often.
+        """Return ``expected_if_active`` if from now on customers leave ``leaving`` times as fast,
+        and orders come ``rate`` times as often.
         """
         return np.asarray(rate / leaving * self.expected_if_active(p, x, T, leaving * t))
 
     def expected_from_start(self, p: Array, t: Array) -> Array:
-        """Expected repeat purchases of a new customer in the first ``t`` days, (times,)."""
+        """Return the expected repeat purchases of a new customer in the first ``t`` days,
+        (times,).
+        """
         r, alpha, s, beta = p
         ahead = np.log1p(t / beta)
         return np.asarray(r * beta / alpha * ahead * exprel(-(s - 1) * ahead))
@@ -156,8 +163,8 @@ class Pareto:
     def simulate_if_active(
         self, p: Array, x: Array, T: Array, t: float, random: np.random.Generator
     ) -> NDArray[np.int64]:
-        """Purchases in the t days after T of customers still there; ``p`` (4, …) and ``x``,
-        ``T`` are broadcast.
+        """Draw purchases in the t days after T of active customers; ``p`` (4, …), ``x`` and ``T``
+        are broadcast.
         """
         r, alpha, s, beta = p
         rate = random.standard_gamma(r + x) / (alpha + T)
@@ -167,11 +174,11 @@ class Pareto:
 
 
 def _joined(one: Array, two: Array) -> tuple[Array, tuple[Array, Array]]:
-    """ln(e^one + e^two), and the shares of both."""
+    """Return ln(e^one + e^two), and the shares of both."""
     both = np.logaddexp(one, two)
     return both, (np.exp(one - both), np.exp(two - both))
 
 
 def _mean(shares: Array, of: Array) -> Array:
-    """Average of each row under its shares."""
+    """Return the average of each row under its shares."""
     return np.asarray(np.einsum("ij,ij->i", shares, of))

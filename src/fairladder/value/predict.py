@@ -1,6 +1,4 @@
-"""One method's forecast of the customers of a history: orders, order value, and how far either
-way.
-"""
+"""Forecast the customers of a history with one method: orders, order value, and ranges."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -20,10 +18,10 @@ NAIVE = "naive"
 
 @dataclass(frozen=True)
 class Prediction:
-    """Of each customer, (customers,): chance to be active, expected orders and order value;
-    value's 80 % range and variance.
+    """For each customer, (customers,): probability of being active, expected orders and order
+    value; 80 % range and variance of value.
 
-    With the naive method everything but orders and order value is NaN.
+    With the naive method all but orders and order value are NaN.
     """
 
     active: Array
@@ -46,9 +44,9 @@ def predict(
     draws: int = OUTCOMES,
 ) -> Prediction:
     """Forecast the time after ``past``, of length ``horizon`` in the unit of ``buying``; without a
-    model everybody keeps their own past rate.
+    model customers keep their own past rates.
 
-    ``mean`` is each customer's average value of a day's orders, (customers,); values ahead are
+    ``mean`` is each customer's average value of a day's orders, (customers,); future values are
     ``level`` times as much.
     """
     n = past.frame["days"].to_numpy(np.float64)
@@ -70,7 +68,7 @@ def predict(
 
 
 def expected_by_pair(model: OrderingModel, fit: Fit, buying: Buying, horizon: float) -> Array:
-    """Expected orders of those who are active, (rows,), computed once for each pair of
+    """Return the expected orders of active customers, (rows,), computed once for each pair of
     purchases and observation.
     """
     pairs, back = _pairs(buying)
@@ -85,10 +83,10 @@ def discounted_orders(
     force: float,
     ahead: Callable[[float], float] = float,
 ) -> Array:
-    """∫ e^(−force·u) dE(u) over the horizon for those who are active, (rows,): by parts, with
+    """Return ∫ e^(−force·u) dE(u) over the horizon for active customers, (rows,): by parts, with
     eight nodes a year.
 
-    ``ahead`` turns so many days into the time of ``buying``.
+    ``ahead`` converts days into the time of ``buying``.
     """
     pairs, back = _pairs(buying)
     at, weights = np.polynomial.legendre.leggauss(8 * max(1, round(horizon / 365)))

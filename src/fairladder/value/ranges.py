@@ -1,6 +1,4 @@
-"""80 % ranges by simulation: outcomes drawn as the models say, with parameters as uncertain as
-the data leave them.
-"""
+"""Compute 80 % ranges by simulating the models, with parameters drawn from their uncertainty."""
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -14,20 +12,19 @@ from fairladder.value.likelihood import Array, Fit
 from fairladder.value.ordering import OrderingModel
 from fairladder.value.spend import SpendModel
 
-#: Parameter sets drawn, and outcomes drawn under each.
+#: Parameter sets drawn, and outcomes drawn for each.
 SETS, OUTCOMES = 40, 50
-#: Customers whose repeat purchases and observation are this near share their draws.
+#: Customers whose repeat purchases and observation are this similar share their draws.
 _WIDE = 0.06
-#: Cells are drawn in so many parts beside each other, whatever the machine, so that the draws are
-#: the same on all.
+#: Number of parts in which cells are drawn in parallel; fixed, so that all machines draw the same.
 _PARTS = 4
-#: The shares left out below and above.
+#: The shares excluded below and above.
 TAIL = 0.1
 
 
 @dataclass(frozen=True)
 class Outcomes:
-    """What customers may bring, in units of each one's own ``scale``: per row of the buying,
+    """Possible values of customers, in units of each one's own ``scale``: per row of the buying,
     (rows,).
     """
 
@@ -43,10 +40,10 @@ def outcomes(
     horizon: float,
     random: np.random.Generator, draws: int = OUTCOMES,
 ) -> Outcomes:  # fmt: skip
-    """Ranges that leave out 20 % of outcomes: the tenth on either side, or, where nothing at all
-    is likelier than a tenth, the fifth at the top.
+    """Return ranges that exclude 20 % of outcomes: a tenth on either side, or, if the probability
+    of no order is above a tenth, a fifth at the top.
 
-    Drawn for cells of like customers that are still there; the chance that they are, ``active``
+    Drawn for cells of similar active customers; the probability of being active, ``active``
     (rows,), is each row's own.
     """
     cell, x, observed = _cells(buying, fit)
@@ -58,7 +55,7 @@ def outcomes(
     def part(rows: NDArray[np.int64], own: np.random.Generator) -> Array:
         return _drawn(model, ordering, amounts, x[rows], observed[rows], horizon, own, draws)
 
-    with ThreadPoolExecutor(_PARTS) as beside:  # NumPy lets go of Python's lock
+    with ThreadPoolExecutor(_PARTS) as beside:  # NumPy releases Python's lock
         parts = beside.map(part, np.array_split(np.arange(len(x)), _PARTS), random.spawn(_PARTS))
         drawn = np.concatenate(list(parts))
     nothing = 1 - active + active * (drawn == 0).mean(axis=1)[cell]
@@ -75,7 +72,7 @@ def _drawn(
     horizon: float,
     random: np.random.Generator, draws: int,
 ) -> Array:  # fmt: skip
-    """Outcomes of each cell under all sets of parameters, (cells, SETS·draws), in rising order."""
+    """Return sorted outcomes of each cell under all sets of parameters, (cells, SETS·draws)."""
     shape = (len(x), SETS, draws)
     at_x, at_t = (np.broadcast_to(v[:, None, None], shape) for v in (x, observed))
     sets = np.broadcast_to(ordering.T[:, None, :, None], (4, *shape))
@@ -93,7 +90,7 @@ def _drawn(
 def _cells(
     buying: Buying, fit: Fit
 ) -> tuple["np.ndarray[tuple[int], np.dtype[np.int64]]", Array, Array]:
-    """The cell of each row, and each cell's average repeat purchases and observation."""
+    """Return the cell of each row, and each cell's average repeat purchases and observation."""
     alpha = fit.parameters["alpha"]
     many = np.where(
         buying.x > 12, np.round(np.log(np.maximum(buying.x, 1) / 12) / _WIDE) + 12, buying.x
@@ -111,7 +108,9 @@ def _cells(
 def _quantile(
     drawn: Array, cell: "np.ndarray[tuple[int], np.dtype[np.int64]]", active: Array, level: Array
 ) -> Array:
-    """Quantiles of: nothing, with chance 1 − active, else one of the cell's draws (sorted rows)."""
+    """Return quantiles of a mixture: 0 with probability 1 − active, else one of the cell's draws
+    (sorted rows).
+    """
     inside = np.clip((level - (1 - active)) / np.maximum(active, 1e-12), 0, 1) * (
         drawn.shape[1] - 1
     )
@@ -129,10 +128,10 @@ def total_ratios(
     horizon: float,
     random: np.random.Generator,
 ) -> Array:
-    """Total expected value under parameters drawn as uncertain as they are ÷ that under the
+    """Return the total expected value for parameters drawn from their uncertainty ÷ that for the
     estimates, (200,).
 
-    By the slope of its logarithm in those of the parameters: the total is smooth in them.
+    Computed from the slope of its logarithm, since the total is smooth in the parameters.
     """
     rows = buying.sample(1_500)
 

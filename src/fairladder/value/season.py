@@ -1,11 +1,11 @@
-"""The season's clock: what the year does to ordering, and time as it passes for customers who
-order by it.
+"""The season's clock: how the time of year affects ordering, and time rescaled so that ordering is
+even.
 
-Weekly repeat orders are regressed on those that a model without a season expects: Poisson with a
-dispersion of its own, an intercept, a straight trend (which growth and what the model misses go
-into) and a few yearly waves, as many as the Bayesian information criterion allows [1]_. The waves
-alone, brought to a mean of 1, are the season. Time warped by it makes a seasonal process of orders
-an even one [2]_, so the models fit the warped times as they are.
+Weekly repeat orders are regressed on those that a model without a season expects: a Poisson
+regression with overdispersion, an intercept, a linear trend (which absorbs growth and model errors)
+and a few yearly waves, as many as the Bayesian information criterion allows [1]_. The waves alone,
+scaled to a mean of 1, are the season. Rescaling time by it turns a seasonal process of orders into
+an even one [2]_, so the models fit the rescaled times directly.
 
 References
 ----------
@@ -27,11 +27,11 @@ from numpy.typing import ArrayLike, NDArray
 from fairladder.value.likelihood import Array
 
 YEAR = 365.25
-#: So many years have to be there for a season to be told from a trend.
+#: This many years are needed to distinguish a season from a trend.
 YEARS = 2
-#: How many yearly waves are tried.
+#: Numbers of yearly waves that are tried.
 WAVES = (1, 2, 3, 6)
-#: A year in so many pieces, of which the clock is made.
+#: Number of pieces of a year in the clock.
 _PIECES = 1461
 
 
@@ -46,11 +46,11 @@ class Season:
 
     @property
     def waves(self) -> int:
-        """How many yearly waves."""
+        """The number of yearly waves."""
         return len(self.weights) // 2
 
     def rate(self, day: ArrayLike) -> Array:
-        """How much customers order on these days (counted from 1970) as a multiple of the
+        """Return how much customers order on these days (counted from 1970) as a multiple of the
         yearly average, which is 1.
         """
         at = (np.asarray(day, dtype=np.float64) % YEAR) / YEAR * _PIECES
@@ -59,16 +59,16 @@ class Season:
         )
 
     def clock(self, day: ArrayLike) -> Array:
-        """The season's clock at the beginning of each day (counted from 1970), in days; over a
-        whole year it advances by a year.
+        """Return the season's clock at the beginning of each day (counted from 1970), in days; over
+        a whole year it advances by a year.
         """
         days = np.asarray(day, dtype=np.float64)
         year = np.floor(days / YEAR)
         return np.asarray(year * YEAR + np.interp(days - year * YEAR, *self._year))
 
     def variance(self, begin: float, end: float) -> float:
-        """Of the logarithm of the time from one day to another by the clock, for what is not
-        known of the weights.
+        """Return the variance of the log of the clock time between two days, due to the uncertainty
+        of the weights.
         """
         if self.covariance is None:
             return 0.0
@@ -84,7 +84,7 @@ class Season:
         return float(slope @ self.covariance @ slope)
 
     def by_month(self) -> Array:
-        """The average rate of each month of a year without a leap day, (12,)."""
+        """Return the average rate of each month of a year without a leap day, (12,)."""
         ends = np.cumsum([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
         rates = self.rate(np.arange(365) + 0.5)
         return np.array([rates[a:b].mean() for a, b in pairwise(ends)])
@@ -96,7 +96,7 @@ class Season:
 
     @cached_property
     def _year(self) -> tuple[Array, Array]:
-        """Times of the year and the clock at each of them."""
+        """Return times of the year and the clock at each of them."""
         middles = (np.arange(_PIECES) + 0.5) / _PIECES * YEAR
         rates = np.exp(_waves(middles, self.waves) @ self.weights) / self._mean
         passed = np.concatenate([[0.0], np.cumsum(rates)]) * YEAR / _PIECES
@@ -106,11 +106,11 @@ class Season:
 def season_of(
     weeks: NDArray[np.int64], actual: Array, expected: Array, tried: Sequence[int] = (0, *WAVES)
 ) -> Season | None:
-    """The season of weekly orders, None where no waves are better than any.
+    """Return the season of weekly orders, None if no waves improve the fit.
 
     ``weeks`` are the first days (since 1970) of full weeks, ``actual`` the orders in each,
-    ``expected`` those of a model without a season; all (weeks,). ``tried`` are the numbers of
-    waves to choose from.
+    ``expected`` those of a model without a season; all (weeks,). ``tried`` are the numbers of waves
+    to choose from.
     """
     told = expected > 0
     weeks, actual, expected = weeks[told], actual[told], expected[told]
@@ -130,7 +130,9 @@ def season_of(
 
 
 def _waves(days: ArrayLike, waves: int) -> Array:
-    """Cosine and sine of each wave on days since the beginning of a year, (days, 2 · waves)."""
+    """Return cosine and sine of each wave on days since the beginning of a year, (days, 2 ·
+    waves).
+    """
     day = np.asarray(days, dtype=np.float64)
     angle = 2 * np.pi / YEAR * np.outer(day, np.arange(1, waves + 1))
     return np.stack([np.cos(angle), np.sin(angle)], axis=2).reshape(len(day), 2 * waves)
@@ -139,8 +141,8 @@ def _waves(days: ArrayLike, waves: int) -> Array:
 def _regressed(
     weeks: NDArray[np.int64], actual: Array, expected: Array, waves: int
 ) -> tuple[Array, Array, Array]:
-    """Weights (intercept, trend, waves) of a Poisson regression with the expected orders as its
-    base, the means, and the weights' covariance without a dispersion.
+    """Return the weights (intercept, trend, waves) of a Poisson regression with the expected orders
+    as its base, the means, and the weights' covariance without dispersion.
     """
     middle = weeks + 3.5
     trend = (middle - middle.mean()) / YEAR
@@ -149,7 +151,7 @@ def _regressed(
     weights[0] = np.log(actual.sum() / expected.sum())
     for _ in range(50):
         mean = expected * np.exp(np.clip(given @ weights, -20, 20))
-        # Newton's step; a little of a ridge, since some weeks may tell nothing of a wave.
+        # Newton's step with a small ridge, since some weeks may not determine a wave.
         step = np.linalg.solve(
             given.T @ (given * mean[:, None]) + 1e-6 * np.eye(len(weights)),
             given.T @ (actual - mean),
@@ -163,7 +165,7 @@ def _regressed(
 
 
 def _dispersion(actual: Array, mean: Array, parameters: int) -> float:
-    """Pearson's chi-square by its degrees of freedom."""
+    """Return Pearson's chi-square divided by its degrees of freedom."""
     return float(
         ((actual - mean) ** 2 / np.maximum(mean, 1e-9)).sum() / max(len(actual) - parameters, 1)
     )

@@ -1,5 +1,5 @@
-"""Gamma-gamma spend: what a customer's orders are worth on average, as far as the few that were
-seen tell.
+"""Gamma-gamma model of spend: the expected value of a customer's orders, given the few that were
+observed.
 
 Order values are gamma(p, ν) around each customer's own level, ν ~ gamma(q, γ) among customers [1].
 
@@ -18,17 +18,17 @@ from fairladder.errors import DataError
 from fairladder.value.likelihood import Array, Fit, distinct, fit
 
 NAMES = ("p", "q", "gamma")
-#: A rank correlation beyond this says that order value goes with the number of orders.
+#: A rank correlation above this means that order value depends on the number of orders.
 DEPENDENT = 0.1
 
 
 def log_likelihood(p: Array, n: Array, mean: Array) -> tuple[Array, Array]:
-    """Log-likelihood of the average ``mean`` of ``n`` orders, (customers,), and its gradient
-    by log parameters, (3, customers).
+    """Return the log-likelihood of the average ``mean`` of ``n`` orders, (customers,), and its
+    gradient by log parameters, (3, customers).
     """
     shape, q, gamma = p
     seen, back = distinct(n)
-    seen = np.maximum(seen, 1)  # nobody has none
+    seen = np.maximum(seen, 1)  # every customer has one
     pn = shape * seen
     fixed = gammaln(pn + q) - gammaln(pn) - gammaln(q) + pn * np.log(seen)
     both, log_mean = gamma + mean * n, np.log(mean)
@@ -42,13 +42,12 @@ def log_likelihood(p: Array, n: Array, mean: Array) -> tuple[Array, Array]:
 
 @dataclass(frozen=True)
 class SpendModel:
-    """The fitted spend model, and how far order value goes with the number of orders, which it
-    assumes it does not.
+    """The fitted spend model, and how far order value depends on the number of orders, which the
+    model assumes it does not.
 
     ``correlation`` is the rank correlation of the average order and the number of orders among
-    customers with at least two (NaN below three of them). Where the data show that it does, values
-    are those of a level that goes with the number of orders to the ``power``, and the model is one
-    of values divided by that.
+    customers with at least two (NaN below three of them). If the data show a dependence, values are
+    divided by the number of orders to the ``power`` before the model is fitted.
     """
 
     fit: Fit
@@ -57,12 +56,12 @@ class SpendModel:
 
     @property
     def usable(self) -> bool:
-        """Whether its mean is finite; otherwise everybody's own average stands."""
+        """True if the model's mean is finite; otherwise customers' own averages are used."""
         return self.fit.parameters["q"] > 1
 
     def expected(self, n: Array, mean: Array) -> Array:
-        """Expected order value of customers with ``n`` orders of ``mean`` on average, in major
-        units.
+        """Return the expected order value of customers with ``n`` orders of ``mean`` on average, in
+        major units.
         """
         if not self.usable:
             return mean
@@ -70,8 +69,8 @@ class SpendModel:
         return np.asarray(p * self.scale(n, mean) / (p * n + q - 1))
 
     def scale(self, n: Array, mean: Array) -> Array:
-        """The unit of the model's draws, for each customer; the customer's own average where
-        the model cannot be used.
+        """Return the unit of the model's draws for each customer; the customer's own average if the
+        model cannot be used.
         """
         if not self.usable:
             return mean
@@ -82,10 +81,10 @@ class SpendModel:
 def fit_spend(n: Array, mean: Array) -> SpendModel:
     """Fit to customers' numbers of orders (at least 1) and average order (above 0, any unit).
 
-    Raises DataError where there is nobody.
+    Raises DataError without customers.
     """
     if not len(n):
-        raise DataError("Nobody has bought anything, so there is no order value to learn.")
+        raise DataError("No customer has bought anything, so order values cannot be estimated.")
     power = _power(n, mean)
     unit = float(np.exp(np.log(mean).mean()))
     scaled = mean / n**power / unit
@@ -109,17 +108,17 @@ def fit_spend(n: Array, mean: Array) -> SpendModel:
     return SpendModel(_with_words(fitted, correlation, power), correlation, power)
 
 
-#: A power so many errors from nothing, and of this size, is used.
+#: A power is used if it is this many standard errors from zero, and this large.
 SURE, LEAST_POWER = 4.0, 0.05
 
 
 def _power(n: Array, mean: Array) -> float:
-    """How order values go with the number of orders: β of E[value] = e^(α + β ln n) by
-    quasi-likelihood with a constant coefficient of variation, its error that of customers drawn
-    anew; 0 where none is sure.
+    """Return how order values depend on the number of orders: β of E[value] = e^(α + β ln n) by
+    quasi-likelihood with a constant coefficient of variation and standard errors clustered by
+    customer; 0 if it is not certain.
 
-    Not by logarithms of the averages, which are lower for customers of few orders even where all
-    are alike.
+    Logarithms of the averages would be biased: they are lower for customers with few orders even if
+    all are equal.
     """
     if len(n) < 100 or np.ptp(n) == 0:
         return 0.0
@@ -140,8 +139,8 @@ def _power(n: Array, mean: Array) -> float:
 
 
 def _correlation(n: Array, mean: Array) -> float:
-    """Rank correlation of both among customers with two orders or more (of very many, an even
-    sample).
+    """Return the rank correlation of both among customers with two orders or more (an even sample
+    if there are very many).
     """
     among = np.flatnonzero(n >= 2)
     some = among[:: max(len(among) // 100_000, 1)]
@@ -155,8 +154,7 @@ def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
     if fitted.parameters["q"] <= 1:
         notes.append(
             "The spend model's mean is infinite (q ≤ 1): a few orders are so large that no "
-            "average can be told. Each "
-            "customer's own average stands in its place."
+            "average can be estimated. Each customer's own average is used instead."
         )
     elif {"q", "gamma"} & set(fitted.at_bound):
         notes.append(
@@ -164,7 +162,8 @@ def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
         )
     elif fitted.at_bound:
         notes.append(
-            "The spend model finds each customer's orders alike; their own average is the forecast."
+            "The spend model finds that each customer's orders are equal; their own average "
+            "is the forecast."
         )
     if power:
         notes.append(
@@ -176,8 +175,7 @@ def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
         way = "larger" if correlation > 0 else "smaller"
         notes.append(
             f"Customers who order more often place {way} orders (rank correlation "
-            f"{correlation:+.2f}), though the spend model "
-            "takes the two for independent: forecasts of frequent customers are "
-            f"{'low' if correlation > 0 else 'high'} to that extent."
+            f"{correlation:+.2f}), but the spend model assumes independence: forecasts of "
+            f"frequent customers are somewhat too {'low' if correlation > 0 else 'high'}."
         )
     return replace(fitted, notes=tuple(notes))

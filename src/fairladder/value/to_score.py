@@ -1,5 +1,5 @@
-"""The customers with the forecast's columns where a rule speaks of them, and without what
-forecasts need where none does.
+"""Add the forecast's columns to the customers if a rule uses them, and skip everything that
+forecasts need if none does.
 """
 
 from collections.abc import Mapping
@@ -21,19 +21,19 @@ if TYPE_CHECKING:
 
 
 def speaks_of_forecast(orders: Read, *others: str) -> bool:
-    """Whether the scheme's rules or ``others`` (conditions, measures) name a column of the
-    forecast.
+    """Return True if the scheme's rules or ``others`` (conditions, measures) use a forecast
+    column.
     """
     return bool(forecast_in([*orders.scheme.spoken_of(), *others]))
 
 
 def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Select:
-    """The customers, with the forecast's columns where the scheme's rules or ``others``
-    (conditions, measures) name one.
+    """Return the customers, with the forecast's columns if the scheme's rules or ``others``
+    (conditions, measures) use one.
 
-    With ``ranked`` they have their percentiles by spend. A forecast is made on this machine and
-    its columns are sent back. Raises DataError where the orders are not fit to use, UsageError
-    where a forecast is needed and the customers are too many to come here.
+    With ``ranked`` they have their percentiles by spend. A forecast is computed on this machine and
+    its columns are sent back. Raises DataError if the orders are not fit for use, UsageError if a
+    forecast is needed and there are too many customers to bring here.
     """
     orders.require_fit()
     customers = customers_query(orders, ranked) if ranked else select(["*"], orders.customers_there)
@@ -42,7 +42,7 @@ def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Sel
     from fairladder.value.forecast import (
         require_free,
         value_forecast,
-    )  # SciPy takes a second to load
+    )  # importing SciPy takes a second
 
     orders.groups.require_few()
     require_free(orders.customer_engine.columns(customers))
@@ -51,7 +51,7 @@ def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Sel
 
 
 def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
-    """The customers of ``people_to_score`` as a pandas DataFrame, sorted by id."""
+    """Return the customers of ``people_to_score`` as a pandas DataFrame, sorted by id."""
     orders.groups.require_few()
     query = people_to_score(orders, *others)
     table = orders.customer_engine.table(
@@ -63,9 +63,9 @@ def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
 def scored(
     orders: Read, *others: str, ladders: "Mapping[str, AnyLadder] | None" = None
 ) -> "Scored":
-    """The customers of ``people_to_score`` with their scores, on these ladders or on fitted ones.
+    """Score the customers of ``people_to_score`` on these ladders or on fitted ones.
 
-    Raises DataError where nobody has a purchase, UsageError for a missing ladder.
+    Raises DataError if no customer has a purchase, UsageError for a missing ladder.
     """
     from fairladder.scores.scored import scored as scored_of
 
@@ -75,8 +75,8 @@ def scored(
 
 
 def beside(orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame") -> exp.Select:
-    """Customers with columns that were worked out on this machine, by ``customer``; null where
-    nothing was.
+    """Add columns computed on this machine to customers, joined by ``customer``; null for other
+    customers.
     """
     sent = worked_out.rename(columns={"customer": _WHOSE})
     offered = orders.customer_engine.offer(pa.Table.from_pandas(sent, preserve_index=False))
@@ -94,16 +94,16 @@ def beside(orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame") -> exp
 
 
 def forecast_notes(orders: Read, *others: str, needed: bool = False) -> list[str]:
-    """What has to be said where a forecast took the customers to this machine; ``needed``
-    where it was made, whatever is named.
+    """Return a note if customers were brought to this machine for a forecast; ``needed`` if it was
+    made regardless of columns.
     """
     if not (needed or speaks_of_forecast(orders, *others)):
         return []
-    why = "to work out the forecast, whose columns were sent back"
+    why = "to compute the forecast, whose columns were sent back"
     return [
         note for note in [orders.customer_engine.came_here(orders.groups.customers, why)] if note
     ]
 
 
-#: The customer's id in what is sent.
+#: The column of the customer's id in the table that is sent.
 _WHOSE = "of customer"

@@ -1,6 +1,4 @@
-"""Repeat orders week by week: what a model expects of customers from their first order on, and
-what came.
-"""
+"""Repeat orders by week: expected by a model from each customer's first order on, and actual."""
 
 import numpy as np
 import pandas as pd
@@ -12,12 +10,12 @@ from fairladder.value.season import Season
 
 
 def since_1970(days: "pd.Series[pd.Timestamp] | np.datetime64 | str") -> NDArray[np.int64]:
-    """Days as numbers."""
+    """Return dates as days since 1970."""
     return np.asarray(np.asarray(days, dtype="datetime64[D]").astype(np.int64))
 
 
 def monday(day: NDArray[np.int64]) -> NDArray[np.int64]:
-    """The Monday on or before; 1970-01-01, day 0, was a Thursday."""
+    """Return the Monday on or before a day; 1970-01-01, day 0, was a Thursday."""
     return day - (day + 3) % 7
 
 
@@ -28,8 +26,8 @@ def expected_daily(
     days: NDArray[np.int64],
     season: Season | None,
 ) -> Array:
-    """Repeat orders expected on each of consecutive ``days``, of customers whose first order
-    was on ``first``; (days,).
+    """Return the repeat orders expected on each of consecutive ``days``, of customers whose first
+    order was on ``first``; (days,).
     """
     began, count = np.unique(first, return_counts=True)
     edges = np.append(days, days[-1] + 1).astype(np.float64)
@@ -46,7 +44,7 @@ def expected_daily(
 
 
 def weekly(days: NDArray[np.int64], of_day: Array, weeks: NDArray[np.int64]) -> Array:
-    """Sums by week (of whose first days ``weeks`` are consecutive Mondays), (weeks,)."""
+    """Return sums by week (``weeks`` are consecutive Mondays), (weeks,)."""
     place = (monday(days) - weeks[0]) // 7
     inside = (place >= 0) & (place < len(weeks))
     return np.bincount(place[inside], of_day[inside], minlength=len(weeks)).astype(np.float64)

@@ -1,5 +1,5 @@
-"""What a change is worth: retention, frequency or order value moved, in the formula and in the
-forecast side by side.
+"""What-if analysis: the worth of changes in retention, frequency or order value, by formula and by
+forecast.
 """
 
 from dataclasses import dataclass
@@ -19,8 +19,8 @@ from fairladder.wording import money
 
 @dataclass(frozen=True)
 class Change:
-    """What is taken to change: ``retention`` in points (0.05 is from 60 % to 65 %), the others
-    as a share (0.1 is a tenth more).
+    """The assumed change: ``retention`` in points (0.05 is from 60 % to 65 %), the others as a
+    share (0.1 is a tenth more).
     """
 
     retention: float = 0.0
@@ -31,19 +31,19 @@ class Change:
         for name, share in (("frequency", self.frequency), ("order value", self.order_value)):
             if not -1 < share <= 10:
                 raise UsageError(
-                    f"A change of {name} by {100 * share:+g} % cannot be; it lies above -100 % "
-                    "and up to +1,000 %."
+                    f"A change of {name} by {100 * share:+g} % is impossible; it must be "
+                    "above -100 % and up to +1,000 %."
                 )
         if not self:
             raise UsageError(
-                "Nothing changes: say by how much retention, frequency or order value would."
+                "Nothing changes: say by how much retention, frequency or order value would change."
             )
 
     def __bool__(self) -> bool:
         return bool(self.retention or self.frequency or self.order_value)
 
     def in_words(self) -> str:
-        """Such as: retention +5 points, frequency +10 %."""
+        """Return a text such as: retention +5 points, frequency +10 %."""
         parts = [f"retention {100 * self.retention:+g} points"] if self.retention else []
         parts += [
             f"{name} {100 * share:+g} %"
@@ -55,12 +55,12 @@ class Change:
 
 @dataclass(frozen=True)
 class WhatIf(Answer):
-    """``frame``: a row for the formula and one for the forecast.
+    """``frame``: one row for the formula and one for the forecast.
 
     Columns: ``answer``; ``value_now`` and ``value_then`` (per customer, major units),
-    ``value_change``, ``change_low`` and ``change_high`` (of the formula with retention 5 points
-    down and up, of the forecast its 80 % range); ``all_change``, ``all_low`` and ``all_high``, the
-    change for all customers. Null where there is no formula value or no forecast by a model.
+    ``value_change``, ``change_low`` and ``change_high`` (for the formula with retention 5 points
+    down and up, for the forecast its 80 % range); ``all_change``, ``all_low`` and ``all_high``, the
+    change for all customers. Null without a formula value or a forecast by a model.
     """
 
     change: Change
@@ -68,7 +68,7 @@ class WhatIf(Answer):
     notes: tuple[str, ...]
 
     def finding(self) -> str:
-        """What the change is worth by both."""
+        """Return the worth of the change by both methods, in words."""
         texts = [
             f"{money(v, 2)} each {a}"
             for a, v in zip(self.frame["answer"], self.frame["value_change"], strict=True)
@@ -77,11 +77,11 @@ class WhatIf(Answer):
         return f"With {self.change.in_words()}: {' and '.join(texts) or 'nothing can be told'}."
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """``what-if``."""
+        """Return ``what-if``."""
         return {"what-if": self.frame}
 
     def pieces(self) -> list[Piece]:
-        """The table."""
+        """Return the table."""
         return [Piece("what-if", self.frame)]
 
     def __repr__(self) -> str:
@@ -96,14 +96,14 @@ def what_if(
     frequency: float = 0.0,
     order_value: float = 0.0,
 ) -> WhatIf:
-    """What a change would be worth per customer and for all, by the formula and by the forecast.
+    """Return the worth of a change per customer and for all, by the formula and by the forecast.
 
-    ``retention`` in points of the formula's period (0.05: five points), ``frequency`` and
-    ``order_value`` as shares (0.1: a tenth more). In the forecast the chance to leave is moved as
-    the formula's is: leaving at a steady rate, retention r in a period and r' after the change,
-    customers leave ln r' ÷ ln r times as fast; nobody who has left comes back.
+    ``retention`` is in points of the formula's period (0.05: five points), ``frequency`` and
+    ``order_value`` are shares (0.1: a tenth more). In the forecast the rate of leaving changes as
+    in the formula: for a retention r per period before and r' after the change, customers leave ln
+    r' ÷ ln r times as fast. Customers who have left do not come back.
 
-    Raises UsageError where nothing changes, or retention would not lie between 0 and 1.
+    Raises UsageError if nothing changes, or retention would not be between 0 and 1.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
@@ -118,7 +118,7 @@ def what_if(
         raise UsageError(
             f"Retention is {100 * rate:.1f} % from one {formula.period} to the next; "
             f"{100 * change.retention:+g} points would make it "
-            f"{100 * (rate + change.retention):.1f} %, which is no share of customers."
+            f"{100 * (rate + change.retention):.1f} %, which is impossible."
         )
     grown = (1 + change.frequency) * (1 + change.order_value)
     now = _formula(row, rate)
@@ -150,11 +150,11 @@ def what_if(
         "all_low",
         "all_high",
     ]
-    notes = ["Nothing is said of what it would cost, or whether it can be done."]
+    notes = ["The cost of the change, and whether it is possible, are not considered."]
     if change.frequency:
         notes.append(
-            "Customers who order more often leave no sooner in the formula; by the beta-geometric "
-            "models each order is a chance to leave."
+            "In the formula customers who order more often leave no sooner; in the "
+            "beta-geometric models each order is an occasion to leave."
         )
     return WhatIf(
         change,
@@ -164,7 +164,7 @@ def what_if(
 
 
 def _formula(row: "pd.Series[float]", rate: float) -> float:
-    """The formula value at a retention; NaN where that is none."""
+    """Return the formula value at a retention; NaN if it is impossible."""
     if not 0 <= rate < 1:
         return float("nan")
     return float(row["average_order_value"] * row["orders_per_period"] / (1 - rate) * row["margin"])
@@ -176,7 +176,7 @@ def _ends(moves: list[float]) -> list[float]:
 
 
 def _forecast_change(forecast: Forecast, change: Change, rate: float) -> Array:
-    """How much more each customer is expected to bring, (customers,); NaN without a model."""
+    """Return the change of each customer's expected value, (customers,); NaN without a model."""
     value = forecast.frame["expected_value"].to_numpy(np.float64)
     if forecast.learnt is None or forecast.method not in MODELS:
         return np.full(len(value), np.nan)
@@ -197,38 +197,36 @@ def _forecast_change(forecast: Forecast, change: Change, rate: float) -> Array:
     return np.asarray(value * (ratio * (1 + change.order_value) - 1))
 
 
-# --------------------------------------------------------------------------------------------------
-
-
 def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
-    """What contacting each customer is expected to bring back, major units after margin, by
+    """Return the expected return of contacting each customer, in major units after margin, by
     customer id.
 
-    ``response`` is the share of those who have left that a contact brings back to ordering as they
-    did; the worth is response × (1 − chance to be active) × what the customer is expected to bring
-    over the horizon while active. A contact may cost that much before it loses money. Raises
-    UsageError for a response that is no share, DataError without a forecast by a model.
+    ``response`` is the share of inactive customers whom a contact brings back to their earlier
+    ordering. The worth is response × (1 − probability of being active) × expected value over the
+    horizon while active: the highest cost of a contact that does not lose money. Raises UsageError
+    for an impossible response, DataError without a forecast by a model.
     """
     if not 0 < response <= 1:
         raise UsageError(
-            f"A response lies above 0 and up to 1 (5 % is 0.05), and {response:g} does not."
+            f"A response is above 0 and up to 1 (5 % is 0.05), and {response:g} is not."
         )
     if forecast.learnt is None or forecast.method not in MODELS:
         raise DataError(
-            "What a return is worth takes a forecast by a model of who stays, and here there is "
-            "none."
+            "The worth of a return needs a forecast by a model of which customers stay, and "
+            "there is none."
         )
     learnt, model = forecast.learnt, MODELS[forecast.method]
     buying = learnt.buying
     p = learnt.fits[forecast.method].values
     active = model.active_probability(p, buying.x, buying.t_x, buying.T)
-    # Not by way of what is expected of them, which is next to nothing of those most surely gone.
+    # Not from their expected value, which is close to zero for customers who have most certainly
+    # left.
     worth = response * (1 - active)[buying.row_of] * _if_active(forecast)
     return pd.Series(worth, index=forecast.frame["customer"], name="worth_of_return")
 
 
 def _if_active(forecast: Forecast) -> Array:
-    """What each customer is expected to bring over the horizon while there, (customers,); of a
+    """Return each customer's expected value over the horizon while active, (customers,), from a
     forecast by a model.
     """
     learnt = forecast.learnt
@@ -241,12 +239,12 @@ def _if_active(forecast: Forecast) -> Array:
 
 
 def break_even(forecast: Forecast, segments: "pd.Series[str]", response: float) -> pd.DataFrame:
-    """What a win-back contact may cost in each segment: ``segment``, ``customers``,
-    ``active_probability`` (average), ``value_if_active`` (average over the horizon),
-    ``break_even`` (average worth of a contact), ``all_worth`` (of contacting all).
+    """Return the highest cost of a win-back contact in each segment: ``segment``, ``customers``,
+    ``active_probability`` (average), ``value_if_active`` (average over the horizon), ``break_even``
+    (average worth of a contact), ``all_worth`` (of contacting all).
 
-    ``segments`` by customer id; the segment where a contact is worth most comes first. Raises as
-    ``worth_of_return`` does.
+    ``segments`` by customer id; the segment with the highest worth of a contact comes first. Raises
+    as ``worth_of_return`` does.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()

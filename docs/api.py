@@ -67,7 +67,7 @@ GROUPS = {
         "SavedLadders load_ladders drift customers_to_score"
     ).split(),
     "History": (
-        "growth flat_spells cohorts Cohorts order_counts one_before one_channel channel_flow breakdown Breakdown"
+        "growth flat_spells cohorts Cohorts order_counts one_order_short one_channel channel_flow breakdown Breakdown"
     ).split(),
     "Lifetime value": (
         "value_formula value_from_totals FormulaValue value_forecast Forecast with_forecast backtest Backtest what_if WhatIf break_even "

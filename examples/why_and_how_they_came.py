@@ -12,5 +12,5 @@ grown = fl.growth(orders, period="month", by="district")
 print(fl.flat_spells(grown, "district").head(3))
 
 print(fl.cohorts(orders, period="quarter").repeat_retention)
-print(fl.one_before(orders, goal=3)[["customer", "recency_days", "spend"]].head())
+print(fl.one_order_short(orders, goal=3)[["customer", "recency_days", "spend"]].head())
 print(fl.breakdown(orders, "age(born):30,40,50,60", "channel", measure="customers"))

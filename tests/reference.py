@@ -58,7 +58,7 @@ def day(cell):
 
 
 def states(rows, decimals, as_of, start, grain, keep):  # noqa: C901  # the definitions' list of reasons, one after the other
-    """Reason, ``left-out``, ``outside-window`` or ``used`` of each row, and its minor units where readable."""
+    """Reason, ``filtered-out``, ``outside-window`` or ``used`` of each row, and its minor units where readable."""
     found = []
     for row in rows:
         customer, order, placed = (row[k].strip() for k in ("customer", "order", "placed"))
@@ -79,7 +79,7 @@ def states(rows, decimals, as_of, start, grain, keep):  # noqa: C901  # the defi
         elif isinstance(amount, str):
             state = amount
         elif not keep(row):
-            state = "left-out"
+            state = "filtered-out"
         elif day(placed) > as_of or (start and day(placed) < start):
             state = "outside-window"
         else:
@@ -100,7 +100,7 @@ def states(rows, decimals, as_of, start, grain, keep):  # noqa: C901  # the defi
     usable = [
         (r, s, a)
         for r, (s, a) in zip(rows, found, strict=True)
-        if s in ("used", "left-out", "outside-window")
+        if s in ("used", "filtered-out", "outside-window")
     ]
     once = {
         (r["customer"].strip(), r["order"].strip()): a

@@ -14,7 +14,7 @@ from scipy.stats import ttest_ind
 import fairladder as fl
 from conftest import times
 from fairladder.campaigns.holdout import held_out
-from fairladder.campaigns.lift import means_apart, newcombe, newcombe_p, smallest_effect
+from fairladder.campaigns.lift import difference_of_means, newcombe, newcombe_p, smallest_effect
 from fairladder.output.files import made_safe, receipt_trouble
 
 DAY = st.dates(dt.date(2026, 1, 1), dt.date(2026, 1, 12))
@@ -287,9 +287,9 @@ def test_the_interval_of_spend_does_not_overclaim(contacted, held_out, rate, tai
             np.where(random.random(n) < rate, random.lognormal(3.5, tail, n), 0.0)
             for n in (contacted, held_out)
         )
-        low, high, _p = means_apart(one, two)
+        low, high, _p = difference_of_means(one, two)
         held.append(np.isnan(low) or low <= 0 <= high)
-        alike.append(means_apart(two, one)[1] == pytest.approx(-low, nan_ok=True))
+        alike.append(difference_of_means(two, one)[1] == pytest.approx(-low, nan_ok=True))
     assert np.mean(held) >= 0.93
     assert all(alike)
 
@@ -297,15 +297,15 @@ def test_the_interval_of_spend_does_not_overclaim(contacted, held_out, rate, tai
 def test_the_interval_of_spend_by_hand():
     """Equal spread: 3, 4, 5 against 1, 2, 3 is 2 ± 2.776·√(1·2/3); a small group that varies more has Welch's interval."""
     reach = 2.776445 * (2 / 3) ** 0.5
-    assert means_apart(np.array([3.0, 4, 5]), np.array([1.0, 2, 3]))[:2] == pytest.approx(
+    assert difference_of_means(np.array([3.0, 4, 5]), np.array([1.0, 2, 3]))[:2] == pytest.approx(
         (2 - reach, 2 + reach), rel=1e-6
     )
     calm, wild = np.array([4.0, 5, 4, 5, 4, 5]), np.array([0.0, 30])
     other = ttest_ind(calm, wild, equal_var=False)
-    assert means_apart(calm, wild) == pytest.approx(
+    assert difference_of_means(calm, wild) == pytest.approx(
         (*other.confidence_interval(0.95), other.pvalue), rel=1e-9
     )
-    assert np.isnan(means_apart(calm, wild[:1])).all()
+    assert np.isnan(difference_of_means(calm, wild[:1])).all()
 
 
 def test_lift_of_a_list_by_hand():
@@ -397,7 +397,7 @@ def test_a_list_from_then_needs_no_conditions_and_a_plan_no_list(fairladder, sho
     assert fairladder(*then, cwd=shop).returncode == 0
     asked = ["campaign", "orders.csv", "--results", "orders.csv", "--list", "then.csv"]
     by_scheme = fairladder(*asked, "--as-of", "2026-05-15", "--out", "lift.csv", cwd=shop)
-    assert "Measured up to the day of reckoning, 15 May 2026" in by_scheme.stderr
+    assert "Measured up to the as-of date, 15 May 2026" in by_scheme.stderr
     stated = fairladder(*asked, "--measure-through", "2026-05-15", "--out", "stated.csv", cwd=shop)
     assert (by_scheme.returncode, stated.returncode) == (0, 0), stated.stderr
     assert (shop / "lift.csv").read_bytes() == (shop / "stated.csv").read_bytes()

@@ -137,12 +137,12 @@ def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
     assert (
         balance["rows_read"]
         == 17756
-        == sum(balance[k] for k in ("used", "set_aside", "left_out", "outside_window"))
+        == sum(balance[k] for k in ("used", "set_aside", "filtered_out", "outside_range"))
     )
     cents = {k: round(float(v) * 100) for k, v in balance["amounts"].items()}
     assert (
         cents["rows_read"]
-        == cents["used"] + cents["set_aside"] + cents["left_out"] + cents["outside_window"]
+        == cents["used"] + cents["set_aside"] + cents["filtered_out"] + cents["outside_range"]
     )
     total = told["set_aside"][-1]
     assert (total["row"], total["reason"], total["member_no"], total["line_total"]) == (

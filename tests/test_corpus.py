@@ -196,10 +196,10 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
             .customers()
             .to_csv(header=False)
         )
-        parted = fl.breakdown(
+        split_customers = fl.breakdown(
             fl.open_orders(source, scheme={"orders": given}), columns["channel"], measure="lines"
         )
-        cells = (parted.frame.to_csv(), parted.notes)
+        cells = (split_customers.frame.to_csv(), split_customers.notes)
         told[name] = (
             orders.customers().to_csv(),
             found,

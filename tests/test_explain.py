@@ -196,7 +196,7 @@ def test_stability_counts_what_rescoring_gives(shop):
     exclusive = orders.scheme.with_options(scores={"method": "exclusive"})
     other = fl.score(orders.customers(), exclusive).set_index("customer")["segment"].astype(str)
     assert told["method exclusive"] == (other != before).sum()
-    hair = steady.unsettled
+    hair = steady.near_cut
     assert ((hair["keeps_segment"] < 0.9) | hair["a_day_matters"]).all()
     assert hair.loc[hair["keeps_segment"] < 1, "other_segment"].notna().all()
 

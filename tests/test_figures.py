@@ -268,14 +268,14 @@ def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path
         "growth": (["--by", "district"], ["growth", "flat-spells"], "pdf", "png"),
         "retention": (
             ["--period", "year"],
-            ["cohorts", "rates", "order-counts", "one-before", "channels", "flow"],
+            ["cohorts", "rates", "order-counts", "one-order-short", "channels", "flow"],
             "svg",
             "png",
         ),
         "breakdown": (["--rows", "channel", "--columns", "category"], ["spend"], "png", "svg"),
         "score": (
             ["--stability", "--figure-of", "stability"],
-            ["customers", "segments", "rules", "stability", "unsettled"],
+            ["customers", "segments", "rules", "stability", "near-cut"],
             "png",
             "pdf",
         ),

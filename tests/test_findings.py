@@ -125,12 +125,12 @@ def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
     ranked = np.sort(values)
     parts = [len(part) for part in np.array_split(ranked, rungs)]
     ends = np.cumsum(parts)[:-1]
-    parted = 0
+    split_customers = 0
     for end in ends:
         if 0 < end < len(ranked) and ranked[end - 1] == ranked[end]:
             below = sum(v == ranked[end] for v in ranked[:end])
-            parted += min(below, sum(v == ranked[end] for v in ranked) - below)
-    assert ties_at_cuts(values, rungs) == parted
+            split_customers += min(below, sum(v == ranked[end] for v in ranked) - below)
+    assert ties_at_cuts(values, rungs) == split_customers
 
 
 def test_ties_are_told_from_the_worst():
@@ -140,7 +140,7 @@ def test_ties_are_told_from_the_worst():
     orders = fl.open_orders(
         pd.DataFrame({"customer": list("abcdefg"), "placed": placed, "amount": range(1, 8)})
     )
-    assert fl.fairness_of(orders.customers())["parted"].tolist()[0] == 4
+    assert fl.fairness_of(orders.customers())["split_customers"].tolist()[0] == 4
 
 
 def write(path, rows, columns="member,slip,sold,total,product,state"):
@@ -244,7 +244,7 @@ def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairla
     condition = next(line for line in scheme.read_text().splitlines() if line.startswith("# where"))
     scheme.write_text(scheme.read_text().replace(condition, condition[2:]))
     left = fl.open_orders(orders, scheme=fl.load_scheme(scheme))
-    assert (left.balance.left_out, left.balance.used) == (4, 12)
+    assert (left.balance.filtered_out, left.balance.used) == (4, 12)
     assert fairladder("score", orders, "--allow", "repeated").stderr.startswith(
         "Error: `repeated` is not a finding that can be allowed."
     )

@@ -88,8 +88,8 @@ def test_the_clock_forecasts_a_season_and_who_is_quiet_in_it_is_not_gone():
     orders = [float(made.frame["expected_orders"].sum()) for made in (by_clock, even)]
     assert abs(log(orders[0] / came)) < 0.15 < 0.3 < abs(log(orders[1] / came))
     assert "Orders follow the year: in March" in " ".join(by_clock.notes)
-    assert by_clock.learnt.season is not None
-    assert even.learnt.season is None
+    assert by_clock.fitted.season is not None
+    assert even.fitted.season is None
     assert by_clock.backtest.frame["error"].min() < even.backtest.frame["error"].min()
     # At the end of a slow autumn those who last ordered before it are less surely gone than by the calendar.
     last = known.groupby("customer")["placed"].max()
@@ -102,7 +102,7 @@ def test_the_clock_forecasts_a_season_and_who_is_quiet_in_it_is_not_gone():
     forced = fl.value_forecast(
         opened(made_up(4, customers=150)[0], season="yearly"), method="beta-geometric"
     )
-    assert forced.learnt.season is not None
+    assert forced.fitted.season is not None
 
 
 def test_prices_and_frequency_go_into_the_values():

@@ -287,7 +287,7 @@ def test_the_shop_against_plain_sql(shop, fairladder):
     )
     flow = fl.channel_flow(orders)
     assert flow.loc[flow["later_channel"].isna(), "customers"].sum() == counts["customers"].iloc[0]
-    near = fl.one_before(orders, 4)
+    near = fl.one_order_short(orders, 4)
     assert (near["orders"] == 3).all()
     assert near["recency_days"].is_monotonic_increasing
     spells = fl.flat_spells(fl.growth(orders, by="district"), "district")
@@ -451,13 +451,13 @@ def test_the_ledger_is_of_the_whole_history_and_in_one_order():
             ).customers()
             assert day["name"].tolist() == ["z", "b"]  # of the latest day the greatest
         assert len(texts) == 1
-    # Rows after the day of reckoning are outside even of a window that ends later, and what `where` leaves out is left out first.
+    # Rows after the as-of date are outside even of a window that ends later, and what `where` leaves out is left out first.
     later = {
         "time": {"as_of": dt.date(2025, 3, 1), "through": dt.date(2025, 12, 31)},
         "orders": {"where": "x <> 's'"},
     }
     balance = fl.open_orders(frame, scheme=later).balance
-    assert (balance.used, balance.left_out, balance.outside_window) == (4, 1, 1)
+    assert (balance.used, balance.filtered_out, balance.outside_range) == (4, 1, 1)
 
 
 def test_flat_spells_end_with_their_group():

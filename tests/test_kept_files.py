@@ -105,7 +105,7 @@ def test_what_has_changed_is_read_again_and_told(tmp_path, shop, fairladder):
         "--where", "channel = 'web'"
     )
     assert "orders.where" in run()
-    assert "Read for the day of reckoning, with later rows: 2.csv." in run("--as-of", "2024-01-31")
+    assert "Read for the as-of date, with later rows: 2.csv." in run("--as-of", "2024-01-31")
     style = rows[1000:2000].assign(
         sold_at=lambda f: pd.to_datetime(f["sold_at"], format="mixed", errors="coerce").dt.strftime(
             "%d.%m.%Y"

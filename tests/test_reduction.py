@@ -154,12 +154,12 @@ def test_every_row_and_every_customer_as_defined(
     told = [
         balance.rows_read,
         balance.used,
-        balance.left_out,
-        balance.outside_window,
+        balance.filtered_out,
+        balance.outside_range,
         balance.set_aside,
     ]
     counts = pd.Series([state for state, _ in found]).value_counts()
-    wanted = [counts.get(s, 0) for s in ("used", "left-out", "outside-window")]
+    wanted = [counts.get(s, 0) for s in ("used", "filtered-out", "outside-window")]
     assert told == [len(rows) - counts.get("blank", 0), *wanted, len(aside)]
     assert sum(told[1:]) == told[0]
     assert sum(balance.amounts.values()) == sum(

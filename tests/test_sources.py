@@ -209,7 +209,7 @@ def test_what_first_rows_do_not_show_is_found_all_the_same(
     shop, rows, expected, tmp_path, monkeypatch
 ):
     """Channels beyond the first rows, and ways of writing that they do not show."""
-    monkeypatch.setattr("fairladder.orders.settling.FIRST_ROWS", 2)
+    monkeypatch.setattr("fairladder.orders.formats.FIRST_ROWS", 2)
     (tmp_path / "plain.csv").write_text(text(rows))
     got, orders = scored_bytes(tmp_path / "plain.csv", shop, tmp_path)
     assert got == expected

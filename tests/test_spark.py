@@ -184,8 +184,8 @@ def test_customers_scores_and_lists_are_the_same_and_stay_there(both, monkeypatc
     reduced = people.sparkSession.sql(fl.customers_sql(paper, "spark", table="paper"))
     pd.testing.assert_frame_equal(brought(reduced), plain(paper.customers()))
     for asked in ({"by": "average_gap_days", "percent": 30, "worst": True},
-                  {"by": "orders", "count": 300, "worst": True, "everybody": True, "ties": "exclude"},
-                  {"by": "recency_days", "within": "district", "percent": 15, "everybody": True},
+                  {"by": "orders", "count": 300, "worst": True, "all_customers": True, "ties": "exclude"},
+                  {"by": "recency_days", "within": "district", "percent": 15, "all_customers": True},
                   {"by": "first_order", "within": "only_channel", "count": 6, "ties": "exclude"}):  # fmt: skip
         pd.testing.assert_frame_equal(brought(there.top(**asked), None), plain(here.top(**asked)))
     pd.testing.assert_frame_equal(

@@ -16,7 +16,7 @@ from fairladder import columns
 from fairladder.demo import SHOP
 from fairladder.value.backtest import top_found
 from fairladder.value.buying import Buying
-from fairladder.value.histories import as_they_stood
+from fairladder.value.histories import histories_as_of
 from fairladder.value.likelihood import Fit
 from fairladder.value.ordering import MODELS, fit_ordering
 from fairladder.value.predict import discounted_orders
@@ -345,7 +345,7 @@ def test_the_backtest_knows_nothing_of_what_came_after_the_split():
     nonsense.loc[later, "slip"] = orders["slip"].iloc[0]
     nonsense.loc[later, "member_no"] = orders["member_no"].iloc[0]
     learnt = [
-        as_they_stood(fl.open_orders(o, scheme=scheme), dt.date(2025, 9, 30)).frame
+        histories_as_of(fl.open_orders(o, scheme=scheme), dt.date(2025, 9, 30)).frame
         for o in (orders, nonsense)
     ]
     known = ["customer", "first", "last", "days", "bought"]

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from fairladder.findings import Finding
     from fairladder.history.breakdown import Breakdown, breakdown
     from fairladder.history.cohorts import Cohorts, cohorts
-    from fairladder.history.counts import channel_flow, one_before, one_channel, order_counts
+    from fairladder.history.counts import channel_flow, one_channel, one_order_short, order_counts
     from fairladder.history.growth import flat_spells, growth
     from fairladder.history.ledger import order_ledger, order_lines
     from fairladder.ladder import (
@@ -85,7 +85,7 @@ _HOMES = {
     "review.explanation": ("Explanation", "explain"),
     "history.breakdown": ("Breakdown", "breakdown"),
     "history.cohorts": ("Cohorts", "cohorts"),
-    "history.counts": ("channel_flow", "one_before", "one_channel", "order_counts"),
+    "history.counts": ("channel_flow", "one_order_short", "one_channel", "order_counts"),
     "history.growth": ("flat_spells", "growth"),
     "history.ledger": ("order_ledger", "order_lines"),
     "review.stability": ("Stability", "stability"),

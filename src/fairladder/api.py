@@ -114,7 +114,7 @@ class Orders(Read):
         percent: float | None = None,
         worst: bool = False,
         within: str | None = None,
-        everybody: bool = False,
+        all_customers: bool = False,
         ties: str = "include",
     ) -> "pd.DataFrame":
         """Return the best or worst customers by any measure, including all who tie with the last
@@ -138,7 +138,7 @@ class Orders(Read):
             percent=percent,
             worst=worst,
             within=within,
-            everybody=everybody,
+            all_customers=all_customers,
             ties=ties,
         )
         return self._frame(listed.query())
@@ -316,30 +316,30 @@ def open_orders(
     ----------
     orders
         A path, a pattern of paths, a list of paths, the URL of a database, or a frame of pandas,
-        Polars, Arrow, DuckDB; a row per order line or per order.
+        Polars, Arrow or DuckDB; one row per order line or per order.
     customers
-        Path or DataFrame with one row per customer, joined by id; wins over the scheme's
+        Path or DataFrame with one row per customer, joined by id; overrides the scheme's
         ``[customers] file``.
     scheme
         Path of a TOML file, a ``Scheme``, or nested settings as in the file. Without one, columns
-        named like their roles are taken and all defaults hold.
+        named like their roles are used, with default settings.
     allow_set_aside
-        Go on although more than 20 % of the rows cannot be used; ``set-aside`` among ``allow`` is
-        the same.
+        Continue even if more than 20 % of the rows cannot be used; the same as ``set-aside`` in
+        ``allow``.
     allow
-        Codes of findings that are errors (``repeated-total``, ``discount-unit``,
-        ``unmatched-customers``) and right in this file.
+        Codes of errors (``repeated-total``, ``discount-unit``, ``unmatched-customers``) that are
+        correct in this file.
     keep
-        What is kept in the engine beside the customers, so that large files need not be read again
-        for it: ``rows`` for ``check``; ``orders`` for growth, cohorts and the like, or the names
-        of columns that these shall be grouped by. Answers do not depend on it.
+        Data to keep in the engine for later questions, so that large files are not read again:
+        ``rows`` for ``check``; ``orders`` for growth, cohorts and the like, or the names of
+        columns by which these will be grouped. Answers do not depend on it.
 
     Raises
     ------
     UsageError, SchemeError, ConditionError
         A path, key, column or condition is wrong.
     DataError
-        The file holds nothing readable, or its dates or numbers can be read in two ways.
+        The file has nothing readable, or its dates or numbers can be read in two ways.
 
     >>> import fairladder as fl
     >>> orders = fl.open_orders(fl.sample_shop("orders.csv"), scheme=fl.sample_shop("scheme.toml"))
@@ -347,17 +347,19 @@ def open_orders(
     1199
     """
     if scheme is None:
-        settled = Scheme()
+        chosen_scheme = Scheme()
     elif isinstance(scheme, Scheme):
-        settled = scheme
+        chosen_scheme = scheme
     elif isinstance(scheme, Mapping):
-        settled = scheme_from(scheme, "the scheme")
+        chosen_scheme = scheme_from(scheme, "the scheme")
     else:
-        settled = load_scheme(scheme)
+        chosen_scheme = load_scheme(scheme)
     if allow:
-        settled = settled.with_options(orders={"allow": [*settled.orders.allow, *allow]})
+        chosen_scheme = chosen_scheme.with_options(
+            orders={"allow": [*chosen_scheme.orders.allow, *allow]}
+        )
     return read(
-        open_unread(orders, customers, settled, allow_set_aside=allow_set_aside),
+        open_unread(orders, customers, chosen_scheme, allow_set_aside=allow_set_aside),
         _kept(keep),
         kind=Orders,
     )

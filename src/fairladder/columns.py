@@ -38,15 +38,15 @@ class Column:
     name: str
     kind: Kind
     sentence: str
-    """What it says, in one sentence."""
+    """Its meaning, in one sentence."""
     label: str = ""
-    """How people read it at the head of a table, where that is not its name with blanks."""
+    """Its heading in tables, if that is not its name with spaces."""
     better: Better = "high"
     adds_up: bool = False
     nulls: str = ""
-    """When it is empty; empty text where it never is."""
+    """When it is null; empty if never."""
     on_axis: str = ""
-    """How it reads alone, beside an axis, where its label would not say enough."""
+    """Its label on an axis, if the heading alone is not clear."""
 
     @property
     def title(self) -> str:
@@ -479,12 +479,12 @@ def as_markdown() -> str:
         ]
         for c in table:
             holds = f"{c.kind}, {c.unit}" if c.unit and c.unit != c.kind else c.kind
-            told = (
+            meaning = (
                 c.sentence
                 + (" Less is better." if c.better == "low" else "")
                 + (" Adds up." if c.adds_up else "")
             )
-            lines.append(f"| `{c.name}` | {holds} | {told} | {c.nulls or 'never'} |")
+            lines.append(f"| `{c.name}` | {holds} | {meaning} | {c.nulls or 'never'} |")
         lines.append("")
     return "\n".join(lines)
 

@@ -27,7 +27,7 @@ class Finding:
     examples: tuple[str, ...]
     advice: str
     money: str | None = None
-    """The money at stake as exact text in major units; None where none can be named."""
+    """The money at stake as exact text in major units; None if unknown."""
 
     def as_json(self) -> dict[str, Any]:
         """Return plain JSON values under the field names."""
@@ -38,9 +38,11 @@ class Finding:
         """Return the finding as one note to print below a result."""
         lead = "" if self.level == "note" else f"{self.level.capitalize()}: "
         counts = KNOWN[self.code].found_in != "reading" and not self.effect[:1].isupper()
-        said = f"{self.count:,} {_agreeing(self.count, self.effect)}" if counts else self.effect
+        statement = (
+            f"{self.count:,} {_agreeing(self.count, self.effect)}" if counts else self.effect
+        )
         end = "" if self.effect.endswith(".") else "."
-        return " ".join(filter(None, (f"{lead}{said}{end}", self.advice)))
+        return " ".join(filter(None, (f"{lead}{statement}{end}", self.advice)))
 
 
 #: Verbs of effects, plural to singular.
@@ -82,7 +84,7 @@ class Known:
     effect: str
     advice: str = ""
     allowed: bool = False
-    """Whether ``--allow CODE`` turns the error into a warning."""
+    """True if ``--allow CODE`` turns the error into a warning."""
 
 
 def finding(

@@ -582,7 +582,7 @@ class Scheme(Part):
         return self
 
     @model_validator(mode="after")
-    def _campaigns_apart(self) -> "Scheme":
+    def _campaign_names_differ(self) -> "Scheme":
         names = [c.name for c in self.campaigns]
         for name in names:
             if names.count(name) > 1:
@@ -717,7 +717,7 @@ def load_scheme(path: str | Path) -> Scheme:
             f"{file} contains a number with thousands of digits. Write a shorter one."
         ) from None
     scheme = scheme_from(settings, str(file), text)
-    beside = {
+    resolved_paths = {
         part: {key: str(file.parent / path)}
         for part, key, path in (
             ("customers", "file", scheme.customers.file),
@@ -737,7 +737,7 @@ def load_scheme(path: str | Path) -> Scheme:
             for c in scheme.campaigns
         )
         scheme = scheme.model_copy(update={"campaigns": campaigns})
-    return scheme.with_options(**beside) if beside else scheme
+    return scheme.with_options(**resolved_paths) if resolved_paths else scheme
 
 
 def scheme_from(settings: Mapping[str, Any], where: str, text: str = "") -> Scheme:
@@ -757,7 +757,7 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
         path = [p for p in item["loc"] if not str(p).startswith("function-")]
         spot = _dotted(path) + _line(path, text)
         if item["type"] == "extra_forbidden":
-            yield f"{spot}: unknown key. {nearest(str(path[-1]), _keys_beside(path))}"
+            yield f"{spot}: unknown key. {nearest(str(path[-1]), _sibling_keys(path))}"
         elif item["type"] == "missing":
             yield f"{spot}: this key is missing"
         else:
@@ -787,7 +787,7 @@ def _dotted(path: list[int | str]) -> str:
     return text
 
 
-def _keys_beside(path: list[int | str]) -> list[str]:
+def _sibling_keys(path: list[int | str]) -> list[str]:
     model: type[BaseModel] = Scheme
     for step in path[:-1]:
         if isinstance(step, str) and step in model.model_fields:

@@ -52,7 +52,7 @@ def a_scratch_folder() -> Iterator[Path]:
         shutil.rmtree(path, ignore_errors=True)
 
 
-def beside(target: Path) -> Path:
+def temporary_path(target: Path) -> Path:
     """Return a temporary name in the target's folder, to be renamed to the target when complete."""
     return target.with_name(f".{target.stem}.{_own()}{target.suffix}")
 
@@ -64,7 +64,7 @@ def sweep_temporary() -> None:
             shutil.rmtree(path, ignore_errors=True)
 
 
-def sweep_beside(target: Path) -> None:
+def sweep_folder_of(target: Path) -> None:
     """Remove files that killed runs on this machine left next to a target."""
     for path in target.parent.glob(f".*.{_MARK}-{_machine()}-*"):
         if _left_behind(path.name):

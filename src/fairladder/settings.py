@@ -35,7 +35,8 @@ class Setting:
     panel: str = ""
     given: Given = "text"
     measure: bool = False
-    """Whether it names a measure of customers, any of ours or of a column of their file."""
+    """True if its value is a measure of customers, one of ours or a column of the customers file.
+    """
 
 
 def _role(role: str, sentence: str) -> Setting:

@@ -28,11 +28,11 @@ def seen_by(progress: Progress | None, what: str) -> Progress | None:
         # IPython is installed, since this is a notebook
         display: Any = import_module("IPython.display").display
 
-        said = {"text/plain": "" if share >= 1 else f"{what}: {100 * share:.0f} %"}
+        content = {"text/plain": "" if share >= 1 else f"{what}: {100 * share:.0f} %"}
         if shown:
-            shown[0].update(said, raw=True)
+            shown[0].update(content, raw=True)
         elif share < 1 and monotonic() - begun > PATIENCE:
-            shown.append(display(said, raw=True, display_id=True))
+            shown.append(display(content, raw=True, display_id=True))
 
     return tell
 

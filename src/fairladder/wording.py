@@ -142,9 +142,11 @@ def missing(value: Any) -> bool:
     )
 
 
-def reckoning(as_of: dt.date | None, came_from: str) -> str:
+def as_of_line(as_of: dt.date | None, origin_text: str) -> str:
     """Return ``As of 30 June 2026 (from --as-of)``."""
-    return f"As of {day(as_of)} ({came_from})" if as_of else "No as-of date, because no row is used"
+    return (
+        f"As of {day(as_of)} ({origin_text})" if as_of else "No as-of date, because no row is used"
+    )
 
 
 def rows_read(balance: dict[str, Any]) -> str:
@@ -154,11 +156,15 @@ def rows_read(balance: dict[str, Any]) -> str:
     names = (
         "used",
         "set_aside",
-        "left_out",
-        "outside_window",
+        "filtered_out",
+        "outside_range",
         "repeats_dropped",
         "older_versions_dropped",
     )
-    parts = [(balance[name], name.replace("_", " ")) for name in names if name in balance]
+    parts = [
+        (balance[name], name.replace("_range", " the date range").replace("_", " "))
+        for name in names
+        if name in balance
+    ]
     text = ", ".join(f"{count(n)} {name}" for n, name in parts if n or name == "used")
     return f"{counted(balance['rows_read'], 'rows')} read: {text}"

@@ -23,13 +23,13 @@ class Account:
 
     balance: Balance
     totals: tuple[int, ...]
-    """Sums in minor units by which a row without customer, order and date is known for a total."""
+    """Sums in minor units that identify a row without customer, order and date as a total."""
     latest: dt.date | None
-    """The latest day of a row that is not set aside, whether or not `where` matches it; None
-    without one, or if a day was given.
+    """The latest day of a row that is not set aside, regardless of `where`; None without rows, or
+    if a day was given.
     """
     offsets: bool
-    """Whether text timestamps with an offset are read as the day they are written with."""
+    """True if text timestamps with an offset are read as the day that is written."""
     signs: Signs
 
     @property
@@ -61,9 +61,9 @@ def account_of(rows: Rows, summed: pa.Table, kept: RowsApart | None = None) -> A
     """
     sums, decimals = summed.to_pylist(), rows.scheme.money.decimals
     used = [row for row in sums if row["state"] == RowState.USED]
-    settled, totals = _decided(rows, sums, balance_of(sums, decimals), kept)
+    decided_rows, totals = _decided(rows, sums, balance_of(sums, decimals), kept)
     return Account(
-        balance_of(settled, decimals, rows.rates is not None),
+        balance_of(decided_rows, decimals, rows.rates is not None),
         totals,
         _latest(sums),
         any(row.get("offsets") for row in used),
@@ -73,7 +73,7 @@ def account_of(rows: Rows, summed: pa.Table, kept: RowsApart | None = None) -> A
 
 def _latest(sums: Sequence[dict[str, Any]]) -> dt.date | None:
     """Return the latest day of rows that are used, filtered out or outside the date range."""
-    states = range(RowState.LEFT_OUT, RowState.NEITHER)
+    states = range(RowState.FILTERED_OUT, RowState.NEITHER)
     return max(
         (
             s["latest_row"]

@@ -10,7 +10,7 @@ from fairladder.orders.words import words_of
 from fairladder.sqltree import column, named, select, sql
 
 #: Words for such accounts in several languages. A name is odd if it has one of them and otherwise
-#: only words from ``_BESIDE``.
+#: only words from ``_FILLER_WORDS``.
 _ODD = set(
     "test tester testing demo dummy staff employee employees internal training mitarbeiter "
     "personalkauf personnel empleado "
@@ -20,7 +20,7 @@ _ODD = set(
     "laufkundschaft "
     "passant diverse barverkauf none null na nil".split()
 )
-_BESIDE = set("account accounts user customer customers client kunde kunden konto order orders sale sales id no nr purchase walk in n a "
+_FILLER_WORDS = set("account accounts user customer customers client kunde kunden konto order orders sale sales id no nr purchase walk in n a "
               "shop store office web online de the".split())  # fmt: skip
 _ACCENTS = {
     "a": "[aàáâäåã]",
@@ -32,7 +32,8 @@ _ACCENTS = {
 }
 _WORD = "(?:{})".format(
     "|".join(
-        "".join(_ACCENTS.get(letter, letter) for letter in word) for word in sorted(_ODD | _BESIDE)
+        "".join(_ACCENTS.get(letter, letter) for letter in word)
+        for word in sorted(_ODD | _FILLER_WORDS)
     )
 )
 #: One of the words, anywhere.
@@ -62,8 +63,8 @@ def odd_accounts(people: People) -> exp.Select | None:
         likely = buyers.where(
             sql("REGEXP_MATCHES(LOWER(:t), :p)", t=column(name), p=exp.Literal.string(_ANY_ODD))
         )
-        said = select([named(words, "words")], likely, "likely").distinct(copy=False)
-        alone = said.where(
+        word_lists = select([named(words, "words")], likely, "likely").distinct(copy=False)
+        alone = word_lists.where(
             sql("REGEXP_FULL_MATCH(:w, :p)", w=words, p=exp.Literal.string(_WORDS_ALONE)),
             copy=False,
         )
@@ -87,8 +88,8 @@ def _words_in(text: exp.Expr) -> exp.Expr:
     """Return the part before ``@`` in lowercase, split into words. Ids that differ only in numbers
     become equal.
     """
-    apart = sql("REGEXP_REPLACE(:t, '([a-zà-ÿ])([A-ZÀ-Þ])', '\\1 \\2', 'g')", t=text)
-    local = sql("REGEXP_EXTRACT(LOWER(:t), '^[^@]*', 0)", t=apart)
+    split_words = sql("REGEXP_REPLACE(:t, '([a-zà-ÿ])([A-ZÀ-Þ])', '\\1 \\2', 'g')", t=text)
+    local = sql("REGEXP_EXTRACT(LOWER(:t), '^[^@]*', 0)", t=split_words)
     # Digits and symbols are ignored next to words; alone they count.
     return sql(
         "CASE WHEN REGEXP_MATCHES(:t, '[a-z]') THEN REGEXP_REPLACE(:t, :p, ' ', 'g') ELSE :t END",
@@ -98,7 +99,10 @@ def _words_in(text: exp.Expr) -> exp.Expr:
 
 def _is_odd(text: str) -> bool:
     words = words_of(text)
-    apart = [["walk", "in"], ["n", "a"]]  # words written separately or with a symbol between
-    return (words[:2] in apart or any(word in _ODD for word in words)) and all(
-        word in _ODD or word in _BESIDE for word in words
+    compound_words = [
+        ["walk", "in"],
+        ["n", "a"],
+    ]  # words written separately or with a symbol between
+    return (words[:2] in compound_words or any(word in _ODD for word in words)) and all(
+        word in _ODD or word in _FILLER_WORDS for word in words
     )

@@ -24,11 +24,11 @@ class Balance:
     amounts: Mapping[int, int]
     decimals: int
     converted: bool = False
-    """Whether other currencies are converted, so that a row in one of them has no rate; else
-    it is set aside because one was chosen.
+    """True if other currencies are converted, so that rows in them are set aside for lack of a
+    rate; otherwise because one currency was chosen.
     """
     by_currency: Mapping[str, Mapping[int, int]] = field(default_factory=dict)
-    """Currency → state → sum, where the orders carry a currency column."""
+    """Currency → state → sum, if the orders have a currency column."""
 
     @property
     def rows_read(self) -> int:
@@ -46,9 +46,9 @@ class Balance:
         return sum(self.reasons.values())
 
     @property
-    def left_out(self) -> int:
+    def filtered_out(self) -> int:
         """Rows that do not match ``where``."""
-        return self.rows.get(RowState.LEFT_OUT, 0) + self.unknown
+        return self.rows.get(RowState.FILTERED_OUT, 0) + self.unknown
 
     @property
     def unknown(self) -> int:
@@ -56,7 +56,7 @@ class Balance:
         return self.rows.get(RowState.UNKNOWN, 0)
 
     @property
-    def outside_window(self) -> int:
+    def outside_range(self) -> int:
         """Rows after ``as_of`` or outside ``from`` and ``through``."""
         return self.rows.get(RowState.OUTSIDE, 0)
 
@@ -99,8 +99,12 @@ class Balance:
             ("rows read", self.rows_read, sum(self.amounts.values())),
             ("used", self.used, self.amount(RowState.USED)),
             ("set aside", self.set_aside, self.amount(*SET_ASIDE)),
-            ("left out", self.left_out, self.amount(RowState.LEFT_OUT, RowState.UNKNOWN)),
-            ("outside window", self.outside_window, self.amount(RowState.OUTSIDE)),
+            (
+                "filtered out",
+                self.filtered_out,
+                self.amount(RowState.FILTERED_OUT, RowState.UNKNOWN),
+            ),
+            ("outside the date range", self.outside_range, self.amount(RowState.OUTSIDE)),
             *repeats,
         ]
 
@@ -115,10 +119,11 @@ class Balance:
             currency: {
                 "used": major(sums.get(RowState.USED, 0), self.decimals),
                 "set_aside": major(sum(sums.get(s, 0) for s in SET_ASIDE), self.decimals),
-                "left_out": major(
-                    sums.get(RowState.LEFT_OUT, 0) + sums.get(RowState.UNKNOWN, 0), self.decimals
+                "filtered_out": major(
+                    sums.get(RowState.FILTERED_OUT, 0) + sums.get(RowState.UNKNOWN, 0),
+                    self.decimals,
                 ),
-                "outside_window": major(sums.get(RowState.OUTSIDE, 0), self.decimals),
+                "outside_range": major(sums.get(RowState.OUTSIDE, 0), self.decimals),
             }
             for currency, sums in self.by_currency.items()
         }

@@ -146,11 +146,14 @@ def _near_twins(seen: _Seen) -> Finding | None:
     with people.kept(_several(people, folded)) as written:
         if not (groups := people.one(written, n="COUNT(*)")["n"]):
             return None
-        with people.kept(_of_several(people, folded, written)) as alike:
-            all_of, most = people.one(alike, **_HELD), people.one(alike, "place = 1", **_HELD)
+        with people.kept(_of_several(people, folded, written)) as similar_ids:
+            all_of, most = (
+                people.one(similar_ids, **_HELD),
+                people.one(similar_ids, "place = 1", **_HELD),
+            )
             some = tuple(
                 " and ".join(f"`{c}`" for c in ids)
-                for _, ids in _first_groups(people, written, alike)
+                for _, ids in _first_groups(people, written, similar_ids)
             )
     rest = {name: all_of[name] - most[name] for name in all_of}
     money = major_read(int(rest["spend"]), people.decimals)
@@ -206,38 +209,34 @@ def _without(people: People, ids: Sequence[str]) -> str:
     return for_shell(f"{people.id_name} NOT IN ({', '.join(map(written_text, ids))})")
 
 
-def _several(people: People, alike: exp.Expr) -> exp.Select:
+def _several(people: People, key: exp.Expr) -> exp.Select:
     """Return the values that several customers share."""
-    groups = select([named(alike, "alike")], people.relation, "people").where(
-        sql(":a IS NOT NULL", a=alike), copy=False
+    groups = select([named(key, "key")], people.relation, "people").where(
+        sql(":a IS NOT NULL", a=key), copy=False
     )
-    return groups.group_by(alike.copy(), copy=False).having(sql("COUNT(*) > 1"), copy=False)
+    return groups.group_by(key.copy(), copy=False).having(sql("COUNT(*) > 1"), copy=False)
 
 
-def _of_several(people: People, alike: exp.Expr, groups: exp.Expr) -> exp.Select:
+def _of_several(people: People, key: exp.Expr, groups: exp.Expr) -> exp.Select:
     """Return the customers who share a value; ``place`` is 1 for the one with most orders."""
-    looked = select(["customer", "orders", "spend", named(alike, "own")], people.relation, "people")
-    place = sql("ROW_NUMBER() OVER (PARTITION BY alike ORDER BY orders DESC, spend DESC, customer)")
-    joined = select(
-        ["customer", "orders", "spend", "alike", named(place, "place")], looked, "looked"
-    )
-    return joined.join(exp.alias_(groups, "groups", table=True), on=sql("own = alike"), copy=False)
+    looked = select(["customer", "orders", "spend", named(key, "own")], people.relation, "people")
+    place = sql("ROW_NUMBER() OVER (PARTITION BY key ORDER BY orders DESC, spend DESC, customer)")
+    joined = select(["customer", "orders", "spend", "key", named(place, "place")], looked, "looked")
+    return joined.join(exp.alias_(groups, "groups", table=True), on=sql("own = key"), copy=False)
 
 
 def _first_groups(
     people: People, groups: exp.Expr, members: exp.Expr
 ) -> list[tuple[str, list[str]]]:
     """Return the first five groups with up to three ids each."""
-    first = people.first(groups, name="alike")
-    nth = sql("ROW_NUMBER() OVER (PARTITION BY alike ORDER BY customer)")
-    some = select(["alike", "customer", named(nth, "nth")], members, "members")
-    some = some.where(column("alike").isin(*map(exp.Literal.string, first)), copy=False)
+    first = people.first(groups, name="key")
+    nth = sql("ROW_NUMBER() OVER (PARTITION BY key ORDER BY customer)")
+    some = select(["key", "customer", named(nth, "nth")], members, "members")
+    some = some.where(column("key").isin(*map(exp.Literal.string, first)), copy=False)
     ids = people.engine.table(
-        select(["alike", "customer"], some, "some").where(sql("nth <= 3"), copy=False)
+        select(["key", "customer"], some, "some").where(sql("nth <= 3"), copy=False)
     ).to_pylist()
-    return [
-        (text, sorted(row["customer"] for row in ids if row["alike"] == text)) for text in first
-    ]
+    return [(text, sorted(row["customer"] for row in ids if row["key"] == text)) for text in first]
 
 
 def _odd(seen: _Seen) -> Finding | None:

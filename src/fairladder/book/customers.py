@@ -54,13 +54,13 @@ def measured_customers(
     both = select(parts, measured, "measured")
     # Intermediate columns have names of their own, since a database recognises dates by ours.
     carried_over = {name: f"of {name}" for name in cells.named_selects[1:]}
-    apart = [named(column(name), of) for name, of in carried_over.items()]
+    renamed_cells = [named(column(name), of) for name, of in carried_over.items()]
     handed = orders.engine.hand_over(
-        select([column("customer"), *apart], cells, "carried"), keep=False
+        select([column("customer"), *renamed_cells], cells, "carried"), keep=False
     )
     back = [named(column(of), name) for name, of in carried_over.items()]
-    beside = select([column("customer"), *back], handed).subquery("cells", copy=False)
-    return both.join(beside, using=["customer"], join_type="left", copy=False)
+    renamed = select([column("customer"), *back], handed).subquery("cells", copy=False)
+    return both.join(renamed, using=["customer"], join_type="left", copy=False)
 
 
 def whole_numbers(groups: KeptGroups, members: pa.Table | None) -> exp.Select:
@@ -79,8 +79,8 @@ def whole_numbers(groups: KeptGroups, members: pa.Table | None) -> exp.Select:
     used = select([named(t, n) for n, t in trees.items()], groups.used(), "used")
     if members is None:
         return used
-    apart = members.rename_columns([_of_member(n) for n in members.column_names])
-    offered = exp.alias_(groups.engine.offer(apart), "members", table=True)
+    renamed_members = members.rename_columns([_of_member(n) for n in members.column_names])
+    offered = exp.alias_(groups.engine.offer(renamed_members), "members", table=True)
     mine = column(_of_member("customer"))
     sides: dict[str, exp.Expr] = {"customer": sql("COALESCE(customer, :m)", m=mine)}
     sides |= {n: sql("COALESCE(:c, 0)", c=column(n)) for n in COUNTS} | {

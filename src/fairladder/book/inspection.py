@@ -40,9 +40,9 @@ class Inspected:
 
     kept: KeptLines
     ids_put_aside: bool
-    """Whether a row's ids put it aside, so that a state that leaves them aside will not do."""
+    """True if a row's ids can set it aside, so that its state depends on them."""
     outside: bool
-    """Whether rows are outside the date range."""
+    """True if there are rows outside the date range."""
     today: dt.date
 
     @property
@@ -58,7 +58,7 @@ class Inspected:
     @property
     def several_files(self) -> bool:
         """True if rows come from several files, which examples then name."""
-        return bool(self.rows.source.parts) or self.rows.source.files_apart
+        return bool(self.rows.source.parts) or self.rows.source.has_several_files
 
     @cached_property
     def lines(self) -> exp.Expr:
@@ -369,10 +369,10 @@ def _statuses(seen: Inspected) -> list[Finding]:
     ]
     listed = "; ".join(_with_sums(seen, r["status"] or "(blank)", r["n"], r["money"]) for r in rows)
     condition = where_option(none_of(name, void or open_ones[-1:] or ["…"]))
-    asked = seen.rows.condition is not None and not {name, "status"}.isdisjoint(
+    condition_names = seen.rows.condition is not None and not {name, "status"}.isdisjoint(
         seen.rows.condition.names
     )
-    level: Level = "warning" if open_ones and not asked else "note"
+    level: Level = "warning" if open_ones and not condition_names else "note"
     return [
         finding(
             "statuses",
@@ -408,7 +408,9 @@ def _kinds_of_rows(seen: Inspected) -> list[Finding]:
     """Return columns that distinguish sales from payments, fees, tests and the like, if all of them
     count.
     """
-    asked = seen.rows.condition.names if seen.rows.condition is not None else frozenset[str]()
+    condition_names = (
+        seen.rows.condition.names if seen.rows.condition is not None else frozenset[str]()
+    )
     found = []
     for name, odd in kinds_of_rows(seen.rows).items():
         cell = sql("NULLIF(TRIM(CAST(:c AS VARCHAR)), '')", c=cell_column(name))
@@ -435,7 +437,7 @@ def _kinds_of_rows(seen: Inspected) -> list[Finding]:
             for k in kinds
             if k["kind"] in odd and not (is_return(k["kind"]) and int(k["money"] or 0) <= 0)
         ]
-        if not counts or name in asked:
+        if not counts or name in condition_names:
             continue
         listed = "; ".join(
             _with_sums(seen, k["kind"] or "(blank)", k["n"], k["money"]) for k in kinds

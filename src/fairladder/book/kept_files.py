@@ -30,8 +30,8 @@ from fairladder.book.reduction import (
 )
 from fairladder.engine.embedded import Embedded
 from fairladder.errors import DataError, UsageError
+from fairladder.orders.formats import with_detected_formats, with_known_formats
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import settled, settled_before
 from fairladder.orders.source import FILE, Source
 from fairladder.orders.states import RowState
 from fairladder.output.files import as_json, digest_of
@@ -78,7 +78,7 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     """
     if reason := _cannot(rows):
         return f"Nothing is kept: {reason}."
-    rows = replace(settled_before(rows), channels=None)
+    rows = replace(with_known_formats(rows), channels=None)
     parts = rows.source.parts or (rows.source,)
     manifest, why = _manifest(folder, _settings(rows))
     with ThreadPoolExecutor() as readers:  # hashing lets other threads run
@@ -111,7 +111,7 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     else:
         passed = _of_customers(rows, [entries[p.label] for p in parts], manifest, folder)
     undecided = None if late else _undecided(rows, [entries[p.label] for p in parts], folder)
-    return KeptPass(passed, undecided, _told(parts, new, changed, late, why))
+    return KeptPass(passed, undecided, _summary_note(parts, new, changed, late, why))
 
 
 def _of_customers(
@@ -180,7 +180,7 @@ def _with_new(
     """
     fresh = _groups(rows, _orders_of(new, folder))
     names = [c.alias for c in fresh.selects]
-    anew = _groups(
+    regrouped = _groups(
         rows,
         _among(rows, _orders_of([*old, *new], folder), split, "semi").subquery(
             "theirs", copy=False
@@ -189,7 +189,7 @@ def _with_new(
     parts = [
         _among(rows, groups, split, "anti"),
         _among(rows, fresh.subquery(copy=False), split, "anti"),
-        anew,
+        regrouped,
     ]
     return merged_groups(names, _all_of(parts))
 
@@ -226,22 +226,22 @@ def _without_end(scheme: Scheme) -> Scheme:
 
 def _cannot(rows: Rows) -> str:
     """Return why the orders of these files cannot be kept; empty if they can."""
-    asked, source = rows.scheme.orders, rows.source
+    part, source = rows.scheme.orders, rows.source
     if not rows.embedded or any(part.path is None for part in (source.parts or (source,))):
         return "orders are only kept of files that are read on this machine"
     if (
         type(source) is not Source
-        or asked.channel_amounts
-        or asked.channel_customers
-        or asked.day_amounts
-        or asked.credit
+        or part.channel_amounts
+        or part.channel_customers
+        or part.day_amounts
+        or part.credit
     ):
         return "these rows are combined from several files or columns"
     if source.parts and rows.condition is not None and FILE in rows.condition.names:
         return f"`where` uses `{FILE}`, which depends on the other files"
     if not rows.has_orders:
         return "without a column of order ids every row is an order, and there is nothing to reduce"
-    if asked.amount_is == "order" or asked.drop:
+    if part.amount_is == "order" or part.drop:
         return "repeated totals and repeated rows can only be found across all files"
     if rows.rates is not None:
         return "exchange rates may change"
@@ -260,7 +260,7 @@ def _settings(rows: Rows) -> dict[str, Any]:
     run excludes later rows itself.
     """
     scheme: Scheme = rows.scheme
-    asked = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
+    order_settings = scheme.orders.model_dump(mode="json", exclude={"kept_in", "allow"})
     kinds = {
         name: kind
         for name, kind in rows.source.columns.items()
@@ -268,7 +268,7 @@ def _settings(rows: Rows) -> dict[str, Any]:
     }
     return {
         "format": _FORMAT, "version": version("fairladder"), "engine": version("duckdb"),
-        "orders": asked,
+        "orders": order_settings,
         "roles": dict(rows.roles.columns), "kinds": kinds,
         "money": scheme.money.model_dump(mode="json"),
         "time_zone": scheme.time.time_zone,
@@ -312,8 +312,8 @@ def _manifest(folder: Path, settings: Mapping[str, Any]) -> tuple[dict[str, Any]
 
 
 def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
-    with replacing(folder / _MANIFEST) as beside:
-        beside.write_text(as_json(dict(manifest)), "utf-8")
+    with replacing(folder / _MANIFEST) as temporary:
+        temporary.write_text(as_json(dict(manifest)), "utf-8")
 
 
 def _of_part(rows: Rows, part: Source) -> Rows:
@@ -343,10 +343,10 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
             "BOOL_OR(state = :u) AS undecided",
             *(["MAX(unread) AS unread"] if rows.unread else []),
         ]
-        told = engine.table(
+        summary = engine.table(
             select([sql(s, u=RowState.UNDECIDED) for s in sums], orders)
         ).to_pylist()[0]
-        if told.get("unread") and not _plainly_written(rows, int(told["unread"])):
+        if summary.get("unread") and not _plainly_written(rows, int(summary["unread"])):
             return (
                 f"the format of dates or numbers in {Path(rows.source.label).name} depends "
                 "on all rows. Set it with --date-format and --decimal-mark"
@@ -357,12 +357,12 @@ def _keep(rows: Rows, folder: Path, digest: str) -> Mapping[str, Any] | str:
         _write(engine, select(["*"], orders), folder / f"{name}.orders.parquet")
     finally:
         engine.forget(orders)
-    if told["undecided"]:
+    if summary["undecided"]:
         _write(engine, _undecided_rows(rows), folder / f"{name}.undecided.parquet")
-    latest = told["latest"]
+    latest = summary["latest"]
     return {"digest": digest, "kept": name,
     "latest": latest.isoformat() if isinstance(latest, dt.date) else None,
-            "undecided": bool(told["undecided"])}  # fmt: skip
+            "undecided": bool(summary["undecided"])}  # fmt: skip
 
 
 def _plainly_written(rows: Rows, unread: int) -> bool:
@@ -370,17 +370,17 @@ def _plainly_written(rows: Rows, unread: int) -> bool:
     will most cells of all files.
     """
     try:
-        better = settled(rows, unread)
+        better = with_detected_formats(rows, unread)
     except DataError:
         return False
-    return replace(better.writing, settled=False, evidence=()) == replace(
-        rows.writing, settled=False, evidence=()
+    return replace(better.writing, detected=False, evidence=()) == replace(
+        rows.writing, detected=False, evidence=()
     )
 
 
 def _write(engine: Embedded, query: exp.Select, path: Path) -> None:
-    with replacing(path) as beside:
-        engine.write_parquet(query, beside)
+    with replacing(path) as temporary:
+        engine.write_parquet(query, temporary)
 
 
 def _orders(rows: Rows, home: str) -> exp.Select:
@@ -475,7 +475,7 @@ def _all_of(queries: Sequence[exp.Select]) -> exp.Expr:
     return exp.Subquery(this=together, alias=exp.TableAlias(this=exp.to_identifier("together")))
 
 
-def _told(
+def _summary_note(
     parts: Sequence[Source],
     new: Sequence[Source],
     changed: Sequence[str],

@@ -24,11 +24,11 @@ class KeptGroups:
     relation: exp.Expr
     columns: tuple[str, ...]
     customers: int
-    """Customers with rows that count."""
+    """Number of customers with rows that count."""
     largest: int
-    """The largest of their whole numbers, whatever its sign."""
+    """The largest absolute value of their whole numbers."""
     positive: int
-    """All positive spend."""
+    """Total positive spend."""
 
     def used(self) -> exp.Select:
         """Return the groups of rows that count."""

@@ -7,8 +7,12 @@ from sqlglot import exp
 
 from fairladder.book.order_rows import kept_orders, kept_states, order_rows_of
 from fairladder.book.passes import largest_unread
+from fairladder.orders.formats import (
+    with_detected_formats,
+    with_known_formats,
+    with_sampled_formats,
+)
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import settled, settled_at_first, settled_before
 from fairladder.orders.states import RowState
 
 
@@ -40,7 +44,7 @@ class KeptOrders:
     table: OrderTable
     relation: exp.Expr
     states_tell_all: bool
-    """Whether no row's id puts it aside, so that the states need no second look."""
+    """True if no row's id sets it aside, so that states need no second look."""
     rows: Rows
 
     def query(self, wanted: OrderTable) -> exp.Select:
@@ -70,16 +74,16 @@ def keep_orders(rows: Rows, table: OrderTable) -> tuple[Rows, KeptOrders | None,
     Returns None for the orders if ids need trimming or the format differs from the first guess: the
     rows must then be read again.
     """
-    rows, engine = settled_at_first(settled_before(rows)), rows.source.engine
+    rows, engine = with_sampled_formats(with_known_formats(rows)), rows.source.engine
     relation = engine.keep(kept_orders(rows, table.columns, table.mixed, table.sequence))
     states = engine.table(kept_states(rows, relation))
     better = rows
     if unread := largest_unread(states):
-        better = settled(rows, unread)
-    same = replace(better.writing, settled=rows.writing.settled) == rows.writing
+        better = with_detected_formats(rows, unread)
+    same = replace(better.writing, detected=rows.writing.detected) == rows.writing
     if not same or any(states["untrimmed"].to_pylist()):
         engine.forget(relation)
         return better, None, states
     by_id = {RowState.TOTAL_ROW, RowState.NO_CUSTOMER, RowState.NO_ORDER, RowState.UNDECIDED}
-    tells = by_id.isdisjoint(states["state"].to_pylist())
-    return better, KeptOrders(table, relation, tells, better), states
+    states_are_final = by_id.isdisjoint(states["state"].to_pylist())
+    return better, KeptOrders(table, relation, states_are_final, better), states

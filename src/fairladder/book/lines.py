@@ -118,11 +118,9 @@ class KeptLines:
     as_written: bool
     table: exp.Expr
     in_order: bool
-    """Whether the rows stand in the order of their source, so that their place tells their
-    number.
-    """
+    """True if the rows are in the order of their source, so that their position is their number."""
     orders: exp.Expr | None = None
-    """A kept table of their orders (``customers.orders_of``), where they have ids."""
+    """A kept table of their orders (``customers.orders_of``), if they have ids."""
 
     @property
     def engine(self) -> Engine:
@@ -167,7 +165,7 @@ class KeptLines:
             trees[cell_name(name)] = exp.Anonymous(
                 this="LIST_EXTRACT", expressions=[column("cells"), exp.convert(place)]
             )
-        if self.rows.source.files_apart:
+        if self.rows.source.has_several_files:
             trees[f"#{FILE}"] = column(FILE)
         return select(
             [named(tree, name) for name, tree in trees.items()], self.tree(ids_put_aside=True)
@@ -202,7 +200,7 @@ def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
     source, engine = rows.source, rows.source.engine
     # Finding out whether rows stay in order means planning the statement, which takes longer than
     # numbering a few rows.
-    for in_order in (True, False) if source.stands_alone and not source.is_small else (False,):
+    for in_order in (True, False) if source.is_single and not source.is_small else (False,):
         tree = rows.tree_as_written(not in_order) if as_written else rows.tree(not in_order)
         columns = [named(t, name) for name, t in _kept_columns(rows, as_written, in_order).items()]
         query = select(columns, tree, "order_rows")
@@ -214,14 +212,14 @@ def keep_lines(rows: Rows, as_written: bool) -> KeptLines:
 def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp.Expr]:
     trees = _columns(rows, as_written)
     bad_date = sql(":s = :b", s=trees["state"], b=RowState.BAD_DATE)
-    told_apart = (
+    distinguishing = (
         {rows.roles.get("customer"), rows.roles.get("order")}
         if as_written and rows.has_orders
         else set()
     )
     if rows.source.parts:
-        told_apart = told_apart | {FILE}  # the same row in two files is the same row
-    others = [cell_column(name) for name in rows.source.columns if name not in told_apart]
+        distinguishing = distinguishing | {FILE}  # the same row in two files is the same row
+    others = [cell_column(name) for name in rows.source.columns if name not in distinguishing]
     trees["twin"] = exp.Anonymous(this="HASH", expressions=others)
     trees["off"] = sql(
         "CASE WHEN ABS(:exact - :m) > 1e-6 THEN :m - :exact END",
@@ -239,8 +237,8 @@ def _kept_columns(rows: Rows, as_written: bool, in_order: bool) -> dict[str, exp
         trees["status"] = status
     if not in_order:
         trees["row"] = column("#row")
-    if rows.source.files_apart or rows.source.parts:
-        trees[FILE] = column(f"#{FILE}" if rows.source.files_apart else FILE)
+    if rows.source.has_several_files or rows.source.parts:
+        trees[FILE] = column(f"#{FILE}" if rows.source.has_several_files else FILE)
     return trees
 
 

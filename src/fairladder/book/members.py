@@ -15,7 +15,7 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import DataError, SchemeError, nearest
 from fairladder.orders import cells
 from fairladder.orders.source import CellKind, Source, open_source
-from fairladder.orders.writing import DateStyle, day_in_style, settle_dates, settled_kinds
+from fairladder.orders.writing import DateStyle, day_in_style, detect_date_format, detect_kinds
 from fairladder.scheme import CustomersPart, OrdersPart
 from fairladder.sqltree import any_of, cell_column, cell_name, column, named, select, sql
 from fairladder.wording import percent
@@ -34,7 +34,7 @@ class Members:
     id_column: str
     """The file's column of ids."""
     key_note: str = ""
-    """By which column the file is matched, where that was found out."""
+    """A note on the id column, if it was detected."""
 
 
 def open_members(
@@ -84,17 +84,17 @@ def _without_id(
     """Return the non-blank rows without an id, or None, and the other rows."""
     aside: dict[str, exp.Expr] = {"row": column(_ROW), "reason": exp.Literal.string("no-customer")}
     aside |= {shown_name(f"of {shown.get(n, n)}"): column(n) for n in cells_there}
-    nobody, anything = (
+    without_id, anything = (
         sql("customer IS NULL"),
         [sql(":c IS NOT NULL", c=column(n)) for n in cells_there],
     )
     offered = engine.offer(rows)
     query = select([named(tree, n) for n, tree in aside.items()], offered)
-    query = query.where(nobody, any_of(anything) if anything else exp.false(), copy=False)
+    query = query.where(without_id, any_of(anything) if anything else exp.false(), copy=False)
     found = engine.table(query.order_by("row", copy=False))
     known = engine.table(
         select(["*"], offered)
-        .where(exp.Not(this=nobody), copy=False)
+        .where(exp.Not(this=without_id), copy=False)
         .order_by(column(_ROW), copy=False)
     )
     return found if len(found) else None, known
@@ -122,20 +122,20 @@ def _id_column(
             return name, ""
     ids = order_ids()
     shares = {name: _share_known(source, name, ids) for name in source.columns}
-    alike = [name for name in source.columns if _letters(name) == _letters(customer_column)]
-    best = max(shares, key=lambda name: (shares[name], name in alike), default=None)
+    similar = [name for name in source.columns if _letters(name) == _letters(customer_column)]
+    best = max(shares, key=lambda name: (shares[name], name in similar), default=None)
     if best is not None and 2 * shares[best] >= 1:
         tied = [name for name in shares if shares[name] == shares[best]]
-        chosen = next((name for name in tied if name in alike), best)
+        chosen = next((name for name in tied if name in similar), best)
         return (
             chosen,
             f"{source.label} is matched by its column `{chosen}`: {percent(shares[chosen])} "
             "of the tested ids are in both files",
         )
-    if len(alike) == 1:
-        return alike[
+    if len(similar) == 1:
+        return similar[
             0
-        ], f"{source.label} is matched by its column `{alike[0]}`, as its name suggests"
+        ], f"{source.label} is matched by its column `{similar[0]}`, as its name suggests"
     raise SchemeError(
         f"{source.label}: no column contains the ids of the orders' `{customer_column}`. "
         "Name it with `customer` under [customers] (--customers-id). The columns are: "
@@ -175,12 +175,12 @@ def _read(
         trimmed = {_ROW: sql("ROW_NUMBER() OVER () + :n", n=source.first_row - 1)}
         trimmed |= {cell_name(n): _trimmed(n, kind) for n, kind in source.columns.items()}
         rows = engine.keep(select([named(tree, n) for n, tree in trimmed.items()], source.relation))
-        settled = settled_kinds(source, others, rows) if source.text else {}
+        found_kinds = detect_kinds(source, others, rows) if source.text else {}
         cells_of = {
-            other: _cell(other, source.columns[other], settled.get(other)) for other in others
+            other: _cell(other, source.columns[other], found_kinds.get(other)) for other in others
         }
         if source.text:
-            for other in _day_like(engine, rows, [n for n in others if n not in settled]):
+            for other in _day_like(engine, rows, [n for n in others if n not in found_kinds]):
                 if (style := _style(engine, rows, other, dates)) is not None:
                     cells_of[other] = _day(other, style)
         ours = {
@@ -242,7 +242,7 @@ def _style(
     other columns.
     """
     try:
-        style = settle_dates(rows, name, engine, told_as=name)
+        style = detect_date_format(rows, name, engine, column_label=name)
     except DataError:
         style = dates() or DateStyle("iso")
     read = sql(
@@ -261,11 +261,11 @@ def _day(name: str, style: DateStyle) -> exp.Expr:
     return sql("COALESCE(:iso, :styled)", iso=iso, styled=day_in_style(cell_column(name), style))
 
 
-def _cell(name: str, kind: CellKind, settled: Kind | None) -> exp.Expr:
+def _cell(name: str, kind: CellKind, kind_found: Kind | None) -> exp.Expr:
     cell = cell_column(name)
-    if settled == "number":
+    if kind_found == "number":
         return cells.number_of_text(cell)
-    if settled == "day":
+    if kind_found == "day":
         return cells.day(cell, "text", None)
     if kind in ("timestamp", "instant"):
         return sql("CAST(:c AS DATE)", c=cell)
@@ -283,9 +283,9 @@ def _no_repeats(rows: pa.Table, source: Source) -> None:
     numbers = [
         number for number, text in zip(rows[_ROW].to_pylist(), ids, strict=True) if text == first
     ]
-    rows_said, several = ", ".join(map(str, numbers[:5])), sum(n > 1 for n in counts.values())
+    row_list, several = ", ".join(map(str, numbers[:5])), sum(n > 1 for n in counts.values())
     raise DataError(
         f"repeated-customers: {source.label} has {several} ids on more than one row, the "
-        f"first `{first}` (rows {rows_said}). Joining them would count orders twice; keep "
+        f"first `{first}` (rows {row_list}). Joining them would count orders twice; keep "
         "one row for each customer."
     )

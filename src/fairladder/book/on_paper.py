@@ -31,7 +31,7 @@ from fairladder.sqltree import cell_column, column, day_literal, named, select, 
 from fairladder.wording import listed
 
 #: Descriptions of the required column types.
-_TOLD: dict[str, str] = {
+_TYPE_NAMES: dict[str, str] = {
     "text": "text",
     "whole": "a whole number",
     "decimal": "a number",
@@ -92,19 +92,19 @@ def customers_sql(
 
 
 def _require_plain(orders: Read) -> None:
-    asked, roles = orders.scheme.orders, orders.opened.roles
+    part, roles = orders.scheme.orders, orders.opened.roles
     reshaped = [
         n
         for n in ("channel_amounts", "channel_customers", "day_amounts", "credit")
-        if getattr(asked, n)
+        if getattr(part, n)
     ]
     refused = {
         "an amount of several columns": len(roles.factors) != 1 or roles.get("discount"),
         "amounts in cents": orders.rows.in_minor_units,
         "[money] rates": orders.scheme.money.rates,
-        "an order's total on each of its rows": asked.amount_is == "order"
+        "an order's total on each of its rows": part.amount_is == "order"
         and orders.rows.has_orders,
-        "`drop`": asked.drop,
+        "`drop`": part.drop,
         "[lines]": orders.scheme.lines.file,
         f"`{' '.join(reshaped)}`": reshaped,
         "`at_first` and `at_latest`": orders.scheme.customers.at_first
@@ -143,7 +143,7 @@ def _on_paper(orders: Read, table: str) -> Rows:
         rows.source, columns=read, engine=paper, relation=relation, text=False, parts=(), path=None
     )
     return replace(
-        rows, source=source, writing=Writing(settled=True), channels=None, kinds={}, plainly=True
+        rows, source=source, writing=Writing(detected=True), channels=None, kinds={}, plainly=True
     )
 
 
@@ -166,8 +166,8 @@ def _kinds(orders: Read) -> dict[str, CellKind]:
     kinds: dict[str, CellKind] = {
         n: "decimal" if k in ("float", "single") else k for n, k in rows.source.columns.items()
     }
-    settled: dict[str, CellKind] = {"number": "decimal", "day": "date"}
-    kinds |= {n: settled[k] for n, k in rows.kinds.items() if k in settled}
+    detected: dict[str, CellKind] = {"number": "decimal", "day": "date"}
+    kinds |= {n: detected[k] for n, k in rows.kinds.items() if k in detected}
     placed = rows.roles.get("placed") or ""
     if kinds[placed] == "text" and not _any_offset(rows, placed):
         kinds[placed] = "timestamp"
@@ -223,7 +223,7 @@ def _customers(rows: Rows) -> exp.Select:
         read = sql(
             "state = :u OR state BETWEEN :l AND :n",
             u=used_state,
-            l=int(RowState.LEFT_OUT),
+            l=int(RowState.FILTERED_OUT),
             n=last_state,
         )
         whole.append(named(sql("MAX(CASE WHEN :r THEN latest_row END)", r=read), "as_of"))
@@ -272,12 +272,12 @@ def _head(rows: Rows, table: str, people: bool) -> str:
     """Return comments on what the statement reads, free of anything that could end a comment."""
     of_kind: dict[str, list[str]] = {}
     for name, kind in rows.source.columns.items():
-        of_kind.setdefault(_TOLD[kind], []).append(
+        of_kind.setdefault(_TYPE_NAMES[kind], []).append(
             " ".join(name.split())
         )  # a comment ends with its line
-    told = "; ".join(f"{listed(names)} as {kind}" for kind, names in of_kind.items())
+    columns_read = "; ".join(f"{listed(names)} as {kind}" for kind, names in of_kind.items())
     more = (
         "-- The customers file is not included, so customers without orders and the file's "
         "columns are missing.\n"
     )
-    return f"-- Reads the table {' '.join(table.split())}, with {told}.\n{more if people else ''}"
+    return f"-- Reads the table {' '.join(table.split())}, with {columns_read}.\n{more if people else ''}"

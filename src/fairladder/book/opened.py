@@ -10,7 +10,7 @@ from fairladder.engine.protocol import Engine
 from fairladder.errors import UsageError, nearest
 from fairladder.findings import ALLOWED
 from fairladder.orders.anywhere import open_anything
-from fairladder.orders.roles import Roles, settle_roles
+from fairladder.orders.roles import Roles, resolve_roles
 from fairladder.orders.rows import Rows, open_rows
 from fairladder.orders.shapes import rows_of_columns, with_credits, with_lines
 from fairladder.orders.source import Source, open_source
@@ -27,13 +27,11 @@ class Opened:
     customers_file: Any
     allow_set_aside: bool = False
     shows: Literal["window", "periods", "both"] = "window"
-    """What is asked of the orders: figures of the date range alone, periods of a whole
-    history, or both.
+    """The orders that the caller's figures cover: the date range, the periods of a whole history,
+    or both.
     """
-    beside: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
-    """What has been read of the files beside the orders, which is the same on every day of
-    reckoning.
-    """
+    file_cache: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
+    """Results of reading other files, which do not depend on the as-of date."""
 
     @property
     def scheme(self) -> Scheme:
@@ -95,7 +93,7 @@ def open_unread(
                 f"`{code}` is not a finding that can be allowed. {nearest(code, ALLOWED)}"
             )
     source = _shaped(open_anything(orders, scheme.orders), scheme)
-    roles = settle_roles(scheme.order_columns(), source)
+    roles = resolve_roles(scheme.order_columns(), source)
     file = customers if customers is not None else scheme.customers.file
     return Opened(
         open_rows(source, roles, scheme),
@@ -112,18 +110,18 @@ def _shaped(source: Source, scheme: Scheme) -> Source:
             raise UsageError("[lines] joins files. In a database, join the two in --query.")
         lines = open_source(scheme.lines.file, source.engine.reader)
         source = with_lines(source, lines, order, scheme.lines.order or order)
-    asked = scheme.orders
-    if asked.channel_customers:
+    part = scheme.orders
+    if part.channel_customers:
         source = rows_of_columns(
-            source, "channel", "customer", asked.channel_customers, "channel_customers"
+            source, "channel", "customer", part.channel_customers, "channel_customers"
         )
-    if asked.channel_amounts:
+    if part.channel_amounts:
         source = rows_of_columns(
-            source, "channel", "amount", asked.channel_amounts, "channel_amounts"
+            source, "channel", "amount", part.channel_amounts, "channel_amounts"
         )
-    if asked.day_amounts:
-        days = {day.isoformat(): name for day, name in asked.day_amounts.items()}
+    if part.day_amounts:
+        days = {day.isoformat(): name for day, name in part.day_amounts.items()}
         source = rows_of_columns(source, "placed", "amount", days, "day_amounts")
-    if asked.credit:
-        source = with_credits(source, asked.amount or "", asked.credit)
+    if part.credit:
+        source = with_credits(source, part.amount or "", part.credit)
     return source

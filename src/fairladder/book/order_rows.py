@@ -13,7 +13,7 @@ from fairladder.book.lines import (
     trimmed_ids,
     whole_state_of,
 )
-from fairladder.book.reduction import repeated_totals, tells_repeats
+from fairladder.book.reduction import can_repeat_totals, repeated_totals
 from fairladder.orders.rows import Rows
 from fairladder.orders.states import RowState
 from fairladder.sqltree import any_of, column, named, select, sql
@@ -117,7 +117,7 @@ def kept_orders(
     cells_of |= line_signs(rows)
     measures = {**_order_measures(rows, shown, mixed, sequence), "latest": sql("MAX(placed_on)")}
     measures |= {name: sql("CAST(SUM(:x) AS BIGINT)", x=column(name)) for name in line_signs(rows)}
-    measures |= {"least": sql("MIN(amount)")} if tells_repeats(rows) else {}
+    measures |= {"least": sql("MIN(amount)")} if can_repeat_totals(rows) else {}
     measures |= {"offsets": sql('MAX("offset")')} if reads_offsets(rows) else {}
     if (unread := rows.unread) is not None:
         cells_of["unread"] = unread
@@ -146,7 +146,7 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
                 "lines",
                 "amount",
                 "latest",
-                *(["least"] if tells_repeats(rows) else []),
+                *(["least"] if can_repeat_totals(rows) else []),
                 *line_signs(rows),
             )
         },
@@ -163,7 +163,7 @@ def kept_states(rows: Rows, kept: exp.Expr) -> exp.Select:
     measures |= {flag: f"MAX({flag})" for flag in _flags(rows)}
     measures |= (
         repeated_totals(several_files=False)
-        if tells_repeats(rows) and not rows.source.parts
+        if can_repeat_totals(rows) and not rows.source.parts
         else {}
     )
     measures |= {name: f"CAST(SUM({name}) AS BIGINT)" for name in line_signs(rows)}

@@ -10,8 +10,13 @@ from sqlglot import exp
 from fairladder.book.kept_groups import KeptGroups, kept_groups
 from fairladder.book.lines import KeptLines, keep_lines, other_channel
 from fairladder.book.reduction import by_state, orders_of, reduction
+from fairladder.orders.formats import (
+    few_channels,
+    with_detected_formats,
+    with_known_formats,
+    with_sampled_formats,
+)
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import few_channels, settled, settled_at_first, settled_before
 
 
 @dataclass(frozen=True)
@@ -19,7 +24,7 @@ class Pass:
     """The reduction's groups, the rows with their final formats, and the kept rows."""
 
     table: pa.Table
-    """The groups summed up by state and currency."""
+    """The groups summed by state and currency."""
     rows: Rows
     kept: KeptLines | None
     groups: KeptGroups
@@ -31,15 +36,17 @@ def read_through(rows: Rows, keep: bool) -> Pass:
     Surprises after the first rows (a new channel, other formats of dates or numbers) are found from
     the groups, and the rows are read again. Raises DataError if two formats fit equally well.
     """
-    first = settled_at_first(settled_before(rows))
+    first = with_sampled_formats(with_known_formats(rows))
     passed = _grouped(replace(first, channels=few_channels(first)), keep)
     if _has_other_channels(passed):
         passed = _again(passed, replace(passed.rows, channels=None))
     unread = largest_unread(passed.table)
     if unread:
         kept = passed.kept if passed.kept is not None and passed.kept.as_written else None
-        better = settled(passed.rows, unread, kept.unread_dates() if kept is not None else None)
-        same = replace(better.writing, settled=False) == passed.rows.writing
+        better = with_detected_formats(
+            passed.rows, unread, kept.unread_dates() if kept is not None else None
+        )
+        same = replace(better.writing, detected=False) == passed.rows.writing
         passed = replace(passed, rows=better) if same else _again(passed, better)
     return passed
 

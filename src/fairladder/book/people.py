@@ -24,12 +24,12 @@ class People:
     engine: Engine
     relation: exp.Expr
     named: bool
-    """Whether they have names."""
+    """True if they have names."""
     listed: bool
-    """Whether there is a customers file."""
+    """True if there is a customers file."""
     decimals: int
     id_name: str = "customer"
-    """What conditions on the orders call the column of customer ids."""
+    """The name of the customer id in conditions on the orders."""
 
     def one(self, source: exp.Expr, where: str | None = None, **sums: str) -> dict[str, Any]:
         """Return the single row of sums over a relation; sums of no rows are 0."""

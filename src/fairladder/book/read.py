@@ -36,8 +36,8 @@ from fairladder.errors import DataError, SchemeError
 from fairladder.findings import LEVELS, Finding, allowed, finding, sentences
 from fairladder.frames import customers_frame
 from fairladder.orders import cells
+from fairladder.orders.formats import written_dates
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import written_dates
 from fairladder.scheme import Scheme
 from fairladder.sqltree import cell_column, column, named, select, sql
 
@@ -70,19 +70,17 @@ class Read:
     """
 
     opened: Opened
-    """The same before reading, its rows as they turned out to be written."""
+    """The input of ``read``, with the final formats of its rows."""
     account: Account
-    """The balance of all rows, and what else the pass told."""
+    """The balance of all rows, and other results of the pass."""
     kept_groups: KeptGroups | None = field(repr=False)
-    """The groups of the reduction, if the pass made them."""
+    """The groups of the reduction, if the pass computed them."""
     kept_rows: KeptLines | None = field(default=None, repr=False)
     kept_orders: KeptOrders | None = field(default=None, repr=False)
     kept_note: str = field(default="", repr=False)
-    """Which files were read and which were as they are kept, where a folder keeps them."""
+    """A note on which files were read and which were kept, if a folder keeps them."""
     _days: "dict[dt.date, Self]" = field(default_factory=dict, repr=False, compare=False)
-    """Orders as of other days that ``on`` has read already; answers do not depend on what is
-    kept here.
-    """
+    """A cache of orders as of other days, used by ``on``; it does not affect answers."""
 
     def __repr__(self) -> str:
         roles = ", ".join(f"{r}={c!r}" for r, c in self.opened.roles.columns.items())
@@ -169,9 +167,9 @@ class Read:
         """The customers file, or None."""
         if self.opened.customers_file is None:
             return None
-        beside = self.opened.beside
-        if "members" not in beside:
-            beside["members"] = open_members(
+        file_cache = self.opened.file_cache
+        if "members" not in file_cache:
+            file_cache["members"] = open_members(
                 self.opened.customers_file,
                 self.scheme.customers,
                 self.opened.roles.columns["customer"],
@@ -180,7 +178,7 @@ class Read:
                 lambda: written_dates(self.rows),
                 self._some_ids,
             )
-        members: Members = beside["members"]
+        members: Members = file_cache["members"]
         return members
 
     def _some_ids(self) -> set[str]:
@@ -231,7 +229,7 @@ class Read:
         if time.from_ is not None and opened.shows != "window":
             found.append(finding("shown-periods", 1, first=time.from_))
         since = time.from_ if opened.shows != "periods" else None
-        if since is not None or self.balance.left_out:
+        if since is not None or self.balance.filtered_out:
             which = f"from {since} on" if since is not None else "that match `where`"
             found.append(finding("chosen-rows", 1, which=which))
         found += [
@@ -344,10 +342,10 @@ class Read:
     @cached_property
     def carried_names(self) -> frozenset[str]:
         """Names of customer columns that come from a user's file."""
-        asked = self.scheme.customers
+        part = self.scheme.customers
         of_orders = [
-            *(f"{FIRST}{n}" for n in asked.at_first),
-            *(f"{LATEST}{n}" for n in asked.at_latest),
+            *(f"{FIRST}{n}" for n in part.at_first),
+            *(f"{LATEST}{n}" for n in part.at_latest),
         ]
         return frozenset(
             [*(self.members.table.column_names if self.members else ()), *of_orders]
@@ -492,9 +490,9 @@ class Read:
         first, latest = self.scheme.customers.at_first, self.scheme.customers.at_latest
         if not first and not latest:
             return None
-        asked = tuple(dict.fromkeys([*first, *latest]))
-        check_carried(asked, self.opened.columns)
-        query = carried(self.order_table(asked, mixed=True, history=False), first, latest)
+        carried_columns = tuple(dict.fromkeys([*first, *latest]))
+        check_carried(carried_columns, self.opened.columns)
+        query = carried(self.order_table(carried_columns, mixed=True, history=False), first, latest)
         for name in query.named_selects[1:]:
             if name in there or name in {*NAMES, *names(SCORES)}:
                 raise SchemeError(
@@ -527,9 +525,11 @@ class Read:
         if self.members is not None and self.members.set_aside is not None:
             theirs = self.members.set_aside.to_pandas(date_as_object=False)
             parts.append(theirs.assign(file=self.members.label))
-        apart = ["file"] if self.opened.source.files_apart else []
+        file_column = ["file"] if self.opened.source.has_several_files else []
         if not parts:
-            found = pd.DataFrame(columns=["row", "reason", *apart, *self.opened.source.columns])
+            found = pd.DataFrame(
+                columns=["row", "reason", *file_column, *self.opened.source.columns]
+            )
         else:
             found = pd.concat(parts, ignore_index=True) if len(parts) > 1 else parts[0]
         found.attrs[CARRIED] = [name for name in found if name not in ("row", "reason")]

@@ -343,7 +343,7 @@ def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict
         trees["offsets"] = column("offset") if each else sql("MAX(:x)", x=column("offset"))
     if rows.unread is not None:
         trees["unread"] = column("unread") if each else sql("MAX(:x)", x=column("unread"))
-    if not each and (looked_at or tells_repeats(rows)):
+    if not each and (looked_at or can_repeat_totals(rows)):
         trees |= {"least": sql("MIN(:m)", m=minor)}
     if not each and rows.source.parts:
         trees["files"] = sql("CASE WHEN MIN(home) = MAX(home) THEN 1 ELSE 2 END")
@@ -352,7 +352,7 @@ def order_columns(rows: Rows, as_written: bool, looked_at: bool = False) -> dict
     return trees
 
 
-def tells_repeats(rows: Rows) -> bool:
+def can_repeat_totals(rows: Rows) -> bool:
     """Return True if an order's rows add up, so that equal amounts on all of them suggest a joined
     total.
     """

@@ -52,7 +52,7 @@ def orders_total(rows: Rows) -> exp.Select:
         ":s IN (:a, :b, :c, :d)",
         s=column("#state"),
         a=RowState.USED,
-        b=RowState.LEFT_OUT,
+        b=RowState.FILTERED_OUT,
         c=RowState.UNKNOWN,
         d=RowState.OUTSIDE,
     )
@@ -93,7 +93,7 @@ def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: in
     original = [
         named(sql("CAST(:c AS VARCHAR)", c=cell_column(c)), f"of {c}") for c in rows.source.columns
     ]
-    if rows.source.files_apart:
+    if rows.source.has_several_files:
         original.insert(0, named(column(f"#{FILE}"), FILE))
     reason = named(case(names, exp.null()), "#reason")
     chosen = select([column("#row"), reason, *original], inner, "decided")
@@ -101,7 +101,7 @@ def set_aside_rows(rows: Rows, tree: exp.Select, totals: list[int], readable: in
     # Rows of several files can have the same numbers.
     home = (
         [column(FILE)]
-        if rows.source.files_apart
+        if rows.source.has_several_files
         else [column(f"of {FILE}")]
         if rows.source.parts
         else []

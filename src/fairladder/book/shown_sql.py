@@ -12,8 +12,8 @@ from fairladder.book.reduction import reduction
 from fairladder.engine.exact import EXACT_MINOR
 from fairladder.engine.layout import laid_out
 from fairladder.orders import cells
+from fairladder.orders.formats import with_detected_formats
 from fairladder.orders.rows import Rows
-from fairladder.orders.settling import settled
 from fairladder.orders.states import RowState
 from fairladder.sqltree import column, sql
 
@@ -38,7 +38,7 @@ _STEPS = {
     "order_rows": ("all_rows", "The state of each row, blank ids and total rows included."),
     "order_lines": ("lines", "The columns that orders are made of."),
     "orders": ("order_totals", "Rows to orders. Rows that do not count become one order for each state."),
-    "divided": ("purchases_apart", "Values that count for purchases only are null in other orders."),
+    "divided": ("purchases_only", "Values that count for purchases only are null in other orders."),
     "customers": ("customer_totals",
     ("Orders to customers: counts, dates and sums in minor units. All other measures follow "
         "from these.")),
@@ -52,7 +52,7 @@ def reduction_sql(opened: Opened) -> str:
     same customers and balance plainly. The formats of dates and numbers are determined first, by
     looking at the cells.
     """
-    rows = replace(settled(opened.rows, 2), plainly=True)
+    rows = replace(with_detected_formats(opened.rows, 2), plainly=True)
     query = in_steps(reduction(rows, as_written=False))
     if rows.source.engine is not rows.source.engine.reader:
         return opened.engine.sql(query)

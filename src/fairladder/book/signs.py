@@ -22,16 +22,16 @@ class Signs:
 
     all_orders: int = 0
     several_rows: int = 0
-    """Orders, those with several rows, and those of them that repeat one amount on each row,
-    with what this adds to spend.
+    """Number of orders, of those with several rows, and of those that repeat one amount on each
+    row, with the spend that this adds.
     """
     repeated_orders: int = 0
     repeated_money: int = 0
     void_rows: int = 0
-    """Rows whose state says that the order does not stand, and their money."""
+    """Rows whose status means a void order, and their money."""
     void_money: int = 0
     over_one: int = 0
-    """Rows whose discount is over 1, between 0 and 1, and exactly 1, while its unit is not
+    """Rows whose discount is over 1, between 0 and 1, and exactly 1, as long as its unit is not
     given.
     """
     below_one: int = 0

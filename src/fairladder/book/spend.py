@@ -50,6 +50,6 @@ def buyers(customers: "pd.DataFrame") -> "pd.DataFrame":
     return customers[bought(customers)]
 
 
-def nobody_bought(customers: "pd.DataFrame | Any") -> bool:
-    """Return True if no customer has a purchase, so that there is nobody to score."""
+def no_purchases(customers: "pd.DataFrame | Any") -> bool:
+    """Return True if no customer has a purchase, so that no customer can be scored."""
     return not bought(customers).any()

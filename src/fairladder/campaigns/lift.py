@@ -40,7 +40,7 @@ class Lift(Answer):
     ``response_high`` (95 %, Newcombe) and ``response_p`` (two-sided: the level at which that
     interval begins to hold 0, so that the two never disagree); ``smallest_response`` (the least
     difference that such groups show with 80 % chance); ``spend_contacted``, ``spend_held_out``
-    (per customer, everybody counted); ``spend_lift``, ``spend_low``, ``spend_high`` (95 %, by the
+    (per customer, buyers or not); ``spend_lift``, ``spend_low``, ``spend_high`` (95 %, by the
     larger of the pooled and Welch's standard error), ``spend_p`` (null below ten buyers in either
     group). Null where a group is empty or too small.
     """
@@ -131,9 +131,9 @@ def lift(
         A campaign's list: ``customer``, ``group``, ``listed_on`` and, for rows by segment,
         ``segment``.
     results
-        Orders that reach beyond the list's day; refunds lower spend as their scheme says.
+        Orders that extend beyond the list's day. Their scheme says whether refunds lower spend.
     since, through
-        Days of the window, both included; by default from the day after the list was made to the
+        First and last day of the window; by default from the day after the list was made to the
         results' last day.
 
     Raises UsageError for a wrong window, DataError for an empty list.
@@ -199,7 +199,9 @@ def _compared(part: pd.DataFrame) -> dict[str, float]:
     bought = {name: int(g["bought"].sum()) for name, g in groups.items()}
     rate = {name: bought[name] / n[name] if n[name] else np.nan for name in groups}
     low, high = newcombe(bought["contacted"], n["contacted"], bought["held_out"], n["held_out"])
-    spend_low, spend_high, spend_p = means_apart(*(g["spend"].to_numpy() for g in groups.values()))
+    spend_low, spend_high, spend_p = difference_of_means(
+        *(g["spend"].to_numpy() for g in groups.values())
+    )
     spend_p = spend_p if min(bought.values()) >= FEW_BUYERS else np.nan
     mean = {name: float(g["spend"].mean()) for name, g in groups.items()}
     return {
@@ -262,7 +264,7 @@ def newcombe_p(one: int, n_one: int, two: int, n_two: int) -> float:
     return float(2 * ndtr(-high))
 
 
-def means_apart(
+def difference_of_means(
     one: "np.ndarray[tuple[int], np.dtype[np.float64]]",
     two: "np.ndarray[tuple[int], np.dtype[np.float64]]",
 ) -> tuple[float, float, float]:
@@ -284,10 +286,10 @@ def means_apart(
         ((n - 1) * own[0] + (m - 1) * own[1]) / (n + m - 2) * (1 / n + 1 / m),
         float(n + m - 2),
     )
-    apart = own[0] / n + own[1] / m
-    if apart > pooled:
-        freedom = apart**2 / ((own[0] / n) ** 2 / (n - 1) + (own[1] / m) ** 2 / (m - 1))
-    gap, error = float(one.mean() - two.mean()), sqrt(max(pooled, apart))
+    welch = own[0] / n + own[1] / m
+    if welch > pooled:
+        freedom = welch**2 / ((own[0] / n) ** 2 / (n - 1) + (own[1] / m) ** 2 / (m - 1))
+    gap, error = float(one.mean() - two.mean()), sqrt(max(pooled, welch))
     reach = float(stdtrit(freedom, 0.975)) * error
     return gap - reach, gap + reach, float(2 * stdtr(freedom, -abs(gap) / error))
 
@@ -313,11 +315,11 @@ def _chance(rate: float, effect: float, n_one: int, n_two: int) -> float:
     """Return the probability that the pooled test detects a rise by ``effect``."""
     risen = rate + effect
     pooled = (n_one * risen + n_two * rate) / (n_one + n_two)
-    alike = sqrt(pooled * (1 - pooled) * (1 / n_one + 1 / n_two))
-    apart = sqrt(risen * (1 - risen) / n_one + rate * (1 - rate) / n_two)
-    if apart == 0:
-        return float(effect > _Z * alike)
-    return float(ndtr((effect - _Z * alike) / apart))
+    spread_if_equal = sqrt(pooled * (1 - pooled) * (1 / n_one + 1 / n_two))
+    spread_if_raised = sqrt(risen * (1 - risen) / n_one + rate * (1 - rate) / n_two)
+    if spread_if_raised == 0:
+        return float(effect > _Z * spread_if_equal)
+    return float(ndtr((effect - _Z * spread_if_equal) / spread_if_raised))
 
 
 @dataclass(frozen=True)
@@ -331,7 +333,7 @@ class HoldoutPlan:
     effect: float
     held_out: int | None
     smallest: float
-    """The effect that a half held out would show."""
+    """The effect that holding out half of the customers would detect."""
 
     @property
     def percent(self) -> float | None:

@@ -26,7 +26,7 @@ def pays_down_to(worth: NDArray[np.float64], cost: float) -> tuple[int, float]:
     return count, float(worth[:count].sum())
 
 
-def paid_in_words(count: int, brought: float, of: int, cost: float) -> str:
+def paid_in_words(count: int, returned: float, of: int, cost: float) -> str:
     """Return the result of ``pays_down_to`` in a sentence."""
     if not count:
         return (
@@ -38,5 +38,5 @@ def paid_in_words(count: int, brought: float, of: int, cost: float) -> str:
         if count == of
         else f"contacts pay off down to rank {count:,}; after that each costs more than it returns"
     )
-    paid = f"expected return {money(brought)} for a cost of {money(count * cost)}"
+    paid = f"expected return {money(returned)} for a cost of {money(count * cost)}"
     return f"At {money(cost, 2)} for each of {counted(of, 'contacts')}: {last}; {paid}."

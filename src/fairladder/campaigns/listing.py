@@ -36,7 +36,7 @@ from fairladder.scheme import Campaign, scheme_from
 from fairladder.scores.scored import Scored
 from fairladder.scores.top import top_list
 from fairladder.sqltree import column, day_literal, named, select, sql
-from fairladder.value.to_score import beside, forecast_notes, scored
+from fairladder.value.to_score import forecast_notes, scored, with_computed_columns
 
 #: The column with the expected return of a contact.
 RETURN = "expected_return"
@@ -101,17 +101,17 @@ class Chosen:
     """The customers on the list and the steps that led to them, before the holdout is drawn."""
 
     steps: tuple[tuple[str, int], ...]
-    """Each step of the funnel and how many customers it left."""
+    """Each step of the funnel with the number of customers left."""
     people: pd.DataFrame
-    """Their columns as scored, by rank, then id."""
+    """The scored columns of the customers, sorted by rank, then id."""
     rank: NDArray[np.int64]
     condition: Condition | None
     bought: pd.DataFrame | None
-    """Where a purchase is asked for: ``amount`` (minor units) and ``placed_on`` of the one it
-    is, by customer.
+    """If a purchase is required: ``amount`` (minor units) and ``placed_on`` of that purchase, by
+    customer.
     """
     answers: "pd.Series[int] | None"
-    """What the column of consent says (as ``orders.words.said`` gives it) → how often, of all
+    """Value of the consent column (normalised by ``orders.words.said``) → frequency among all
     customers.
     """
 
@@ -264,7 +264,7 @@ def _with_worth(orders: Read, people: Scored) -> Scored:
     engine = orders.customer_engine
     worth = _worth(orders, people.kinds).rename(RETURN).rename_axis("customer").reset_index()
     with engine.passing() as last:
-        sent = beside(orders, people.relation, worth)
+        sent = with_computed_columns(orders, people.relation, worth)
         filled = named(sql("COALESCE(:w, 0.0e0)", w=column(RETURN)), RETURN)
         relation = last(engine.keep(select([*map(column, people.kinds), filled], sent, "sent")))
     made = replace(people, relation=relation, kinds={**people.kinds, RETURN: "number"})
@@ -292,7 +292,7 @@ def _chosen(orders: Read, settings: Campaign, people: Scored, taken: Collection[
     """Return the customers on the list."""
     engine, people = orders.customer_engine, _with_response(people, settings.response)
     own = people.own_names
-    condition = asked_of(
+    condition = condition_of(
         settings, {**people.kinds, **{n: people.kinds[ours] for n, ours in own.items()}}
     )
     answers = _answers(people, settings) if settings.consent else None
@@ -312,8 +312,8 @@ def _chosen(orders: Read, settings: Campaign, people: Scored, taken: Collection[
     bought = (
         _bought_by(orders, settings, listed["customer"]) if settings.asks_for_purchase else None
     )
-    told = None if answers is None else answers.groupby("said")["n"].sum()
-    return Chosen(tuple(steps), listed, rank, condition, bought, told)
+    answer_counts = None if answers is None else answers.groupby("said")["n"].sum()
+    return Chosen(tuple(steps), listed, rank, condition, bought, answer_counts)
 
 
 def _wanted(
@@ -335,7 +335,7 @@ def _wanted(
     if condition is not None:
         yield "condition holds", to_engine(condition, cells)
     if settings.asks_for_purchase:
-        there = orders.engine.hand_over(bought_as_asked(orders, settings), keep=False)
+        there = orders.engine.hand_over(matching_purchases(orders, settings), keep=False)
         bought = select(["1"], select(["*"], there), "bought").where(
             "bought.customer = people.customer"
         )
@@ -397,10 +397,10 @@ def _ranked(
 ) -> "tuple[pd.DataFrame, np.ndarray[tuple[int], np.dtype[np.int64]]]":
     """Return the people within the limit, sorted by rank and then by id, and their ranks."""
     if not eligible or places == 0:
-        nobody = select(["*"], people).where(exp.false(), copy=False)
-        return orders.frame_of(orders.customer_engine.table(nobody)), np.zeros(0, dtype=np.int64)
+        no_rows = select(["*"], people).where(exp.false(), copy=False)
+        return orders.frame_of(orders.customer_engine.table(no_rows)), np.zeros(0, dtype=np.int64)
     count = eligible if places is None else places
-    listed = top_list(orders, people, by, count=count, everybody=True, ties=ties).frame()
+    listed = top_list(orders, people, by, count=count, all_customers=True, ties=ties).frame()
     rank = listed.pop("rank").to_numpy(dtype=np.int64)
     return listed.rename(columns={"rank (cell)": "rank"}), rank
 
@@ -409,7 +409,7 @@ def _bought_by(orders: Read, settings: Campaign, ids: "pd.Series[str]") -> pd.Da
     """Return the requested purchases of the customers listed."""
     engine = orders.customer_engine
     offered = engine.offer(pa.table({"id": pa.array(ids, pa.string())}))
-    there = orders.engine.hand_over(bought_as_asked(orders, settings), keep=False)
+    there = orders.engine.hand_over(matching_purchases(orders, settings), keep=False)
     bought = select(["bought.*"], select(["*"], there), "bought")
     bought = bought.join(
         exp.alias_(offered, "some", table=True), on="some.id = bought.customer", copy=False
@@ -421,7 +421,7 @@ def _bought_by(orders: Read, settings: Campaign, ids: "pd.Series[str]") -> pd.Da
 _MOST_ANSWERS = 10_000
 
 
-def asked_of(settings: Campaign, kinds: Mapping[str, Kind]) -> Condition | None:
+def condition_of(settings: Campaign, kinds: Mapping[str, Kind]) -> Condition | None:
     """Return the campaign's condition over columns of these kinds, or None.
 
     Raises UsageError if it ranks by a column that is not a number or date, ConditionError for a
@@ -473,7 +473,7 @@ def _consent_note(answers: "pd.Series[int]", settings: Campaign) -> str:
     )
 
 
-def bought_as_asked(orders: Read, settings: Campaign) -> exp.Select:
+def matching_purchases(orders: Read, settings: Campaign) -> exp.Select:
     """Return the requested purchases: ``customer``, ``placed_on``, ``amount`` (minor units)."""
     scale = 10**orders.scheme.money.decimals
     wanted = [sql("amount > 0")]
@@ -527,7 +527,7 @@ def _frame(
             for a, d in zip(amounts, days, strict=True)
         ]
     elif not reasons:
-        reason = "everybody"
+        reason = "all customers"
     first: dict[str, Any] = {"customer": listed["customer"].to_numpy()}
     if "name" in listed:
         first["name"] = listed["name"].to_numpy()
@@ -561,12 +561,14 @@ def _receipt(
         f"{g} {c}" for g, c in zip(frame["group"].astype(str), frame["customer"], strict=True)
     )
     plain = settings.model_dump(mode="json")
-    asked = json.dumps({"campaign": plain, "scheme": orders.scheme.as_json()}, sort_keys=True)
+    settings_json = json.dumps(
+        {"campaign": plain, "scheme": orders.scheme.as_json()}, sort_keys=True
+    )
     return {
         "campaign": plain, "as_of": str(orders.as_of), "funnel": funnel.to_dict("records"),
         "groups": {g: int(n) for g, n in frame["group"].value_counts(sort=False).items()},
         "digests": {
-            "list": _digest(ids.encode()), "settings": _digest(asked.encode()),
+            "list": _digest(ids.encode()), "settings": _digest(settings_json.encode()),
             "files": dict(zip(short_names(files), map(digest_of, files), strict=True)),
         },
     }  # fmt: skip

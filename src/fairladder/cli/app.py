@@ -26,12 +26,12 @@ class _Command:
     its name.
     """
 
-    said: str
+    summary: str
     plain: bool = False
-    """Whether it has none of the options that all commands share."""
+    """True if it has none of the shared options."""
     needs_orders: bool = True
     part: str = ""
-    """The part of the scheme whose options are its own."""
+    """The part of the scheme whose options belong to this command."""
 
 
 #: In the order of the help. A command's module is imported when the command runs.
@@ -94,7 +94,7 @@ class _Commands(TyperGroup):
     def format_commands(self, ctx: Any, formatter: Any) -> None:  # noqa: ARG002
         """Write the commands with their sentences."""
         with formatter.section("Commands"):
-            formatter.write_dl([(name, one.said) for name, one in COMMANDS.items()])
+            formatter.write_dl([(name, one.summary) for name, one in COMMANDS.items()])
 
 
 def _made(name: str) -> Any:
@@ -103,7 +103,7 @@ def _made(name: str) -> Any:
     work = show_help if name == "help" else getattr(import_module(f"fairladder.cli.{name}"), name)
     alone = typer.Typer(add_completion=False, context_settings=_SETTINGS)
     function = work if one.plain else command(work, needs_orders=one.needs_orders, part=one.part)
-    alone.command(name, short_help=one.said, epilog=epilog(name, shares=not one.plain))(function)
+    alone.command(name, short_help=one.summary, epilog=epilog(name, shares=not one.plain))(function)
     return typer.main.get_command(alone)
 
 
@@ -118,8 +118,8 @@ app = typer.Typer(
 )
 
 
-def _print_version(asked: bool) -> None:
-    if asked:
+def _print_version(requested: bool) -> None:
+    if requested:
         print(f"fairladder {__version__}")
         raise typer.Exit(0)
 

@@ -22,7 +22,7 @@ def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
     Raises the work's own error if there is no terminal, or the user stops.
     """
     answers: dict[str, str] = {}
-    asked: set[str] = set()
+    answered_keys: set[str] = set()
     while True:
         try:
             done = work(answers)
@@ -30,16 +30,16 @@ def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
             question = error.question
             if (
                 question is None
-                or question.text in asked
-                or len(asked) == MOST_QUESTIONS
-                or not somebody_is_there()
+                or question.text in answered_keys
+                or len(answered_keys) == MOST_QUESTIONS
+                or not is_interactive()
             ):
                 raise
             answer = ask(question)
             if answer is None:
                 raise
             answers.update(question.settings(answer))
-            asked.add(question.text)
+            answered_keys.add(question.text)
         else:
             if answers:
                 print(
@@ -49,7 +49,7 @@ def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
             return done
 
 
-def somebody_is_there() -> bool:
+def is_interactive() -> bool:
     """Return True if questions can be shown and answered."""
     return sys.stdin.isatty() and sys.stderr.isatty()
 

@@ -95,17 +95,17 @@ def breakdown(
     known_figure(figure_of, FIGURES)
     if layout not in LAYOUTS:
         raise UsageError(f"--layout {layout}: there is no such layout. {nearest(layout, LAYOUTS)}")
-    asked = tuple(dict.fromkeys(measure or ["spend"]))
+    wanted_measures = tuple(dict.fromkeys(measure or ["spend"]))
     named = [n for text in (rows, columns) if text is not None for n in parsed_axis(text).columns]
-    kept = OrderTable((*named, *(m for m in asked if summed(m))), sequence=False)
-    together = [TOGETHER] if len(asked) > 1 and layout == "long" else []
-    orders = door.opened(request, (*asked, *together), figures=True, keep=kept)
+    kept = OrderTable((*named, *(m for m in wanted_measures if summed(m))), sequence=False)
+    together = [TOGETHER] if len(wanted_measures) > 1 and layout == "long" else []
+    orders = door.opened(request, (*wanted_measures, *together), figures=True, keep=kept)
     with screen.busy(request, "Breaking down the orders", orders.engine):
         from fairladder.history import breakdown as history
 
         breakdowns = {
             name: history.breakdown(orders, rows, columns, measure=name, shares=shares, most=most)
-            for name in asked
+            for name in wanted_measures
         }
     parts = {
         name: one.frame[["row", "column", name, *(["share"] if shares else [])]]
@@ -124,7 +124,7 @@ def breakdown(
         from fairladder import figures
 
         make = figures.breakdown_stacked if figure_of == "stacked" else figures.breakdown_heat
-        return make(breakdowns[asked[0]], facts=orders.facts())
+        return make(breakdowns[wanted_measures[0]], facts=orders.facts())
 
     door.give(
         request,

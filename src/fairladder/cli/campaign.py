@@ -148,8 +148,8 @@ def campaign(
             request, orders, listed, results, (measure_from, measure_through), figure_of, notes
         )
         return
-    asks_nobody = results is None and name is None and not options and not orders.scheme.campaigns
-    if rise is not None and base is not None and asks_nobody:
+    plans_only = results is None and name is None and not options and not orders.scheme.campaigns
+    if rise is not None and base is not None and plans_only:
         _plan(request, orders, base, rise)
         return
     with screen.busy(request, "Making the list", orders.engine):
@@ -186,7 +186,7 @@ def campaign(
         parts,
         view,
         notes=notes,
-        told={"receipt": receipts},
+        more_facts={"receipt": receipts},
         safe=True,
         figure=lambda: _figure("funnel", orders, next(iter(lists.values()))),
     )
@@ -329,15 +329,15 @@ def _until(
     """Return the last day that is measured: the requested as-of date, if it is after the list's and
     within the results.
     """
-    asked = orders.scheme.time.as_of
-    if through or asked is None or later.as_of is None or listed.frame.empty:
+    requested_day = orders.scheme.time.as_of
+    if through or requested_day is None or later.as_of is None or listed.frame.empty:
         return through, []
     import pandas as pd
 
-    if not pd.Timestamp(listed.frame["listed_on"].max()).date() < asked <= later.as_of:
+    if not pd.Timestamp(listed.frame["listed_on"].max()).date() < requested_day <= later.as_of:
         return None, []
-    return str(asked), [
-        f"Measured up to the as-of date, {wording.day(asked)}; use --measure-through for "
+    return str(requested_day), [
+        f"Measured up to the as-of date, {wording.day(requested_day)}; use --measure-through for "
         "another day."
     ]
 
@@ -357,7 +357,7 @@ def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
         )
     customers = orders.customers_here()
     plan = plan_holdout(int((customers["orders"] > 0).sum()), base, rise)
-    told = (
+    plan_text = (
         f"{plan.in_words()} This is for all customers with a purchase; give conditions to plan "
         "for those on the list."
     )
@@ -376,8 +376,8 @@ def _plan(request: Request, orders: "Orders", base: float, rise: float) -> None:
         request,
         orders,
         {"plan": frame},
-        [Text(told)],
-        notes=[] if screen.for_people(request) else [told],
+        [Text(plan_text)],
+        notes=[] if screen.for_people(request) else [plan_text],
     )
 
 

@@ -132,7 +132,7 @@ def compare(
 def _of_files(request: Request, then: Path | None, now: Path | None) -> None:
 
     from fairladder.cli import door
-    from fairladder.output.targets import require_apart
+    from fairladder.output.targets import require_distinct_files
     from fairladder.review.comparison import compare_scored
 
     if then is None or now is None:
@@ -141,7 +141,7 @@ def _of_files(request: Request, then: Path | None, now: Path | None) -> None:
             "--scored-now FILE."
         )
     if request.out not in (None, "-"):
-        require_apart(
+        require_distinct_files(
             {"--out": str(request.out)}, [then, now, *([request.scheme] if request.scheme else [])]
         )
     compared = compare_scored(_read(then), _read(now), request.scheme_or_default())

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from fairladder.cli.options import with_errors_told
+from fairladder.cli.options import report_errors
 from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ def demo(
     ] = Path("quillmoor"),
 ) -> None:
     """Copy the sample shop's files into a folder and run the whole workflow on them."""
-    with_errors_told(lambda: _tour(folder))
+    report_errors(lambda: _tour(folder))
 
 
 def _tour(folder: Path) -> None:
@@ -55,11 +55,11 @@ def _tour(folder: Path) -> None:
     screen.show(*check.views(orders, checked))
     write(checked.set_aside, results / "set-aside.csv")
     step(f"customers {typed} --out {results / 'customers.csv'}")
-    everybody = orders.customers_here()
-    best = everybody.sort_values(["spend", "customer"], ascending=[False, True])
-    screen.show(customers.view(best.head(12), int(bought(everybody).sum()), len(everybody)))
+    all_customers = orders.customers_here()
+    best = all_customers.sort_values(["spend", "customer"], ascending=[False, True])
+    screen.show(customers.view(best.head(12), int(bought(all_customers).sum()), len(all_customers)))
     decimals, facts = orders.scheme.money.decimals, orders.facts()
-    write(everybody, results / "customers.csv", decimals=decimals, facts=facts)
+    write(all_customers, results / "customers.csv", decimals=decimals, facts=facts)
     step(f"score {typed} --out {results / 'scored.csv'} --figure {results / 'segments.png'}")
     people = scored_of(orders)
     scored = chosen(orders, people).frame()
@@ -78,7 +78,7 @@ def _tour(folder: Path) -> None:
     write(parts, results / "scored.json", decimals=decimals, facts=facts)
     for name in ("segments", "grid", "ladders", "concentration"):
         door.draw(results / f"{name}.png", score.figure(name, scored, orders))
-    screen.show(_where_all_lies(folder, results, typed))
+    screen.show(_file_overview(folder, results, typed))
 
 
 def _lay_out(folder: Path) -> None:
@@ -96,15 +96,15 @@ def _lay_out(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in FILES:
-            with replacing(folder / name) as beside:
-                shutil.copyfile(SHOP / name, beside)
+            with replacing(folder / name) as temporary:
+                shutil.copyfile(SHOP / name, temporary)
     except OSError as error:
         raise UsageError(
             f"The folder {str(folder)!r} cannot be created: {error.strerror}."
         ) from error
 
 
-def _where_all_lies(folder: Path, results: Path, typed: str) -> "Text":
+def _file_overview(folder: Path, results: Path, typed: str) -> "Text":
     from rich.text import Text
 
     from fairladder.demo import FILES

@@ -83,7 +83,7 @@ def _opened(
     importing_ahead(*ahead)
     orders = replace(request.opened(), shows=shows)
     until_the_end(orders.engine.moment())  # so that all figures of a command are consistent
-    _check_apart(request, orders, outputs, inputs, spread)
+    _check_distinct(request, orders, outputs, inputs, spread)
     if request.show_sql:
         from fairladder.book.shown_sql import reduction_sql
 
@@ -147,7 +147,7 @@ def importing_ahead(*modules: str) -> None:
     Thread(target=lambda: list(map(import_module, modules)), daemon=True).start()
 
 
-def _check_apart(
+def _check_distinct(
     request: Request,
     orders: "Opened",
     outputs: "Mapping[str, Path | None]",
@@ -156,28 +156,28 @@ def _check_apart(
 ) -> None:
     """Raise UsageError if an output would overwrite an input, or two outputs are one file."""
     from fairladder.output.tables import require_table, table_address
-    from fairladder.output.targets import require_apart, require_place, settings_path
+    from fairladder.output.targets import require_distinct_files, require_place, settings_path
 
     if (table := table_address(request.out)) is not None:
         _require_other_table(table, request, orders)
         require_table(table, request.mode)
     # A folder of parts on the cluster is checked by the cluster.
     out = request.out if request.out not in (None, "-") and table is None and not spread else None
-    beside = settings_path(out) if out and out.lower().endswith(".csv") else None
-    asked = {
+    settings_file = settings_path(out) if out and out.lower().endswith(".csv") else None
+    outputs_by_option = {
         "--out": out,
-        "the settings next to --out": beside,
+        "the settings next to --out": settings_file,
         "--figure": request.figure,
         "--facts": request.facts,
         "--log": request.log,
         **outputs,
     }
-    written = {name: path for name, path in asked.items() if path is not None}
+    written = {name: path for name, path in outputs_by_option.items() if path is not None}
     for path in written.values():
         require_place(path)
     campaigns = orders.scheme.campaigns
     listed = [f for c in campaigns for f in (*c.exclude, *c.contacted)]
-    require_apart(
+    require_distinct_files(
         written,
         [f for f in (*orders.input_files, request.scheme, *listed, *inputs) if f is not None],
     )
@@ -234,7 +234,7 @@ def give(
     *,
     whole: Mapping[str, Any] | None = None,
     notes: Sequence[str] = (),
-    told: Mapping[str, Any] | None = None,
+    more_facts: Mapping[str, Any] | None = None,
     safe: bool = False,
     seen: Sequence[str] = (),
     figure: "Callable[[], Figure] | None" = None,
@@ -249,7 +249,7 @@ def give(
 
     ``whole`` is the content of a JSON file, if it is more than the facts and all parts; ``notes``
     are those of this result besides the orders' notes (``view`` shows those in ``seen`` itself),
-    ``told`` more facts; ``safe`` says whether CSV is made safe for spreadsheets by default;
+    ``more_facts`` are added; ``safe`` says whether CSV is made safe for spreadsheets by default;
     ``drew`` follows the figure's name in the message; ``write`` writes a result that is more than
     tables. Without ``orders`` there are no facts. Errors and warnings among the findings of the
     orders, or among ``findings``, are printed first, on standard error, unless the view shows them
@@ -273,7 +273,7 @@ def give(
             [screen.part_view(part, _shown_part(parts[part]), len(parts[part]))],
             True,
         )
-    facts = _facts(orders, notes, told)
+    facts = _facts(orders, notes, more_facts)
     above = sentences(findings)
     for text in above if show_findings else ():
         screen.finding(request, text)
@@ -284,8 +284,8 @@ def give(
     if request.fail_on not in FAIL_ON:
         raise UsageError(f"--fail-on {request.fail_on}: there are {', '.join(FAIL_ON)}.")
     if request.facts is not None and facts is not None:
-        with replacing(request.facts) as beside:
-            beside.write_text(json.dumps(facts, ensure_ascii=False) + "\n", "utf-8")
+        with replacing(request.facts) as temporary:
+            temporary.write_text(json.dumps(facts, ensure_ascii=False) + "\n", "utf-8")
     if write is not None:
         write()
     else:
@@ -352,17 +352,17 @@ def draw(path: "Path", figure: "Figure") -> None:
     """Write a figure to a file, all or nothing."""
     from fairladder.output.targets import replacing
 
-    with replacing(path) as beside:
-        figure.savefig(beside)
+    with replacing(path) as temporary:
+        figure.savefig(temporary)
 
 
 def _facts(
-    orders: "Orders | None", notes: Sequence[str], told: Mapping[str, Any] | None
+    orders: "Orders | None", notes: Sequence[str], more_facts: Mapping[str, Any] | None
 ) -> dict[str, Any] | None:
     if orders is None:
         return None
     facts = orders.facts()
-    return {**facts, "notes": [*facts["notes"], *notes], **(told or {})}
+    return {**facts, "notes": [*facts["notes"], *notes], **(more_facts or {})}
 
 
 def _shown_part(part: "Part") -> "pd.DataFrame":
@@ -397,7 +397,7 @@ def _write(request: Request, result: "Result", safe: bool) -> None:
         screen.note(
             request,
             f"Wrote {wording.counted(rows, 'rows')} ({chosen.replace('_', ' ')}) to the "
-            f"{table.told}.",
+            f"{table.label}.",
         )
     elif out not in (None, "-"):
         result.to_file(str(out), part=request.part, spreadsheet_safe=safe)

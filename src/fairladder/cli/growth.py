@@ -48,7 +48,7 @@ def growth(
     orders = door.opened(
         request, PARTS, figures=True, keep=OrderTable((by,) if by else ()), shows="periods"
     )
-    with screen.busy(request, "Counting who came when", orders.engine):
+    with screen.busy(request, "Counting new and returning customers", orders.engine):
         from fairladder.history import growth as history
 
         table = history.growth(orders, period=period, by=by)

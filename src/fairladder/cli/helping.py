@@ -54,7 +54,7 @@ EXAMPLES = {
     ),
     "retention": (
         "retention orders.csv --scheme scheme.toml",
-        "retention orders.csv --scheme scheme.toml --part one-before --out list.csv",
+        "retention orders.csv --scheme scheme.toml --part one-order-short --out list.csv",
     ),
     "breakdown": (
         "breakdown orders.csv --scheme scheme.toml --rows channel --columns category",
@@ -100,7 +100,7 @@ PARTS = {
         "rules": "customers placed by each rule, and by an earlier rule",
         "drift": "drift of customers on saved ladders",
         "stability": "customers who would change segment under other settings",
-        "unsettled": "customers near a cut",
+        "near-cut": "customers near a cut",
     },
     "growth": {
         "growth": "one row per period and group",
@@ -110,7 +110,7 @@ PARTS = {
         "cohorts": "customers of each first period who come back, and when",
         "rates": "the two retention rates",
         "order-counts": "how many customers reach each number of orders",
-        "one-before": "customers one order short of a goal",
+        "one-order-short": "customers one order short of a goal",
         "channels": "customers who use one channel only",
         "flow": "the channel of the first order and those of later ones",
     },
@@ -180,7 +180,7 @@ FIGURES = {
 }
 
 
-def _said(kind: str, of: dict[str, str]) -> str:
+def _listed_parts(kind: str, of: dict[str, str]) -> str:
     return f"{kind}: {'; '.join(f'{name} ({text})' for name, text in of.items())}."
 
 
@@ -194,10 +194,12 @@ def epilog(command: str, *, shares: bool = True) -> str:
         "Examples, in the folder that `fairladder demo` creates:",
         *(f"fairladder {line}" for line in EXAMPLES.get(command, ())),
     ]
-    said = [_said("Tables, by --part", PARTS[command])] if command in PARTS else []
-    said += [_said("Figures, by --figure-of", FIGURES[command])] if command in FIGURES else []
+    blocks = [_listed_parts("Tables, by --part", PARTS[command])] if command in PARTS else []
+    blocks += (
+        [_listed_parts("Figures, by --figure-of", FIGURES[command])] if command in FIGURES else []
+    )
     return "\n\n".join(
-        [*said, *(shared if shares else []), *(examples if command in EXAMPLES else [])]
+        [*blocks, *(shared if shares else []), *(examples if command in EXAMPLES else [])]
     )
 
 

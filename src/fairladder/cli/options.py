@@ -239,7 +239,7 @@ class Request:
         bool, typer.Option("--quiet", help="No notes on standard error.", rich_help_panel=_OUTPUT)
     ] = False
     settings: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
-    """What options say of the scheme, by part and key; only what was given."""
+    """Settings of the scheme given by options, by part and key."""
 
     def answered(self, answers: Mapping[str, str]) -> "Request":
         """Return the request with answers given at the terminal."""
@@ -372,7 +372,7 @@ def command(
 
     @functools.wraps(work)
     def run(**given: Any) -> None:
-        def asked() -> None:
+        def run_command() -> None:
             request = Request(
                 **{n: given.pop(n) for n in shared}, settings=settings_given(of_scheme, given)
             )
@@ -385,7 +385,7 @@ def command(
             ):
                 work(request, **mine, **given)
 
-        with_errors_told(asked)
+        report_errors(run_command)
 
     ours = [
         parameter(f.name, f.default, _hidden(shared[f.name]))
@@ -448,7 +448,7 @@ def leave_early() -> None:
     _WHOLE.get().pop_all().close()
 
 
-def with_errors_told(work: Callable[[], None]) -> None:
+def report_errors(work: Callable[[], None]) -> None:
     """Run the work; print our errors in one line each and exit with their code."""
     warnings.simplefilter("ignore", FairLadderWarning)  # they are printed above the result
     try:

@@ -104,8 +104,10 @@ def report(
             "The key of the pseudonyms was not kept, so they cannot be linked to ids, and "
             "the next report will have others. Use --key FILE to keep them the same."
         )
-    if came := orders.customer_engine.came_here(orders.groups.customers, "to make the report"):
-        notes.append(came)
+    if transfer := orders.customer_engine.transfer_note(
+        orders.groups.customers, "to make the report"
+    ):
+        notes.append(transfer)
 
     def written() -> None:
         for ending, file in files.items():

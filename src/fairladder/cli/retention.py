@@ -22,14 +22,14 @@ if TYPE_CHECKING:
     from fairladder.api import Orders
     from fairladder.history.cohorts import Cohorts
 
-PARTS = ("cohorts", "rates", "order-counts", "one-before", "channels", "flow")
+PARTS = ("cohorts", "rates", "order-counts", "one-order-short", "channels", "flow")
 FIGURES = ("cohorts", "order-counts", "gaps")
 
 Goal = Annotated[
     int | None,
     typer.Option(
         "--goal",
-        help="The number of orders to reach, for the part one-before.",
+        help="The number of orders to reach, for the part one-order-short.",
         metavar="NUMBER",
         show_default=False,
     ),
@@ -104,8 +104,8 @@ class _Answers:
             return self.cohorts.tables()[part]
         if part == "order-counts":
             return self.counts
-        if part == "one-before":
-            return counts.one_before(self.orders, self.goal)
+        if part == "one-order-short":
+            return counts.one_order_short(self.orders, self.goal)
         return (
             counts.one_channel(self.orders)
             if part == "channels"
@@ -119,7 +119,7 @@ class _Answers:
         view = [
             _cohorts(self.cohorts),
             _rates(self.cohorts),
-            _counts(self.counts, goal, len(tables["one-before"])),
+            _counts(self.counts, goal, len(tables["one-order-short"])),
         ]
         return [*view, _channels(tables["channels"])] if "channels" in tables else view
 
@@ -164,7 +164,7 @@ def _cohorts(cohorts: "Cohorts") -> "RenderableType":
         ]
     )
     back = average.get(1)
-    text = wording.percent(back) if back is not None else "nobody yet"
+    text = wording.percent(back) if back is not None else "none yet"
     title = (
         f"Do customers come back? {text} of a cohort buy in the next {cohorts.period}; "
         f"percentage active k {cohorts.period}s after the first"
@@ -194,11 +194,11 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
         for c in rows_of(counts.head(10))
     ]  # fmt: skip
     once, n = counts.iloc[0], int(counts["at_least_n"].iloc[0])
-    once_told = f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
-    title = f"How many orders do customers place? {once_told}"
+    once_text = f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
+    title = f"How many orders do customers place? {once_text}"
     lines = [
         f"{wording.counted(near, 'customers', 'are')} one order away from number {goal}; "
-        "list them with --part one-before."
+        "list them with --part one-order-short."
     ]
     if (drop := largest_drop(counts)) is not None:
         at, reached, on = (

@@ -111,7 +111,7 @@ def score(
         (
             *PARTS,
             *(["drift"] if with_ladders else []),
-            *(["stability", "unsettled"] if stability else []),
+            *(["stability", "near-cut"] if stability else []),
         ),
         figures=True,
         frames=stability or with_ladders is not None or request.part not in (None, "customers"),
@@ -153,16 +153,16 @@ def score(
         if saved is not None:
             parts["drift"] = saved_ladders.drift_of_scored(people.ladders, people)
     pieces = views(orders, parts, few) if screen.for_people(request) and "segments" in parts else []
-    came = orders.customer_engine.came_here
+    transfer = orders.customer_engine.transfer_note
     if request.figure is not None:
-        notes.append(came(orders.groups.customers, "to draw the figure"))
+        notes.append(transfer(orders.groups.customers, "to draw the figure"))
     elif stability:
-        notes.append(came(orders.groups.customers, "to compute the stability"))
+        notes.append(transfer(orders.groups.customers, "to compute the stability"))
     notes = [n for n in [*notes, *forecast_notes(orders)] if n]
 
     def drawn() -> "Figure":
-        everybody = chosen(orders, people).frame()
-        return figure(figure_of, everybody, orders, parts.get("stability"))
+        listing = chosen(orders, people).frame()
+        return figure(figure_of, listing, orders, parts.get("stability"))
 
     door.give(
         request,
@@ -224,12 +224,12 @@ def views(
     summary, rules = parts["segments"], parts["rules"]
     tiers = [_tier(name, tier, parts["tiers"]) for name, tier in orders.scheme.tiers.items()]
     drifted = [drift_view(parts["drift"])] if "drift" in parts else []
-    steady = [_stability(parts["stability"], parts["unsettled"])] if "stability" in parts else []
+    steady = [_stability(parts["stability"], parts["near-cut"])] if "stability" in parts else []
     answers = _no_answers(few) if few else _answers(summary)
     return [_segments(orders, summary), answers, *_idle_rules(rules), *tiers, *drifted, *steady]
 
 
-def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "RenderableType":
+def _stability(stability: "pd.DataFrame", near_cut: "pd.DataFrame") -> "RenderableType":
     from fairladder.cli.screen import table
 
     rows = [
@@ -237,7 +237,7 @@ def _stability(stability: "pd.DataFrame", unsettled: "pd.DataFrame") -> "Rendera
     ]
     title = (
         "Would other settings change segments? "
-        f"{wording.counted(len(unsettled), 'customers', 'are')} near a cut"
+        f"{wording.counted(len(near_cut), 'customers', 'are')} near a cut"
     )
     return table(title, ["change", "in another segment", "of all"], rows)
 
@@ -276,12 +276,12 @@ def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
         beyond = f"{wording.count(first['below'])} below, {wording.count(first['above'])} above"
         rows.append([of, f"{first['drift_index']:.3f}", first["verdict"], text, beyond])
     indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["drift_index"].first()
-    said = (
+    drift_text = (
         f"{(indices < STEADY).sum()} of {len(indices)} are steady, {(indices >= MOVED).sum()} "
         "should be fitted again"
     )
     columns = ["ladder", "drift index", "verdict", "largest change", "outside the old range"]
-    return table(f"Do the {whose} ladders still fit? {said}", columns, rows, left=1)
+    return table(f"Do the {whose} ladders still fit? {drift_text}", columns, rows, left=1)
 
 
 def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":

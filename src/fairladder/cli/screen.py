@@ -47,27 +47,27 @@ def busy(
     The work reports progress by calling the function that this returns; until it does, the engine's
     progress is shown.
     """
-    console, said = Console(stderr=True), [0.0]
+    console, last_shown = Console(stderr=True), [0.0]
 
-    def told(share: float) -> None:
-        said[0] = share
+    def report_progress(share: float) -> None:
+        last_shown[0] = share
 
     if request.quiet or not console.is_terminal:
-        yield told
+        yield report_progress
         return
     over, begun = Event(), monotonic()
     with console.status(what) as status:
 
         def follow() -> None:
             while not over.wait(0.2):
-                done = said[0] or engine.progress()
+                done = last_shown[0] or engine.progress()
                 if monotonic() - begun > PATIENCE and done is not None:
                     status.update(_how_far(what, done, monotonic() - begun, rows))
 
         watching = Thread(target=follow, daemon=True)
         watching.start()
         try:
-            yield told
+            yield report_progress
         finally:
             over.set()
             watching.join()
@@ -115,7 +115,7 @@ def show(*view: RenderableType) -> None:
 def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
     """Show the as-of date, the rows read, and other facts."""
     lines = [
-        f"{wording.reckoning(orders.as_of, orders.as_of_from)}. "
+        f"{wording.as_of_line(orders.as_of, orders.as_of_from)}. "
         f"{wording.rows_read(facts['balance'])}. Source: {facts['source']}."
         + (f" Amounts are in {currency}." if (currency := orders.scheme.money.currency) else "")
     ]

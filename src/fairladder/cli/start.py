@@ -7,13 +7,7 @@ from typing import Annotated, Any
 
 import typer
 
-from fairladder.cli.options import (
-    as_options,
-    of_setting,
-    parameter,
-    settings_given,
-    with_errors_told,
-)
+from fairladder.cli.options import as_options, of_setting, parameter, report_errors, settings_given
 from fairladder.errors import DataError, UsageError
 from fairladder.settings import with_option
 
@@ -58,7 +52,7 @@ def start(**given: Any) -> None:
     immediately.
     """
 
-    def asked() -> None:
+    def run_start() -> None:
         settings = settings_given(_SETTINGS, given)
         if given["json_schema"]:
             _print_schema()
@@ -68,7 +62,7 @@ def start(**given: Any) -> None:
                 known["allow"] = [*known.get("allow", []), "set-aside"]
             _start(given["orders"], given["out"], known, given["customers"])
 
-    with_errors_told(asked)
+    report_errors(run_start)
 
 
 _SETTINGS = with_option("orders")
@@ -95,7 +89,7 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
 
     from fairladder import wording
     from fairladder.cli import screen
-    from fairladder.cli.asking import ask, somebody_is_there
+    from fairladder.cli.asking import ask, is_interactive
     from fairladder.output.targets import replacing
     from fairladder.start.trial import try_first_scheme
 
@@ -108,9 +102,7 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
     name = "" if customers is None else os.path.relpath(customers, out.parent)
     begun = try_first_scheme(orders, given, customers, name)
     while (
-        (question := begun.question) is not None
-        and question.key not in given
-        and somebody_is_there()
+        (question := begun.question) is not None and question.key not in given and is_interactive()
     ):
         answer = ask(question)
         if answer is None:
@@ -125,8 +117,8 @@ def _start(orders: str, out: Path, given: dict[str, Any], customers: Path | None
                 f"used. {begun.trouble}"
             )
         return
-    with replacing(out) as beside:
-        beside.write_text(begun.toml, "utf-8")
+    with replacing(out) as temporary:
+        temporary.write_text(begun.toml, "utf-8")
     rows: list[list[str | Text]] = [
         [role, name, Text(why, style="dim")] for role, name, why in begun.roles
     ]

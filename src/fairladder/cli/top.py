@@ -57,8 +57,8 @@ Ties = Annotated[
         panel="The list",
     ),
 ]
-Everybody = Annotated[
-    bool, option("--everybody", help="Include customers without a purchase.", panel="The list")
+AllCustomers = Annotated[
+    bool, option("--all-customers", help="Include customers without a purchase.", panel="The list")
 ]
 
 
@@ -69,7 +69,7 @@ def top(
     percent: Percent = None,
     worst: Worst = False,
     within: Within = None,
-    everybody: Everybody = False,
+    all_customers: AllCustomers = False,
     ties: Ties = "include",
     when: When = None,
     columns: Columns = None,
@@ -79,7 +79,7 @@ def top(
     """
     from fairladder.cli import door, screen
 
-    asked: dict[str, Any] = {
+    list_size: dict[str, Any] = {
         "count": count, "percent": as_percent("--percent", percent), "worst": worst,
         "within": within, "ties": ties
     }  # fmt: skip
@@ -94,14 +94,20 @@ def top(
         if when is not None:
             people = engine.keep(chosen(orders, people, when=when).rows)
         listing = top_list(
-            orders, people, by, **asked, everybody=everybody, columns=names_in(columns)
+            orders, people, by, **list_size, all_customers=all_customers, columns=names_in(columns)
         )
-        tied = _tied(listing, None if asked["percent"] is not None else count or 10, within, ties)
+        tied = _tied(
+            listing, None if list_size["percent"] is not None else count or 10, within, ties
+        )
     if not screen.for_people(request):
         screen.note(request, tied)
     whole = replace(listing, columns=tuple(engine.columns(listing.rows)))
-    said = {name: asked[name] for name in ("count", "percent", "worst", "within")}
-    view = [shown(whole.frame(_SHOWN), by, tied, **said)] if screen.for_people(request) else []
+    list_size_given = {name: list_size[name] for name in ("count", "percent", "worst", "within")}
+    view = (
+        [shown(whole.frame(_SHOWN), by, tied, **list_size_given)]
+        if screen.for_people(request)
+        else []
+    )
     notes = forecast_notes(orders, *measures)
     door.give(request, orders, {"customers": listing}, view, notes=notes, as_table=bool(columns))
 
@@ -117,19 +123,19 @@ def shown(
     """Show a list with the measure and other helpful columns under a title with the finding."""
     from fairladder.cli.screen import cells_of, table
 
-    asked = f"{percent:g} %" if percent is not None else str(count or 10)
+    size = f"{percent:g} %" if percent is not None else str(count or 10)
     each = f" in each {within}" if within else ""
-    title = f"Who are the {'worst' if worst else 'best'} {asked} by {by}{each}? {tied}"
-    beside = [c for c in ("orders", "spend", "last_order") if c != by]
+    title = f"Who are the {'worst' if worst else 'best'} {size} by {by}{each}? {tied}"
+    extra_columns = [c for c in ("orders", "spend", "last_order") if c != by]
     names = [
         "rank",
         *([within] if within else []),
         "customer",
         *(["name"] if "name" in frame else []),
         by,
-        *beside,
+        *extra_columns,
     ]
-    cells, left = cells_of(frame, names), len(names) - 1 - len(beside)
+    cells, left = cells_of(frame, names), len(names) - 1 - len(extra_columns)
     return table(title, list(map(registry.title, names)), cells, left=left)
 
 

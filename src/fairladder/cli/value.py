@@ -203,15 +203,17 @@ def value(
     )
     with screen.busy(request, "Computing customer value", opened.engine) as progress:
         answers = replace(answers, progress=progress)
-        asked = [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
-        tables = {name: answers.table(name) for name in asked}
+        wanted_parts = (
+            [p for p in PARTS if answers.has(p)] if whole else [request.part or "customers"]
+        )
+        tables = {name: answers.table(name) for name in wanted_parts}
         view = answers.views() if whole else []
     door.give(
         request,
         opened,
         tables,
         view,
-        notes=answers.notes(asked),
+        notes=answers.notes(wanted_parts),
         figure=lambda: answers.figure(figure_of),
     )
 
@@ -365,7 +367,7 @@ class _Answers:
     @cached_property
     def answers(self) -> "pd.DataFrame":
         """The values by method: ``answer``, ``per_customer``, ``low`` and ``high`` (80 %),
-        ``all_customers``, ``speaks_of``.
+        ``all_customers``, ``basis``.
         """
         import pandas as pd
 
@@ -388,7 +390,7 @@ class _Answers:
              f"forecast for all customers; 80 % range{margin}{rate}"),
         ]  # fmt: skip
         table = pd.DataFrame(
-            lines, columns=["answer", "per_customer", "low", "high", "all_customers", "speaks_of"]
+            lines, columns=["answer", "per_customer", "low", "high", "all_customers", "basis"]
         )
         table = table.astype({"low": float, "high": float})
         table.attrs[ALSO_MONEY] = ["low", "high"]
@@ -443,7 +445,7 @@ def _three(answers: "pd.DataFrame", untold: bool) -> "RenderableType":
     rows = [
         [
             a.answer,
-            a.speaks_of,
+            a.basis,
             wording.money(a.per_customer, 2),
             _range(a.low, a.high),
             wording.money(a.all_customers),
@@ -464,7 +466,7 @@ def as_change(option: str, text: str | None, points: bool = False) -> float | No
     """
     if text is None:
         return None
-    asked = "points, such as 5 or -2" if points else "percent, such as 10% or -5%"
+    examples = "points, such as 5 or -2" if points else "percent, such as 10% or -5%"
     bare = (
         text.strip()
         .removesuffix("points" if points else "%")
@@ -475,12 +477,14 @@ def as_change(option: str, text: str | None, points: bool = False) -> float | No
     try:
         number = float(bare)
     except ValueError:
-        raise UsageError(f"{option} {text}: give {asked}.") from None
+        raise UsageError(f"{option} {text}: give {examples}.") from None
     if (
         0 < abs(number) < 1 and bare == text.strip()
     ):  # 0.05 could mean five percent, or a twentieth of one percent
         unit = " points" if points else "%"
-        raise UsageError(f"{option} {text}: give {asked}; if {text}{unit} is meant, write it so.")
+        raise UsageError(
+            f"{option} {text}: give {examples}; if {text}{unit} is meant, write it so."
+        )
     return number / 100
 
 
@@ -624,7 +628,7 @@ def _tested(ahead: "Forecast") -> "RenderableType":
         for b in rows_of(tested.frame)
     ]  # fmt: skip
     columns = [
-        "method", "expected orders", "came", "off by", "error in value", "error each",
+        "method", "expected orders", "actual", "off by", "error in value", "error each",
         "top 10 % found", "in 80 % range",
     ]  # fmt: skip
     chosen = (

@@ -19,10 +19,10 @@ def to_engine(condition: Condition, cells: Mapping[str, exp.Expr]) -> exp.Expr:
     """Translate the condition to the embedded engine's SQL, over ``cells`` (name → tree of the
     cell's value).
     """
-    return exp.paren(_settled(condition.tree, cells))
+    return exp.paren(_translated(condition.tree, cells))
 
 
-def _settled(node: exp.Expr, cells: Mapping[str, exp.Expr]) -> exp.Expr:
+def _translated(node: exp.Expr, cells: Mapping[str, exp.Expr]) -> exp.Expr:
     """Translate a node, from the leaves up."""
     if isinstance(node, exp.Column):
         return cells[node.name]
@@ -31,12 +31,12 @@ def _settled(node: exp.Expr, cells: Mapping[str, exp.Expr]) -> exp.Expr:
     changed = node.copy()
     for key, value in list(node.args.items()):
         if isinstance(value, exp.Expr):
-            changed.set(key, _operand(node, _settled(value, cells)))
+            changed.set(key, _operand(node, _translated(value, cells)))
         elif isinstance(value, list):
             changed.set(
                 key,
                 [
-                    _operand(node, _settled(v, cells)) if isinstance(v, exp.Expr) else v
+                    _operand(node, _translated(v, cells)) if isinstance(v, exp.Expr) else v
                     for v in value
                 ],
             )

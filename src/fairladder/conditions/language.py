@@ -181,13 +181,13 @@ class _Parsing:
     def _found(self, name: str, quoted: bool) -> str:
         if name in self.columns:
             return name
-        alike = [
+        similar = [
             c
             for c in self.columns
             if c.casefold() == name.casefold() and not c.startswith(f"{ROLE}.")
         ]
-        if len(alike) == 1 and not quoted:
-            return alike[0]
+        if len(similar) == 1 and not quoted:
+            return similar[0]
         raise self.refused(
             f"names the column `{shortened(name)}`, which does not exist",
             nearest(name, self.columns),
@@ -258,7 +258,7 @@ def is_day(text: str) -> bool:
 @dataclass(frozen=True)
 class _Rule:
     parts: frozenset[str]
-    """The node's attributes that are evaluated; any other makes the condition refused."""
+    """The node's attributes that are evaluated; any other attribute is refused."""
     kind: Callable[[_Parsing, exp.Expr], Kind]
 
 

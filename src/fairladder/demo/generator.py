@@ -83,13 +83,13 @@ class Member:
     born: dt.date | None
     email_ok: str
     loves: str
-    """The channel most of their orders come through."""
+    """The channel of most of their orders."""
     faithful: bool
-    """Whether all of them do."""
+    """True if all orders use that channel."""
     gap: float
     """Mean days between orders."""
     leaves: float
-    """Chance of not coming back after an order."""
+    """Probability of not coming back after an order."""
     basket: float
     orders: list[tuple[dt.datetime, str]] = field(default_factory=list)
 

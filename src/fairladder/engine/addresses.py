@@ -79,7 +79,7 @@ def label_of(url: "URL") -> str:
 
 
 @contextmanager
-def told_plainly(url: "URL") -> Iterator[None]:
+def converted_errors(url: "URL") -> Iterator[None]:
     """Convert the database's errors to ours, without any text that could contain a password."""
     from sqlalchemy.exc import SQLAlchemyError
 
@@ -98,12 +98,12 @@ def told_plainly(url: "URL") -> Iterator[None]:
 def _advice(url: "URL", error: Exception) -> str:
     cause = getattr(error, "orig", None) or error
     numbered = len(cause.args) == 2 and isinstance(cause.args[0], int)
-    said = " ".join(str(cause.args[1] if numbered else cause).split("\n")[0].split())
+    message = " ".join(str(cause.args[1] if numbered else cause).split("\n")[0].split())
     for secret in {str(url.password or ""), *(str(v) for v in url.query.values())} - {""}:
-        said = said.replace(secret, "***")
-    said = said.replace(f'user "{url.username}"', "this user")
+        message = message.replace(secret, "***")
+    message = message.replace(f'user "{url.username}"', "this user")
     return (
-        f"{label_of(url)} did not answer: {said.rstrip('.')}. Check the address, the user's "
+        f"{label_of(url)} did not answer: {message.rstrip('.')}. Check the address, the user's "
         "rights and whether it is running."
     )
 

@@ -91,7 +91,7 @@ class Backend:
         """
         return column(name)
 
-    def apart(self, tree: exp.Expr) -> exp.Expr:
+    def aliased(self, tree: exp.Expr) -> exp.Expr:
         """Give a database relation an alias that cannot clash with our layers."""
         return tree
 
@@ -129,7 +129,7 @@ class _Sqlite(Backend):
     def version(self, connection: "Connection") -> int:
         return int(connection.exec_driver_sql("PRAGMA data_version").scalar_one())
 
-    def apart(self, tree: exp.Expr) -> exp.Expr:
+    def aliased(self, tree: exp.Expr) -> exp.Expr:
         own = {cte.alias for cte in tree.find_all(exp.CTE)}
         for table in tree.find_all(exp.Table):
             if not table.db and table.name not in own and isinstance(table.this, exp.Identifier):
@@ -209,7 +209,7 @@ class _MySql(_Server):
         connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
         return connection
 
-    def apart(self, tree: exp.Expr) -> exp.Expr:
+    def aliased(self, tree: exp.Expr) -> exp.Expr:
         for node in tree.walk():  # its comments may hold commands
             node.comments = None
         return tree
@@ -280,7 +280,7 @@ class _MariaDb(_MySql):
         )
 
     def own(self, query: exp.Expr) -> exp.Expr:
-        tree = in_words(query, mariadb.translated, layers_apart=False)
+        tree = in_words(query, mariadb.translated, keep_layers=False)
         for grouped in tree.find_all(exp.Select):
             if grouped.args.get(
                 "group"

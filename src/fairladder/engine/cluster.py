@@ -182,7 +182,7 @@ class Cluster:
         """Return the query as an unsorted Spark DataFrame that has not been computed yet."""
         return self._frame(query)
 
-    def came_here(self, count: int, why: str) -> str:
+    def transfer_note(self, count: int, why: str) -> str:
         """Return the sentence that reports how many customers were brought here, and why."""
         return (
             f"{counted(count, 'customers', 'were')} brought here from the cluster, one row each, "
@@ -190,12 +190,12 @@ class Cluster:
         )
 
     def _frame(self, query: exp.Expr) -> "DataFrame":
-        with _told_plainly():
+        with _converted_errors():
             return self._session.sql(self._own(query).sql("spark"))
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query with a small result and return it."""
-        with _told_plainly(), _quietly():
+        with _converted_errors(), _quietly():
             return self._frame(query).toArrow()
 
     def keep(self, query: exp.Expr) -> exp.Table:
@@ -204,7 +204,7 @@ class Cluster:
         Later queries do not contain the query's plan, which Spark would analyse each time. If an
         executor is lost, its part is computed again.
         """
-        with _told_plainly(), _quietly():
+        with _converted_errors(), _quietly():
             kept = self._frame(query).persist()
             rows = kept._jdf.queryExecution().toRdd()
             leaf = self._session._jsparkSession.internalCreateDataFrame(
@@ -223,7 +223,7 @@ class Cluster:
 
     def forget(self, relation: exp.Expr) -> None:
         """Drop from the executors what ``keep`` cached."""
-        with _told_plainly():
+        with _converted_errors():
             self._session.catalog.dropTempView(relation.name)
             if (kept := self._kept.pop(relation.name, None)) is not None:
                 kept.unpersist()
@@ -256,7 +256,7 @@ class Cluster:
 
     def offer(self, table: pa.Table) -> exp.Table:
         """Send a local table to the cluster."""
-        with _told_plainly(), _quietly():
+        with _converted_errors(), _quietly():
             sent = self._session.createDataFrame(table)
             relation = self.view(sent)
         self._kept[relation.name] = sent
@@ -267,7 +267,7 @@ class Cluster:
 
         Raises UsageError if the path exists and is not a folder that we wrote.
         """
-        with _told_plainly():
+        with _converted_errors():
             java: Any = self._session._jvm
             seen = _as_seen(self._session, path)
             target = java.org.apache.hadoop.fs.Path(seen.rstrip("/"))
@@ -288,7 +288,7 @@ class Cluster:
         ``RECEIPT``) are complete. Raises UsageError if ``path`` exists and is not such a folder,
         DataError if it cannot be written.
         """
-        with _told_plainly():
+        with _converted_errors():
             java: Any = self._session._jvm
             path, target, system = self.require_own(path)
             mark = uuid4().hex[:8]
@@ -303,9 +303,9 @@ class Cluster:
                         header="true", quote='"', escape='"', emptyValue='""', nullValue=""
                     )
                 getattr(writer, kind)(new.toString())
-                told = system.create(java.org.apache.hadoop.fs.Path(new, RECEIPT), True)
-                told.write(receipt.encode())
-                told.close()
+                receipt_stream = system.create(java.org.apache.hadoop.fs.Path(new, RECEIPT), True)
+                receipt_stream.write(receipt.encode())
+                receipt_stream.close()
                 replaced = system.exists(target)
                 if (replaced and not system.rename(target, old)) or not system.rename(new, target):
                     raise DataError(
@@ -326,7 +326,7 @@ class Cluster:
         return laid_out(self._own(query), "spark")
 
     def _own(self, query: exp.Expr) -> exp.Expr:
-        return in_words(query, partial(spark.translated, floats=self._floats), layers_apart=False)
+        return in_words(query, partial(spark.translated, floats=self._floats), keep_layers=False)
 
 
 def session_at(master: str) -> "SparkSession":
@@ -361,16 +361,16 @@ def session_at(master: str) -> "SparkSession":
             return builder.getOrCreate()
     except Exception as error:  # Java has many exceptions
         raise UsageError(
-            f"There is no Spark session at {master!r}: {_said(error)}. Check the address, and "
+            f"There is no Spark session at {master!r}: {_message_of(error)}. Check the address, and "
             "that Java 17 or later is installed."
         ) from error
 
 
 def _compiles_all(session: "SparkSession") -> bool:
     """Return True if Java compiles long methods on every machine where the session's tasks run."""
-    told = session.sparkContext.getConf()
+    java_settings = session.sparkContext.getConf()
     return all(
-        _COMPILE_ALL in (told.get(f"spark.{side}.extraJavaOptions") or "")
+        _COMPILE_ALL in (java_settings.get(f"spark.{side}.extraJavaOptions") or "")
         for side in ("driver", "executor")
     )
 
@@ -385,7 +385,7 @@ def files_frame(
     """
     path = _as_seen(session, path)
     kind = _kind_of_files(session, path)
-    with _told_plainly():
+    with _converted_errors():
         reader = session.newSession()
         for name, value in _SETTINGS.items():
             reader.conf.set(name, value)
@@ -404,7 +404,7 @@ def files_frame(
 
 def files_of(frame: "DataFrame") -> tuple[Path, ...]:
     """Return the local files that a DataFrame reads."""
-    with _told_plainly():
+    with _converted_errors():
         places = [local_path(place) for place in frame.inputFiles()]
     return tuple(place for place in places if place is not None)
 
@@ -430,7 +430,7 @@ def _kind_of_files(session: "SparkSession", path: str) -> str:
     bare = path.removesuffix(".gz").removesuffix(".zst")
     if (kind := _ENDINGS.get(Path(bare).suffix.lower())) is not None and not Path(path).is_dir():
         return kind
-    with _told_plainly():
+    with _converted_errors():
         java: Any = session._jvm
         place = java.org.apache.hadoop.fs.Path(path)
         system = place.getFileSystem(session._jsc.hadoopConfiguration())
@@ -452,7 +452,7 @@ def _kind_of_files(session: "SparkSession", path: str) -> str:
 
 def catalogue_frame(session: "SparkSession", table: str) -> "DataFrame":
     """Return a table of the session's catalogue. Raises UsageError if it does not exist."""
-    with _told_plainly():
+    with _converted_errors():
         if not session.catalog.tableExists(table):
             names = [
                 t.name for t in session.catalog.listTables() if not t.name.startswith("fairladder_")
@@ -495,7 +495,7 @@ def _quietly() -> Iterator[None]:
 
 
 @contextmanager
-def _told_plainly() -> Iterator[None]:
+def _converted_errors() -> Iterator[None]:
     """Convert Spark's errors to ours and print none of them."""
     from py4j.protocol import Py4JError
     from pyspark.errors import PySparkException
@@ -505,10 +505,10 @@ def _told_plainly() -> Iterator[None]:
     try:
         yield
     except (PySparkException, Py4JError) as error:
-        raise DataError(_advice(_said(error))) from error
+        raise DataError(_advice(_message_of(error))) from error
 
 
-def _said(error: Exception) -> str:
+def _message_of(error: Exception) -> str:
     """Return the message of a Spark error: its first line if it has an error class, otherwise the
     root cause.
     """
@@ -516,29 +516,29 @@ def _said(error: Exception) -> str:
     causes = [
         line.split("Exception: ", 1)[-1] for line in lines if line.startswith(("Caused by: ", ": "))
     ]
-    said = lines[0] if lines[0].startswith("[") else (causes or lines)[-1]
-    return shortened(" ".join(said.split()), 300).rstrip(".")
+    reason = lines[0] if lines[0].startswith("[") else (causes or lines)[-1]
+    return shortened(" ".join(reason.split()), 300).rstrip(".")
 
 
-def _advice(said: str) -> str:
-    if "USER_RAISED_EXCEPTION" in said:
-        return said.split("] ", 1)[-1].split(" SQLSTATE")[0]
-    if "PATH_NOT_FOUND" in said:
-        path = said.partition("does not exist: ")[2].partition(". SQLSTATE")[0]
+def _advice(reason: str) -> str:
+    if "USER_RAISED_EXCEPTION" in reason:
+        return reason.split("] ", 1)[-1].split(" SQLSTATE")[0]
+    if "PATH_NOT_FOUND" in reason:
+        path = reason.partition("does not exist: ")[2].partition(". SQLSTATE")[0]
         return f"There is no file or folder {path!r} for the cluster to read. Check the path as the cluster sees it."
-    if "does not conform to the schema" in said:
+    if "does not conform to the schema" in reason:
         return (
             "These files differ in their headers, or a header repeats a name. Name each column "
             "once, and the same way in all files."
         )
-    if "MALFORMED" in said or "FAILED_READ_FILE" in said:
+    if "MALFORMED" in reason or "FAILED_READ_FILE" in reason:
         return (
-            f"The cluster could not read these files: {said}. A row may have more or fewer "
+            f"The cluster could not read these files: {reason}. A row may have more or fewer "
             "cells than the header. Look for a stray separator, or set it with --separator."
         )
-    if "ARITHMETIC_OVERFLOW" in said:
+    if "ARITHMETIC_OVERFLOW" in reason:
         return (
             "The sum of the amounts exceeds 64 bits. Use a larger unit, or fewer decimals under "
             "[money]."
         )
-    return f"The cluster did not answer: {said}."
+    return f"The cluster did not answer: {reason}."

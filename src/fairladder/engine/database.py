@@ -14,7 +14,7 @@ import pyarrow as pa
 import sqlglot
 from sqlglot import exp
 
-from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module, told_plainly
+from fairladder.engine.addresses import checked_url, converted_errors, label_of, sqlalchemy_module
 from fairladder.engine.backends import Backend, backend_of
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
@@ -24,7 +24,7 @@ from fairladder.sqltree import column, named, select, sql
 
 _ROWS_AT_A_TIME = 50_000
 #: Number of tables that an error lists.
-MOST_TABLES_ASKED = 20
+MOST_TABLES_LISTED = 20
 #: Our columns that are dates: SQLite stores them as text. Queries never give these names to a
 #: user's column or count.
 _DAYS = (
@@ -56,7 +56,7 @@ class Database:
         self._kept: dict[str, exp.Expr] = {}
         self._names = 0
         self._moments, self._version, self._lock = 0, 0, RLock()
-        with self._told_plainly():
+        with self._converted_errors():
             engine = sqlalchemy.create_engine(
                 self._url, hide_parameters=True, **self._backend.arguments(self._url)
             )
@@ -94,15 +94,17 @@ class Database:
                 f"{self.label} is a database: name the rows with --table NAME or --query "
                 f"SELECT. {self._tables_there()}"
             )
-            tables = dict.fromkeys(self._names_in(None)[:MOST_TABLES_ASKED], ())
+            tables = dict.fromkeys(self._names_in(None)[:MOST_TABLES_LISTED], ())
             raise (
                 error.asking(Question("Which table contains the orders?", "table", tables))
                 if tables
                 else error
             )
         if query is not None:
-            asked = self._backend.apart(_one_select(query, self._backend))
-            return exp.Subquery(this=asked, alias=exp.TableAlias(this=exp.to_identifier("asked")))
+            query_tree = self._backend.aliased(_one_select(query, self._backend))
+            return exp.Subquery(
+                this=query_tree, alias=exp.TableAlias(this=exp.to_identifier("query"))
+            )
         assert table is not None
         known = self._names_in(None)
         if table in known:  # a name may contain a point
@@ -118,11 +120,11 @@ class Database:
             "this": exp.to_identifier(name, quoted=True),
             "db": exp.to_identifier(schema, quoted=True) if schema else None,
         }
-        return self._backend.apart(exp.Table(**parts))
+        return self._backend.aliased(exp.Table(**parts))
 
     def _names_in(self, schema: str | None) -> list[str]:
         """Return the tables and views of a schema; by default of the usual one."""
-        with self._told_plainly():
+        with self._converted_errors():
             known = self._inspector.get_schema_names() if schema is not None else []
             if schema is not None and schema not in known:
                 raise UsageError(
@@ -136,7 +138,7 @@ class Database:
 
     def note(self, relation: exp.Expr) -> str | None:
         """Return a warning about a table that is read, or None."""
-        with self._told_plainly():
+        with self._converted_errors():
             return self._backend.note(self._connection, relation)
 
     def progress(self) -> float | None:
@@ -178,7 +180,7 @@ class Database:
                 return
             self._moments = 1
             try:
-                with self._told_plainly():
+                with self._converted_errors():
                     self._backend.begin(self._connection)
                 self._version = self._data_version()
                 yield
@@ -188,7 +190,7 @@ class Database:
                 self._backend.end(self._connection)
 
     def _data_version(self) -> int:
-        with self._told_plainly():
+        with self._converted_errors():
             return self._backend.version(self._connection)
 
     def _unchanged(self) -> None:
@@ -201,7 +203,7 @@ class Database:
     def columns(self, relation: exp.Expr) -> dict[str, str]:
         """Return column name → type in the embedded engine's names."""
         empty = select(["*"], relation).limit(0, copy=False)
-        with self.moment(), self._told_plainly():
+        with self.moment(), self._converted_errors():
             cursor = self._connection.exec_driver_sql(self._text(empty)).cursor
             described = [] if cursor is None else list(cursor.description)
         if self._backend.types_by_value:
@@ -212,10 +214,10 @@ class Database:
                 for name in long
             ]
             # Not under the columns' own names, which may clash with ours.
-            told = self.table(
+            longest_texts = self.table(
                 select([named(tree, f"length {i}") for i, tree in enumerate(lengths)], relation)
             ).to_pylist()[0]
-            longest, name = max(zip(told.values(), long, strict=True))
+            longest, name = max(zip(longest_texts.values(), long, strict=True))
             self._backend.expect(self._connection, name, longest)
         return self._backend.types(described)
 
@@ -253,7 +255,7 @@ class Database:
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query in the database and return its rows."""
-        with self.moment(), self._told_plainly():
+        with self.moment(), self._converted_errors():
             result = self._connection.exec_driver_sql(self._text(query))
             names, rows = list(result.keys()), result.fetchall()
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
@@ -261,10 +263,10 @@ class Database:
             [_arrow(n, c) for n, c in zip(names, columns, strict=True)], names=names
         )
 
-    def brought(self, relation: exp.Expr) -> pa.Table:
+    def fetch_all(self, relation: exp.Expr) -> pa.Table:
         """Return all rows of a relation, to be processed by another engine."""
         parts = []
-        with self._told_plainly():
+        with self._converted_errors():
             result = self._connection.exec_driver_sql(
                 select(["*"], relation).sql(self.dialect, identify=True)
             )
@@ -301,7 +303,7 @@ class Database:
         self._names += 1
         table = exp.to_table(f"kept_{self._names}")
         if self._backend.stores:
-            with self._told_plainly():
+            with self._converted_errors():
                 self._connection.exec_driver_sql(
                     f"CREATE TEMP TABLE {table.name} AS {self._text(query)}"
                 )
@@ -350,12 +352,12 @@ class Database:
         return needed
 
     def _tables_there(self) -> str:
-        with self._told_plainly():
+        with self._converted_errors():
             names = sorted([*self._inspector.get_table_names(), *self._inspector.get_view_names()])
         return f"There are: {', '.join(names[:20])}." if names else "It contains no tables."
 
-    def _told_plainly(self) -> AbstractContextManager[None]:
-        return told_plainly(self._url)
+    def _converted_errors(self) -> AbstractContextManager[None]:
+        return converted_errors(self._url)
 
 
 #: Parts of a SELECT that write or lock rows.

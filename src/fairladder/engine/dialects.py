@@ -32,7 +32,7 @@ class _Warehouse:
     functions: frozenset[str]
     types: frozenset[str]
     escapes: bool
-    """Whether a backslash in a pattern of LIKE escapes, and is doubled to stand for itself."""
+    """True if a backslash is an escape in LIKE patterns and must be doubled."""
 
 
 _TYPES = frozenset("BIGINT DATE DECIMAL DOUBLE INT TEXT VARCHAR".split())
@@ -58,7 +58,7 @@ def in_dialect(tree: exp.Select, dialect: str, texts: Collection[str]) -> exp.Ex
     if dialect == "duckdb":
         return tree
     if dialect == "mariadb":
-        return in_words(_by_code_point(tree, texts), mariadb.translated, layers_apart=False)
+        return in_words(_by_code_point(tree, texts), mariadb.translated, keep_layers=False)
     copy = tree.copy()
     for node in reversed(list(copy.walk())):
         other = _changed(node, dialect)
@@ -86,7 +86,7 @@ def reduction_in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
         if name.name.startswith("#"):
             name.set("this", inner_name(name.name))
     if dialect in _WORDS:
-        return in_words(_texts_by_code_point(plain, dialect), _WORDS[dialect], layers_apart=False)
+        return in_words(_texts_by_code_point(plain, dialect), _WORDS[dialect], keep_layers=False)
     if dialect == "duckdb":
         return plain
     for node in reversed(list(plain.walk())):
@@ -193,14 +193,14 @@ def _by_code_point(tree: exp.Select, texts: Collection[str]) -> exp.Select:
     `north`.
     """
     copy = tree.copy()
-    bare = [t for t in copy.find_all(exp.Literal) if t.is_string and _compared_apart(t, texts)]
+    bare = [t for t in copy.find_all(exp.Literal) if t.is_string and _has_no_collation(t, texts)]
     for cell in [*copy.find_all(exp.Column), *bare]:
         if isinstance(cell, exp.Literal) or cell.name in texts:
             cell.replace(mariadb.as_text(cell.copy()))
     return copy
 
 
-def _compared_apart(text: exp.Literal, texts: Collection[str]) -> bool:
+def _has_no_collation(text: exp.Literal, texts: Collection[str]) -> bool:
     """Return True if a text is compared without a column that fixes the collation; patterns use
     that of their operand.
     """

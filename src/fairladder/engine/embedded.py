@@ -146,9 +146,9 @@ class Embedded:
 
     def table(self, query: exp.Expr) -> pa.Table:
         """Run a query and return its rows as an Arrow table."""
-        with self._lock, _told_plainly():
+        with self._lock, _converted_errors():
             text = self._with_functions(query.sql(self.dialect, copy=False))
-            return self._beside(lambda: self._connection.execute(text).to_arrow_table())
+            return self._in_thread(lambda: self._connection.execute(text).to_arrow_table())
 
     def keep(self, query: exp.Expr) -> exp.Table:
         """Run a query and store its rows in the engine, on disk if they are many, until they are
@@ -197,7 +197,7 @@ class Embedded:
         """Return the rows of a query as a pandas DataFrame, in ``order``."""
         return to_pandas(self.table(query.order_by(*order) if order else query))
 
-    def came_here(self, count: int, why: str) -> str:  # noqa: ARG002
+    def transfer_note(self, count: int, why: str) -> str:  # noqa: ARG002
         """Return an empty note: customers are always on this machine."""
         return ""
 
@@ -247,11 +247,11 @@ class Embedded:
         return laid_out(query, self.dialect)
 
     def _run(self, text: str) -> duckdb.DuckDBPyConnection:
-        with self._lock, _told_plainly():
+        with self._lock, _converted_errors():
             text = self._with_functions(text)
-            return self._beside(lambda: self._connection.execute(text))
+            return self._in_thread(lambda: self._connection.execute(text))
 
-    def _beside(self, work: Callable[[], T]) -> T:
+    def _in_thread(self, work: Callable[[], T]) -> T:
         """Run the engine's work in a thread of its own, so that Ctrl-C is handled immediately."""
         if current_thread() is not main_thread():
             return work()
@@ -290,7 +290,7 @@ def _gigabytes(setting: tuple[Any, ...] | None) -> float:
 
 
 @contextmanager
-def _told_plainly() -> Iterator[None]:
+def _converted_errors() -> Iterator[None]:
     """Convert the engine's errors to ours."""
     try:
         yield
@@ -338,8 +338,8 @@ def _advice(message: str) -> str:
         return f"Line {bad[1]} of the orders cannot be read: {lines[0] if lines else message.splitlines()[0]}"
     if "No space left on device" in message or "Could not write file" in message:
         return "The disk is full. Free some space, or write to another disk."
-    said = re.sub(r"^[A-Z]\w+( \w+)? Error: ", "", message.splitlines()[0])
+    reason = re.sub(r"^[A-Z]\w+( \w+)? Error: ", "", message.splitlines()[0])
     return (
-        f"These rows could not be read: {shortened(said).rstrip('.')}. If the file opens "
+        f"These rows could not be read: {shortened(reason).rstrip('.')}. If the file opens "
         "elsewhere, export it again as CSV."
     )

@@ -10,11 +10,11 @@ class Limits:
     """
 
     rows_here: int | None = None
-    """The most customers that may come to this machine; None if any number may."""
+    """Maximum number of customers that may be brought to this machine; None for no limit."""
     set_aside: int | None = None
-    """The most set-aside rows that are shown; None if all are."""
+    """Maximum number of set-aside rows that are shown; None for no limit."""
     looked_at: int = 1_000_000
-    """The most rows that every command looks at a second time; of more than these only `check`
+    """Maximum number of rows that every command examines a second time; with more, only `check`
     does.
     """
     customer_findings: bool = True

@@ -107,7 +107,7 @@ class CustomerEngine(Engine, Protocol):
         """
         ...
 
-    def came_here(self, count: int, why: str) -> str:
+    def transfer_note(self, count: int, why: str) -> str:
         """Return a sentence about the number of customers brought to this machine; empty if they
         are always here.
         """

@@ -8,15 +8,15 @@ from fairladder.sqltree import sql
 
 
 def in_words(
-    query: exp.Expr, words: Callable[[exp.Expr], exp.Expr], *, layers_apart: bool = True
+    query: exp.Expr, words: Callable[[exp.Expr], exp.Expr], *, keep_layers: bool = True
 ) -> exp.Expr:
-    """Translate every node of the tree, from the leaves up; ``layers_apart`` keeps an engine from
+    """Translate every node of the tree, from the leaves up; ``keep_layers`` keeps an engine from
     merging layers.
     """
     changed = query.copy()
     for node in reversed(list(changed.walk())):
         if (
-            layers_apart
+            keep_layers
             and isinstance(node, exp.Select)
             and isinstance(node.parent, exp.Subquery)
             and not node.args.get("group")

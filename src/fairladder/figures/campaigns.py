@@ -14,12 +14,12 @@ from matplotlib.patches import PathPatch
 from matplotlib.path import Path
 
 from fairladder import palette, wording
-from fairladder.apart import spread
 from fairladder.campaigns.lift import Lift
 from fairladder.campaigns.listing import CampaignList
 from fairladder.figures.fitting import short
 from fairladder.figures.page import STYLE, page
 from fairladder.frames import rows_of
+from fairladder.label_spacing import spread
 from fairladder.review.comparison import GONE, NEW, Comparison, Paths
 from fairladder.scheme import Scheme
 
@@ -166,10 +166,10 @@ def segment_flows(
             for name, (base, n) in places[side].items():
                 colour = palette.STANCE_COLOURS.get(stance.get(name, ""), _GREY)
                 axes.fill_between([x - 0.012, x + 0.012], base, base + n, color=colour, linewidth=0)
-                beside = x - 0.025 if align == "right" else x + 0.025
+                label_x = x - 0.025 if align == "right" else x + 0.025
                 axes.annotate(
                     f"{short(name)}  {wording.count(n)}",
-                    (beside, middles[name]),
+                    (label_x, middles[name]),
                     ha=align,
                     va="center",
                     fontsize=10,

@@ -13,7 +13,7 @@ from matplotlib.text import Text
 LONGEST_NAME = 26
 #: Minimum size of texts, in points.
 _LEAST = 6.5
-_APART = 0.94
+_SHRINK = 0.94
 
 
 def short(name: object, most: int = LONGEST_NAME) -> str:
@@ -37,32 +37,32 @@ def fit_texts(figure: Figure, renderer: Any) -> None:
         box = text.get_window_extent(renderer)
         room = box.width + min(box.x0, 0) + min(width - box.x1, 0)
         if box.width > 0 and room < box.width - 1:
-            _scale([text], _APART * room / box.width)
+            _scale([text], _SHRINK * room / box.width)
 
 
 def _part(texts: list[Text], renderer: Any) -> None:
     """Scale texts of one size so that neighbours in a row do not overlap."""
     for size in {t.get_fontsize() for t in texts}:
-        alike = [
+        same_size = [
             t
             for t in texts
             if t.get_fontsize() == size and t.get_text().strip() and t.get_rotation() == 0
         ]
         boxes = sorted(
-            ((t.get_window_extent(renderer)) for t in alike), key=lambda b: (round(b.y0), b.x0)
+            ((t.get_window_extent(renderer)) for t in same_size), key=lambda b: (round(b.y0), b.x0)
         )
         scale = min(
             (_scale_of(a, b) for a, b in pairwise(boxes) if round(a.y0) == round(b.y0)), default=1.0
         )
         if scale < 1:
-            _scale(alike, scale)
+            _scale(same_size, scale)
 
 
 def _scale_of(left: Any, right: Any) -> float:
     """Return the factor by which two boxes in a row must shrink about their centres."""
     between = (right.x0 + right.x1 - left.x0 - left.x1) / 2
     needed = (left.width + right.width) / 2
-    return 1.0 if needed <= between or between <= 0 else float(_APART * between / needed)
+    return 1.0 if needed <= between or between <= 0 else float(_SHRINK * between / needed)
 
 
 def _scale(texts: Iterable[Text], by: float) -> None:

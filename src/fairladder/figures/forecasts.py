@@ -64,8 +64,12 @@ def value_tracking(
             f"actual, mean of\n{_SMOOTH} weeks": (float(smooth.iloc[-1]), _HERE),
             "expected": (float(table[best].iloc[-1]), _AHEAD),
         }
-        apart = 0.06 * top if abs(ends["expected"][0] - float(smooth.iloc[-1])) < 0.1 * top else 0.0
-        for (name, (at, colour)), move in zip(ends.items(), (-apart, apart), strict=True):
+        label_offset = (
+            0.06 * top if abs(ends["expected"][0] - float(smooth.iloc[-1])) < 0.1 * top else 0.0
+        )
+        for (name, (at, colour)), move in zip(
+            ends.items(), (-label_offset, label_offset), strict=True
+        ):
             axes.annotate(
                 name,
                 (1.01, at + move),
@@ -102,12 +106,12 @@ def value_calibration(
         )
         at = np.arange(len(table))
         kinds = (
-            ("actual", _HERE, "came"),
+            ("actual", _HERE, "actual"),
             (best, _AHEAD, f"expected by {best}"),
             (NAIVE, "#c8cdd3", "each customer's past rate"),
         )
-        for i, (name, colour, told) in enumerate(kinds):
-            axes.bar(at + (i - 1) * 0.27, table[name], width=0.25, color=colour, label=told)
+        for i, (name, colour, legend) in enumerate(kinds):
+            axes.bar(at + (i - 1) * 0.27, table[name], width=0.25, color=colour, label=legend)
             for x, y in zip(at, table[name], strict=True):
                 axes.annotate(
                     f"{y:.1f}",

@@ -63,7 +63,7 @@ def growth_running(
             )
         top = max(e[0] for e in ends)
         for y, (at, name, colour) in zip(
-            _apart([e[0] for e in ends], top * 0.045), ends, strict=True
+            _spread_labels([e[0] for e in ends], top * 0.045), ends, strict=True
         ):
             axes.annotate(
                 f"{short(name, 20)}: {wording.count(at)}",
@@ -106,7 +106,7 @@ def _line(axes: Axes, rows: pd.DataFrame, colour: str) -> None:
             )
 
 
-def _apart(values: list[float], least: float) -> list[float]:
+def _spread_labels(values: list[float], least: float) -> list[float]:
     """Return places for labels, from the top down, at least ``least`` apart."""
     order, placed = np.argsort(values)[::-1], [0.0] * len(values)
     below = np.inf
@@ -169,7 +169,7 @@ def growth_revenue(
             ("repeat_revenue", palette.STANCE_COLOURS["keep"], "repeat orders"),
         )
         floor = np.zeros(len(sums))
-        for name, colour, told in kinds:
+        for name, colour, legend in kinds:
             axes.bar(
                 place,
                 sums[name],
@@ -178,7 +178,7 @@ def growth_revenue(
                 width=0.8,
                 hatch=hatch,
                 edgecolor=palette.PAPER,
-                label=told,
+                label=legend,
             )
             floor = floor + sums[name].to_numpy()
         axes.bar(

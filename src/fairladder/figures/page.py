@@ -99,7 +99,7 @@ def pages(
     figure.text(0.04, 0.895, subtitle, fontsize=11.5, color=palette.FAINT, va="center")
     if facts:
         day = dt.date.fromisoformat(facts["as_of"]) if facts["as_of"] else None
-        as_of = wording.reckoning(day, facts["as_of_from"])
+        as_of = wording.as_of_line(day, facts["as_of_from"])
         text = f"{as_of}. {wording.rows_read(facts['balance'])}. Source: {facts['source']}."
         figure.text(0.04, 0.035, text, fontsize=9.5, color=palette.FAINT, va="center")
     for axes in drawn:

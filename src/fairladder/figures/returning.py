@@ -32,7 +32,7 @@ def cohort_map(
     values = wide.drop(columns="size").to_numpy(dtype=np.float64)[:, : _MOST_COHORTS + 1]
     average = table.average()
     with mpl.rc_context(STYLE):
-        text = wording.percent(average.get(1)) if 1 in average.index else "nobody yet"
+        text = wording.percent(average.get(1)) if 1 in average.index else "none yet"
         figure, axes = page(
             f"Of a cohort, {text} buy again in the next {table.period}",
             f"Percent of each cohort active k {table.period}s after the first purchase; size in "
@@ -138,10 +138,10 @@ def gaps(
         )
         for at, label in ((middle, "half"), (late, "nine of ten")):
             axes.axvline(at, color=palette.INK, linewidth=1, linestyle=":")
-            beside = (
+            offset = (
                 "right" if label == "half" and late - middle < 0.15 * reach else "left"
             )  # avoid overlapping the other label
-            axes.text(at, axes.get_ylim()[1] * 0.97, f" {label} ", va="top", ha=beside, fontsize=10)
+            axes.text(at, axes.get_ylim()[1] * 0.97, f" {label} ", va="top", ha=offset, fontsize=10)
         axes.set_xlabel(
             "days since the previous purchase (the longest 1 % are not drawn)", labelpad=10
         )

@@ -95,7 +95,7 @@ def _ranges(held: pd.DataFrame, score: str, measure: str, rungs: int, unit: str)
             dtype=np.int64
         )
         if not len(values):
-            labels.append(f"{rung}\n(nobody)")
+            labels.append(f"{rung}\n(none)")
             continue
         low, high = wording.count(values.min()), wording.count(values.max())
         one = unit.removesuffix("s") if high == "1" else unit

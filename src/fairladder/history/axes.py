@@ -37,7 +37,7 @@ class Axis:
     age: bool = False
     part: str = ""
     year_starts: int = 1
-    """The month with which years and quarters begin."""
+    """The month in which years and quarters begin."""
 
     @property
     def title(self) -> str:

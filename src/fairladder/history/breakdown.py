@@ -26,7 +26,7 @@ from fairladder.history.purchases import (
     purchases,
 )
 from fairladder.numbers import ratio
-from fairladder.orders.writing import settled_kinds
+from fairladder.orders.writing import detect_kinds
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
 from fairladder.sqltree import case, column, day_literal, named, select, sql
@@ -109,16 +109,17 @@ def breakdown(
     customers, or by parts of the order's date.
 
     ``rows`` and ``columns`` are a column, a column with edges of bands (``line_total:20,50``;
-    left-closed) or the age at the order (``age(birth_date):30,40,50``), or a part of its day:
+    left-closed), the age at the order (``age(birth_date):30,40,50``), or a part of its date:
     ``year(placed)``, ``quarter(placed)``, ``month(placed)``, ``week(placed)``,
     ``calendar-month(placed)`` (January to December), ``weekday(placed)`` or ``hour(placed)``.
     ``measure`` is ``orders`` (purchases), ``customers`` (with a purchase), ``spend``,
     ``average_order_value``, ``lines`` (rows of purchases), ``lines_per_order``, or ``sum(COLUMN)``
     of a column of numbers over the rows of purchases, such as ``sum(quantity)``, each number to
-    four decimals. ``shares`` of ``row``, ``column`` or ``total``: customers are shares of the
-    distinct customers there; averages have none. An axis of over ``most`` names shows the largest
-    and the rest, unless they follow each other. A column that differs within orders counts spend
-    and lines by row, and an order or customer once in each cell where it has a row.
+    four decimals. ``shares`` are of ``row``, ``column`` or ``total``; those of customers are
+    shares of the distinct customers, and averages have none. An axis with more than ``most`` names
+    shows the largest and combines the rest, unless its names have an order. For a column that
+    differs within orders, spend and lines count by row, and an order or customer counts once in
+    each cell with one of its rows.
 
     Raises UsageError for an unknown column, measure or share, or if such a column meets totals
     repeated on each row; DataError if no order counts.
@@ -245,7 +246,7 @@ def _require_numbers(orders: Read, name: str) -> None:
     kind = rows.source.columns.get(name)
     if name in own or kind in ("whole", "decimal", "float", "single"):
         return
-    if kind != "text" or settled_kinds(rows.source, [name]).get(name) != "number":
+    if kind != "text" or detect_kinds(rows.source, [name]).get(name) != "number":
         raise UsageError(
             f"`{name}` contains cells that are not plain numbers, so it cannot be summed. "
             "Remove units and symbols."
@@ -291,8 +292,8 @@ class _Counted:
     sums: Sequence[str] = ()
     """Measures that are sums of a column."""
     made: dict[tuple[int, ...], pd.DataFrame] = field(default_factory=dict)
-    """Tables counted so far: the axes, then those of them whose names are cut short, as
-    negative numbers less one.
+    """Tables computed so far, by their axes followed by those with shortened lists of names (as
+    negative numbers less one).
     """
 
     def named(self, i: int) -> list[str]:
@@ -334,10 +335,10 @@ class _Counted:
         return [self._frame(axis_set, long) for axis_set in sets]
 
     def _frame(self, axis_set: list[int], long: dict[int, tuple[int, list[str]]]) -> pd.DataFrame:
-        asked = (*axis_set, *(-1 - i for i in long if i in axis_set))
-        if asked not in self.made:
-            self.made[asked] = self._counted(axis_set, long)
-        return self.made[asked]
+        wanted_axes = (*axis_set, *(-1 - i for i in long if i in axis_set))
+        if wanted_axes not in self.made:
+            self.made[wanted_axes] = self._counted(axis_set, long)
+        return self.made[wanted_axes]
 
     def _counted(self, axis_set: list[int], long: dict[int, tuple[int, list[str]]]) -> pd.DataFrame:
         whole = "whole" if self.by_row else "amount"

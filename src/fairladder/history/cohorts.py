@@ -16,7 +16,12 @@ from fairladder.columns import ALSO_SHARES, RATES, names
 from fairladder.days import Period
 from fairladder.errors import DataError
 from fairladder.history.periods import Calendar, calendar_of
-from fairladder.history.purchases import group_apart, group_name, purchases, warn_of_unknown
+from fairladder.history.purchases import (
+    group_name,
+    purchases,
+    require_free_group_name,
+    warn_of_unknown,
+)
 from fairladder.numbers import ratio
 from fairladder.output.notebook import Piece
 from fairladder.output.result import Answer
@@ -60,7 +65,7 @@ class Cohorts(Answer):
     repeat_retention: Rate
     cohort_retention: Rate
     year_starts: int = 1
-    """The month with which years and quarters begin."""
+    """The month in which years and quarters begin."""
 
     def wide(self, values: Literal["retention", "active", "revenue"] = "retention") -> pd.DataFrame:
         """Return a row for each cohort (label, size), a column for each k."""
@@ -121,7 +126,7 @@ def cohorts(orders: Read, *, period: str = "month", by: str | None = None) -> Co
     Rate(name='Repeat retention', numerator=463, denominator=787)
     """
     unit = calendar_of(period, orders.scheme.time.year_starts)
-    group_apart(by, ("cohort", "size", "k", "active", "retention", "revenue"))
+    require_free_group_name(by, ("cohort", "size", "k", "active", "retention", "revenue"))
     bought = purchases(orders, [by] if by else [], sequence=by is not None)
     keep = sql(counting(orders.scheme))
     group = (

@@ -64,7 +64,7 @@ def _exactly(
     return exactly[1:], spend[1:]
 
 
-def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
+def one_order_short(orders: Read, goal: int | None = None) -> pd.DataFrame:
     """Return the customers who are one purchase short of ``goal``, most recent buyers first: a list
     of whom to contact.
 
@@ -72,7 +72,7 @@ def one_before(orders: Read, goal: int | None = None) -> pd.DataFrame:
     the customers table. Raises UsageError for a goal below 2.
 
     >>> import fairladder as fl
-    >>> len(fl.one_before(fl.sample_orders(), goal=2))
+    >>> len(fl.one_order_short(fl.sample_orders(), goal=2))
     315
     """
     goal = goal_of(order_counts(orders)) if goal is None else goal

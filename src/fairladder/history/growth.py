@@ -13,10 +13,10 @@ from fairladder.columns import CARRIED, GROWTH, names
 from fairladder.errors import DataError
 from fairladder.history.periods import Calendar, calendar_of
 from fairladder.history.purchases import (
-    group_apart,
     group_name,
     in_order,
     purchases,
+    require_free_group_name,
     warn_of_unknown,
 )
 from fairladder.numbers import ratio
@@ -47,7 +47,7 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
     [['2023', 249, True], ['2024', 374, True], ['2025', 300, True], ['2026', 169, False]]
     """
     unit = calendar_of(period, orders.scheme.time.year_starts)
-    group_apart(by, _COLUMNS)
+    require_free_group_name(by, _COLUMNS)
     bought = purchases(orders, [by] if by else [])
     measures = {
         "orders": "COUNT(CASE WHEN amount > 0 THEN 1 END)",

@@ -154,12 +154,14 @@ def _frame(table: "pa.Table", ours: Collection[str]) -> "pd.DataFrame":
 
 def _ledger_query(orders: Read, customers: Collection[str] | None) -> exp.Select:
     orders.require_fit()
-    asked = orders.order_table() if customers is None else order_rows(orders.history, customers)
-    there, scheme = asked.named_selects, orders.scheme
+    order_query = (
+        orders.order_table() if customers is None else order_rows(orders.history, customers)
+    )
+    there, scheme = order_query.named_selects, orders.scheme
     own = {n: own_name(n) for n in there if n not in ("amount", "nth", "before")}
     adds = sql(counted(scheme))
     spent = exp.Window(this=sql("SUM(:a)", a=adds), partition_by=[column("customer")])
-    placed = select(["*", named(spent, "spent")], orders.engine.hand_over(asked, keep=False))
+    placed = select(["*", named(spent, "spent")], orders.engine.hand_over(order_query, keep=False))
     bought = sql("amount > 0")
     share = _share_of_customer(adds, column("amount"))
     gap = exp.DateDiff(this=column("placed_on"), expression=column("before"), unit=exp.var("DAY"))

@@ -120,8 +120,8 @@ def _homes(orders: Read, by: Sequence[str]) -> tuple[list[str], list[str]]:
         if orders.members is not None
         else set()
     )
-    for asked in by:
-        name = summed(asked) or asked
+    for wanted in by:
+        name = summed(wanted) or wanted
         if name not in of_orders | of_members:
             known = sorted(of_orders | of_members)
             raise UsageError(
@@ -200,7 +200,7 @@ def _as_text(value: object) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 
-def group_apart(by: str | None, own: Sequence[str]) -> None:
+def require_free_group_name(by: str | None, own: Sequence[str]) -> None:
     """Raise UsageError for a group column with the name of one of the table's ``own`` columns."""
     if by in own:
         raise UsageError(

@@ -1,31 +1,30 @@
 """The most even ladder that keeps equal values together, exact at any size.
 
 Among all partitions of the distinct values (worst first, with their counts) into K non-empty
-rungs, the one whose sizes n_k minimise Σ (n_k − n·p_k)²; among equals the one whose worst rung is
-smallest, then the next worst, and so on.
+rungs, find the one whose sizes n_k minimise Σ (n_k − n·p_k)². Among equals, take the one whose
+worst rung is smallest, then the next worst, and so on.
 
-How it is found
----------------
+Method
+------
 With p_k = a_k / q all deviations are whole numbers d_k = q·n_k − n·a_k, and so are their squares.
 
-1. A greedy partition (each cut at the nearest possible place to its target) costs G, so the best
-costs at most G. 2. In a partition of cost C the first k rungs are off by e = d_1 + … + d_k and the
-others by −e, since all d_k add up to
-   0. By Cauchy's inequality C ≥ e²/k + e²/(K − k). So in a best partition |e| ≤ √(G·k·(K − k)/K):
-   only values in that window can be the k-th cut. Without heavy ties it holds about K/2 values
-   whatever n is.
-3. Where one value holds so many that windows stay wide, values that no best partition cuts at are
-dropped first. Let u_k
-   be how far the k-th cut lies from that of the best partition known so far, whose deviations are
-   d*_k. Then the cost changes by exactly Σ (u_k − u_(k−1))² + 2·Σ u_k·(d*_k − d*_(k+1)). Windows
-   are split into cells; over a cell every term has a least value, and a shortest path of least
-   values from both ends bounds what any partition through the cell can gain. Cells that can only
-   lose are dropped, the others split by what they hold, until few values are left.
-4. A shortest path over the values left, from the last cut backwards, gives the least cost from
-each cut on; walking
-   forwards and taking the earliest cut of least cost gives the partition with the smallest worst
-   rungs. This last step counts in whole numbers only; cells with a bound of 0 are kept, so that no
-   best partition is lost before it.
+1. A greedy partition (each cut at the possible place nearest to its target) costs G, so the best
+   costs at most G.
+2. In a partition of cost C the sizes of the first k rungs deviate by e = d_1 + … + d_k and those
+   of the others by −e, since all d_k add up to 0. By Cauchy's inequality
+   C ≥ e²/k + e²/(K − k). So in a best partition |e| ≤ √(G·k·(K − k)/K): only values in that
+   window can be the k-th cut. Without heavy ties it contains about K/2 values for any n.
+3. If one value is so frequent that windows stay wide, values at which no best partition cuts are
+   dropped first. Let u_k be the distance of the k-th cut from that of the best partition known,
+   whose deviations are d*_k. Then the cost changes by exactly
+   Σ (u_k − u_(k−1))² + 2·Σ u_k·(d*_k − d*_(k+1)). Windows are split into cells. Over a cell every
+   term has a minimum, and a shortest path of these minima from both ends bounds the gain of any
+   partition through the cell. Cells that can only lose are dropped, the others split further,
+   until few values are left.
+4. A shortest path over the remaining values, from the last cut backwards, gives the least cost
+   from each cut on. Walking forwards and taking the earliest cut of least cost gives the
+   partition with the smallest worst rungs. This last step uses whole numbers only, and cells with
+   a bound of 0 are kept, so that no best partition is lost before it.
 """
 
 from itertools import pairwise

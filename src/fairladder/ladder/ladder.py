@@ -39,14 +39,14 @@ class Ladder:
     Attributes
     ----------
     cuts
-        K − 1 numbers, never falling; ``-inf`` and ``inf`` where rungs at an end are unused; days
-        since 1970-01-01 for a ladder of days.
+        K − 1 numbers, never falling; ``-inf`` and ``inf`` for unused rungs at an end; days since
+        1970-01-01 for a ladder of dates.
     sizes
-        Values per rung at the fit, worst rung first; empty for a ladder that was not fitted.
+        Number of values on each rung when fitted, worst rung first; empty if it was not fitted.
     shares
         Wanted share of each rung, worst first, as exact fractions; None for equal rungs.
     ends
-        The smallest and the largest value at the fit; None without any.
+        The smallest and the largest value when fitted; None without values.
     """
 
     cuts: tuple[float, ...]
@@ -97,26 +97,26 @@ class Ladder:
         Parameters
         ----------
         values
-            Shape (n,): numbers, or days as ``datetime64``. Nulls and NaN do not count.
+            Shape (n,): numbers, or dates as ``datetime64``. Nulls and NaN do not count.
         rungs
             K, 2 to 100.
         method
-            ``even``: rungs as equal in size as keeping equal values together allows (see
-            ``fairladder.ladder.even``). With 1 < D < K distinct values the i-th, worst first,
-            stands on rung 1 + round_half_up(i·(K − 1)/(D − 1)); a single one on rung (K + 1)//2.
-            ``inclusive`` and ``exclusive``: cuts at percentiles as spreadsheets make them;
-            ``inverse``: at values that occur; ``fixed``: at ``cuts``. These can leave rungs empty.
+            ``even``: rungs as equal in size as possible with equal values together (see
+            ``fairladder.ladder.even``). With 1 < D < K distinct values, the i-th from the worst gets
+            rung 1 + round_half_up(i·(K − 1)/(D − 1)); a single one gets (K + 1)//2.
+            ``inclusive`` and ``exclusive``: cuts at percentiles as in spreadsheets; ``inverse``: at
+            values that occur; ``fixed``: at ``cuts``. These can leave rungs empty.
         better
             ``high`` or ``low``.
         shares
             For ``even``: K numbers that add up to 1 (as decimal text, Fraction or float), for rung
             1..K.
         cuts
-            For ``fixed``: K − 1 numbers, or days as ISO text, that never fall; ``rungs`` is then
-            one more than these.
+            For ``fixed``: K − 1 numbers, or dates as ISO text, that never fall; ``rungs`` is then
+            one more than their number.
         counts
-            How often each value occurs, where ``values`` rise and stand once each; shape (n,),
-            whole numbers from 1.
+            The frequency of each value, if ``values`` are distinct and rising; shape (n,), whole
+            numbers from 1.
 
         Raises
         ------

@@ -61,12 +61,12 @@ def ties_at_cuts(values: ArrayLike, rungs: int, counts: ArrayLike | None = None)
     if counts is None:
         _, counts = np.unique(np.asarray(values, dtype=np.float64), return_counts=True)
     ends = np.cumsum(np.asarray(counts, dtype=np.int64))
-    parted = 0
+    split = 0
     for at in even_ranks(int(ends[-1]) if len(ends) else 0, rungs):
         run = int(np.searchsorted(ends, at))
         start, end = int(ends[run - 1]) if run else 0, int(ends[run])
-        parted += min(at - start, end - at)
-    return parted
+        split += min(at - start, end - at)
+    return split
 
 
 def even_ranks(n: int, rungs: int) -> list[int]:

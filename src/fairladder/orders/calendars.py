@@ -23,8 +23,8 @@ _AROUND = re.compile(
 
 def plain(word: str) -> str:
     """Normalise a word for comparison: lowercase, without accents and points."""
-    apart = unicodedata.normalize("NFKD", word.casefold().replace("ł", "l").replace("ı", "i"))
-    return "".join(c for c in apart if not unicodedata.combining(c) and c != ".")
+    decomposed = unicodedata.normalize("NFKD", word.casefold().replace("ł", "l").replace("ı", "i"))
+    return "".join(c for c in decomposed if not unicodedata.combining(c) and c != ".")
 
 
 @lru_cache(maxsize=len(LANGUAGES))
@@ -84,7 +84,7 @@ def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
 
     Returns None unless there are words in the place of a month and all are months of one language.
     """
-    words = Counter(a or b for text in texts for a, b in _words_beside_days(text))
+    words = Counter(a or b for text in texts for a, b in _words_next_to_days(text))
     if not words:
         return None
     fits = []
@@ -101,7 +101,7 @@ def months_in(texts: Iterable[str]) -> tuple[dict[str, int], str, str] | None:
     return found, language, rival
 
 
-def _words_beside_days(text: str) -> list[tuple[str, str]]:
+def _words_next_to_days(text: str) -> list[tuple[str, str]]:
     """Return the words that follow a day's number, or else precede it; a weekday before both is
     ignored.
     """

@@ -20,7 +20,7 @@ def open_database(url: str, settings: OrdersPart) -> Source:
     name = "a query" if settings.query else settings.table or relation.name
     label = f"{name} in {database.label}"
     if not database.works_itself:
-        table = database.brought(relation)
+        table = database.fetch_all(relation)
         relation, notes = (
             database.reader.offer(table),
             (f"{counted(len(table), 'rows', 'were')} brought here from {database.label}.",),

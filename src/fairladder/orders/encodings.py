@@ -70,7 +70,7 @@ class Detected:
     evidence: str
     rival: str | None = None
     words: tuple[str, str] = ("", "")
-    """A word as this encoding and as the rival reads it."""
+    """A word as read in this encoding and in the rival."""
 
 
 def detected(sample: bytes) -> Detected | None:

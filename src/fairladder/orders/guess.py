@@ -36,19 +36,15 @@ class Guess:
     column: str
     why: str
     rivals: tuple[str, ...] = ()
-    """Columns that are as good: then nothing is settled."""
+    """Equally good columns, which leave the role open."""
     date_format: str = ""
-    """How days are written, where they are plain numbers."""
+    """The date format, if dates are plain numbers."""
     advice: str = ""
-    """What to do about rivals, where naming one of them is not enough."""
-    beside: tuple[str, str] | None = None
-    """For amounts side by side: the line of a scheme that reads them so, and what they are
-    side by side.
-    """
+    """Advice on rivals, if naming one of them is not enough."""
+    side_by_side_line: tuple[str, str] | None = None
+    """For amounts side by side: the line of a scheme that reads them as such, and what they are."""
     sets: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = ()
-    """Further answers to the question about rivals: what each is called, and the roles with
-    their columns that it sets.
-    """
+    """Further answers to the question about rivals: answer → roles with columns that it sets."""
 
 
 def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
@@ -79,7 +75,7 @@ def guess_roles(source: Source, given: Mapping[str, str]) -> list[Guess]:
     found = _with_name_or_id(found, sample, given)
     amount = found.get("amount")
     if amount is not None and amount.rivals and not amount.advice:
-        found["amount"] = replace(amount, beside=side_by_side(amount, sample))
+        found["amount"] = replace(amount, side_by_side_line=side_by_side(amount, sample))
     return list(found.values())
 
 
@@ -177,16 +173,16 @@ def _with_name_or_id(
     rivals = [
         n
         for n, other in sample.looks.items()
-        if n not in taken and n != customer.column and _tells_people(sample, n, other, placed)
+        if n not in taken and n != customer.column and _identifies_people(sample, n, other, placed)
     ]
-    apart = [n for n in rivals if _divides(cells, sample.cells[n])]
-    if not apart:
+    dividing = [n for n in rivals if _divides(cells, sample.cells[n])]
+    if not dividing:
         return found
     advice = " People can share a name; an id, an address or a number identifies them."
-    return {**found, "customer": replace(customer, rivals=tuple(apart[:3]), advice=advice)}
+    return {**found, "customer": replace(customer, rivals=tuple(dividing[:3]), advice=advice)}
 
 
-def _tells_people(sample: Sample, name: str, look: Look, placed: str | None) -> bool:
+def _identifies_people(sample: Sample, name: str, look: Look, placed: str | None) -> bool:
     """Return True for columns of e-mail addresses, phone numbers, or ids that return on other
     days.
     """
@@ -259,11 +255,11 @@ def _with_contents(
         ]
         if len(once) == 1 and "customer" in {*known, *given}:
             look = free[once[0]]
-            told = (
+            reason_text = (
                 f"each value occurs on one day only, as orders do; {look.distinct:,} different "
                 f"values in {look.cells:,} sampled rows"
             )
-            known["order"] = Guess("order", once[0], told)
+            known["order"] = Guess("order", once[0], reason_text)
     return known
 
 
@@ -368,7 +364,9 @@ def _can_be_id(look: Look) -> bool:
     return whole and look.digits > 0.8 and look.distinct > 1 and look.addresses < 0.5
 
 
-def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]) -> dict[str, str]:
+def roles_or_question(
+    guesses: list[Guess], source: Source, needed: tuple[str, ...]
+) -> dict[str, str]:
     """Return role → column of the guesses. Raises SchemeError if two columns are equally good for a
     needed role.
     """
@@ -377,7 +375,7 @@ def settled_or_ask(guesses: list[Guess], source: Source, needed: tuple[str, ...]
             names = " or ".join(f"`{n}`" for n in (guess.column, *guess.rivals))
             option = f"--{guess.role.replace('_', '-')}-column"
             error = SchemeError(
-                f"{source.label}: {names} could be the {_SAID[guess.role]}. Choose with "
+                f"{source.label}: {names} could be the {_ROLE_NAMES[guess.role]}. Choose with "
                 f"{option} NAME.{_advice(guess)}"
             )
             question = which_column(guess.role, source, (guess.column, *guess.rivals))
@@ -406,13 +404,13 @@ def which_column(role: str, source: Source, names: Sequence[str]) -> Question:
         n: tuple(shortened(c or "", 30) for c in table[f"c{i}"].to_pylist())
         for i, n in enumerate(names)
     }
-    return Question(f"Which column is the {_SAID[role]}?", role, cells)
+    return Question(f"Which column is the {_ROLE_NAMES[role]}?", role, cells)
 
 
 def _advice(guess: Guess) -> str:
-    if guess.advice or guess.beside is None:
+    if guess.advice or guess.side_by_side_line is None:
         return guess.advice
-    line, what = guess.beside
+    line, what = guess.side_by_side_line
     return f" If they are {what} side by side, write `{line}` under [orders] in a scheme."
 
 
@@ -552,7 +550,7 @@ def _toml(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-_SAID = {
+_ROLE_NAMES = {
     "customer": "customer's id", "order": "order's id", "placed": "day of the order",
     "amount": "amount", "unit_price": "unit price",
     "quantity": "quantity", "discount": "discount", "name": "customer's name", "channel": "channel",
@@ -580,8 +578,8 @@ class _Sign:
     points: int
     holds: Callable[[Sequence[str], Look], bool]
     named: bool | None = True
-    """True if it counts only where the name speaks for the role, False if only where it does
-    not, None if always.
+    """True if it counts only when the name fits the role, False if only when it does not, None if
+    always.
     """
 
 
@@ -624,8 +622,8 @@ def _score(role: str, name: str, look: Look) -> int:
         return 0
     if role == "amount" and score == 0:  # plain fractions whose names say nothing
         return int(look.fractions > 0.5 and not any(names_role(r, words) for r in ROLE_WORDS))
-    speaks = score > 0
-    counting = [s for s in _SIGNS if role in s.roles and s.named in (None, speaks)]
+    name_fits = score > 0
+    counting = [s for s in _SIGNS if role in s.roles and s.named in (None, name_fits)]
     return score + sum(sign.points for sign in counting if sign.holds(words, look))
 
 
@@ -667,7 +665,9 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
     best = [n for n, score in scored.items() if score == top]
     look, name = looks[best[0]], best[0]
     by_name = (
-        f"its name means {_SAID[role]}" if names_role(role, words_of(name)) else "its cells fit"
+        f"its name means {_ROLE_NAMES[role]}"
+        if names_role(role, words_of(name))
+        else "its cells fit"
     )
     held = {
         "placed": f"{100 * look.dates:.0f} % of its cells are dates",

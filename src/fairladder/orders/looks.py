@@ -40,13 +40,13 @@ class Look:
     numbers: float
     fractions: float
     digits: float
-    """Share of the cells with a digit in them, as ids have one."""
+    """Share of the cells that contain a digit, as ids do."""
     addresses: float
     """Share of e-mail addresses."""
     stamp: str = ""
-    """The date format of whole numbers that can be days, where all cells are such."""
+    """The date format of whole numbers that can be dates, if all cells are such numbers."""
     records: bool = False
-    """Whether cells hold lists or objects, which are nobody's id."""
+    """True if cells contain lists or objects, which cannot be ids."""
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ class Sample:
     cells: Mapping[str, Sequence[str | None]]
     looks: Mapping[str, Look]
     first: int
-    """So many of the cells are those of the first rows."""
+    """Number of cells from the first rows."""
 
     def days_each(self, name: str, day: str) -> float:
         """Return the average number of different days on which a column's values occur: about 1 for

@@ -28,18 +28,16 @@ class Recipe:
     scheme: Scheme
     condition: Condition | None
     kinds: Mapping[str, Kind]
-    """Kinds of the text columns that the condition names, where their cells settle one."""
+    """Detected kinds of the text columns that the condition names."""
     writing: Writing
-    """How dates and numbers in text are written."""
+    """The formats of dates and numbers in text."""
     rates: exp.Expr | None = None
-    """The rates of exchange into the chosen currency, where there are any."""
+    """The exchange rates into the chosen currency, or None."""
     channels: tuple[str, ...] | None = None
-    """All channels there are, where they are known and few: each then has a bit, and orders
-    are told apart faster.
-    """
+    """All channels, if they are known and few: each then has a bit, which makes grouping faster."""
     plainly: bool = False
-    """Whether a query is for people: without short cuts for speed, and without a look at what
-    only findings speak of.
+    """True if a query is meant for readers: without shortcuts and without columns that only
+    findings need.
     """
 
     @property
@@ -75,7 +73,7 @@ class Recipe:
         return self.source.engine is self.source.engine.reader and not self.plainly
 
     @property
-    def apart(self) -> bool:
+    def elsewhere(self) -> bool:
         """True if another engine reads the rows, which would trim a cell again wherever it is
         used.
         """
@@ -98,14 +96,14 @@ class Recipe:
 
     def trimmed_as_written(self, name: str) -> exp.Expr:
         """Return a column's cell as trimmed text, otherwise unchanged."""
-        trimmed_once = self.apart and name in self.text_roles
+        trimmed_once = self.elsewhere and name in self.text_roles
         return (
             column(f"#text {name}")
             if trimmed_once
             else cells.text(cell_column(name), self.source.columns[name])
         )
 
-    def trim_apart(self, cell: exp.Expr) -> exp.Expr:
+    def trim_text(self, cell: exp.Expr) -> exp.Expr:
         """Trim a text cell for another engine, or in a short form for readers."""
         return cells.trimmed_with_care(cell) if self.plainly else _text(cell)
 
@@ -142,8 +140,8 @@ class Recipe:
         """True if amounts are in cents or the like: from the scheme, otherwise from the column's
         name.
         """
-        asked = self.scheme.orders.amount_unit
-        return asked == "minor" if asked else self.roles.minor_units
+        given_unit = self.scheme.orders.amount_unit
+        return given_unit == "minor" if given_unit else self.roles.minor_units
 
     @property
     def rated(self) -> bool:
@@ -209,7 +207,7 @@ class Recipe:
 
         A role whose name is another column's is ``role.NAME``.
         """
-        text = self.trim_apart if self.apart else _text
+        text = self.trim_text if self.elsewhere else _text
         values = {
             n: _typed(n, kind, self.kinds.get(n), text) for n, kind in self.source.columns.items()
         }
@@ -275,11 +273,11 @@ def _text(cell: exp.Expr) -> exp.Expr:
 
 
 def _typed(
-    name: str, kind: CellKind, settled: Kind | None, text: Callable[[exp.Expr], exp.Expr]
+    name: str, kind: CellKind, kind_found: Kind | None, text: Callable[[exp.Expr], exp.Expr]
 ) -> exp.Expr:
-    if settled == "number":
+    if kind_found == "number":
         return cells.number(cell_column(name), kind)
-    if settled == "day":
+    if kind_found == "day":
         return cells.day(cells.text(cell_column(name), kind), "text", None)
     if kind == "text":
         return text(cell_column(name))
@@ -292,12 +290,14 @@ def _typed(
     )
 
 
-def condition_kinds(source: Source, roles: Roles, settled: Mapping[str, Kind]) -> dict[str, Kind]:
-    """Return name → kind of every column that a condition on rows can use; ``settled`` overrides
+def condition_kinds(
+    source: Source, roles: Roles, found_kinds: Mapping[str, Kind]
+) -> dict[str, Kind]:
+    """Return name → kind of every column that a condition on rows can use; ``found_kinds`` overrides
     plain text columns.
     """
     kinds: dict[str, Kind] = {
-        name: settled.get(name, _KINDS[kind]) for name, kind in source.columns.items()
+        name: found_kinds.get(name, _KINDS[kind]) for name, kind in source.columns.items()
     }
     for role, name in [*roles.columns.items(), ("amount", "amount")]:
         kind = _ROLE_KINDS.get(role, "text")

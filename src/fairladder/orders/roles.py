@@ -8,7 +8,7 @@ from fairladder.orders.guess import (
     given_back,
     guess_roles,
     in_minor_units,
-    settled_or_ask,
+    roles_or_question,
     which_column,
 )
 from fairladder.orders.source import Source
@@ -26,13 +26,13 @@ class Roles:
     guessed: tuple[str, ...] = ()
     """The roles that were guessed."""
     given_back: str = ""
-    """A column of money given back that plays no role, where roles were guessed."""
+    """A column of refunded amounts without a role, if roles were guessed."""
     minor_units: bool = False
-    """Whether the amount's column holds whole numbers and its name says cents or the like."""
+    """True if the amount's column contains whole numbers and its name means cents or the like."""
     one_currency: bool = False
-    """Whether a user said that all amounts are in one currency, whatever stands in the file."""
+    """True if the user declared that all amounts are in one currency."""
     date_format: str = ""
-    """How days are written, where a guessed column holds them as plain numbers."""
+    """The date format, if a guessed column contains dates as plain numbers."""
 
     def get(self, role: str) -> str | None:
         """Return the role's column, or None."""
@@ -44,7 +44,7 @@ class Roles:
         return [self.columns[r] for r in ("amount", "unit_price", "quantity") if r in self.columns]
 
 
-def settle_roles(settings: OrdersPart, source: Source) -> Roles:
+def resolve_roles(settings: OrdersPart, source: Source) -> Roles:
     """Return the roles given in the scheme; a missing role takes a column with its name, if there
     is one.
 
@@ -102,7 +102,7 @@ def _missing(columns: dict[str, str]) -> list[str]:
 def _guessed(known: dict[str, str], source: Source, absent: Collection[str]) -> Roles:
     """Return the known roles and guesses for the others, except those that are ``absent``."""
     guesses = [guess for guess in guess_roles(source, known) if guess.role not in absent]
-    columns = {**known, **settled_or_ask(guesses, source, NEEDED)}
+    columns = {**known, **roles_or_question(guesses, source, NEEDED)}
     if _missing(columns):
         _complete(columns, source)
     written = next((g.date_format for g in guesses if g.role == "placed" and not g.rivals), "")

@@ -24,9 +24,9 @@ from fairladder.orders.writing import (
     currency_in_cell,
     day_at_once,
     day_in_style,
+    detect_kinds,
     plain_at_once,
     plain_number,
-    settled_kinds,
     sure_day,
 )
 from fairladder.scheme import Scheme
@@ -97,9 +97,9 @@ class Rows(Recipe):
         return sql(":a * :scale", a=amount, scale=10**self.scheme.money.decimals)
 
     def _cells(self, relation: exp.Expr, as_written: bool) -> exp.Select:
-        if self.apart and self.text_roles:
+        if self.elsewhere and self.text_roles:
             trimmed = [
-                named(self.trim_apart(cell_column(name)), f"#text {name}")
+                named(self.trim_text(cell_column(name)), f"#text {name}")
                 for name in self.text_roles
             ]
             relation = select(["*", *trimmed], relation).subquery("trimmed", copy=False)
@@ -183,7 +183,7 @@ class Rows(Recipe):
 
         Returns None if all formats are known.
         """
-        if self.writing.settled:
+        if self.writing.detected:
             return None
         branches = []
         values = {n: column(f"#factor{i}") for i, n in enumerate(self.roles.factors)}
@@ -325,7 +325,7 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
 
     Raises ConditionError if the condition is wrong.
     """
-    text, asked = scheme.orders.where, scheme.orders
+    text, part = scheme.orders.where, scheme.orders
     if (
         scheme.money.rates
         and not roles.get("currency")
@@ -334,15 +334,15 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
         raise SchemeError(
             "[money] rates needs the rows' currency: name its column under [orders] currency."
         )
-    written = asked.date_format or roles.date_format
+    written = part.date_format or roles.date_format
     evidence: tuple[str, ...] = ()
-    if roles.date_format and not asked.date_format:
+    if roles.date_format and not part.date_format:
         evidence = (
             f"The numbers in `{roles.get('placed')}` are probably dates, read as "
             f"{roles.date_format}.",
         )
-    style = DateStyle(written, any_years=bool(asked.date_format)) if written else None
-    writing = Writing(style, asked.decimal_mark, evidence)
+    style = DateStyle(written, any_years=bool(part.date_format)) if written else None
+    writing = Writing(style, part.decimal_mark, evidence)
     plain = Rows(source, roles, scheme, None, {}, writing)
     for name in scheme.money.columns:
         if name not in source.columns:
@@ -356,11 +356,11 @@ def open_rows(source: Source, roles: Roles, scheme: Scheme) -> Rows:
     if text is None:
         return Rows(source, roles, scheme, None, {}, writing, rates)
     loose = condition_kinds(source, roles, {})
-    unsettled = [n for n in source.columns if source.text and n not in roles.columns.values()]
+    without_role = [n for n in source.columns if source.text and n not in roles.columns.values()]
     twofold = twofold_roles(source, roles)
     names = parse_condition(
-        text, {**loose, **dict.fromkeys(unsettled, "any")}, "where", twofold
+        text, {**loose, **dict.fromkeys(without_role, "any")}, "where", twofold
     ).names
-    settled = settled_kinds(source, [n for n in unsettled if n in names])
-    condition = parse_condition(text, condition_kinds(source, roles, settled), "where", twofold)
-    return Rows(source, roles, scheme, condition, settled, writing, rates)
+    found_kinds = detect_kinds(source, [n for n in without_role if n in names])
+    condition = parse_condition(text, condition_kinds(source, roles, found_kinds), "where", twofold)
+    return Rows(source, roles, scheme, condition, found_kinds, writing, rates)

@@ -74,7 +74,7 @@ def with_lines(orders: Source, lines: Source, order_key: str, line_key: str) -> 
     relation = _join(orders, lines, keys, orders.relation, lines.relation, numbered=False)
     text = orders.text and lines.text
     return _Joined(
-        lines.label, relation, columns, orders.engine, text, 1, notes, files_apart=True,
+        lines.label, relation, columns, orders.engine, text, 1, notes, has_several_files=True,
         path=orders.path, orders=orders, lines=lines,
         keys=keys
     )  # fmt: skip
@@ -193,7 +193,7 @@ def _turned(
     notes = (*source.notes, note) if note else source.notes
     return _Turned(
         source.label, turn(source.relation), columns, source.engine, source.text, source.first_row,
-        notes, source.files_apart,
+        notes, source.has_several_files,
         source.path, source.parts, whole=source, turn=turn,
     )  # fmt: skip
 

@@ -49,19 +49,21 @@ class Source:
     columns: dict[str, CellKind]
     engine: Engine
     text: bool
-    """Cells are text as typed, their kinds are ours to settle."""
+    """True if cells are untyped text, whose kinds we detect."""
     first_row: int = 1
-    """Number of the first data row, as a person sees it."""
+    """Number of the first data row in the file, from 1."""
     notes: tuple[str, ...] = ()
-    """What was found out on opening that people should know."""
-    files_apart: bool = False
-    """Whether ``numbered`` adds ``#file`` because rows are numbered in files of different kinds."""
+    """Notes for the user from opening the source."""
+    has_several_files: bool = False
+    """True if ``numbered`` adds ``#file`` because rows are numbered within files of different
+    kinds.
+    """
     path: Path | None = None
-    """The file that it is read from, where it is one."""
+    """The file, if the source is a single file."""
     parts: tuple["Source", ...] = field(default=(), repr=False)
-    """The files that make up this one, where there are several; rows are numbered in each."""
+    """The files of a combined source; rows are numbered in each."""
     files_there: tuple[Path, ...] = field(default=(), repr=False)
-    """The files that a cluster reads it from, as far as they are this machine's."""
+    """The files that a cluster reads, as far as they are on this machine."""
 
     @property
     def name(self) -> str:
@@ -69,7 +71,7 @@ class Source:
         return self.label if " in " in self.label else Path(self.label).name
 
     @property
-    def stands_alone(self) -> bool:
+    def is_single(self) -> bool:
         """True for one file or frame in the embedded engine, not several combined."""
         return isinstance(self.relation, exp.Table) and self.engine is self.engine.reader
 
@@ -218,7 +220,7 @@ def _open_text(path: Path, engine: Embedded, settings: OrdersPart, label: str) -
         )
     lines = []
     source = path
-    if not writing.as_it_stands:
+    if not writing.is_plain_utf8:
         source = engine.scratch("orders.csv")
         as_utf8(path, writing, source)
     if not writing.encoding.startswith("utf-8"):
@@ -413,9 +415,14 @@ def _open_several(
             )
     if len(parts) == 1:
         return first
-    told = [f"{len(paths)} files are read together; the column `{FILE}` names each row's file."]
+    notes_found = [
+        f"{len(paths)} files are read together; the column `{FILE}` names each row's file."
+    ]
     return _together(
-        parts, engine, label, [*told, *(note for one in opened if one.parts for note in one.notes)]
+        parts,
+        engine,
+        label,
+        [*notes_found, *(note for one in opened if one.parts for note in one.notes)],
     )
 
 
@@ -436,7 +443,7 @@ def _together(
     if not first.text:
         types = engine.columns(relation)
         columns = {name: _kind_of(types[cell_name(name)]) for name in first.columns}
-    told = tuple(dict.fromkeys((*notes, *(note for part in parts for note in part.notes))))
+    notes_found = tuple(dict.fromkeys((*notes, *(note for part in parts for note in part.notes))))
     return Source(
         label,
         relation,
@@ -444,7 +451,7 @@ def _together(
         engine,
         first.text,
         first.first_row,
-        told,
+        notes_found,
         parts=tuple(parts),
     )
 
@@ -463,16 +470,16 @@ def _named_like(first: Source, part: Source) -> Source:
         _by_letters(set(part.columns) - set(first.columns)),
         _by_letters(set(first.columns) - set(part.columns)),
     )
-    alike = {
+    renamed_columns = {
         theirs[key][0]: ours[key][0]
         for key in theirs
         if len(theirs[key]) == 1 == len(ours.get(key, ()))
     }
-    if not alike:
+    if not renamed_columns:
         return part
-    new = {name: alike.get(name, name) for name in part.columns}
+    new = {name: renamed_columns.get(name, name) for name in part.columns}
     cells = [named(column(cell_name(old)), cell_name(name)) for old, name in new.items()]
-    renamed = "; ".join(f"`{old}` as `{name}`" for old, name in alike.items())
+    renamed = "; ".join(f"`{old}` as `{name}`" for old, name in renamed_columns.items())
     return replace(
         part, relation=select(cells, part.relation).subquery("renamed", copy=False),
         columns={new[name]: kind for name, kind in part.columns.items()},

@@ -49,31 +49,31 @@ def sheets_to_read(
         return [names[0] if sheet in (None, EVERY) else str(sheet)], []
     wanted = _fullest(book, names)
     own = _header_of(book, wanted, header_row)
-    alike = [
+    same_columns = [
         n
         for n in names
         if n == wanted or (own and _header_of(book, n, header_row) == own and _filled(book, n) > 1)
     ]
-    if len(alike) == 1:
+    if len(same_columns) == 1:
         which = "The first sheet" if wanted == names[0] else "The fullest sheet"
-        return alike, [
+        return same_columns, [
             f"{which}, `{wanted}`, is read; there are {len(names)}. Set `sheet` for another."
         ]
-    shown = ", ".join(f"`{name}`" for name in alike)
+    shown = ", ".join(f"`{name}`" for name in same_columns)
     if sheet != EVERY:
-        if whole := _holds_all(book, alike):
+        if whole := _holds_all(book, same_columns):
             return [whole], [
                 f"The sheets {shown} have the same columns, and `{whole}` contains the rows "
                 "of the others: it is read alone."
             ]
-        if len({_stem(name) for name in alike}) > 1:
+        if len({_stem(name) for name in same_columns}) > 1:
             raise DataError(
                 f"The sheets {shown} of {label!r} have the same columns, and their names do "
                 f'not show whether they belong together. Set `sheet = "{wanted}"` for one '
                 f'of them, or `sheet = "{EVERY}"` for all.'
             )
-    return alike, [
-        f"{len(alike)} sheets with the same columns are read together: {shown}. Set `sheet` "
+    return same_columns, [
+        f"{len(same_columns)} sheets with the same columns are read together: {shown}. Set `sheet` "
         "for one of them."
     ]
 

@@ -28,12 +28,12 @@ class RowState(IntEnum):
     """The state of a row, numbered as in queries; the first that applies wins."""
 
     BLANK_ROW = -1
-    """Nothing at all stands in it, so that it is not even counted as read."""
+    """The row is completely blank, and is not even counted as read."""
     USED = 0
     TOTAL_ROW = 1
     UNDECIDED = 2
-    """It lacks customer, order and date: blank, a total, or ``NO_CUSTOMER``, which the sums of
-    all rows decide.
+    """The row lacks customer, order and date: blank, a total, or ``NO_CUSTOMER``, depending on the
+    sums of all rows.
     """
     NO_CUSTOMER = 3
     NO_ORDER = 4
@@ -43,18 +43,18 @@ class RowState(IntEnum):
     BAD_AMOUNT = 8
     OTHER_CURRENCY = 9
     CONFLICTING_TOTAL = 10
-    LEFT_OUT = 20
-    """``where`` does not hold for it."""
+    FILTERED_OUT = 20
+    """``where`` is false for the row."""
     UNKNOWN = 21
-    """``where`` is unknown for it, because of a blank cell."""
+    """``where`` is unknown for the row, because of a blank cell."""
     REPEAT = 22
-    """It repeats another row and was dropped for it."""
+    """The row was dropped because it repeats another row."""
     OLDER = 23
-    """It is of an older version of its order and was dropped for it."""
+    """The row was dropped because it belongs to an older version of its order."""
     OUTSIDE = 30
-    """It lies after the day of reckoning, or outside the window."""
+    """The row is after the as-of date, or outside the date range."""
     NEITHER = 40
-    """Of groups as written: it lacks both order and date, until its customer is looked at."""
+    """For groups as written: the row lacks both order and date, until its customer is examined."""
 
     @property
     def reason(self) -> str:
@@ -79,7 +79,7 @@ def whole_state(
     """Return the final state of a row from its trimmed customer id, whether its order id and date
     are blank, and ``#cell_state``.
     """
-    nobody = sql(":c IS NULL", c=customer)
+    no_customer = sql(":c IS NULL", c=customer)
     branches = [
         *(
             [(_says_total(customer, recipe.plainly), exp.Literal.number(RowState.TOTAL_ROW))]
@@ -87,10 +87,10 @@ def whole_state(
             else []
         ),
         (
-            all_of([nobody, no_date, *([no_order] if no_order else [])]),
+            all_of([no_customer, no_date, *([no_order] if no_order else [])]),
             exp.Literal.number(RowState.UNDECIDED),
         ),
-        (nobody, exp.Literal.number(RowState.NO_CUSTOMER)),
+        (no_customer, exp.Literal.number(RowState.NO_CUSTOMER)),
         *([(no_order, exp.Literal.number(RowState.NO_ORDER))] if no_order else []),
     ]
     return sql("CAST(:s AS TINYINT)", s=case(branches, cell_state))
@@ -98,18 +98,18 @@ def whole_state(
 
 def _says_total(customer: exp.Expr, plainly: bool) -> exp.Expr:
     words = exp.Tuple(expressions=[exp.Literal.string(w) for w in TOTAL_WORDS])
-    said = sql(
+    is_total = sql(
         "LOWER(REGEXP_REPLACE(TRIM(REGEXP_REPLACE(:c, '\\s*:$', '')), '\\s+', ' ', 'g')) IN :words",
         c=customer,
         words=words,
     )
     if plainly:
-        return said
+        return is_total
     # Only an id that does not end in a digit is worth the regular expressions.
     return sql(
         "CASE WHEN ARRAY_EXTRACT(:c, -1) BETWEEN '0' AND '9' THEN FALSE ELSE :said END",
         c=customer,
-        said=said,
+        said=is_total,
     )
 
 
@@ -135,7 +135,7 @@ def cell_state(recipe: Recipe) -> exp.Expr:
         *([] if recipe.rates is None else _other_currency(recipe, code[RowState.OTHER_CURRENCY])),
         (sql(":m IS NULL", m=column("#minor")), code[RowState.BAD_AMOUNT]),
         *(_other_currency(recipe, code[RowState.OTHER_CURRENCY]) if recipe.rates is None else []),
-        *_left_out(recipe),
+        *_filtered_out(recipe),
         *_outside(recipe),
     ]
     return sql("CAST(:r AS TINYINT)", r=case(branches, exp.Literal.number(RowState.USED)))
@@ -157,13 +157,13 @@ def _other_currency(recipe: Recipe, code: exp.Expr) -> list[tuple[exp.Expr, exp.
     ]
 
 
-def _left_out(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:
+def _filtered_out(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:
     if recipe.condition is None:
         return []
     values = recipe.condition_cells()
     holds = to_engine(recipe.condition, values)
     unknown = (sql(":h IS NULL", h=holds), exp.Literal.number(RowState.UNKNOWN))
-    return [unknown, (sql("NOT :h", h=holds), exp.Literal.number(RowState.LEFT_OUT))]
+    return [unknown, (sql("NOT :h", h=holds), exp.Literal.number(RowState.FILTERED_OUT))]
 
 
 def _outside(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:

@@ -42,7 +42,7 @@ _FINAL = (
     "שולמה?|הושלמה?|مدفوعة?|مكتملة?|تم التسليم|ชำระแล้ว|เสร็จสิ้น|จัดส่งแล้ว|đã thanh toán|hoàn thành|đã giao|"
     "lunas|dibayar|selesai|dikirim|terkirim|支払済|支払い済み|完了|発送済み|已付款|已完成|已发货|已送达|결제완료|결제 완료|배송완료|배송 완료|완료"
 )
-_BESIDE = "[^a-zà-öø-ɏа-яёіїєґ]"
+_BOUNDARY = "[^a-zà-öø-ɏа-яёіїєґ]"
 
 
 #: Returns and refunds as row types.
@@ -64,5 +64,5 @@ def is_void(state: str) -> bool:
 
 def says_void(status: exp.Expr) -> exp.Expr:
     """Return a condition for the status of a void order."""
-    pattern = exp.Literal.string(f"(^|{_BESIDE})({_VOID}|{_RETURN})({_BESIDE}|$)")
+    pattern = exp.Literal.string(f"(^|{_BOUNDARY})({_VOID}|{_RETURN})({_BOUNDARY}|$)")
     return sql("COALESCE(REGEXP_MATCHES(LOWER(:s), :p), FALSE)", s=status, p=pattern)

@@ -36,20 +36,18 @@ class Writing:
     separator: str
     quote: str
     header_row: int
-    """Number of the header's line, the first being 1; 0 where there is none."""
+    """Line number of the header, from 1; 0 if there is none."""
     names: tuple[str, ...]
-    as_it_stands: bool
-    """Whether the engine can read the file itself: UTF-8, one kind of line end, the header in
-    the first line.
+    is_plain_utf8: bool
+    """True if the engine can read the file directly: UTF-8, uniform line ends, the header in the
+    first line.
     """
     evidence: str = ""
-    """What shows the encoding, where it was detected."""
+    """The evidence for the encoding, if it was detected."""
     two_rows: bool = False
-    """Whether the names are made of that line and the one above it."""
+    """True if the names combine that line and the one above it."""
     last_line: int = 0
-    """Bytes of the last line, of which the engine would lose one that is very long without a
-    word.
-    """
+    """Length of the last line in bytes; the engine would silently lose a very long one."""
 
 
 def writing_of(
@@ -73,10 +71,10 @@ def writing_of(
             (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
         ):
             encoding = _order_of_bytes(sample)
-    asked, evidence = encoding, ""
+    given_encoding, evidence = encoding, ""
     encoding = encoding or _encoding(sample, whole, path)
     if (
-        not asked
+        not given_encoding
         and encoding in ("utf-8", "")
         and not whole
         and path.stat().st_size <= READ_WHOLE_BYTES

@@ -38,12 +38,12 @@ ROLE_WORDS: dict[str, str] = {
 
 def words_of(name: str) -> list[str]:
     """Return a column name's words without accents and in lowercase: ``KundenNr`` → kunden, nr."""
-    apart = re.sub(
+    spaced = re.sub(
         r"([a-zà-ÿ])([A-ZÀ-Þ])",
         r"\1 \2",
         name.replace("ß", "ss").replace("ø", "o").replace("Ø", "O"),
     )
-    return [plain(word) for word in re.findall(r"[^\W\d_]+|№", apart)]
+    return [plain(word) for word in re.findall(r"[^\W\d_]+|№", spaced)]
 
 
 def names_role(role: str, words: list[str]) -> int:

@@ -28,7 +28,7 @@ _NUMERIC = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{4}})\.?(?: ?г\.?)
 _YEAR_FIRST = rf"^(\d{{4}}) *[./年년] *(\d{{1,2}}) *[./月월] *(\d{{1,2}}) *[.日일]?{_TIME}$"
 _SHORT = rf"^(\d{{1,2}}){_BETWEEN}(\d{{1,2}}){_BETWEEN}(\d{{2}}){_TIME}$"
 #: Separators between a day's number, a month's name and a year.
-_BESIDE = r"(?:st|nd|rd|th|er|º|ª)?[ .,/-]*(?:(?:de|del|of|d)[ '’])?"
+_GAP = r"(?:st|nd|rd|th|er|º|ª)?[ .,/-]*(?:(?:de|del|of|d)[ '’])?"
 _NAMED = (
     "%d %b %Y",
     "%d %B %Y",
@@ -52,12 +52,12 @@ class DateStyle:
     name: str
     evidence: str = ""
     months: tuple[tuple[str, int], ...] = ()
-    """Words of months → their numbers, where months are named."""
+    """Month words → month numbers, if months are named."""
     short: bool = False
-    """Whether years have two digits: 69 to 99 are of the last century."""
+    """True if years have two digits: 69 to 99 are in the last century."""
     any_years: bool = False
-    """Whether years of two digits are read next to those of four, where a user named the order
-    of day and month.
+    """True if two-digit and four-digit years are both read, when the user gave the order of day and
+    month.
     """
 
 
@@ -66,25 +66,23 @@ class Writing:
     """The formats of dates and numbers in text, as far as they are given or determined."""
 
     dates: DateStyle | None = None
-    """Of dates beside ISO."""
+    """The format of dates that are not ISO."""
     mark: Mark | None = None
-    """The decimal mark, where some numbers are not plain."""
+    """The decimal mark, if some numbers are not plain."""
     evidence: tuple[str, ...] = ()
-    """What settled them, in words."""
+    """The evidence for the formats, in words."""
     point_proven: bool = False
-    """Whether the first rows show that a point is the decimal mark, so that no other cell has
-    to.
-    """
+    """True if the first rows prove that the decimal mark is a point."""
     zero: str = ""
-    """The zero of the script in which digits are written, where that is not ASCII's."""
+    """The zero of the script of the digits, if it is not ASCII."""
     currencies: tuple[tuple[str, str], ...] = ()
-    """What stands beside the digits of amounts → the currency that it means, where there are
-    several and no column of currencies.
+    """Text next to the digits of amounts → its currency, if there are several and no column of
+    currencies.
     """
     discounts: DiscountUnit | None = None
-    """The unit of discounts, where the column's name and its cells show that it is percent."""
-    settled: bool = False
-    """Whether the cells have been asked; those that are still unread stay so."""
+    """The unit of discounts, if the column's name and its cells show that it is percent."""
+    detected: bool = False
+    """True if formats were detected from the cells; cells that are still unread stay so."""
 
 
 def day_in_style(cell: exp.Expr, how: DateStyle, time_zone: str | None = None) -> exp.Expr:
@@ -148,9 +146,9 @@ def _day_of_named(cell: exp.Expr, months: Sequence[tuple[str, int]], short: bool
     """
     words = "|".join(re.escape(word) for word, _ in sorted(months, key=lambda m: -len(m[0])))
     shapes: list[tuple[str, tuple[int, int, int]]] = [
-        (rf"(\d{{1,2}}){_BESIDE}({words})\.?{_BESIDE}(\d{{4}})", (3, 2, 1)),
-        (rf"({words})\.?{_BESIDE}(\d{{1,2}}){_BESIDE}(\d{{4}})", (3, 1, 2)),
-        (rf"(\d{{4}}){_BESIDE}({words})\.?{_BESIDE}(\d{{1,2}})", (1, 2, 3)),
+        (rf"(\d{{1,2}}){_GAP}({words})\.?{_GAP}(\d{{4}})", (3, 2, 1)),
+        (rf"({words})\.?{_GAP}(\d{{1,2}}){_GAP}(\d{{4}})", (3, 1, 2)),
+        (rf"(\d{{4}}){_GAP}({words})\.?{_GAP}(\d{{1,2}})", (1, 2, 3)),
     ]
     if short:
         shapes = [(shape.replace(r"(\d{4})", r"(\d{2})"), places) for shape, places in shapes[:2]]
@@ -257,8 +255,10 @@ def sure_day(at_once: exp.Expr) -> exp.Expr:
     return sql("(:d >= CAST(:sure AS DATE))", d=at_once, sure=_SURE_FROM)
 
 
-def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) -> DateStyle:
-    """Return the format that reads most cells of a text column besides ISO ones; ``told_as`` names
+def detect_date_format(
+    relation: exp.Expr, name: str, engine: Engine, column_label: str
+) -> DateStyle:
+    """Return the format that reads most cells of a text column besides ISO ones; ``column_label`` names
     the column in messages.
 
     Raises DataError, with two cells, if day-first and month-first read equally many and differ.
@@ -300,7 +300,7 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
     ).to_pylist()[0]
     best = max(DATE_ORDERS, key=lambda style: counts[style])
     if counts[best] * 100 < counts["cells"] * 99:
-        rarer = _rarer_style(relation, name, engine, told_as)
+        rarer = _rarer_style(relation, name, engine, column_label)
         if rarer is not None and rarer[1] > counts[best]:
             return replace(
                 rarer[0],
@@ -317,12 +317,12 @@ def settle_dates(relation: exp.Expr, name: str, engine: Engine, told_as: str) ->
         and counts["one"] is not None
     ):
         error = DataError(
-            f"The dates in `{told_as}` can be read day first or month first, "
+            f"The dates in `{column_label}` can be read day first or month first, "
             f"`{counts['one']}` and `{counts['two']}` for instance, and no other cell "
             'decides it. Set `date_format = "day-first"` or "month-first" under '
             "[orders]."
         )
-        raise error.asking(_which_order(told_as, (counts["one"], counts["two"]), engine))
+        raise error.asking(_which_order(column_label, (counts["one"], counts["two"]), engine))
     proof = f"{counts[best]:,} of {counts['cells']:,} dates that are not ISO fit it"
     rival = {"day-first": "only day-first", "month-first": "only month-first"}.get(best)
     more = f", {counts[rival]:,} of them in no other order" if rival and counts[rival] else ""
@@ -356,7 +356,7 @@ _MOST_CELLS = 5_000
 
 
 def _rarer_style(
-    relation: exp.Expr, name: str, engine: Engine, told_as: str
+    relation: exp.Expr, name: str, engine: Engine, column_label: str
 ) -> tuple[DateStyle, int] | None:
     """Return a format with month names or two-digit years, and how many cells it reads; None if the
     cells show neither.
@@ -380,20 +380,20 @@ def _rarer_style(
         months, language, rival = named_so
         if rival:
             raise DataError(
-                f"The months in `{told_as}`, {', '.join(f'`{m}`' for m in list(months)[:3])} "
+                f"The months in `{column_label}`, {', '.join(f'`{m}`' for m in list(months)[:3])} "
                 "for instance, are words of several languages that mean different months. "
                 "Write the dates in numbers, or export a longer period."
             )
         short_years = not any(re.search(r"\d{4}", text) for text in texts)
         if short_years and not day_before_year(texts):
             return None
-        told = f", months in {_name_of_language(language)}{', years of two digits' if short_years else ''}"
-        style = DateStyle("named months", told, tuple(months.items()), short_years)
+        evidence_text = f", months in {_name_of_language(language)}{', years of two digits' if short_years else ''}"
+        style = DateStyle("named months", evidence_text, tuple(months.items()), short_years)
     elif short := order_of_short(texts):
         order, open_ones = short
         if open_ones:
             raise DataError(
-                f"The dates in `{told_as}` have two-digit years and can be read day first or "
+                f"The dates in `{column_label}` have two-digit years and can be read day first or "
                 f"month first, `{open_ones[0]}` and `{open_ones[1]}` for instance. Set "
                 '`date_format = "%d.%m.%y"` or similar under [orders].'
             )
@@ -434,7 +434,7 @@ def _glanced_at(
     return glanced, case([(either, exp.true())], foreign)
 
 
-def settle_zero(relation: exp.Expr, names: list[str], engine: Engine) -> str:
+def detect_zero_digit(relation: exp.Expr, names: list[str], engine: Engine) -> str:
     """Return the zero of the script in which number columns are written; empty for ASCII digits.
 
     Raises DataError if digits of several other scripts occur.
@@ -483,7 +483,7 @@ def _all_cells(relation: exp.Expr, names: Sequence[str]) -> exp.Expr:
 _NO_CURRENCY = rf"[0-9.,'’()+\-−–—\s\x{{a0}}\x{{2009}}\x{{202f}}{TURNS}{DIGITS}٫٬]"
 
 
-def settle_currencies(relation: exp.Expr, name: str, engine: Engine) -> tuple[tuple[str, str], ...]:
+def detect_currencies(relation: exp.Expr, name: str, engine: Engine) -> tuple[tuple[str, str], ...]:
     """Return the marks next to a text column's amounts, with their currencies; empty unless there
     are several.
     """
@@ -511,7 +511,7 @@ def currency_in_cell(cell: exp.Expr, currencies: Sequence[tuple[str, str]]) -> e
     return case(branches, exp.cast(exp.null(), "VARCHAR"))
 
 
-def settle_discounts(
+def detect_discount_unit(
     relation: exp.Expr, name: str, kind: CellKind, engine: Engine
 ) -> DiscountUnit | None:
     """Return ``percent`` for a column whose name says so, if some discount is over 1; None if all
@@ -565,13 +565,13 @@ def proves_point(relation: exp.Expr, names: list[str], engine: Engine) -> bool:
     return bool(engine.table(query).num_rows)
 
 
-def settle_mark(
+def detect_decimal_mark(
     relation: exp.Expr, names: list[str], engine: Engine, zero: str = ""
 ) -> tuple[Mark | None, str]:
     """Return the decimal mark of all number columns of a text source, with the evidence; None if
     all cells are plain.
 
-    ``zero`` is the result of ``settle_zero``. Raises DataError, with two cells, if commas, or
+    ``zero`` is the result of ``detect_zero_digit``. Raises DataError, with two cells, if commas, or
     points before exactly three digits, could be either.
     """
     if not names:
@@ -733,7 +733,7 @@ def plain_number(cell: exp.Expr, mark: Mark, zero: str = "") -> exp.Expr:
     )
 
 
-def settled_kinds(
+def detect_kinds(
     source: Source, names: list[str], trimmed: exp.Expr | None = None
 ) -> dict[str, Kind]:
     """Return number or day for the named text columns in which every non-blank cell is one.

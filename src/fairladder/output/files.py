@@ -31,17 +31,17 @@ if TYPE_CHECKING:
 
 def style_of(scheme: Scheme) -> CsvStyle:
     """Return the CSV style of the scheme."""
-    asked, currency = scheme.output, scheme.money.currency or ""
-    if asked.currency == "sign" and currency:
+    part, currency = scheme.output, scheme.money.currency or ""
+    if part.currency == "sign" and currency:
         from babel.numbers import get_currency_symbol
 
         currency = get_currency_symbol(currency, locale="en")
     return CsvStyle(
-        asked.separator,
-        asked.decimal_mark,
-        asked.byte_order_mark,
-        asked.days,
-        currency if asked.currency != "none" else "",
+        part.separator,
+        part.decimal_mark,
+        part.byte_order_mark,
+        part.days,
+        currency if part.currency != "none" else "",
     )
 
 
@@ -81,30 +81,30 @@ def write(
     kind = format_of(path)
     if kind == "csv" and facts is not None:
         require_place(settings_path(path))
-    with replacing(path) as beside:
+    with replacing(path) as temporary_file:
         if kind == "csv":
             sheet = sheet_of(made_safe(frame_of(first)) if spreadsheet_safe else first)
-            sheet.write_csv(beside, decimals, csv or CsvStyle())
-            digest = digest_of(beside)
+            sheet.write_csv(temporary_file, decimals, csv or CsvStyle())
+            digest = digest_of(temporary_file)
         elif kind == "parquet":
-            sheet_of(first).write_parquet(beside, facts)
+            sheet_of(first).write_parquet(temporary_file, facts)
         elif kind == "xlsx":
             style = csv or CsvStyle()
             from fairladder.output.workbook import SheetLook, write_workbook
 
             look = SheetLook(decimals, style.currency, DAYS[style.days][1])
-            write_workbook(_frames(tables, part), beside, look, facts)
+            write_workbook(_frames(tables, part), temporary_file, look, facts)
         elif kind in ("md", "html"):
-            beside.write_text(
+            temporary_file.write_text(
                 (as_markdown if kind == "md" else as_html)(frame_of(first), decimals, csv), "utf-8"
             )
         else:
-            _write_json(facts or {}, _frames(tables, part), beside, decimals)
+            _write_json(facts or {}, _frames(tables, part), temporary_file, decimals)
     if kind == "csv" and facts is not None:
         # Written last, with the file's digest, which shows if a file and its facts do not belong
         # together.
-        with replacing(settings_path(path)) as told:
-            told.write_text(as_json({**facts, "digest": digest}), "utf-8")
+        with replacing(settings_path(path)) as settings_file:
+            settings_file.write_text(as_json({**facts, "digest": digest}), "utf-8")
 
 
 def _frames(tables: Mapping[str, Written], part: str | None) -> dict[str, pd.DataFrame]:
@@ -124,19 +124,19 @@ def receipt_trouble(path: str | Path) -> str:
     """
     if Path(path).suffix.lower() != ".csv":
         return ""
-    name, beside = Path(path).name, settings_path(path)
+    name, receipt_path = Path(path).name, settings_path(path)
     try:
-        receipt = json.loads(beside.read_text("utf-8"))
+        receipt = json.loads(receipt_path.read_text("utf-8"))
     except FileNotFoundError:
         return (
-            f"{name} has no receipt {beside.name}, so it cannot be verified that the list is "
+            f"{name} has no receipt {receipt_path.name}, so it cannot be verified that the list is "
             "unchanged."
         )
     except (OSError, ValueError):
-        return f"The receipt {beside.name} of {name} cannot be read."
+        return f"The receipt {receipt_path.name} of {name} cannot be read."
     if not isinstance(receipt, dict) or receipt.get("digest") != digest_of(path):
         return (
-            f"The receipt {beside.name} does not match {name}: the list was changed, or is "
+            f"The receipt {receipt_path.name} does not match {name}: the list was changed, or is "
             "another one."
         )
     return ""

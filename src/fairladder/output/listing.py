@@ -31,11 +31,11 @@ class Listing:
     order: tuple[exp.Expr, ...]
     columns: tuple[str, ...]
     to_frame: "Callable[[pa.Table], pd.DataFrame]"
-    """Makes the public DataFrame of some of the rows."""
+    """Converts some of the rows to the public DataFrame."""
     carried: Collection[str] = ()
-    """Columns of somebody's file, which only look like ours."""
+    """Columns of a user's file, whatever their names."""
     fixed: Callable[[], Mapping[str, Sequence[str]]] = dict
-    """Gives the columns that hold names of a fixed set, and the set."""
+    """Returns the columns with a fixed set of names, and the set."""
 
     def __len__(self) -> int:
         return self._count

@@ -75,7 +75,7 @@ class Result:
     decimals: int = 2
     csv: CsvStyle = field(default_factory=CsvStyle)
     whole: Mapping[str, Any] | None = field(default=None, repr=False)
-    """What a JSON file holds, where that is more than the facts and all tables."""
+    """The content of a JSON file, if it is more than the facts and all tables."""
 
     def chosen(self, part: str | None) -> str:
         """Return the name of the table for a file with a single one."""
@@ -86,8 +86,8 @@ class Result:
     ) -> None:
         """Write to the kind of file of the suffix, all or nothing."""
         if self.whole is not None and part is None and format_of(path) == "json":
-            with replacing(path) as beside:
-                beside.write_text(as_json(self.whole), "utf-8")
+            with replacing(path) as temporary:
+                temporary.write_text(as_json(self.whole), "utf-8")
             return
         write(
             self.parts, path, part=part, decimals=self.decimals, facts=self.facts,

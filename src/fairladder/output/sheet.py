@@ -35,7 +35,7 @@ class CsvStyle:
     days: str = "iso"
     """A key of ``DAYS``."""
     currency: str = ""
-    """What stands behind amounts: a code or a sign."""
+    """The text after amounts: a currency code or sign."""
 
 
 #: Date formats → for ``strftime``, and for spreadsheets.
@@ -52,11 +52,11 @@ class Sheet:
 
     table: pa.Table
     carried: Collection[str] = ()
-    """Columns of somebody's file, which only look like ours."""
+    """Columns of a user's file, whatever their names."""
     money: Collection[str] = ()
-    """Columns that are money in this table alone."""
+    """Columns that are money in this table only."""
     engine: Embedded | None = None
-    """An engine that is there already, to write CSV with."""
+    """An existing engine, to write CSV with."""
 
     @classmethod
     def of(cls, frame: pd.DataFrame) -> Sheet:

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from fairladder.columns import decimals_of
-from fairladder.engine.addresses import checked_url, label_of, sqlalchemy_module, told_plainly
+from fairladder.engine.addresses import checked_url, converted_errors, label_of, sqlalchemy_module
 from fairladder.errors import DataError, UsageError
 from fairladder.numbers import to_minor
 
@@ -44,7 +44,7 @@ class TableAddress:
     schema: str | None
 
     @property
-    def told(self) -> str:
+    def label(self) -> str:
         """The address without user and password."""
         name = f"{self.schema}.{self.table}" if self.schema else self.table
         return f"table {name} of {label_of(checked_url(self.url, new_file=True))}"
@@ -125,7 +125,7 @@ def _transaction(address: TableAddress, reads: bool = False) -> "Iterator[Connec
     if url.get_backend_name() == "sqlite" and not reads:
         _with_transactions(engine, sqlalchemy)
     try:
-        with told_plainly(url), engine.begin() as connection:
+        with converted_errors(url), engine.begin() as connection:
             yield connection
     finally:
         engine.dispose()
@@ -218,7 +218,7 @@ class _Writing:
         there = self._columns_there()
         if there and self.mode is None:
             raise UsageError(
-                f"The {self.address.told} exists already. Pass --replace to replace it, or "
+                f"The {self.address.label} exists already. Pass --replace to replace it, or "
                 "--append to add this day."
             )
         return there
@@ -228,7 +228,7 @@ class _Writing:
         sqlalchemy = sqlalchemy_module()
         inspector = sqlalchemy.inspect(self.connection)
         if self.address.table in inspector.get_view_names(schema=self.address.schema):
-            raise UsageError(f"The {self.address.told} is a view. Name a new table for results.")
+            raise UsageError(f"The {self.address.label} is a view. Name a new table for results.")
         if not inspector.has_table(self.address.table, schema=self.address.schema):
             return []
         return [
@@ -249,7 +249,7 @@ class _Writing:
                 for a, b in ((ours, there), (there, ours))
             )
             raise DataError(
-                f"The {self.address.told} has other columns: {missing} missing, {more} not "
+                f"The {self.address.label} has other columns: {missing} missing, {more} not "
                 "in the result. Append to another table, or pass --replace."
             )
 
@@ -264,7 +264,7 @@ class _Writing:
         )
         if self.connection.execute(day).first() is not None:
             raise DataError(
-                f"The {self.address.told} already contains the day {as_of}. Delete its rows "
+                f"The {self.address.label} already contains the day {as_of}. Delete its rows "
                 "first to write it again."
             )
 
@@ -337,7 +337,7 @@ class _MariaDbWriting(_Writing):
             engine = self._options().get("mariadb_engine", "")
             if engine.lower() != "innodb":
                 raise UsageError(
-                    f"The {self.address.told} uses {engine or 'an engine'} without "
+                    f"The {self.address.label} uses {engine or 'an engine'} without "
                     "transactions, so a day could be appended partially. Convert it to "
                     "InnoDB first: ALTER TABLE … ENGINE = InnoDB."
                 )
@@ -366,12 +366,12 @@ class _MariaDbWriting(_Writing):
         self.connection.exec_driver_sql(f"DROP TABLE IF EXISTS {self._quoted(new)}")
 
     def _put_in_place(self, new: str, there: bool) -> None:
-        old, gone = self._quoted(self.address.table), self._quoted(f"{new[:56]}_old")
-        both = f"{old} TO {gone}, " if there else ""
+        old, old_name = self._quoted(self.address.table), self._quoted(f"{new[:56]}_old")
+        both = f"{old} TO {old_name}, " if there else ""
         self.connection.exec_driver_sql("COMMIT")
         self.connection.exec_driver_sql(f"RENAME TABLE {both}{self._quoted(new)} TO {old}")
         if there:
-            self.connection.exec_driver_sql(f"DROP TABLE {gone}")
+            self.connection.exec_driver_sql(f"DROP TABLE {old_name}")
 
     def _quoted(self, name: str) -> str:
         preparer: Any = self.connection.dialect.identifier_preparer

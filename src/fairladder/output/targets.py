@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from fairladder.errors import UsageError, shortened
-from fairladder.scratch import beside, sweep_beside
+from fairladder.scratch import sweep_folder_of, temporary_path
 
 FORMATS = ("csv", "parquet", "json", "xlsx", "md", "html")
 
@@ -54,7 +54,7 @@ def require_place(path: str | Path) -> None:
         )
 
 
-def require_apart(outputs: Mapping[str, str | Path], inputs: Iterable[str | Path]) -> None:
+def require_distinct_files(outputs: Mapping[str, str | Path], inputs: Iterable[str | Path]) -> None:
     """Raise UsageError if an output (option → path) is an input or another output, also through
     links or different case.
     """
@@ -94,8 +94,8 @@ def replacing(path: str | Path) -> Iterator[Path]:
     """
     require_place(path)
     target = _real(Path(path))
-    sweep_beside(target)
-    new = beside(target)
+    sweep_folder_of(target)
+    new = temporary_path(target)
     try:
         yield new
         if target.exists():

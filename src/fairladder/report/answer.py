@@ -52,10 +52,10 @@ def _money(about: Contents, amount: object) -> str:
     return f"{wording.money(amount)} {about.currency}".strip()
 
 
-def _stance(about: Contents, question: str, stances: tuple[str, ...], nobody: str) -> Line:
+def _stance(about: Contents, question: str, stances: tuple[str, ...], if_empty: str) -> Line:
     held = _held(about, stances)
     if held.empty:
-        return Line(question, nobody[0].upper() + nobody[1:], stances[0])
+        return Line(question, if_empty[0].upper() + if_empty[1:], stances[0])
     people, share = (
         wording.counted(held["customers"].sum(), "customers"),
         held["customer_share"].sum(),

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from math import ceil, floor, log10
 
-from fairladder.apart import spread
+from fairladder.label_spacing import spread
 
 #: Widths of the two layouts of each chart, in pixels.
 WIDE, NARROW = 760, 340
@@ -57,7 +57,7 @@ class Figure:
     columns: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     legend: tuple[tuple[str, str], ...] = ()
-    """Class and words of each colour that stands for something."""
+    """Class and label of each colour with a meaning."""
 
 
 @dataclass(frozen=True)
@@ -137,8 +137,8 @@ def bars(rows: Sequence[BarRow], width: int) -> Chart:
         top = y + (_ROW if above else 0)
         thick = _ROW - 4 if len(row.bars) == 1 else 14
         room_below = len(row.bars) * (thick + 3)
-        beside = wide(row.below, _SMALL_SIGN) + 14 if row.below else 0.0
-        name = fitted(row.label, width - beside - 6) if above else row.label
+        indent = wide(row.below, _SMALL_SIGN) + 14 if row.below else 0.0
+        name = fitted(row.label, width - indent - 6) if above else row.label
         labels.append(
             Label(6 if above else left - 10, y + 15, name, "", "start" if above else "end")
         )

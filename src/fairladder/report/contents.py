@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from fairladder.book.read import Read
-from fairladder.book.spend import nobody_bought
+from fairladder.book.spend import no_purchases
 from fairladder.columns import CARRIED, FORECAST, names
 from fairladder.errors import DataError, UsageError
 from fairladder.history.cohorts import Cohorts, cohorts
@@ -26,7 +26,7 @@ from fairladder.sqltree import column, named, select, sql
 from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.forecast import NONE, Forecast, value_forecast, with_forecast
 from fairladder.value.formula import FormulaValue, usual_period, value_formula
-from fairladder.value.histories import NOTHING_LEARNT
+from fairladder.value.histories import NO_FORECAST
 from fairladder.value.to_score import customers_to_score
 from fairladder.value.to_score import scored as scored_of
 
@@ -47,7 +47,7 @@ class Contents:
     as_of: dt.date
     checked: Check
     customers: pd.DataFrame
-    """Scored customers, with the forecast's columns where there is one."""
+    """Scored customers, with the forecast's columns if there is a forecast."""
     ladders: Mapping[str, AnyLadder]
     segments: pd.DataFrame
     tiers: pd.DataFrame
@@ -63,13 +63,11 @@ class Contents:
     forecast: Forecast | None
     changes: Comparison | None
     strips: pd.DataFrame
-    """``customer``, ``month`` (its first day) and ``orders``: purchases by month, where there
-    are any.
-    """
+    """``customer``, ``month`` (its first day) and ``orders``: purchases by month, or None."""
     gaps: Mapping[str, str]
-    """Part (formula, forecast, changes) → why it is not there."""
+    """Part (formula, forecast, changes) → the reason why it is missing."""
     few: tuple[str, ...]
-    """Why there is no advice; empty where there is."""
+    """The reasons why there is no advice; empty if there is."""
     notes: tuple[str, ...]
     anonymous: bool = False
 
@@ -93,12 +91,12 @@ def contents_of(
     Raises DataError if no customer has a purchase, UsageError for an unknown column or day.
     """
     steps, gaps = (Steps(seen_by(progress, "Computing the report"), 9), dict[str, str]())
-    asked = iter(steps.over(range(9)))
-    next(asked)
+    steps_done = iter(steps.over(range(9)))
+    next(steps_done)
     checked = check(orders)
-    next(asked)
+    next(steps_done)
     customers = customers_to_score(orders)
-    if nobody_bought(customers) or orders.as_of is None:
+    if no_purchases(customers) or orders.as_of is None:
         raise DataError(
             "No customer has a purchase, so there is nothing to report. Run `fairladder "
             "check` to see why."
@@ -111,28 +109,28 @@ def contents_of(
         changes = (
             compare(orders, day) if then else _or_why("changes", gaps, lambda: compare(orders, day))
         )
-    next(asked)
+    next(steps_done)
     people = scored_of(orders)
     ladders, scored = people.ladders, chosen(orders, people).frame()
-    next(asked)
+    next(steps_done)
     by = by or ("channel" if "channel" in orders.roles else None)
     period = _unit_of(customers, orders.as_of)
     grown = growth(orders, period=period)
     by_group = growth(orders, period=period, by=by) if by else None
-    next(asked)
+    next(steps_done)
     cohort_table = cohorts(
         orders, period="quarter" if period == "month" and len(grown) > 12 else period
     )
     counts = order_counts(orders)
-    next(asked)
+    next(steps_done)
     strips = _strips(orders)
-    next(asked)
+    next(steps_done)
     formula = _or_why("formula", gaps, lambda: value_formula(orders, period=usual_period(orders)))
-    next(asked)
+    next(steps_done)
     forecast = _or_why("forecast", gaps, lambda: value_forecast(orders, progress=_unheard))
     if forecast is not None and forecast.method == NONE:
-        gaps["forecast"], forecast = forecast.notes[0].removeprefix(NOTHING_LEARNT), None
-    next(asked)
+        gaps["forecast"], forecast = forecast.notes[0].removeprefix(NO_FORECAST), None
+    next(steps_done)
     steps.finished()
     segments = summary.segment_summary(people)
     theirs = [name for name in names(FORECAST) if name in scored.attrs.get(CARRIED, ())]

@@ -92,14 +92,14 @@ def block(about: Contents, customers: pd.DataFrame) -> str:
     parts = [*fields(about, customers), *_strips(about, customers)]
     place, described, data = 0, [], list[bytes]()
     for part in parts:
-        said = {
+        texts_by_rung = {
             "name": part.name,
             "label": part.label,
             "kind": part.kind,
             "stored": part.stored,
             "at": place,
         }
-        described.append({**said, "bytes": len(part.data), **part.extra})
+        described.append({**texts_by_rung, "bytes": len(part.data), **part.extra})
         padded = part.data + b"\0" * (-len(part.data) % 8)
         data.append(padded)
         place += len(padded)
@@ -133,7 +133,7 @@ def without_names(about: Contents, key: bytes) -> Contents:
     customers = about.customers[kept].assign(customer=[of[i] for i in ids])
     people = {*ids, *(about.customers["name"].dropna() if "name" in about.customers else ())}
     checked = replace(
-        about.checked, findings=tuple(_told_of_nobody(f, people) for f in about.checked.findings),
+        about.checked, findings=tuple(_anonymous_finding(f, people) for f in about.checked.findings),
         set_aside=about.checked.set_aside[["row", "reason"]].copy(),
     )  # fmt: skip
     changes = about.changes
@@ -151,7 +151,7 @@ def without_names(about: Contents, key: bytes) -> Contents:
     )  # fmt: skip
 
 
-def _told_of_nobody(finding: Finding, people: Collection[str]) -> Finding:
+def _anonymous_finding(finding: Finding, people: Collection[str]) -> Finding:
     """Return a finding without examples, and without its text if that names a customer."""
     effect, advice = (
         "omitted, since it names customers" if _names_one(text, people) else text
@@ -193,15 +193,15 @@ def _segments(about: Contents) -> list[dict[str, Any]]:
 
 def _ladders(about: Contents) -> dict[str, Any]:
     """Return score → for each group (null: all customers) the values on its rungs, in words."""
-    told: dict[str, Any] = {}
+    by_score: dict[str, Any] = {}
     for name, (measure, _) in SCORES.items():
         ladder = about.ladders[name]
         if isinstance(ladder, GroupedLadder):
             continue  # each group's cuts would need a table of their own
         bounds: list[Any] = [None, *(None if abs(c) == np.inf else c for c in ladder.cuts), None]
         rungs = [span(low, high) for low, high in pairwise(bounds)]
-        told[name] = {"of": measure, "rungs": rungs if ladder.better == "high" else rungs[::-1]}
-    return told
+        by_score[name] = {"of": measure, "rungs": rungs if ladder.better == "high" else rungs[::-1]}
+    return by_score
 
 
 def _groups(about: Contents, customers: pd.DataFrame) -> list[str]:

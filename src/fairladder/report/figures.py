@@ -40,8 +40,8 @@ def balance(about: Contents) -> Figure:
     css = {
         "used": "keep",
         "set aside": "win-back",
-        "left out": "leave",
-        "outside window": "shade-1",
+        "filtered out": "leave",
+        "outside the date range": "shade-1",
     }
     named = [(label, float(n), css.get(label, "shade-2"),
     f"{label}: {wording.counted(n, 'rows')}, {wording.percent(n / read)}")
@@ -149,7 +149,7 @@ def concentration(about: Contents) -> Figure | None:
 
 def rung_lines(about: Contents) -> dict[str, list[tuple[int, str, int, float]]]:
     """Return score → its rungs, best first: rung, its values, customers and their spend."""
-    told = {}
+    lines_by_score = {}
     for name in SCORES:
         ladder, rungs = (
             about.ladders[name],
@@ -167,10 +167,10 @@ def rung_lines(about: Contents) -> dict[str, list[tuple[int, str, int, float]]]:
             holds = [wording.span(a, b) for a, b in pairwise(ends)][
                 :: 1 if ladder.better == "high" else -1
             ]
-        told[name] = [
+        lines_by_score[name] = [
             (r, holds[r - 1], int(counts[r]), float(each[r])) for r in range(ladder.rungs, 0, -1)
         ]
-    return told
+    return lines_by_score
 
 
 def ladders(about: Contents) -> list[Figure]:

@@ -55,7 +55,7 @@ def page_of(about: Contents, made: Made, title: str) -> str:
     return _environment().get_template("page.html").render(
         title=title, version=version("fairladder"), style=style, script=script,
         style_hash=_hash(style), script_hash=_hash(script),
-        reckoning=wording.reckoning(about.as_of, about.facts["as_of_from"]),
+        as_of_line=wording.as_of_line(about.as_of, about.facts["as_of_from"]),
         rows_read=wording.rows_read(about.facts["balance"]),
         source=about.facts["source"], currency=about.currency, anonymous=about.anonymous,
         parts=_PARTS, answer=answer_of(about),
@@ -114,10 +114,10 @@ def _trust(about: Contents) -> dict[str, Any]:
         text = f"{f.effect[0].upper()}{f.effect[1:]}{'' if f.effect.endswith('.') else '.'}"
         examples = f" For example {', '.join(f.examples[:2])}." if f.examples else ""
         advice = f.advice if f.level != "note" else ""
-        said = {"level": f.level, "code": f.code, "text": text + examples, "advice": advice}
-        lines.append({**said, "count": wording.count(f.count)})
+        finding_row = {"level": f.level, "code": f.code, "text": text + examples, "advice": advice}
+        lines.append({**finding_row, "count": wording.count(f.count)})
     notes = len(found) - len(errors) - warnings
-    told = wording.counted(len(errors), "errors") if errors else "No errors"
+    heading = wording.counted(len(errors), "errors") if errors else "No errors"
     few = "" if not errors else (
         f"{wording.counted(len(errors), 'findings', 'have')} to be resolved before these "
         "numbers count: "
@@ -128,7 +128,7 @@ def _trust(about: Contents) -> dict[str, Any]:
         "reasons": [(reason, wording.count(n)) for reason,
         n in about.checked.balance.reasons.items()],
         "findings": lines,
-        "findings_title": f"{told}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
+        "findings_title": f"{heading}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
         "notes": about.notes,
         "notes_title": f"{wording.counted(len(about.notes), 'notes')} on how the numbers were made",
     }  # fmt: skip
@@ -138,7 +138,7 @@ def _rules(about: Contents) -> list[dict[str, str]]:
     stances = dict(zip(about.segments["segment"], about.segments["stance"], strict=True))
     return [
         {"segment": r.segment, "stance": stances[r.segment], "advice": ADVICE[stances[r.segment]],
-         "rule": "everybody else" if r.condition == "otherwise" else r.condition,
+         "rule": "all other customers" if r.condition == "otherwise" else r.condition,
          "placed": wording.count(r.placed)}
         for r in rows_of(about.rules)
     ]  # fmt: skip
@@ -226,7 +226,7 @@ def _worth(about: Contents) -> dict[str, Any]:
     columns = (
         "method",
         "expected",
-        "came",
+        "actual",
         "off by",
         "error in value",
         "error each",
@@ -271,7 +271,7 @@ def _changes(about: Contents) -> dict[str, Any]:
 
 
 def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
-    n, everybody = len(shown), len(about.customers)
+    n, total = len(shown), len(about.customers)
     best = shown.sort_values(["spend", "customer"], ascending=[False, True], kind="stable").head(
         STILL
     )
@@ -296,10 +296,9 @@ def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
     ]
     of = (
         ""
-        if n == everybody
+        if n == total
         else (
-            f" Of {wording.count(everybody)} customers the page includes those with the largest "
-            "spend."
+            f" Of {wording.count(total)} customers the page includes those with the largest spend."
         )
     )
     left = sum(k is None or k.kind in ("id", "text") for k in known)
@@ -309,7 +308,7 @@ def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
         "shows": (f"{wording.counted(n, 'customers')} to search, sort and filter; click a customer's "
             f"id for details.{of}"),
         "still": (f"The {len(best)} with the largest spend of "
-            f"{wording.counted(everybody, 'customers')}."),
+            f"{wording.counted(total, 'customers')}."),
     }  # fmt: skip
 
 
@@ -317,7 +316,7 @@ def _made(about: Contents, made: Made) -> list[tuple[str, str]]:
     digests = "; ".join(f"{name} {digest}" for name, digest in made.digests.items())
     return [
         ("Command", made.command),
-        ("As-of date", wording.reckoning(about.as_of, about.facts["as_of_from"])),
+        ("As-of date", wording.as_of_line(about.as_of, about.facts["as_of_from"])),
         ("Rows", wording.rows_read(about.facts["balance"])),
         *([("SHA-256 of the files read", digests)] if digests else []),
         ("Version", f"fairladder {version('fairladder')}"),

@@ -38,9 +38,9 @@ class _Book:
     file: Any
     look: SheetLook
     large: bool
-    """Written row by row: tables of the spreadsheet's own are not possible then."""
+    """True if the workbook is written row by row; it then has no spreadsheet tables."""
     places: dict[str, list[tuple[str, dict[str, int], int, int]]] = field(default_factory=dict)
-    """Table → sheet, column → place, and first and last row (from 1) of each piece of it."""
+    """Table → for each piece its sheet, column → position, and first and last row (from 1)."""
 
     def __post_init__(self) -> None:
         made = self.file.add_format
@@ -241,7 +241,7 @@ def _value(about: Contents) -> pd.DataFrame:
             figures = [
                 ("expected orders", t.orders, "orders"),
                 ("actual orders", t.actual_orders, "orders"),
-                ("expected ÷ came − 1", t.total_error, "0 is right"),
+                ("forecast ÷ actual − 1", t.total_error, "0 is right"),
                 ("error per customer", t.error, "orders"),
                 ("customers within their 80 % range", t.coverage, "0 to 1"),
             ]
@@ -250,9 +250,7 @@ def _value(about: Contents) -> pd.DataFrame:
                 ("test", f"{t.method}: {what}", figure, None, None, unit, of)
                 for what, figure, unit in figures
             ]
-    table = pd.DataFrame(
-        lines, columns=["part", "figure", "value", "low", "high", "unit", "speaks_of"]
-    )
+    table = pd.DataFrame(lines, columns=["part", "figure", "value", "low", "high", "unit", "basis"])
     return table.astype({"value": float, "low": float, "high": float})
 
 
@@ -309,7 +307,7 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
     rows = [
         ("command", made.command), ("version", f"fairladder {version('fairladder')}"),
         ("source", str(about.facts["source"])),
-        ("as-of date", wording.reckoning(about.as_of, about.facts["as_of_from"])),
+        ("as-of date", wording.as_of_line(about.as_of, about.facts["as_of_from"])),
         ("rows", wording.rows_read(about.facts["balance"])),
         ("SHA-256 of the files read", digests),
         *((f"[{part}]", json.dumps(keys, ensure_ascii=False, default=str)) for part,
@@ -333,7 +331,7 @@ def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
     sheet.set_column(2, 2, 70)
     sheet.write_string(0, 0, title, formats["title"])
     read = wording.rows_read(about.facts["balance"])
-    under = f"{wording.reckoning(about.as_of, about.facts['as_of_from'])}. {read}. Source: {about.facts['source']}."
+    under = f"{wording.as_of_line(about.as_of, about.facts['as_of_from'])}. {read}. Source: {about.facts['source']}."
     sheet.write_string(1, 0, under, formats["faint"])
     row = 3
     for line in answer_of(about):

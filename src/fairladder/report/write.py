@@ -51,19 +51,18 @@ def write_html(
     Parameters
     ----------
     then
-        The day to compare with; a year or a quarter ago where none is given and the history
-        reaches back.
+        The day to compare with; by default a year or a quarter ago, if the history reaches back.
     by
-        A column to follow new customers by; the channel, where there is one.
+        A column to follow new customers by; by default the channel, if there is one.
     anonymous
-        Leave out names and everything else from the customers file, and write pseudonyms for ids.
+        Omit names and all columns of the customers file, and write pseudonyms instead of ids.
     key
-        At least 16 bytes that the pseudonyms are made with: the same key gives the same ones.
+        Secret key of the pseudonyms, at least 16 bytes: equal keys give equal pseudonyms.
     title
         The page's title.
 
-    Raises DataError where nobody has a purchase, UsageError for an unknown column or day, a short
-    key, or where the file cannot be written.
+    Raises DataError if no customer has a purchase, UsageError for an unknown column or day, a
+    short key, or if the file cannot be written.
     """
     target = _ending(path, ".html")
     about = prepared(orders, then=then, by=by, anonymous=anonymous, key=key)
@@ -93,11 +92,11 @@ def save(about: Contents, path: str | Path, made: Made, title: str) -> None:
     """Write gathered contents as a workbook (``.xlsx``) or a page (any other suffix)."""
     workbook = Path(path).suffix.lower() == ".xlsx"
     text = "" if workbook else page_of(about, made, title)
-    with replacing(path) as beside:
+    with replacing(path) as temporary:
         if workbook:
-            save_workbook(about, beside, made, title)
+            save_workbook(about, temporary, made, title)
         else:
-            beside.write_text(text, "utf-8")
+            temporary.write_text(text, "utf-8")
 
 
 def digests_of(orders: Read) -> dict[str, str]:

@@ -58,11 +58,11 @@ class Change:
     kind: str
     """``spend``, ``orders``, ``recency``, ``purchase`` or ``wait``."""
     by: int
-    """Minor units, purchases or days; negative where it is a loss."""
+    """Minor units, purchases or days; negative for a loss."""
     effect: str
-    """Score and rung that come of it."""
+    """The resulting score and rung."""
     segment: str
-    """The segment after it."""
+    """The resulting segment."""
     text: str
 
 
@@ -147,9 +147,9 @@ class Changes:
     people: Scored
     one: str
     own: pd.DataFrame
-    """Their orders, as the ledger has them."""
+    """The customer's orders, as in the ledger."""
     row: Mapping[str, Any]
-    """Their scores and measures."""
+    """The customer's scores and measures."""
     _others: dict[tuple[str, str | None], Others] = field(default_factory=dict, repr=False)
 
     @property
@@ -254,7 +254,9 @@ class Changes:
         for name, tier in self.scheme.tiers.items():
             added[name] = [self._label(name, tier.of, row[tier.of]) for row in rows]
         standing = [self._standing(row[self.scheme.scores.percentile_of]) for row in rows]
-        added |= {name: [stand[name] for stand in standing] for name in ("below", "equal", "known")}
+        added |= {
+            name: [position[name] for position in standing] for name in ("below", "equal", "known")
+        }
         for name, values in added.items():
             kind = pa.string() if name in self.scheme.tiers else pa.int64()
             measured = measured.append_column(name, pa.array(values, kind))
@@ -418,7 +420,7 @@ class Changes:
     def _was(self) -> str:
         return str(self.row["segment"])
 
-    def _told(self, kind: str, by: int, name: str, candidate: Candidate, words: str) -> Change:
+    def _change(self, kind: str, by: int, name: str, candidate: Candidate, words: str) -> Change:
         segment = str(self.scored([candidate])[0]["segment"])
         effect = f"{name} {self._now(name)} → {self.rung(name, candidate)}"
         where = f"segment {segment}" if segment != self._was else f"still {segment}"
@@ -440,7 +442,7 @@ class Changes:
         if by is None:
             return None
         words = f"{self._money(by)} {'more' if up else 'less'} on the latest purchase"
-        return self._told(
+        return self._change(
             "spend", sign * by, "monetary_score", self.changed(minor=sign * by), words
         )
 
@@ -465,7 +467,7 @@ class Changes:
         what = "purchase" if by == 1 else "purchases"
         more = f"{'One' if by == 1 else f'{by:,}'} more {what} on the day of the latest"
         words = more if up else f"Without the latest {f'{by:,} ' if by > 1 else ''}{what}"
-        return self._told(
+        return self._change(
             "orders", sign * by, "frequency_score", self.changed(orders=sign * by), words
         )
 
@@ -476,7 +478,7 @@ class Changes:
             return None
         last = self._paid["placed_on"].iloc[-1].date() + dt.timedelta(days=by)
         words = f"Had the latest purchase been {by:,} {'day' if by == 1 else 'days'} later, on {wording.day(last)}"
-        return self._told("recency", by, "recency_score", self.changed(days=by), words)
+        return self._change("recency", by, "recency_score", self.changed(days=by), words)
 
     def _purchase_now(self) -> Change | None:
         """Return the smallest purchase on the as-of date that changes the segment; one unit less is

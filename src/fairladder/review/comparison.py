@@ -63,11 +63,11 @@ class Comparison(Answer):
     then: dt.date | None
     now: dt.date | None
     returned: int
-    """Customers in a win-back or leave segment then, who have bought since."""
+    """Customers in a win-back or leave segment on the earlier day, who have bought since."""
     rose: int
-    """Customers of both days in another segment whose total score is higher now."""
+    """Customers of both days in another segment whose total score has risen."""
     fell: int
-    """Those whose total score is lower now."""
+    """Customers of both days in another segment whose total score has fallen."""
     notes: tuple[str, ...]
 
     @property
@@ -265,7 +265,7 @@ def paths_of(sizes: Sequence[pd.DataFrame], paths: pd.DataFrame, days: Sequence[
     return Paths(table[columns], ordered.assign(**exact), tuple(days))
 
 
-def nobody_by(day: dt.date) -> str:
+def no_purchase_by(day: dt.date) -> str:
     """Return the error text if no customer had a purchase by the earlier day."""
     return (
         f"No customer had a purchase by {day}, so there is nothing to compare with. Choose a "
@@ -293,7 +293,7 @@ def days_of(
 def _scored(orders: Read, day: dt.date, ladders: Mapping[str, AnyLadder] | None = None) -> Scored:
     """Score the customers as of a day. Raises DataError if no customer has a purchase by then."""
     if not orders.groups.customers or not _any_bought(orders):
-        raise DataError(nobody_by(day))
+        raise DataError(no_purchase_by(day))
     return scored(orders, ladders=ladders)
 
 
@@ -668,7 +668,7 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
         frame[c].to_numpy(dtype=np.int64)
         for c in ("orders_before", "orders_after", "customers", "s1", "s2", "moved")
     )
-    stayed, gained, gone = (n1 > 0) & (n2 > 0), (n1 == 0) & (n2 > 0), (n1 > 0) & (n2 == 0)
+    stayed, gained, left = (n1 > 0) & (n2 > 0), (n1 == 0) & (n2 > 0), (n1 > 0) & (n2 == 0)
     more = half_away(_by_frequency(n1[stayed], n2[stayed], s1[stayed], s2[stayed]))
     neither, change = (n1 == 0) & (n2 == 0), s2 - s1
 
@@ -678,7 +678,7 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
     minor = [
         (f"spend in the {length} days up to {first}", of(n1 > 0), int(s1.sum())),
         ("customers gained", of(gained), of(gained, change)),
-        ("customers lost", of(gone), of(gone, change)),
+        ("customers lost", of(left), of(left, change)),
         ("order frequency of those who stayed", of(stayed), more),
         ("order value of those who stayed", of(stayed), of(stayed, change) - more),
         ("refunds of customers without a purchase", of(neither, touched), of(neither, change)),

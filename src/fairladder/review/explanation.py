@@ -34,7 +34,7 @@ class Standing:
     """The position of one value on its ladder."""
 
     name: str
-    """Of the score or tier."""
+    """The name of the score or tier."""
     measure: str
     value: Any
     rung: int
@@ -42,18 +42,18 @@ class Standing:
     label: str
     """The tier's name; the rung for a score."""
     above: Any
-    """The rung holds values above this one (null at the end of the ladder) …"""
+    """The rung covers values above this one (null at the end of the ladder) …"""
     up_to: Any
     """… and up to this one."""
     percentile: float
     same: int
-    """How many customers share the value, this one included."""
+    """Number of customers with this value, including this one."""
     among: int
     cuts: tuple[Any, ...]
     sizes: tuple[int, ...]
     better: str
     labels: tuple[str, ...]
-    """Names of the rungs, from the lowest."""
+    """Names of the rungs, lowest first."""
 
 
 @dataclass(frozen=True)
@@ -170,14 +170,14 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     assert orders.as_of is not None
     engine = people.engine
     offered = exp.alias_(
-        engine.offer(pa.table({"id": pa.array(ids, pa.string())})), "asked", table=True
+        engine.offer(pa.table({"id": pa.array(ids, pa.string())})), "wanted", table=True
     )
     rows = select(["people.*"], exp.alias_(people.relation, "people", table=True))
-    theirs = engine.keep(rows.join(offered, on="asked.id = people.customer", copy=False))
+    theirs = engine.keep(rows.join(offered, on="wanted.id = people.customer", copy=False))
     frame = orders.frame_of(engine.table(select(["*"], theirs))).set_index("customer", drop=False)
     for one in ids:
         if one not in frame.index:
-            raise UsageError(f"There is no customer `{one}`. {_alike(people, one)}")
+            raise UsageError(f"There is no customer `{one}`. {_suggestion(people, one)}")
     ledger, tests = order_ledger(orders, customers=ids), _Tests.of(people, theirs)
     explained = []
     for one in ids:
@@ -208,14 +208,14 @@ def explained_segment(orders: Read, segment: str, count: int) -> list[str]:
     return [str(c) for c in ids["customer"].to_pylist()]
 
 
-def _alike(people: Scored, one: str) -> str:
+def _suggestion(people: Scored, one: str) -> str:
     """Return a suggestion for an unknown id."""
     if people.engine.limits.rows_here is not None:
         return "Write ids as in the orders, including leading zeros."
     query = select([column("customer")], people.relation).order_by("customer", copy=False)
     known = people.engine.table(query)["customer"].to_pylist()
-    alike = [k for k in known if k.lstrip("0").casefold() == one.strip().lstrip("0").casefold()]
-    return f"Did you mean `{alike[0]}`?" if alike else nearest(one, known)
+    similar = [k for k in known if k.lstrip("0").casefold() == one.strip().lstrip("0").casefold()]
+    return f"Did you mean `{similar[0]}`?" if similar else nearest(one, known)
 
 
 def _changes(
@@ -229,17 +229,17 @@ def _text(row: pd.DataFrame, name: str) -> str | None:
     return None if name not in row or row[name].isna().iloc[0] else str(row[name].iloc[0])
 
 
-def ladders_asked(scheme: Scheme) -> list[tuple[str, str, Tier | None]]:
+def ladder_list(scheme: Scheme) -> list[tuple[str, str, Tier | None]]:
     """Return score or tier, its measure, and the tier."""
-    asked: list[tuple[str, str, Tier | None]] = [
+    listed_ladders: list[tuple[str, str, Tier | None]] = [
         (name, measure, None) for name, (measure, _) in SCORES.items()
     ]
-    return [*asked, *((name, tier.of, tier) for name, tier in scheme.tiers.items())]
+    return [*listed_ladders, *((name, tier.of, tier) for name, tier in scheme.tiers.items())]
 
 
 def _standings(people: Scored, row: pd.DataFrame) -> tuple[Standing, ...]:
     found = []
-    for name, measure, tier in ladders_asked(people.scheme):
+    for name, measure, tier in ladder_list(people.scheme):
         ladder, peers = people.ladders[name], [sql("orders > 0")]
         if isinstance(ladder, GroupedLadder):
             group = group_labels(row, ladder.within)[0]
@@ -282,8 +282,8 @@ def _standing(
     n = people.engine.table(query).to_pylist()[0]
     worse = n["below"] if ladder.better == "high" else n["known"] - n["below"] - n["same"]
     # Ties count half, as in `ladder.percentile`.
-    stand = (200 * worse + 100 * n["same"]) / (2 * n["known"])
-    return standing_of(name, measure, tier, ladder, number, stand, n["same"], n["among"])
+    percentile_now = (200 * worse + 100 * n["same"]) / (2 * n["known"])
+    return standing_of(name, measure, tier, ladder, number, percentile_now, n["same"], n["among"])
 
 
 def standing_of(
@@ -292,7 +292,7 @@ def standing_of(
     tier: Tier | None,
     ladder: Ladder,
     number: Any,
-    stand: float,
+    percentile_now: float,
     same: int,
     among: int,
 ) -> Standing:
@@ -308,7 +308,7 @@ def standing_of(
     )
     return Standing(
         name, measure, _shown(number, ladder), rung, ladder.rungs, labels[rung - 1],
-        _shown(ends[place - 1], ladder), _shown(ends[place], ladder), stand, same, among,
+        _shown(ends[place - 1], ladder), _shown(ends[place], ladder), percentile_now, same, among,
         tuple(_shown(c, ladder) for c in ladder.cuts), ladder.sizes, ladder.better, labels,
     )  # fmt: skip
 
@@ -345,9 +345,9 @@ class _Tests:
 
     scheme: Scheme
     parts: Mapping[str, Sequence[Condition]]
-    """The conditions that a segment's rule joins by AND."""
+    """The conditions that a segment's rule joins with AND."""
     holds: Mapping[str, Mapping[str, bool]]
-    """Customer → text of a condition → whether it holds."""
+    """Customer → text of a condition → whether it is true."""
 
     @classmethod
     def of(cls, people: Scored, some: exp.Expr) -> "_Tests":
@@ -382,8 +382,8 @@ class _Tests:
                 )
                 break
             failed = [c for c in self.parts[segment.name] if not holds[c.tree.sql("duckdb")]]
-            told = tuple(f"{_plain(c.tree)} ({_values(row, c.names)})" for c in failed)
-            tried.append(RuleTried(segment.name, segment.when, not failed, told))
+            failed_parts = tuple(f"{_plain(c.tree)} ({_values(row, c.names)})" for c in failed)
+            tried.append(RuleTried(segment.name, segment.when, not failed, failed_parts))
             if not failed:
                 break
         return tried

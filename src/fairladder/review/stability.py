@@ -25,7 +25,7 @@ from fairladder.steps import Progress, Steps, seen_by
 from fairladder.value.to_score import customers_to_score, people_to_score, scored
 
 #: A customer who keeps the segment in fewer resamples is near a cut.
-SETTLED = 0.9
+CONVERGED = 0.9
 _MOST_RESAMPLES, _FEWEST_RESAMPLES, _CUSTOMERS_IN_ALL = 200, 20, 2_000_000
 
 
@@ -45,22 +45,22 @@ class Stability(Answer):
     resamples: int
 
     @property
-    def unsettled(self) -> pd.DataFrame:
+    def near_cut(self) -> pd.DataFrame:
         """Customers near a cut: they keep their segment in under 90 % of resamples, or a day
         changes it.
         """
-        hair = (self.customers["keeps_segment"] < SETTLED) | self.customers["a_day_matters"]
+        hair = (self.customers["keeps_segment"] < CONVERGED) | self.customers["a_day_matters"]
         return self.customers[hair]
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """Return ``stability`` and ``unsettled``."""
-        return {"stability": self.frame, "unsettled": self.unsettled}
+        """Return ``stability`` and ``near-cut``."""
+        return {"stability": self.frame, "near-cut": self.near_cut}
 
     def __repr__(self) -> str:
         lines = "".join(
             f"\n  {r.change}: {r.customers:,} ({100 * r.share:.1f} %)" for r in rows_of(self.frame)
         )
-        return f"Customers in another segment after:{lines}\n{len(self.unsettled):,} are near a cut"
+        return f"Customers in another segment after:{lines}\n{len(self.near_cut):,} are near a cut"
 
 
 def stability(
@@ -181,12 +181,10 @@ def _bootstrapped(
     code = {name: i for i, name in enumerate(names)}
     home = segment.map(code).to_numpy()
     counts = np.zeros((len(customers), len(names)), dtype=np.int32)
-    generator, everybody = np.random.default_rng(seed), np.arange(len(customers))
-    samples = (
-        np.sort(generator.choice(everybody, len(everybody))) for _ in steps.over(range(times))
-    )
+    generator, all_rows = np.random.default_rng(seed), np.arange(len(customers))
+    samples = (np.sort(generator.choice(all_rows, len(all_rows))) for _ in steps.over(range(times)))
     bought = bought_of(customers)
-    samples = (rows if bought[rows].any() else everybody for rows in samples)
+    samples = (rows if bought[rows].any() else all_rows for rows in samples)
     quick = rescoring_of(customers, people)
     if quick is not None:
         placed = quick.segments([quick.ladders(rows) for rows in samples])
@@ -197,9 +195,9 @@ def _bootstrapped(
         )
         placed = np.array([there["segment"].astype(str).map(code).to_numpy() for there in each])
     for there in placed:
-        counts[everybody, there] += 1
+        counts[all_rows, there] += 1
     moved = (placed != home).sum(axis=1)
-    keeps = counts[everybody, home] / times
-    counts[everybody, home] = 0
+    keeps = counts[all_rows, home] / times
+    counts[all_rows, home] = 0
     commonest, most = counts.argmax(axis=1), counts.max(axis=1)
     return keeps, [names[c] if m else None for c, m in zip(commonest, most, strict=True)], moved

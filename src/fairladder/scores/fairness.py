@@ -35,7 +35,7 @@ class Split(NamedTuple):
 
     score: str
     measure: str
-    parted: int
+    split_customers: int
     size_deviation: float
     size_deviation_inclusive: float
 
@@ -43,14 +43,14 @@ class Split(NamedTuple):
 def fairness_of(customers: pd.DataFrame, scheme: Scheme | None = None) -> pd.DataFrame:
     """Return one row per score, for customers with a purchase and ladders without groups.
 
-    Columns: ``score``, ``measure``, ``parted`` (customers whom a split of the sorted list into
+    Columns: ``score``, ``measure``, ``split_customers`` (customers whom a split of the sorted list into
     equal counts separates from a customer with the same value), ``size_deviation`` of our ladder
     and ``size_deviation_inclusive`` of a spreadsheet's percentiles: the largest |n_k − n·p_k| ÷ n,
     0..1, NaN without purchases.
 
     >>> import fairladder as fl
     >>> orders = fl.sample_orders()
-    >>> fl.fairness_of(orders.customers(), orders.scheme)["parted"].tolist()
+    >>> fl.fairness_of(orders.customers(), orders.scheme)["split_customers"].tolist()
     [6, 147, 1]
     """
     import pandas as pd
@@ -127,10 +127,10 @@ def split_note(orders: Read) -> str:
 
 def in_words(splits: Sequence[Split]) -> str:
     """Return the splits as two sentences, empty if no customer would be split from an equal one."""
-    some = [split for split in splits if split.parted]
+    some = [split for split in splits if split.split_customers]
     if not some:
         return ""
-    counts = ", ".join(f"{s.parted:,} by {s.measure}" for s in some)
+    counts = ", ".join(f"{s.split_customers:,} by {s.measure}" for s in some)
     ours = ", ".join(f"{100 * s.size_deviation:.1f} % ({s.measure})" for s in some)
     theirs = ", ".join(f"{100 * s.size_deviation_inclusive:.1f} % ({s.measure})" for s in some)
     return (
@@ -195,13 +195,13 @@ def too_few_to_advise(people: Scored) -> list[str]:
     """
     trees = {"n": sql("COUNT(*)"), "first": sql("MIN(first_order)"), "last": sql("MAX(last_order)")}
     buyers = select(["*"], people.relation).where(sql("orders > 0"), copy=False)
-    told = people.engine.table(
+    sums = people.engine.table(
         select([named(t, n) for n, t in trees.items()], buyers, "buyers")
     ).to_pylist()[0]
-    if not told["n"]:
+    if not sums["n"]:
         return []
-    days = (told["last"] - told["first"]).days
-    return too_few(told["n"], days, _usual_gap(people, buyers, days))
+    days = (sums["last"] - sums["first"]).days
+    return too_few(sums["n"], days, _usual_gap(people, buyers, days))
 
 
 def _usual_gap(people: Scored, buyers: exp.Select, days: int) -> float:
@@ -210,11 +210,11 @@ def _usual_gap(people: Scored, buyers: exp.Select, days: int) -> float:
     """
     over = sql("COUNT(CASE WHEN average_gap_days * :g > :d THEN 1 END)", g=FEW_GAPS, d=days)
     counts = [named(sql("COUNT(average_gap_days)"), "n"), named(over, "over")]
-    told = people.engine.table(select(counts, buyers, "buyers")).to_pylist()[0]
-    n = int(told["n"])
+    sums = people.engine.table(select(counts, buyers, "buyers")).to_pylist()[0]
+    n = int(sums["n"])
     if not n:
         return float("nan")
-    if 2 * told["over"] < n:
+    if 2 * sums["over"] < n:
         return 0.0
     gaps = select([named(column("average_gap_days"), "value")], buyers, "buyers")
     gaps = gaps.where(sql("average_gap_days IS NOT NULL"), copy=False)

@@ -43,7 +43,7 @@ class Fitting:
     fit: Callable[[Any], Ladder]
     within: str | None = None
     labels: NDArray[np.object_] | None = None
-    """Their groups, where each gets a ladder of its own."""
+    """The customers' groups, if each group has its own ladder."""
 
     def on(self, rows: NDArray[np.int64] | slice) -> AnyLadder:
         """Fit the ladder to some of the customers."""

@@ -59,21 +59,21 @@ def score(
     Parameters
     ----------
     customers
-        One row per customer, as ``Orders.customers`` gives them; other columns are carried along.
+        One row per customer, as returned by ``Orders.customers``; other columns are kept.
     scheme
-        Rungs, method, weights, tiers and segments. Without one, that of the orders that the
-        customers come from, which their frame knows; all defaults for a frame that knows none.
+        Rungs, method, weights, tiers and segments; by default the scheme of the orders from which
+        the customers were computed.
     ladders
-        Ladders to place on, by name of the score or tier; fitted to these customers without them.
+        Ladders by name of the score or tier; by default fitted to these customers.
 
     Returns
     -------
     pandas.DataFrame
         The customers with ``recency_score``, ``frequency_score`` and ``monetary_score`` (1..K, K
         best), ``score_total`` (weighted sum), ``score_code`` (``5-4-5``), ``percentile`` (0..100)
-        and ``percent_rank`` (0..1) of spend or what the scheme names, a column for each tier, and
+        and ``percent_rank`` (0..1) of spend or the scheme's measure, a column for each tier, and
         ``segment`` and ``stance``. All but the last two are null for customers without a purchase;
-        scores and tiers also where their group has no ladder.
+        scores and tiers also if their group has no ladder.
 
     Raises
     ------
@@ -182,7 +182,7 @@ def top(
     percent: float | None = None,
     worst: bool = False,
     within: str | None = None,
-    everybody: bool = False,
+    all_customers: bool = False,
     ties: str = "include",
 ) -> pd.DataFrame:
     """Return the best customers by a measure, with their ``rank`` as the first column, sorted by
@@ -193,20 +193,20 @@ def top(
     customers
         One row per customer.
     by
-        A column of numbers or days. Less is better for recency, gaps, overdue ratio, first order,
-        rank and refunds; more is for all others. Nulls come last.
+        A column of numbers or dates. Less is better for recency, gaps, overdue ratio, first order,
+        rank and refunds; more is better for all others. Nulls come last.
     count, percent
-        How many, 10 without either; or how many in a hundred (of each group), rounded up. Everyone
-        tied with the last place is in, so there can be more.
+        The number of places (10 without either), or a percentage of the customers (of each group),
+        rounded up. All customers tied with the last place are included, so there can be more.
     worst
-        Begin at the other end.
+        List the worst instead.
     within
-        A column: a list for each of its values, null being a group of its own.
-    everybody
-        Count customers without a purchase, too.
+        A column: a separate list for each of its values; null is a group of its own.
+    all_customers
+        Include customers without a purchase.
     ties
-        ``exclude`` leaves out those who tie with the last place where there is no room for all of
-        them, so that nobody is listed before an equal; there can be fewer.
+        ``exclude`` drops the customers tied with the last place if they do not all fit; there can
+        be fewer.
 
     | value | rank |
     |------:|-----:|
@@ -215,8 +215,8 @@ def top(
     |     7 |    2 |
     |     4 |    4 |
 
-    Raises UsageError for an unknown column, a measure that is no number or day, or a wrong count
-    or percent; DataError where nobody has a purchase.
+    Raises UsageError for an unknown column, a measure that is not a number or date, or a wrong
+    count or percentage; DataError if no customer has a purchase.
 
     >>> import fairladder as fl
     >>> best = fl.top(fl.sample_orders().customers(), by="spend", count=2)
@@ -227,7 +227,7 @@ def top(
     held = _Held.of(customers, ["customer", "orders", *required])
     query = top_query(
         held.engine, held.relation, by, count=count, percent=percent, worst=worst, within=within,
-        everybody=everybody, ties=ties,
+        all_customers=all_customers, ties=ties,
     )  # fmt: skip
     keys = [*([] if within is None else [within]), "rank", "customer"]
     order = [
@@ -314,10 +314,10 @@ def _spoken_of(customers: pd.DataFrame, scheme: Scheme) -> list[str]:
     """Return the columns that scores need, and those whose names occur in the scheme."""
     _need(customers, tuple(measure for measure, _ in SCORES.values()), "Scores need customers")
     groups = [scheme.scores.within, *(tier.within for tier in scheme.tiers.values())]
-    said = " ".join([*scheme.spoken_of(), *(group for group in groups if group)])
+    texts = " ".join([*scheme.spoken_of(), *(group for group in groups if group)])
     needed = {"orders", "recency_days", "spend", *scheme.own_names().values()}
     return [
-        n for n in map(str, customers) if n in needed or n in said or n.replace('"', '""') in said
+        n for n in map(str, customers) if n in needed or n in texts or n.replace('"', '""') in texts
     ]
 
 

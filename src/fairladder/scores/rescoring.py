@@ -30,9 +30,9 @@ class Rescoring:
 
     people: Scored
     ids: NDArray[np.object_]
-    """The customers in their order, shape (n,)."""
+    """The ids of the customers in order, shape (n,)."""
     place: NDArray[np.int64]
-    """Each customer's place among those with a purchase, −1 without one."""
+    """Each customer's position among those with a purchase, −1 without one."""
     fittings: Mapping[str, Fitting]
 
     def ladders(self, rows: NDArray[np.int64]) -> dict[str, AnyLadder]:

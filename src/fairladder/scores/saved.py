@@ -37,10 +37,10 @@ class SavedLadders:
 
     ladders: Mapping[str, AnyLadder]
     measures: Mapping[str, str]
-    """Name → the column that the ladder is of."""
+    """Name → the ladder's column."""
     as_of: dt.date | None
     customers: int
-    """Customers with a purchase when they were fitted."""
+    """Number of customers with a purchase when the ladders were fitted."""
     settings: Mapping[str, Any] = field(repr=False)
 
     @classmethod
@@ -71,8 +71,8 @@ class SavedLadders:
             ladder in self.ladders.items()},
             "settings": self.settings,
         }  # fmt: skip
-        with replacing(path) as beside:
-            beside.write_text(as_json(plain), "utf-8")
+        with replacing(path) as temporary:
+            temporary.write_text(as_json(plain), "utf-8")
 
     def for_scheme(self, scheme: Scheme) -> Mapping[str, AnyLadder]:
         """Return the ladders after checking that they match the scheme.
@@ -180,7 +180,7 @@ def _single(ladder: AnyLadder, bought: pd.DataFrame) -> Iterator[tuple[str | Non
         yield group, one, members(groups, group)
 
 
-_NOBODY = (np.zeros(0), np.zeros(0, dtype=np.int64))
+_NO_VALUES = (np.zeros(0), np.zeros(0, dtype=np.int64))
 
 
 def drift_of_scored(ladders: Mapping[str, AnyLadder], now: Scored) -> pd.DataFrame:
@@ -205,7 +205,7 @@ def _values_now(
         for group, one in (
             ladder.ladders.items() if isinstance(ladder, GroupedLadder) else [(None, ladder)]
         ):
-            values, counts = found.get(group, _NOBODY)
+            values, counts = found.get(group, _NO_VALUES)
             yield name, group if grouped else None, one, values, counts
 
 

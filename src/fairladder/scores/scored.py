@@ -102,7 +102,7 @@ def scored(
         customers = engine.keep(people(orders, by_spend))
         if not _any_bought(engine, customers):
             raise DataError(
-                "No customer has a purchase, so there is nobody to score. Run `fairladder "
+                "No customer has a purchase, so no customer can be scored. Run `fairladder "
                 "check` to see why."
             )
         made = scored_of(

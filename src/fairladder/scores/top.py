@@ -23,7 +23,7 @@ from fairladder.sqltree import column, named, select, sql
 def top_list(
     orders: Read, people: exp.Expr, by: str, *, count: int | None = None,
     percent: float | None = None, worst: bool = False,
-    within: str | None = None, everybody: bool = False, ties: str = "include",
+    within: str | None = None, all_customers: bool = False, ties: str = "include",
     columns: Sequence[str] | None = None,
 ) -> Listing:  # fmt: skip
     """Return the list of ``fairladder.top`` over customers kept in ``people``, with some of its
@@ -40,12 +40,12 @@ def top_list(
         percent=percent,
         worst=worst,
         within=within,
-        everybody=everybody,
+        all_customers=all_customers,
         ties=ties,
     )
     for name in columns or ():
         require_known(name, query.named_selects)
-    keys = [*([] if within is None else [told_apart(within)]), "rank", "customer"]
+    keys = [*([] if within is None else [distinct_name(within)]), "rank", "customer"]
     rows = select(["*"], engine.keep(query))
     return Listing(
         engine,
@@ -60,14 +60,14 @@ def top_list(
 def top_query(
     engine: CustomerEngine, people: exp.Expr, by: str, *, count: int | None, percent: float | None,
     worst: bool, within: str | None,
-    everybody: bool, ties: str,
+    all_customers: bool, ties: str,
 ) -> exp.Select:  # fmt: skip
     """Return the rows of ``top_list`` with all columns, unordered."""
     kinds = kinds_of(engine, people)
     share = check_places(kinds, by, count, percent, ties)
     rows = (
         select(["*"], people)
-        if everybody
+        if all_customers
         else select(["*"], people).where(sql("orders > 0"), copy=False)
     )
     own = [named(as_number(by, kinds), "list value")]
@@ -86,13 +86,13 @@ def top_query(
     last = '"list rank" + "list equals" - 1' if ties == "exclude" else '"list rank"'
     first = [] if within is None else [within]
     shown = [
-        named(column(n), told_apart(n)) for n in (*first, *(n for n in kinds if n not in first))
+        named(column(n), distinct_name(n)) for n in (*first, *(n for n in kinds if n not in first))
     ]
     listed = select([named(column("list rank"), "rank"), *shown], ranked, "ranked")
     return listed.where(sql(f'{last} <= "list wanted"'), copy=False)
 
 
-def told_apart(name: str) -> str:
+def distinct_name(name: str) -> str:
     """Return another name for a user's column that has the name of one of ours."""
     return f"{name} (cell)" if name == "rank" else name
 

@@ -35,7 +35,7 @@ def first_scheme(
     ``states`` are the statuses of orders that count, with rows, money, and whether they mean void
     orders; ``members`` are the customers file and its id column.
     """
-    settled = {g.role: g for g in guesses if not g.rivals}
+    certain = {g.role: g for g in guesses if not g.rivals}
     lines = [
         (
             f"# How the orders in {source.label} are read. Each guess has its reason; correct "
@@ -52,31 +52,31 @@ def first_scheme(
     for role in ROLES:
         if role in given:
             lines.append(f"{role} = {_quoted(given[role])} # given by you")
-        elif role in settled:
-            lines.append(f"{role} = {_quoted(settled[role].column)} # {settled[role].why}")
+        elif role in certain:
+            lines.append(f"{role} = {_quoted(certain[role].column)} # {certain[role].why}")
         elif (open_ones := _candidates(role, source, guesses, given)) is not None:
             lines.append(
                 f'# {role} = "…" # to fill in, and the sign in front to take off. It could be '
                 f"{open_ones}"
             )
             lines += _side_by_side(role, guesses)
-    if (placed := settled.get("placed")) and placed.date_format and "date_format" not in given:
+    if (placed := certain.get("placed")) and placed.date_format and "date_format" not in given:
         lines.append(
             f'date_format = "{placed.date_format}" # its cells are whole numbers that can be days '
             "so"
         )
         given = {**given, "date_format": placed.date_format}
-    status = given.get("status") or (settled["status"].column if "status" in settled else None)
+    status = given.get("status") or (certain["status"].column if "status" in certain else None)
     lines += [
         *(_where(source, status, states) if status else []),
-        *([] if "order" in settled or "order" in given else ["# order = \"…\" # no order id was found: every row counts as one order"]),
+        *([] if "order" in certain or "order" in given else ["# order = \"…\" # no order id was found: every row counts as one order"]),
         *(hint for key, hint in _HINTS.items() if key not in given),
-        *_unused(source, settled.get("amount"), given),
+        *_unused(source, certain.get("amount"), given),
         "",
         "[money]",
         "decimals = 2",
         'refunds = "net" # "ignore" keeps refunds out of spend',
-        *([_currency(source, settled["currency"].column)] if "currency" in settled else []),
+        *([_currency(source, certain["currency"].column)] if "currency" in certain else []),
         "",
         "[customers]",
         *_members(members),
@@ -158,8 +158,12 @@ def _side_by_side(role: str, guesses: list[Guess]) -> list[str]:
     rivals = next((g for g in guesses if g.role == role == "amount" and g.rivals), None)
     if rivals is None or rivals.advice:
         return []
-    beside = rivals.beside
-    return [f"# {beside[0]} # or this, if they are {beside[1]} side by side"] if beside else []
+    side_by_side_line = rivals.side_by_side_line
+    return (
+        [f"# {side_by_side_line[0]} # or this, if they are {side_by_side_line[1]} side by side"]
+        if side_by_side_line
+        else []
+    )
 
 
 def _quoted(text: str) -> str:

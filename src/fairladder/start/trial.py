@@ -14,7 +14,7 @@ from fairladder.errors import DataError, Question, SchemeError, shortened
 from fairladder.findings import sentences
 from fairladder.orders.anywhere import open_anything
 from fairladder.orders.guess import guess_roles
-from fairladder.orders.roles import settle_roles
+from fairladder.orders.roles import resolve_roles
 from fairladder.scheme import ROLES, scheme_from
 from fairladder.start.first_scheme import first_scheme
 from fairladder.wording import counted
@@ -30,11 +30,11 @@ class Trial:
     roles: list[tuple[str, str, str]]
     balance: dict[str, Any]
     trouble: str
-    """What is to settle first; empty where the scheme works."""
+    """What must be resolved first; empty if the scheme works."""
     question: Question | None = None
-    """What would settle the trouble."""
+    """The question that would resolve the trouble."""
     findings: tuple[str, ...] = ()
-    """What every command will have to say of these orders."""
+    """The findings that every command will show for these orders."""
 
 
 def try_first_scheme(
@@ -58,7 +58,7 @@ def try_first_scheme(
     roles = [(role, *why[role]) for role in ROLES if role in why]
     try:
         # raises a question if two columns are equally good, or none is found
-        settle_roles(scheme.orders, source)
+        resolve_roles(scheme.orders, source)
     except SchemeError as error:
         return Trial(toml, roles, {}, str(error), error.question)
     try:

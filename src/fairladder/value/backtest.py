@@ -17,16 +17,16 @@ from fairladder.errors import DataError, UsageError
 from fairladder.output.result import Answer
 from fairladder.steps import Steps
 from fairladder.value.histories import (
-    NOTHING_LEARNT,
+    NO_FORECAST,
     Bought,
     Histories,
-    as_they_stood,
     bought,
     buying_days,
     histories,
+    histories_as_of,
     too_little,
 )
-from fairladder.value.learning import Learnt, learn
+from fairladder.value.learning import FittedModels, learn
 from fairladder.value.likelihood import Array
 from fairladder.value.ordering import MODELS
 from fairladder.value.predict import NAIVE, Prediction, expected_by_pair
@@ -67,10 +67,10 @@ class Backtest(Answer):
     customers: int
     notes: tuple[str, ...]
     seasonal: bool = False
-    """Whether the models went by a season's clock."""
+    """True if the models used a season's clock."""
     misses: Mapping[str, tuple["Miss", ...]] = field(default_factory=dict, repr=False)
-    """How far each model's totals were off: here, and of the method that a forecast is made by
-    on earlier days, too.
+    """The errors of each model's totals: in this test and, for the forecast's method, on earlier
+    days.
     """
 
     @property
@@ -170,34 +170,34 @@ def tested_on(
         raise UsageError(
             f"The split {day} leaves no day up to {days.through} for testing; give an earlier one."
         )
-    past = known or as_they_stood(days, day, ids=False)
+    past = known or histories_as_of(days, day, ids=False)
     if why := too_little(past):
         raise DataError(
-            f"No backtest is possible with the data up to {day}: {why.removeprefix(NOTHING_LEARNT)}"
+            f"No backtest is possible with the data up to {day}: {why.removeprefix(NO_FORECAST)}"
         )
     horizon = (days.through - day).days
-    learnt = learn(past, partial(_repeats, days, day), days.orders.scheme.value.season, steps)
+    fitted = learn(past, partial(_repeats, days, day), days.orders.scheme.value.season, steps)
     random = np.random.default_rng(_SEED)
     predictions = {
-        name: learnt.predict(name, horizon, random, _SOME_DRAWS)
+        name: fitted.predict(name, horizon, random, _SOME_DRAWS)
         for name, _ in steps.over(MODELS.items())
     }
-    misses = {n: (_miss(learnt, n, made, horizon, random),) for n, made in predictions.items()}
-    predictions[NAIVE] = learnt.predict(NAIVE, horizon, random)
+    misses = {n: (_miss(fitted, n, made, horizon, random),) for n, made in predictions.items()}
+    predictions[NAIVE] = fitted.predict(NAIVE, horizon, random)
     later = past.frame["later_days"].to_numpy(np.float64)
-    brought = past.frame["later_bought"].to_numpy(np.float64)
-    rows = [_judged(name, made, later, brought) for name, made in predictions.items()]
+    later_value = past.frame["later_bought"].to_numpy(np.float64)
+    rows = [_judged(name, made, later, later_value) for name, made in predictions.items()]
     frame = pd.DataFrame(rows).sort_values("error", kind="stable", ignore_index=True)
-    notes = tuple(dict.fromkeys(f for fit in learnt.fits.values() for f in fit.notes))
+    notes = tuple(dict.fromkeys(f for fit in fitted.fits.values() for f in fit.notes))
     return Backtest(
         frame,
         _calibration(past, predictions, later),
-        _tracking(days, learnt),
+        _tracking(days, fitted),
         day,
         days.through,
         len(later),
         notes,
-        learnt.season is not None,
+        fitted.season is not None,
         misses,
     )
 
@@ -210,7 +210,7 @@ _FEW_DRAWS = 5
 _SOME_DRAWS = 15
 
 
-def with_earlier(days: Bought, tested: Backtest, now: Learnt, method: str) -> Backtest:
+def with_earlier(days: Bought, tested: Backtest, now: FittedModels, method: str) -> Backtest:
     """Add the errors of a method's totals on earlier days, each for the same number of days, as far
     as history allows.
 
@@ -225,21 +225,21 @@ def with_earlier(days: Bought, tested: Backtest, now: Learnt, method: str) -> Ba
         day = tested.split - number * held
         if (day - first).days < least:
             break
-        past = as_they_stood(days.known_on(day + held), day, ids=False)
+        past = histories_as_of(days.known_on(day + held), day, ids=False)
         if too_little(past):
             break
-        learnt = learn(
+        fitted = learn(
             past,
             partial(_repeats, days, day),
             days.orders.scheme.value.season,
             Steps(None, 1),
             now.fits[method],
         )
-        if (learnt.season is None) != (now.season is None):
+        if (fitted.season is None) != (now.season is None):
             break
         random = np.random.default_rng(_SEED)
-        made = learnt.predict(method, held.days, random, _FEW_DRAWS)
-        found.append(_miss(learnt, method, made, held.days, random))
+        made = fitted.predict(method, held.days, random, _FEW_DRAWS)
+        found.append(_miss(fitted, method, made, held.days, random))
     return replace(tested, misses={**tested.misses, method: tuple(found)})
 
 
@@ -249,26 +249,26 @@ def _repeats(days: Bought, day: dt.date) -> pd.DataFrame:
 
 
 def _miss(
-    learnt: Learnt, method: str, made: Prediction, held: int, random: np.random.Generator
+    fitted: FittedModels, method: str, made: Prediction, held: int, random: np.random.Generator
 ) -> Miss:
-    past = learnt.past
+    past = fitted.past
     value = float((made.orders * made.order_value).sum())
     variance = float(made.variance.sum()) / max(value, 1e-9) ** 2
-    variance += float(np.log(learnt.total_ratios(method, held, random)).var())
+    variance += float(np.log(fitted.total_ratios(method, held, random)).var())
     return Miss(past.through, held, value, float(past.frame["later_bought"].sum()), variance)
 
 
-def _judged(name: str, made: Prediction, later: Array, brought: Array) -> dict[str, object]:
+def _judged(name: str, made: Prediction, later: Array, later_value: Array) -> dict[str, object]:
     forecast, actual = float(made.orders.sum()), float(later.sum())
     missed = made.orders - later
-    worth, came = float((made.orders * made.order_value).sum()), float(brought.sum())
+    worth, actual_value = float((made.orders * made.order_value).sum()), float(later_value.sum())
     expects = made.high > 0
-    inside = (brought >= made.low - 1e-9) & (brought <= made.high + 1e-9)
+    inside = (later_value >= made.low - 1e-9) & (later_value <= made.high + 1e-9)
     return {
         "method": name, "orders": forecast, "actual_orders": actual,
         "total_error": forecast / actual - 1 if actual else np.nan,
-        "expected_value": worth, "actual_value": came,
-        "value_error": worth / came - 1 if came else np.nan,
+        "expected_value": worth, "actual_value": actual_value,
+        "value_error": worth / actual_value - 1 if actual_value else np.nan,
         "error": float(np.sqrt((missed**2).mean())),
         "mean_absolute_error": float(np.abs(missed).mean()),
         "top_found": top_found(made.orders, later),
@@ -309,9 +309,9 @@ def _calibration(past: Histories, predictions: dict[str, Prediction], later: Arr
     return means.assign(past_orders=label)
 
 
-def _tracking(days: Bought, learnt: Learnt) -> pd.DataFrame:
+def _tracking(days: Bought, fitted: FittedModels) -> pd.DataFrame:
     """Return repeat orders by week, of customers who had bought by the split."""
-    past = learnt.past
+    past = fitted.past
     first, split = since_1970(past.frame["first"]), int(since_1970(np.datetime64(past.through)))
     end = int(since_1970(np.datetime64(days.through)))
     weeks = np.arange(int(monday(first).min()), end + 1, 7)
@@ -321,15 +321,15 @@ def _tracking(days: Bought, learnt: Learnt) -> pd.DataFrame:
         "week": pd.DatetimeIndex(weeks.astype("datetime64[D]")).as_unit("s"),
         "actual": actual.astype(np.int64),
     }
-    buying, every = learnt.buying.sample(4_000), np.arange(int(weeks[0]), end + 1)
+    buying, every = fitted.buying.sample(4_000), np.arange(int(weeks[0]), end + 1)
     ends = np.minimum(weeks + 6, end)
-    for name, fit in learnt.fits.items():
+    for name, fit in fitted.fits.items():
         model = MODELS[name]
-        daily = expected_daily(model, fit, first, every, learnt.season)
+        daily = expected_daily(model, fit, first, every, fitted.season)
         active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
         ahead = np.array([
             float(buying.weight @ (active * expected_by_pair(model, fit, buying,
-            learnt.ahead(float(d))))) if d > 0 else 0.0
+            fitted.ahead(float(d))))) if d > 0 else 0.0
             for d in np.append(0, ends[ends > split] - split)
         ])  # fmt: skip
         table[name] = _weekly(daily, weeks, split, ends, ahead)

@@ -9,12 +9,10 @@ or a + b = 1 and does not overflow, unlike the hypergeometric forms.
 References
 ----------
 .. [1] P. Fader, B. Hardie, K. L. Lee (2005), "Counting your customers" the easy way: an
-alternative to the Pareto/NBD
-   model, Marketing Science 24(2).
-.. [2] E. Batislam, M. Denizel, A. Filiztekin (2007), Empirical validation and comparison of models
-for customer base
-   analysis, International Journal of Research in Marketing 24(3); D. Hoppe, U. Wagner (2007),
-   Marketing JRM 3(2).
+   alternative to the Pareto/NBD model, Marketing Science 24(2).
+.. [2] E. Batislam, M. Denizel, A. Filiztekin (2007), Empirical validation and comparison of
+   models for customer base analysis, International Journal of Research in Marketing 24(3);
+   D. Hoppe, U. Wagner (2007), Marketing JRM 3(2).
 """
 
 from dataclasses import dataclass
@@ -75,14 +73,14 @@ class BetaGeometric:
         d_b = (digamma(b + coins) - digamma(b))[back]
         log_end, log_last = np.log(alpha + T), np.log(alpha + t_x)
         odds = self._log_odds(p, x, log_end - log_last)
-        gone = expit(odds)
+        inactive = expit(odds)
         left = np.where(n > 0, 1 / (b + np.where(n > 0, n, 1) - 1), 0.0)
         value = whole + r * np.log(alpha) - (r + x) * log_end + np.logaddexp(0, odds)
         slope = np.stack([
-            r * (d_r + np.log(alpha) - (1 - gone) * log_end - gone * log_last),
-            r - alpha * (r + x) * ((1 - gone) / (alpha + T) + gone / (alpha + t_x)),
-            a * d_ab + gone,
-            b * (d_ab + d_b - gone * left),
+            r * (d_r + np.log(alpha) - (1 - inactive) * log_end - inactive * log_last),
+            r - alpha * (r + x) * ((1 - inactive) / (alpha + T) + inactive / (alpha + t_x)),
+            a * d_ab + inactive,
+            b * (d_ab + d_b - inactive * left),
         ])  # fmt: skip
         return value, slope
 
@@ -117,11 +115,11 @@ class BetaGeometric:
                 these = np.flatnonzero(np.isin(back, few))
                 for part in np.array_split(these, max(len(these) * nodes // 1_000_000, 1)):
                     row, of = rows[part], back[part] - few[0] if len(few) else back[part]
-                    gone = (
+                    inactive = (
                         -np.expm1(-(r + x[row])[:, None] * np.log1p(at[of] * ahead[row, None]))
                         / at[of]
                     )
-                    expected[row] = np.einsum("ij,ij->i", weights[of], gone)
+                    expected[row] = np.einsum("ij,ij->i", weights[of], inactive)
         return expected
 
     def expected_if_changed(
@@ -142,8 +140,8 @@ class BetaGeometric:
         r, alpha, a, b = p
         nodes, weights = _beta_rule(a, np.array([b + 1 if self.central else b]), 400)
         stays = b / (a + b) if self.central else 1.0
-        gone = -np.expm1(-r * np.log1p(nodes * (t / alpha)[:, None])) / nodes
-        return np.asarray(stays * (gone @ weights[0]))
+        inactive = -np.expm1(-r * np.log1p(nodes * (t / alpha)[:, None])) / nodes
+        return np.asarray(stays * (inactive @ weights[0]))
 
     def simulate_if_active(
         self, p: Array, x: Array, T: Array, t: float, random: np.random.Generator
@@ -181,7 +179,7 @@ def _nodes(a: float, bs: tuple[float, ...], count: int) -> tuple[Array, Array]:
     middle = np.empty((len(b), count))
     middle[:, 0] = ((two - one) / (both + 2))[:, 0]
     middle[:, 1:] = (two - one) * both / ((2 * k + both) * (2 * k + both + 2))
-    beside = (
+    off_diagonal = (
         4
         * k
         * (k + one)
@@ -189,10 +187,10 @@ def _nodes(a: float, bs: tuple[float, ...], count: int) -> tuple[Array, Array]:
         * (k + both)
         / ((2 * k + both) ** 2 * (2 * k + both + 1) * np.where(k == 1, 1, 2 * k + both - 1))
     )
-    beside[:, :1] = 4 * (1 + one) * (1 + two) / ((2 + both) ** 2 * (3 + both))
-    beside = np.sqrt(beside)
+    off_diagonal[:, :1] = 4 * (1 + one) * (1 + two) / ((2 + both) ** 2 * (3 + both))
+    off_diagonal = np.sqrt(off_diagonal)
     nodes, weights = np.empty((len(b), count)), np.empty((len(b), count))
     for i in range(len(b)):
-        nodes[i], vectors = eigh_tridiagonal(middle[i], beside[i])
+        nodes[i], vectors = eigh_tridiagonal(middle[i], off_diagonal[i])
         weights[i] = vectors[0] ** 2
     return np.clip((1 + nodes) / 2, 1e-300, 1.0), weights

@@ -22,14 +22,14 @@ from fairladder.value.checks import checked_horizon, checked_rate
 from fairladder.value.histories import (
     Bought,
     Histories,
-    as_they_stood,
     bought,
     buying_days,
     costs,
     histories,
+    histories_as_of,
     too_little,
 )
-from fairladder.value.learning import Learnt, learn
+from fairladder.value.learning import FittedModels, learn
 from fairladder.value.likelihood import Array, Fit
 from fairladder.value.margins import Margin, margin_of
 from fairladder.value.ordering import MODELS, OrderingModel
@@ -67,14 +67,12 @@ class Forecast(Answer):
     as_of: dt.date
     _ratios: Array = field(repr=False)
     _variance: Array = field(repr=False)
-    learnt: Learnt | None = field(default=None, repr=False)
-    """What it is made of; None where there is no forecast."""
+    fitted: FittedModels | None = field(default=None, repr=False)
+    """The fitted models; None without a forecast."""
     per_order: Array = field(default_factory=lambda: np.zeros(0), repr=False)
-    """What an expected order of each customer brings, after margin and discount, (customers,)."""
+    """Value of one expected order of each customer, after margin and discount, (customers,)."""
     late: float = field(default=0.0, repr=False)
-    """By how much, as a logarithm, the last weeks of the history leave open how far it is off;
-    0 where they are as expected.
-    """
+    """Uncertainty from deviations in the last weeks, as a logarithm; 0 without deviations."""
 
     def totals(self, groups: "pd.Series | None" = None) -> pd.DataFrame:
         """Return sums over all customers, or over the groups in a Series by customer id, with 80 %
@@ -261,41 +259,40 @@ def value_forecast(
     Parameters
     ----------
     orders
-        Opened orders; the window is the data.
+        Opened orders; rows in the date range are used.
     horizon
-        Days, 1 to 3,650 (365 unless the scheme says otherwise).
+        Days to forecast, 1 to 3,650.
     margin
-        Fraction of revenue that stays, 0 < margin ≤ 1; default: from the ``cost`` role where there
-        is one, else 1.
+        Fraction of revenue that is profit, 0 < margin ≤ 1; default: from the ``cost`` role if
+        there is one, else 1.
     discount_rate
-        Per year (0.1 is 10 %); what comes later in the horizon is discounted for longer.
+        Per year (0.1 is 10 %); later orders are discounted for longer.
     method
-        ``beta-geometric``, ``central beta-geometric``, ``Pareto`` or ``naive`` (each keeps its own
-        past rate); by default the one whose forecast of the days after ``split`` was nearest to
-        what happened, customer by customer.
+        ``beta-geometric``, ``central beta-geometric``, ``Pareto`` or ``naive`` (each customer
+        keeps its own past rate); by default the one with the smallest error per customer in the
+        backtest.
     split
-        Last day of the data that the backtest learns from; default: three quarters of the history,
-        at most a year held back.
+        Last day of the training data in the backtest; by default a quarter of the history, at most
+        a year, is used for testing.
     seed
-        Of the simulation behind the ranges.
+        Seed of the simulation behind the ranges.
     earlier
-        Make forecasts of earlier days, too, whose misses go into the range of the total. Figures
-        of single customers are the same without.
+        Forecast earlier days as well, whose errors widen the range of the total. Figures of single
+        customers do not depend on it.
     progress
-        Called now and then with the share of the work that is done, 0..1; a notebook shows it
-        without being asked.
+        Called with the share of the work that is done, 0..1; a notebook shows progress by itself.
 
-    Where nothing can be learnt (nobody, or hardly anybody, has ordered on a second day, or the
-    orders span a few days) all that would be forecast is null, the method is ``none``, and the
-    first note says why.
+    If no model can be trained (few or no customers have ordered on a second day, or the orders
+    span only a few days), all forecasts are null, the method is ``none``, and the first note gives
+    the reason.
 
-    Raises UsageError for wrong options, DataError where nobody has a purchase.
+    Raises UsageError for wrong options, DataError if no customer has a purchase.
     """
-    asked = orders.scheme.value
-    horizon = asked.horizon if horizon is None else horizon
-    margin = asked.margin if margin is None else margin
-    discount_rate = asked.discount_rate if discount_rate is None else discount_rate
-    method, split = method or asked.method, split if split is not None else asked.backtest
+    settings = orders.scheme.value
+    horizon = settings.horizon if horizon is None else horizon
+    margin = settings.margin if margin is None else margin
+    discount_rate = settings.discount_rate if discount_rate is None else discount_rate
+    method, split = method or settings.method, split if split is not None else settings.backtest
     checked_horizon(horizon)
     checked_rate(discount_rate)
     if method not in ("best", NAIVE, *MODELS):
@@ -324,8 +321,8 @@ def _forecast(
     )
     tested = tested_on(days, learn_to, steps, known) if learn_to is not None else None
     repeats = cache(partial(buying_days, days, past.through))
-    learnt = learn(past, repeats, orders.scheme.value.season, steps)
-    fits, spend = dict(learnt.fits), learnt.spend
+    fitted = learn(past, repeats, orders.scheme.value.season, steps)
+    fits, spend = dict(fitted.fits), fitted.spend
     best = method if method != "best" else tested.winner if tested is not None else _likeliest(fits)
     notes = (
         []
@@ -336,32 +333,32 @@ def _forecast(
         (MODELS[best], fits[best]) if best in MODELS else None
     )
     random = np.random.default_rng(seed)
-    predicted = learnt.predict(best, horizon, random)
+    predicted = fitted.predict(best, horizon, random)
     if tested is not None and chosen and earlier:
-        tested = with_earlier(days, tested, learnt, best)
+        tested = with_earlier(days, tested, fitted, best)
     ratios, late = np.ones(1), 0.0
     if chosen:
-        ratios = learnt.total_ratios(best, horizon, random)
-        late = learnt.late(best, repeats())
+        ratios = fitted.total_ratios(best, horizon, random)
+        late = fitted.late(best, repeats())
         spread = spread_of(tested.misses[best] if tested is not None else (), horizon, late)
         ratios = ratios * spread.draws(len(ratios), horizon, random)
     net = kept.after_refunds
-    factor = _discount(learnt, chosen, predicted, horizon, discount_rate) * net * kept.share
+    factor = _discount(fitted, chosen, predicted, horizon, discount_rate) * net * kept.share
     frame = _frame(orders, past, predicted, factor, net, kept)
     steps.finished()
-    notes += _of_clock_and_prices(learnt) if chosen else []
-    if orders.scheme.value.season == "yearly" and learnt.season is None:
+    notes += _of_clock_and_prices(fitted) if chosen else []
+    if orders.scheme.value.season == "yearly" and fitted.season is None:
         notes.append(
             f"Warning: {YEARS} years of orders are needed to distinguish a season from a "
             "trend, and there are fewer, so the forecast has no season."
         )
     notes += [*(fits[best].notes if best in fits else []), *spend.fit.notes, *kept.notes]
     why = "with their histories, to compute the forecast"
-    if came := orders.customer_engine.came_here(len(past.frame), why):
-        notes.append(came)
+    if transfer := orders.customer_engine.transfer_note(len(past.frame), why):
+        notes.append(transfer)
     return Forecast(
         frame, best, horizon, kept, discount_rate, fits, spend, tested, tuple(notes), past.through,
-        ratios, predicted.variance * factor**2, learnt, predicted.order_value * factor,
+        ratios, predicted.variance * factor**2, fitted, predicted.order_value * factor,
         float(np.sqrt(late)),
     )  # fmt: skip
 
@@ -369,7 +366,7 @@ def _forecast(
 def _testable(days: Bought, past: Histories) -> Histories | None:
     """Return the histories on the default split, if a model can be trained on them."""
     split = default_split(past)
-    known = as_they_stood(days, split, ids=False) if split is not None else None
+    known = histories_as_of(days, split, ids=False) if split is not None else None
     return None if known is None or too_little(known) else known
 
 
@@ -416,7 +413,7 @@ def _likeliest(fits: dict[str, Fit]) -> str:
 
 
 def _discount(
-    learnt: Learnt,
+    fitted: FittedModels,
     chosen: "tuple[OrderingModel, Fit] | None",
     predicted: Prediction,
     horizon: int,
@@ -427,22 +424,22 @@ def _discount(
     """
     if rate == 0:
         return np.ones(len(predicted.orders))
-    force, buying = np.log1p(rate) / 365, learnt.buying
+    force, buying = np.log1p(rate) / 365, fitted.buying
     if chosen is None:
         return np.full(len(predicted.orders), -np.expm1(-force * horizon) / (force * horizon))
     model, fit = chosen
-    plain = model.expected_if_active(fit.values, buying.x, buying.T, learnt.ahead(horizon))
-    share = discounted_orders(model, fit, buying, horizon, force, learnt.ahead) / np.where(
+    plain = model.expected_if_active(fit.values, buying.x, buying.T, fitted.ahead(horizon))
+    share = discounted_orders(model, fit, buying, horizon, force, fitted.ahead) / np.where(
         plain > 0, plain, 1
     )
     return np.asarray(np.where(plain > 0, share, 1.0)[buying.row_of])
 
 
-def _of_clock_and_prices(learnt: Learnt) -> list[str]:
+def _of_clock_and_prices(fitted: FittedModels) -> list[str]:
     """Return notes on the season and the price trend."""
     notes = []
-    if learnt.season is not None:
-        months = learnt.season.by_month()
+    if fitted.season is not None:
+        months = fitted.season.by_month()
         high, low = int(months.argmax()), int(months.argmin())
         notes.append(
             f"Orders are seasonal: in {month_name[high + 1]} customers order "
@@ -450,8 +447,8 @@ def _of_clock_and_prices(learnt: Learnt) -> list[str]:
             f"{months[low]:.1f} times. The forecast and the probability of being active "
             "account for the season."
         )
-    if learnt.prices.yearly:
-        rise = 100 * np.expm1(learnt.prices.yearly)
+    if fitted.prices.yearly:
+        rise = 100 * np.expm1(fitted.prices.yearly)
         way = "grow" if rise > 0 else "shrink"
         notes.append(
             f"The value of customers' own orders {way} by {abs(rise):.0f} % a year, and the "

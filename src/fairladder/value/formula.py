@@ -48,7 +48,7 @@ class FormulaValue(Answer):
     period: Period
     by: str
     periods: int | None
-    """Complete periods; None where totals were given."""
+    """Number of complete periods; None if totals were given."""
     retention_from: str
     margin_from: str
     notes: tuple[str, ...]
@@ -135,8 +135,8 @@ def value_formula(
 
     ``by`` is a column of the orders (customers belong to the group of their first order), one of
     the customers file, ``cohort`` (the period of the first purchase) or ``segment``. ``margin`` is
-    a fraction of revenue (default: the scheme's, else from the ``cost`` role, else 1),
-    ``retention`` a figure given by hand, 0 ≤ retention < 1.
+    a fraction of revenue (default: the scheme's, else from the ``cost`` role, else 1);
+    ``retention`` overrides the orders' own, 0 ≤ retention < 1.
 
     Raises UsageError for wrong options, DataError if no order counts or no period is complete.
 

@@ -48,7 +48,9 @@ class Histories:
         frame = self.frame
         end = pd.Series(pd.Timestamp(self.through), index=frame.index)
         return Buying.of(
-            frame["days"] - 1, _apart(frame["first"], frame["last"]), _apart(frame["first"], end)
+            frame["days"] - 1,
+            _days_between(frame["first"], frame["last"]),
+            _days_between(frame["first"], end),
         )
 
     def buying_by(self, season: Season) -> Buying:
@@ -69,7 +71,7 @@ class Histories:
 #: With fewer customers who ordered on a second day, or fewer days, no model can be trained.
 FEWEST_RETURNED, FEWEST_DAYS = 5, 28
 #: Prefix of the reason.
-NOTHING_LEARNT = "Warning: there is no forecast: "
+NO_FORECAST = "Warning: there is no forecast: "
 
 
 def too_little(past: Histories) -> str | None:
@@ -79,24 +81,26 @@ def too_little(past: Histories) -> str | None:
     returned = int((past.frame["days"] > 1).sum())
     if returned == 0:
         return (
-            f"{NOTHING_LEARNT}no customer has ordered on a second day, so no ordering rate can "
+            f"{NO_FORECAST}no customer has ordered on a second day, so no ordering rate can "
             "be estimated."
         )
     span = (past.through - past.frame["first"].min().date()).days
     if span < FEWEST_DAYS:
         return (
-            f"{NOTHING_LEARNT}the orders span {counted(span, 'days')}, and fewer than "
+            f"{NO_FORECAST}the orders span {counted(span, 'days')}, and fewer than "
             f"{FEWEST_DAYS} do not show which customers stay."
         )
     if returned < FEWEST_RETURNED:
         return (
-            f"{NOTHING_LEARNT}only {counted(returned, 'customers', 'have')} ordered on a "
+            f"{NO_FORECAST}only {counted(returned, 'customers', 'have')} ordered on a "
             f"second day, and fewer than {FEWEST_RETURNED} do not show how customers differ."
         )
     return None
 
 
-def _apart(first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]") -> NDArray[np.int64]:
+def _days_between(
+    first: "pd.Series[pd.Timestamp]", then: "pd.Series[pd.Timestamp]"
+) -> NDArray[np.int64]:
     return np.asarray((then - first).dt.days, dtype=np.int64)
 
 
@@ -111,9 +115,7 @@ class Bought:
     relation: exp.Expr
     through: dt.date
     several_days: bool
-    """Whether some order has rows on several days, so that it was another one before the last
-    of them.
-    """
+    """True if some order has rows on several days, so that it changed over time."""
     closing: ExitStack
 
     def known_on(self, day: dt.date) -> "Bought":
@@ -167,7 +169,7 @@ def _bought(orders: Read, closing: ExitStack) -> Bought:
     return Bought(orders, kept, orders.as_of, bool(several), closing)
 
 
-def as_they_stood(orders: "Read | Bought", day: dt.date, *, ids: bool = True) -> Histories:
+def histories_as_of(orders: "Read | Bought", day: dt.date, *, ids: bool = True) -> Histories:
     """Return the histories up to a day from the rows up to that day alone, and what followed from
     all rows.
 

@@ -26,14 +26,14 @@ Repeats = Callable[[], pd.DataFrame]
 
 
 @dataclass(frozen=True)
-class Learnt:
+class FittedModels:
     """All fitted parts of a forecast."""
 
     past: Histories
     season: Season | None
     prices: Prices
     buying: Buying
-    """By the season's clock where there is one."""
+    """In the time of the season's clock, if there is one."""
     fits: Mapping[str, Fit]
     spend: SpendModel
 
@@ -100,8 +100,8 @@ class Learnt:
         first, end = since_1970(self.past.frame["first"]), int(self._end)
         days = np.arange(max(end - LATE + 1, int(first.min()) + 1), end + 1)
         expected = expected_daily(MODELS[method], self.fits[method], first, days, self.season)
-        came = repeats.loc[since_1970(repeats["day"]) > end - LATE, "customers"]
-        return lately(float(came.sum()), float(expected.sum()))
+        recent = repeats.loc[since_1970(repeats["day"]) > end - LATE, "customers"]
+        return lately(float(recent.sum()), float(expected.sum()))
 
     @property
     def _end(self) -> float:
@@ -110,7 +110,7 @@ class Learnt:
 
 def learn(
     past: Histories, repeats: Repeats, season: str, steps: Steps, near: "Fit | None" = None
-) -> Learnt:
+) -> FittedModels:
     """Fit all models, one step of progress each; or only the model of ``near``, starting from that
     fit.
 
@@ -124,12 +124,12 @@ def learn(
         name: fit_ordering(model, past.buying, near) for name, model in steps.over(models.items())
     }
     spend = fit_spend(days, prices.today(past))
-    plain = Learnt(past, None, prices, past.buying, fits, spend)
+    plain = FittedModels(past, None, prices, past.buying, fits, spend)
     found = None if season == "off" else _season(plain, repeats, forced=season == "yearly")
     return plain if found is None else found
 
 
-def _season(plain: Learnt, repeats: Repeats, forced: bool) -> Learnt | None:
+def _season(plain: FittedModels, repeats: Repeats, forced: bool) -> FittedModels | None:
     """Return the models fitted with the season's clock; None if there is no season, or the clock
     does not improve the fit.
     """
@@ -160,4 +160,4 @@ def _season(plain: Learnt, repeats: Repeats, forced: bool) -> Learnt | None:
     )
     if not forced and gain < season.waves * np.log(len(weeks)):
         return None
-    return Learnt(past, season, plain.prices, buying, fits, plain.spend)
+    return FittedModels(past, season, plain.prices, buying, fits, plain.spend)

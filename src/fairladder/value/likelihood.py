@@ -116,14 +116,14 @@ def _fitted(
         whole, ends[0][0], _hessian(first_look, ends[0][0]), customers
     )
     for at, _ in (
-        ends[1:] if left >= SETTLED else []
+        ends[1:] if left >= CONVERGED else []
     ):  # a flat likelihood can end two descents at different places
         best, value, left, hessian = min(
             (best, value, left, hessian),
             _top(whole, at, _hessian(first_look, at), customers),
             key=lambda top: top[1],
         )
-    settled = left < SETTLED
+    has_converged = left < CONVERGED
     free = _inside(best)
     covariance, known = _covariance(hessian * max(customers, 1), free)
     parameters = np.exp(best) * scales
@@ -134,7 +134,7 @@ def _fitted(
         for n, p, d, ok in zip(names, parameters, deviations, known, strict=True)
     }
     notes = []
-    if not settled:
+    if not has_converged:
         notes.append(f"The {model} fit stopped before its maximum; its parameters are approximate.")
     vague = [n for n, d, ok in zip(names, deviations, known, strict=True) if ok and d > VAGUE]
     vague += [n for n, ok, inside in zip(names, known, free, strict=True) if inside and not ok]
@@ -150,7 +150,7 @@ def _fitted(
         )
     return Fit(
         model, dict(zip(names, map(float, parameters), strict=True)), errors,
-        -value * max(customers, 1) + weight * float(best @ best) / 2 + constant, customers, settled,
+        -value * max(customers, 1) + weight * float(best @ best) / 2 + constant, customers, has_converged,
         at_bound, penalised,
         tuple(notes), covariance,
     )  # fmt: skip
@@ -172,7 +172,7 @@ def _descend(of: Objective, start: Array, steps: int = 300) -> tuple[Array, floa
 
 #: A fit has converged if less than this remains to be gained in the log-likelihood of all
 #: customers.
-SETTLED = 0.01
+CONVERGED = 0.01
 _MANY = 20_000
 
 
@@ -184,7 +184,7 @@ def _top(
     """
     best, value = _polished(of, at, hessian, customers)
     left = _to_gain(of, best, hessian, customers)
-    if left >= SETTLED:
+    if left >= CONVERGED:
         best, _ = _descend(of, best)
         hessian = _hessian(of, best)
         best, value = _polished(of, best, hessian, customers)
@@ -216,7 +216,7 @@ def _polished(of: Objective, best: Array, hessian: Array, customers: int) -> tup
     free = _inside(best)
     value, slope = of(best)
     # With very many customers each step is slow, and a gradient this small leaves far less than
-    # ``SETTLED`` to gain.
+    # ``CONVERGED`` to gain.
     slope_left = 3e-8 if customers <= _MANY else 2e-6
     if free.any() and np.abs(slope[free]).max() > 1e-9:
 

@@ -12,12 +12,12 @@ from fairladder.value.histories import Histories, costs
 
 @dataclass(frozen=True)
 class Margin:
-    """``share`` of revenue that is profit, ``came_from`` in words; ``after_refunds`` is spend ÷
+    """``share`` of revenue that is profit, ``origin_text`` in words; ``after_refunds`` is spend ÷
     purchases.
     """
 
     share: float
-    came_from: str
+    origin_text: str
     after_refunds: float
     given: bool = False
     from_cost: bool = False

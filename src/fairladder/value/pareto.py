@@ -8,8 +8,7 @@ neither overflows (textbook forms do from about 200 purchases on) nor cancels if
 References
 ----------
 .. [1] D. Schmittlein, D. Morrison, R. Colombo (1987), Counting your customers: who are they and
-what will they do next?,
-   Management Science 33(1).
+   what will they do next?, Management Science 33(1).
 """
 
 import os
@@ -60,12 +59,12 @@ class Pareto:
         log_a, log_b = np.log(alpha + T), np.log(beta + T)
         stayed = -(r + x) * log_a - s * log_b
         left, by = self._left(p, x, t_x, T)
-        both, (there, gone) = _joined(stayed, left)
+        both, (there, inactive) = _joined(stayed, left)
         slope = np.stack([
-            r * (d_r + np.log(alpha) - there * log_a + gone * by[0]),
-            r + alpha * (-there * (r + x) / (alpha + T) + gone * by[1]),
-            s * (np.log(beta) - there * log_b + gone * by[2]),
-            s + beta * (-there * s / (beta + T) + gone * by[3]),
+            r * (d_r + np.log(alpha) - there * log_a + inactive * by[0]),
+            r + alpha * (-there * (r + x) / (alpha + T) + inactive * by[1]),
+            s * (np.log(beta) - there * log_b + inactive * by[2]),
+            s + beta * (-there * s / (beta + T) + inactive * by[3]),
         ])  # fmt: skip
         return whole + both, slope
 

@@ -6,9 +6,12 @@ and ā, k̄ their averages, the trend is g = −Σ_c (Σ_i (k_i − k̄) a_i ÷ 
 least-squares slope with a level for each customer (the within estimator [1]_). Its standard error
 is clustered by customer [2]_.
 
-References ---------- .. [1] Y. Mundlak (1978), On the pooling of time series and cross section
-data, Econometrica 46(1). .. [2] K.-Y. Liang, S. Zeger (1986), Longitudinal data analysis using
-generalized linear models, Biometrika 73(1).
+References
+----------
+.. [1] Y. Mundlak (1978), On the pooling of time series and cross section data, Econometrica
+   46(1).
+.. [2] K.-Y. Liang, S. Zeger (1986), Longitudinal data analysis using generalized linear models,
+   Biometrika 73(1).
 """
 
 from dataclasses import dataclass
@@ -67,13 +70,13 @@ def prices_of(past: Histories) -> Prices:
     n, bought = frame["days"].to_numpy(np.float64), frame["bought"].to_numpy(np.float64)
     ages, squares, aged = (frame[c].to_numpy(np.float64) for c in ("ages", "squares", "aged"))
     spread = squares - ages**2 / n
-    apart = spread > 0
+    varies = spread > 0
     if (
-        int(apart.sum()) < FEWEST
+        int(varies.sum()) < FEWEST
         or (past.through - past.frame["first"].min().date()).days < SHORTEST * 365
     ):
         return NONE
-    n, bought, ages, aged, spread = (v[apart] for v in (n, bought, ages, aged, spread))
+    n, bought, ages, aged, spread = (v[varies] for v in (n, bought, ages, aged, spread))
     together = -(aged - ages / n * bought) / (bought / n)
     slope = float(together.sum() / spread.sum())
     error = float(np.sqrt(((together - slope * spread) ** 2).sum()) / spread.sum())

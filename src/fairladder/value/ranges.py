@@ -32,7 +32,7 @@ class Outcomes:
     high: Array
     mean: Array
     square: Array
-    """Mean of the squares."""
+    """Mean of the squared outcomes."""
 
 
 def outcomes(
@@ -55,8 +55,8 @@ def outcomes(
     def part(rows: NDArray[np.int64], own: np.random.Generator) -> Array:
         return _drawn(model, ordering, amounts, x[rows], observed[rows], horizon, own, draws)
 
-    with ThreadPoolExecutor(_PARTS) as beside:  # NumPy releases Python's lock
-        parts = beside.map(part, np.array_split(np.arange(len(x)), _PARTS), random.spawn(_PARTS))
+    with ThreadPoolExecutor(_PARTS) as pool:  # NumPy releases Python's lock
+        parts = pool.map(part, np.array_split(np.arange(len(x)), _PARTS), random.spawn(_PARTS))
         drawn = np.concatenate(list(parts))
     nothing = 1 - active + active * (drawn == 0).mean(axis=1)[cell]
     skewed = nothing >= TAIL

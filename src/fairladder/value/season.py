@@ -10,10 +10,10 @@ an even one [2]_, so the models fit the rescaled times directly.
 References
 ----------
 .. [1] G. Schwarz (1978), Estimating the dimension of a model, Annals of Statistics 6(2); with a
-dispersion as in K. Burnham,
-   D. Anderson (2002), Model selection and multimodel inference, section 2.5.
+   dispersion as in K. Burnham, D. Anderson (2002), Model selection and multimodel inference,
+   section 2.5.
 .. [2] D. Cox, P. Lewis (1966), The statistical analysis of series of events, chapter 2
-(operational time).
+   (operational time).
 """
 
 from collections.abc import Sequence
@@ -40,9 +40,9 @@ class Season:
     """How much faster or slower customers order than on average, by day of the year."""
 
     weights: Array
-    """Of cosine and sine of each wave, (2 · waves,)."""
+    """Weights of cosine and sine of each wave, (2 · waves,)."""
     covariance: Array | None = None
-    """Of the weights; None where they are known."""
+    """Covariance of the weights; None if they are known."""
 
     @property
     def waves(self) -> int:
@@ -112,8 +112,8 @@ def season_of(
     ``expected`` those of a model without a season; all (weeks,). ``tried`` are the numbers of waves
     to choose from.
     """
-    told = expected > 0
-    weeks, actual, expected = weeks[told], actual[told], expected[told]
+    known_weeks = expected > 0
+    weeks, actual, expected = weeks[known_weeks], actual[known_weeks], expected[known_weeks]
     if len(weeks) < YEARS * 52 or not actual.sum():
         return None
     fits = {waves: _regressed(weeks, actual, expected, waves) for waves in tried}

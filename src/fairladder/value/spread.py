@@ -8,8 +8,10 @@ total may be wrong by as much. There are few misses, so τ² has a prior, and th
 distribution instead of a normal one: with k misses, τ² = (ν₀ s₀² + Σ max(e² − v, 0)) ÷ (ν₀ + k), on
 ν₀ + k degrees of freedom, as for a normal mean with a scaled inverse-χ² prior of the variance [1]_.
 
-References ---------- .. [1] A. Gelman, J. Carlin, H. Stern, D. Dunson, A. Vehtari, D. Rubin (2013),
-Bayesian data analysis, third edition, section 2.6.
+References
+----------
+.. [1] A. Gelman, J. Carlin, H. Stern, D. Dunson, A. Vehtari, D. Rubin (2013), Bayesian data
+   analysis, third edition, section 2.6.
 """
 
 import datetime as dt
@@ -34,7 +36,7 @@ class Miss:
     value: float
     actual_value: float
     variance: float
-    """Of the logarithm of the total, as the model knew it."""
+    """Variance of the logarithm of the total according to the model."""
 
     @property
     def log_ratio(self) -> float:
@@ -84,9 +86,9 @@ class Spread:
 
 def spread_of(misses: Sequence[Miss], horizon: float, late: float = 0.0) -> Spread:
     """Return the spread implied by these misses and by ``lately``; the prior one without misses."""
-    told = [m for m in misses if np.isfinite(m.log_ratio)]
-    beyond = sum(max(m.log_ratio**2 - m.variance, 0.0) for m in told)
-    freedom = AS_SURE_AS + len(told)
+    finite = [m for m in misses if np.isfinite(m.log_ratio)]
+    beyond = sum(max(m.log_ratio**2 - m.variance, 0.0) for m in finite)
+    freedom = AS_SURE_AS + len(finite)
     size = np.sqrt((AS_SURE_AS * USUAL**2 + beyond) / freedom)
-    days = float(np.mean([m.held for m in told])) if told else float(horizon)
+    days = float(np.mean([m.held for m in finite])) if finite else float(horizon)
     return Spread(float(size), freedom, days, late)

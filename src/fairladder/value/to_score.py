@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from fairladder.scores.scored import Scored
 
 
-def speaks_of_forecast(orders: Read, *others: str) -> bool:
+def uses_forecast(orders: Read, *others: str) -> bool:
     """Return True if the scheme's rules or ``others`` (conditions, measures) use a forecast
     column.
     """
@@ -37,7 +37,7 @@ def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Sel
     """
     orders.require_fit()
     customers = customers_query(orders, ranked) if ranked else select(["*"], orders.customers_there)
-    if not speaks_of_forecast(orders, *others):
+    if not uses_forecast(orders, *others):
         return customers
     from fairladder.value.forecast import (
         require_free,
@@ -47,7 +47,7 @@ def people_to_score(orders: Read, *others: str, ranked: bool = False) -> exp.Sel
     orders.groups.require_few()
     require_free(orders.customer_engine.columns(customers))
     forecast = value_forecast(orders, earlier=False).frame
-    return beside(orders, customers, forecast[["customer", *names(FORECAST)]])
+    return with_computed_columns(orders, customers, forecast[["customer", *names(FORECAST)]])
 
 
 def customers_to_score(orders: Read, *others: str) -> "pd.DataFrame":
@@ -74,7 +74,9 @@ def scored(
     )
 
 
-def beside(orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame") -> exp.Select:
+def with_computed_columns(
+    orders: Read, customers: exp.Expr, worked_out: "pd.DataFrame"
+) -> exp.Select:
     """Add columns computed on this machine to customers, joined by ``customer``; null for other
     customers.
     """
@@ -97,11 +99,13 @@ def forecast_notes(orders: Read, *others: str, needed: bool = False) -> list[str
     """Return a note if customers were brought to this machine for a forecast; ``needed`` if it was
     made regardless of columns.
     """
-    if not (needed or speaks_of_forecast(orders, *others)):
+    if not (needed or uses_forecast(orders, *others)):
         return []
     why = "to compute the forecast, whose columns were sent back"
     return [
-        note for note in [orders.customer_engine.came_here(orders.groups.customers, why)] if note
+        note
+        for note in [orders.customer_engine.transfer_note(orders.groups.customers, why)]
+        if note
     ]
 
 

@@ -178,18 +178,18 @@ def _ends(moves: list[float]) -> list[float]:
 def _forecast_change(forecast: Forecast, change: Change, rate: float) -> Array:
     """Return the change of each customer's expected value, (customers,); NaN without a model."""
     value = forecast.frame["expected_value"].to_numpy(np.float64)
-    if forecast.learnt is None or forecast.method not in MODELS:
+    if forecast.fitted is None or forecast.method not in MODELS:
         return np.full(len(value), np.nan)
     slower = 1.0
     if change.retention:
         if not 0 < rate < 1:
             return np.full(len(value), np.nan)
         slower = float(np.log(rate + change.retention) / np.log(rate))
-    learnt, model = forecast.learnt, MODELS[forecast.method]
+    fitted, model = forecast.fitted, MODELS[forecast.method]
     buying, p, t = (
-        learnt.buying,
-        learnt.fits[forecast.method].values,
-        learnt.ahead(forecast.horizon),
+        fitted.buying,
+        fitted.fits[forecast.method].values,
+        fitted.ahead(forecast.horizon),
     )
     before = model.expected_if_active(p, buying.x, buying.T, t)
     after = model.expected_if_changed(p, buying.x, buying.T, t, slower, 1 + change.frequency)
@@ -210,14 +210,14 @@ def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
         raise UsageError(
             f"A response is above 0 and up to 1 (5 % is 0.05), and {response:g} is not."
         )
-    if forecast.learnt is None or forecast.method not in MODELS:
+    if forecast.fitted is None or forecast.method not in MODELS:
         raise DataError(
             "The worth of a return needs a forecast by a model of which customers stay, and "
             "there is none."
         )
-    learnt, model = forecast.learnt, MODELS[forecast.method]
-    buying = learnt.buying
-    p = learnt.fits[forecast.method].values
+    fitted, model = forecast.fitted, MODELS[forecast.method]
+    buying = fitted.buying
+    p = fitted.fits[forecast.method].values
     active = model.active_probability(p, buying.x, buying.t_x, buying.T)
     # Not from their expected value, which is close to zero for customers who have most certainly
     # left.
@@ -229,11 +229,11 @@ def _if_active(forecast: Forecast) -> Array:
     """Return each customer's expected value over the horizon while active, (customers,), from a
     forecast by a model.
     """
-    learnt = forecast.learnt
-    assert learnt is not None
-    buying, p = learnt.buying, learnt.fits[forecast.method].values
+    fitted = forecast.fitted
+    assert fitted is not None
+    buying, p = fitted.buying, fitted.fits[forecast.method].values
     there = MODELS[forecast.method].expected_if_active(
-        p, buying.x, buying.T, learnt.ahead(forecast.horizon)
+        p, buying.x, buying.T, fitted.ahead(forecast.horizon)
     )
     return np.asarray(there[buying.row_of] * forecast.per_order)
 

@@ -12,12 +12,12 @@ from fairladder.orders.rows import Rows
 from fairladder.orders.words import says_percent
 from fairladder.orders.writing import (
     DateStyle,
+    detect_currencies,
+    detect_date_format,
+    detect_decimal_mark,
+    detect_discount_unit,
+    detect_zero_digit,
     proves_point,
-    settle_currencies,
-    settle_dates,
-    settle_discounts,
-    settle_mark,
-    settle_zero,
 )
 from fairladder.sqltree import cell_column, named, select, sql
 
@@ -27,7 +27,7 @@ FIRST_ROWS = 100_000
 MOST_CHANNELS = 60
 
 
-def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
+def with_detected_formats(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
     """Return the rows with the formats of text dates and numbers that most cells show.
 
     ``unread`` is the largest of ``Rows.unread``; a table ``foreign`` with all unread dates in
@@ -37,13 +37,13 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
     dates, mark, proof = rows.writing.dates, rows.writing.mark, list(rows.writing.evidence)
     if unread and dates is None and rows.source.columns[placed] == "text":
         relation, name = (rows.source.relation, placed) if foreign is None else (foreign, "written")
-        dates = settle_dates(relation, name, engine, told_as=placed)
+        dates = detect_date_format(relation, name, engine, column_label=placed)
         if dates.evidence:
             proof.append(f"Dates in `{placed}` are read {dates.name}: {dates.evidence}.")
     zero = rows.writing.zero
     if unread > 1 and mark is None:
-        zero = settle_zero(rows.source.relation, rows.text_numbers, engine)
-        mark, shown = settle_mark(rows.source.relation, rows.text_numbers, engine, zero)
+        zero = detect_zero_digit(rows.source.relation, rows.text_numbers, engine)
+        mark, shown = detect_decimal_mark(rows.source.relation, rows.text_numbers, engine, zero)
         if shown:
             proof.append(f"Numbers: {shown}.")
         rows = with_currencies(rows)
@@ -52,7 +52,7 @@ def settled(rows: Rows, unread: int, foreign: exp.Expr | None = None) -> Rows:
     return replace(
         rows,
         writing=replace(
-            rows.writing, dates=dates, mark=mark, zero=zero, evidence=tuple(proof), settled=True
+            rows.writing, dates=dates, mark=mark, zero=zero, evidence=tuple(proof), detected=True
         ),
     )
 
@@ -64,11 +64,11 @@ def with_currencies(rows: Rows) -> Rows:
     amount = rows.roles.factors[0]
     if rows.has_currencies or rows.roles.one_currency or rows.source.columns[amount] != "text":
         return rows
-    found = settle_currencies(rows.source.relation, amount, rows.source.engine)
+    found = detect_currencies(rows.source.relation, amount, rows.source.engine)
     return replace(rows, writing=replace(rows.writing, currencies=found)) if found else rows
 
 
-def settled_before(rows: Rows) -> Rows:
+def with_known_formats(rows: Rows) -> Rows:
     """Return the rows with formats that the pass itself cannot show: the unit of discounts, and
     currencies in cells whose decimal mark is given.
 
@@ -82,7 +82,7 @@ def settled_before(rows: Rows) -> Rows:
         and rows.writing.discounts is None
         and says_percent(name)
     ):
-        unit = settle_discounts(source.relation, name, source.columns[name], source.engine)
+        unit = detect_discount_unit(source.relation, name, source.columns[name], source.engine)
         rows = replace(rows, writing=replace(rows.writing, discounts=unit))
     if rows.writing.mark is not None or rows.rates is not None:
         rows = with_currencies(rows)
@@ -104,10 +104,10 @@ def written_dates(rows: Rows) -> DateStyle | None:
         or rows.source.columns[placed] != "text"
     ):
         return rows.writing.dates
-    return settle_dates(rows.source.relation, placed, rows.source.engine, told_as=placed)
+    return detect_date_format(rows.source.relation, placed, rows.source.engine, column_label=placed)
 
 
-def settled_at_first(rows: Rows) -> Rows:
+def with_sampled_formats(rows: Rows) -> Rows:
     """Return the rows with other formats if most of the first rows show them, so that nothing is
     read twice.
     """
@@ -128,7 +128,7 @@ def settled_at_first(rows: Rows) -> Rows:
     )
     by_kind = dict(zip(counts["unread"].to_pylist(), counts["n"].to_pylist(), strict=True))
     if sum(by_kind.values()) > 2 * by_kind.get(0, 0):
-        return settled(rows, max(by_kind))
+        return with_detected_formats(rows, max(by_kind))
     proven = rows.writing.mark is None and proves_point(
         first.relation, rows.text_numbers, source.engine
     )

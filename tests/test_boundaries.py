@@ -26,15 +26,17 @@ def opened(rows, **scheme):
     return fl.open_orders(frame, scheme=scheme)
 
 
-def test_a_breakdown_begins_with_the_first_day_and_ends_with_the_last():
+def test_breakdown_includes_first_and_last_day():
     days = [DAY + dt.timedelta(days=n) for n in (-1, 0, 5, 6)]
     rows = [(f"c{i}", f"o{i}", day, 10.0 * (i + 1), "web") for i, day in enumerate(days)]
     orders = opened(rows, time={"from": DAY, "as_of": DAY + dt.timedelta(days=5)})
     assert orders.breakdown("channel").frame["spend"].tolist()[0] == 20.0 + 30.0
 
 
-def test_equal_names_of_a_long_breakdown_are_kept_by_name():
-    """Four channels; z and a bring as much, so of three rows the middle one is a, and the rest are together."""
+def test_breakdown_with_too_many_names_breaks_ties_by_name():
+    """Four channels; z and a have equal spend, so with three rows a is shown and the others are
+    combined.
+    """
     rows = [
         ("c", f"o{i}", DAY, spend, name)
         for i, (spend, name) in enumerate([(9, "m"), (5, "z"), (5, "a"), (1, "q")])
@@ -44,7 +46,7 @@ def test_equal_names_of_a_long_breakdown_are_kept_by_name():
 
 
 @pytest.mark.parametrize(("amount", "responses"), [(0.0, 0), (0.01, 1), (-5.0, 0)])
-def test_an_order_of_zero_is_no_response(amount, responses):
+def test_order_of_zero_is_not_a_response(amount, responses):
     listed = pd.DataFrame({
         "customer": ["a", "b"], "group": ["contact", "holdout"], "listed_on": pd.Timestamp(DAY), "segment": "s",
     })  # fmt: skip
@@ -63,8 +65,8 @@ def test_an_order_of_zero_is_no_response(amount, responses):
 
 
 @pytest.mark.parametrize("last", [0, 1])
-def test_kept_files_end_with_the_earlier_of_two_last_days(tmp_path, last):
-    """A file that reaches beyond the range's last day is read for it, though the as-of date is later still."""
+def test_kept_files_end_at_the_earlier_of_as_of_and_last_day(tmp_path, last):
+    """A file with rows after the range's last day is read again, even if the as-of date is later."""
     lines = [f"a,{n},{DAY + dt.timedelta(days=n)},{10**n}" for n in range(2 + last)]
     (tmp_path / "o.csv").write_text("\n".join(["customer,order,placed,amount", *lines]))
     time = {"through": DAY + dt.timedelta(days=1), "as_of": DAY + dt.timedelta(days=9)}
@@ -75,7 +77,7 @@ def test_kept_files_end_with_the_earlier_of_two_last_days(tmp_path, last):
         assert kept.customers()["spend"].tolist() == [11.0]
 
 
-def test_a_first_scheme_leaves_out_the_states_that_do_not_stand(tmp_path, fairladder):
+def test_first_scheme_excludes_void_statuses(tmp_path, fairladder):
     states = ["paid"] * 30 + ["cancelled"] * 4
     lines = [f"c{i % 9},{i},2026-01-{i % 28 + 1:02},10,{state}" for i, state in enumerate(states)]
     (tmp_path / "o.csv").write_text("\n".join(["customer,order,placed,amount,status", *lines]))
@@ -87,8 +89,10 @@ def test_a_first_scheme_leaves_out_the_states_that_do_not_stand(tmp_path, fairla
     assert "'paid'" not in line
 
 
-def test_the_first_customers_are_those_who_spent_the_most():
-    """Of ten customers one spent 91 and each other 1: the first fifth, two of them, bring 92 of 100."""
+def test_concentration_counts_largest_spenders_first():
+    """Of ten customers one spent 91 and each other 1: the first fifth, two of them, account for 92
+    of 100.
+    """
     about = SimpleNamespace(customers=pd.DataFrame({"orders": 1, "spend": [1.0] * 9 + [91.0]}))
     drawn = figures.concentration(about)
     assert drawn.finding == "The first fifth of customers bring 92.0 % of spend"
@@ -98,7 +102,7 @@ def test_the_first_customers_are_those_who_spent_the_most():
     ("days", "unit"),
     [(27, "day"), (28, "week"), (179, "week"), (180, "month"), (1599, "month"), (1600, "quarter")],
 )
-def test_the_report_chooses_periods_by_the_length_of_the_history(days, unit):
+def test_report_period_depends_on_length_of_history(days, unit):
     people = pd.DataFrame(
         {"first_order": [pd.Timestamp(DAY), pd.Timestamp(DAY) + pd.Timedelta(days=9)]}
     )
@@ -106,7 +110,7 @@ def test_the_report_chooses_periods_by_the_length_of_the_history(days, unit):
 
 
 @pytest.mark.parametrize(("days", "ago"), [(181, None), (182, 91), (455, 91), (456, 365)])
-def test_the_report_compares_with_a_day_that_has_a_history_before_it(days, ago):
+def test_report_comparison_day_has_history_before_it(days, ago):
     """91 days before the earlier day are enough: 182 = 91 + 91, 456 = 365 + 91."""
     people, as_of = (
         pd.DataFrame({"first_order": [pd.Timestamp(DAY)]}),
@@ -116,7 +120,7 @@ def test_the_report_compares_with_a_day_that_has_a_history_before_it(days, ago):
 
 
 @pytest.mark.parametrize(("most", "shown"), [(1, 1), (2, 1), (3, 3), (4, 4)])
-def test_a_page_that_is_too_small_leaves_out_all_who_tie(monkeypatch, most, shown):
+def test_page_limit_excludes_all_tied_customers(monkeypatch, most, shown):
     monkeypatch.setattr(customers, "MOST_ON_PAGE", most)
     about = SimpleNamespace(
         customers=pd.DataFrame({"customer": list("abcd"), "spend": [3.0, 2.0, 2.0, 1.0]})
@@ -124,7 +128,7 @@ def test_a_page_that_is_too_small_leaves_out_all_who_tie(monkeypatch, most, show
     assert len(customers.shown(about)) == shown
 
 
-def test_the_strip_of_months_reaches_to_the_last_one():
+def test_month_strip_includes_last_month():
     """Orders from December to March as of the 10th of March: four months."""
     strips = pd.DataFrame(
         {
@@ -139,7 +143,7 @@ def test_the_strip_of_months_reaches_to_the_last_one():
     assert made[0].extra == {"first": 2025 * 12 + 11, "months": 4}
 
 
-def test_a_change_of_worth_lies_between_its_ends():
+def test_what_if_change_is_within_its_range():
     orders = fl.sample_orders()
     told = fl.what_if(
         fl.value_formula(orders), fl.value_forecast(orders, method="naive"), retention=0.05
@@ -150,8 +154,10 @@ def test_a_change_of_worth_lies_between_its_ends():
 
 
 @pytest.mark.parametrize(("weeks", "known"), [(103, False), (104, True)])
-def test_a_season_takes_two_years_and_is_that_of_the_middle_of_weeks(weeks, known):
-    """Weekly orders by one wave: what is learnt of a day is that wave on that day, not some days later."""
+def test_season_needs_two_years_and_is_centred_on_weeks(weeks, known):
+    """Weekly orders follow one wave: the season of a day is that wave on that day, not some days
+    later.
+    """
     begins = np.arange(weeks) * 7
     wave = 0.5 * np.cos(2 * np.pi / YEAR * (begins + 3.5))
     season = season_of(
@@ -163,7 +169,7 @@ def test_a_season_takes_two_years_and_is_that_of_the_middle_of_weeks(weeks, know
 
 
 @needs_mariadb
-def test_a_moment_with_an_offset_is_the_day_in_utc_in_mariadb(tmp_path):
+def test_timestamp_with_offset_is_the_utc_day_in_mariadb(tmp_path):
     frame = pd.DataFrame({
         "customer": ["a", "b"], "order": ["1", "2"], "amount": ["1", "2"],
         "placed": ["2026-03-10T01:00:00+02:00", "2026-03-10T23:00:00-02:00"],
@@ -180,14 +186,14 @@ def test_a_moment_with_an_offset_is_the_day_in_utc_in_mariadb(tmp_path):
     [("n", ["1", "2"], True), ("n", ["1", "1.0"], False), ("n", ["0", "1"], False), ("n", ["1000", "2"], False),
      ("n", ["2", None], True), ("n", [None], False), ("line", ["1", "2"], False), ("n", ["1.5", "2"], False)],
 )  # fmt: skip
-def test_small_whole_numbers_over_one_are_like_quantities(name, cells, like):
+def test_small_whole_numbers_above_one_look_like_quantities(name, cells, like):
     assert _is_like_quantity(name, cells) is like
 
 
 @pytest.mark.parametrize(
     ("rate", "read"), [("0", False), ("-1", False), ("0.0001", True), ("", False), ("x", False)]
 )
-def test_a_rate_is_a_positive_number(tmp_path, rate, read):
+def test_exchange_rate_must_be_positive(tmp_path, rate, read):
     (tmp_path / "rates.csv").write_text(f"currency,day,rate\nUSD,,{rate}\n")
     (tmp_path / "o.csv").write_text(
         "customer,order,placed,amount,currency\na,1,2026-01-01,20000,USD\n"
@@ -216,8 +222,8 @@ def test_a_rate_is_a_positive_number(tmp_path, rate, read):
     ],
 )
 @pytest.mark.parametrize("within", [None, "only_channel"])
-def test_those_who_tie_at_the_last_place_are_in_or_out_together(count, ties, listed, within):
-    """Spends of 9, 7, 7 and 4: of two places the second is shared by two."""
+def test_campaign_limit_treats_ties_together(count, ties, listed, within):
+    """Spends of 9, 7, 7 and 4: two customers share the second of two places."""
     spends = zip("abcd", (9.0, 7.0, 7.0, 4.0), strict=True)
     orders = opened([(who, who, DAY, spend, "web") for who, spend in spends])
     for found in (
@@ -228,7 +234,7 @@ def test_those_who_tie_at_the_last_place_are_in_or_out_together(count, ties, lis
         assert found["rank"].tolist() == [1, 2, 2, 4][: len(listed)]
 
 
-def test_a_ledger_counts_purchases_repeats_and_refunds():
+def test_ledger_sums_purchases_repeats_and_refunds():
     rows = [
         ("a", "1", DAY, 5, "web"),
         ("a", "2", DAY, 6, "web"),
@@ -239,8 +245,10 @@ def test_a_ledger_counts_purchases_repeats_and_refunds():
     assert sums_of_ledger(ledger_listing(opened(rows))) == (3, 1, 1)
 
 
-def test_blanks_come_last_whichever_end_is_better(tmp_path, fairladder):
-    """One order each for b and c, so that their gap is blank; the gap of a is 4 days and that of d 2, and less is better."""
+def test_top_list_puts_nulls_last_in_both_directions(tmp_path, fairladder):
+    """One order each for b and c, so their gap is null; the gap of a is 4 days and that of d 2, and
+    less is better.
+    """
     rows = [("a", 0), ("a", 4), ("b", 0), ("c", 1), ("d", 0), ("d", 2)]
     lines = [
         f"{who},{n},{DAY + dt.timedelta(days=day)},{n + 1}" for n, (who, day) in enumerate(rows)
@@ -260,7 +268,7 @@ def test_blanks_come_last_whichever_end_is_better(tmp_path, fairladder):
         assert "".join(people["customer"]) == wanted
 
 
-def test_what_is_no_number_in_a_typed_customers_file_is_blank(tmp_path):
+def test_nan_in_typed_customers_file_is_null(tmp_path):
     members = pd.DataFrame(
         {
             "customer": ["a", "b", "c"],
@@ -295,8 +303,8 @@ def test_what_is_no_number_in_a_typed_customers_file_is_blank(tmp_path):
     ]
 
 
-def test_those_who_returned_have_bought_since():
-    """Both were to be won back on the earlier day; one of them bought after it."""
+def test_returned_customers_have_bought_since():
+    """Both were in a win-back segment on the earlier day; one of them bought after it."""
     later = DAY + dt.timedelta(days=100)
     rows = [
         ("a", "1", DAY, 5, "web"),
@@ -312,7 +320,7 @@ def test_those_who_returned_have_bought_since():
     assert (moved.returned, moved.new) == (1, 1)
 
 
-def test_exclusions_leave_out_those_who_are_named_and_no_others(tmp_path):
+def test_exclude_removes_exactly_the_listed_ids(tmp_path):
     (tmp_path / "out.csv").write_text("customer\nb\nnobody\n")
     orders = opened([(who, who, DAY, 5.0, "web") for who in "abc"])
     made = fl.campaign(orders, when="orders > 0", exclude=[str(tmp_path / "out.csv")])
@@ -320,8 +328,10 @@ def test_exclusions_leave_out_those_who_are_named_and_no_others(tmp_path):
     assert made.funnel["removed"].tolist() == [0, 0, 1]
 
 
-def test_a_purchase_that_ties_does_not_stand_above():
-    """Spends of 1 to 10: above the ninth stand 8 of 10, so (8 + 0.5) / 10 = 85 %; a tie with the ninth is (7 + 1) / 10."""
+def test_percentile_of_changed_purchase_counts_ties_half():
+    """Spends of 1 to 10: 8 of 10 are below the ninth, so (8 + 0.5) / 10 = 85 %; a tie with the
+    ninth is (7 + 1) / 10.
+    """
     segments = [
         {"name": "high", "when": "percentile >= 85", "stance": "keep"},
         {"name": "rest", "otherwise": True, "stance": "leave"},

@@ -42,7 +42,7 @@ def opened(rows, campaigns=(), order=None):
     st.one_of(st.integers(1, 12), st.tuples(st.sampled_from([5, 7.7, 0.3]), st.sampled_from([1.1, 0.1]))),
     st.sampled_from([0, 25, 99.5]), st.randoms(use_true_random=False),
 )  # fmt: skip
-def test_lists_hold_what_they_promise(rows, by, ties, limit, percent, random):
+def test_campaign_list_satisfies_its_settings(rows, by, ties, limit, percent, random):
     how = {"limit": limit} if isinstance(limit, int) else {"budget": limit[0], "cost": limit[1]}
     first = {
         "name": "first",
@@ -103,7 +103,7 @@ def test_lists_hold_what_they_promise(rows, by, ties, limit, percent, random):
 
 @settings(max_examples=times(6), deadline=None)
 @given(ROWS, DAY, DAY, st.sampled_from([None, 20, 20.01, 50]))
-def test_one_single_purchase_in_the_window_of_at_least_so_much(rows, one, two, least):
+def test_bought_from_needs_one_purchase_of_minimum_amount(rows, one, two, least):
     start, end = min(one, two), max(one, two)
     made = fl.campaign(opened(rows), bought_from=start, bought_through=end, at_least=least)
     wanted = {}
@@ -115,7 +115,7 @@ def test_one_single_purchase_in_the_window_of_at_least_so_much(rows, one, two, l
         assert row.reason == f"bought {wanted[row.customer][0]:.2f} on {wanted[row.customer][1]}"
 
 
-def test_exclusions_consent_and_earlier_lists(tmp_path):
+def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
     ids = ["=1+1", "'quoted", "-5", "plain", "late", "held", "silent", "asked-not-to-be"]
     orders = fl.open_orders(
         pd.DataFrame({"customer": ids, "placed": pd.Timestamp("2026-01-05"), "amount": 5.0}),
@@ -166,16 +166,14 @@ def test_exclusions_consent_and_earlier_lists(tmp_path):
         ("[value]\nmargin = 40\n", "value.margin (line 2)"), ('[value]\nmethod = "guess"\n', "value.method (line 2)"),
     ],
 )  # fmt: skip
-def test_wrong_keys_are_told_with_their_place(tmp_path, text, says):
+def test_wrong_campaign_keys_are_reported_with_their_place(tmp_path, text, says):
     (tmp_path / "scheme.toml").write_text(text)
     with pytest.raises(fl.SchemeError) as told:
         fl.load_scheme(tmp_path / "scheme.toml")
     assert says in str(told.value)
 
 
-def test_files_are_looked_for_beside_the_scheme_and_other_outputs_are_safe_when_asked(
-    tmp_path, fairladder
-):
+def test_campaign_files_are_relative_to_scheme_and_safe_csv_is_optional(tmp_path, fairladder):
     (tmp_path / "no.csv").write_text("customer\n=b\n")
     (tmp_path / "scheme.toml").write_text('[[campaigns]]\nname = "a"\nexclude = ["no.csv"]\n')
     (tmp_path / "orders.csv").write_text(
@@ -212,7 +210,7 @@ def test_files_are_looked_for_beside_the_scheme_and_other_outputs_are_safe_when_
     assert as_written.stdout.splitlines()[1].startswith("=b,contact,1,")
 
 
-def test_nothing_runs_in_a_spreadsheet(tmp_path):
+def test_campaign_csv_contains_no_formulas(tmp_path):
     nasty = ["=HYPERLINK(1)", "+49 1", "-2+3", "@sum", "\tx", "\rx", "-2.50", "+3", "fine", None]
     frame = pd.DataFrame(
         {"name": nasty, "spend": np.arange(10.0), "segment": pd.Categorical(["=a", *["b"] * 9])}
@@ -241,8 +239,10 @@ def test_nothing_runs_in_a_spreadsheet(tmp_path):
 # -------------------------------------------------------------------------------------------------------- lift
 
 
-def test_intervals_by_published_figures_and_by_simulation():
-    """Newcombe's example: 56 of 70 against 48 of 80. Then 4,000 draws: 95 % intervals of rates hold the truth in 93 to 97 %."""
+def test_newcombe_interval_matches_published_figures_and_covers():
+    """Newcombe's example: 56 of 70 against 48 of 80. In 4,000 draws, 95 % intervals of rates
+    contain the truth in 93 to 97 %.
+    """
     assert newcombe(56, 70, 48, 80) == (
         pytest.approx(0.0524, abs=5e-5),
         pytest.approx(0.3339, abs=5e-5),
@@ -266,7 +266,7 @@ def test_intervals_by_published_figures_and_by_simulation():
 @given(
     one=st.integers(0, 900), two=st.integers(0, 100), n=st.integers(1, 900), m=st.integers(1, 100)
 )
-def test_the_interval_of_rates_and_its_p_never_disagree(one, two, n, m):
+def test_newcombe_p_value_agrees_with_interval(one, two, n, m):
     one, two = min(one, n), min(two, m)
     low, high = newcombe(one, n, two, m)
     p = newcombe_p(one, n, two, m)
@@ -279,8 +279,10 @@ def test_the_interval_of_rates_and_its_p_never_disagree(one, two, n, m):
     ("contacted", "held_out", "rate", "tail"),
     [(900, 100, 0.05, 0.8), (900, 50, 0.05, 0.8), (900, 100, 0.02, 1.5), (90, 10, 0.2, 0.8), (9900, 100, 0.05, 0.8), (400, 400, 0.1, 0.8)],
 )  # fmt: skip
-def test_the_interval_of_spend_does_not_overclaim(contacted, held_out, rate, tail):
-    """Without any effect 95 % intervals hold 0 in at least 93 %; Welch's alone held it in 77 to 88 of the first five."""
+def test_spend_interval_has_nominal_coverage(contacted, held_out, rate, tail):
+    """Without any effect, 95 % intervals contain 0 in at least 93 %; Welch's alone contained it in
+    77 to 88 % of the first five cases.
+    """
     random, held, alike = np.random.default_rng(contacted + held_out), [], []
     for _ in range(600):
         one, two = (
@@ -294,8 +296,10 @@ def test_the_interval_of_spend_does_not_overclaim(contacted, held_out, rate, tai
     assert all(alike)
 
 
-def test_the_interval_of_spend_by_hand():
-    """Equal spread: 3, 4, 5 against 1, 2, 3 is 2 ± 2.776·√(1·2/3); a small group that varies more has Welch's interval."""
+def test_spend_interval_worked_example():
+    """Equal variances: 3, 4, 5 against 1, 2, 3 is 2 ± 2.776·√(1·2/3); a small group that varies
+    more gets Welch's interval.
+    """
     reach = 2.776445 * (2 / 3) ** 0.5
     assert difference_of_means(np.array([3.0, 4, 5]), np.array([1.0, 2, 3]))[:2] == pytest.approx(
         (2 - reach, 2 + reach), rel=1e-6
@@ -308,8 +312,10 @@ def test_the_interval_of_spend_by_hand():
     assert np.isnan(difference_of_means(calm, wild[:1])).all()
 
 
-def test_lift_of_a_list_by_hand():
-    """Contacted: a, b, c, d; held out: e, f. In the window a and b buy for 30 and 10, b returns 4, e buys for 6."""
+def test_lift_worked_example():
+    """Contacted: a, b, c, d; held out: e, f. In the window a and b spend 30 and 10, b returns 4, e
+    spends 6.
+    """
     listed = pd.DataFrame({
         "customer": list("abcdef"), "group": ["contact"] * 4 + ["holdout"] * 2, "segment": list("xxyyxy"), "listed_on": pd.Timestamp("2026-01-31"),
     })  # fmt: skip
@@ -354,7 +360,7 @@ def test_lift_of_a_list_by_hand():
     assert fl.plan_holdout(50, 0.1, 0.05).held_out is None
 
 
-def test_consent_in_other_languages_is_seen_and_said():
+def test_consent_words_in_other_languages_are_recognised_and_reported():
     said = {
         "ja": 1,
         "Sí": 1,
@@ -380,7 +386,7 @@ def test_consent_in_other_languages_is_seen_and_said():
     assert made.notes[0].startswith(wanted)
 
 
-def test_a_list_from_then_needs_no_conditions_and_a_plan_no_list(fairladder, shop):
+def test_saved_list_needs_no_conditions_and_plan_needs_no_list(fairladder, shop):
     then = [
         "campaign",
         "orders.csv",
@@ -423,7 +429,7 @@ def test_a_list_from_then_needs_no_conditions_and_a_plan_no_list(fairladder, sho
     ]
 
 
-def test_the_command_from_list_to_lift(fairladder, shop):
+def test_campaign_command_from_list_to_lift(fairladder, shop):
     scheme = (shop / "scheme.toml").read_text().split("[[campaigns]]")[0]
     scheme += '\n[[campaigns]]\nname = "win-back"\nwhen = "stance = \'win-back\'"\nconsent = "email_ok"\nlimit = 60\nholdout = 20\n'
     scheme += '\n[[campaigns]]\nname = "thanks"\nat_least = 300\nbought_from = 2026-01-01\nbudget = 40\ncost = 1.25\nby = "largest_order"\n'
@@ -478,8 +484,8 @@ def test_the_command_from_list_to_lift(fairladder, shop):
         assert says in refused.stderr, refused.stderr
 
 
-def test_limits_that_fit_exactly():
-    """Spends of 30, 20, 20 and 10: two tie for the second place."""
+def test_limit_that_fits_ties_exactly():
+    """Spends of 30, 20, 20 and 10: two customers tie for the second place."""
     orders = opened(
         [(c, dt.date(2026, 1, 2), spend) for c, spend in zip("abcd", (30, 20, 20, 10), strict=True)]
     )
@@ -492,8 +498,10 @@ def test_limits_that_fit_exactly():
                       (4, "include"): 4, (4, "exclude"): 4}  # fmt: skip
 
 
-def test_a_list_and_its_receipt_belong_together(tmp_path, fairladder, shop):
-    """The receipt comes last and holds the list's digest, and those of the files that were read, wherever others bear their names."""
+def test_receipt_matches_its_list(tmp_path, fairladder, shop):
+    """The receipt is written last and contains the digests of the list and of the files read, also
+    for files with equal names.
+    """
     other = tmp_path / "orders.csv"
     other.write_text("nothing to do with it")
     listed, receipt = tmp_path / "list.csv", tmp_path / "list.settings.json"

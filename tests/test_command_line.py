@@ -41,7 +41,7 @@ def orders(tmp_path):
     return path
 
 
-def test_demo_does_the_whole_example(process, tmp_path):
+def test_demo_runs_the_whole_workflow(process, tmp_path):
     done = process("demo", tmp_path / "shop")
     assert done.returncode == 0, done.stderr
     for told in (
@@ -76,8 +76,10 @@ def test_demo_does_the_whole_example(process, tmp_path):
     assert (tmp_path / "shop" / "scheme.toml").read_text() == "# mine now"
 
 
-def test_formats_hold_the_same_customers(shop, fairladder, tmp_path):
-    """CSV, Parquet and JSON by ending, CSV into a pipe, the same table in Python; settings stand in the files."""
+def test_all_output_formats_contain_the_same_customers(shop, fairladder, tmp_path):
+    """CSV, Parquet and JSON by suffix, CSV into a pipe, the same table in Python; settings are in
+    the files.
+    """
     command = ("score", shop / "orders.csv", "--scheme", shop / "scheme.toml")
     piped = fairladder(*command)
     outs = {ending: tmp_path / f"scored.{ending}" for ending in ("csv", "parquet", "json")}
@@ -163,8 +165,10 @@ def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
     assert {f["code"]: f["count"] for f in told["findings"]}["no-orders"] == 107
 
 
-def test_options_in_place_of_a_scheme(fairladder, tmp_path):
-    """Roles by option, a window with both days in, two conditions joined, days said to be asked for."""
+def test_options_replace_a_scheme(fairladder, tmp_path):
+    """Roles by option, a date range with both days included, two conditions combined, the as-of
+    date reported as given.
+    """
     path = tmp_path / "rows.tsv"
     path.write_text(
         "who\tslip\twhen\tprice\tpieces\toff\tkind\n007\ta\t2026-03-01 23:59:59\t2.50\t3\t10%\tx\n007\tb\t2026-02-28\t1\t1\t\tx\n"
@@ -230,7 +234,7 @@ def test_options_in_place_of_a_scheme(fairladder, tmp_path):
         (["frobnicate"], 2, "No such command 'frobnicate'"),
     ],
 )  # fmt: skip
-def test_no_is_said_in_one_message(fairladder, orders, words, code, told):
+def test_errors_are_one_message_with_exit_code(fairladder, orders, words, code, told):
     """The exit code, what is wrong and what to do; no traceback, and no file is left behind."""
     files = {
         "empty.csv": "", "header.csv": GOOD.splitlines()[0] + "\n", "typo.toml": '[orders]\nplced = "placed"\n',
@@ -254,7 +258,9 @@ def test_no_is_said_in_one_message(fairladder, orders, words, code, told):
 
 
 def test_unusable_rows_still_give_tables_with_headers(fairladder, orders):
-    """Nothing usable: `customers` lists the members, `check` reports before it ends with an error."""
+    """Without usable rows, `customers` lists the members, and `check` prints its report before it
+    exits with an error.
+    """
     (orders.parent / "header.csv").write_text(GOOD.splitlines()[0] + "\n")
     (orders.parent / "members.csv").write_text("customer,name\nann,Ann Ashbarrow\n")
     done = fairladder(
@@ -280,8 +286,10 @@ def test_unusable_rows_still_give_tables_with_headers(fairladder, orders):
     assert fairladder("score", "bad.csv", "--allow-set-aside", cwd=orders.parent).returncode == 0
 
 
-def test_weights_points_and_codes():
-    """Weights 1.5, 1, 0.25 on 5-4-3: 7.5 + 4 + 0.75 = 12.25; a scheme by points; nobody without a purchase is scored."""
+def test_score_totals_and_codes_follow_weights():
+    """Weights 1.5, 1, 0.25 on 5-4-3: 7.5 + 4 + 0.75 = 12.25; a scheme by points; customers without
+    a purchase have no scores.
+    """
     frame = pd.DataFrame(
         {
             "customer": list("abcdef"),
@@ -306,8 +314,10 @@ def test_weights_points_and_codes():
     assert summary["average_order_value"].tolist() == [1.5, 11 / 3]  # the refund is netted
 
 
-def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder, process):
-    """Through links, capitals and the settings beside a CSV; modes and links are kept; what is not an ordinary file is refused."""
+def test_outputs_never_overwrite_inputs(tmp_path, fairladder, process):
+    """Also through links, case and the settings file of a CSV; modes and links are kept; special
+    files are refused.
+    """
     orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
     orders.write_text(
         "customer,placed,amount\n" + "".join(f"c{i},2026-01-0{i % 9 + 1},5\n" for i in range(40))
@@ -369,7 +379,7 @@ def test_outputs_are_no_inputs_and_replace_files_with_care(tmp_path, fairladder,
     )  # no assert does work, no sign is lost from the table
 
 
-def test_names_are_shown_as_text(tmp_path, fairladder, monkeypatch):
+def test_names_are_printed_as_plain_text(tmp_path, fairladder, monkeypatch):
     names = ["[/b]x", "[link=http://e]z[/link]", "\x1b[31mred", "=1+1", "$a$b_c$", "\u202egnp.exe"]
     frame = pd.DataFrame({"customer": [f"c{i % 6}" for i in range(60)], "placed": pd.date_range("2025-01-01", periods=60, freq="9D").strftime("%Y-%m-%d"),
                           "amount": range(5, 65), "name": [names[i % 6] for i in range(60)], "=evil[/b]": "[bold]v"})  # fmt: skip
@@ -395,7 +405,7 @@ def test_names_are_shown_as_text(tmp_path, fairladder, monkeypatch):
 
 
 @pytest.mark.parametrize("width", [40, 60, 80, 120])
-def test_no_number_and_no_word_is_cut_at_any_width(width):
+def test_terminal_tables_never_cut_numbers_or_words(width):
     cells = [
         ["drifting-mainstay", "1,234,567.89", "64.7 %", "a rather long reason of several words"],
         ["quiet", "2", "–", "short"],
@@ -414,8 +424,8 @@ def test_no_number_and_no_word_is_cut_at_any_width(width):
     assert shown.count("drifting-mainstay") == (1 if width > 40 else 2)
 
 
-def test_a_long_query_tells_how_far_it_is_and_stops_when_told():
-    """40 billion pairs would take minutes: after the stop the engine is as good as before."""
+def test_long_query_reports_progress_and_can_be_interrupted():
+    """40 billion pairs would take minutes; after the interruption the engine still works."""
     engine, told = Embedded(), []
     pairs = parse_one(
         "SELECT SUM(a.range * b.range) AS s FROM RANGE(200000) AS a, RANGE(200000) AS b",
@@ -447,8 +457,8 @@ def test_a_long_query_tells_how_far_it_is_and_stops_when_told():
         assert re.sub(r"[^ -~]+", "", console.file.getvalue()).split() == wanted
 
 
-def test_a_notebook_shows_how_far_work_is_once_it_takes_its_time(monkeypatch):
-    """A kernel that is there; the first second is silent, the end leaves nothing."""
+def test_notebook_shows_progress_after_a_second(monkeypatch):
+    """With a fake kernel: silent in the first second, and nothing left at the end."""
     told, now = [], iter([0.0, 1.0, 2.5, 3.0, 4.0])
     page = SimpleNamespace(update=lambda data, **_: told.append(data["text/plain"]))
     view = SimpleNamespace(display=lambda data, **_: told.append(data["text/plain"]) or page)
@@ -467,8 +477,10 @@ def test_a_notebook_shows_how_far_work_is_once_it_takes_its_time(monkeypatch):
     assert steps.seen_by(None, "Forecasting") is None
 
 
-def test_long_work_says_how_far_it_is_and_parquet_of_how_many_rows(tmp_path):
-    """Three models fitted twice and three predictions are nine steps, the forecast is one more; the resamples one each."""
+def test_progress_of_forecast_resamples_and_parquet(tmp_path):
+    """Three models fitted twice and three predictions are nine steps, the forecast is one more; one
+    step per resample.
+    """
     orders, told = fl.sample_orders(), []
     orders.value_forecast(progress=told.append)
     assert told == pytest.approx([n / 10 for n in range(1, 11)])
@@ -485,7 +497,7 @@ def test_long_work_says_how_far_it_is_and_parquet_of_how_many_rows(tmp_path):
 
 
 @pytest.mark.parametrize("rows", [0, 1, 6, 7, 8, 300])
-def test_json_in_pieces_is_json_in_one(monkeypatch, tmp_path, rows):
+def test_json_written_in_batches_equals_json_in_one(monkeypatch, tmp_path, rows):
     monkeypatch.setattr(files, "_JSON_ROWS", 7)
     orders = fl.sample_orders()
     tables = {
@@ -500,8 +512,10 @@ def test_json_in_pieces_is_json_in_one(monkeypatch, tmp_path, rows):
         assert (tmp_path / "o.json").read_text("utf-8") == files.as_json(whole)
 
 
-def test_a_large_workbook_holds_what_a_small_one_does(monkeypatch, tmp_path):
-    """Row by row in pieces of seven: the same cells, days as days, nothing a formula; and no cell that is too long."""
+def test_streamed_workbook_equals_small_workbook(monkeypatch, tmp_path):
+    """Row by row in batches of seven: the same cells, dates as dates, no formulas, and no cell that
+    is too long.
+    """
     orders = fl.sample_orders()
     tables = {"customers": orders.score().head(50), "segments": orders.segment_summary()}
     fl.write(tables, tmp_path / "small.xlsx", facts=orders.facts())

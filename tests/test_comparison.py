@@ -33,7 +33,7 @@ def opened(rows, refunds="net"):
     max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
 )
 @given(ROWS, st.sampled_from(["net", "ignore"]))
-def test_everybody_is_on_both_sides_and_the_parts_add_up(rows, refunds):
+def test_comparison_covers_all_customers_and_parts_add_up(rows, refunds):
     rows = [*rows, ("a", dt.date(2026, 1, 1), 700)]  # somebody had a purchase then
     orders = opened(rows, refunds)
     found = fl.compare(orders, FIRST)
@@ -68,15 +68,17 @@ def test_everybody_is_on_both_sides_and_the_parts_add_up(rows, refunds):
     assert minor["customers lost"] == sum(late.get(c, 0) - early[c] for c in lost)
 
 
-def test_frequency_and_value_by_hand():
-    """Two orders of 10 each before, three of 20 after: (3 − 2) × (10 + 20) ÷ 2 = 15 by frequency, 10 × (2 + 3) ÷ 2 = 25 by value."""
+def test_change_of_spend_worked_example():
+    """Two orders of 10 each before, three of 20 after: (3 − 2) × (10 + 20) ÷ 2 = 15 by frequency,
+    10 × (2 + 3) ÷ 2 = 25 by value.
+    """
     days = [dt.date(2026, 2, 1), dt.date(2026, 3, 1), *(dt.date(2026, m, 5) for m in (4, 5, 6))]
     found = fl.compare(opened([("a", d, 1000 if d <= FIRST else 2000) for d in days]), FIRST)
     assert found.parts["spend"].tolist() == [20, 0, 0, 15, 25, 0, 60]
     assert "are not all in them" in found.notes[0]
 
 
-def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
+def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
     orders = fl.open_orders(SHOP / "orders.csv", scheme=SHOP / "scheme.toml")
     found = fl.compare(orders, "2025-12-31", "2026-06-30")
     assert (
@@ -171,8 +173,10 @@ def test_two_scorings_paths_and_drift_on_the_sample_shop(fairladder, shop):
         assert says in refused.stderr, refused.stderr
 
 
-def test_who_was_there_on_the_earlier_day():
-    """A buys before and after, B only after, C never; D joined the file between the days and E, who buys nothing, before."""
+def test_comparison_counts_members_by_joining_day():
+    """A buys before and after, B only after, C never; D joined the file between the days and E, who
+    buys nothing, before.
+    """
     members = pd.DataFrame(
         {
             "customer": list("ABCDE"),
@@ -212,7 +216,7 @@ def test_who_was_there_on_the_earlier_day():
         )
 
 
-def test_the_footer_speaks_of_the_later_day(fairladder, shop):
+def test_comparison_footer_shows_the_later_day(fairladder, shop):
     done = fairladder(
         "compare",
         shop / "orders.csv",
@@ -232,8 +236,10 @@ def test_the_footer_speaks_of_the_later_day(fairladder, shop):
     assert f"{used:,} used" in done.stderr
 
 
-def test_rungs_stand_from_the_best_down_whole_and_to_the_minor_unit():
-    """Scores fall, tiers are as in the scheme, and those without a rung come last, whatever order they are counted in."""
+def test_rungs_table_is_sorted_best_first_with_exact_sums():
+    """Scores fall, tiers are as in the scheme, and rows without a rung come last, whatever their
+    original order.
+    """
     quillmoor = fl.sample_orders()
     rungs = fl.compare(quillmoor, "2025-12-31").rungs
     for name, of in rungs.groupby("ladder", sort=False):

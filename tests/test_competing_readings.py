@@ -55,7 +55,7 @@ CELLS = {
 
 
 @pytest.mark.parametrize("case", CELLS)
-def test_amounts_are_proven_or_asked_about(tmp_path, case):
+def test_ambiguous_amounts_are_proven_or_raise_a_question(tmp_path, case):
     cells, outcome = CELLS[case]
     if isinstance(outcome, str):
         with pytest.raises(fl.FairLadderError) as asked:
@@ -66,8 +66,8 @@ def test_amounts_are_proven_or_asked_about(tmp_path, case):
         assert Decimal(str(spend)) == outcome
 
 
-def test_a_chosen_currency_sets_the_others_aside_without_another_question(tmp_path):
-    """Of four amounts, 15.00 are in euros and 27.00 in dollars; `none` takes them all for one currency."""
+def test_chosen_currency_sets_other_currencies_aside(tmp_path):
+    """Of four amounts, 15.00 are in euros and 27.00 in dollars; `none` treats all as one currency."""
     table = amounts(["10.00 EUR", "20.00 USD", "5 EUR", "7 USD"])
     chosen = opened(tmp_path, table, money={"currency": "EUR"})
     assert (chosen.customers()["spend"].sum(), chosen.balance.reasons) == (
@@ -130,7 +130,7 @@ ASKED = {
 
 
 @pytest.mark.parametrize("case", ASKED)
-def test_readings_that_compete_lead_to_one_question(tmp_path, case):
+def test_competing_readings_raise_one_question(tmp_path, case):
     export, words = ASKED[case]
     with pytest.raises(fl.FairLadderError) as asked:
         opened(tmp_path, export).customers()
@@ -155,7 +155,7 @@ WARNED = {
 
 
 @pytest.mark.parametrize("case", WARNED)
-def test_assumptions_stand_above_the_result_with_their_money(tmp_path, case, fairladder):
+def test_assumptions_are_printed_above_the_result_with_their_money(tmp_path, case, fairladder):
     export, code, money = WARNED[case]
     orders = opened(tmp_path, export)
     found = {f.code: f for f in orders.findings}
@@ -166,8 +166,10 @@ def test_assumptions_stand_above_the_result_with_their_money(tmp_path, case, fai
     assert orders.findings == tuple(f for f in orders.check().findings if f.code in found)
 
 
-def test_conditions_that_findings_advise_can_be_pasted(tmp_path, fairladder):
-    """Each `--where` of an advice is run as it is, and what it was about is gone; columns with spaces and quotes are among them."""
+def test_conditions_in_advice_can_be_pasted(tmp_path, fairladder):
+    """Each `--where` in an advice is run unchanged, and its problem disappears, also for columns
+    with spaces and quotes.
+    """
     columns = ("Customer", "Order", "Date", "Amount", "payment state", "Entry kind")
     states, kinds = ("paid", "cancelled", "client's wish"), ("sale", "fee")
     rows = [
@@ -211,10 +213,12 @@ PRICES = st.sampled_from(["10", "1.005", "2.675", "0.285", "-4.5", "100.10", "0.
     rows=st.lists(st.tuples(PRICES, st.sampled_from(["EUR", "USD"]), PRICES, st.sampled_from(["0", "0.1", "0.25"])), min_size=1, max_size=12),
     cents=st.booleans(), rates=st.booleans(), discount=st.booleans(), rate=st.sampled_from(["0.9", "1.1053", "157"]), condition=st.booleans(),
 )  # fmt: skip
-def test_money_goes_one_way_whatever_it_meets(
+def test_money_is_converted_and_rounded_once(
     tmp_path_factory, rows, cents, rates, discount, rate, condition
 ):
-    """Amount, cost, a fee, sums and conditions under rates, cents and discounts, against plain decimals: each cell rounded once."""
+    """Amount, cost, a fee, sums and conditions with rates, cents and discounts, against plain
+    decimals: each cell is rounded once.
+    """
     folder = tmp_path_factory.mktemp("money")
     part = Decimal("0.01") if cents else Decimal(1)
     rows = rows if rates else [(p, "EUR", c, d) for p, _, c, d in rows]
@@ -267,8 +271,10 @@ def test_money_goes_one_way_whatever_it_meets(
         assert pieces == sum(3 if spent[i] > 0 else -3 if spent[i] < 0 else 0 for i in used)
 
 
-def test_groups_called_like_ours_stay_apart(tmp_path):
-    """A real `total`, `mixed`, `the rest` and `unknown`, 3 × 1.50 each, and blank cells; all add up to 22.50."""
+def test_groups_with_our_names_are_distinguished(tmp_path):
+    """A real `total`, `mixed`, `the rest` and `unknown`, 3 × 1.50 each, and blank cells; all add up
+    to 22.50.
+    """
     names = ("total", "mixed", "the rest", "unknown", "")
     orders = opened(
         tmp_path,
@@ -293,8 +299,10 @@ def test_groups_called_like_ours_stay_apart(tmp_path):
     assert grown["revenue"].sum() == 22.5
 
 
-def test_the_as_of_date_does_not_depend_on_the_condition(tmp_path):
-    """The latest readable row is of 20 December, whatever `where` leaves: recency of the customer of January is 343 days."""
+def test_as_of_date_does_not_depend_on_where(tmp_path):
+    """The latest readable row is of 20 December, whatever `where` excludes: the recency of
+    January's customer is 343 days.
+    """
     rows = [
         ("a", 1, "2025-01-11", "5.00"),
         ("b", 2, "2025-12-20", "5.00"),
@@ -316,7 +324,7 @@ def test_the_as_of_date_does_not_depend_on_the_condition(tmp_path):
         ("member_id", "{:05}", None), ("Member_ID", "{}", "Probably leading zeros are missing on one side: `00000` in the orders is `0` in the file"),
     ],
 )  # fmt: skip
-def test_members_are_matched_by_name_and_by_values(tmp_path, head, text, note):
+def test_member_ids_are_found_by_name_and_by_values(tmp_path, head, text, note):
     path = written(
         tmp_path / "o.csv",
         *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50")),
@@ -329,8 +337,10 @@ def test_members_are_matched_by_name_and_by_values(tmp_path, head, text, note):
     assert note is not None or not any("matched" in sentence for sentence in said)
 
 
-def test_one_buyer_in_three_without_a_member_is_a_warning(tmp_path):
-    """14 of 40 ids lost their zeros in the file: 14 buyers with 21.00 of 60.00 are unknown; one in 200 is a note."""
+def test_many_unmatched_buyers_are_a_warning(tmp_path):
+    """14 of 40 ids lost their zeros in the file: 14 buyers with 21.00 of 60.00 are unknown; one in
+    200 is a note.
+    """
     path = written(
         tmp_path / "o.csv",
         *table("member_id,order,placed,amount", lambda i: (f"{i:05}", i, day(i), "1.50")),
@@ -358,8 +368,10 @@ def test_one_buyer_in_three_without_a_member_is_a_warning(tmp_path):
     assert (found.level, found.count) == ("note", 1)
 
 
-def test_versions_of_an_order_in_two_files(tmp_path):
-    """Order 1 is open with 10.00 in May and sent with 12.00 in June; order 2 is in both as it is; order 3 in June only."""
+def test_older_versions_of_an_order_can_be_dropped(tmp_path):
+    """Order 1 is open with 10.00 in May and sent with 12.00 in June; order 2 is equal in both;
+    order 3 is in June only.
+    """
     columns = ("customer", "order", "placed", "amount", "state")
     may = [("a", 1, "2025-05-02", "10.00", "open"), ("b", 2, "2025-05-03", "5.00", "paid")]
     june = [("a", 1, "2025-05-02", "12.00", "sent"), may[1], ("c", 3, "2025-06-03", "7.00", "paid")]
@@ -394,7 +406,7 @@ def test_versions_of_an_order_in_two_files(tmp_path):
         fl.open_orders(one, scheme={"orders": {"drop": "older-versions"}}).customers()
 
 
-def test_a_frame_that_lost_its_scheme_is_refused(tmp_path):
+def test_frame_without_its_scheme_is_refused(tmp_path):
     customers = opened(tmp_path, amounts(["5.50"] * 9)).customers()
     rebuilt = customers.merge(customers[["customer"]].assign(town="x"), on="customer")
     rebuilt.attrs.clear()
@@ -422,8 +434,10 @@ def test_start_writes_the_customers_file_into_the_scheme(shop, tmp_path, fairlad
     assert "district" in fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
 
 
-def test_columns_called_like_ours_mean_nothing_of_ours(tmp_path, fairladder):
-    """Rows set aside with source columns `amount`, `spend`, `orders` and so on: the report's workbook keeps their texts, and adds none up."""
+def test_columns_with_our_names_keep_their_texts(tmp_path, fairladder):
+    """Rows set aside with source columns `amount`, `spend`, `orders` and so on: the report's
+    workbook keeps their texts and sums none.
+    """
     names = ("amount", "placed", "orders", "spend", "revenue", "refunds", "lines")
     rows = [
         (
@@ -468,15 +482,15 @@ def test_columns_called_like_ours_mean_nothing_of_ours(tmp_path, fairladder):
         ("", {"tiers": {"x": {"of": "spend", "top_percents": [float("nan")]}}}, "not nan"),
     ],
 )
-def test_what_cannot_be_read_is_told_with_the_way_out(tmp_path, text, scheme, words):
+def test_unreadable_cells_are_reported_with_advice(tmp_path, text, scheme, words):
     path = written(tmp_path / "o.csv", *amounts(["5.50"] * 9))
     path.write_text(path.read_text() + text)
     with pytest.raises(fl.FairLadderError, match=words):
         fl.open_orders(path, scheme=scheme or None).customers()
 
 
-def test_credits_in_parentheses_are_refunds(tmp_path):
-    """10.00 bought; 5.00, 2.00 and 1.00 given back, however they are signed."""
+def test_credits_in_any_notation_are_refunds(tmp_path):
+    """Purchases of 10.00; credits of 5.00, 2.00 and 1.00 in different notations."""
     rows = [
         ("C", i, day(i), a, b)
         for i, (a, b) in enumerate([("10.00", ""), ("", "(5.00)"), ("", "-2.00"), ("", "+1.00")])

@@ -94,8 +94,8 @@ class Grammar:
         )  # fmt: skip
 
 
-def test_frame_engines_and_handed_on_sql_agree(tmp_path, closing):
-    """True, false or unknown for each row: on the frame, in all three engines, and as SQL that somebody else runs."""
+def test_conditions_agree_on_frames_engines_and_exported_sql(tmp_path, closing):
+    """True, false or unknown for each row: on the frame, in all three engines, and as exported SQL."""
     kinds, wanted = frame_kinds(FRAME), times(200)
     cells = {name: column(name) for name in kinds}
     records = [
@@ -185,7 +185,7 @@ def accepted(text, kinds):
         return None
 
 
-def test_division_rounding_and_days():
+def test_conditions_divide_round_and_compare_dates_as_documented():
     def rows(text):
         return FRAME.index[to_mask(parse_condition(text, frame_kinds(FRAME)), FRAME)[0]].tolist()
 
@@ -199,7 +199,7 @@ def test_division_rounding_and_days():
     ]  # letter by letter, and the sign of the tree is heard
 
 
-def test_long_and_deep_conditions_are_refused_in_words():
+def test_long_and_deep_conditions_are_refused_with_advice():
     for text in (
         " OR ".join(["n = 1"] * 3000),
         "(" * 5000,
@@ -239,7 +239,7 @@ WORDS = "Conditions may use comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, IS NUL
         ("", "rule: `` does not parse as a SQL condition: it is empty."),
     ],
 )  # fmt: skip
-def test_what_is_refused_is_named(text, message):
+def test_refused_conditions_name_the_reason(text, message):
     with pytest.raises(fl.ConditionError) as caught:
         parse_condition(text, frame_kinds(FRAME), "rule")
     assert str(caught.value) == message

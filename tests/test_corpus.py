@@ -49,7 +49,7 @@ def amounts(cells, tmp_path, **orders):
 
 
 @pytest.mark.parametrize(("mark", "cells"), [(".", POINT), (",", COMMA)])
-def test_amounts(tmp_path, mark, cells):
+def test_amount_notations(tmp_path, mark, cells):
     told = amounts(cells, tmp_path, decimal_mark=mark, currency="none")
     assert {cell: told[i] for i, cell in enumerate(cells)} == cells
 
@@ -78,7 +78,7 @@ DAYS = {
 
 
 @pytest.mark.parametrize("style", DAYS)
-def test_days(tmp_path, style):
+def test_date_notations(tmp_path, style):
     cells = list(DAYS[style])
     frame = pd.DataFrame(
         {"customer": [f"c{i}" for i in range(len(cells))], "placed": cells, "amount": 1}
@@ -105,7 +105,7 @@ JSON_CELLS = {
 
 
 @pytest.mark.parametrize("kind", ["list", "lines", "wrapped", "spread"])
-def test_json_is_read_as_it_is_written(tmp_path, kind):
+def test_json_values_keep_their_text(tmp_path, kind):
     rows = [
         f'{{"customer": {cell}, "placed": "2026-01-01", "amount": 1.10, "order": {i}}}'
         for i, cell in enumerate(JSON_CELLS)
@@ -127,7 +127,7 @@ def test_json_is_read_as_it_is_written(tmp_path, kind):
      ('[{"a": 1}', "ends before its list does"), ('[{"a": 1}] [', "goes on after its list ends"), ('{"a": }', "is not valid JSON at"),
      ("[" * 5000, "nests too deep|is not valid JSON"), ('{"A": 1, "a": 2}', "stands twice"), ("hello", "is not valid JSON")],
 )  # fmt: skip
-def test_json_that_is_no_table_is_refused(tmp_path, text, message):
+def test_json_that_is_not_a_table_is_refused(tmp_path, text, message):
     (tmp_path / "rows.json").write_text(text)
     with pytest.raises(fl.DataError, match=message):
         fl.open_orders(tmp_path / "rows.json")
@@ -141,8 +141,10 @@ INNER = (
 
 
 @pytest.mark.parametrize("kind", ["csv", "frame", *EACH_DATABASE])
-def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
-    """The same orders with all those columns beside them, and with roles played by columns of such names."""
+def test_headers_do_not_clash_with_our_names(tmp_path, kind):
+    """The same orders with extra columns of these names, and with roles assigned to columns of
+    these names.
+    """
     plain = pd.DataFrame({
         "member": ["a", "a", "b", "c", "b", " a"], "slip": ["1", "1", "2", "3", "4", "5"], "total": ["5.00", "2.50", "7.00", "1.00", "3.00", "4.00"],
         "sold": ["2026-01-01", "2026-01-01", "2026-02-01", "2026-02-03", "2026-03-01", "2026-03-05"], "way": ["web", "web", "stall", "web", "post", "web"],
@@ -229,7 +231,7 @@ def test_no_header_clashes_with_names_of_ours(tmp_path, kind):
         "-o.csv",
     ],
 )
-def test_a_name_that_exists_is_that_file(tmp_path, monkeypatch, name):
+def test_existing_file_name_is_not_a_pattern(tmp_path, monkeypatch, name):
     monkeypatch.chdir(tmp_path)
     for other, amount in {"o1.csv": 1, "o11.csv": 2, "oX.csv": 3, "a/o.csv": 4, name: 7}.items():
         (tmp_path / other).parent.mkdir(exist_ok=True)
@@ -240,7 +242,7 @@ def test_a_name_that_exists_is_that_file(tmp_path, monkeypatch, name):
     ].tolist() == [7 if name.startswith("[") else 3]
 
 
-def test_folders_that_say_key_and_value(tmp_path):
+def test_folders_named_key_value_become_columns(tmp_path):
     for paid, amount in ((1, 5), (2, 6)):
         (tmp_path / f"paid={paid}").mkdir()
         pd.DataFrame({"customer": ["c"], "placed": ["2026-01-01"], "amount": [amount]}).to_parquet(
@@ -270,7 +272,7 @@ LETTERS = {
 
 
 @pytest.mark.parametrize("encoding", LETTERS)
-def test_letters_of_many_encodings(tmp_path, encoding):
+def test_encodings_are_detected(tmp_path, encoding):
     text = "customer;note;placed;amount\n" + "".join(f"{n};{LETTERS[encoding]};2026-01-{i % 28 + 1:02};5\n".replace(";", "|", 0)
                                                     for i, n in enumerate(LETTERS[encoding].split(";") * 40))  # fmt: skip
     text = "\n".join(
@@ -288,7 +290,7 @@ def test_letters_of_many_encodings(tmp_path, encoding):
     )
 
 
-def test_letters_that_could_be_either_are_asked(tmp_path):
+def test_ambiguous_encodings_raise_a_question(tmp_path):
     (tmp_path / "o.csv").write_bytes(
         "customer,placed,amount\nGdañsk,2026-01-01,5\n".encode("cp1252")
     )
@@ -304,7 +306,7 @@ def test_letters_that_could_be_either_are_asked(tmp_path):
 @pytest.mark.parametrize(
     "name", ["base64", "hex", "rot13", "idna", "undefined", "zlib", "unicode_escape", "nope", "\0"]
 )
-def test_encodings_that_are_none(tmp_path, name):
+def test_unknown_encodings_are_refused(tmp_path, name):
     (tmp_path / "o.csv").write_text("customer,placed,amount\nc,2026-01-01,5\n")
     with pytest.raises(fl.UsageError, match="There is no encoding"):
         fl.open_orders(tmp_path / "o.csv", scheme={"orders": {"encoding": name}})
@@ -326,7 +328,7 @@ SETTINGS = [
 
 
 @pytest.mark.parametrize(("settings", "message"), SETTINGS)
-def test_settings_that_cannot_be_meant(settings, message):
+def test_impossible_settings_are_refused(settings, message):
     with pytest.raises(fl.SchemeError, match=message):
         fl.open_orders(
             pd.DataFrame({"customer": ["c"], "placed": ["2026-01-01"], "amount": [1]}),
@@ -354,7 +356,7 @@ FRAMES = {
 
 
 @pytest.mark.parametrize("kind", FRAMES)
-def test_frames_of_odd_types(kind):
+def test_frames_with_unusual_types_are_read(kind):
     frame, wanted = FRAMES[kind]
     customers = fl.open_orders(frame).customers()
     assert list(zip(customers["customer"], customers["spend"], strict=True)) == wanted
@@ -365,12 +367,12 @@ def test_frames_of_odd_types(kind):
     [({"amount": [1 + 2j, 2, 3]}, "complex numbers"), ({"extra": [[1], "x", {}]}, "neither text nor numbers nor days"), ({"AMOUNT": 1}, "stands twice"),
      ({"amount": ["1.5", "x", "y"]}, "more than 20 %"), ({"placed": pd.NaT}, "more than 20 %")],
 )  # fmt: skip
-def test_frames_that_are_refused(columns, message):
+def test_unsupported_frames_are_refused(columns, message):
     with pytest.raises(fl.DataError, match=message):
         fl.open_orders(ROWS.assign(**columns)).customers()
 
 
-def test_what_the_caller_changes_later_is_not_changed_here():
+def test_later_changes_to_a_frame_have_no_effect():
     frame = ROWS.copy()
     orders = fl.open_orders(frame)
     frame.loc[0, "amount"] = 1000
@@ -378,7 +380,7 @@ def test_what_the_caller_changes_later_is_not_changed_here():
     assert orders.customers()["spend"].tolist() == [12, 6]
 
 
-def test_odd_cells_of_a_workbook(tmp_path):
+def test_unusual_workbook_cells_are_read_or_reported(tmp_path):
     with xlsxwriter.Workbook(tmp_path / "o.xlsx") as book:
         sheet = book.add_worksheet()
         sheet.write_row(0, 0, ["customer", "placed", "amount", "note"])
@@ -403,7 +405,7 @@ def test_odd_cells_of_a_workbook(tmp_path):
         fl.write(pd.DataFrame({"note": ["x" * 40_000]}), tmp_path / "out.xlsx")
 
 
-def test_a_last_line_that_the_engine_would_lose(tmp_path):
+def test_very_long_last_line_is_refused(tmp_path):
     with (tmp_path / "o.csv").open("w") as file:
         file.write(
             "customer,placed,amount,note\n"
@@ -414,8 +416,8 @@ def test_a_last_line_that_the_engine_would_lose(tmp_path):
     assert fl.open_orders(tmp_path / "o.csv").customers()["spend"].tolist() == [1000, 2]
 
 
-def test_columns_of_somebodys_that_are_called_like_ours(tmp_path):
-    """Text and numbers named like money of ours are written as they stand, in every format."""
+def test_user_columns_with_our_names_are_written_unchanged(tmp_path):
+    """Text and numbers with names of our money columns are written unchanged in every format."""
     members = pd.DataFrame(
         {"customer": ["a", "b"], "revenue": ["high", "low"], "quick_value": [7, 8]}
     )
@@ -438,7 +440,7 @@ def test_columns_of_somebodys_that_are_called_like_ours(tmp_path):
         )
 
 
-def test_a_name_that_is_a_columns_and_a_roles_is_asked():
+def test_name_of_both_column_and_role_is_refused():
     frame = pd.DataFrame(
         {
             "member": ["a", "b", "c"],
@@ -482,7 +484,7 @@ def test_a_name_that_is_a_columns_and_a_roles_is_asked():
     )
 
 
-def test_several_currencies_are_told_apart_before_one_is_chosen():
+def test_findings_by_currency_before_one_is_chosen():
     frame = pd.DataFrame({"customer": list("aabA"), "order": range(4), "placed": ["2026-01-01", "2026-05-02", "2025-01-03", "2026-01-03"],
                           "amount": [5, 7, 9, 1], "currency": ["EUR", "USD", "EUR", "USD"], "name": list("xxyx")})  # fmt: skip
     findings = {(f.code, f.effect) for f in fl.open_orders(frame).check().findings}
@@ -502,7 +504,7 @@ def test_several_currencies_are_told_apart_before_one_is_chosen():
         fl.open_orders(frame).customers()
 
 
-def test_money_of_every_part_has_its_decimals_and_every_measure_its_column(shop, fairladder):
+def test_money_columns_have_decimals_in_every_part(shop, fairladder):
     base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
     answers = pd.read_csv(
         pd.io.common.StringIO(fairladder("value", *base, "--part", "answers").stdout), dtype=str
@@ -534,7 +536,7 @@ def test_money_of_every_part_has_its_decimals_and_every_measure_its_column(shop,
     assert "Warning: `age (district)` is unknown for every order" in odd.stderr
 
 
-def test_totals_of_weights_have_two_decimals(tmp_path):
+def test_weighted_totals_have_two_decimals(tmp_path):
     scored = fl.open_orders(ROWS, scheme={"scores": {"weights": [1, 0.5, 0.25]}}).score()
     fl.write(scored, tmp_path / "s.csv")
     assert (
@@ -552,7 +554,7 @@ def test_totals_of_weights_have_two_decimals(tmp_path):
         ).score()
 
 
-def test_threads_may_share_orders():
+def test_orders_can_be_shared_between_threads():
     orders, wanted, wrong = fl.open_orders(ROWS), fl.open_orders(ROWS).customers(), []
 
     def ask():
@@ -571,7 +573,7 @@ def test_threads_may_share_orders():
     assert wrong == []
 
 
-def test_no_column_of_the_customers_file_clashes_either(tmp_path):
+def test_customers_file_columns_do_not_clash_with_our_names(tmp_path):
     members = pd.DataFrame({"member": ["a", "b", "", ""], "#row": ["x", "y", "z", ""], "row": ["1", "2", "3", ""], "reason": ["p", "q", "r", ""],
                             "#customer": ["k", "l", "m", ""], "state": ["s", "t", "u", ""]})  # fmt: skip
     members.to_csv(tmp_path / "members.csv", index=False)

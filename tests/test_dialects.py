@@ -97,7 +97,7 @@ COMMON = {
 
 @settings(**COMMON)
 @given(st.lists(DATES, min_size=1, max_size=25))
-def test_days_and_times_of_any_text(tmp_path_factory, dates):
+def test_engines_agree_on_dates_and_times_in_any_text(tmp_path_factory, dates):
     rows = list(enumerate(dates))
     trimmed = cells.text(CELL, "text")
     trees = {
@@ -115,7 +115,7 @@ def test_days_and_times_of_any_text(tmp_path_factory, dates):
 
 @settings(**{**COMMON, "max_examples": times(1)})
 @given(st.lists(NUMBERS, min_size=10, max_size=40))
-def test_numbers_of_any_text(tmp_path_factory, numbers):
+def test_engines_agree_on_numbers_in_any_text(tmp_path_factory, numbers):
     rows = list(enumerate(numbers))
     text = cells.text(CELL, "text")
     first = {
@@ -154,8 +154,8 @@ WRITTEN = st.one_of(
     st.lists(st.tuples(PADS, WRITTEN, PADS).map("".join), min_size=100, max_size=300),
     st.sampled_from(["iso", *DATE_ORDERS]),
 )
-def test_what_is_read_at_once_is_what_a_careful_look_reads(texts, style):
-    """The embedded engine's short ways, on cells untrimmed as they stand in the file."""
+def test_shortcuts_agree_with_careful_reading(texts, style):
+    """The embedded engine's shortcuts, on untrimmed cells."""
     engine = Embedded()
     relation = open_source(pd.DataFrame({"c": texts}), engine, OrdersPart()).relation
     trimmed = cells.text(CELL, "text")
@@ -190,7 +190,7 @@ def test_what_is_read_at_once_is_what_a_careful_look_reads(texts, style):
 @settings(**COMMON)
 @given(st.lists(IDS, min_size=1, max_size=25))
 @example(["'=1+1", "'+49", "'-7 a", "'@b", "'\tc ", "'\t", "''=", "'t Hart", " '=d", "'"])
-def test_ids_of_any_text(tmp_path_factory, ids):
+def test_engines_agree_on_ids_in_any_text(tmp_path_factory, ids):
     rows = list(enumerate(ids))
     blank = cells.sql("CASE WHEN :b THEN 'y' ELSE 'n' END", b=cells.blank(CELL, "text"))
     answers = read_everywhere(
@@ -212,7 +212,7 @@ def test_ids_of_any_text(tmp_path_factory, ids):
         "2026-06-30",
     ],
 )
-def test_a_moment_sorts_by_its_time(text):
+def test_timestamps_sort_by_time(text):
     engine = Embedded()
     day = cells.sql("DATE '2026-06-30'")
     trees = [
@@ -240,8 +240,10 @@ def test_a_moment_sorts_by_its_time(text):
     st.lists(st.dates(dt.date(1901, 1, 1), dt.date(2199, 12, 31)), min_size=1, max_size=12),
     st.integers(1, 12),
 )
-def test_periods_begin_on_the_same_day_everywhere(tmp_path_factory, days, year_starts):
-    """The tree in each engine against Python; the first day is in its own period, the next period begins after the day."""
+def test_engines_agree_on_period_starts(tmp_path_factory, days, year_starts):
+    """The tree in each engine compared with Python; the first day is in its own period, the next
+    period begins after the day.
+    """
     rows = list(enumerate(map(str, days)))
     calendars = {period: Calendar(period, year_starts) for period in PERIODS}
     trees = {p: c.start_of(cells.sql("CAST(c AS DATE)")) for p, c in calendars.items()}

@@ -65,7 +65,7 @@ def applied(frame, who, change, by):
         "fresh-face",
     ],
 )
-def test_each_change_moves_the_customer_and_nothing_smaller_does(book, segment):
+def test_explained_change_moves_the_customer_and_nothing_smaller_does(book, segment):
     frame, scheme = book
     before = scored(frame, scheme)
     held = before[before["segment"] == segment].index
@@ -100,7 +100,7 @@ def test_each_change_moves_the_customer_and_nothing_smaller_does(book, segment):
     assert {"wait"} <= seen or segment in ("quiet", "one-and-gone")
 
 
-def test_a_standing_says_what_can_be_counted(book, shop, fairladder):
+def test_standing_equals_direct_counts(book, shop, fairladder):
     frame, scheme = book
     table = scored(frame, scheme)
     who = table.index[table["segment"] == "mainstay"][3]
@@ -154,7 +154,7 @@ FROM orders o LEFT JOIN numbered n USING (customer, slip) ORDER BY day, customer
 """
 
 
-def test_the_ledger_equals_plain_sql(shop, fairladder):
+def test_order_ledger_equals_plain_sql(shop, fairladder):
     ours = fl.order_ledger(fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml"))
     plain = duckdb.sql(LEDGER.format(orders=shop / "orders.csv")).df()
     assert ours["order"].tolist() == plain["slip"].tolist()
@@ -181,7 +181,7 @@ def test_the_ledger_equals_plain_sql(shop, fairladder):
     assert window["nth"].fillna(0).tolist() == whole["nth"].fillna(0).tolist()
 
 
-def test_stability_counts_what_rescoring_gives(shop):
+def test_stability_equals_rescoring(shop):
     orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
     steady = fl.stability(orders, resamples=20)
     again = fl.stability(orders, resamples=20)
@@ -205,8 +205,10 @@ def test_stability_counts_what_rescoring_gives(shop):
     "file",
     ["scheme.toml", "scheme-points.toml", "scheme-cells.toml", "scheme-behaviour.toml", "within"],
 )
-def test_many_ladders_at_once_place_like_one_after_the_other(shop, file):
-    """Rules by scores, totals, codes, percentiles and names; ladders within districts; where a rule names a tier, none at once."""
+def test_batched_rescoring_equals_single_rescoring(shop, file):
+    """Rules by scores, totals, codes, percentiles and names; ladders within districts; not
+    available if a rule names a tier.
+    """
     scheme = fl.load_scheme(shop / ("scheme.toml" if file == "within" else file))
     scheme = scheme.with_options(scores={"within": "district"}) if file == "within" else scheme
     orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
@@ -231,8 +233,8 @@ def test_many_ladders_at_once_place_like_one_after_the_other(shop, file):
     assert rescoring_of(customers, by_tier) is None
 
 
-def test_one_customer_alone_and_one_without_purchase(shop, fairladder, tmp_path):
-    """Nothing can move who stands alone; whoever never bought has a rule and no ladder."""
+def test_explanation_of_single_customer_and_of_non_buyer(shop, fairladder, tmp_path):
+    """No change affects a single customer; a non-buyer has a rule and no ladder."""
     (tmp_path / "one.csv").write_text("customer,order,placed,amount\na,1,2026-05-05,10\n")
     alone = fairladder("explain", tmp_path / "one.csv", "a", "--quiet")
     assert (alone.returncode, alone.stdout) == (0, "customer,kind,by,effect,segment,text\n")
@@ -251,8 +253,10 @@ def test_one_customer_alone_and_one_without_purchase(shop, fairladder, tmp_path)
     assert both.stderr == "Error: Name customers by their ids, or a segment with --segment NAME.\n"
 
 
-def test_the_least_purchase_is_found_where_rules_speak_of_money():
-    """c0 spent 50.00, and 55.50 make a mainstay: 5.50 will do, 5.49 will not; likewise for averages, largest orders and tiers."""
+def test_smallest_purchase_for_rules_with_amounts():
+    """c0 spent 50.00, and 55.50 make a mainstay: 5.50 is enough, 5.49 is not; likewise for
+    averages, largest orders and tiers.
+    """
     frame = pd.DataFrame(
         [(f"c{i}", f"o{i}", pd.Timestamp("2026-06-01"), 50.0 + 10 * i) for i in range(40)],
         columns=["customer", "order", "placed", "amount"],
@@ -280,8 +284,10 @@ def test_the_least_purchase_is_found_where_rules_speak_of_money():
     "rule",
     ["orders > 3", "lines > 4", "spend > 60", "smallest_order < 15", "largest_order > 30", "first_order < DATE '2025-01-02'", "last_order > DATE '2026-06-01'"],
 )  # fmt: skip
-def test_a_purchase_moves_what_its_rule_is_about(rule):
-    """A rule on each column that purchases change: what one more purchase is said to make of a customer is what scoring it makes."""
+def test_purchase_changes_the_columns_of_its_rule(rule):
+    """A rule on each column that purchases change: the predicted effect of one more purchase equals
+    scoring it.
+    """
     rows = [
         (
             f"c{i % 9}",

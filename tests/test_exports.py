@@ -45,7 +45,7 @@ SOME = (
 @pytest.mark.parametrize(
     "export", [e for e in EXPORTS["EXPORTS"] if e.name in SOME], ids=lambda e: e.name
 )
-def test_an_export_gives_its_truth_from_the_file_alone(export, tmp_path):
+def test_export_is_read_correctly_from_the_file_alone(export, tmp_path):
     assert EXPORTS["judged"](export, 7, tmp_path) == ("right", "")
 
 
@@ -57,7 +57,7 @@ def test_an_export_gives_its_truth_from_the_file_alone(export, tmp_path):
     pattern=st.sampled_from(["d MMMM yyyy", "d. MMM yyyy", "EEE d MMMM yyyy", "yyyy MMMM d"]),
     first=st.dates(dt.date(1995, 1, 1), dt.date(2030, 1, 1)),
 )
-def test_months_are_read_in_their_language(language, pattern, first):
+def test_month_names_are_read_in_their_language(language, pattern, first):
     days = [first + dt.timedelta(days=31 * i) for i in range(24)]
     rows = pd.DataFrame(
         {
@@ -71,7 +71,7 @@ def test_months_are_read_in_their_language(language, pattern, first):
     assert ledger["placed_on"].dt.date.tolist() == days
 
 
-def test_years_of_two_digits_days_in_other_scripts_and_what_is_left_open(tmp_path):
+def test_two_digit_years_other_scripts_and_ambiguous_dates(tmp_path):
     def placed(*cells):
         rows = pd.DataFrame(
             {"customer": "a", "order": range(len(cells)), "placed": list(cells), "amount": 1.0}
@@ -139,7 +139,7 @@ def test_years_of_two_digits_days_in_other_scripts_and_what_is_left_open(tmp_pat
         "SEK 1.234,50",
     ],
 )
-def test_words_of_currencies_are_taken_off_and_nothing_else(cell):
+def test_only_currency_words_are_removed_from_amounts(cell):
     rows = pd.DataFrame(
         {"customer": list("ab"), "order": [1, 2], "placed": "2026-01-01", "amount": [cell, "2,25"]}
     )
@@ -148,7 +148,7 @@ def test_words_of_currencies_are_taken_off_and_nothing_else(cell):
     assert fl.open_orders(rows, allow_set_aside=True).set_aside["reason"].tolist() == ["bad-amount"]
 
 
-def test_archives_with_several_files_and_records_that_clash_are_asked_about(tmp_path):
+def test_archives_with_several_files_and_clashing_records_are_refused(tmp_path):
     with zipfile.ZipFile(tmp_path / "two.zip", "w") as packed:
         packed.writestr("a.csv", "x")
         packed.writestr("b.csv", "x")
@@ -166,7 +166,7 @@ def test_archives_with_several_files_and_records_that_clash_are_asked_about(tmp_
         fl.open_orders(tmp_path / "o.json")
 
 
-def test_what_is_shown_is_chosen_sorted_and_written_as_people_need_it(shop, tmp_path, fairladder):
+def test_when_sort_columns_and_csv_style_options(shop, tmp_path, fairladder):
     orders, scheme = shop / "orders.csv", ["--scheme", shop / "scheme.toml"]
     scored = fl.open_orders(orders, scheme=shop / "scheme.toml").score()
     out = tmp_path / "shown.csv"
@@ -242,7 +242,7 @@ def test_what_is_shown_is_chosen_sorted_and_written_as_people_need_it(shop, tmp_
     assert fairladder("--version").stdout == "fairladder 0.1.0\n"
 
 
-def test_lists_without_room_for_all_who_tie_leave_them_out_when_told():
+def test_ties_exclude_drops_tied_customers_that_do_not_fit():
     customers = pd.DataFrame(
         {"customer": list("abcde"), "orders": [5, 4, 4, 4, 1], "spend": 1.0, "recency_days": 1}
     )
@@ -262,7 +262,7 @@ def test_lists_without_room_for_all_who_tie_leave_them_out_when_told():
         fl.top(customers, "orders", ties="some")
 
 
-def test_a_shell_is_told_the_commands(fairladder, monkeypatch):
+def test_shell_completion_lists_the_commands(fairladder, monkeypatch):
     for name, value in {
         "_FAIRLADDER_COMPLETE": "complete_bash",
         "COMP_WORDS": "fairladder c",
@@ -272,7 +272,7 @@ def test_a_shell_is_told_the_commands(fairladder, monkeypatch):
     assert fairladder().stdout.split() == ["check", "customers", "campaign", "compare"]
 
 
-def test_the_examples_of_every_help_run_and_what_is_shared_is_shown(shop, fairladder):
+def test_examples_in_every_help_run(shop, fairladder):
     for command, examples in HELP.items():
         shown = fairladder(command, "--help").stdout
         assert ("--date-format" not in shown.split("Shared by all commands")[0]) == (
@@ -314,7 +314,7 @@ SILENT = {  # columns beside customer, day and id → what is said before anybod
 
 
 @pytest.mark.parametrize("case", SILENT)
-def test_what_would_be_wrong_in_silence_is_said(tmp_path, fairladder, case):
+def test_silent_problems_are_reported(tmp_path, fairladder, case):
     columns, says = SILENT[case]
     days = pd.date_range("2026-01-01", periods=60).strftime("%Y-%m-%d")
     frame = pd.DataFrame(
@@ -347,7 +347,7 @@ separator = ";"
 """
 
 
-def test_days_and_amounts_as_their_readers_write_them(tmp_path, fairladder):
+def test_csv_dates_and_amounts_follow_output_settings(tmp_path, fairladder):
     (tmp_path / "o.csv").write_text(
         "customer,placed,amount,unit\nx,2026-01-31,1234.5,EUR\ny,2026-01-30,2,EUR\n"
     )
@@ -399,7 +399,7 @@ def test_days_and_amounts_as_their_readers_write_them(tmp_path, fairladder):
     )
 
 
-def test_a_run_that_nobody_watches_leaves_lines_with_times(shop, tmp_path, fairladder):
+def test_unattended_run_writes_a_log_with_times(shop, tmp_path, fairladder):
     log, asked = (
         tmp_path / "log.txt",
         ["--scheme", shop / "scheme.toml", "--quiet", "--log", tmp_path / "log.txt"],
@@ -429,7 +429,7 @@ def test_a_run_that_nobody_watches_leaves_lines_with_times(shop, tmp_path, fairl
     )
 
 
-def test_three_notes_stand_below_a_result_and_the_rest_on_request(tmp_path, fairladder):
+def test_three_notes_are_shown_and_the_rest_on_request(tmp_path, fairladder):
     (tmp_path / "o.csv").write_text(
         "Kunde;Datum;Betrag\n"
         + "".join(f"K{i % 4};{i + 12}.01.2026;{i},50\n" for i in range(1, 10))
@@ -468,7 +468,7 @@ def at_a_terminal(words, typed, cwd):
     return running.wait(timeout=60), shown.decode().replace("\r", "")
 
 
-def test_at_a_terminal_what_is_open_is_asked_and_without_one_nothing_waits(tmp_path, fairladder):
+def test_questions_are_asked_only_at_a_terminal(tmp_path, fairladder):
     rows = "".join(
         f"K{i % 7};0{1 + i % 9}/0{1 + i % 8}/2026;{i + 1},50;{i + 2},80\n" for i in range(40)
     )

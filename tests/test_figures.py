@@ -38,7 +38,7 @@ def title(figure):
     return figure.texts[0].get_text()
 
 
-def test_ladders_show_every_rung_with_its_size(orders, scored):
+def test_ladder_figure_shows_every_rung_with_its_size(orders, scored):
     figure = figures.ladders(scored, orders.scheme, facts=orders.facts())
     told = texts(figure)
     for name in ("recency_score", "frequency_score", "monetary_score"):
@@ -51,7 +51,7 @@ def test_ladders_show_every_rung_with_its_size(orders, scored):
     assert len(figure.axes) == 3
 
 
-def test_concentration_marks_the_tiers(orders, scored):
+def test_concentration_figure_marks_the_tiers(orders, scored):
     figure = figures.concentration(scored, orders.scheme)
     bought = scored[scored["orders"] > 0].sort_values("spend", ascending=False)
     gold = bought["reward"] == "gold"
@@ -65,7 +65,7 @@ def test_concentration_marks_the_tiers(orders, scored):
         figures.concentration(scored.assign(spend=0.0))
 
 
-def test_growth_draws_the_district_that_stopped(orders):
+def test_growth_figure_shades_the_flat_district(orders):
     table = fl.growth(orders, by="district")
     figure = figures.growth_running(table, "district")
     assert (
@@ -84,7 +84,7 @@ def test_growth_draws_the_district_that_stopped(orders):
     assert drawn == pytest.approx(revenue["revenue"].sum())
 
 
-def test_cohorts_and_counts_draw_their_tables(orders):
+def test_cohort_and_count_figures_match_their_tables(orders):
     found = fl.cohorts(orders, period="quarter")
     cells = [t for t in texts(figures.cohort_map(found)) if re.fullmatch(r"\d+", t)]
     assert len(cells) == found.frame["active"].notna().sum()
@@ -101,7 +101,7 @@ def test_cohorts_and_counts_draw_their_tables(orders):
         figures.gaps(ledger[ledger["kind"] == "first"])
 
 
-def test_breakdowns_stack_to_a_hundred(orders):
+def test_stacked_breakdown_adds_up_to_100_percent(orders):
     found = fl.breakdown(orders, "district", "channel", measure="orders")
     (axes,) = figures.breakdown_stacked(found).axes
     widths = (
@@ -121,7 +121,7 @@ def test_breakdowns_stack_to_a_hundred(orders):
         figures.breakdown_stacked(fl.breakdown(orders, "district"))
 
 
-def test_forecasts_draw_what_was_tested(orders):
+def test_forecast_figures_match_the_backtest(orders):
     ahead = fl.value_forecast(orders, method="beta-geometric")
     tested = ahead.backtest
     best = tested.frame.iloc[0]
@@ -147,7 +147,7 @@ def test_forecasts_draw_what_was_tested(orders):
     assert title(figures.value_active(naive, orders.customers())) == "No method tells who is active"
 
 
-def test_campaigns_and_moves_draw_their_tables(orders):
+def test_campaign_and_flow_figures_match_their_tables(orders):
     made = fl.campaign(
         orders, "spring", when="recency_days <= 90", consent="email_ok", limit=100, holdout=30
     )
@@ -172,8 +172,8 @@ def test_campaigns_and_moves_draw_their_tables(orders):
     )
 
 
-def test_axes_of_the_caller_get_what_a_page_of_ours_has(orders, scored):
-    """The same drawing under the same title, no footer, and nothing beside; texts with dollar signs are no formulas."""
+def test_callers_axes_get_the_same_drawing(orders, scored):
+    """The same drawing and title without a footer; texts with dollar signs are not formulas."""
     whole, (left, right) = pyplot.subplots(1, 2)
     there = right.get_position().bounds
     for draw in (
@@ -218,7 +218,7 @@ def hard():
     return fl.open_orders(pd.DataFrame(rows, columns=columns), scheme=scheme)
 
 
-def test_no_text_of_a_figure_is_cut_or_covered(hard):
+def test_figure_texts_are_neither_cut_nor_covered(hard):
     scored, facts = hard.score(), hard.facts()
     ahead, moved = hard.value_forecast(), hard.compare("2025-06-30")
     drawn = {
@@ -261,7 +261,7 @@ def _cut_or_covered(figure):
     return cut + over
 
 
-def test_commands_draw_whole_files_and_hold_all_parts(shop, fairladder, tmp_path):
+def test_commands_write_complete_figures_and_all_parts(shop, fairladder, tmp_path):
     base = (shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet")
     runs = {
         "explain": (["00363"], ["changes", "standings", "rules", "orders"], "png", "svg"),

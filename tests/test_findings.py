@@ -36,7 +36,7 @@ def found(lines, columns=("customer", "order", "placed", "amount"), **settings):
     return {f.code: f for f in check.findings if f.code != "ties-at-cuts"}
 
 
-def test_calm_orders_have_no_findings():
+def test_clean_orders_have_no_findings():
     assert found(calm()) == {}
 
 
@@ -53,7 +53,7 @@ def test_calm_orders_have_no_findings():
         ([("big", "x", START, 10**6)], "one-customer-dominates", 1, "customer has 100 % of all spend", "big"),
     ],
 )  # fmt: skip
-def test_one_thing_wrong_gives_one_finding(extra, code, count, effect, example):
+def test_single_problem_gives_single_finding(extra, code, count, effect, example):
     told = found([*calm(), *extra], time={"as_of": dt.date(2026, 1, 1)})
     assert set(told) == {code}
     assert told[code].count == count
@@ -62,8 +62,10 @@ def test_one_thing_wrong_gives_one_finding(extra, code, count, effect, example):
     assert told[code].level in ("warning", "note")
 
 
-def test_totals_joined_onto_lines_are_noticed():
-    """Three orders of three lines each repeat 30.00: spend is 3 × 60.00 too high; one honest order does not hide it."""
+def test_repeated_totals_are_found():
+    """Three orders of three lines each repeat 30.00: spend is 3 × 60.00 too high; one normal order
+    does not hide it.
+    """
     lines = [
         *calm(),
         *((f"c{o}", f"x{o}", START, 30) for o in range(3) for _ in range(3)),
@@ -80,7 +82,7 @@ def test_totals_joined_onto_lines_are_noticed():
     assert told["repeated-total"].examples[0] == "order x0 from row 201"
 
 
-def test_windows_that_cut_orders_are_noticed():
+def test_date_ranges_that_split_orders_are_found():
     lines = [*calm(), ("c01", "o1", START + dt.timedelta(days=300), 8)]
     told = found(lines, time={"through": START + dt.timedelta(days=200)})
     assert set(told) == {"straddling-orders"}
@@ -90,7 +92,7 @@ def test_windows_that_cut_orders_are_noticed():
     )
 
 
-def test_names_and_short_history():
+def test_shared_names_and_short_history_are_found():
     lines = [
         ("1", "a", START, 1, "Ann"),
         ("2", "b", START, 2, "Ann"),
@@ -105,14 +107,16 @@ def test_names_and_short_history():
     )
 
 
-def test_a_fifth_of_what_was_spent_does_not_dominate():
-    """Of five customers who spent 20 each one holds a fifth, whatever a sixth gave back; a twentieth more is over it."""
+def test_dominant_customer_has_over_a_fifth_of_spend():
+    """Of five customers who spent 20 each, one has exactly a fifth, whatever a sixth returned; a
+    twentieth more is above it.
+    """
     lines = [(f"c{i}", f"o{i}", START + dt.timedelta(100 * i), 20) for i in range(5)]
     assert "one-customer-dominates" not in found([*lines, ("back", "x", START, -10)])
     assert "one-customer-dominates" in found([*lines, ("c3", "y", START, 1)])
 
 
-def test_spreadsheet_days_get_a_hint():
+def test_spreadsheet_day_numbers_get_advice():
     lines = [(c, o, str(d), a) for c, o, d, a in calm()]
     told = found([*lines, ("c01", "x", "45123", 5)])
     assert told["serial-dates"].examples == ("row 201, 45123",)
@@ -121,7 +125,9 @@ def test_spreadsheet_days_get_a_hint():
 
 @given(st.lists(st.integers(0, 6), max_size=40), st.integers(2, 6))
 def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
-    """Against numbering off row by row: for each cut through a run of equals, the members on its smaller side."""
+    """Compared with numbering off row by row: for each cut through a run of equal values, the
+    members on its smaller side.
+    """
     ranked = np.sort(values)
     parts = [len(part) for part in np.array_split(ranked, rungs)]
     ends = np.cumsum(parts)[:-1]
@@ -133,8 +139,10 @@ def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
     assert ties_at_cuts(values, rungs) == split_customers
 
 
-def test_ties_are_told_from_the_worst():
-    """Of seven, days since the last order 3, 2 | 1, 0 | 0 | 0 | 0: the cuts after 4, 5 and 6 part 1, 2 and 1 of the four zeros."""
+def test_ties_at_cuts_are_counted_from_the_worst():
+    """Of seven, days since the last order 3, 2 | 1, 0 | 0 | 0 | 0: the cuts after 4, 5 and 6
+    separate 1, 2 and 1 of the four zeros.
+    """
     days = [0, 0, 0, 0, 1, 2, 3]
     placed = [START - dt.timedelta(d) for d in days]
     orders = fl.open_orders(
@@ -148,8 +156,10 @@ def write(path, rows, columns="member,slip,sold,total,product,state"):
     return path
 
 
-def test_rows_sent_twice_in_two_files_are_found_and_can_be_dropped(tmp_path, fairladder):
-    """Fourteen orders of 5.00, four of them in both files; one line of January stands twice in its own file."""
+def test_repeats_across_files_are_found_and_can_be_dropped(tmp_path, fairladder):
+    """Fourteen orders of 5.00, four of them in both files; one line of January occurs twice in its
+    own file.
+    """
     rows = [(f"m{i % 3}", f"s{i}", "2026-01-05", "5.00", "", "paid") for i in range(14)]
     dateless = (
         "m1",
@@ -206,7 +216,7 @@ def test_rows_sent_twice_in_two_files_are_found_and_can_be_dropped(tmp_path, fai
     assert "21 rows read: 14 used, 2 set aside, 5 repeats dropped" in done.stderr
 
 
-def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairladder):
+def test_errors_are_printed_above_every_result_until_allowed(tmp_path, fairladder):
     """Eight orders of two lines that each repeat the order's total; two of them cancelled."""
     rows = [
         (
@@ -253,7 +263,7 @@ def test_errors_stand_above_every_result_until_they_are_allowed(tmp_path, fairla
     )  # four orders may be chance
 
 
-def test_discounts_in_percent_are_asked_for(tmp_path, fairladder):
+def test_discounts_in_percent_raise_a_question(tmp_path, fairladder):
     columns = "member,slip,sold,price,quantity,discount"
     rows = [(f"m{i}", i, "2026-01-05", 10, 1, ["", 1, 5, 10, "15%"][i % 5]) for i in range(20)]
     orders = write(tmp_path / "orders.csv", rows, columns)
@@ -285,7 +295,7 @@ def test_discounts_in_percent_are_asked_for(tmp_path, fairladder):
     )
 
 
-def test_members_whose_ids_are_written_otherwise_are_an_error(tmp_path):
+def test_members_with_other_id_format_are_an_error(tmp_path):
     orders = write(
         tmp_path / "orders.csv",
         [(f"m{i % 20}", i, "05.02.2026", "5.00", "", "") for i in range(60)],
@@ -318,7 +328,7 @@ def test_members_whose_ids_are_written_otherwise_are_an_error(tmp_path):
     assert orders.customers()["joined"].max() == pd.Timestamp("1990-06-05")
 
 
-def test_accounts_of_nobody_are_named():
+def test_test_and_staff_accounts_are_found():
     """By whole words of id or name, never by a part of one: a Ms Guest and a Testa are people."""
     odd = [
         "test",
@@ -450,7 +460,7 @@ def test_every_command_shows_every_finding(tmp_path, fairladder, words):
         ("discount-unit", "error", [(*line[:3], 10, 2, (0, 5, 10)[i % 3]) for i, line in enumerate(calm())], {}),
     ],
 )  # fmt: skip
-def test_findings_that_spoil_everything(code, level, lines, settings):
+def test_mapping_errors_stop_every_command(code, level, lines, settings):
     columns = (
         "customer",
         "order",
@@ -462,8 +472,10 @@ def test_findings_that_spoil_everything(code, level, lines, settings):
     assert found(lines, columns, **settings)[code].level == level
 
 
-def test_every_finding_is_in_a_test():
-    """All warnings and errors of the registry are made to show in the tests of findings and of competing readings."""
+def test_every_finding_has_a_test():
+    """All warnings and errors of the registry occur in the tests of findings and of competing
+    readings.
+    """
     texts = "".join(
         (Path(__file__).parent / name).read_text()
         for name in ("test_findings.py", "test_competing_readings.py")

@@ -49,7 +49,7 @@ def opened(known, **value):
 WINTER = Season(np.array([0.9, -0.2, 0.3, 0.1]))
 
 
-def test_a_season_is_found_where_there_is_one_and_nowhere_else():
+def test_season_is_found_only_where_there_is_one():
     weeks = 19_000 + 7 * np.arange(150)
     expected = 40 * np.linspace(1, 0.6, 150)  # what is left of it is a trend
     rate = np.array([WINTER.rate(week + np.arange(7) + 0.5).mean() for week in weeks])
@@ -77,7 +77,7 @@ def test_a_season_is_found_where_there_is_one_and_nowhere_else():
     assert WINTER.rate(np.arange(0, 4 * YEAR) + 0.5).mean() == pytest.approx(1, rel=1e-3)
 
 
-def test_the_clock_forecasts_a_season_and_who_is_quiet_in_it_is_not_gone():
+def test_season_clock_forecasts_and_keeps_quiet_customers_active():
     spring = Season(np.array([-0.3, 0.8, 0.0, 0.2]))
     known, later = made_up(3, season=spring)
     by_clock, even = (
@@ -105,7 +105,7 @@ def test_the_clock_forecasts_a_season_and_who_is_quiet_in_it_is_not_gone():
     assert forced.fitted.season is not None
 
 
-def test_prices_and_frequency_go_into_the_values():
+def test_price_trend_and_frequency_affect_values():
     known, later = made_up(5, prices=0.2, ahead=365)
     trend = prices_of(histories(opened(known)))
     assert abs(trend.yearly - 0.2) < 3 * trend.error < 0.1
@@ -130,7 +130,7 @@ def test_prices_and_frequency_go_into_the_values():
     )
 
 
-def test_what_came_of_late_widens_the_range():
+def test_recent_deviations_widen_the_range():
     # ln(50 ÷ 100)² less the unevenness of 100 expected orders; little expected, or much as expected, tells nothing.
     assert lately(50, 100) == pytest.approx(log(0.5) ** 2 - UNEVEN / 100)
     assert (lately(99, 100), lately(0, LEAST_LATE - 1)) == (0, 0)
@@ -149,7 +149,7 @@ def test_what_came_of_late_widens_the_range():
     assert "of the last 30 days, in which repeat orders were off by about" in burst.of_range()
 
 
-def test_earlier_misses_widen_the_range_by_what_the_model_did_not_know():
+def test_earlier_misses_widen_the_range_beyond_the_model():
     day = dt.date(2025, 1, 1)
     missed = [
         Miss(day, 90, 130.0, 100.0, 0.01),
@@ -201,7 +201,7 @@ def test_earlier_misses_widen_the_range_by_what_the_model_did_not_know():
 
 
 @pytest.mark.parametrize("model", [BG, PARETO], ids=["beta-geometric", "Pareto"])
-def test_changed_leaving_and_frequency_by_integration(model):
+def test_changed_leaving_and_frequency_match_integration(model):
     p, x, seen, t, leaving, rate = (
         (0.8, 40.0, 1.2, 3.0 if model is BG else 300.0),
         3,
@@ -224,7 +224,7 @@ def test_changed_leaving_and_frequency_by_integration(model):
     )
 
 
-def test_what_a_change_and_a_return_are_worth(fairladder, shop):
+def test_worth_of_a_change_and_of_a_return(fairladder, shop):
     known, _ = made_up(9)
     orders = opened(known)
     formula, ahead = (

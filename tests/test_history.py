@@ -62,7 +62,7 @@ def month(day):
     max_examples=times(6), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
 )
 @given(LINES, st.sampled_from(["net", "ignore"]), st.sampled_from(ENGINES))
-def test_growth_and_cohorts_as_counted_by_hand(tmp_path_factory, lines, refunds, engine):
+def test_growth_and_cohorts_match_reference(tmp_path_factory, lines, refunds, engine):
     frame = frame_of(lines)
     scheme = fl.Scheme().with_options(
         money={"refunds": refunds},
@@ -172,7 +172,7 @@ DAY_PARTS = {
     None,
     "sqlite",
 )
-def test_breakdowns_count_from_the_rows(tmp_path_factory, lines, rows, columns, engine):
+def test_breakdown_totals_count_rows(tmp_path_factory, lines, rows, columns, engine):
     frame = frame_of(lines)
     if rows == columns:
         columns = None
@@ -261,7 +261,7 @@ def plain(shop, query):
     return duckdb.sql(PLAIN.format(orders=shop / "orders.csv", query=query)).df()
 
 
-def test_the_shop_against_plain_sql(shop, fairladder):
+def test_sample_shop_history_equals_plain_sql(shop, fairladder):
     orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
     by = fl.growth(orders, period="quarter", by="channel")
     theirs = plain(shop, "SELECT channel, date_trunc('quarter', moment) AS period, count(*) FILTER (nth = 1) AS new, count(*) AS orders, "
@@ -303,7 +303,7 @@ def test_the_shop_against_plain_sql(shop, fairladder):
     )  # who is new does not change
 
 
-def test_age_at_the_order_in_leap_years_and_unknowns(fairladder, tmp_path):
+def test_age_at_the_order_in_leap_years_and_unknown(fairladder, tmp_path):
     people = tmp_path / "people.csv"
     people.write_text(
         "customer,born\nleap,1995-02-28\nlater,2030-01-01\nold,1890-01-01\nnone,\nmarch,1996-02-29\n"
@@ -327,7 +327,7 @@ def test_age_at_the_order_in_leap_years_and_unknowns(fairladder, tmp_path):
         assert cells[cells["row"] != "total"]["row"].tolist() == [band], (who, day, done.stderr)
 
 
-def test_a_crosstab_is_the_long_table_side_by_side(shop, fairladder):
+def test_crosstab_equals_the_long_table(shop, fairladder):
     asked = [
         "breakdown",
         shop / "orders.csv",
@@ -360,7 +360,7 @@ def test_a_crosstab_is_the_long_table_side_by_side(shop, fairladder):
         assert says in fairladder("breakdown", shop / "orders.csv", "--rows", axis).stderr
 
 
-def test_what_cannot_be_answered_is_said(shop, fairladder):
+def test_impossible_history_questions_are_refused(shop, fairladder):
     orders, scheme = shop / "orders.csv", shop / "scheme.toml"
     for words, told in {
         ("growth", "--period", "mont"): "There is no period 'mont'. Did you mean `month`?",
@@ -412,7 +412,7 @@ def test_what_cannot_be_answered_is_said(shop, fairladder):
     assert "`product` has 19 names; the 3 largest by customers are shown" in long.stderr
 
 
-def test_what_is_kept_of_a_window_does_not_pass_for_the_whole_history():
+def test_kept_date_range_is_not_used_as_whole_history():
     frame = pd.DataFrame({"customer": ["a"] * 3, "order": list("123"), "amount": 5.0})
     frame["placed"] = pd.to_datetime(["2025-01-01", "2025-03-01", "2025-03-09"])
     orders = fl.open_orders(frame, scheme={"time": {"as_of": AS_OF, "from": dt.date(2025, 2, 1)}})
@@ -425,8 +425,10 @@ def test_what_is_kept_of_a_window_does_not_pass_for_the_whole_history():
     assert fl.growth(orders)["new_customers"].sum() == 0
 
 
-def test_the_ledger_is_of_the_whole_history_and_in_one_order():
-    """Shares are of the whole spend up to the day; without ids equal days are told apart to the last column; one name of a day."""
+def test_ledger_uses_whole_history_and_stable_order():
+    """Shares are of the total spend up to the day; without ids equal days are sorted to the last
+    column; one name of a day.
+    """
     frame = pd.DataFrame({"customer": list("aabaab"), "placed": ["2025-01-01", "2025-03-01", "2025-03-01", "2025-03-01", "2025-04-01", "2025-04-02"],
                           "amount": [60.0, 20.0, 5.0, 20.0, 0.0, -5.0], "x": ["p", "r", "q", "q", "s", "t"], "name": ["n", "z", "b", "Z", "m", "c"]})  # fmt: skip
     for refunds, shares in (("net", [0.6, 0.2, 0.2, 0.0]), ("ignore", [0.6, 0.2, 0.2, 0.0])):
@@ -461,7 +463,9 @@ def test_the_ledger_is_of_the_whole_history_and_in_one_order():
 
 
 def test_flat_spells_end_with_their_group():
-    """A's last two months and B's first two bring nobody new; they are two spells of two and not one of four."""
+    """A's last two months and B's first two have no new customers; they are two spells of two and
+    not one of four.
+    """
     lines = [
         ("a1", "A", "2025-01-05"),
         ("b1", "B", "2025-03-05"),
@@ -494,7 +498,7 @@ def test_flat_spells_end_with_their_group():
     assert not table["flat"].any()  # A's January and B's February stand side by side
 
 
-def test_orders_kept_with_their_columns_serve_only_what_they_can():
+def test_kept_orders_serve_only_queries_on_kept_columns():
     frame = pd.DataFrame(
         {
             "customer": list("aab"),
@@ -521,8 +525,10 @@ def test_orders_kept_with_their_columns_serve_only_what_they_can():
         ]  # by row where its rows disagree, and null as a cell
 
 
-def test_years_that_begin_in_another_month(shop):
-    """Of April: sums of the months from April to March; quarters end with March; labels say both years; breakdowns agree."""
+def test_years_can_begin_in_another_month(shop):
+    """April: sums of the months from April to March; quarters end with March; labels show both
+    years; breakdowns agree.
+    """
     scheme = fl.load_scheme(shop / "scheme.toml").with_options(time={"year_starts": "04"})
     orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
     months = orders.growth(period="month")
@@ -553,7 +559,9 @@ def test_years_that_begin_in_another_month(shop):
 
 @pytest.mark.parametrize("engine", ["embedded", *DATABASES])
 def test_hours_are_those_of_the_orders(tmp_path, engine):
-    """14:05 by am and pm, 00:30, one without a time; of an order's rows the earliest counts, also across midnight. Typed days have no hours."""
+    """14:05 by am and pm, 00:30, one without a time; of an order's rows the earliest counts, also
+    across midnight. Typed dates have no hours.
+    """
     frame = pd.DataFrame({"customer": list("abcdd"), "order": list("abcdd"), "amount": [1] * 5,
                           "placed": ["2026-01-05 14:05", "2026-01-05 09:59:59", "2026-01-05 00:30", "2026-01-06 23:50", "2026-01-07 00:10"]})  # fmt: skip
     plain = frame if engine == "embedded" else in_database(engine, frame, tmp_path, table="hours")
@@ -592,7 +600,7 @@ def test_hours_are_those_of_the_orders(tmp_path, engine):
         assert any("probably lost" in note for note in midnight.notes)
 
 
-def test_lines_add_up_to_orders_and_to_customers(shop, fairladder):
+def test_lines_add_up_to_orders_and_customers(shop, fairladder):
     scheme = shop / "scheme.toml"
     orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
     lines, ledger = orders.order_lines(), orders.order_ledger()
@@ -622,8 +630,8 @@ def test_lines_add_up_to_orders_and_to_customers(shop, fairladder):
 
 
 @pytest.mark.parametrize("engine", ["embedded", *DATABASES])
-def test_what_orders_say_is_carried_to_customers(shop, engine, tmp_path):
-    """Against pandas: by time, then by order id; mixed where an order's lines disagree; null where nobody bought."""
+def test_first_and_latest_order_columns_match_pandas(shop, engine, tmp_path):
+    """By time, then by order id; mixed if an order's lines disagree; null for non-buyers."""
     scheme = fl.load_scheme(shop / "scheme.toml").with_options(
         customers={"at_first": ["channel", "category"], "at_latest": ["channel"]}
     )
@@ -656,8 +664,10 @@ def test_what_orders_say_is_carried_to_customers(shop, engine, tmp_path):
 
 
 @pytest.mark.parametrize("engine", ["embedded", *DATABASES])
-def test_a_column_is_summed_over_the_rows_of_purchases(shop, engine, tmp_path):
-    """Against pandas, by a column of orders and by one that differs within them; numbers in text with a comma; text is refused."""
+def test_sum_of_column_matches_pandas(shop, engine, tmp_path):
+    """By a column of orders and by one that differs within them; numbers in text with a comma;
+    other text is refused.
+    """
     rows = pd.read_csv(shop / "orders.csv", dtype=str, keep_default_na=False).iloc[:2500]
     scheme = fl.load_scheme(shop / "scheme.toml").with_options(
         orders={"table": None if engine == "embedded" else "orders"}

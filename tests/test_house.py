@@ -25,7 +25,7 @@ from fairladder.sqltree import sql
 ROOT = Path(__file__).parents[1]
 
 
-def test_import_is_light_and_every_public_name_is_there():
+def test_import_is_light_and_public_names_exist():
     heavy = "import sys, fairladder; print(sorted({'pandas', 'scipy', 'matplotlib', 'duckdb', 'numpy'} & set(sys.modules)))"
     done = subprocess.run([sys.executable, "-c", heavy], capture_output=True, text=True, check=True)
     assert done.stdout == "[]\n"
@@ -36,14 +36,16 @@ def test_import_is_light_and_every_public_name_is_there():
         fl.scorez  # noqa: B018
 
 
-def test_shipped_sample_is_what_the_generator_makes(tmp_path):
+def test_shipped_sample_equals_generator_output(tmp_path):
     make_shop(tmp_path)
     for name in ("orders.csv", "members.csv"):
         assert (tmp_path / name).read_bytes() == (SHOP / name).read_bytes()
 
 
-def test_a_measure_is_an_entry_and_a_line(tmp_path):
-    """The recipe of docs/house.md, followed in a copy: a file, a database and a frame have the measure then."""
+def test_new_measure_needs_one_entry_and_one_line(tmp_path):
+    """The recipe of docs/house.md, followed in a copy: a file, a database and a frame then have the
+    measure.
+    """
     recipe = (
         (ROOT / "docs" / "house.md")
         .read_text("utf-8")
@@ -84,8 +86,8 @@ def test_every_role_has_an_option():
     }
 
 
-def test_examples_in_docstrings_run(monkeypatch):
-    """Every public function that is quick shows how it is called, and gives what it says."""
+def test_docstring_examples_run(monkeypatch):
+    """Every fast public function has an example that runs."""
     monkeypatch.setattr(fl, "sample_orders", functools.cache(fl.sample_orders), raising=False)
     homes = {
         sys.modules[getattr(fl, name).__module__]
@@ -97,14 +99,16 @@ def test_examples_in_docstrings_run(monkeypatch):
     assert sum(t.attempted for t in tried) > 70
 
 
-def test_the_page_of_the_interface_is_current():
+def test_api_page_is_current():
     assert runpy.run_path(str(ROOT / "docs" / "api.py"))["page"]() == (
         ROOT / "docs" / "api.md"
     ).read_text("utf-8")
 
 
-def test_a_value_is_what_its_own_table_says(tmp_path):
-    """Rates are shares, factors and parameters are not: 74.14 an order is no 7,414 %, wherever people read it."""
+def test_value_format_depends_on_its_table(tmp_path):
+    """Rates are shares, factors and parameters are not: 74.14 per order must never be shown as
+    7,414 %.
+    """
     orders = fl.sample_orders()
     made, rates = fl.value_formula(orders, period="quarter"), fl.cohorts(orders, period="quarter")
     for name, result, part, share in (
@@ -123,8 +127,8 @@ def test_a_value_is_what_its_own_table_says(tmp_path):
     assert "&lt;b&gt;" in dataclasses.replace(hostile, name="<b>")._repr_html_()
 
 
-def test_a_measure_without_a_tree_is_refused(monkeypatch):
-    """What is in the registry is computed on a cluster and as SQL, too, or refused by its name."""
+def test_measure_without_tree_is_refused(monkeypatch):
+    """A registered measure is also computed on a cluster and as SQL, or refused by its name."""
     parts = [sql(name) for name in ("today", "positive", "held", "place")]
     made = [tree.alias for tree in measure_trees.measures(["name", "only_channel"], *parts, 2)]
     assert made == list(columns.names(columns.CUSTOMERS))
@@ -177,7 +181,7 @@ def scored():
     return fl.score(orders.customers(), orders.scheme), orders.facts()
 
 
-def test_segment_figure_shows_the_summary(scored, tmp_path):
+def test_segment_figure_matches_the_summary(scored, tmp_path):
     table, facts = scored
     figure = fl.figures.segments(table, facts=facts)
     summary = fl.segment_summary(table).set_index("segment")
@@ -192,7 +196,7 @@ def test_segment_figure_shows_the_summary(scored, tmp_path):
     assert imread(tmp_path / "segments.png").shape[:2] == (800, 1280)
 
 
-def test_grid_figure_counts_everybody_once(scored):
+def test_grid_figure_counts_every_customer_once(scored):
     table, facts = scored
     figure = fl.figures.grid(table, facts=facts)
     counts = [

@@ -39,8 +39,10 @@ def said(orders):
     st.booleans(),
     st.sampled_from([None, "2024-03-01"]),
 )
-def test_the_same_as_reading_everything(tmp_path_factory, files, total, as_of):
-    """Orders whose lines stand in several files, ids to trim, rows of every kind of trouble, a day in the middle."""
+def test_kept_files_equal_a_full_read(tmp_path_factory, files, total, as_of):
+    """Orders with lines in several files, ids to trim, rows with every kind of problem, an as-of
+    date in the middle.
+    """
     folder = tmp_path_factory.mktemp("files")
     if total:
         files[-1].append(TOTAL)
@@ -63,7 +65,7 @@ def test_the_same_as_reading_everything(tmp_path_factory, files, total, as_of):
     assert said(there) == said(here)
 
 
-def test_what_has_changed_is_read_again_and_told(tmp_path, shop, fairladder):
+def test_changed_files_are_read_again_and_reported(tmp_path, shop, fairladder):
     rows = pd.read_csv(shop / "orders.csv", dtype=str, keep_default_na=False)[:3000]
     for number in range(3):
         rows[number * 1000 : (number + 1) * 1000].to_csv(tmp_path / f"{number}.csv", index=False)

@@ -29,8 +29,10 @@ method_of = st.sampled_from(["even", "inclusive", "exclusive", "inverse"])
 
 @settings(max_examples=300, deadline=None)
 @given(values=values_of, rungs=st.integers(2, 6), better=better_of, whole=st.sampled_from([512, 2]))
-def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
-    """Sizes equal those of trying every partition; the same whichever way the numbers run, and beyond what is tried whole."""
+def test_even_ladder_is_the_best_partition(values, rungs, better, whole):
+    """Sizes equal those of trying every partition, in both directions, and above the limit of
+    exhaustive windows.
+    """
     counts = np.unique(values, return_counts=True)[1]
     if len(counts) < rungs:
         return
@@ -50,11 +52,10 @@ def test_even_is_the_best_of_all_partitions(values, rungs, better, whole):
     values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of
 )
 @example(values=[5], rungs=4, better="low", method="even", others=[4, 5, 6])
-def test_laws_of_every_ladder(values, rungs, better, method, others):
-    """Equal values share a rung, better never stands lower, sizes count what is placed, and saving changes nothing.
-
-    Counting whole numbers, as is done with many, gives the ladder and the rungs that sorting gives, and so does each value once
-    with how often it occurs.
+def test_ladder_laws(values, rungs, better, method, others):
+    """Equal values share a rung, better values never get a lower rung, sizes count the placed
+    values, and saving changes nothing. Counting whole numbers gives the same ladder as sorting, and
+    so do distinct values with frequencies.
     """
     ladder = fl.Ladder.fit(values, rungs=rungs, better=better, method=method)
     with pytest.MonkeyPatch.context() as patch:
@@ -90,7 +91,7 @@ def test_laws_of_every_ladder(values, rungs, better, method, others):
     who=st.integers(0, 59),
     gain=st.integers(1, 20),
 )
-def test_improving_alone_never_lowers_one(values, rungs, better, who, gain):
+def test_improving_one_value_never_lowers_its_rung(values, rungs, better, who, gain):
     who %= len(values)
     before = fl.Ladder.fit(values, rungs=rungs, better=better).place(values)[who]
     moved = list(values)
@@ -116,22 +117,24 @@ def test_improving_alone_never_lowers_one(values, rungs, better, who, gain):
         ([2, 3, 4], 6, (2, 0, 0, 3, 0, 4)),
     ],
 )
-def test_worked_partitions(counts, rungs, sizes):
+def test_even_ladder_worked_examples(counts, rungs, sizes):
     worst_first = np.repeat(np.arange(len(counts)), counts)
     assert fl.Ladder.fit(worst_first, rungs=rungs).sizes == sizes
     assert fl.Ladder.fit(-worst_first, rungs=rungs, better="low").sizes == sizes
 
 
-def test_shares_and_their_exact_sizes():
-    """70 %, 20 %, 10 % of 1..100: exactly 70, 20 and 10; of tied values as near as ties allow."""
+def test_shares_give_exact_sizes():
+    """70 %, 20 %, 10 % of 1..100: exactly 70, 20 and 10; with ties as close as possible."""
     ladder = fl.Ladder.fit(np.arange(1, 101), rungs=3, shares=["0.7", Decimal("0.2"), "0.1"])
     assert (ladder.sizes, ladder.cuts, ladder.size_deviation) == ((70, 20, 10), (70, 90), 0.0)
     tied = fl.Ladder.fit([1] * 75 + [2] * 20 + [3] * 5, rungs=3, shares=["0.7", "0.2", "0.1"])
     assert (tied.sizes, tied.size_deviation) == ((75, 20, 5), 0.05)
 
 
-def test_inclusive_is_the_interpolated_percentile_of_spreadsheets():
-    """Four values 1, 2, 4, 9 in quarters: positions 0.75, 1.5, 2.25 → 1.75, 3, 5.25. A value at a cut stands below."""
+def test_inclusive_cuts_equal_spreadsheet_percentiles():
+    """Four values 1, 2, 4, 9 in quarters: positions 0.75, 1.5, 2.25 → 1.75, 3, 5.25. A value at a
+    cut belongs below.
+    """
     ladder = fl.Ladder.fit([9, 4, 1, 2], rungs=4, method="inclusive")
     assert ladder.cuts == (1.75, 3, 5.25)
     assert list(ladder.place([1.75, 1.76, 3, 100, -100, np.nan])) == [1, 2, 2, 4, 1, 0]
@@ -143,8 +146,10 @@ def test_inclusive_is_the_interpolated_percentile_of_spreadsheets():
 
 
 @pytest.mark.parametrize("atom", [None, 0.0, 0.5, 1.0])
-def test_even_at_size_holds_against_every_single_move(atom):
-    """300,000 values, with and without one that holds 60 %: no cut can be moved alone for the better."""
+def test_large_even_ladder_cannot_be_improved_by_one_move(atom):
+    """300,000 values, with and without one that makes up 60 %: moving any single cut does not
+    improve it.
+    """
     dice = np.random.default_rng(11)
     values = dice.random(300_000)
     if atom is not None:
@@ -167,8 +172,8 @@ def test_even_at_size_holds_against_every_single_move(atom):
     [("exclusive", "weibull"), ("inverse", "inverted_cdf"), ("inclusive", "linear")],
 )
 @given(values=st.lists(st.integers(-50, 50), min_size=1, max_size=40), rungs=st.integers(2, 7))
-def test_percentile_cuts_are_those_of_their_type(method, of_numpy, values, rungs):
-    """Against NumPy, which has them in floats; cuts of unused rungs at the ends are open."""
+def test_quantile_cuts_match_numpy(method, of_numpy, values, rungs):
+    """Cuts of unused rungs at the ends are infinite."""
     ladder = fl.Ladder.fit(values, rungs=rungs, method=method)
     for j, cut in enumerate(ladder.cuts, start=1):
         if not np.isinf(cut):
@@ -190,8 +195,10 @@ def test_percentile_cuts_are_those_of_their_type(method, of_numpy, values, rungs
 @given(
     values=values_of, rungs=st.integers(2, 6), better=better_of, method=method_of, others=values_of
 )
-def test_sql_places_alike(values, rungs, better, method, others):
-    """The CASE in DuckDB and in SQLite gives the rungs of ``place``, also to values not seen before, and NULL to NULL."""
+def test_ladder_sql_equals_place(values, rungs, better, method, others):
+    """The CASE in DuckDB and in SQLite gives the rungs of ``place``, also for unseen values, and
+    NULL for NULL.
+    """
     ladder = fl.Ladder.fit(np.array(values) / 4, rungs=rungs, better=better, method=method)
     asked = [v / 4 for v in values + others] + [None]
     wanted = [*ladder.place(asked[:-1]).tolist(), None]
@@ -208,7 +215,7 @@ def test_sql_places_alike(values, rungs, better, method, others):
             assert [row[0] for row in got] == wanted
 
 
-def test_sql_of_days():
+def test_ladder_sql_for_dates():
     ladder = fl.Ladder.fit(
         pd.to_datetime(["2026-01-01", "2026-02-01", "2026-03-01"]), rungs=3, better="low"
     )
@@ -218,8 +225,8 @@ def test_sql_of_days():
     )
 
 
-def test_fixed_cuts_stay_as_given():
-    """Up to 100 is rung 1, up to 500 rung 2; nobody above 500 yet, and 501 will be rung 3."""
+def test_fixed_cuts_are_kept():
+    """Up to 100 is rung 1, up to 500 rung 2; no value is above 500 yet, and 501 will be rung 3."""
     ladder = fl.Ladder.fit([20, 100, 101, 500], method="fixed", cuts=[100, 500])
     assert (ladder.sizes, ladder.empty, ladder.place([501]).tolist()) == ((2, 2, 0), (3,), [3])
     days = fl.Ladder.fit(
@@ -241,7 +248,7 @@ def test_fixed_cuts_stay_as_given():
         assert str(caught.value) == message
 
 
-def test_days_and_nulls():
+def test_ladder_of_dates_and_nulls():
     days = pd.Series(pd.to_datetime(["2026-01-01", "2026-02-01", None, "2026-03-01"]))
     ladder = fl.Ladder.fit(days, rungs=3, better="low")
     assert ladder.place(days).tolist() == [3, 2, 0, 1]
@@ -267,7 +274,7 @@ def test_days_and_nulls():
         ),
     ],
 )
-def test_wrong_requests_say_what_to_give(call, message):
+def test_wrong_ladder_arguments_get_advice(call, message):
     with pytest.raises(fl.UsageError) as caught:
         call()
     assert str(caught.value) == message

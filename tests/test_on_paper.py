@@ -69,7 +69,7 @@ def in_server(url, frame, text):
 @pytest.mark.parametrize(
     "changes", [{}, {"time": {"as_of": dt.date(2024, 2, 29)}}], ids=["latest day", "day asked for"]
 )
-def test_the_statement_gives_the_customers_in_every_dialect(changes):
+def test_reduction_sql_gives_the_customers_in_every_dialect(changes):
     frame = typed_orders(600, seed=len(changes))
     orders = fl.open_orders(frame, scheme=SCHEME | changes, allow_set_aside=True)
     wanted = orders.customers()
@@ -103,7 +103,7 @@ def test_the_statement_gives_the_customers_in_every_dialect(changes):
             pd.testing.assert_series_equal(*sides, obj=f"{dialect} {name}")
 
 
-def test_what_no_statement_does_is_refused(tmp_path, fairladder):
+def test_unsupported_reduction_sql_is_refused(tmp_path, fairladder):
     frame = typed_orders(50, seed=3)
     plain = SCHEME["orders"] | {"where": None}
     for asked, told in (

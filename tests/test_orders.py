@@ -28,7 +28,7 @@ def frame_of(**columns):
 
 
 @given(st.floats(-1e9, 1e9), st.integers(0, 4))
-def test_floats_round_like_their_shortest_text(value, decimals):
+def test_floats_round_by_their_shortest_text(value, decimals):
     wanted = reference.half_away(Fraction(repr(value)) * 10**decimals)
     assert to_minor([value], decimals).tolist() == [wanted]
     half = float(
@@ -61,7 +61,7 @@ def test_ratios_are_rounded_once_and_ranks_count(tops, bottom):
         ("DOUBLE", "'NaN', 'inf', 2.5", 250),  # blank, unusable, usable
     ],
 )
-def test_amounts_of_every_type_agree(tmp_path, type_, cells, spend):
+def test_amount_types_agree(tmp_path, type_, cells, spend):
     values = ", ".join(
         f"({i}, CAST({cell} AS {type_}))" for i, cell in enumerate(cells.split(", "))
     )
@@ -74,8 +74,10 @@ def test_amounts_of_every_type_agree(tmp_path, type_, cells, spend):
     assert sum(orders.balance.amounts.values()) == spend
 
 
-def test_days_by_zone_and_as_written():
-    """23:30 in Lisbon in summer is 22:30 UTC: the day as written without a zone, the business day with one."""
+def test_dates_by_zone_and_as_written():
+    """23:30 in Lisbon in summer is 22:30 UTC: the day as written without a zone, the business day
+    with one.
+    """
     frame = frame_of(
         placed=["2026-06-30T23:30:00+01:00", "2026-06-30T23:30:00Z", "2026-06-30 23:30"]
     )
@@ -116,8 +118,10 @@ def test_currencies_are_never_added_up():
     assert chosen.balance.as_json()["by_currency"]["GBP"]["set_aside"] == "2.50"
 
 
-def test_customers_file_is_joined_once_and_kept_whole(tmp_path):
-    """Members without orders stay, strangers with orders stay, other columns are carried, blank ids are set aside."""
+def test_customers_file_is_joined_without_losing_rows(tmp_path):
+    """Members without orders stay, customers missing in the file stay, other columns are kept,
+    blank ids are set aside.
+    """
     (tmp_path / "members.csv").write_text(
         "customer,name,born,size\na,Ann,1990-02-28,007\n b ,Bo,,12\n,Nobody,,1\n"
     )
@@ -150,8 +154,10 @@ def test_customers_file_is_joined_once_and_kept_whole(tmp_path):
     assert placed.set_index("customer")["segment"].to_dict()["b"] == "no-orders-yet"
 
 
-def test_repeated_totals_are_taken_once():
-    """Each row repeats its order's total: 12.50 once, not twice; two totals for one order set its rows aside."""
+def test_repeated_totals_count_once():
+    """Each row repeats its order's total: 12.50 once, not twice; two totals for one order set its
+    rows aside.
+    """
     frame = frame_of(order=[1, 1, 2, 2, 3], amount=[12.5, 12.5, 4, 5, 7])
     orders = fl.open_orders(frame, scheme={"orders": {"amount_is": "order"}}, allow_set_aside=True)
     table = orders.customers()
@@ -218,7 +224,7 @@ def test_scheme_errors_name_the_key(settings, message):
     assert str(caught.value) == message
 
 
-def test_a_failing_write_leaves_what_was_there(tmp_path):
+def test_failed_write_keeps_the_old_file(tmp_path):
     target = tmp_path / "out.json"
     target.write_text("before")
     with pytest.raises(ValueError, match="JSON compliant"):
@@ -238,7 +244,7 @@ def test_a_failing_write_leaves_what_was_there(tmp_path):
          "the scheme or with --customer-column NAME --placed-column NAME. The columns are: `who`, `amount`."),
     ],
 )  # fmt: skip
-def test_what_cannot_be_opened(tmp_path, monkeypatch, orders, message):
+def test_unreadable_sources_are_refused(tmp_path, monkeypatch, orders, message):
     monkeypatch.chdir(tmp_path)
     (tmp_path / "orders.doc").write_text("x")
     with pytest.raises(fl.FairLadderError) as caught:
@@ -246,8 +252,10 @@ def test_what_cannot_be_opened(tmp_path, monkeypatch, orders, message):
     assert str(caught.value) == message
 
 
-def test_rates_convert_before_rounding(tmp_path):
-    """3 × 0.335 GBP at 1.17 is 1.17585, so 1.18; at 1.16 from February on 1.1658, so 1.17. Unknown ones are set aside."""
+def test_exchange_rates_apply_before_rounding(tmp_path):
+    """3 × 0.335 GBP at 1.17 is 1.17585, so 1.18; at 1.16 from February on 1.1658, so 1.17. Unknown
+    currencies are set aside.
+    """
     (tmp_path / "rates.csv").write_text(
         "currency,day,rate\nGBP,2026-01-01,1.17\nGBP,2026-02-01,1.16\nCHF,,1.05\n"
     )

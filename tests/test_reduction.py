@@ -107,10 +107,12 @@ def write_rows(path, rows):
 @given(made=rows_of, grain=st.sampled_from(["line", "line", "order"]), refunds=st.sampled_from(["net", "ignore"]),
        decimals=st.integers(0, 3), start=st.sampled_from([None, None, dt.date(2025, 1, 1)]), where=st.booleans(),
        kind=st.sampled_from(["csv", "csv", "parquet", "frame", *DATABASES]), with_members=st.booleans())  # fmt: skip
-def test_every_row_and_every_customer_as_defined(
+def test_rows_and_customers_match_the_definitions(
     tmp_path_factory, made, grain, refunds, decimals, start, where, kind, with_members
 ):
-    """States of all rows, the balance, and all columns of the customers table; shuffled rows give the same bytes."""
+    """States of all rows, the balance, and all columns of the customers table; shuffled rows give
+    the same bytes.
+    """
     cells, priced = made
     grain = "line" if priced else grain
     rows = [row_of(c, priced) for c in cells]
@@ -189,10 +191,12 @@ def test_every_row_and_every_customer_as_defined(
 )
 @given(made=rows_of, kind=st.sampled_from(["csv", "parquet", "frame"]), refunds=st.sampled_from(["net", "ignore"]), where=st.booleans(),
        day=st.sampled_from([AS_OF, None]))  # fmt: skip
-def test_the_quick_ways_through_messy_rows_give_the_same(
+def test_shortcuts_give_the_same_results_for_messy_rows(
     tmp_path_factory, made, kind, refunds, where, day
 ):
-    """Orders kept in the pass that gives the balance, customers from rows kept for the findings, findings after customers."""
+    """Orders kept in the pass that gives the balance, customers from rows kept for the findings,
+    findings after customers.
+    """
     cells, priced = made
     rows = [row_of(c, priced) for c in cells]
     source = write_rows(tmp_path_factory.mktemp("rows") / "rows.csv", rows)
@@ -275,7 +279,9 @@ SELECT *, {scores} FROM measured ORDER BY customer
 
 
 def test_score_equals_plain_sql_on_the_sample_shop(shop, fairladder, tmp_path):
-    """To the minor unit: ids, counts, days, money, ranks, the three scores by the best cuts, segments."""
+    """To the minor unit: ids, counts, dates, money, ranks, the three scores by the best cuts,
+    segments.
+    """
     done = fairladder(
         "score",
         shop / "orders.csv",
@@ -358,7 +364,9 @@ def test_shuffled_orders_give_the_same_bytes(shop, process, tmp_path):
 
 
 def test_typed_columns_read_like_text():
-    """Whole ids stay whole, floats stand for their shortest text, instants get the business day, NaN is blank."""
+    """Whole ids stay whole, floats count as their shortest text, instants get the business day, NaN
+    is null.
+    """
     frame = pd.DataFrame(
         {
             "customer": pd.array([7, 7, 8, None], dtype="Float64"),
@@ -380,7 +388,7 @@ def test_typed_columns_read_like_text():
     assert str(frame.loc[0, "customer"]) == "7.0"  # and the frame is as it was
 
 
-def test_without_an_order_column_every_row_is_an_order_and_that_is_said():
+def test_without_order_column_every_row_is_an_order():
     rows = io.StringIO("customer,placed,amount\nann,2026-01-01,5\nann,2026-01-01,6\n")
     orders = fl.open_orders(pd.read_csv(rows))
     assert orders.customers(as_of="2026-01-31")["orders"].tolist() == [2]
@@ -389,8 +397,9 @@ def test_without_an_order_column_every_row_is_an_order_and_that_is_said():
 
 @pytest.mark.parametrize("kind", ["csv", "frame", *DATABASES])
 def test_money_off_is_exact(tmp_path, kind):
-    """0.7 × 3 − 2.1 = 0; 10 × 2 − 1.005 = 18.995, which rounds to 19; 5 × −1 + 2 = −3; 2.675 − 0.67 = 2.005, which rounds to 2.01;
-    1.005 with no discount rounds to 1.01."""
+    """0.7 × 3 − 2.1 = 0; 10 × 2 − 1.005 = 18.995, which rounds to 19; 5 × −1 + 2 = −3; 2.675 − 0.67
+    = 2.005, which rounds to 2.01; 1.005 with no discount rounds to 1.01.
+    """
     lines = [
         ("A", "0.7", "3", "2.1"),
         ("A", "10", "2", "1.005"),

@@ -137,8 +137,8 @@ texts = st.one_of(st.none(), st.text(max_size=12), st.sampled_from([*HOSTILE, "a
     spend=st.lists(st.integers(-(10**11), 10**11), min_size=8, max_size=8),
 )
 @example(names=[None, ""], spend=[-5, 2**31, *[0] * 6])
-def test_the_block_holds_what_the_customers_are(about, names, spend):
-    """Nulls, negatives, amounts beyond 32 bits, line breaks and any letters come back as they were."""
+def test_customer_block_decodes_to_the_customers(about, names, spend):
+    """Nulls, negatives, amounts beyond 32 bits, line breaks and any letters survive."""
     frame = about.customers.head(len(names)).assign(name=names)
     frame["spend"] = np.array(spend[: len(names)]) / 100
     found, head = decoded(customers.block(about, frame))
@@ -155,7 +155,7 @@ def test_the_block_holds_what_the_customers_are(about, names, spend):
 
 
 @in_browser
-def test_the_page_is_searched_sorted_filtered_opened_and_saved_by_keyboard(about, made, opened):
+def test_page_table_works_by_keyboard(about, made, opened):
     page, frame = opened(made), about.customers
     assert made.stat().st_size < 500_000
     page.focus("#search")
@@ -210,7 +210,7 @@ def test_the_page_is_searched_sorted_filtered_opened_and_saved_by_keyboard(about
 
 @in_browser
 def test_scrolling_to_the_end_shows_the_last_customers(about, made, opened):
-    """By spend, the least last; the table holds no more rows than are seen and some aside."""
+    """Sorted by spend; the table contains only the visible rows and a few more."""
     page = opened(made)
     page.evaluate("document.getElementById('scroll').scrollTop = 1e9")
     page.wait_for_selector('#rows tr[aria-rowindex="1200"]')
@@ -232,7 +232,7 @@ def test_scrolling_to_the_end_shows_the_last_customers(about, made, opened):
 
 @in_browser
 @pytest.mark.parametrize(("scheme", "width"), [("dark", 1280), ("light", 390)])
-def test_nothing_serious_for_who_cannot_see_and_no_text_is_cut(made, opened, scheme, width):
+def test_page_has_no_serious_accessibility_violations_and_no_cut_text(made, opened, scheme, width):
     from axe_playwright_python.sync_playwright import Axe
 
     page = opened(made, color_scheme=scheme, viewport={"width": width, "height": 844})
@@ -291,7 +291,7 @@ def hard_orders():
 
 
 @in_browser
-def test_hostile_texts_stay_texts_and_hard_data_fit(opened, tmp_path):
+def test_hostile_texts_are_escaped_and_hard_data_fits(opened, tmp_path):
     path = tmp_path / "hard.html"
     fl.report.write_html(hard_orders(), path, title=HOSTILE[0])
     for how in ({}, {"viewport": {"width": 390, "height": 844}}):
@@ -310,7 +310,7 @@ def test_hostile_texts_stay_texts_and_hard_data_fit(opened, tmp_path):
 
 
 @pytest.mark.parametrize("kind", ["page", "workbook"])
-def test_of_one_customer_and_of_none(tmp_path, kind):
+def test_report_of_one_customer_and_of_none(tmp_path, kind):
     path = tmp_path / ("r.html" if kind == "page" else "r.xlsx")
     made = fl.report.write_html if kind == "page" else fl.report.write_workbook
     made(fl.open_orders(_orders([("a", "A", "1", "2026-01-05", 12.5)])), path)
@@ -329,7 +329,7 @@ def test_of_one_customer_and_of_none(tmp_path, kind):
         made(fl.open_orders(_orders([("a", "A", "1", "2026-01-05", -12.5)])), tmp_path / path.name)
 
 
-def test_without_names_nobody_is_told_and_the_key_decides(about, tmp_path):
+def test_anonymous_report_contains_no_names_and_key_sets_pseudonyms(about, tmp_path):
     names = {*about.customers["name"].dropna(), *about.customers["customer"]}
     key = b"sixteen bytes ok"
     telling = fl.Finding(
@@ -373,7 +373,7 @@ def test_without_names_nobody_is_told_and_the_key_decides(about, tmp_path):
         write.prepared(fl.sample_orders(), key=b"short")
 
 
-def test_the_workbook_holds_the_numbers_and_runs_nothing_from_the_data(about, tmp_path):
+def test_report_workbook_contains_numbers_and_no_formulas_from_data(about, tmp_path):
     path = tmp_path / "r.xlsx"
     write.save(about, path, write.Made("fairladder report", {}), "A shop")
     book = CalamineWorkbook.from_path(str(path))
@@ -409,8 +409,10 @@ def test_the_workbook_holds_the_numbers_and_runs_nothing_from_the_data(about, tm
     ]
 
 
-def test_more_customers_than_a_sheet_holds_go_on_in_the_next(about, tmp_path, monkeypatch):
-    """1,199 customers on sheets of 500 are 500, 500 and 199; the sums of the summary are over all three."""
+def test_workbook_splits_customers_over_sheets(about, tmp_path, monkeypatch):
+    """1,199 customers on sheets of 500 are 500, 500 and 199; the sums of the summary cover all
+    three.
+    """
     monkeypatch.setattr(workbook, "MOST_ROWS", 502)
     monkeypatch.setattr(workbook, "MOST_CELLS_HELD", 0)  # written row by row, as so many are
     path = tmp_path / "r.xlsx"
@@ -434,8 +436,10 @@ def test_more_customers_than_a_sheet_holds_go_on_in_the_next(about, tmp_path, mo
 
 
 @in_office
-def test_what_an_office_works_out_is_what_stands_there(about, tmp_path):
-    """Every formula's value, worked out anew, equals the one written with it; the customers equal the CSV's."""
+def test_workbook_formulas_recalculate_to_stored_values(about, tmp_path):
+    """Every formula recalculated by an office program equals the stored value; the customers equal
+    the CSV's.
+    """
     path = tmp_path / "r.xlsx"
     write.save(about, path, write.Made("fairladder report", {}), "A shop")
     with zipfile.ZipFile(path) as whole, zipfile.ZipFile(tmp_path / "bare.xlsx", "w") as bare:
@@ -487,8 +491,10 @@ def test_what_an_office_works_out_is_what_stands_there(about, tmp_path):
         ([], ""),
     ],
 )
-def test_the_command(fairladder, shop, tmp_path, monkeypatch, words, told):
-    """Wrong words are told before anything is written; without --out both files stand here, called after the orders."""
+def test_report_command(fairladder, shop, tmp_path, monkeypatch, words, told):
+    """Wrong arguments are reported before anything is written; without --out both files are named
+    after the orders.
+    """
     monkeypatch.chdir(tmp_path)
     done = fairladder("report", shop / "orders.csv", "--scheme", shop / "scheme.toml", *words)
     made = sorted(p.name for p in tmp_path.iterdir())
@@ -503,8 +509,10 @@ def test_the_command(fairladder, shop, tmp_path, monkeypatch, words, told):
         )
 
 
-def test_the_answer_follows_what_was_found(about):
-    """364 customers to keep of 1,199, 95 to write to; an error comes before any advice; where nobody slips, that is said."""
+def test_report_answer_follows_the_findings(about):
+    """364 customers to keep of 1,199, 95 to contact; an error comes before any advice; no slipping
+    customers are reported as such.
+    """
     told = {line.question: line.answer for line in answer_of(about)}
     keep = about.segments[about.segments["stance"] == "keep"]
     assert told["Who carries the shop?"] == (
@@ -542,8 +550,10 @@ def test_the_answer_follows_what_was_found(about):
     assert " EUR, 69.8 % of all spend" in answer_of(replace(about, scheme=euros))[0].answer
 
 
-def test_figures_hold_the_numbers_of_their_tables(about):
-    """The parts of the change lead from the first bar to the last; the parts of the balance fill its bar; rungs add up."""
+def test_report_figures_match_their_tables(about):
+    """The parts of the change lead from the first bar to the last; the parts of the balance fill
+    its bar; rungs add up.
+    """
     wide, _ = report_figures.change(about).layouts
     parts = about.changes.parts["spend"].tolist()
     assert sum(parts[:-1]) == pytest.approx(parts[-1])
@@ -570,8 +580,8 @@ def test_figures_hold_the_numbers_of_their_tables(about):
         )
 
 
-def test_a_column_called_like_a_forecast_is_not_taken_for_one():
-    """The customers file's own `expected_value` is left out, and said to be; the forecast's stands in its place."""
+def test_user_column_named_like_a_forecast_is_omitted():
+    """The customers file's own `expected_value` is omitted with a note; the forecast's replaces it."""
     members = pd.read_csv(fl.sample_shop("members.csv"), dtype=str).assign(expected_value="7")
     theirs = fl.open_orders(
         fl.sample_shop("orders.csv"),
@@ -593,7 +603,7 @@ def some(about):
 
 
 @pytest.mark.parametrize("kind", EACH_DATABASE)
-def test_the_report_of_a_database_is_that_of_the_file(about, some, tmp_path, kind):
+def test_report_of_a_database_equals_that_of_the_file(about, some, tmp_path, kind):
     orders, here = some
     scheme = about.scheme.with_options(orders={"table": "orders"})
     there = contents_of(
@@ -605,7 +615,7 @@ def test_the_report_of_a_database_is_that_of_the_file(about, some, tmp_path, kin
     assert answer_of(there) == answer_of(here)
 
 
-def test_files_called_alike_have_a_digest_each(tmp_path):
+def test_files_with_equal_names_have_separate_digests(tmp_path):
     paths = [tmp_path / month / "orders.csv" for month in ("jan", "feb")]
     for day, path in enumerate(paths, start=1):
         path.parent.mkdir()
@@ -614,8 +624,10 @@ def test_files_called_alike_have_a_digest_each(tmp_path):
     assert made == {str(p): hashlib.sha256(p.read_bytes()).hexdigest() for p in paths}
 
 
-def test_charts_have_round_ticks_and_places_apart():
-    """Worked examples: 0 to 27,600 in four steps of 10,000; three names 3 apart are moved to 14 apart, in their order."""
+def test_charts_have_round_ticks_and_separate_labels():
+    """Worked examples: 0 to 27,600 in four steps of 10,000; three names 3 apart are moved to 14
+    apart, in order.
+    """
     assert charts.nice(0, 27_600, 4) == [0, 10_000, 20_000, 30_000]
     assert charts.nice(-50, 120, 4) == [-50, 0, 50, 100, 150]
     assert charts.nice(0, 0, 4) == [0, 0.25, 0.5, 0.75, 1.0]

@@ -26,8 +26,10 @@ BESIDE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\n
     ),
     st.lists(st.tuples(st.integers(0, 9), st.integers(1, 999), st.integers(1, 4)), max_size=20),
 )
-def test_lines_beside_their_orders_equal_rows_joined_by_hand(tmp_path_factory, orders, lines):
-    """Counts and sums as of the inner join; whatever finds no other side is set aside, and the balance holds."""
+def test_lines_file_equals_joined_rows(tmp_path_factory, orders, lines):
+    """Counts and sums as of the inner join; rows without a match are set aside, and the balance
+    adds up.
+    """
     folder = tmp_path_factory.mktemp("beside")
     left = pd.DataFrame(
         [(str(i), m, f"2026-01-{d:02d}") for i, (m, d) in enumerate(orders)],
@@ -74,7 +76,7 @@ def test_lines_beside_their_orders_equal_rows_joined_by_hand(tmp_path_factory, o
     assert told == sorted([*lost, *(("orders.csv", int(i) + 2, "no-amount") for i in alone)])
 
 
-def test_what_would_multiply_or_mix_is_refused(tmp_path):
+def test_joins_that_would_multiply_rows_are_refused(tmp_path):
     scheme = scheme_in(tmp_path, BESIDE)
     (tmp_path / "lines.csv").write_text("order_no,price,pieces\n1,2.50,2\n")
     for text, message in (
@@ -97,8 +99,10 @@ def test_what_would_multiply_or_mix_is_refused(tmp_path):
         assert message in str(caught.value)
 
 
-def test_a_column_of_customers_for_each_channel():
-    """Row 1 is Ann's on the web, row 2 Bo's on both, row 3 nobody's: 2 customers, 3 orders, one row set aside."""
+def test_customer_column_per_channel():
+    """Row 1 is Ann's on the web, row 2 Bo's on both, row 3 has no customer: 2 customers, 3 orders,
+    one row set aside.
+    """
     frame = pd.DataFrame(
         {
             "order": [1, 2, 3],
@@ -145,7 +149,7 @@ WHAT_THEY_SAY = {
 
 @pytest.mark.parametrize("engine", ["embedded", *DATABASES])
 @pytest.mark.parametrize("shape", WHAT_THEY_SAY)
-def test_amounts_in_several_columns(tmp_path, engine, shape):
+def test_amount_columns_become_rows(tmp_path, engine, shape):
     settings, people, reasons = WHAT_THEY_SAY[shape]
     source = SIDES if engine == "embedded" else in_database(engine, SIDES, tmp_path, table="sides")
     scheme = {"orders": settings | ({} if engine == "embedded" else {"table": "sides"})}
@@ -159,8 +163,8 @@ def test_amounts_in_several_columns(tmp_path, engine, shape):
         assert table.loc["ann", "first_order"] == pd.Timestamp("2026-01-31")
 
 
-def test_columns_side_by_side_are_read_by_the_line_that_is_advised(tmp_path, fairladder):
-    """Months: 1 + 2, 3.5 + 1.2; the scheme that `start` writes works once the sign before its line is taken off."""
+def test_advised_scheme_line_reads_side_by_side_columns(tmp_path, fairladder):
+    """Months: 1 + 2, 3.5 + 1.2; the scheme that `start` writes works once its line is uncommented."""
     (tmp_path / "o.csv").write_text("Cust;Jan 2026;Feb 2026;Mar 2026\na;1,00;2,00;\nb;;3,50;1,20\n")
     done = fairladder("start", "o.csv", cwd=tmp_path)
     line = 'day_amounts = { "2026-01-31" = "Jan 2026", "2026-02-28" = "Feb 2026", "2026-03-31" = "Mar 2026" }'
@@ -193,8 +197,10 @@ def test_columns_side_by_side_are_read_by_the_line_that_is_advised(tmp_path, fai
 
 
 @pytest.mark.parametrize("engine", ["embedded", *DATABASES])
-def test_cents_are_read_as_such(tmp_path, engine):
-    """By the column's name where all cells are whole, or as the scheme says; costs too; 4 decimals; a price times a quantity."""
+def test_cents_are_read_as_minor_units(tmp_path, engine):
+    """By the column's name if all cells are whole, or by the scheme; costs too; 4 decimals; a price
+    times a quantity.
+    """
     frame = pd.DataFrame({"customer": list("aab"), "placed": "2026-01-05", "amount_cents": ["1999", "1", "-250"], "cost": ["500", "0", "100"],
                           "pence": ["33", "7", "9"], "pieces": ["3", "2", "0.5"]})  # fmt: skip
     source = frame if engine == "embedded" else in_database(engine, frame, tmp_path, table="cents")

@@ -159,7 +159,7 @@ def scored_bytes(source, shop, folder):
 
 
 @pytest.mark.parametrize("way", WAYS)
-def test_one_shop_many_exports(shop, rows, expected, as_rows, tmp_path, way):
+def test_many_formats_give_the_same_bytes(shop, rows, expected, as_rows, tmp_path, way):
     WAYS[way](rows, tmp_path / way)
     got, orders = scored_bytes(tmp_path / way, shop, tmp_path)
     assert got == expected
@@ -190,7 +190,7 @@ def test_one_shop_many_exports(shop, rows, expected, as_rows, tmp_path, way):
         assert words in told
 
 
-def test_frames_of_other_kinds(shop, rows, expected, tmp_path, fairladder):
+def test_frames_of_other_libraries_are_read(shop, rows, expected, tmp_path, fairladder):
     frame = pd.DataFrame(rows)  # noqa: F841  # read by name below
     assert (
         scored_bytes(pd.DataFrame([continental(r) for r in rows]), shop, tmp_path)[0] == expected
@@ -205,10 +205,8 @@ def test_frames_of_other_kinds(shop, rows, expected, tmp_path, fairladder):
     assert done.stdout.encode() == expected
 
 
-def test_what_first_rows_do_not_show_is_found_all_the_same(
-    shop, rows, expected, tmp_path, monkeypatch
-):
-    """Channels beyond the first rows, and ways of writing that they do not show."""
+def test_surprises_after_the_first_rows_are_found(shop, rows, expected, tmp_path, monkeypatch):
+    """Channels and formats that the first rows do not show."""
     monkeypatch.setattr("fairladder.orders.formats.FIRST_ROWS", 2)
     (tmp_path / "plain.csv").write_text(text(rows))
     got, orders = scored_bytes(tmp_path / "plain.csv", shop, tmp_path)
@@ -218,8 +216,10 @@ def test_what_first_rows_do_not_show_is_found_all_the_same(
 
 
 @pytest.mark.parametrize("rated", [False, True])
-def test_row_numbers_of_files_that_several_threads_read(tmp_path, rated):
-    """Rows kept by several threads, and behind a join with rates, have the numbers of their lines in the file."""
+def test_row_numbers_are_line_numbers_with_several_threads(tmp_path, rated):
+    """Rows read by several threads, and rows joined with rates, have their line numbers in the
+    file.
+    """
     note = "x" * 300  # several threads begin at many bytes, not at many lines
     lines = [
         f"M{i % 5000},S{i // 2},2026-01-{1 + i % 28:02},web,{i % 90}.50,EUR,{note}"
@@ -324,7 +324,7 @@ def test_dates_in_text(tmp_path, cells, settings, days):
     assert set(orders.set_aside["reason"]) == ({"bad-date"} if None in days else set())
 
 
-def test_what_is_unclear_is_asked(tmp_path):
+def test_ambiguous_dates_and_numbers_raise_a_question(tmp_path):
     with pytest.raises(fl.DataError) as caught:
         orders_of(
             tmp_path, "customer,placed,amount", "a,01/02/2026,1", "b,03/04/2026,1"
@@ -370,7 +370,7 @@ def test_what_is_unclear_is_asked(tmp_path):
         ),  # told late
     ],
 )
-def test_small_oddities_are_read_over(tmp_path, content, names):
+def test_small_irregularities_are_tolerated(tmp_path, content, names):
     (tmp_path / "orders.csv").write_bytes(content)
     orders = fl.open_orders(tmp_path / "orders.csv")
     assert orders.customers()["customer"].tolist() == names
@@ -395,8 +395,8 @@ BROKEN = {
 
 
 @pytest.mark.parametrize("name", BROKEN)
-def test_broken_files_get_an_answer(tmp_path, fairladder, name):
-    """A clear error or a row set aside: no traceback, nothing half written."""
+def test_broken_files_give_a_clear_error(tmp_path, fairladder, name):
+    """A clear error or a row set aside: no traceback, no half-written file."""
     (tmp_path / name).write_bytes(BROKEN[name])
     done = fairladder("score", tmp_path / name, "--out", tmp_path / "out.csv")
     assert done.returncode == 1, done.stdout
@@ -406,7 +406,7 @@ def test_broken_files_get_an_answer(tmp_path, fairladder, name):
     assert not (tmp_path / "out.csv").exists()
 
 
-def test_a_locked_workbook_and_a_bomb_say_what_they_are(tmp_path, fairladder):
+def test_protected_workbook_and_zip_bomb_are_refused(tmp_path, fairladder):
     (tmp_path / "locked.xlsx").write_bytes(locked(tmp_path / "made.xls"))
     with zipfile.ZipFile(tmp_path / "bomb.xlsx", "w", zipfile.ZIP_DEFLATED) as packed:
         packed.writestr("xl/worksheets/sheet1.xml", b" " * 200_000_000)
@@ -446,7 +446,7 @@ SHEETS = {  # sheets → whose spend is told, or what is asked
 
 
 @pytest.mark.parametrize("case", SHEETS)
-def test_sheets_of_the_same_columns(tmp_path, case):
+def test_sheets_with_equal_columns(tmp_path, case):
     sheets, wanted = SHEETS[case]
     path = tmp_path / "book.xlsx"
     with xlsxwriter.Workbook(path) as book:
@@ -472,7 +472,7 @@ def test_sheets_of_the_same_columns(tmp_path, case):
     assert orders.input_files == [path]
 
 
-def test_next_week_writes_its_columns_otherwise(tmp_path):
+def test_files_with_renamed_columns_are_combined(tmp_path):
     (tmp_path / "w1.csv").write_text("Member No,Order No,Placed,Total\nA,1,2026-01-05,5\n")
     (tmp_path / "w2.csv").write_text(
         "order_no,member_no,PLACED,total\n2,,2026-02-05,4\n3,B,2026-02-06,7\n"
@@ -487,7 +487,9 @@ def test_next_week_writes_its_columns_otherwise(tmp_path):
 
 
 def test_headers_in_two_rows_and_merged_cells(tmp_path):
-    """Of two headings over four columns; ids, names and days are filled down, an amount counts once; titles stay titles."""
+    """Two headings over four columns; ids, names and dates are filled down, an amount counts once;
+    titles stay titles.
+    """
     rows = [["K1", "Ann", "O1", "2026-01-01", 5.5], ["", "", "O2", "2026-02-01", 7], ["K2", "Bo", "O3", "2026-01-03", 2.25],
             ["K2", "Bo", "O3", "2026-01-03", ""]]  # fmt: skip
     with xlsxwriter.Workbook(tmp_path / "two.xlsx") as book:
@@ -523,9 +525,7 @@ def test_headers_in_two_rows_and_merged_cells(tmp_path):
         assert (customer or "No") in columns
 
 
-def test_a_database_of_one_table_needs_no_name_and_a_large_file_is_looked_at_everywhere(
-    tmp_path, fairladder
-):
+def test_single_table_needs_no_name_and_large_files_are_sampled_throughout(tmp_path, fairladder):
     url = in_database(
         "sqlite",
         pd.DataFrame({"customer": ["a"], "placed": ["2026-01-01"], "amount": [5]}),
@@ -549,7 +549,7 @@ def test_a_database_of_one_table_needs_no_name_and_a_large_file_is_looked_at_eve
 
 
 @pytest.mark.parametrize("encoding", [None, "utf-8", "UTF8", "utf-8-sig"])
-def test_a_mark_at_the_beginning_is_no_part_of_the_first_name(tmp_path, encoding):
+def test_byte_order_mark_is_not_part_of_the_first_name(tmp_path, encoding):
     (tmp_path / "o.csv").write_bytes(b"\xef\xbb\xbfcustomer,placed,amount\na,2026-01-01,5\n")
     scheme = {"orders": {"encoding": encoding} if encoding else {}}
     assert fl.open_orders(tmp_path / "o.csv", scheme=scheme).customers()["customer"].tolist() == [

@@ -88,8 +88,8 @@ def plain(frame):
     return pd.DataFrame(days, dtype=object)
 
 
-def test_cells_of_any_text_mean_the_same(spark):
-    """Random texts as ids, days and numbers, in one query, against the embedded engine."""
+def test_spark_reads_any_text_like_the_embedded_engine(spark):
+    """Random texts as ids, dates and numbers, in one query."""
     from hypothesis import HealthCheck, Phase, given, settings
     from hypothesis import strategies as st
 
@@ -164,7 +164,7 @@ def test_cells_of_any_text_mean_the_same(spark):
     agree(answers, rows)
 
 
-def test_customers_scores_and_lists_are_the_same_and_stay_there(both, monkeypatch):
+def test_spark_customers_scores_and_lists_equal_files_and_stay_on_the_cluster(both, monkeypatch):
     there, here = both
     assert there.balance == here.balance
     assert there.notes == here.notes
@@ -219,8 +219,8 @@ def found_by(check):
     ]
 
 
-def test_findings_of_customers_are_the_same(spark):
-    """Refunds, orders of zero, twins by name and by id, odd accounts, each by its currency."""
+def test_spark_customer_findings_equal_files(spark):
+    """Refunds, orders of zero, twins by name and by id, odd accounts, each in its currency."""
     random = np.random.default_rng(3)
     ids = [
         "Kim 1",
@@ -271,7 +271,7 @@ def test_findings_of_customers_are_the_same(spark):
     }
 
 
-def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
+def test_spark_ledger_campaigns_and_comparisons_equal_files(both, tmp_path, monkeypatch):
     """Ledger, explanations, campaigns with every step, two days, and the forecast."""
     there, here = both
     ledger, keys = here.order_ledger(), ["placed_on", "customer", "order"]
@@ -336,8 +336,8 @@ def test_orders_lists_and_comparisons_are_the_same(both, tmp_path, monkeypatch):
     assert "brought here from the cluster" in ours.notes[-1]
 
 
-def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
-    """Forecasts come from here and go back; lines of orders whose refunds count for nothing, in a window."""
+def test_spark_rules_can_use_the_forecast(spark, rows, shop):
+    """Forecasts are computed here and sent back; order lines with ignored refunds, in a date range."""
     plain_scheme = tomllib.loads((shop / "scheme.toml").read_text())
     scheme = plain_scheme | {
         "customers": {**plain_scheme["customers"], "file": str(shop / "members.csv")},
@@ -371,10 +371,10 @@ def test_rules_speak_of_the_forecast_there_too(spark, rows, shop):
 
 
 @pytest.mark.usefixtures("spark")
-def test_the_command_writes_parts_of_the_same_bytes_or_nothing(
-    shop, rows, tmp_path, fairladder, monkeypatch
-):
-    """German numbers and dates in CSV as the cluster reads it; groups within, tiers by spend, saved ladders; refusals."""
+def test_spark_command_writes_equal_parts_or_nothing(shop, rows, tmp_path, fairladder, monkeypatch):
+    """German numbers and dates in CSV as the cluster reads it; ladders within groups, tiers by
+    spend, saved ladders; refusals.
+    """
     style = pd.DataFrame([continental(r) for r in rows.to_dict("records")])
     style.to_csv(tmp_path / "orders.csv", index=False)
     text = (shop / "scheme.toml").read_text() + (
@@ -507,8 +507,10 @@ def test_the_command_writes_parts_of_the_same_bytes_or_nothing(
     assert not list(tmp_path.glob("there.csv.*"))
 
 
-def test_cuts_are_found_without_all_values(spark, monkeypatch):
-    """Ladders from ranges of values, opened only where a cut could lie, against ladders of all values."""
+def test_spark_cuts_are_found_without_all_values(spark, monkeypatch):
+    """Ladders from ranges of values, opened only where a cut could be, compared with ladders of all
+    values.
+    """
     from fairladder.scores import counting
     from fairladder.sqltree import select
 
@@ -540,7 +542,7 @@ def test_cuts_are_found_without_all_values(spark, monkeypatch):
                 assert len(counts.values) < len(np.unique(values)) / 2
 
 
-def test_a_lost_executor_changes_nothing(spark, both, rows, shop):
+def test_spark_survives_a_lost_executor(spark, both, rows, shop):
     there = fl.open_orders(spread(spark, rows), scheme=fl.load_scheme(shop / "scheme.toml"))
     found = subprocess.run(
         ["pgrep", "-f", "CoarseGrainedExecutorBackend"], capture_output=True, text=True, check=False
@@ -552,8 +554,8 @@ def test_a_lost_executor_changes_nothing(spark, both, rows, shop):
     pd.testing.assert_frame_equal(brought(there.customers()), plain(both[1].customers()))
 
 
-def test_floats_are_written_as_everywhere(spark):
-    """Groups by numbers that Java would call 1.0E7, in columns of both widths."""
+def test_spark_writes_floats_like_other_engines(spark):
+    """Groups by numbers that Java would write as 1.0E7, in columns of both widths."""
     frame = pd.DataFrame({
         "customer": list("abac"), "order": list("1234"), "placed": ["2024-01-01"] * 4, "amount": [5.5, 1e7, 12345678.9, 2.0],
         "weight": [1e7, 5e-5, 2.5, 12345678.25], "small": np.array([1e7, 0.25, 3e-5, 7], dtype="float32"),

@@ -85,7 +85,7 @@ def test_start_guesses_right_and_its_scheme_works(tmp_path, fairladder, export):
         ({"a": ["-"] * N, "b": ISO, "c": MONEY}, "no column is known for `customer`. Name it under [orders] in the scheme or with --customer-column NAME. The columns are: `a`, `b`, `c`."),
     ],
 )  # fmt: skip
-def test_two_good_answers_are_a_question(tmp_path, fairladder, columns, message):
+def test_two_equally_good_columns_raise_a_question(tmp_path, fairladder, columns, message):
     orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
     pd.DataFrame(columns).to_csv(orders, index=False)
     done = fairladder("score", orders)
@@ -115,7 +115,7 @@ FILLED = {
 }  # fmt: skip
 
 
-def test_start_writes_down_how_numbers_are_days(tmp_path, fairladder):
+def test_start_writes_the_format_of_numeric_dates(tmp_path, fairladder):
     orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
     rows = "".join(f"K{i % 5};T{i};{1750000000 + 86400 * i};{i},50\n" for i in range(40))
     orders.write_text("account;ticket;created;sum\n" + rows)
@@ -128,7 +128,7 @@ def test_start_writes_down_how_numbers_are_days(tmp_path, fairladder):
     assert fairladder("start", orders, "--out", "-").stdout == scheme.read_text()
 
 
-def test_start_takes_what_is_said_and_never_overwrites(tmp_path, fairladder):
+def test_start_uses_given_roles_and_never_overwrites(tmp_path, fairladder):
     orders, scheme = tmp_path / "orders.csv", tmp_path / "mine.toml"
     pd.DataFrame({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}).to_csv(
         orders, index=False
@@ -146,7 +146,7 @@ def test_start_takes_what_is_said_and_never_overwrites(tmp_path, fairladder):
     assert '"date_format"' in schema
 
 
-def test_a_header_alone_is_enough_to_begin_with(tmp_path, fairladder):
+def test_start_needs_only_a_header(tmp_path, fairladder):
     orders, scheme = tmp_path / "orders.csv", tmp_path / "scheme.toml"
     orders.write_text("Bestell-Nr;Kunden-Nr;Datum;Betrag;Versand Betrag\n")
     begun = fairladder("start", orders, "--out", scheme)
@@ -161,7 +161,7 @@ def test_a_header_alone_is_enough_to_begin_with(tmp_path, fairladder):
     assert (done.returncode, done.stdout) == (0, "customer,spend\nK1,5.50\n")
 
 
-def test_what_is_not_added_and_who_is_no_person_stand_in_the_scheme(tmp_path, fairladder):
+def test_start_comments_on_unused_amounts_and_odd_accounts(tmp_path, fairladder):
     rows = "".join(
         f"{who};2026-0{i}-01;5;1;1\n"
         for i in range(1, 4)
@@ -182,7 +182,7 @@ def test_what_is_not_added_and_who_is_no_person_stand_in_the_scheme(tmp_path, fa
     assert kept.stdout.split() == ["customer", "O'guest", "a", "b"]
 
 
-def test_what_would_read_most_rows_is_named(tmp_path, fairladder):
+def test_start_names_the_setting_that_would_read_most_rows(tmp_path, fairladder):
     for rows, option in (("a,nix,1\nb,2026-01-01,2\n", "--date-format"), ("a,2026-01-01,x\nb,2026-01-01,2\n", "--decimal-mark"),
                          (",2026-01-01,1\nb,2026-01-01,2\n", "--customer-column"), ("a,2026-01-01,\nb,2026-01-01,2\n", "--amount-column")):  # fmt: skip
         (tmp_path / "o.csv").write_text("customer,placed,amount\n" + rows)
@@ -190,7 +190,7 @@ def test_what_would_read_most_rows_is_named(tmp_path, fairladder):
         assert (refused.returncode, option in refused.stderr) == (1, True), refused.stderr
 
 
-def test_start_takes_what_its_own_messages_name(tmp_path, fairladder):
+def test_start_accepts_options_from_its_messages(tmp_path, fairladder):
     (tmp_path / "o.csv").write_text(
         "customer,placed,amount\na,nix,1\nb,2026-01-01,2\nb,2026-01-01,2\nc,2026-01-01,-9\n"
     )

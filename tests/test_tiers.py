@@ -28,7 +28,7 @@ PERCENTS = st.lists(
 
 
 @given(VALUES, PERCENTS, st.sampled_from(["high", "low"]), st.sampled_from(["include", "exclude"]))
-def test_top_tiers_as_counted_by_hand(values, percents, better, ties):
+def test_top_percent_tiers_match_direct_counts(values, percents, better, ties):
     percents = sorted(percents, key=float)
     ladder = fl.top_ladder(values, percents, better=better, ties=ties)
     n = len(values)
@@ -46,7 +46,7 @@ def test_top_tiers_as_counted_by_hand(values, percents, better, ties):
 
 
 @given(VALUES, PERCENTS)
-def test_spend_tiers_as_counted_by_hand(values, percents):
+def test_spend_percent_tiers_match_direct_sums(values, percents):
     percents = sorted(percents, key=float)
     ladder = fl.spend_ladder([v * 100 for v in values], percents, unit=100)
     total = sum(v for v in values if v > 0)
@@ -90,7 +90,9 @@ RULES = [
 
 
 def test_tiers_of_the_sample_shop(shop):
-    """Those who came first, in quarters of each district; those who bring the first half of the revenue."""
+    """By first order, in quarters of each district; the customers with the first half of the
+    revenue.
+    """
     scheme = scheme_of(shop, tiers=TIERS)
     customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
     scored = fl.score(customers, scheme)
@@ -142,7 +144,7 @@ def test_tiers_of_the_sample_shop(shop):
         assert told in str(error.value)
 
 
-def test_percentiles_of_days_are_those_of_so_many_days_ago(shop):
+def test_percentiles_of_dates_equal_those_of_days_ago(shop):
     people = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").customers()
     assert (people["orders"] == 0).any()
     for day, ago in (("first_order", "tenure_days"), ("last_order", "recency_days")):
@@ -160,7 +162,7 @@ def test_percentiles_of_days_are_those_of_so_many_days_ago(shop):
     [{}, {"segments": RULES, "scores": {"within": "district", "weights": [1.5, 1, 0.25]}}],
     ids=["shop", "all"],
 )
-def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
+def test_scheme_sql_equals_score_in_every_engine(shop, changes):
     scheme = scheme_of(shop, tiers=TIERS, **changes)
     customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
     ladders = fl.fit_ladders(customers, scheme)
@@ -213,8 +215,8 @@ def test_the_scheme_as_sql_gives_the_same_everywhere(shop, changes):
             assert ours == theirs, (dialect, name)
 
 
-def test_a_warehouse_without_a_function_is_told(shop, monkeypatch, fairladder):
-    """No condition is written in words that a warehouse lacks; what was never run says so."""
+def test_scheme_sql_refuses_functions_a_warehouse_lacks(shop, monkeypatch, fairladder):
+    """A statement that was never run says so."""
     few = {
         "bigquery": dataclasses.replace(
             dialects.WAREHOUSES["bigquery"], functions=frozenset({"CAST", "COALESCE"})
@@ -230,9 +232,7 @@ def test_a_warehouse_without_a_function_is_told(shop, monkeypatch, fairladder):
     assert "--as-view goes with --as-sql" in fairladder(*words[:-1], "--as-view", "x").stderr
 
 
-def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(
-    shop, tmp_path, fairladder
-):
+def test_saved_ladders_score_another_day_and_report_drift(shop, tmp_path, fairladder):
     orders, file = shop / "orders.csv", tmp_path / "ladders.json"
     scheme = tmp_path / "scheme.toml"
     scheme.write_text(
@@ -269,7 +269,7 @@ def test_saved_ladders_score_another_day_and_say_how_far_customers_moved(
     ) == (2, True)
 
 
-def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
+def test_groups_without_ladder_get_no_score_and_small_groups_are_reported(shop):
     scheme = scheme_of(shop, scores={"within": "district"})
     orders = fl.open_orders(shop / "orders.csv", scheme=scheme)
     customers = orders.customers()
@@ -302,7 +302,7 @@ def test_groups_without_a_ladder_get_none_and_small_groups_are_named(shop):
     assert fl.GroupedLadder.from_dict(few.to_dict()) == few
 
 
-def test_tiers_are_summed_from_their_customers(shop):
+def test_tier_summary_sums_its_customers(shop):
     orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
     scored = orders.score()
     summary = fl.tier_summary(scored, orders.scheme).set_index("label")

@@ -25,8 +25,10 @@ def people(values, towns=None):
     st.lists(st.tuples(st.one_of(st.none(), st.integers(0, 6)), st.sampled_from(["a", "b", None])), min_size=1, max_size=30),
     st.integers(1, 8), st.booleans(), st.booleans(), st.randoms(),
 )  # fmt: skip
-def test_everyone_tied_with_the_last_place_is_in(rows, count, worst, grouped, dice):
-    """Listed are exactly those with fewer than `count` strictly better ones in their group; ranks are 1 + how many."""
+def test_top_list_includes_all_ties_with_the_last_place(rows, count, worst, grouped, dice):
+    """The list has exactly those with fewer than `count` strictly better ones in their group; ranks
+    are 1 + their number.
+    """
     frame = people([v for v, _ in rows], [t for _, t in rows])
     listed = fl.top(frame, "spend", count=count, worst=worst, within="town" if grouped else None)
     wanted = {}
@@ -45,15 +47,17 @@ def test_everyone_tied_with_the_last_place_is_in(rows, count, worst, grouped, di
     ).equals(listed)
 
 
-def test_percent_and_direction():
-    """5 % of 21 is 1.05: those with fewer than 1.05 better ones, two of them here. Less is better for recency."""
+def test_top_list_by_percent_and_direction():
+    """5 % of 21 is 1.05: customers with fewer than 1.05 better ones, two of them here. Less is
+    better for recency.
+    """
     frame = people([float(v) for v in range(21)]).assign(recency_days=range(21))
     assert fl.top(frame, "spend", percent=5)["spend"].tolist() == [20.0, 19.0]
     assert fl.top(frame, "recency_days", count=1)["recency_days"].tolist() == [0]
     assert fl.top(frame, "recency_days", count=1, worst=True)["recency_days"].tolist() == [20]
 
 
-def test_command_says_what_ties(tmp_path, fairladder):
+def test_top_command_reports_ties(tmp_path, fairladder):
     orders = tmp_path / "orders.csv"
     orders.write_text(
         "customer,order,placed,amount\na,1,2026-01-01,5\nb,2,2026-01-01,4\nc,3,2026-01-01,4\nd,4,2026-01-01,1\n"
@@ -110,7 +114,7 @@ def test_unknown_group_is_wrong_usage():
         fl.top(people([1.0]), within="twon")
 
 
-def test_a_rank_of_the_customers_own_is_kept_beside_ours():
+def test_users_rank_column_is_kept():
     customers = pd.DataFrame(
         {"customer": list("abc"), "orders": 1, "spend": [1.0, 3.0, 2.0], "rank": ["x", "y", "y"]}
     )

@@ -84,7 +84,7 @@ def by_integration(model, p, x, t_x, T, t):
         ((1.0, 300.0, 1.0, 300.0), 1, 5, 700), ((2.0, 3.0, 1.7, 0.9), 0, 0, 0), ((0.6, 50.0, 2.5, 40.0), 9, 200, 365),
     ],
 )  # fmt: skip
-def test_models_agree_with_integration_of_their_mixing_distributions(model, p, x, t_x, T):
+def test_models_match_integration_of_mixing_distributions(model, p, x, t_x, T):
     p = np.array(p)
     likelihood, active, expected = by_integration(model, p, x, t_x, T, 39)
     rows = one(x, t_x, T)
@@ -100,7 +100,7 @@ def test_models_agree_with_integration_of_their_mixing_distributions(model, p, x
         )
 
 
-def test_the_beta_geometric_papers_customer():
+def test_beta_geometric_matches_published_example():
     p = np.array([0.243, 4.414, 0.793, 2.426])
     x, t_x, T = one(2, 30.43, 38.86)
     ahead = BG.active_probability(p, x, t_x, T) * BG.expected_if_active(p, x, T, 39.0)
@@ -121,7 +121,9 @@ ROWS = st.tuples(
 )  # fmt: skip
 @example("Pareto", (0.0, 0.0, 0.0, 0.0), [(1000, 1.0, 7300.0)], 365.0)
 def test_gradients_and_units_of_time(name, logs, rows, unit):
-    """The gradient is that of the value; another unit moves the times alone, and the likelihood by ln(unit) a repeat."""
+    """The gradient matches the value; another unit changes only the times, and the likelihood by
+    ln(unit) per repeat.
+    """
     model, theta = MODELS[name], np.array(logs) + np.array([0, 4, 0, 4 if name == "Pareto" else 0])
     x, share, T = map(np.array, zip(*rows, strict=True))
     x = np.where(T > 0, x, 0).astype(float)
@@ -150,8 +152,10 @@ def test_gradients_and_units_of_time(name, logs, rows, unit):
 
 
 @pytest.mark.parametrize("x", [0, 4])
-def test_nothing_breaks_at_the_singular_points(x):
-    """a = 1, s = 1 and a + b = 1: the value there is that on either side, to all the digits the steps leave."""
+def test_models_are_continuous_at_singular_points(x):
+    """a = 1, s = 1 and a + b = 1: the value equals that on either side, within the precision of the
+    steps.
+    """
     rows = one(x, 50 if x else 0, 80)
     for model, p, at in (
         (BG, [0.7, 9.0, 1.0, 2.0], 2), (PARETO, [0.7, 9.0, 1.0, 30.0], 2), (BG, [0.7, 9.0, 0.4, 0.6], 3), (CENTRAL, [0.7, 9.0, 1.0, 1.0], 2),
@@ -226,8 +230,10 @@ def test_parameters_are_recovered_and_ranges_cover(model):
 
 
 @ALL
-def test_a_flat_likelihood_is_climbed_to_its_top(model):
-    """One who came back among 5,000: the same height from wherever it is begun, and no fit that stopped before it."""
+def test_flat_likelihood_is_maximised(model):
+    """One customer of 5,000 came back: the same maximum from every start, and no fit that stopped
+    before it.
+    """
     random = np.random.default_rng(1)
     x, t_x, end = np.zeros(5000), np.zeros(5000), random.integers(1, 700, 5000).astype(float)
     x[0], t_x[0], end[0] = 1, 100, 400
@@ -241,7 +247,7 @@ def test_a_flat_likelihood_is_climbed_to_its_top(model):
     assert found.log_likelihood > max(f.log_likelihood for f in others) - 0.02
 
 
-def test_spend_by_integration_and_what_it_says_of_itself():
+def test_spend_model_matches_integration_and_its_notes():
     shape, q, gamma, n, mean = 2.2, 3.1, 14.0, 3.0, 20.0
     u = np.arange(-40, 6, 0.01) - np.log(gamma)
     level, log_g = np.exp(u), q * np.log(gamma) - gammaln(q) + q * u - gamma * np.exp(u)
@@ -282,7 +288,7 @@ def test_spend_by_integration_and_what_it_says_of_itself():
         ({"often": range(0, 7300, 7), **{f"c{i}": [i, i + 9] for i in range(30)}}, ""),
     ],
 )  # fmt: skip
-def test_odd_histories_give_a_finite_answer_and_say_what_is_odd(days_of, says):
+def test_unusual_histories_give_finite_forecasts_with_notes(days_of, says):
     rows = [
         (c, pd.Timestamp("2006-01-01") + pd.Timedelta(days=d), 5.0 + d % 3)
         for c, days in days_of.items()
@@ -313,8 +319,8 @@ def test_odd_histories_give_a_finite_answer_and_say_what_is_odd(days_of, says):
         ({"a": range(0, 700, 70)}, "only 1 customer has ordered on a second day, and under 5 do not tell how customers differ"),
     ],
 )  # fmt: skip
-def test_where_nothing_can_be_learnt_nothing_is_forecast(days_of, why, fairladder, tmp_path):
-    """Nulls and the reason, in the forecast and in all that is made of it; what each has spent stays."""
+def test_no_forecast_without_enough_history(days_of, why, fairladder, tmp_path):
+    """Nulls and the reason, in the forecast and everything derived from it; spend to date stays."""
     start = pd.Timestamp("2025-01-01")
     rows = [(c, start + pd.Timedelta(days=d), 5.0) for c, days in days_of.items() for d in days]
     frame = pd.DataFrame(rows, columns=["customer", "placed", "amount"])
@@ -335,8 +341,10 @@ def test_where_nothing_can_be_learnt_nothing_is_forecast(days_of, why, fairladde
     assert told.stdout.splitlines()[-1].split(",")[1:5] == ["", "", "", ""]
 
 
-def test_the_backtest_knows_nothing_of_what_came_after_the_split():
-    """Every row after the split is replaced by nonsense, returns of earlier orders among it: what was learnt stays the same."""
+def test_backtest_does_not_look_ahead():
+    """Every row after the split is replaced by nonsense, including returns of earlier orders: the
+    training data stay the same.
+    """
     orders = pd.read_csv(SHOP / "orders.csv", dtype=str)
     split, scheme = "2025-09-30", fl.load_scheme(SHOP / "scheme.toml")
     later = orders["sold_at"].str[:10] > split
@@ -378,7 +386,7 @@ def paid(quillmoor):
         ).df()
 
 
-def test_histories_and_the_formula_as_plain_sql_has_them(quillmoor, paid):
+def test_histories_and_formula_equal_plain_sql(quillmoor, paid):
     from fairladder.value.histories import histories
 
     past = histories(quillmoor, dt.date(2025, 9, 30))
@@ -423,8 +431,10 @@ def test_histories_and_the_formula_as_plain_sql_has_them(quillmoor, paid):
     assert again.frame["formula_value"].iloc[0] == pytest.approx(row["formula_value"])
 
 
-def test_formula_worked_by_hand():
-    """Two months complete: 3 orders of 90 in all by 2 + 1 active; one of two came back, so 2 months; 30 × 1 × 2 × 0.5 = 30."""
+def test_formula_worked_example():
+    """Two complete months: 3 orders of 90 in total by 2 + 1 active customers; one of two came back,
+    so 2 months; 30 × 1 × 2 × 0.5 = 30.
+    """
     rows = [
         ("a", "2026-01-05", 20),
         ("b", "2026-01-06", 40),
@@ -469,8 +479,10 @@ def test_formula_worked_by_hand():
         fl.value_from_totals(revenue=100, orders=5, customers=8, retention=0.5)
 
 
-def test_margin_from_costs_and_what_refunds_take_back():
-    """Spend 10 + 20 + 30 − 5 = 55, costs 4 + 8.5 − 2 = 10.5, one unknown: margin 44.5 ÷ 55; of purchases of 60 stay 55."""
+def test_margin_from_costs_and_refunds():
+    """Spend 10 + 20 + 30 − 5 = 55, costs 4 + 8.5 − 2 = 10.5, one unknown: margin 44.5 ÷ 55; 55 of
+    purchases of 60 remain.
+    """
     rows = pd.DataFrame({
         "customer": list("aabb"), "placed": pd.to_datetime(["2026-01-05", "2026-02-05", "2026-01-06", "2026-01-20"]),
         "amount": [10.0, 20, 30, -5], "cost": [4, 8.5, None, -2],
@@ -505,7 +517,7 @@ def test_margin_from_costs_and_what_refunds_take_back():
         fl.value_forecast(fl.open_orders(rows.assign(cost=99.0), scheme=orders.scheme))
 
 
-def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
+def test_forecast_adds_up_and_its_backtest_is_convincing(quillmoor, forecast):
     frame, tested = forecast.frame, forecast.backtest
     assert tested.convincing
     assert forecast.method == tested.winner
@@ -545,7 +557,7 @@ def test_forecast_adds_up_and_its_backtest_convinces(quillmoor, forecast):
     pd.testing.assert_frame_equal(again.frame, frame)
 
 
-def test_where_customers_are_clockwork_the_naive_forecast_wins_and_is_used():
+def test_naive_forecast_is_used_for_regular_customers():
     rows = [
         (f"c{i}", pd.Timestamp("2024-01-01") + pd.Timedelta(days=d), 10.0)
         for i in range(60)
@@ -559,7 +571,7 @@ def test_where_customers_are_clockwork_the_naive_forecast_wins_and_is_used():
     assert ahead.frame["value_low"].isna().all()
 
 
-def test_top_found_counts_ties_by_chance():
+def test_top_found_counts_ties_by_probability():
     actual = np.array([5, 5, 1, 0, 0, 0, 0, 0, 0, 0.0])
     assert top_found(actual, actual) == 1.0  # the tenth is one, and who ties with it: two
     assert top_found(np.array([9, 3, 3, 3, 0, 0, 0, 0, 0, 0.0]), actual) == pytest.approx(
@@ -567,7 +579,7 @@ def test_top_found_counts_ties_by_chance():
     )
 
 
-def test_the_command_its_parts_and_the_scheme(fairladder, shop):
+def test_value_command_parts_and_scheme(fairladder, shop):
     asked = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
     done = fairladder(
         *asked,
@@ -655,8 +667,10 @@ def test_the_command_its_parts_and_the_scheme(fairladder, shop):
 
 
 @ALL
-def test_discounting_follows_the_orders_along_the_horizon(model):
-    """∫ e^(−δu) dE(u) against a sum over small steps; later orders weigh less, and no rate leaves them as they are."""
+def test_discounting_follows_orders_over_the_horizon(model):
+    """∫ e^(−δu) dE(u) compared with a sum over small steps; later orders weigh less, and without a
+    rate nothing changes.
+    """
     p = np.array([0.9, 30.0, 0.8, 400.0]) if model is PARETO else np.array([0.9, 30.0, 0.7, 4.0])
     buying = Buying.of([0, 3, 3, 40], [0, 100, 100, 690], [10, 300, 300, 700])
     fit = fl_fit(model, p)
@@ -695,12 +709,12 @@ def fl_fit(model, p):
         (([0, 1], [0], [3]), "of one length"),
     ],
 )  # fmt: skip
-def test_histories_that_cannot_be_are_refused(rows, says):
+def test_impossible_histories_are_refused(rows, says):
     with pytest.raises(fl.UsageError, match=says):
         Buying.of(*rows)
 
 
-def test_rows_put_together_count_as_before_and_few_stand_for_all():
+def test_grouped_rows_and_samples_give_the_same_counts():
     random = np.random.default_rng(1)
     x, t_x, T, _ = simulated(BG, (0.9, 30.0, 0.7, 4.0), 3000, random)
     whole = Buying.of(x, np.ceil(t_x), T)

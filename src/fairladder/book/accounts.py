@@ -20,7 +20,8 @@ _ODD = set(
     "laufkundschaft "
     "passant diverse barverkauf none null na nil".split()
 )
-_FILLER_WORDS = set("account accounts user customer customers client kunde kunden konto order orders sale sales id no nr purchase walk in n a "
+_FILLER_WORDS = set("account accounts user customer customers client kunde kunden konto order "
+              "orders sale sales id no nr purchase walk in n a "
               "shop store office web online de the".split())  # fmt: skip
 _ACCENTS = {
     "a": "[aàáâäåã]",

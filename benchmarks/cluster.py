@@ -50,7 +50,7 @@ def main():
                 session,
                 lambda held=orders, to=to: held[0].score().write.parquet(to),
             )
-        del orders  # and with it what the executors keep
+        del orders  # which also drops what the executors keep
 
 
 def measured(what, session, work):
@@ -66,7 +66,9 @@ def measured(what, session, work):
 
 
 def spent(session):
-    """Processor seconds (those of tasks, where executors are Java machines of their own), bytes shuffled and stages so far."""
+    """Return processor seconds (of tasks, if executors are separate processes), shuffled bytes and
+    stages so far.
+    """
     context = session.sparkContext._jsc.sc()
     executors = context.statusStore().executorList(False)
     each = [executors.apply(i) for i in range(executors.size())]

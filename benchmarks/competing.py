@@ -1,4 +1,5 @@
-"""Exports whose cells can be read in two ways, with the truth they hold: right, asked, warned with the right alternative, or silently wrong?
+"""Measure exports whose cells can be read in two ways: read correctly, asked, warned with the right
+alternative, or silently wrong?
 
 python benchmarks/competing.py [--show]
 """
@@ -22,19 +23,21 @@ BASE: dict[str, Callable[[Row], Any]] = {
 
 @dataclass(frozen=True)
 class Competing:
-    """An export, and words that a question or a warning must hold where the file alone does not settle it (empty: it does)."""
+    """An export, and words that a question or a warning must contain if the file alone is ambiguous
+    (empty if it is not).
+    """
 
     export: Export
     words: str = ""
 
 
 def parity(row: Row, *texts: Any) -> Any:
-    """One of some texts by the order's number."""
+    """Return one of several texts by the order's number."""
     return texts[int(row["order"]) % len(texts)]
 
 
 def digits(zero: str) -> Callable[[Any], str]:
-    """Numbers in the digits of a script."""
+    """Write numbers in the digits of a script."""
     return lambda x: "".join(chr(ord(zero) + int(c)) if c.isdigit() else c for c in str(x))
 
 
@@ -43,7 +46,7 @@ def also(
     change: Callable[[Row], Row],
     which: Callable[[Row], bool],
 ) -> Callable[[list[Row]], list[list[Any]]]:
-    """Further rows of a file, made of some of its rows."""
+    """Add rows to a file, made from some of its rows."""
     return lambda rows: [
         [made(change(row)) for made in columns.values()] for row in rows if which(row)
     ]
@@ -56,13 +59,13 @@ def export(
     more: dict[str, Callable[[Row], Any]] | None = None,
     **settings: Any,
 ) -> Competing:
-    """An export with the usual columns but those ``without``, and ``more`` in their place."""
+    """Make an export with the usual columns except ``without``, and with ``more`` in addition."""
     columns = {n: made for n, made in BASE.items() if n not in without.split()} | (more or {})
     return Competing(Export(name, columns, **settings), words)
 
 
 def listed(row: Row) -> Decimal:
-    """The price before a fifth off."""
+    """Return the price before a discount of a fifth."""
     return Decimal(row["price"]) * Decimal("1.25")
 
 
@@ -125,7 +128,9 @@ CASES = [
 
 
 def judged(case: Competing, seed: int, folder: Path) -> tuple[str, str]:
-    """``right``, ``asked``, ``warned``, ``another question`` or ``silently wrong``, and what was shown."""
+    """Return ``right``, ``asked``, ``warned``, ``another question`` or ``silently wrong``, and the
+    output.
+    """
     rows = lines(seed)
     path = write(case.export, rows, folder)
     by = "email" if "E-mail" in case.export.columns else "customer"
@@ -156,7 +161,7 @@ def judged(case: Competing, seed: int, folder: Path) -> tuple[str, str]:
 
 
 def verdicts() -> dict[str, tuple[str, str]]:
-    """Each export with its verdict and what was shown."""
+    """Return each export with its verdict and the output."""
     with tempfile.TemporaryDirectory() as folder:
         return {
             case.export.name: judged(case, 300 + place, Path(folder))
@@ -169,7 +174,7 @@ def main() -> None:
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     options.add_argument(
-        "--show", action="store_true", help="show what came of each export that is not right"
+        "--show", action="store_true", help="print the output of each export that is not right"
     )
     given = options.parse_args()
     found = verdicts()

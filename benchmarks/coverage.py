@@ -23,7 +23,7 @@ HISTORY, AHEAD = 1095, 365
 
 @dataclass(frozen=True)
 class Shop:
-    """What a shop's customers are like: amounts in major units, times in days."""
+    """The customers of a simulated shop: amounts in major units, times in days."""
 
     customers: int = 1000
     clock: Callable[[np.ndarray], np.ndarray] = lambda t: t
@@ -45,7 +45,9 @@ class Shop:
 
 
 def season(t: np.ndarray) -> np.ndarray:
-    """Twice the orders in winter that summer has, and a holiday peak in December."""
+    """Return the seasonal rate: twice as many orders in winter as in summer, and a holiday peak in
+    December.
+    """
     days = np.arange(-1, HISTORY + AHEAD + 2)
     of_year = (days + 181) % 365.25  # 1 July is the first day
     rate = (
@@ -60,7 +62,7 @@ def season(t: np.ndarray) -> np.ndarray:
 KINDS: dict[str, Shop] = {
     "well specified": Shop(),
     "growing": Shop(clock=lambda t: t + 0.15 * t**2 / 730, arrivals=1.5),
-    "gone after the first": Shop(once=0.4),
+    "most leave after the first order": Shop(once=0.4),
     "regular buyers": Shop(steady=3),
     "burst of leavers": Shop(burst=0.3),
     "value falls with frequency": Shop(by_frequency=-0.4),
@@ -73,7 +75,9 @@ KINDS: dict[str, Shop] = {
 
 
 def orders_of(shop: Shop, seed: int) -> pd.DataFrame:
-    """Orders of the history and the year after it: ``customer``, ``day`` (0 is the first), ``amount``."""
+    """Return orders of the history and the year after it: ``customer``, ``day`` (from 0),
+    ``amount``.
+    """
     random = np.random.default_rng(seed)
     days = np.arange(HISTORY + AHEAD + 1, dtype=float)
     passed = shop.clock(days)
@@ -113,12 +117,12 @@ def orders_of(shop: Shop, seed: int) -> pd.DataFrame:
 
 
 def _late(share: float, rise: float) -> float:
-    """A moment of arrival where arrivals rise evenly to 1 + rise times as many."""
+    """Return a time of arrival if the arrival rate rises linearly to 1 + rise."""
     return float((np.sqrt(1 + share * ((1 + rise) ** 2 - 1)) - 1) / rise)
 
 
 def tried(asked: tuple[str, int]) -> dict[str, object]:
-    """One shop forecast and compared with the year after."""
+    """Forecast one shop and compare with the year after."""
     kind, seed = asked
     every = orders_of(KINDS[kind], seed)
     known = every[every["day"] <= HISTORY]
@@ -149,7 +153,7 @@ def main() -> None:
     options = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
-    options.add_argument("--shops", type=int, default=30, help="how many of each kind")
+    options.add_argument("--shops", type=int, default=30, help="number of shops of each kind")
     options.add_argument("--kinds", nargs="*", default=list(KINDS))
     options.add_argument("--first-seed", type=int, default=0)
     options.add_argument("--out", help="a CSV of every shop")

@@ -1,9 +1,10 @@
-"""Three large random messy files through every command in every engine: the tables must be the same to the last byte.
+"""Run three large random messy files through every command in every engine; the tables must be
+equal to the last byte.
 
 python benchmarks/everywhere.py --lines 200000 sqlite postgres mariadb spark
 
-PostgreSQL and MariaDB are those of FAIRLADDER_POSTGRES and FAIRLADDER_MARIADB, whose table `messy` is replaced; Spark is
-FAIRLADDER_SPARK, or local[2]. Ends with 1 where a table differs.
+PostgreSQL and MariaDB are those of FAIRLADDER_POSTGRES and FAIRLADDER_MARIADB, whose table `messy`
+is replaced; Spark is FAIRLADDER_SPARK, or local[2]. Exits with 1 if a table differs.
 """
 
 import argparse
@@ -26,7 +27,7 @@ TIERS = {"reward": {"of": "spend", "top_percents": [1, 5, 20], "labels": ["gold"
 SEGMENTS = [{"name": "often", "when": "frequency_score >= 4 AND LOWER(name) LIKE '%e%'", "stance": "keep"},
             {"name": "gone", "when": "recency_score = 1 OR overdue_ratio > 2", "stance": "win-back"},
             {"name": "others", "otherwise": True, "stance": "leave"}]  # fmt: skip
-#: Whole numbers stay whole beside nulls.
+#: Whole numbers with nulls.
 WHOLE = {pa.int64(): pd.Int64Dtype(), pa.int32(): pd.Int32Dtype(), pa.int8(): pd.Int8Dtype()}
 NAMES = [
     "Zoë Ängström",
@@ -50,7 +51,9 @@ def one_id(chance, customers):
 
 
 def plain(chance, n):
-    """ISO dates, some with a time and an offset; prices times quantities less percents; several channels; total rows."""
+    """Write ISO dates, some with a time and an offset; prices times quantities less percentages;
+    several channels; total rows.
+    """
     day = pd.Timestamp("2022-01-01") + pd.Timedelta(
         days=chance.randrange(1200), seconds=chance.randrange(86400)
     )
@@ -72,7 +75,9 @@ def plain(chance, n):
 
 
 def continental(chance, n):
-    """Days first, decimal commas and thousands with signs of currency; an order's total on each of its lines."""
+    """Write day-first dates, decimal commas, thousands and currency symbols; an order's total on
+    each of its lines.
+    """
     day = pd.Timestamp("2021-03-01") + pd.Timedelta(days=(n // 4 * 7919) % 1500)
     total = ["1.234,50 €", "0,99", "-12,345", "€ 7", "99.999,99", "0,00"][n // 4 * 31 % 6]
     return {
@@ -83,7 +88,9 @@ def continental(chance, n):
 
 
 def bare(chance, n):
-    """No order ids, two currencies of which one counts, amounts with more decimals than money has, refunds, months by name."""
+    """Write no order ids, two currencies of which one counts, amounts with too many decimals,
+    refunds, month names.
+    """
     day = pd.Timestamp("2023-01-01") + pd.Timedelta(days=chance.randrange(800))
     return {
         "who": one_id(chance, 50_000), "sold": f"{day.day} {day:%B} {day.year}", "total": f"{chance.choice(['', '$', '-'])}{chance.randrange(10**6) / 1000}",
@@ -109,7 +116,7 @@ def cases():
 
 
 def answers(orders, ids):
-    """Table by table, what each command gives."""
+    """Return the result of each command, table by table."""
     yield "balance", lambda: orders.balance
     yield "set aside", lambda: set_aside(orders.check().set_aside["reason"])
     yield (
@@ -117,7 +124,7 @@ def answers(orders, ids):
         lambda: "\n".join(
             str((f.code, f.level, f.count, f.effect, [e for e in f.examples if "row" not in e]))
             for f in orders.check().findings
-            if f.code != "reading"  # rows of a cluster have no numbers
+            if f.code != "reading"  # rows on a cluster have no numbers
         ),
     )
     yield "customers", orders.customers
@@ -163,13 +170,15 @@ def answers(orders, ids):
 
 
 def set_aside(reasons):
-    """The reasons; of a cluster not more rows come here than this."""
+    """Return the reasons; a cluster returns no more rows than this."""
     few = len(reasons) < MOST_SET_ASIDE
     return pd.DataFrame({"reason": sorted(reasons) if few else [f"{MOST_SET_ASIDE} or more"]})
 
 
 def told(answer):
-    """An answer as lines, sorted, so that the order of a cluster's rows does not count; or what it was refused for."""
+    """Return a result as sorted lines, so that a cluster's row order does not matter; or the reason
+    of its refusal.
+    """
     try:
         found = answer()
     except fl.FairLadderError as error:
@@ -213,9 +222,7 @@ def main():
     asked.add_argument("engines", nargs="*", default=["sqlite"])
     asked.add_argument("--lines", type=int, default=200_000)
     asked.add_argument("--seed", type=int, default=1)
-    asked.add_argument(
-        "--without", default="", help="answers to leave out, with commas between them"
-    )
+    asked.add_argument("--without", default="", help="results to skip, separated by commas")
     given = asked.parse_args()
     wrong = 0
     for name, row, scheme in cases():

@@ -1,6 +1,8 @@
-"""Forty invented exports in many languages and styles, with the truth they hold: how many give it from the file alone?
+"""Measure how many of forty invented exports, in many languages and styles, are read correctly from
+the file alone.
 
-python benchmarks/exports.py [seen|kept] [--show]      # the half that was looked at while working, or the half kept aside
+python benchmarks/exports.py [seen|kept] [--show] # the half that was seen during development, or
+the other half
 """
 
 import argparse
@@ -26,7 +28,9 @@ Row = dict[str, Any]
 
 @dataclass(frozen=True)
 class Export:
-    """How one program writes orders: heads in the order of the columns, and how each cell is made of a row."""
+    """The format of one program's orders: headings in column order, and how each cell is made from
+    a row.
+    """
 
     name: str
     columns: dict[str, Callable[[Row], Any]]
@@ -41,7 +45,7 @@ class Export:
 
 
 def lines(seed: int) -> list[Row]:
-    """Some 900 order lines of 140 customers over two years."""
+    """Return some 900 order lines of 140 customers over two years."""
     dice = random.Random(seed)
     people = [(f"{1000 + 7 * i}", f"{dice.choice(FIRST)} {dice.choice(LAST)}") for i in range(140)]
     rows: list[Row] = []
@@ -68,7 +72,7 @@ ITEMS = ("Merino skein", "Bamboo needles", "Shawl kit", "Dye day")
 
 
 def number(locale: str, sign: str = "", digits: int = 2) -> Callable[[Any], str]:
-    """Amounts as a locale writes them."""
+    """Write amounts as in a locale."""
     pattern = "#,##0." + "0" * digits
     return lambda x: format_decimal(x, format=pattern, locale=locale) + sign
 
@@ -90,7 +94,6 @@ def total_of_order(how: Callable[[Any], Any]) -> Callable[[Row], Any]:
 
 
 EXPORTS: list[Export] = [
-    # ------------------------------------------------------------------------------------------- the half looked at
     Export("guest bookings", {"Gast-Nr": of("customer"), "Buchung": of("order"), "Gebucht am": of("at", day("%d.%m.%Y")),
                               "Betrag (EUR)": of("amount", number("de")), "Status": of("status", lambda s: "bezahlt")}, separator=";"),
     Export("web shop", {"Order ID": of("order"), "Email": of("email"), "Paid at": of("at", day("%Y-%m-%d %H:%M:%S +0000")),
@@ -128,7 +131,6 @@ EXPORTS: list[Export] = [
                               "total": of("amount", str)}, ending="json"),
     Export("packed", {"cust": of("customer"), "inv": of("order"), "dt": of("at", day("%Y%m%d")), "amt": of("amount")}, ending="zip"),
     Export("weekdays first", {"Client": of("customer"), "Ref": of("order"), "When": of("at", named("EEE, d MMM yyyy", "en")), "Paid": of("amount", lambda x: f"£{x}")}),
-    # ----------------------------------------------------------------------------------------------- the half kept aside
     Export("dutch", {"Klantnummer": of("customer"), "Bestelnummer": of("order"), "Besteldatum": of("at", named("d MMMM yyyy", "nl")),
                      "Bedrag": of("amount", lambda x: "€ " + number("nl")(x))}, separator=";"),
     Export("portuguese", {"Cliente": of("customer"), "Encomenda": of("order"), "Data": of("at", day("%d-%m-%Y")), "Valor": of("amount", lambda x: "R$ " + number("pt_BR")(x))},
@@ -170,7 +172,7 @@ HALF = 20
 
 
 def write(export: Export, rows: list[Row], folder: Path) -> Path:
-    """The export as a file."""
+    """Write the export to a file."""
     heads = list(export.columns)
     cells = [[made(row) for made in export.columns.values()] for row in rows]
     cells += export.below(rows)
@@ -207,7 +209,7 @@ def write(export: Export, rows: list[Row], folder: Path) -> Path:
 
 
 def truth(rows: list[Row], by: str) -> pd.DataFrame:
-    """Customers, their orders, spend and last day, by plain Python."""
+    """Compute customers, their orders, spend and last day in plain Python."""
     found: dict[str, dict[str, Any]] = {}
     for row in rows:
         one = found.setdefault(row[by], {"orders": set(), "spend": Decimal(0), "last": dt.date.min})
@@ -222,7 +224,7 @@ def truth(rows: list[Row], by: str) -> pd.DataFrame:
 
 
 def judged(export: Export, seed: int, folder: Path) -> tuple[str, str]:
-    """``right``, ``refused`` or ``wrong``, and what was said."""
+    """Return ``right``, ``refused`` or ``wrong``, and the output."""
     rows = lines(seed)
     if any(head.lower() == "status" for head in export.columns) and export.name == "states":
         rows = [
@@ -262,7 +264,7 @@ def judged(export: Export, seed: int, folder: Path) -> tuple[str, str]:
 
 
 def trials(half: str) -> Iterator[tuple[Export, str, str]]:
-    """Each export of a half with its verdict."""
+    """Return each export of a half with its verdict."""
     chosen = EXPORTS[:HALF] if half == "seen" else EXPORTS[HALF:]
     with tempfile.TemporaryDirectory() as folder:
         for place, export in enumerate(chosen):
@@ -273,7 +275,7 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("half", choices=("seen", "kept"))
     options.add_argument(
-        "--show", action="store_true", help="say what came of each that is not right"
+        "--show", action="store_true", help="print the output of each that is not right"
     )
     given = options.parse_args()
     verdicts = []

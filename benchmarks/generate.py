@@ -1,8 +1,9 @@
-"""Made-up order lines at scale, as Parquet and CSV: the same rows for the same size, on any machine.
+"""Generate order lines at scale, as Parquet and CSV: the same rows for the same size, on any
+machine.
 
-python benchmarks/generate.py 10            # ten million lines into benchmarks/data/
-python benchmarks/generate.py 1 --csv       # one million, as CSV too
-python benchmarks/generate.py 10 --by-time  # as exports have them: by time, an order's lines together
+python benchmarks/generate.py 10 # ten million lines into benchmarks/data/ python
+benchmarks/generate.py 1 --csv # one million, as CSV too python benchmarks/generate.py 10 --by-time
+# like exports: by time, an order's lines together
 """
 
 import argparse
@@ -12,7 +13,7 @@ import duckdb
 
 DATA = Path(__file__).parent / "data"
 
-#: About 2.7 lines an order and 6 orders a customer, a few customers with very many; three years of days.
+#: About 2.7 lines per order and 6 orders per customer, a few customers with very many; three years.
 LINES = """
 WITH orders AS (
     SELECT i AS slip, hash(i) % 1000003 / 1000003.0 AS u, hash(i + 1000000007) % 1000003 / 1000003.0 AS v,
@@ -34,7 +35,7 @@ def main() -> None:
     options.add_argument("millions", type=float, help="lines to make, in millions: 1, 10, 100")
     options.add_argument("--csv", action="store_true", help="write CSV as well")
     options.add_argument(
-        "--by-time", action="store_true", help="in the order of exports, not in a random one"
+        "--by-time", action="store_true", help="sorted by time as in exports instead of randomly"
     )
     given = options.parse_args()
     DATA.mkdir(exist_ok=True)

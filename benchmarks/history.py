@@ -1,6 +1,7 @@
-"""`growth`, `retention`, `breakdown` and `orders` against one hand-written DuckDB query each, whole processes in turns.
+"""Compare `growth`, `retention`, `breakdown` and `orders` with one hand-written DuckDB query each,
+whole processes in turns.
 
-python benchmarks/history.py 10              # make the lines first: python benchmarks/generate.py 10
+python benchmarks/history.py 10 # make the lines first: python benchmarks/generate.py 10
 """
 
 import argparse

@@ -1,4 +1,5 @@
-"""What a tenth of new rows costs beside reading all of them, where the orders of older files are kept.
+"""Measure the cost of a tenth of new rows, compared with reading all of them, if the orders of
+older files are kept.
 
 python benchmarks/kept.py benchmarks/data/lines-10m-by-time.parquet
 """
@@ -42,7 +43,7 @@ def main():
 
 
 def cut(lines, folder, parts):
-    """The lines in files of equal length, in their order."""
+    """Split the lines into files of equal length, in order."""
     connection = duckdb.connect()
     connection.execute(
         f"CREATE VIEW lines AS SELECT *, ROW_NUMBER() OVER () AS place FROM '{lines}'"

@@ -1,4 +1,6 @@
-"""Fitting and placing the even ladder on 10 million numbers, beside sorting them, best of five: python benchmarks/ladder.py"""
+"""Time fitting and placing the even ladder on 10 million numbers, next to sorting them, best of
+five: python benchmarks/ladder.py
+"""
 
 import sys
 import time
@@ -34,7 +36,7 @@ def main(n: int) -> None:
         )
         taken = [
             [seconds(work) for work in works] for _ in range(ROUNDS)
-        ]  # in turns, the machine being noisy
+        ]  # in turns, since the machine is noisy
         sort, fit, place = map(min, zip(*taken, strict=True))
         print(f"| {name} | {fit:.2f} s | {place:.2f} s | {(fit + place) / sort:.1f} |")
 

@@ -1,8 +1,9 @@
-"""Whole processes side by side, in turns: `fairladder score`, `check`, both in one session, and what analysts write by hand.
+"""Compare whole processes in turns: `fairladder score`, `check`, both in one session, and
+hand-written scripts.
 
-python benchmarks/run.py 10                  # on ten million lines (make them first: python benchmarks/generate.py 10)
-python benchmarks/run.py 1 --csv --rounds 5
-python benchmarks/run.py 10 --by-time --every   # all commands that read orders
+python benchmarks/run.py 10 # on ten million lines (make them first: python benchmarks/generate.py
+10) python benchmarks/run.py 1 --csv --rounds 5 python benchmarks/run.py 10 --by-time --every # all
+commands that read orders
 """
 
 import argparse
@@ -41,7 +42,7 @@ def commands(source: Path, out: str) -> dict[str, list[str]]:
 
 
 def others(source: Path, out: str) -> dict[str, list[str]]:
-    """The other commands that read orders, with what they cannot do without."""
+    """Return the other commands that read orders, with their required options."""
     asked = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out", out]
     own = {
         "customers": [], "top": [], "growth": [], "retention": [], "breakdown": ["--rows", "channel"], "orders": [],
@@ -51,7 +52,7 @@ def others(source: Path, out: str) -> dict[str, list[str]]:
 
 
 def measured(command: list[str]) -> tuple[float, float, float]:
-    """Seconds on the clock, seconds of processor, peak memory in MB of one process."""
+    """Return wall-clock seconds, processor seconds and peak memory in MB of one process."""
     start = time.perf_counter()
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
     _, status, used = os.wait4(process.pid, 0)
@@ -68,7 +69,7 @@ def main() -> None:
         "millions", type=float, help="size of the generated file, in million lines"
     )
     options.add_argument("--csv", action="store_true", help="read and write CSV instead of Parquet")
-    options.add_argument("--by-time", action="store_true", help="the file in the order of exports")
+    options.add_argument("--by-time", action="store_true", help="the file sorted by time")
     options.add_argument("--every", action="store_true", help="run every command that reads orders")
     options.add_argument("--rounds", type=int, default=3)
     given = options.parse_args()
@@ -78,7 +79,10 @@ def main() -> None:
     )
     if not source.exists():
         raise SystemExit(
-            f"{source} is not there; make it with: python benchmarks/generate.py {given.millions:g} --csv"
+
+                f"{source} does not exist; create it with: python benchmarks/generate.py "
+                f"{given.millions:g} --csv"
+
         )
     runs: dict[str, list[tuple[float, float, float]]] = {}
     with tempfile.TemporaryDirectory() as folder:

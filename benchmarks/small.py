@@ -1,8 +1,9 @@
-"""Whole commands on the sample shop against the least that their imports take: python benchmarks/small.py [ROUNDS]
+"""Compare commands on the sample shop with the minimum time of their imports: python
+benchmarks/small.py [ROUNDS]
 
-The base is a process that imports DuckDB, pandas, PyArrow, sqlglot, pydantic and Typer and does nothing; a bare Typer application
-is the base of the help. Rounds go through all commands in turn, so that a slow moment of the machine is in all of them; ratios are
-of medians.
+The base is a process that imports DuckDB, pandas, PyArrow, sqlglot, pydantic and Typer and does
+nothing; for the help it is an empty Typer application. Each round runs all commands in turn, so
+that a slow moment of the machine affects all of them; ratios are of medians.
 """
 
 import os
@@ -18,7 +19,7 @@ PROGRAM = str(Path(sys.executable).with_name("fairladder"))
 IMPORTS = [sys.executable, "-c", "import duckdb, pandas, pyarrow, sqlglot, pydantic, typer"]
 BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef one(): pass\n@app.command()\ndef two(): pass\napp()"
 ORDERS = [str(SHOP / "orders.csv"), "--scheme", str(SHOP / "scheme.toml"), "--quiet"]
-#: Command → its words, its base, and how many times the base it may take.
+#: Command → its arguments, its base, and the allowed multiple of the base.
 COMMANDS = {
     "help": (["--help"], "bare", 2.0),
     "score": (["score", *ORDERS], "imports", 1.1),
@@ -35,7 +36,7 @@ COMMANDS = {
 
 
 def seconds(command: list[str], folder: str) -> tuple[float, float]:
-    """Wall-clock and processor seconds of a process."""
+    """Return wall-clock and processor seconds of a process."""
     before, begun = os.times(), time.perf_counter()
     subprocess.run(command, check=True, cwd=folder, stdout=subprocess.DEVNULL)
     taken, after = time.perf_counter() - begun, os.times()

@@ -1,6 +1,7 @@
-"""Fitting the ordering and spend models, and forecasting everybody, on made-up customers: seconds, best of three.
+"""Time fitting the ordering and spend models and forecasting all customers, on simulated data, best
+of three.
 
-python benchmarks/value.py 1                # a million customers
+python benchmarks/value.py 1 # a million customers
 """
 
 import argparse
@@ -28,7 +29,9 @@ def best(work: Callable[[], Any], rounds: int = 3) -> tuple[float, Any]:
 
 
 def customers(count: int) -> pd.DataFrame:
-    """Three years of customers who order at rates of their own until they leave; whole days, as orders have them."""
+    """Simulate three years of customers who order at their own rates until they leave, in whole
+    days.
+    """
     random = np.random.default_rng(3)
     began = random.integers(0, 1000, count)
     rate = random.gamma(0.5, 1 / 60, count)
@@ -59,7 +62,7 @@ def main() -> None:
     options = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
-    options.add_argument("millions", type=float, help="how many customers, in millions")
+    options.add_argument("millions", type=float, help="number of customers, in millions")
     count = int(options.parse_args().millions * 1_000_000)
     past = Histories(
         customers(count), (pd.Timestamp("2023-01-01") + pd.Timedelta(days=1000)).date()
@@ -85,7 +88,9 @@ def main() -> None:
                 np.random.default_rng(1),
             )
         )
-        print(f"{name:24}{taken:6.2f} s to fit, {ahead:.2f} s to forecast everybody with ranges")
+        print(
+            f"{name:24}{taken:6.2f} s to fit, {ahead:.2f} s to forecast all customers with ranges"
+        )
 
 
 if __name__ == "__main__":

@@ -1,8 +1,10 @@
-"""Runs every command and snippet of the guide and compares what is printed: ``python docs/guide.py`` (``--write`` writes it down).
+"""Run every command and snippet of the guide and compare the output: ``python docs/guide.py``
+(``--write`` updates the pages).
 
-In a page a block called ``console`` holds commands after ``$`` with what they print; ``<!-- head N -->`` before it keeps the first lines,
-``<!-- from WORDS -->`` the paragraph that begins so. Blocks called ``python`` with ``>>>`` are doctests. The blocks of a page run one after
-the other in a folder with the sample shop's files.
+A block of kind ``console`` has commands after ``$`` with their output; ``<!-- head N -->`` before
+it keeps the first lines, ``<!-- from WORDS -->`` the paragraph that begins with these words. Blocks
+of kind ``python`` with ``>>>`` are doctests. The blocks of a page run one after the other in a
+folder with the sample shop's files.
 """
 
 import contextlib
@@ -33,14 +35,14 @@ os.environ.update(COLUMNS="96", TERM="dumb", NO_COLOR="1", OPENBLAS_NUM_THREADS=
 
 
 class Screen(io.StringIO):
-    """What stands for a terminal."""
+    """A text stream that claims to be a terminal."""
 
     def isatty(self):
         return True
 
 
 def printed(command):
-    """What a command prints, notes and tables, as on a terminal of 96 columns."""
+    """Return the output of a command, with notes and tables, on a terminal of 96 columns."""
     from fairladder.cli.app import main
 
     words = shlex.split(command)
@@ -61,7 +63,7 @@ def printed(command):
 
 
 def shortened(text, kept):
-    """The part of what is printed that a page shows."""
+    """Return the part of the output that a page shows."""
     if not kept:
         return text
     how, words = kept.split(" ", 1)
@@ -94,7 +96,7 @@ def rewritten(block):
 
 
 def snippets(text, page):
-    """Run the page's Python; each block goes on from the one before."""
+    """Run the page's Python; each block continues from the one before."""
     found = "\n".join(m[3] for m in BLOCK.finditer(text) if m[2] == "python")
     if not found:
         return 0
@@ -125,7 +127,7 @@ def main(write):
                 (i for i, (a, b) in enumerate(zip(old, new, strict=False)) if a != b),
                 min(len(old), len(new)) - 1,
             )
-            print(f"docs/{page}.md, line {at + 1} is\n  {old[at]}\nand should be\n  {new[at]}")
+            print(f"docs/{page}.md, line {at + 1} is\n {old[at]}\nand should be\n {new[at]}")
     return 1 if wrong else 0
 
 

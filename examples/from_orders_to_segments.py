@@ -1,4 +1,4 @@
-"""From order rows to segments in Python: python examples/from_orders_to_segments.py"""
+"""Score and segment customers in Python: python examples/from_orders_to_segments.py"""
 
 import fairladder as fl
 from fairladder.demo import SHOP

@@ -1,4 +1,6 @@
-"""Orders from a DataFrame, priced by unit and quantity, with a rule of one's own: python examples/orders_of_a_dataframe.py"""
+"""Open orders from a DataFrame with unit prices and quantities, and use your own rule: python
+examples/orders_of_a_dataframe.py
+"""
 
 import pandas as pd
 

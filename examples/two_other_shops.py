@@ -1,6 +1,7 @@
-"""Two invented shops that no simple model fits: a candle maker who lives on December, and a button wholesaler with a few large buyers.
+"""Forecast two invented shops that no simple model fits: a seasonal candle maker, and a button
+wholesaler with a few large buyers.
 
-What the forecast says of each, how far its total may be off, and when not to trust it.
+It shows what the forecast reports for each, how uncertain its total is, and when not to trust it.
 """
 
 import numpy as np
@@ -13,7 +14,9 @@ DAYS = int((LAST - FIRST).astype(int))
 
 
 def candle_maker() -> pd.DataFrame:
-    """Nine hundred households who buy four times as often in the weeks before the holidays."""
+    """Return orders of nine hundred households who buy four times as often in the weeks before the
+    holidays.
+    """
     random = np.random.default_rng(12)
     day = np.arange(DAYS + 1)
     rate = 1 + 5 * np.exp(-(((day % 365.25 - 345) / 14) ** 2))
@@ -36,7 +39,7 @@ def candle_maker() -> pd.DataFrame:
 
 
 def button_wholesaler() -> pd.DataFrame:
-    """Two hundred small haberdashers and six makers of clothes, who order by the hundredweight."""
+    """Return orders of two hundred small haberdashers and six large clothing makers."""
     random = np.random.default_rng(7)
     rows = []
     for number in range(206):
@@ -66,7 +69,7 @@ for name, frame in {
     print(ahead.of_range())
     for note in ahead.notes:
         print(f"- {note}")
-    # Without the season the same shop is forecast as if every week were alike.
+    # Without a season the same shop is forecast as if all weeks were equal.
     plain = fl.value_forecast(
         fl.open_orders(
             frame.assign(order=np.arange(len(frame))), scheme={"value": {"season": "off"}}

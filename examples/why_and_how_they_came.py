@@ -1,4 +1,6 @@
-"""Why a customer stands where they stand, how customers came, and who stands one order short of three."""
+"""Show why a customer is in a segment, how new customers arrive, and who is one order short of
+three.
+"""
 
 import fairladder as fl
 from fairladder.demo import SHOP
@@ -6,7 +8,7 @@ from fairladder.demo import SHOP
 orders = fl.open_orders(SHOP / "orders.csv", scheme=SHOP / "scheme.toml")
 
 (explained,) = fl.explain(orders, ["00363"])
-print(explained)  # values, rules, and the smallest changes that would move them
+print(explained)  # values, rules, and the smallest changes with an effect
 
 grown = fl.growth(orders, period="month", by="district")
 print(fl.flat_spells(grown, "district").head(3))

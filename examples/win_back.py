@@ -1,6 +1,6 @@
-"""From orders to a win-back list, and back to what it brought: python examples/win_back.py
+"""Make a win-back list from orders, and measure its effect: python examples/win_back.py
 
-The response is simulated here; with real ones, open the orders that came after the campaign instead.
+The response is simulated; with real orders, open those placed after the campaign instead.
 """
 
 import numpy as np
@@ -11,7 +11,9 @@ from fairladder.demo import SHOP
 
 
 def simulated(listed: pd.DataFrame) -> pd.DataFrame:
-    """Orders of the ten days after: one in ten buys anyway, one in five when contacted."""
+    """Return orders of the ten days after: one customer in ten buys anyway, one in five when
+    contacted.
+    """
     random = np.random.default_rng(2026)
     bought = listed[random.random(len(listed)) < np.where(listed["group"] == "contact", 0.2, 0.1)]
     days = pd.Timestamp("2026-07-01") + pd.to_timedelta(random.integers(0, 10, len(bought)), "D")

@@ -1,4 +1,4 @@
-"""Conditions once more, as masks over a frame by three-valued logic: what the engines are compared with."""
+"""A reference implementation of conditions: masks over a frame with three-valued logic."""
 
 import re
 from collections.abc import Callable
@@ -22,7 +22,9 @@ Values = tuple[NDArray[Any], NDArray[np.bool_]]
 def to_mask(
     condition: Condition, frame: "pd.DataFrame"
 ) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
-    """Where the condition is true, and where it is unknown (because of NULL): two boolean arrays of len(frame)."""
+    """Return two boolean arrays of len(frame): where the condition is true, and where it is unknown
+    (because of NULL).
+    """
     data, null = _Frame(frame).value(condition.tree)
     shape = (len(frame),)
     null = np.broadcast_to(null, shape)
@@ -79,12 +81,12 @@ def _not(a: Values) -> Values:
 
 
 def _only_null(values: Values) -> bool:
-    """Whether this is the literal NULL, whose data goes with no kind."""
+    """Return True for the literal NULL, which has no kind."""
     return values[1].shape == () and bool(values[1])
 
 
 def _compare(how: Callable[[Any, Any], Any], a: Values, b: Values) -> Values:
-    if a[1].all() or b[1].all():  # what is NULL throughout goes with every kind
+    if a[1].all() or b[1].all():  # an all-NULL value matches every kind
         null = np.broadcast_to(np.asarray(True), np.broadcast_shapes(a[1].shape, b[1].shape))
         return np.zeros_like(null), null
     return np.asarray(how(a[0], b[0])).astype(bool), a[1] | b[1]

@@ -1,4 +1,4 @@
-"""Shared by all tests: the sample shop's files and a way to run the command line."""
+"""Fixtures shared by all tests: the sample shop's files and a way to run the command line."""
 
 import contextlib
 import io
@@ -10,7 +10,7 @@ from pathlib import Path
 
 os.environ.setdefault(
     "OPENBLAS_NUM_THREADS", "1"
-)  # as the command line has it: tests run on all cores as it is
+)  # the command line sets this as well; tests use all cores anyway
 
 import psycopg
 import pytest
@@ -20,8 +20,8 @@ from hypothesis import settings
 from fairladder.cli.app import main
 from fairladder.demo import FILES, SHOP
 
-#: Address of a PostgreSQL database that tests may write to; without one they skip what needs it.
-#: What each worker writes to is a schema of its own.
+#: URL of a PostgreSQL database for tests; tests that need it are skipped without one. Each worker
+#: writes to its own schema.
 POSTGRES, SCHEMA = (
     os.environ.get("FAIRLADDER_POSTGRES"),
     f"test_{os.environ.get('PYTEST_XDIST_WORKER', 'alone')}",
@@ -30,7 +30,8 @@ if POSTGRES:
     with psycopg.connect(POSTGRES, autocommit=True) as first:
         first.execute(f"CREATE SCHEMA IF NOT EXISTS {SCHEMA}".encode())
     POSTGRES += f"?options=-csearch_path%3D{SCHEMA}&application_name={SCHEMA}"
-#: The same of a MariaDB; what each worker writes to is a database of its own, whose name begins with this one's.
+#: URL of a MariaDB for tests. Each worker writes to its own database, whose name starts with this
+#: one's.
 MARIADB = os.environ.get("FAIRLADDER_MARIADB")
 if MARIADB:
     MARIADB = MARIADB.replace("mariadb:", "mariadb+pymysql:")
@@ -48,7 +49,7 @@ needs_postgres = pytest.mark.skipif(
 )
 
 
-#: The databases that are at hand, and all there are with those that are not left out.
+#: The available databases, and all databases with skip marks.
 DATABASES = ["sqlite", *(["postgres"] if POSTGRES else []), *(["mariadb"] if MARIADB else [])]
 EACH_DATABASE = [
     "sqlite",
@@ -58,15 +59,17 @@ EACH_DATABASE = [
 
 
 def times(examples):
-    """So many random examples: few by default, FAIRLADDER_MORE times as many on request."""
+    """Return the number of random examples: few by default, FAIRLADDER_MORE times as many on
+    request.
+    """
     return int(examples * float(os.environ.get("FAIRLADDER_MORE", "1")))
 
 
 settings.register_profile(
     "unhurried", deadline=None
-)  # machines are noisy; speed is held by the benchmarks
+)  # machines are noisy; benchmarks measure speed
 settings.load_profile("unhurried")
-os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC: the machine's zone must never show
+os.environ["TZ"] = "Pacific/Kiritimati"  # far from UTC, since the machine's zone must never matter
 
 
 @pytest.fixture(scope="session")
@@ -78,13 +81,13 @@ def shop(tmp_path_factory):
 
 
 def in_database(kind, frame, folder, table="orders"):
-    """The frame as a table of a database; gives the address for ``open_orders``."""
+    """Write the frame to a table of a database; return the address for ``open_orders``."""
     url = {
         "sqlite": f"sqlite:///{folder / 'orders.db'}",
         "postgres": (POSTGRES or "").replace("postgresql:", "postgresql+psycopg:"),
         "mariadb": MARIADB,
     }[kind]
-    # A connection left open by a failed test would make the next one wait for ever.
+    # A connection left open by a failed test would block the next one forever.
     waits = (
         {"options": f"-c lock_timeout=20s -c search_path={SCHEMA}"} if kind == "postgres" else {}
     )
@@ -103,7 +106,9 @@ class Done:
 
 @pytest.fixture
 def fairladder(monkeypatch):
-    """Run the command line in this process: ``fairladder("score", path, …)`` → exit code and what was printed."""
+    """Run the command line in this process: ``fairladder("score", path, …)`` → exit code and
+    output.
+    """
 
     def run(*words, cwd=None, input=""):  # noqa: A002  # as subprocess has it
         out, err = io.StringIO(), io.StringIO()
@@ -123,7 +128,7 @@ def fairladder(monkeypatch):
 
 @pytest.fixture(scope="session")
 def process():
-    """The same as a process of its own, as people start it."""
+    """Run the command line in a process of its own, as users do."""
 
     def run(*words):
         command = [str(Path(sys.executable).with_name("fairladder")), *map(str, words)]

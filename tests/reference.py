@@ -1,4 +1,6 @@
-"""The definitions once more, row by row in plain Python with exact fractions: slow, short, and independent of SQL."""
+"""A reference implementation of the definitions: row by row in plain Python with exact fractions,
+independent of SQL.
+"""
 
 import datetime as dt
 from collections import defaultdict
@@ -31,7 +33,7 @@ def number(cell):
 
 
 def minor(row, decimals):
-    """Minor units of the row's amount; or the reason why there are none."""
+    """Return the minor units of the row's amount, or the reason why there are none."""
     if "amount" in row:
         factors, discount = [row["amount"]], Fraction(0)
     else:
@@ -58,7 +60,9 @@ def day(cell):
 
 
 def states(rows, decimals, as_of, start, grain, keep):  # noqa: C901  # the definitions' list of reasons, one after the other
-    """Reason, ``filtered-out``, ``outside-window`` or ``used`` of each row, and its minor units where readable."""
+    """Return reason, ``filtered-out``, ``outside-range`` or ``used`` of each row, and its minor
+    units if readable.
+    """
     found = []
     for row in rows:
         customer, order, placed = (row[k].strip() for k in ("customer", "order", "placed"))
@@ -117,11 +121,13 @@ def states(rows, decimals, as_of, start, grain, keep):  # noqa: C901  # the defi
 
 
 def customers(rows, found, decimals, as_of, grain, refunds, members=()):
-    """Id → the columns of the customers table, each one correctly rounded division of whole numbers."""
-    orders, everybody = defaultdict(list), set(members)
+    """Return id → the columns of the customers table, each one correctly rounded division of whole
+    numbers.
+    """
+    orders, all_ids = defaultdict(list), set(members)
     for row, (state, amount) in zip(rows, found, strict=True):
         if state == "used":
-            everybody.add(row["customer"].strip())
+            all_ids.add(row["customer"].strip())
             orders[row["customer"].strip(), row["order"].strip()].append(
                 (day(row["placed"]), amount, row["channel"].strip())
             )
@@ -131,7 +137,7 @@ def customers(rows, found, decimals, as_of, grain, refunds, members=()):
         of[customer].append(
             (amount, min(d for d, _, _ in lines), len(lines), {c for _, _, c in lines})
         )
-    table = {c: _one(of[c], 10**decimals, as_of, refunds) for c in everybody}
+    table = {c: _one(of[c], 10**decimals, as_of, refunds) for c in all_ids}
     positive = [t["spend_minor"] for t in table.values() if t["spend_minor"] > 0]
     for one in table.values():
         spend = one["spend_minor"]
@@ -184,7 +190,9 @@ def _one(orders, scale, as_of, refunds):
 
 
 def most_even(counts, k):
-    """Sizes of the best partition of distinct values (worst first) into k rungs: every rung between any two places tried."""
+    """Return the sizes of the best partition of distinct values (worst first) into k rungs, by
+    trying all of them.
+    """
     sums = np.concatenate([[0], np.cumsum(counts)])
     held = sums[None, :] - sums[:, None]
     cost = np.where(held > 0, (k * held - sums[-1]) ** 2, 2**60)

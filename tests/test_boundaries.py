@@ -1,4 +1,6 @@
-"""Worked cases at the edges: first and last days, orders of zero, ties, and both ends of a range."""
+"""Worked examples at the boundaries: first and last days, orders of zero, ties, and both ends of a
+range.
+"""
 
 import datetime as dt
 from types import SimpleNamespace
@@ -20,7 +22,7 @@ DAY = dt.date(2026, 3, 10)
 
 
 def opened(rows, **scheme):
-    """Orders of ``customer, order, placed, amount, channel``."""
+    """Open orders given as ``customer, order, placed, amount, channel``."""
     frame = pd.DataFrame(rows, columns=["customer", "order", "placed", "amount", "channel"])
     frame["placed"] = pd.to_datetime(frame["placed"])
     return fl.open_orders(frame, scheme=scheme)
@@ -145,10 +147,10 @@ def test_month_strip_includes_last_month():
 
 def test_what_if_change_is_within_its_range():
     orders = fl.sample_orders()
-    told = fl.what_if(
+    output = fl.what_if(
         fl.value_formula(orders), fl.value_forecast(orders, method="naive"), retention=0.05
     ).frame
-    for row in told.dropna().itertuples():
+    for row in output.dropna().itertuples():
         assert row.change_low <= row.value_change <= row.change_high
         assert row.value_then == pytest.approx(row.value_now + row.value_change)
 

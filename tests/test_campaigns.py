@@ -1,4 +1,4 @@
-"""Campaigns: lists that treat equals alike, holdouts nobody can argue with, intervals that cover, files that do no harm."""
+"""Test campaigns: lists, holdouts, intervals of the lift, and safe files."""
 
 import datetime as dt
 import hashlib
@@ -73,13 +73,15 @@ def test_campaign_list_satisfies_its_settings(rows, by, ties, limit, percent, ra
             c: bool(held_out(name, [c], made.campaign.holdout)[0]) for c in made.frame["customer"]
         }
         assert ((made.frame["group"] == "holdout") == made.frame["customer"].map(alone)).all()
-        # Another campaign's name draws anew: of 200 ids two draws of half agree on all by a chance of 2^-200.
+        # Another campaign draws another holdout: of 200 ids, two draws of half agree completely
+        # with a probability of 2^-200.
         assert (
             held_out(name, map(str, range(200)), 50)
             != held_out(f"{name}!", map(str, range(200)), 50)
         ).any()
     assert not set(listed["customer"]) & set(lists["second"].frame["customer"])
-    # Nobody who is left out stands as well as somebody who is in; by "exclude" never more than fit.
+    # No excluded customer has as good a value as a listed one; with "exclude" the list never
+    # exceeds the limit.
     customers = orders.customers().set_index("customer")
     eligible = customers[customers["spend"] >= 20]
     sign = 1 if by in ("recency_days", "average_gap_days") else -1
@@ -127,7 +129,7 @@ def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
     made = fl.campaign(orders, consent="news")
     assert set(made.frame["customer"]) == set(ids) - {"silent", "asked-not-to-be"}
     assert made.notes[0] == "Consent by `news`: 6 yes, 1 no, 1 blank."
-    # What was made safe for a spreadsheet is read back as it was; an apostrophe of the id's own stays.
+    # Cells made safe for a spreadsheet are read back unchanged; an id's own apostrophe stays.
     fl.write(made.frame.head(3), tmp_path / "out.csv", spreadsheet_safe=True)
     assert "'=1+1," in (tmp_path / "out.csv").read_text()
     assert "\n-5," in (tmp_path / "out.csv").read_text()
@@ -142,7 +144,7 @@ def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
     earlier.to_csv(tmp_path / "earlier.csv", index=False)
     now = fl.campaign(
         orders, contacted=[str(tmp_path / "earlier.csv")], contacted_days=10
-    )  # from the 21st on, itself included
+    )  # from the 21st on, inclusive
     assert set(ids) - set(now.frame["customer"]) == {"plain"}
     assert now.funnel["step"].tolist() == ["customers", "not contacted lately"]
     secret = fl.campaign(orders, pseudonym_key=b"a secret of the studio")
@@ -168,9 +170,9 @@ def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
 )  # fmt: skip
 def test_wrong_campaign_keys_are_reported_with_their_place(tmp_path, text, says):
     (tmp_path / "scheme.toml").write_text(text)
-    with pytest.raises(fl.SchemeError) as told:
+    with pytest.raises(fl.SchemeError) as caught:
         fl.load_scheme(tmp_path / "scheme.toml")
-    assert says in str(told.value)
+    assert says in str(caught.value)
 
 
 def test_campaign_files_are_relative_to_scheme_and_safe_csv_is_optional(tmp_path, fairladder):
@@ -225,7 +227,7 @@ def test_campaign_csv_contains_no_formulas(tmp_path):
     assert list(back) == ["list", "other", "definitions", "about"]
     assert (
         back["list"]["name"].tolist()[:4] == nasty[:4]
-    )  # as text: a formula would have come back as its value
+    )  # as text: a formula would be read as its value
     assert back["list"]["spend"].tolist() == frame["spend"].tolist()
     assert b"<f>" not in (tmp_path / "out.xlsx").read_bytes()
     fl.write(
@@ -234,9 +236,6 @@ def test_campaign_csv_contains_no_formulas(tmp_path):
         facts={"as_of": "2026-01-31"},
     )
     assert (tmp_path / "out.xlsx").read_bytes() == (tmp_path / "again.xlsx").read_bytes()
-
-
-# -------------------------------------------------------------------------------------------------------- lift
 
 
 def test_newcombe_interval_matches_published_figures_and_covers():
@@ -283,7 +282,7 @@ def test_spend_interval_has_nominal_coverage(contacted, held_out, rate, tail):
     """Without any effect, 95 % intervals contain 0 in at least 93 %; Welch's alone contained it in
     77 to 88 % of the first five cases.
     """
-    random, held, alike = np.random.default_rng(contacted + held_out), [], []
+    random, held, agrees = np.random.default_rng(contacted + held_out), [], []
     for _ in range(600):
         one, two = (
             np.where(random.random(n) < rate, random.lognormal(3.5, tail, n), 0.0)
@@ -291,9 +290,9 @@ def test_spend_interval_has_nominal_coverage(contacted, held_out, rate, tail):
         )
         low, high, _p = difference_of_means(one, two)
         held.append(np.isnan(low) or low <= 0 <= high)
-        alike.append(difference_of_means(two, one)[1] == pytest.approx(-low, nan_ok=True))
+        agrees.append(difference_of_means(two, one)[1] == pytest.approx(-low, nan_ok=True))
     assert np.mean(held) >= 0.93
-    assert all(alike)
+    assert all(agrees)
 
 
 def test_spend_interval_worked_example():
@@ -361,7 +360,7 @@ def test_lift_worked_example():
 
 
 def test_consent_words_in_other_languages_are_recognised_and_reported():
-    said = {
+    reported = {
         "ja": 1,
         "Sí": 1,
         "oui": 1,
@@ -376,12 +375,14 @@ def test_consent_words_in_other_languages_are_recognised_and_reported():
         "10": None,
         "x": None,
     }
-    people = pd.DataFrame({"customer": [f"k{i}" for i in range(len(said))], "news": list(said)})
+    people = pd.DataFrame(
+        {"customer": [f"k{i}" for i in range(len(reported))], "news": list(reported)}
+    )
     orders = fl.open_orders(
         people[["customer"]].assign(placed=pd.Timestamp("2026-01-05"), amount=5.0), customers=people
     )
     made = fl.campaign(orders, consent="news")
-    assert set(made.frame["customer"]) == set(people["customer"][people["news"].map(said) == 1])
+    assert set(made.frame["customer"]) == set(people["customer"][people["news"].map(reported) == 1])
     wanted = "Warning: Consent by `news`: 6 yes, 4 no, 0 blank, and 3 neither (`10`, `maybe`, `x`), which counts as no."
     assert made.notes[0].startswith(wanted)
 
@@ -401,31 +402,33 @@ def test_saved_list_needs_no_conditions_and_plan_needs_no_list(fairladder, shop)
         "--quiet",
     ]
     assert fairladder(*then, cwd=shop).returncode == 0
-    asked = ["campaign", "orders.csv", "--results", "orders.csv", "--list", "then.csv"]
-    by_scheme = fairladder(*asked, "--as-of", "2026-05-15", "--out", "lift.csv", cwd=shop)
+    arguments = ["campaign", "orders.csv", "--results", "orders.csv", "--list", "then.csv"]
+    by_scheme = fairladder(*arguments, "--as-of", "2026-05-15", "--out", "lift.csv", cwd=shop)
     assert "Measured up to the as-of date, 15 May 2026" in by_scheme.stderr
-    stated = fairladder(*asked, "--measure-through", "2026-05-15", "--out", "stated.csv", cwd=shop)
+    stated = fairladder(
+        *arguments, "--measure-through", "2026-05-15", "--out", "stated.csv", cwd=shop
+    )
     assert (by_scheme.returncode, stated.returncode) == (0, 0), stated.stderr
     assert (shop / "lift.csv").read_bytes() == (shop / "stated.csv").read_bytes()
-    whole = fairladder(*asked, "--out", "whole.csv", "--when", "orders = 1", cwd=shop)
+    whole = fairladder(*arguments, "--out", "whole.csv", "--when", "orders = 1", cwd=shop)
     assert "between 2026-04-01 and 2026-06-30" in whole.stderr
     assert "the conditions given make no other" in whole.stderr
     assert (shop / "whole.csv").read_bytes() != (shop / "stated.csv").read_bytes()
     assert (
         "has no funnel"
-        in fairladder(*asked, "--figure", "f.png", "--figure-of", "funnel", cwd=shop).stderr
+        in fairladder(*arguments, "--figure", "f.png", "--figure-of", "funnel", cwd=shop).stderr
     )
     plan = fairladder(
         "campaign", "orders.csv", "--plan-effect", "12%", "--base-rate", "10%", cwd=shop
     )
     count = (fl.open_orders(shop / "orders.csv").customers()["orders"] > 0).sum()
-    told = fl.plan_holdout(int(count), 0.1, 0.12)
-    assert (plan.returncode, told.in_words() in plan.stderr) == (0, True), plan.stderr
+    output = fl.plan_holdout(int(count), 0.1, 0.12)
+    assert (plan.returncode, output.in_words() in plan.stderr) == (0, True), plan.stderr
     assert plan.stdout.splitlines()[1].split(",")[:4] == [
         str(count),
         "0.1",
         "0.12",
-        str(told.held_out),
+        str(output.held_out),
     ]
 
 
@@ -434,8 +437,8 @@ def test_campaign_command_from_list_to_lift(fairladder, shop):
     scheme += '\n[[campaigns]]\nname = "win-back"\nwhen = "stance = \'win-back\'"\nconsent = "email_ok"\nlimit = 60\nholdout = 20\n'
     scheme += '\n[[campaigns]]\nname = "thanks"\nat_least = 300\nbought_from = 2026-01-01\nbudget = 40\ncost = 1.25\nby = "largest_order"\n'
     (shop / "campaigns.toml").write_text(scheme)
-    asked = ["campaign", "orders.csv", "--scheme", "campaigns.toml", "--as-of", "2026-03-31"]
-    done = fairladder(*asked, "--out", "lists.csv", "--figure", "funnel.png", cwd=shop)
+    arguments = ["campaign", "orders.csv", "--scheme", "campaigns.toml", "--as-of", "2026-03-31"]
+    done = fairladder(*arguments, "--out", "lists.csv", "--figure", "funnel.png", cwd=shop)
     assert done.returncode == 0, done.stderr
     both = pd.read_csv(shop / "lists.csv", dtype={"customer": str})
     assert both["campaign"].unique().tolist() == ["win-back", "thanks"]
@@ -446,10 +449,10 @@ def test_campaign_command_from_list_to_lift(fairladder, shop):
         receipt["groups"]["contact"] + receipt["groups"]["holdout"]
         == receipt["funnel"][-2]["customers"]
     )
-    one = fairladder(*asked, "--name", "win-back", "--out", "list.csv", "--quiet", cwd=shop)
+    one = fairladder(*arguments, "--name", "win-back", "--out", "list.csv", "--quiet", cwd=shop)
     assert one.returncode == 0, one.stderr
     measured = fairladder(
-        *asked,
+        *arguments,
         "--name",
         "win-back",
         "--results",
@@ -479,7 +482,7 @@ def test_campaign_command_from_list_to_lift(fairladder, shop):
         (["--results", "orders.csv"], "say which with --name"), (["--name", "win-back", "--figure-of", "lift"], "it needs --results"),
         (["--bought-from", "yesterday"], "that is not a day"),
     ):  # fmt: skip
-        refused = fairladder(*asked, *wrong, cwd=shop)
+        refused = fairladder(*arguments, *wrong, cwd=shop)
         assert refused.returncode in (1, 2), wrong
         assert says in refused.stderr, refused.stderr
 
@@ -518,10 +521,10 @@ def test_receipt_matches_its_list(tmp_path, fairladder, shop):
     )
     made = ("--when", "stance = 'win-back'", "--holdout", "20%", "--out", listed)
     assert fairladder(*base, *made, cwd=tmp_path).returncode == 0
-    told = json.loads(receipt.read_text())
-    assert told["digest"] == hashlib.sha256(listed.read_bytes()).hexdigest()
+    output = json.loads(receipt.read_text())
+    assert output["digest"] == hashlib.sha256(listed.read_bytes()).hexdigest()
     assert (
-        told["receipt"][0]["digests"]["files"]["orders.csv"]
+        output["receipt"][0]["digests"]["files"]["orders.csv"]
         == hashlib.sha256((shop / "orders.csv").read_bytes()).hexdigest()
     )
     assert receipt_trouble(listed) == ""

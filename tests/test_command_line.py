@@ -1,4 +1,4 @@
-"""The commands as people run them: what they print, what they write, how they say no."""
+"""Test the commands: what they print, what they write, and how they refuse."""
 
 import csv
 import io
@@ -44,13 +44,13 @@ def orders(tmp_path):
 def test_demo_runs_the_whole_workflow(process, tmp_path):
     done = process("demo", tmp_path / "shop")
     assert done.returncode == 0, done.stderr
-    for told in (
+    for output in (
         "Does every row count?",
         "Who spent the most?",
         "Need a retention campaign: 167 customers (13.9 %)",
         "Where everything lies",
     ):
-        assert told in done.stdout
+        assert output in done.stdout
     made = {p.name for p in (tmp_path / "shop" / "results").iterdir()}
     assert made == {
         "customers.csv",
@@ -94,34 +94,34 @@ def test_all_output_formats_contain_the_same_customers(shop, fairladder, tmp_pat
     parquet = pd.read_parquet(outs["parquet"])
     assert list(parquet.columns) == list(python.columns) == piped.stdout.splitlines()[0].split(",")
     assert parquet["spend_share"].tolist() == python["spend_share"].tolist()
-    told = json.loads(outs["json"].read_text())
-    beside = json.loads((tmp_path / "scored.settings.json").read_text())
-    assert (beside["settings"], beside["balance"]) == (told["settings"], told["balance"])
-    assert told["settings"]["orders"]["customer"] == "member_no"
+    output = json.loads(outs["json"].read_text())
+    extra = json.loads((tmp_path / "scored.settings.json").read_text())
+    assert (extra["settings"], extra["balance"]) == (output["settings"], output["balance"])
+    assert output["settings"]["orders"]["customer"] == "member_no"
     assert (
         json.loads(pq.read_schema(outs["parquet"]).metadata[b"fairladder"])["as_of"]
-        == told["as_of"]
+        == output["as_of"]
         == "2026-06-30"
     )
     rows = list(csv.DictReader(io.StringIO(piped.stdout)))
     assert (
         [r["customer"] for r in rows]
-        == [r["customer"] for r in told["customers"]]
+        == [r["customer"] for r in output["customers"]]
         == python["customer"].tolist()
     )
-    one, same = rows[0], told["customers"][0]
+    one, same = rows[0], output["customers"][0]
     assert (one["customer"], one["spend"], one["first_order"]) == ("00007", "33.25", "2025-04-17")
     assert (same["spend"], same["first_order"], same["average_gap_days"]) == (
         33.25,
         "2025-04-17",
         None,
     )
-    assert sum(s["customers"] for s in told["segments"]) == len(rows) == 1199
+    assert sum(s["customers"] for s in output["segments"]) == len(rows) == 1199
     rules = pd.read_csv(io.StringIO(fairladder(*command, "--part", "rules").stdout))
     assert rules["placed"].sum() == 1199
     assert (
         rules.set_index("segment")["shadowed"].to_dict()["building"] == 303
-    )  # 221 mainstay and 82 fresh faces
+    )  # 221 mainstay and 82 fresh-face customers
 
 
 def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
@@ -134,8 +134,8 @@ def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
         tmp_path / "check.json",
     )
     assert done.returncode == 0, done.stderr
-    told = json.loads((tmp_path / "check.json").read_text())
-    balance = told["balance"]
+    output = json.loads((tmp_path / "check.json").read_text())
+    balance = output["balance"]
     assert (
         balance["rows_read"]
         == 17756
@@ -146,7 +146,7 @@ def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
         cents["rows_read"]
         == cents["used"] + cents["set_aside"] + cents["filtered_out"] + cents["outside_range"]
     )
-    total = told["set_aside"][-1]
+    total = output["set_aside"][-1]
     assert (total["row"], total["reason"], total["member_no"], total["line_total"]) == (
         17757,
         "total-row",
@@ -154,7 +154,7 @@ def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
         "560228.10",
     )
     lines = (shop / "orders.csv").read_text().splitlines()
-    for aside in told["set_aside"]:  # the original cells, by the row numbers that people see
+    for aside in output["set_aside"]:  # the original cells, by the row numbers of the file
         cells = next(csv.reader([lines[aside["row"] - 1]]))
         assert [aside[k] or "" for k in ("slip", "sold_at", "member_no", "line_total")] == [
             cells[0],
@@ -162,7 +162,7 @@ def test_check_accounts_for_every_row(shop, fairladder, tmp_path):
             cells[2],
             cells[9],
         ]
-    assert {f["code"]: f["count"] for f in told["findings"]}["no-orders"] == 107
+    assert {f["code"]: f["count"] for f in output["findings"]}["no-orders"] == 107
 
 
 def test_options_replace_a_scheme(fairladder, tmp_path):
@@ -197,16 +197,16 @@ def test_options_replace_a_scheme(fairladder, tmp_path):
         in done.stderr
     )
     sql = fairladder("customers", path, *roles, *window, "--show-sql").stdout
-    assert "OVER (" not in sql  # aggregates that merge, no windows
-    told = duckdb.connect().execute(sql).df()  # it runs as it stands, in anybody's engine
-    assert told[told["state"] == 0][["customer", "spend"]].values.tolist() == [
+    assert "OVER (" not in sql  # mergeable aggregates, no window functions
+    output = duckdb.connect().execute(sql).df()  # it runs unchanged in any DuckDB
+    assert output[output["state"] == 0][["customer", "spend"]].values.tolist() == [
         ["007", 675],
         ["7", 600],
     ]
 
 
 @pytest.mark.parametrize(
-    ("words", "code", "told"),
+    ("words", "code", "output"),
     [
         (["score", "orders.cvs"], 2, "There is no file 'orders.cvs'."),
         (["score", "orders.csv", "--customer-column", "custmer"], 2,
@@ -234,7 +234,7 @@ def test_options_replace_a_scheme(fairladder, tmp_path):
         (["frobnicate"], 2, "No such command 'frobnicate'"),
     ],
 )  # fmt: skip
-def test_errors_are_one_message_with_exit_code(fairladder, orders, words, code, told):
+def test_errors_are_one_message_with_exit_code(fairladder, orders, words, code, output):
     """The exit code, what is wrong and what to do; no traceback, and no file is left behind."""
     files = {
         "empty.csv": "", "header.csv": GOOD.splitlines()[0] + "\n", "typo.toml": '[orders]\nplced = "placed"\n',
@@ -251,7 +251,7 @@ def test_errors_are_one_message_with_exit_code(fairladder, orders, words, code, 
         *([] if "--out" in words or len(words) < 2 else ["--out", "out.csv"]),
         cwd=orders.parent,
     )
-    assert told in done.stderr
+    assert output in done.stderr
     assert (done.returncode, done.stdout) == (code, "")
     assert "Traceback" not in done.stderr
     assert sorted(p.name for p in orders.parent.iterdir()) == before
@@ -281,7 +281,7 @@ def test_unusable_rows_still_give_tables_with_headers(fairladder, orders):
         ["what,rows,amount", "rows read,0,0.00"],
     )
     allowed = fairladder("score", "bad.csv", "--allow-set-aside", cwd=orders.parent)
-    assert allowed.returncode == 2  # that file is not there: the option alone changes nothing
+    assert allowed.returncode == 2  # that file does not exist: the option alone changes nothing
     (orders.parent / "bad.csv").write_text(GOOD.replace("c3,", ",").replace("2026-01-05", "soon"))
     assert fairladder("score", "bad.csv", "--allow-set-aside", cwd=orders.parent).returncode == 0
 
@@ -304,7 +304,8 @@ def test_score_totals_and_codes_follow_weights():
             {"name": "rest", "otherwise": True, "stance": "leave"})}
     )  # fmt: skip
     scored = fl.score(fl.open_orders(frame).customers(), scheme)
-    # All have one order: frequency on the middle rung, 3. Recency rises and spend falls from a to e.
+    # All have one order: frequency is on the middle rung, 3. Recency rises and spend falls from a
+    # to e.
     assert scored["score_code"].tolist()[:5] == ["1-3-5", "2-3-4", "3-3-3", "4-3-2", "5-3-1"]
     assert scored["score_total"].tolist()[:5] == [5.75, 7.0, 8.25, 9.5, 10.75]
     assert scored["segment"].tolist() == ["rest", "rest", "rest", "high", "high", "rest"]
@@ -344,7 +345,7 @@ def test_outputs_never_overwrite_inputs(tmp_path, fairladder, process):
     (tmp_path / "to-kept.csv").symlink_to(kept)
     left = (
         tmp_path / f".kept.fairladder-{socket.gethostname()}-999999.csv"
-    )  # of a process that is no more
+    )  # of a process that is no longer running
     left.write_text("half")
     assert fairladder("customers", orders, "--out", tmp_path / "to-kept.csv").returncode == 0
     assert kept.read_text().startswith("customer,orders")
@@ -376,7 +377,7 @@ def test_outputs_never_overwrite_inputs(tmp_path, fairladder, process):
     assert (done.returncode, done.stdout) == (
         0,
         process("score", orders).stdout,
-    )  # no assert does work, no sign is lost from the table
+    )  # no assert has side effects, no character of the table is lost
 
 
 def test_names_are_printed_as_plain_text(tmp_path, fairladder, monkeypatch):
@@ -426,7 +427,7 @@ def test_terminal_tables_never_cut_numbers_or_words(width):
 
 def test_long_query_reports_progress_and_can_be_interrupted():
     """40 billion pairs would take minutes; after the interruption the engine still works."""
-    engine, told = Embedded(), []
+    engine, output = Embedded(), []
     pairs = parse_one(
         "SELECT SUM(a.range * b.range) AS s FROM RANGE(200000) AS a, RANGE(200000) AS b",
         read="duckdb",
@@ -435,7 +436,7 @@ def test_long_query_reports_progress_and_can_be_interrupted():
 
     def watch():
         while not over.wait(0.05):
-            told.append(engine.progress())
+            output.append(engine.progress())
 
     watching = threading.Thread(target=watch)
     watching.start()
@@ -448,7 +449,7 @@ def test_long_query_reports_progress_and_can_be_interrupted():
         signal.setitimer(signal.ITIMER_REAL, 0)
         over.set()
         watching.join()
-    assert any(done is not None and 0 <= done <= 1 for done in told)
+    assert any(done is not None and 0 <= done <= 1 for done in output)
     assert engine.table(parse_one("SELECT 7 AS n")).to_pylist() == [{"n": 7}]
     for rows, of in ((None, ""), (12_345, "of 12,345 rows")):
         console = Console(width=80, file=io.StringIO())
@@ -459,9 +460,9 @@ def test_long_query_reports_progress_and_can_be_interrupted():
 
 def test_notebook_shows_progress_after_a_second(monkeypatch):
     """With a fake kernel: silent in the first second, and nothing left at the end."""
-    told, now = [], iter([0.0, 1.0, 2.5, 3.0, 4.0])
-    page = SimpleNamespace(update=lambda data, **_: told.append(data["text/plain"]))
-    view = SimpleNamespace(display=lambda data, **_: told.append(data["text/plain"]) or page)
+    output, now = [], iter([0.0, 1.0, 2.5, 3.0, 4.0])
+    page = SimpleNamespace(update=lambda data, **_: output.append(data["text/plain"]))
+    view = SimpleNamespace(display=lambda data, **_: output.append(data["text/plain"]) or page)
     monkeypatch.setitem(
         sys.modules,
         "IPython",
@@ -472,7 +473,7 @@ def test_notebook_shows_progress_after_a_second(monkeypatch):
     tell = steps.seen_by(None, "Forecasting")
     for share in (0.2, 0.5, 0.7, 1.0):
         tell(share)
-    assert told == ["Forecasting: 50 %", "Forecasting: 70 %", ""]
+    assert output == ["Forecasting: 50 %", "Forecasting: 70 %", ""]
     monkeypatch.delitem(sys.modules, "IPython")
     assert steps.seen_by(None, "Forecasting") is None
 
@@ -481,12 +482,12 @@ def test_progress_of_forecast_resamples_and_parquet(tmp_path):
     """Three models fitted twice and three predictions are nine steps, the forecast is one more; one
     step per resample.
     """
-    orders, told = fl.sample_orders(), []
-    orders.value_forecast(progress=told.append)
-    assert told == pytest.approx([n / 10 for n in range(1, 11)])
-    told.clear()
-    stability(orders, resamples=4, progress=told.append)
-    assert told == [0.25, 0.5, 0.75, 1.0]
+    orders, output = fl.sample_orders(), []
+    orders.value_forecast(progress=output.append)
+    assert output == pytest.approx([n / 10 for n in range(1, 11)])
+    output.clear()
+    stability(orders, resamples=4, progress=output.append)
+    assert output == [0.25, 0.5, 0.75, 1.0]
     one, two = (tmp_path / name for name in ("a.parquet", "b.parquet"))
     pd.DataFrame(
         {"customer": ["a", "b"], "placed": ["2026-01-01"] * 2, "amount": [1, 2]}
@@ -506,9 +507,9 @@ def test_json_written_in_batches_equals_json_in_one(monkeypatch, tmp_path, rows)
         "balance": orders.score().head(2),
     }
     facts = {**orders.facts(), "text": 'a\n "b"\u2028', "nothing": [], "balance": 1}
-    for told in (facts, {}, None):
-        fl.write(tables, tmp_path / "o.json", facts=told)
-        whole = {**(told or {}), **{n: files.json_rows(t, 2) for n, t in tables.items()}}
+    for output in (facts, {}, None):
+        fl.write(tables, tmp_path / "o.json", facts=output)
+        whole = {**(output or {}), **{n: files.json_rows(t, 2) for n, t in tables.items()}}
         assert (tmp_path / "o.json").read_text("utf-8") == files.as_json(whole)
 
 

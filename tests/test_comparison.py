@@ -1,4 +1,6 @@
-"""Comparison: every customer on both sides, the change of spend to the minor unit, the same yardstick."""
+"""Test comparisons: every customer on both days, the change of spend to the minor unit, the same
+ladders.
+"""
 
 import datetime as dt
 
@@ -34,7 +36,7 @@ def opened(rows, refunds="net"):
 )
 @given(ROWS, st.sampled_from(["net", "ignore"]))
 def test_comparison_covers_all_customers_and_parts_add_up(rows, refunds):
-    rows = [*rows, ("a", dt.date(2026, 1, 1), 700)]  # somebody had a purchase then
+    rows = [*rows, ("a", dt.date(2026, 1, 1), 700)]  # at least one customer had a purchase then
     orders = opened(rows, refunds)
     found = fl.compare(orders, FIRST)
     other_way = fl.compare(orders, LAST, FIRST)
@@ -99,8 +101,8 @@ def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
     )
     early = fl.score(orders.on("2025-12-31").customers(), orders.scheme)
     kept = fl.compare_scored(early.head(600), late.tail(700), orders.scheme)
-    gone = set(early["customer"].head(600)) - set(late["customer"].tail(700))
-    assert kept.frame.loc[kept.frame["to_segment"] == "(gone)", "customers"].sum() == len(gone)
+    missing = set(early["customer"].head(600)) - set(late["customer"].tail(700))
+    assert kept.frame.loc[kept.frame["to_segment"] == "(gone)", "customers"].sum() == len(missing)
     assert kept.new == len(set(late["customer"].tail(700)) - set(early["customer"].head(600)))
     walked = fl.paths(orders, "2025-06-30", every="quarter")
     assert [str(d) for d in walked.days] == [
@@ -118,9 +120,9 @@ def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
         .sum()
     )
     assert ends.to_dict() == last[last > 0].to_dict()
-    asked = ["compare", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
+    arguments = ["compare", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
     done = fairladder(
-        *asked, "--then", "2025-12-31", "--out", "moves.xlsx", "--figure", "flows.png", cwd=shop
+        *arguments, "--then", "2025-12-31", "--out", "moves.xlsx", "--figure", "flows.png", cwd=shop
     )
     assert done.returncode == 0, done.stderr
     sheets = pd.read_excel(shop / "moves.xlsx", sheet_name=None, engine="calamine")
@@ -150,7 +152,7 @@ def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
         "from_segment,to_segment,customers,spend_before,spend_after\n"
     ), files.stderr
     sizes = fairladder(
-        *asked,
+        *arguments,
         "--then",
         "2025-06-30",
         "--every",
@@ -163,9 +165,9 @@ def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
     )
     assert sizes.stdout.startswith("path,customers,spend\n"), sizes.stderr
     for wrong, says in (
-        ([*asked, "--then", "2026-06-30"], "Both days are 2026-06-30"), ([*asked], "Say which days"), (["compare"], "Give ORDERS and --then DAY"),
-        ([*asked, "--then", "2020-01-01"], "Nobody had a purchase by 2020-01-01"), ([*asked, "--then", "2025-12-31", "--ladders", "now"], "then and each"),
-        ([*asked, "--then", "2025-12-31", "--figure-of", "sizes"], "sizes goes with --every"),
+        ([*arguments, "--then", "2026-06-30"], "Both days are 2026-06-30"), ([*arguments], "Say which days"), (["compare"], "Give ORDERS and --then DAY"),
+        ([*arguments, "--then", "2020-01-01"], "Nobody had a purchase by 2020-01-01"), ([*arguments, "--then", "2025-12-31", "--ladders", "now"], "then and each"),
+        ([*arguments, "--then", "2025-12-31", "--figure-of", "sizes"], "sizes goes with --every"),
         (["compare", "--scored-then", "members.csv", "--scored-now", "now.csv"], "no column `customer`"),
     ):  # fmt: skip
         refused = fairladder(*wrong, cwd=shop)

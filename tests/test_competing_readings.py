@@ -1,4 +1,6 @@
-"""Exports that can be read in two ways: proven by their cells, asked about, or warned of with what the other reading changes."""
+"""Test exports that can be read in two ways: decided by their cells, asked about, or reported with
+the effect of the other reading.
+"""
 
 import random
 import shlex
@@ -27,7 +29,7 @@ def day(i):
 
 
 def amounts(cells):
-    """Orders of three customers with these amounts in turn."""
+    """Return orders of three customers with these amounts in turn."""
     return ("Customer", "Order", "Date", "Amount"), [
         (f"C{i % 3}", i, day(i), cell) for i, cell in enumerate(cells)
     ]
@@ -37,7 +39,7 @@ def opened(tmp_path, table, **scheme):
     return fl.open_orders(written(tmp_path / "o.csv", *table), scheme=scheme or None)
 
 
-#: Cells of amounts → what is asked about them, or the spend in all.
+#: Cells of amounts → the question about them, or the total spend.
 CELLS = {
     "currencies": (["10.00 EUR", "20.00 USD", "5 EUR"], "in several currencies (EUR, USD)"),
     "signs of currencies": (["£5", "$5", "3000 JPY"], "in several currencies ($, GBP, JPY)"),
@@ -58,9 +60,9 @@ CELLS = {
 def test_ambiguous_amounts_are_proven_or_raise_a_question(tmp_path, case):
     cells, outcome = CELLS[case]
     if isinstance(outcome, str):
-        with pytest.raises(fl.FairLadderError) as asked:
+        with pytest.raises(fl.FairLadderError) as caught:
             opened(tmp_path, amounts(cells)).customers()
-        assert outcome in str(asked.value)
+        assert outcome in str(caught.value)
     else:
         spend = opened(tmp_path, amounts(cells)).customers()["spend"].sum()
         assert Decimal(str(spend)) == outcome
@@ -101,8 +103,8 @@ def table(columns, row, n=40):
 
 dice = random.Random(7)
 QUANTITIES = [dice.choice((1, 1, 2, 3)) for _ in range(40)]
-#: An export → the words of the question that it must lead to.
-ASKED = {
+#: An export → words of the question that it must raise.
+QUESTIONS = {
     "price or amount": (table("Customer,Order,Date,Ilość,Cena", lambda i: (f"C{i % 7}", i, day(i), QUANTITIES[i], f"{i}.50")),
                         "--unit-price-column Cena --quantity-column 'Ilość'"),
     "price by its cells only": (table("Customer,Order,Date,Menge,Zahl", lambda i: (f"C{i % 7}", i, day(i), QUANTITIES[i], f"{i}.50")),
@@ -129,15 +131,15 @@ ASKED = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("case", ASKED)
+@pytest.mark.parametrize("case", QUESTIONS)
 def test_competing_readings_raise_one_question(tmp_path, case):
-    export, words = ASKED[case]
-    with pytest.raises(fl.FairLadderError) as asked:
+    export, words = QUESTIONS[case]
+    with pytest.raises(fl.FairLadderError) as caught:
         opened(tmp_path, export).customers()
-    assert words in str(asked.value)
+    assert words in str(caught.value)
 
 
-#: An export → the finding that must stand above its results, and the money that it names.
+#: An export → the finding that must be printed above its results, and its money.
 WARNED = {
     "kinds of rows": (table("Customer,Order,Date,Amount,Entry", lambda i: (f"C{i // 2 % 7}", i // 2, day(i // 2), "1.50", ("sale", "payment")[i % 2])),
                       "kinds-of-rows", "30.00"),
@@ -332,9 +334,9 @@ def test_member_ids_are_found_by_name_and_by_values(tmp_path, head, text, note):
     members = written(
         tmp_path / "m.csv", (head, "town"), [(text.format(i), f"t{i % 3}") for i in range(40)]
     )
-    said = [f.sentence for f in fl.open_orders(path, customers=members).findings]
-    assert note is None or any(note in sentence for sentence in said)
-    assert note is not None or not any("matched" in sentence for sentence in said)
+    reported = [f.sentence for f in fl.open_orders(path, customers=members).findings]
+    assert note is None or any(note in sentence for sentence in reported)
+    assert note is not None or not any("matched" in sentence for sentence in reported)
 
 
 def test_many_unmatched_buyers_are_a_warning(tmp_path):

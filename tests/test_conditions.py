@@ -1,4 +1,6 @@
-"""Conditions: alike on a frame, in three engines and as SQL handed on, with SQL's logic of NULL; what is refused, and how."""
+"""Test conditions: equal on a frame, in three engines and as exported SQL, with SQL's logic of
+NULL; and what is refused.
+"""
 
 import contextlib
 import os
@@ -35,7 +37,9 @@ FRAME = pd.DataFrame(
 
 
 class Grammar:
-    """Random conditions that use all of the language, some parts of which mean the same in two spellings."""
+    """Generates random conditions from the whole language, some parts in two equivalent
+    spellings.
+    """
 
     def __init__(self, seed):
         self.random = random.Random(seed)
@@ -140,21 +144,21 @@ def test_conditions_agree_on_frames_engines_and_exported_sql(tmp_path, closing):
         expected = [[None if u else bool(t) for t, u in zip(*mask, strict=True)] for mask in masks]
         trees = [named(to_engine(c, cells), f"h{i}") for i, c in enumerate(conditions)]
         for name, (engine, relation) in engines.items():
-            told = engine.table(select([column("row"), *trees], relation).order_by(column("row")))
-            held(name, conditions, expected, list(told.to_pydict().values())[1:])
+            output = engine.table(select([column("row"), *trees], relation).order_by(column("row")))
+            held(name, conditions, expected, list(output.to_pydict().values())[1:])
         for name, run in plain.items():
-            asked = ", ".join(condition_sql(c.text, kinds, name) for c in conditions)
+            arguments = ", ".join(condition_sql(c.text, kinds, name) for c in conditions)
             held(
                 f"as {name}",
                 conditions,
                 expected,
-                list(zip(*run(f"SELECT {asked} FROM t ORDER BY row").fetchall(), strict=True)),
+                list(zip(*run(f"SELECT {arguments} FROM t ORDER BY row").fetchall(), strict=True)),
             )
 
 
 @contextlib.contextmanager
 def in_mariadb(records):
-    """A table ``t`` with the records."""
+    """Create a table ``t`` with the records."""
     engine = sqlalchemy.create_engine(MARIADB)
     with engine.begin() as connection:
         connection.exec_driver_sql("DROP TABLE IF EXISTS t")
@@ -173,8 +177,8 @@ def closing():
         yield stack
 
 
-def held(name, conditions, expected, told):
-    for condition, wanted, got in zip(conditions, expected, told, strict=True):
+def held(name, conditions, expected, output):
+    for condition, wanted, got in zip(conditions, expected, output, strict=True):
         assert [None if v is None else bool(v) for v in got] == wanted, (name, condition)
 
 
@@ -196,7 +200,7 @@ def test_conditions_divide_round_and_compare_dates_as_documented():
     assert rows("d >= '2026-06-30'") == [0, 6]
     assert rows("t NOT LIKE 'w%' AND UPPER(t) = 'STRAẞE'") == [
         7
-    ]  # letter by letter, and the sign of the tree is heard
+    ]  # letter by letter, and the sign of the tree is respected
 
 
 def test_long_and_deep_conditions_are_refused_with_advice():

@@ -1,4 +1,4 @@
-"""Bad and odd input, each with its one right answer: about three hundred cases of how strangers' exports and options look."""
+"""Test unusual and invalid input, about three hundred cases, each with its one correct result."""
 
 import datetime as dt
 import json
@@ -14,7 +14,8 @@ import fairladder as fl
 from conftest import DATABASES, EACH_DATABASE, in_database
 
 BAD, NONE = "bad-amount", "no-amount"
-#: A cell → the amount in minor units, or why the row is set aside; with a decimal point, then with a comma.
+#: A cell → the amount in minor units, or why the row is set aside; with a decimal point, then with
+#: a comma.
 POINT = {
     "5": 500, "5.00": 500, " 5 ": 500, "+5": 500, "5.": 500, ".5": 50, "-5": -500, "1.005": 101, "2.675": 268, "-1.005": -101, "0": 0,
     "1e2": 10000, "1E2": 10000, "1_0": BAD, "ten": BAD, "NaN": BAD, "nan": BAD, "inf": BAD, "": NONE, "  ": NONE, "\u00a0": NONE,
@@ -30,7 +31,7 @@ COMMA = {
 
 
 def amounts(cells, tmp_path, **orders):
-    """What becomes of each cell, all in one file."""
+    """Return the result of each cell, all in one file."""
     frame = pd.DataFrame(
         {
             "customer": "c",
@@ -41,17 +42,17 @@ def amounts(cells, tmp_path, **orders):
     )
     frame.to_csv(tmp_path / "rows.csv", index=False)
     opened = fl.open_orders(tmp_path / "rows.csv", scheme={"orders": orders}, allow_set_aside=True)
-    told = {
+    output = {
         int(o[1:]): round(a * 100)
         for o, a in zip(*(fl.order_ledger(opened)[c] for c in ("order", "amount")), strict=True)
     }
-    return told | {row["row"] - 2: row["reason"] for row in opened.set_aside.to_dict("records")}
+    return output | {row["row"] - 2: row["reason"] for row in opened.set_aside.to_dict("records")}
 
 
 @pytest.mark.parametrize(("mark", "cells"), [(".", POINT), (",", COMMA)])
 def test_amount_notations(tmp_path, mark, cells):
-    told = amounts(cells, tmp_path, decimal_mark=mark, currency="none")
-    assert {cell: told[i] for i, cell in enumerate(cells)} == cells
+    output = amounts(cells, tmp_path, decimal_mark=mark, currency="none")
+    assert {cell: output[i] for i, cell in enumerate(cells)} == cells
 
 
 D, BAD_DAY = dt.date, "bad-date"
@@ -87,15 +88,15 @@ def test_date_notations(tmp_path, style):
     orders = fl.open_orders(
         tmp_path / "rows.csv", scheme={"orders": {"date_format": style}}, allow_set_aside=True
     )
-    told = {
+    output = {
         int(c[1:]): d.date()
         for c, d in zip(*(orders.customers()[n] for n in ("customer", "first_order")), strict=True)
     }
-    told |= {row["row"] - 2: row["reason"] for row in orders.set_aside.to_dict("records")}
-    assert {cell: told[i] for i, cell in enumerate(cells)} == DAYS[style]
+    output |= {row["row"] - 2: row["reason"] for row in orders.set_aside.to_dict("records")}
+    assert {cell: output[i] for i, cell in enumerate(cells)} == DAYS[style]
 
 
-#: Text of a JSON value → the text that is read; an id, a price or any other cell alike.
+#: Text of a JSON value → the text that is read, as an id, a price or any other cell.
 JSON_CELLS = {
     '"00123"': "00123", "123": "123", "123.0": "123", "1.10": "1.10", "12.75": "12.75", "1e5": "1e5", "-0.50": "-0.50", "true": "true",
     "0.1234567890123456789": "0.1234567890123456789", "12345678901234567890": "12345678901234567890", '"12:30:00"': "12:30:00",
@@ -115,10 +116,10 @@ def test_json_values_keep_their_text(tmp_path, kind):
              "spread": "[\n" + ",\n\n ".join(rows).replace("{", "{\n  ") + "\n]\n"}[kind]  # fmt: skip
     (tmp_path / "rows.json").write_text(whole)
     orders = fl.open_orders(tmp_path / "rows.json")
-    told = fl.order_ledger(orders).sort_values("order", key=lambda c: c.astype(int))
-    assert dict(zip(JSON_CELLS, told["customer"], strict=True)) == JSON_CELLS
-    assert told["only here"].dropna().tolist() == ["07"]
-    assert set(told["amount"]) == {1.1}
+    output = fl.order_ledger(orders).sort_values("order", key=lambda c: c.astype(int))
+    assert dict(zip(JSON_CELLS, output["customer"], strict=True)) == JSON_CELLS
+    assert output["only here"].dropna().tolist() == ["07"]
+    assert set(output["amount"]) == {1.1}
 
 
 @pytest.mark.parametrize(
@@ -158,7 +159,7 @@ def test_headers_do_not_clash_with_our_names(tmp_path, kind):
     }
     names = list({n.casefold(): n for n in INNER}.values()) if kind in DATABASES else INNER
     names = list({n.casefold(): n for n in names}.values())
-    beside = plain.assign(**{name: [f"{name}{i}" for i in range(6)] for name in names})
+    extra = plain.assign(**{name: [f"{name}{i}" for i in range(6)] for name in names})
     renamed = {
         "member": "#Order",
         "slip": "state",
@@ -168,12 +169,12 @@ def test_headers_do_not_clash_with_our_names(tmp_path, kind):
     }
     tables = {
         "plain": (plain, roles),
-        "beside": (beside, roles),
+        "beside": (extra, roles),
         "roles": (plain.rename(columns=renamed), {r: renamed[c] for r, c in roles.items()}),
         "then": (plain.rename(columns={"way": "then"}), roles | {"channel": "then"}),
         "row": (plain.rename(columns={"way": "row"}), roles | {"channel": "row"}),
     }
-    told = {}
+    output = {}
     for name, (frame, columns) in tables.items():
         source, given = tmp_path / f"{name}.{kind}", {**columns}
         if kind == "csv":
@@ -202,7 +203,7 @@ def test_headers_do_not_clash_with_our_names(tmp_path, kind):
             fl.open_orders(source, scheme={"orders": given}), columns["channel"], measure="lines"
         )
         cells = (split_customers.frame.to_csv(), split_customers.notes)
-        told[name] = (
+        output[name] = (
             orders.customers().to_csv(),
             found,
             ledger.to_csv(),
@@ -212,7 +213,7 @@ def test_headers_do_not_clash_with_our_names(tmp_path, kind):
             check.balance,
         )
     for name in ("beside", "roles", "then", "row"):
-        assert told[name] == told["plain"]
+        assert output[name] == output["plain"]
 
 
 @pytest.mark.parametrize(
@@ -478,7 +479,7 @@ def test_name_of_both_column_and_role_is_refused():
     assert orders.score()["segment"].tolist() == ["ann", "rest", "rest"]
     pd.testing.assert_frame_equal(
         fl.score(orders.customers()), orders.score()
-    )  # the frame knows the scheme
+    )  # the frame has the scheme
     assert "CASE WHEN" in fl.scheme_sql(
         orders.scheme, fl.fit_ladders(orders.customers()), orders.customers()
     )
@@ -582,8 +583,8 @@ def test_customers_file_columns_do_not_clash_with_our_names(tmp_path):
         customers=tmp_path / "members.csv",
         scheme={"orders": {"customer": "member"}},
     )
-    told = orders.customers()
-    assert told[["customer", "#row", "reason", "#customer", "state"]].to_numpy().tolist() == [
+    output = orders.customers()
+    assert output[["customer", "#row", "reason", "#customer", "state"]].to_numpy().tolist() == [
         ["a", "x", "p", "k", "s"],
         ["b", "y", "q", "l", "t"],
     ]

@@ -1,4 +1,6 @@
-"""Orders in a real SQLite file and a real PostgreSQL: reduced there, the same to the byte, never changed, no secrets told."""
+"""Test orders in a real SQLite file, PostgreSQL and MariaDB: reduced there, equal to the byte,
+never changed, no secrets printed.
+"""
 
 import datetime as dt
 import os
@@ -113,9 +115,9 @@ def test_database_errors_contain_no_secrets(shop_rows, tmp_path, kind, fairladde
         ("--query", "DROP TABLE orders"): "A query must be one SELECT",
         ("--query", "SELECT nothing FROM orders"): "did not answer:",
     }
-    for words, told in several.items():
+    for words, output in several.items():
         done = fairladder("check", url, *words)
-        assert told in done.stderr
+        assert output in done.stderr
         assert done.returncode in (1, 2)
         assert "Traceback" not in done.stderr
     done = fairladder(
@@ -196,7 +198,7 @@ def test_database_value_campaigns_and_comparisons_equal_files(shop, shop_rows, t
     )
     there = fl.open_orders(in_database(kind, shop_rows, tmp_path), scheme=scheme)
     last = here.customers()["last_order"].max()
-    asked = {
+    arguments = {
         "when": "spend > 50",
         "bought_from": dt.date(2023, 9, 1),
         "at_least": 30,
@@ -206,7 +208,7 @@ def test_database_value_campaigns_and_comparisons_equal_files(shop, shop_rows, t
     }
     pairs = [
         (fl.value_formula(o, by="channel", margin=0.5).frame, fl.value_forecast(o, method="beta-geometric", split="2024-01-31").frame,
-         fl.campaign(o, **asked).frame, fl.compare(o, "2024-01-31", last.date()).parts, fl.growth(o, by="channel"), fl.order_ledger(o))
+         fl.campaign(o, **arguments).frame, fl.compare(o, "2024-01-31", last.date()).parts, fl.growth(o, by="channel"), fl.order_ledger(o))
         for o in (here, there)
     ]  # fmt: skip
     for ours, theirs in zip(*pairs, strict=True):
@@ -225,16 +227,16 @@ def test_check_reads_one_snapshot_of_the_database(tmp_path, kind):
     url = in_database(kind, rows, tmp_path, "moving")
     orders = fl.open_orders(url, scheme={"orders": {"table": "moving"}}, allow_set_aside=True)
     other = sqlalchemy.create_engine(url.replace("postgresql:", "postgresql+psycopg:"))
-    asked = orders.engine.table
+    arguments = orders.engine.table
 
     def table(query):
-        found = asked(query)
+        found = arguments(query)
         with other.begin() as connection:
             connection.exec_driver_sql("INSERT INTO moving VALUES (NULL, 1, '2026-01-01', 7)")
         return found
 
     orders.engine.table = table
-    if kind == "sqlite":  # a file is not held against its writers, so it is said
+    if kind == "sqlite":  # a file cannot be locked against writers, so an error is raised
         with pytest.raises(fl.DataError, match="was changed by somebody else while it was read"):
             orders.check()
     else:
@@ -350,7 +352,7 @@ def test_mariadb_column_types_are_read():
         )
     engine.dispose()
     large = str(2**64 - 1)
-    for asked, zone, people, reasons in (
+    for arguments, zone, people, reasons in (
         ({"placed": "day", "amount": "exact"}, None, {"5": (1, 4.5, "2026-03-01")}, {"bad-date": 1}),
         ({"placed": "at", "amount": "exact"}, None, {large: (1, 1.01, "2026-01-31"), "5": (0, -2.5, "")}, {"no-date": 1}),
         ({"placed": "at", "amount": "single"}, "Europe/Berlin", {large: (1, 0.1, "2026-01-31"), "5": (1, 19.99, "2026-08-01")}, {"no-date": 1}),
@@ -359,7 +361,7 @@ def test_mariadb_column_types_are_read():
         ({"placed": "day", "amount": "exact", "where": "called = 'zoë' AND yes = 0 AND made = 2025"}, None, {"5": (0, -2.5, "")}, {"bad-date": 1}),
     ):  # fmt: skip
         scheme = {
-            "orders": {"table": "kinds", "customer": "who", "order": "slip", **asked},
+            "orders": {"table": "kinds", "customer": "who", "order": "slip", **arguments},
             "time": {"time_zone": zone},
         }
         orders = fl.open_orders(MARIADB, scheme=scheme, allow_set_aside=True)
@@ -396,9 +398,6 @@ def test_long_ids_are_distinguished_to_their_end(tmp_path, monkeypatch):
         fl.open_orders(url, scheme=scheme)
 
 
-# ------------------------------------------------------------------------------------------------------- back to a database
-
-
 def table_of(url, name):
     engine = sqlalchemy.create_engine(url.replace("postgresql:", "postgresql+psycopg:"))
     with engine.connect() as connection:
@@ -410,7 +409,7 @@ def table_of(url, name):
 
 @pytest.fixture(params=EACH_DATABASE)
 def place(request, tmp_path):
-    """The address of an empty database."""
+    """Return the address of an empty database."""
     url = {
         "sqlite": f"sqlite:///{tmp_path / 'results.db'}",
         "postgres": POSTGRES,
@@ -428,7 +427,7 @@ def place(request, tmp_path):
             for name in left:
                 connection.exec_driver_sql(f"DROP TABLE {name}")
         engine.dispose()
-        # Of a killed process a table beside the old one stays; of all else nothing half-written.
+        # A killed process may leave a table next to the old one, but nothing half-written.
         assert not {re.sub(r"^scores_new_\d+$", "scores", name) for name in left} - {
             "scores",
             "daily",
@@ -441,7 +440,7 @@ def place(request, tmp_path):
                 connection.execute(f"DROP TABLE IF EXISTS {name} CASCADE".encode())
 
 
-#: The command line, killed when all rows are written and nothing else is done.
+#: The command line, killed after all rows are written and before anything else.
 KILLED = """
 import os, signal
 from fairladder.cli.app import main
@@ -463,7 +462,7 @@ def test_write_back_is_all_or_nothing(shop, place, fairladder):
     words = ["score", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet", "--out"]
     wanted = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").score()
     killed(*words, f"{place}#scores")
-    assert fairladder(*words, f"{place}#scores").returncode == 0  # there is none in its place
+    assert fairladder(*words, f"{place}#scores").returncode == 0  # it was not replaced
     rows, keys = table_of(place, "scores")
     assert keys == ["customer"]
     exact = {
@@ -514,15 +513,15 @@ def test_failed_write_back_is_reported_and_changes_nothing(
     )
     assert fl.write_table(frame, f"{place}#seen", dt.date(2026, 6, 30)) == 2
     rows, keys = table_of(place, "seen")
-    assert keys == []  # not everybody has an id
+    assert keys == []  # not every customer has an id
     assert [(r["customer"], None if r["spend"] is None else str(r["spend"])) for r in rows] == [
         ("00123", "1.01"),
         (None, None),
     ]
-    for words, told in {(f"{place}",): "needs the name of the table", (f"{place}#x", "--append", "--replace"): "not both",
+    for words, output in {(f"{place}",): "needs the name of the table", (f"{place}#x", "--append", "--replace"): "not both",
                         ("x.csv", "--append"): "go with a table of a database"}.items():  # fmt: skip
         done = fairladder("score", tmp_path / "none.csv", "--out", *words)
-        assert (done.returncode, told in done.stderr) == (2, True), done.stderr
+        assert (done.returncode, output in done.stderr) == (2, True), done.stderr
     kind = next(k for k in ("sqlite", "postgres", "mariadb") if place.startswith(k))
     source = in_database(kind, shop_rows[:50], tmp_path)
     own = fairladder(
@@ -537,21 +536,21 @@ def test_failed_write_back_is_reported_and_changes_nothing(
         "--replace",
     )
     assert "names the table `orders`, which is read" in own.stderr
-    beside = fairladder(
+    extra = fairladder(
         "customers", source, "--table", "orders", "--out", f"{source}#segments", "--allow-set-aside"
     )
-    assert beside.returncode == 0, beside.stderr  # the same database, by another connection
+    assert extra.returncode == 0, extra.stderr  # the same database, through another connection
     monkeypatch.setattr("fairladder.output.tables._PATIENCE_SECONDS", 1)
     if place.startswith("sqlite"):
         (tmp_path / "results.db").chmod(0o444)
-        if os.geteuid() == 0:  # nothing is forbidden to root
+        if os.geteuid() == 0:  # root is allowed everything
             return
         with pytest.raises(fl.DataError, match="did not answer"):
             fl.write_table(frame, f"{place}#seen", None, mode="replace")
         return
     if place.startswith("mariadb"):
         engine = sqlalchemy.create_engine(MARIADB)
-        with engine.connect() as reader:  # at work on the old table
+        with engine.connect() as reader:  # another transaction uses the old table
             reader.exec_driver_sql("SELECT * FROM seen").all()
             with pytest.raises(fl.DataError, match="Lock wait timeout"):
                 fl.write_table(frame, f"{place}#seen", None, mode="replace")
@@ -562,7 +561,7 @@ def test_failed_write_back_is_reported_and_changes_nothing(
         with pytest.raises(fl.UsageError, match="appended by halves"):
             fl.write_table(frame, f"{place}#seen", dt.date(2026, 6, 30), mode="append")
         return
-    with psycopg.connect(POSTGRES) as reader:  # at work on the old table
+    with psycopg.connect(POSTGRES) as reader:  # another transaction uses the old table
         reader.execute("SELECT * FROM seen").fetchall()
         with pytest.raises(fl.DataError, match="lock timeout"):
             fl.write_table(frame, f"{place}#seen", None, mode="replace")
@@ -579,7 +578,7 @@ def test_failed_write_back_is_reported_and_changes_nothing(
             "SELECT COUNT(*) FROM information_schema.table_privileges WHERE table_name = 'seen' AND grantee = 'PUBLIC' "
             "AND table_schema = current_schema()"
         ).fetchone()
-        assert granted == (1,)  # whoever could read it still can
+        assert granted == (1,)  # its readers keep their rights
     read_only = place.replace("search_path", "default_transaction_read_only%3Don%20-csearch_path")
     with pytest.raises(fl.DataError, match="read-only transaction"):
         fl.write_table(frame, f"{read_only}#seen", None, mode="replace")

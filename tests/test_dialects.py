@@ -1,4 +1,6 @@
-"""What one cell says is the same in every engine: random texts read as ids, days, times and numbers in all of them."""
+"""Test that engines agree on single cells: random texts read as ids, dates, times and numbers in
+all of them.
+"""
 
 import datetime as dt
 import re
@@ -46,9 +48,10 @@ IDS = st.text(st.sampled_from("a B0\u00a0\t\u2003é~!'=-"), max_size=6)
 
 
 def read_everywhere(tmp_path_factory, rows, trees, first=None):
-    """The trees' values in the embedded engine and in each database, as plain texts, row by row.
+    """Return the trees' values in the embedded engine and in each database, as plain texts, row by
+    row.
 
-    ``first`` are trees of a layer beneath, whose names are then columns, as the rows have them.
+    ``first`` are trees of a lower layer, whose names are then columns, as in the rows.
     """
     frame = pd.DataFrame(rows, columns=["n", "c"])
     answers = {}

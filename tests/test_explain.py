@@ -1,4 +1,6 @@
-"""Explanations, the order ledger and stability: every promised change is made to the orders themselves and scored anew."""
+"""Test explanations, the order ledger and stability: every promised change is applied to the orders
+and scored again.
+"""
 
 import datetime as dt
 
@@ -32,7 +34,7 @@ def scored(frame, scheme):
 
 
 def applied(frame, who, change, by):
-    """The orders with the change made, of size ``by`` in its own unit."""
+    """Return the orders with the change applied, of size ``by`` in its own unit."""
     own = frame[(frame["customer"] == who) & (frame["amount"] > 0)].sort_values(["placed", "order"])
     latest, changed = own.index[-1], frame.copy()
     last = own["placed"].iloc[-1]
@@ -78,7 +80,7 @@ def test_explained_change_moves_the_customer_and_nothing_smaller_does(book, segm
         for change in e.changes:
             seen.add(change.kind)
             step = 1 if change.by > 0 else -1
-            if change.kind == "wait":  # on today's ladder, not on one fitted anew
+            if change.kind == "wait":  # on today's ladder, not on a newly fitted one
                 ladder = fl.fit_ladders(orders.customers(), orders.scheme)["recency_score"]
                 days = int(was["recency_days"]) + change.by
                 assert ladder.place([days])[0] == was["recency_score"]
@@ -115,8 +117,8 @@ def test_standing_equals_direct_counts(book, shop, fairladder):
         mates = bought[bought[s.name] == s.rung][s.measure]
         assert s.above is None or mates.min() > s.above
         assert s.up_to is None or mates.max() <= s.up_to
-    told = fairladder("explain", shop / "orders.csv", "363", "--scheme", shop / "scheme.toml")
-    assert (told.returncode, told.stderr) == (
+    output = fairladder("explain", shop / "orders.csv", "363", "--scheme", shop / "scheme.toml")
+    assert (output.returncode, output.stderr) == (
         2,
         "Error: There is no customer `363`. Did you mean `00363`?\n",
     )
@@ -177,7 +179,7 @@ def test_order_ledger_equals_plain_sql(shop, fairladder):
     window = pd.read_csv(pd.io.common.StringIO(late.stdout), dtype={"customer": str})
     whole = ours[
         ours["placed_on"] >= "2026-06-01"
-    ]  # a window picks what is shown, not what is first
+    ]  # a date range limits what is shown, not what is first
     assert window["nth"].fillna(0).tolist() == whole["nth"].fillna(0).tolist()
 
 
@@ -191,11 +193,11 @@ def test_stability_equals_rescoring(shop):
     )
     day = orders.on(orders.as_of - dt.timedelta(days=1))
     earlier = fl.score(day.customers(), day.scheme).set_index("customer")["segment"].astype(str)
-    told = steady.frame.set_index("change")["customers"]
-    assert told["a day earlier"] == (earlier.reindex(before.index) != before).sum()
+    output = steady.frame.set_index("change")["customers"]
+    assert output["a day earlier"] == (earlier.reindex(before.index) != before).sum()
     exclusive = orders.scheme.with_options(scores={"method": "exclusive"})
     other = fl.score(orders.customers(), exclusive).set_index("customer")["segment"].astype(str)
-    assert told["method exclusive"] == (other != before).sum()
+    assert output["method exclusive"] == (other != before).sum()
     hair = steady.near_cut
     assert ((hair["keeps_segment"] < 0.9) | hair["a_day_matters"]).all()
     assert hair.loc[hair["keeps_segment"] < 1, "other_segment"].notna().all()
@@ -270,8 +272,8 @@ def test_smallest_purchase_for_rules_with_amounts():
         ]
         tiers = {"reward": {"of": "spend", "top_percents": [25], "labels": ["best", "other"]}}
         scheme = {"segments": segments, "tiers": tiers, "time": {"as_of": AS_OF.date()}}
-        (told,) = fl.explain(fl.open_orders(frame, scheme=scheme), ["c0"])
-        change = next((c for c in told.changes if c.kind == "purchase"), None)
+        (output,) = fl.explain(fl.open_orders(frame, scheme=scheme), ["c0"])
+        change = next((c for c in output.changes if c.kind == "purchase"), None)
         assert change is not None, when
         assert change.by == amount, when
         for by, moved in ((change.by, True), (change.by - 1, False)):

@@ -1,4 +1,6 @@
-"""Every figure says its finding and draws what the tables hold; files are whole; what cannot be drawn is said."""
+"""Test that figures have a finding as title and match their tables, that files are complete, and
+what is refused.
+"""
 
 import itertools
 import json
@@ -40,10 +42,10 @@ def title(figure):
 
 def test_ladder_figure_shows_every_rung_with_its_size(orders, scored):
     figure = figures.ladders(scored, orders.scheme, facts=orders.facts())
-    told = texts(figure)
+    output = texts(figure)
     for name in ("recency_score", "frequency_score", "monetary_score"):
         for size in scored[name].value_counts():
-            assert f"{size:,}" in told
+            assert f"{size:,}" in output
     assert (
         title(figure)
         == "Ties make frequency_score the least even: one rung is off by 8.8 % of all customers"
@@ -194,7 +196,9 @@ def test_callers_axes_get_the_same_drawing(orders, scored):
 
 @pytest.fixture(scope="module")
 def hard():
-    """Twenty segments with long names, names from right to left, channels with long names, amounts of milliards, many refunds."""
+    """Return a difficult shop: twenty segments with long names, right-to-left names, long channels,
+    huge amounts, many refunds.
+    """
     dice = random.Random(3)
     names = ["שרה לוי", "محمد علي", "李雷 王芳", "Ωμέγα", "$x_1$ and co"]
     rows = [
@@ -238,7 +242,7 @@ def test_figure_texts_are_neither_cut_nor_covered(hard):
 
 
 def _cut_or_covered(figure):
-    """Texts that leave the figure, and pairs of level texts that lie on each other."""
+    """Return texts that leave the figure, and pairs of horizontal texts that overlap."""
     figure.canvas.draw()
     renderer, width, height = figure.canvas.get_renderer(), figure.bbox.width, figure.bbox.height
     outside = set()
@@ -282,7 +286,7 @@ def test_commands_write_complete_figures_and_all_parts(shop, fairladder, tmp_pat
     }
     magic = {"png": b"\x89PNG", "svg": b"<?xml", "pdf": b"%PDF"}
     for name, (options, parts, *kinds) in runs.items():
-        if name == "score":  # scored a hundred times over, so fewer orders will do
+        if name == "score":  # scored a hundred times, so fewer orders are enough
             base = (tmp_path / "some.csv", *base[1:])
             base[0].write_text(
                 "".join((shop / "orders.csv").read_text("utf-8").splitlines(keepends=True)[:3000]),
@@ -292,13 +296,13 @@ def test_commands_write_complete_figures_and_all_parts(shop, fairladder, tmp_pat
         done = fairladder(name, *base[:1], *options, *base[1:], "--figure", figure, "--out", out)
         assert done.returncode == 0, done.stderr
         assert figure.read_bytes().startswith(magic[kinds[0]])
-        told = json.loads(out.read_text())
-        assert told["as_of"] == "2026-06-30"
+        output = json.loads(out.read_text())
+        assert output["as_of"] == "2026-06-30"
         if name == "explain":
-            (one,) = told["explanations"]
+            (one,) = output["explanations"]
             assert (one["customer"], one["segment"], len(one["orders"])) == ("00363", "building", 5)
         else:
-            assert set(parts) <= told.keys()
+            assert set(parts) <= output.keys()
         if name != "score":  # scoring a hundred samples once is enough
             table = fairladder(name, *base[:1], *options, *base[1:], "--part", parts[-1])
             assert table.stdout.count("\n") > 1, name

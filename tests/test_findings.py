@@ -1,4 +1,6 @@
-"""Every finding of `check` on rows made to show it: count, effect, examples, and silence where there is nothing."""
+"""Test every finding of `check` on rows made to show it: count, effect, examples, and no finding
+otherwise.
+"""
 
 import datetime as dt
 import json
@@ -22,7 +24,9 @@ def frame_of(lines, columns=("customer", "order", "placed", "amount")):
 
 
 def calm():
-    """Two hundred orders of forty customers, over more than a year, nothing odd about them."""
+    """Return two hundred orders of forty customers over more than a year, without anything
+    unusual.
+    """
     return [
         (f"c{i % 40:02d}", f"o{i}", START + dt.timedelta(days=3 * i), 10 + i % 7 + i / 100)
         for i in range(200)
@@ -54,12 +58,12 @@ def test_clean_orders_have_no_findings():
     ],
 )  # fmt: skip
 def test_single_problem_gives_single_finding(extra, code, count, effect, example):
-    told = found([*calm(), *extra], time={"as_of": dt.date(2026, 1, 1)})
-    assert set(told) == {code}
-    assert told[code].count == count
-    assert effect in told[code].effect
-    assert example in told[code].examples
-    assert told[code].level in ("warning", "note")
+    output = found([*calm(), *extra], time={"as_of": dt.date(2026, 1, 1)})
+    assert set(output) == {code}
+    assert output[code].count == count
+    assert effect in output[code].effect
+    assert example in output[code].examples
+    assert output[code].level in ("warning", "note")
 
 
 def test_repeated_totals_are_found():
@@ -72,22 +76,22 @@ def test_repeated_totals_are_found():
         ("c01", "z", START, 1),
         ("c01", "z", START, 2),
     ]
-    told = found(
+    output = found(
         [(*line, i) for i, line in enumerate(lines)],
         ("customer", "order", "placed", "amount", "line"),
     )
-    assert set(told) == {"repeated-total"}
-    assert "of 4 orders with several rows repeat one amount" in told["repeated-total"].effect
-    assert "spend is 180.00 too high" in told["repeated-total"].effect
-    assert told["repeated-total"].examples[0] == "order x0 from row 201"
+    assert set(output) == {"repeated-total"}
+    assert "of 4 orders with several rows repeat one amount" in output["repeated-total"].effect
+    assert "spend is 180.00 too high" in output["repeated-total"].effect
+    assert output["repeated-total"].examples[0] == "order x0 from row 201"
 
 
 def test_date_ranges_that_split_orders_are_found():
     lines = [*calm(), ("c01", "o1", START + dt.timedelta(days=300), 8)]
-    told = found(lines, time={"through": START + dt.timedelta(days=200)})
-    assert set(told) == {"straddling-orders"}
+    output = found(lines, time={"through": START + dt.timedelta(days=200)})
+    assert set(output) == {"straddling-orders"}
     assert (
-        told["straddling-orders"].effect
+        output["straddling-orders"].effect
         == "orders have rows inside and outside the date range; outside: 1 row with 8.00"
     )
 
@@ -98,10 +102,10 @@ def test_shared_names_and_short_history_are_found():
         ("2", "b", START, 2, "Ann"),
         ("3", "c", START + dt.timedelta(9), 3, "Bo"),
     ]
-    told = found(lines, ("customer", "order", "placed", "amount", "name"))
-    assert set(told) == {"name-twins", "short-history", "one-customer-dominates"}
-    assert told["name-twins"].examples == ("Ann: 1, 2",)
-    assert (told["name-twins"].effect, told["short-history"].count) == (
+    output = found(lines, ("customer", "order", "placed", "amount", "name"))
+    assert set(output) == {"name-twins", "short-history", "one-customer-dominates"}
+    assert output["name-twins"].examples == ("Ann: 1, 2",)
+    assert (output["name-twins"].effect, output["short-history"].count) == (
         "names belong to several ids: 2 customers with 2 orders and 3.00 of spend",
         9,
     )
@@ -118,9 +122,9 @@ def test_dominant_customer_has_over_a_fifth_of_spend():
 
 def test_spreadsheet_day_numbers_get_advice():
     lines = [(c, o, str(d), a) for c, o, d, a in calm()]
-    told = found([*lines, ("c01", "x", "45123", 5)])
-    assert told["serial-dates"].examples == ("row 201, 45123",)
-    assert "spreadsheet-days" in told["serial-dates"].advice
+    output = found([*lines, ("c01", "x", "45123", 5)])
+    assert output["serial-dates"].examples == ("row 201, 45123",)
+    assert "spreadsheet-days" in output["serial-dates"].advice
 
 
 @given(st.lists(st.integers(0, 6), max_size=40), st.integers(2, 6))
@@ -168,7 +172,7 @@ def test_repeats_across_files_are_found_and_can_be_dropped(tmp_path, fairladder)
         "5.00",
         "",
         "paid",
-    )  # in both files: set aside twice, it repeats nothing that counts
+    )  # in both files: set aside twice, it repeats no row that counts
     write(tmp_path / "jan.csv", [*rows[:7], rows[0], dateless])
     write(tmp_path / "feb.csv", [*rows[3:], dateless])
     roles = {"customer": "member", "order": "slip", "placed": "sold", "amount": "total"}
@@ -204,7 +208,7 @@ def test_repeats_across_files_are_found_and_can_be_dropped(tmp_path, fairladder)
         [tmp_path / "jan.csv", tmp_path / "feb.csv"],
         scheme={"orders": {**roles, "drop": "repeats", "where": "file = 'feb.csv'"}},
     )
-    assert alone.customers()["spend"].sum() == 55.0  # what is left out repeats nothing
+    assert alone.customers()["spend"].sum() == 55.0  # filtered-out rows repeat nothing
     done = fairladder(
         "customers",
         tmp_path / "*.csv",
@@ -231,10 +235,10 @@ def test_errors_are_printed_above_every_result_until_allowed(tmp_path, fairladde
         for product in "ab"
     ]
     orders = write(tmp_path / "orders.csv", rows)
-    told = "8 of 8 orders with several rows repeat one amount on each"
+    output = "8 of 8 orders with several rows repeat one amount on each"
     for command in ("customers", "growth", "orders", "top", "check"):
         done = fairladder(command, orders)
-        assert (done.returncode, f"Error: {told}" in done.stderr, bool(done.stdout)) == (
+        assert (done.returncode, f"Error: {output}" in done.stderr, bool(done.stdout)) == (
             1,
             True,
             True,
@@ -323,7 +327,8 @@ def test_members_with_other_id_format_are_an_error(tmp_path):
     assert [
         f.code for f in orders.check().findings if f.level == "error"
     ] == []  # 12 of 20 are on both sides
-    # Days of members are settled by their own cells, and where these can be either as the orders' are written.
+    # Dates of members are read by their own cells or, if these are ambiguous, in the format of the
+    # orders.
     assert orders.customers()["born"].max() == pd.Timestamp("1980-05-31")
     assert orders.customers()["joined"].max() == pd.Timestamp("1990-06-05")
 
@@ -369,7 +374,9 @@ def test_test_and_staff_accounts_are_found():
 
 
 def odd_shop(folder):
-    """Two exports that overlap, and members, with nearly everything that can be wrong; the options that all commands get."""
+    """Write two overlapping exports and members with nearly every problem; return the options for
+    all commands.
+    """
     columns = "Customer,Order,Date,Amount,State,Entry,Flag"
     rows = [
         (f"C{i % 12:02}", f"o{i}", f"2026-0{i % 6 + 1}-1{i % 8}", f"{i}.50", "paid", "sale", "y")

@@ -1,4 +1,6 @@
-"""What a forecast knows beside who stays: the season, rising prices, spend that goes with frequency, earlier misses, and what if."""
+"""Test what forecasts include besides retention: season, rising prices, spend that depends on
+frequency, earlier misses, what-if.
+"""
 
 import datetime as dt
 from math import exp, log, sqrt
@@ -21,7 +23,9 @@ DAY = np.datetime64("2023-01-02")  # a Monday
 
 
 def made_up(seed, *, days=1095, ahead=180, customers=400, season=None, prices=0.0):
-    """Customers who order by chance until they leave, by a season's clock: orders up to the day, and what came after."""
+    """Simulate customers who order at random until they leave, by a season's clock: orders up to
+    the day, and what followed.
+    """
     random = np.random.default_rng(seed)
     every = np.arange(days + ahead + 1)
     clock = (season.clock(every + DAY.astype(int)) if season else every).astype(float)
@@ -51,7 +55,7 @@ WINTER = Season(np.array([0.9, -0.2, 0.3, 0.1]))
 
 def test_season_is_found_only_where_there_is_one():
     weeks = 19_000 + 7 * np.arange(150)
-    expected = 40 * np.linspace(1, 0.6, 150)  # what is left of it is a trend
+    expected = 40 * np.linspace(1, 0.6, 150)  # the rest of it is a trend
     rate = np.array([WINTER.rate(week + np.arange(7) + 0.5).mean() for week in weeks])
     random = np.random.default_rng(5)
     growing = np.linspace(0.6, 1.7, 150)
@@ -84,14 +88,15 @@ def test_season_clock_forecasts_and_keeps_quiet_customers_active():
         fl.value_forecast(opened(known, season=s), horizon=150, method="Pareto")
         for s in ("auto", "off")
     )
-    came = int((later["day"] <= 1095 + 150).sum())
+    arrived = int((later["day"] <= 1095 + 150).sum())
     orders = [float(made.frame["expected_orders"].sum()) for made in (by_clock, even)]
-    assert abs(log(orders[0] / came)) < 0.15 < 0.3 < abs(log(orders[1] / came))
+    assert abs(log(orders[0] / arrived)) < 0.15 < 0.3 < abs(log(orders[1] / arrived))
     assert "Orders follow the year: in March" in " ".join(by_clock.notes)
     assert by_clock.fitted.season is not None
     assert even.fitted.season is None
     assert by_clock.backtest.frame["error"].min() < even.backtest.frame["error"].min()
-    # At the end of a slow autumn those who last ordered before it are less surely gone than by the calendar.
+    # At the end of a slow autumn, customers who last ordered before it are more likely active than
+    # by the calendar.
     last = known.groupby("customer")["placed"].max()
     before = last.index[last.between(np.datetime64("2025-06-15"), np.datetime64("2025-09-01"))]
     there = [
@@ -121,7 +126,7 @@ def test_price_trend_and_frequency_affect_values():
     random = np.random.default_rng(8)
     n = random.geometric(0.3, 5000).astype(float)
     level = random.gamma(4 * n, 1) / random.gamma(5, 1 / 40, 5000) / n
-    assert fit_spend(n, level).power == 0  # averages of few orders are more uneven, and no smaller
+    assert fit_spend(n, level).power == 0  # averages of few orders vary more, and are no smaller
     tied = fit_spend(n, level * n**0.4)
     assert tied.power == pytest.approx(0.4, abs=0.05)
     many = tied.expected(np.array([10.0]), np.array([40.0 * 10**0.4]))
@@ -131,7 +136,8 @@ def test_price_trend_and_frequency_affect_values():
 
 
 def test_recent_deviations_widen_the_range():
-    # ln(50 ÷ 100)² less the unevenness of 100 expected orders; little expected, or much as expected, tells nothing.
+    # ln(50 ÷ 100)² less the variance of 100 expected orders; few expected orders, or a good
+    # forecast, imply nothing.
     assert lately(50, 100) == pytest.approx(log(0.5) ** 2 - UNEVEN / 100)
     assert (lately(99, 100), lately(0, LEAST_LATE - 1)) == (0, 0)
     assert lately(0, 100) == pytest.approx(log(0.01) ** 2 - UNEVEN / 100)
@@ -157,7 +163,8 @@ def test_earlier_misses_widen_the_range_beyond_the_model():
         Miss(day, 90, 5.0, 0.0, 0.01),
     ]
     usual, sure = spread_of([], 90), 4.0
-    # One miss tells of ln(1.3)² beyond its variance, one of nothing, and the third, where nothing came, cannot be told.
+    # One miss implies ln(1.3)² beyond its variance, one nothing, and the third, without actual
+    # orders, is undefined.
     wide = spread_of(missed, 90)
     assert wide.freedom == sure + 2
     assert wide.size == pytest.approx(
@@ -174,7 +181,7 @@ def test_earlier_misses_widen_the_range_beyond_the_model():
 
     known, _ = made_up(7)
     steady = fl.value_forecast(opened(known), method="beta-geometric")
-    # The same shop whose customers all but stopped for the days that the backtest looks at.
+    # The same shop, whose customers almost stopped ordering during the test days of the backtest.
     quiet = known["placed"].between(DAY + 850, DAY + 1094) & (known["order"] % 10 > 2)
     shaken = fl.value_forecast(opened(known[~quiet]), method="beta-geometric")
     widths = [
@@ -246,7 +253,7 @@ def test_worth_of_a_change_and_of_a_return(fairladder, shop):
     often = fl.what_if(formula, ahead, frequency=-0.2).frame["value_change"]
     assert often.iloc[1] == pytest.approx(
         -0.2 * ahead.frame["expected_value"].mean()
-    )  # nobody leaves by ordering
+    )  # no customer leaves by ordering
     for wrong in ({}, {"retention": 1 - r}, {"frequency": -1}):
         with pytest.raises(fl.UsageError):
             fl.what_if(formula, ahead, **wrong)
@@ -262,13 +269,13 @@ def test_worth_of_a_change_and_of_a_return(fairladder, shop):
     )
     there = frame["active_probability"] > 1e-6
     assert worth[there].to_numpy() == pytest.approx(wanted[there].to_numpy(), rel=1e-6)
-    # Those most surely gone are worth the most, however little is expected of them.
-    gone = pd.DataFrame({
+    # Customers who have most certainly left are worth the most, however small their expected value.
+    missing = pd.DataFrame({
         "customer": np.repeat([f"g{i:02}" for i in range(40)], 40), "amount": 20.0, "order": np.arange(1600),
         "placed": np.tile(DAY + np.arange(40), 40),
     })  # fmt: skip
     both = fl.value_forecast(
-        opened(pd.concat([known.assign(order=known["order"] + 5000), gone])),
+        opened(pd.concat([known.assign(order=known["order"] + 5000), missing])),
         method="beta-geometric",
     )
     lost = both.frame.set_index("customer").loc[[f"g{i:02}" for i in range(40)]]
@@ -299,14 +306,14 @@ def test_worth_of_a_change_and_of_a_return(fairladder, shop):
     )
     assert any("At 0.50 for each of 40 contacts" in note for note in listed.notes)
 
-    asked = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
+    arguments = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
     done = fairladder(
-        *asked, "--if-retention", 5, "--if-order-value", "-5%", "--part", "what-if", cwd=shop
+        *arguments, "--if-retention", 5, "--if-order-value", "-5%", "--part", "what-if", cwd=shop
     )
     assert done.stdout.startswith(
         "answer,value_now,value_then,value_change,change_low,change_high,all_change,all_low,all_high\nby formula,"
     ), done.stderr
-    back = fairladder(*asked, "--if-response", "5%", "--part", "win-back", cwd=shop)
+    back = fairladder(*arguments, "--if-response", "5%", "--part", "win-back", cwd=shop)
     assert back.stdout.startswith(
         "segment,customers,active_probability,value_if_active,break_even,all_worth\n"
     ), back.stderr
@@ -315,5 +322,5 @@ def test_worth_of_a_change_and_of_a_return(fairladder, shop):
         (["--if-frequency", "0.1"], "if 0.1% is meant, write it so"),
         (["--part", "win-back"], "say with --if-response"),
     ):
-        refused = fairladder(*asked, *wrong, cwd=shop)
+        refused = fairladder(*arguments, *wrong, cwd=shop)
         assert (refused.returncode, says in refused.stderr) == (2, True), refused.stderr

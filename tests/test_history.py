@@ -1,4 +1,6 @@
-"""History: identities on random orders against a slow reference, and plain SQL on the sample shop, in three engines."""
+"""Test history: identities on random orders against a slow reference, and plain SQL on the sample
+shop, in three engines.
+"""
 
 import datetime as dt
 import io
@@ -26,7 +28,7 @@ AS_OF = dt.date(2025, 6, 15)
 
 
 def frame_of(lines):
-    """Orders of a customer are on one day and in one channel: the first line's."""
+    """Return orders in which each order has one day and one channel: those of its first line."""
     first, rows = {}, []
     for who, order, day, cents, channel, category in lines:
         day, channel = first.setdefault((who, order), (day, channel))
@@ -37,7 +39,9 @@ def frame_of(lines):
 
 
 def purchases_of(frame):
-    """(customer, order) → day, cents, channel, and nth of purchases by day, then order id."""
+    """Return (customer, order) → day, cents, channel, and nth of purchases by day, then order
+    id.
+    """
     orders = defaultdict(lambda: [None, 0, None])
     for row in frame.itertuples(index=False):
         held = orders[row.customer, row.order]
@@ -91,7 +95,7 @@ def test_growth_and_cohorts_match_reference(tmp_path_factory, lines, refunds, en
         refunded = sum(o[2] for o in counting if o[2] < 0 and month(o[0]) == begin)
         new, repeat = (sum(o[2] for n, o in here if (n == 0) == first) for first in (True, False))
         people = {who for who, own in bought.items() if any(month(o[0]) == begin for o in own)}
-        told = (
+        output = (
             row.orders,
             row.customers,
             row.new_customers,
@@ -99,7 +103,14 @@ def test_growth_and_cohorts_match_reference(tmp_path_factory, lines, refunds, en
             round(row.repeat_revenue * 100),
             round(row.refunded * 100),
         )
-        assert told == (len(here), len(people), sum(n == 0 for n, _ in here), new, repeat, refunded)
+        assert output == (
+            len(here),
+            len(people),
+            sum(n == 0 for n, _ in here),
+            new,
+            repeat,
+            refunded,
+        )
     assert table["period"].iloc[0].date() == month(min(o[0] for o in counting))
     assert (
         (table["revenue"] * 100)
@@ -226,17 +237,17 @@ def test_breakdown_totals_count_rows(tmp_path_factory, lines, rows, columns, eng
     pieces |= {("total", "total"): whole}
     for key, part in pieces.items():
         paid = part[part["total"] > 0]
-        told = got.loc[key]
+        output = got.loc[key]
         wanted = (paid["one"].nunique(), paid["customer"].nunique(), part["cents"].sum(), len(paid))
         assert (
-            told["orders"],
-            told["customers"],
-            round(told["spend"] * 100),
-            told["lines"],
+            output["orders"],
+            output["customers"],
+            round(output["spend"] * 100),
+            output["lines"],
         ) == wanted, key
         if wanted[0]:
-            assert told["lines_per_order"] == pytest.approx(len(paid) / wanted[0])
-            assert told["average_order_value"] == pytest.approx(wanted[2] / 100 / wanted[0])
+            assert output["lines_per_order"] == pytest.approx(len(paid) / wanted[0])
+            assert output["average_order_value"] == pytest.approx(wanted[2] / 100 / wanted[0])
     if columns:
         shares = fl.breakdown(orders, rows, columns, measure="lines", shares="row").frame
         inner = shares[(shares["column"] != "total")].groupby("row")["share"].sum()
@@ -300,7 +311,7 @@ def test_sample_shop_history_equals_plain_sql(shop, fairladder):
     everything = fl.growth(orders)
     assert (
         shown["new_customers_running"].tolist() == everything["new_customers_running"].tolist()[-2:]
-    )  # who is new does not change
+    )  # new customers do not change
 
 
 def test_age_at_the_order_in_leap_years_and_unknown(fairladder, tmp_path):
@@ -328,7 +339,7 @@ def test_age_at_the_order_in_leap_years_and_unknown(fairladder, tmp_path):
 
 
 def test_crosstab_equals_the_long_table(shop, fairladder):
-    asked = [
+    arguments = [
         "breakdown",
         shop / "orders.csv",
         "--scheme",
@@ -338,20 +349,20 @@ def test_crosstab_equals_the_long_table(shop, fairladder):
         "--columns",
         "channel",
     ]
-    long = pd.read_csv(io.StringIO(fairladder(*asked, "--measure", "lines_per_order").stdout))
+    long = pd.read_csv(io.StringIO(fairladder(*arguments, "--measure", "lines_per_order").stdout))
     wide = pd.read_csv(
         io.StringIO(
-            fairladder(*asked, "--measure", "lines_per_order", "--layout", "crosstab").stdout
+            fairladder(*arguments, "--measure", "lines_per_order", "--layout", "crosstab").stdout
         )
     )
     assert wide["calendar month of order"].tolist()[:2] == ["January", "February"]
-    beside = wide.melt(id_vars="calendar month of order").set_axis(
+    extra = wide.melt(id_vars="calendar month of order").set_axis(
         ["row", "column", "lines_per_order"], axis=1
     )
     pd.testing.assert_frame_equal(
-        *(t.sort_values(["row", "column"], ignore_index=True) for t in (long, beside))
+        *(t.sort_values(["row", "column"], ignore_index=True) for t in (long, extra))
     )
-    assert "There are: `long`, `crosstab`" in fairladder(*asked, "--layout", "wide").stderr
+    assert "There are: `long`, `crosstab`" in fairladder(*arguments, "--layout", "wide").stderr
     for axis, says in (
         ("minute(placed)", "no part 'minute'"),
         ("day(placed)", "no part 'day'"),
@@ -362,7 +373,7 @@ def test_crosstab_equals_the_long_table(shop, fairladder):
 
 def test_impossible_history_questions_are_refused(shop, fairladder):
     orders, scheme = shop / "orders.csv", shop / "scheme.toml"
-    for words, told in {
+    for words, output in {
         ("growth", "--period", "mont"): "There is no period 'mont'. Did you mean `month`?",
         (
             "growth",
@@ -392,7 +403,7 @@ def test_impossible_history_questions_are_refused(shop, fairladder):
         ("retention", "--figure-of", "cohort"): "Did you mean `cohorts`?",
     }.items():
         done = fairladder(words[0], orders, "--scheme", scheme, *words[1:])
-        assert told in done.stderr, words
+        assert output in done.stderr, words
         assert done.returncode == 2
     long = fairladder(
         "breakdown",
@@ -451,9 +462,10 @@ def test_ledger_uses_whole_history_and_stable_order():
             day = fl.open_orders(
                 shuffled, scheme={"time": {"as_of": dt.date(2025, 3, 31)}}
             ).customers()
-            assert day["name"].tolist() == ["z", "b"]  # of the latest day the greatest
+            assert day["name"].tolist() == ["z", "b"]  # the greatest of the latest day
         assert len(texts) == 1
-    # Rows after the as-of date are outside even of a window that ends later, and what `where` leaves out is left out first.
+    # Rows after the as-of date are outside even a range that ends later, and rows that fail `where`
+    # are filtered out first.
     later = {
         "time": {"as_of": dt.date(2025, 3, 1), "through": dt.date(2025, 12, 31)},
         "orders": {"where": "x <> 's'"},
@@ -495,7 +507,7 @@ def test_flat_spells_end_with_their_group():
     table = fl.growth(
         fl.open_orders(a_first, scheme={"time": {"as_of": dt.date(2025, 2, 28)}}), by="town"
     )
-    assert not table["flat"].any()  # A's January and B's February stand side by side
+    assert not table["flat"].any()  # A's January and B's February are adjacent
 
 
 def test_kept_orders_serve_only_queries_on_kept_columns():
@@ -522,7 +534,7 @@ def test_kept_orders_serve_only_queries_on_kept_columns():
         assert plain["of channel"].fillna("").tolist() == [
             "",
             "web",
-        ]  # by row where its rows disagree, and null as a cell
+        ]  # by row if its rows disagree, and null as a cell
 
 
 def test_years_can_begin_in_another_month(shop):

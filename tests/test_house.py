@@ -1,4 +1,6 @@
-"""The house: lazy names, the shipped sample, figures that show the numbers, examples and docs that run."""
+"""Test the package itself: lazy imports, the shipped sample, figures, examples and
+documentation.
+"""
 
 import dataclasses
 import doctest
@@ -203,11 +205,11 @@ def test_grid_figure_counts_every_customer_once(scored):
         int(t.get_text().replace(",", "")) for t in figure.axes[0].texts if t.get_fontsize() == 17
     ]
     assert sum(counts) == (table["orders"] > 0).sum()
-    nobody = table[table["orders"] == 0]
+    empty = table[table["orders"] == 0]
     with pytest.raises(fl.DataError, match="No customer has a score"):
-        fl.figures.grid(nobody)
+        fl.figures.grid(empty)
     with pytest.raises(fl.DataError, match="not above zero"):
-        fl.figures.segments(nobody)
+        fl.figures.segments(empty)
 
 
 @pytest.mark.parametrize("path", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.stem)

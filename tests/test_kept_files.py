@@ -1,4 +1,6 @@
-"""Files kept as orders: the next run reads what is new only, and says the same to the last byte as reading everything."""
+"""Test files kept as orders: the next run reads only what is new, with the same bytes as a full
+read.
+"""
 
 import json
 
@@ -19,8 +21,8 @@ LINE = st.fixed_dictionaries({
 TOTAL = {"customer": "", "order": "", "placed": "", "amount": "17", "channel": "", "name": ""}
 
 
-def said(orders):
-    """All that orders say of customers and rows."""
+def reports_of(orders):
+    """Return everything that orders report about customers and rows."""
     orders.require_fit()
     return (
         orders.customers().to_csv(),
@@ -62,7 +64,7 @@ def test_kept_files_equal_a_full_read(tmp_path_factory, files, total, as_of):
         f"Of {len(paths)} files {len(paths) - 1} {'are' if len(paths) > 2 else 'is'} as"
     )
     here = fl.open_orders(paths, scheme=scheme, allow_set_aside=True)
-    assert said(there) == said(here)
+    assert reports_of(there) == reports_of(here)
 
 
 def test_changed_files_are_read_again_and_reported(tmp_path, shop, fairladder):
@@ -125,10 +127,10 @@ def test_changed_files_are_read_again_and_reported(tmp_path, shop, fairladder):
     assert "because what was kept cannot be read" in run()
     (tmp_path / "letters").mkdir()
     (tmp_path / "letters/one.txt").write_text("dear")
-    told = fairladder(
+    output = fairladder(
         "score", "0.csv", "--scheme", "scheme.toml", "--kept-in", "letters", cwd=tmp_path
     )
-    assert (told.returncode, "holds other files" in told.stderr) == (2, True)
+    assert (output.returncode, "holds other files" in output.stderr) == (2, True)
     with pytest.raises(fl.UsageError, match="holds other files"):
         fl.open_orders(
             tmp_path / "0.csv", scheme={"orders": {"kept_in": str(tmp_path / "letters")}}

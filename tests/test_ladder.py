@@ -1,4 +1,4 @@
-"""The ladder's laws, the best partition against trying all, percentiles and ranks."""
+"""Test the ladder's laws, the best partition against trying all of them, percentiles and ranks."""
 
 import contextlib
 import itertools
@@ -102,9 +102,10 @@ def test_improving_one_value_never_lowers_its_rung(values, rungs, better, who, g
 @pytest.mark.parametrize(
     ("counts", "rungs", "sizes"),
     [
-        # 10 + 1 + 1 + 1 + 1 in 3: wanted 14/3 each. {10}{2}{2} misses by 16/3, 8/3, 8/3; any other by more.
+        # 10 + 1 + 1 + 1 + 1 in 3: wanted 14/3 each. {10}{2}{2} deviates by 16/3, 8/3, 8/3; any
+        # other by more.
         ([10, 1, 1, 1, 1], 3, (10, 2, 2)),
-        # 1 1 1 in 2: {1}{2} and {2}{1} are equally good; the worst rung is to be the smaller.
+        # 1 1 1 in 2: {1}{2} and {2}{1} are equally good; the worst rung must be the smaller.
         ([1, 1, 1], 2, (1, 2)),
         # Two values on five rungs: the ends. Three: ends and middle. One: the middle.
         ([3, 4], 5, (3, 0, 0, 0, 4)),
@@ -200,15 +201,15 @@ def test_ladder_sql_equals_place(values, rungs, better, method, others):
     NULL for NULL.
     """
     ladder = fl.Ladder.fit(np.array(values) / 4, rungs=rungs, better=better, method=method)
-    asked = [v / 4 for v in values + others] + [None]
-    wanted = [*ladder.place(asked[:-1]).tolist(), None]
+    arguments = [v / 4 for v in values + others] + [None]
+    wanted = [*ladder.place(arguments[:-1]).tolist(), None]
     with (
         contextlib.closing(sqlite3.connect(":memory:")) as lite,
         contextlib.closing(duckdb.connect()) as duck,
     ):
         for dialect, engine in (("sqlite", lite), ("duckdb", duck)):
             engine.execute('CREATE TABLE t (i INTEGER, "my value" DOUBLE)')
-            engine.executemany("INSERT INTO t VALUES (?, ?)", list(enumerate(asked)))
+            engine.executemany("INSERT INTO t VALUES (?, ?)", list(enumerate(arguments)))
             got = engine.execute(
                 f"SELECT {ladder.to_sql('my value', dialect)} FROM t ORDER BY i"
             ).fetchall()

@@ -1,4 +1,6 @@
-"""The reduction as a statement for others: run in the databases at hand, and its words for the warehouses said again in DuckDB's."""
+"""Test the reduction as a SQL statement: run in the available databases, and for warehouses
+translated back to DuckDB.
+"""
 
 import contextlib
 import datetime as dt
@@ -22,7 +24,9 @@ SCHEME = {
 
 
 def typed_orders(rows, seed):
-    """Orders as a warehouse has them, with ids that need care, letters beyond ASCII, blank cells, refunds and total rows."""
+    """Return orders as a warehouse has them, with ids that need trimming, letters beyond ASCII,
+    blank cells, refunds and total rows.
+    """
     chance = random.Random(seed)
     ids = [
         "a",
@@ -106,7 +110,7 @@ def test_reduction_sql_gives_the_customers_in_every_dialect(changes):
 def test_unsupported_reduction_sql_is_refused(tmp_path, fairladder):
     frame = typed_orders(50, seed=3)
     plain = SCHEME["orders"] | {"where": None}
-    for asked, told in (
+    for arguments, output in (
         (
             {"amount": None, "unit_price": "sum", "quantity": "pieces"},
             "an amount of several columns",
@@ -115,8 +119,8 @@ def test_unsupported_reduction_sql_is_refused(tmp_path, fairladder):
         ({"drop": "repeats"}, "cannot handle `drop`"),
         ({"amount_unit": "minor"}, "amounts in cents"),
     ):
-        orders = fl.open_orders(frame, scheme={"orders": plain | asked}, allow_set_aside=True)
-        with pytest.raises(fl.UsageError, match=told):
+        orders = fl.open_orders(frame, scheme={"orders": plain | arguments}, allow_set_aside=True)
+        with pytest.raises(fl.UsageError, match=output):
             fl.customers_sql(orders, "snowflake")
     dollars = fl.open_orders(
         frame.assign(money="usd"),
@@ -145,12 +149,12 @@ def test_unsupported_reduction_sql_is_refused(tmp_path, fairladder):
         "--allow-set-aside",
         "--as-sql",
     ]
-    for more, told in {
+    for more, output in {
         ("sqlite",): "SQLite keeps no types", ("oracel",): "SQL is written for duckdb", ("trino", "--out", "x.sql"): "Send it to a file",
         ("trino", "--columns", "spend"): "do not go with it", ("trino", "--where", "own_day = 1"): "uses names like `own_day` for columns of its own",
     }.items():  # fmt: skip
         done = fairladder("customers", *words, *more, cwd=tmp_path)
-        assert (done.returncode, told in done.stderr) == (2, True), done.stderr
+        assert (done.returncode, output in done.stderr) == (2, True), done.stderr
     done = fairladder("customers", *words, "trino", "--as-view", "shown", cwd=tmp_path)
     head = done.stdout.splitlines()
     assert head[0].startswith("-- Written for trino and read back, but never run there")

@@ -1,4 +1,6 @@
-"""Orders in: kinds of columns, days and zones, currencies, the customers file, findings, errors of the scheme."""
+"""Test reading orders: column kinds, dates and zones, currencies, the customers file, findings,
+scheme errors.
+"""
 
 import datetime as dt
 from decimal import Decimal
@@ -97,10 +99,10 @@ def test_dates_by_zone_and_as_written():
     assert days["last_order"].dt.date.tolist() == [dt.date(2026, 7, 1)]
     assert days["first_order"].dt.date.tolist() == [
         dt.date(2026, 6, 30)
-    ]  # local already: no offset, no shift
+    ]  # already local: no offset, no shift
     assert tokyo.customers(as_of="2026-06-30")["orders"].tolist() == [
         1
-    ]  # the window judges the business day
+    ]  # the date range applies to the business day
 
 
 def test_currencies_are_never_added_up():
@@ -167,9 +169,7 @@ def test_repeated_totals_count_once():
         [19.5],
     )
     assert orders.set_aside["reason"].tolist() == ["conflicting-total"] * 2
-    assert (
-        orders.balance.as_json()["amounts"]["used"] == "32.00"
-    )  # the rows' amounts, as they stand
+    assert orders.balance.as_json()["amounts"]["used"] == "32.00"  # the rows' amounts, unchanged
 
 
 def test_refunds_net_or_ignored():

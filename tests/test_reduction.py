@@ -1,4 +1,6 @@
-"""Order rows to customers: against the definitions in plain Python, and against plain SQL on the sample shop."""
+"""Test the reduction from order rows to customers: against the definitions in plain Python, and
+plain SQL on the sample shop.
+"""
 
 import csv
 import datetime as dt
@@ -149,11 +151,11 @@ def test_rows_and_customers_match_the_definitions(
         reject()
     check = orders.check()
     first = 2 if kind == "csv" else 1
-    # A CSV reader of blank lines may skip rows that hold nothing at all, so numbers are compared where none does.
+    # A CSV reader may skip completely blank lines, so row numbers are compared only without any.
     aside = [(i + first, state) for i, (state, _) in enumerate(found) if state in reference.REASONS]
     assert list(zip(check.set_aside["row"], check.set_aside["reason"], strict=True)) == aside
     balance = check.balance
-    told = [
+    output = [
         balance.rows_read,
         balance.used,
         balance.filtered_out,
@@ -162,8 +164,8 @@ def test_rows_and_customers_match_the_definitions(
     ]
     counts = pd.Series([state for state, _ in found]).value_counts()
     wanted = [counts.get(s, 0) for s in ("used", "filtered-out", "outside-window")]
-    assert told == [len(rows) - counts.get("blank", 0), *wanted, len(aside)]
-    assert sum(told[1:]) == told[0]
+    assert output == [len(rows) - counts.get("blank", 0), *wanted, len(aside)]
+    assert sum(output[1:]) == output[0]
     assert sum(balance.amounts.values()) == sum(
         a for s, a in found if a is not None and s != "blank"
     )
@@ -224,10 +226,10 @@ def test_shortcuts_give_the_same_results_for_messy_rows(
     )
 
     def order_tables(orders):
-        asked = (
+        arguments = (
             orders.frame(orders.order_table(names, mixed=m, sequence=s)) for names, m, s in tables
         )
-        return [frame.sort_values(["customer", "order"], ignore_index=True) for frame in asked]
+        return [frame.sort_values(["customer", "order"], ignore_index=True) for frame in arguments]
 
     wanted = order_tables(slow)
     for kept in others:
@@ -238,14 +240,14 @@ def test_shortcuts_give_the_same_results_for_messy_rows(
         again = kept.check()
         assert again.findings == check.findings
         assert again.set_aside.equals(check.set_aside)
-    last = slow.as_of or AS_OF  # where every row is set aside, there is no last day
+    last = slow.as_of or AS_OF  # if every row is set aside, there is no last day
     # one day whose rows have been read already, and one whose have not
-    for day, asked in ((last, [slow]), (last - dt.timedelta(days=40), [others[0], others[-1]])):
+    for day, arguments in ((last, [slow]), (last - dt.timedelta(days=40), [others[0], others[-1]])):
         fresh = fl.open_orders(
             source, scheme=scheme.with_options(time={"as_of": day}), allow_set_aside=True
         )
         customers, findings = fresh.customers(), fresh.check().findings
-        for orders in asked:
+        for orders in arguments:
             pd.testing.assert_frame_equal(orders.on(day).customers(), customers)
             assert orders.on(day).check().findings == findings
 
@@ -335,7 +337,7 @@ def text(value, money):
 
 
 def case(plain, measure, sign):
-    """The rungs of a measure as SQL, from sizes found by trying every partition."""
+    """Return the rungs of a measure as SQL, from sizes found by trying every partition."""
     worst_first = (
         (plain.loc[plain["orders"] > 0, measure].astype(float) * sign).value_counts().sort_index()
     )
@@ -385,7 +387,7 @@ def test_typed_columns_read_like_text():
     assert table["first_order"].dt.date.tolist() == [dt.date(2026, 6, 30)]  # 01:30 in Paris
     aside = orders.on("2026-06-30").set_aside
     assert aside[["row", "reason"]].to_numpy().tolist() == [[3, "no-amount"], [4, "no-customer"]]
-    assert str(frame.loc[0, "customer"]) == "7.0"  # and the frame is as it was
+    assert str(frame.loc[0, "customer"]) == "7.0"  # and the frame is unchanged
 
 
 def test_without_order_column_every_row_is_an_order():

@@ -1,4 +1,6 @@
-"""The report: its page in a real browser, its block of customers, its workbook, and nobody's name where none may stand."""
+"""Test the report: its page in a real browser, its block of customers, its workbook, and anonymous
+reports.
+"""
 
 import base64
 import csv
@@ -28,7 +30,7 @@ from fairladder.report.answer import answer_of
 from fairladder.report.contents import contents_of
 from fairladder.report.page import page_of
 
-pytestmark = pytest.mark.xdist_group("report")  # what all of them need is made once
+pytestmark = pytest.mark.xdist_group("report")  # computed once for all tests
 CHROMIUM, OFFICE = shutil.which("chromium"), shutil.which("soffice")
 in_browser = pytest.mark.skipif(not CHROMIUM, reason="no chromium: apt-get install chromium")
 in_office = pytest.mark.skipif(
@@ -51,7 +53,7 @@ def about():
 
 @pytest.fixture(scope="module")
 def made(about, tmp_path_factory):
-    """The page of the sample shop."""
+    """Return the page of the sample shop."""
     path = tmp_path_factory.mktemp("report") / "report.html"
     write.save(about, path, write.Made("fairladder report orders.csv", {}), "A shop")
     return path
@@ -67,8 +69,8 @@ def browser():
 
 @pytest.fixture
 def opened(browser):
-    """Opens a page file; what it logs, asks of a network or pops up fails the test."""
-    told, contexts = [], []
+    """Open a page file; any log entry, network request or dialog fails the test."""
+    output, contexts = [], []
 
     def go(path, **how):
         context = browser.new_context(**{"viewport": {"width": 1280, "height": 800}, **how})
@@ -77,13 +79,13 @@ def opened(browser):
         for event in ("console", "pageerror", "dialog"):
             page.on(
                 event,
-                lambda what, event=event: told.append((event, str(getattr(what, "text", what)))),
+                lambda what, event=event: output.append((event, str(getattr(what, "text", what)))),
             )
         page.on(
             "request",
-            lambda asked: (
-                told.append(("request", asked.url))
-                if not asked.url.startswith(("file:", "blob:"))
+            lambda request: (
+                output.append(("request", request.url))
+                if not request.url.startswith(("file:", "blob:"))
                 else None
             ),
         )
@@ -95,11 +97,13 @@ def opened(browser):
     yield go
     for context in contexts:
         context.close()
-    assert not told
+    assert not output
 
 
 def decoded(block):
-    """The columns of a block, read as its docstring says, apart from the page's own code."""
+    """Return the columns of a block, decoded as its docstring says, independently of the page's own
+    code.
+    """
     whole = gzip.decompress(base64.b64decode(block))
     length = int.from_bytes(whole[:4], "little")
     head, data = json.loads(whole[4 : 4 + length]), whole[4 + length :]
@@ -182,13 +186,13 @@ def test_page_table_works_by_keyboard(about, made, opened):
     page.focus("#rows tbody button >> nth=0")
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Enter")
-    told = page.inner_text("#one")
+    output = page.inner_text("#one")
     one = mine.set_index("customer").loc[ids[1]]
-    assert told.startswith(f"{ids[1]}, {one['name']}")
-    assert f"rung {one['recency_score']} of 5" in told
-    assert "recency_score >= 4 AND frequency_score >= 4" in told
-    said = page.get_attribute("#one-body svg", "aria-label")
-    assert sum(int(n) for n in re.findall(r"\d{4}-\d\d (\d+)", said)) == one["orders"]
+    assert output.startswith(f"{ids[1]}, {one['name']}")
+    assert f"rung {one['recency_score']} of 5" in output
+    assert "recency_score >= 4 AND frequency_score >= 4" in output
+    reported = page.get_attribute("#one-body svg", "aria-label")
+    assert sum(int(n) for n in re.findall(r"\d{4}-\d\d (\d+)", reported)) == one["orders"]
     page.keyboard.press("Escape")
     assert page.evaluate("document.activeElement.textContent") == ids[1]
     page.focus("#save")
@@ -219,7 +223,7 @@ def test_scrolling_to_the_end_shows_the_last_customers(about, made, opened):
     assert about.customers.set_index("customer")["spend"][last] == about.customers["spend"].min()
     for _ in range(
         2
-    ):  # by days since, the most first, then the fewest: whoever never bought stands last both times
+    ):  # by days since, largest first, then smallest: non-buyers come last both times
         page.click("#rows thead button:has-text('days since')")
         page.evaluate("document.getElementById('scroll').scrollTop = 1e9")
         page.wait_for_selector('#rows tr[aria-rowindex="1200"]')
@@ -247,7 +251,7 @@ def test_page_has_no_serious_accessibility_violations_and_no_cut_text(made, open
     assert page.evaluate(_CUT) == []
 
 
-#: Texts of charts that stick out of their chart, and pairs of texts on top of each other.
+#: Texts of charts that extend beyond their chart, and pairs of overlapping texts.
 _CUT = """[...document.querySelectorAll("figure svg[role=img]")].filter((s) => s.getBoundingClientRect().width).flatMap((svg) => {
   const box = svg.getBoundingClientRect();
   const texts = [...svg.querySelectorAll("text")].map((t) => [t.textContent, t.getBoundingClientRect()]);
@@ -263,7 +267,9 @@ def _orders(rows):
 
 
 def hard_orders():
-    """Hostile names, 20 segments with long names, negative spend, and a name from right to left."""
+    """Return orders with hostile names, 20 segments with long names, negative spend, and a
+    right-to-left name.
+    """
     dice = np.random.default_rng(5)
     rows = [
         (
@@ -335,12 +341,12 @@ def test_anonymous_report_contains_no_names_and_key_sets_pseudonyms(about, tmp_p
     telling = fl.Finding(
         "x", "error", 9, "the orders write `09302`, where 12 stand", ("09755",), "Ask Nesta Ashton."
     )
-    told = replace(
+    output = replace(
         about,
         checked=replace(about.checked, findings=(telling,)),
         notes=("Error: it is `09302`.", "A note of 12 rows."),
     )
-    hidden = customers.without_names(told, key)
+    hidden = customers.without_names(output, key)
     assert hidden.notes == ("A note of 12 rows.",)
     files = [tmp_path / "a.html", tmp_path / "a.xlsx"]
     for file in files:
@@ -414,7 +420,7 @@ def test_workbook_splits_customers_over_sheets(about, tmp_path, monkeypatch):
     three.
     """
     monkeypatch.setattr(workbook, "MOST_ROWS", 502)
-    monkeypatch.setattr(workbook, "MOST_CELLS_HELD", 0)  # written row by row, as so many are
+    monkeypatch.setattr(workbook, "MOST_CELLS_HELD", 0)  # written row by row because of the size
     path = tmp_path / "r.xlsx"
     write.save(about, path, write.Made("fairladder report", {}), "A shop")
     book = CalamineWorkbook.from_path(str(path))
@@ -443,7 +449,7 @@ def test_workbook_formulas_recalculate_to_stored_values(about, tmp_path):
     path = tmp_path / "r.xlsx"
     write.save(about, path, write.Made("fairladder report", {}), "A shop")
     with zipfile.ZipFile(path) as whole, zipfile.ZipFile(tmp_path / "bare.xlsx", "w") as bare:
-        for name in whole.namelist():  # without the values, so that they have to be worked out
+        for name in whole.namelist():  # without the values, so that they must be recalculated
             text = whole.read(name)
             bare.writestr(
                 name,
@@ -475,7 +481,7 @@ def test_workbook_formulas_recalculate_to_stored_values(about, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("words", "told"),
+    ("words", "output"),
     [
         (
             ["--out", "r.csv"],
@@ -491,16 +497,16 @@ def test_workbook_formulas_recalculate_to_stored_values(about, tmp_path):
         ([], ""),
     ],
 )
-def test_report_command(fairladder, shop, tmp_path, monkeypatch, words, told):
+def test_report_command(fairladder, shop, tmp_path, monkeypatch, words, output):
     """Wrong arguments are reported before anything is written; without --out both files are named
     after the orders.
     """
     monkeypatch.chdir(tmp_path)
     done = fairladder("report", shop / "orders.csv", "--scheme", shop / "scheme.toml", *words)
     made = sorted(p.name for p in tmp_path.iterdir())
-    if told:
+    if output:
         assert (done.returncode, made) == (2, [])
-        assert told in done.stderr
+        assert output in done.stderr
     else:
         assert (done.returncode, made) == (0, ["orders-report.html", "orders-report.xlsx"])
         assert (
@@ -513,37 +519,37 @@ def test_report_answer_follows_the_findings(about):
     """364 customers to keep of 1,199, 95 to contact; an error comes before any advice; no slipping
     customers are reported as such.
     """
-    told = {line.question: line.answer for line in answer_of(about)}
+    output = {line.question: line.answer for line in answer_of(about)}
     keep = about.segments[about.segments["stance"] == "keep"]
-    assert told["Who carries the shop?"] == (
+    assert output["Who carries the shop?"] == (
         f"{keep['customers'].sum()} customers (30.4 % of all) in mainstay and dependable. They have spent "
         f"{keep['spend'].sum():,.0f}, 69.8 % of all spend."
     )
     expected = about.customers.loc[about.customers["stance"] == "win-back", "expected_value"].sum()
-    assert told["Who is slipping?"].endswith(
+    assert output["Who is slipping?"].endswith(
         f"expected to bring {expected:,.0f} in the next 365 days."
     )
-    assert told["What is the one thing to do next?"].startswith(
+    assert output["What is the one thing to do next?"].startswith(
         "Write to the 95 customers of drifting-mainstay: they have spent 882 each"
     )
     trouble = fl.Finding(
         "repeated-total", "error", 9, "totals are on every line", (), "Say amount_is."
     )
     wrong = replace(about, checked=replace(about.checked, findings=(trouble,)))
-    told = {line.question: line.answer for line in answer_of(wrong)}
+    output = {line.question: line.answer for line in answer_of(wrong)}
     assert (
-        told["What is the one thing to do next?"]
+        output["What is the one thing to do next?"]
         == "Settle what makes these numbers wrong first: totals are on every line. Say amount_is."
     )
-    assert told["How sure is this?"].startswith("Not sure at all: 1 finding has to be settled")
+    assert output["How sure is this?"].startswith("Not sure at all: 1 finding has to be settled")
     assert (
         'role="alert">1 finding has to be settled before these numbers count: totals are on every line.'
         in page_of(wrong, write.Made("fairladder report", {}), "A shop")
     )
-    nobody = replace(about, segments=about.segments[about.segments["stance"] != "win-back"])
-    assert {line.question: line.answer for line in answer_of(nobody)}[
-        "Who is slipping?"
-    ].startswith("Nobody: no segment")
+    empty = replace(about, segments=about.segments[about.segments["stance"] != "win-back"])
+    assert {line.question: line.answer for line in answer_of(empty)}["Who is slipping?"].startswith(
+        "Nobody: no segment"
+    )
     euros = about.scheme.model_copy(
         update={"money": about.scheme.money.model_copy(update={"currency": "EUR"})}
     )
@@ -597,7 +603,7 @@ def test_user_column_named_like_a_forecast_is_omitted():
 
 @pytest.fixture(scope="module")
 def some(about):
-    """The first rows of the shop, and their report made here."""
+    """Return the first rows of the shop, and their report."""
     rows = pd.read_csv(fl.sample_shop("orders.csv"), dtype=str)[:4000]
     return rows, contents_of(fl.open_orders(rows, scheme=about.scheme), by="district")
 

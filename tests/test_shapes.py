@@ -1,4 +1,6 @@
-"""Orders beside their lines, and a column of customers for each channel: the same as the plain rows they stand for."""
+"""Test orders with separate lines, and columns per channel: equal to the plain rows that they
+represent.
+"""
 
 import pandas as pd
 import pytest
@@ -15,7 +17,7 @@ def scheme_in(folder, text):
     return folder / "scheme.toml"
 
 
-BESIDE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\nfile = "lines.csv"\norder = "order_no"\nunit_price = "price"\nquantity = "pieces"\n'
+LINES_FILE = '[orders]\norder = "id"\ncustomer = "member"\nplaced = "day"\n[lines]\nfile = "lines.csv"\norder = "order_no"\nunit_price = "price"\nquantity = "pieces"\n'
 
 
 @settings(max_examples=times(5), deadline=None)
@@ -42,7 +44,7 @@ def test_lines_file_equals_joined_rows(tmp_path_factory, orders, lines):
     left.to_csv(folder / "orders.csv", index=False)
     right.to_csv(folder / "lines.csv", index=False)
     opened = fl.open_orders(
-        folder / "orders.csv", scheme=scheme_in(folder, BESIDE), allow_set_aside=True
+        folder / "orders.csv", scheme=scheme_in(folder, LINES_FILE), allow_set_aside=True
     )
     joined = right.assign(id=right["order_no"].str.strip()).merge(left, on="id")
     wanted = joined.assign(
@@ -60,7 +62,7 @@ def test_lines_file_equals_joined_rows(tmp_path_factory, orders, lines):
     alone = set(left["id"]) - set(joined["id"])
     assert (balance.used, balance.set_aside) == (len(joined), len(right) - len(joined) + len(alone))
     aside = opened.set_aside
-    told = sorted(
+    output = sorted(
         zip(
             aside["file"].map(lambda f: f.rsplit("/")[-1]),
             aside["row"],
@@ -73,11 +75,11 @@ def test_lines_file_equals_joined_rows(tmp_path_factory, orders, lines):
         for i, o in enumerate(right["order_no"])
         if o.strip() not in set(left["id"])
     ]
-    assert told == sorted([*lost, *(("orders.csv", int(i) + 2, "no-amount") for i in alone)])
+    assert output == sorted([*lost, *(("orders.csv", int(i) + 2, "no-amount") for i in alone)])
 
 
 def test_joins_that_would_multiply_rows_are_refused(tmp_path):
-    scheme = scheme_in(tmp_path, BESIDE)
+    scheme = scheme_in(tmp_path, LINES_FILE)
     (tmp_path / "lines.csv").write_text("order_no,price,pieces\n1,2.50,2\n")
     for text, message in (
         (
@@ -136,7 +138,7 @@ BY_CHANNEL = {
     "placed": "day",
     "channel_amounts": {"web": "web", "market": "stall"},
 }
-#: Settings → customer → orders, refunds, spend; and the reasons of what is set aside.
+#: Settings → customer → orders, refunds, spend; and the reasons of set-aside rows.
 WHAT_THEY_SAY = {
     "channels": (BY_CHANNEL, {"ann": (3, 0, 17.5), "bo": (1, 0, 2.25)}, ["no-amount"]),
     "days": ({"customer": "who", "day_amounts": {"2026-01-31": "web", "2026-02-28": "stall"}}, {"ann": (3, 0, 17.5), "bo": (1, 0, 2.25)}, ["no-date"]),
@@ -217,9 +219,9 @@ def test_cents_are_read_as_minor_units(tmp_path, engine):
         )
         return opened, opened.customers()["spend"].tolist()
 
-    told, money = spend(amount="amount_cents")
+    output, money = spend(amount="amount_cents")
     assert money == [20.0, -2.5]
-    assert any("`amount_cents` is read in minor units" in note for note in told.notes)
+    assert any("`amount_cents` is read in minor units" in note for note in output.notes)
     assert spend(amount="amount_cents", amount_unit="major")[1] == [2000.0, -250.0]
     assert spend(4, amount="pence")[1] == [0.0040, 0.0009]
     assert spend(amount="cost")[1] == [500.0, 100.0]
@@ -228,5 +230,5 @@ def test_cents_are_read_as_minor_units(tmp_path, engine):
         0.05,
     ]  # 99 + 14; 4.5 rounds away from zero
     if engine == "embedded":
-        cost = told.rows.scheme.with_options(orders={"cost": "cost"})
+        cost = output.rows.scheme.with_options(orders={"cost": "cost"})
         assert costs(fl.open_orders(frame, scheme=cost)).total == 6.0

@@ -1,4 +1,6 @@
-"""The same orders written in many ways give the same bytes; how each was read is said; what is unclear is asked."""
+"""Test that the same orders in many formats give the same bytes, that formats are reported, and
+that ambiguous ones are asked.
+"""
 
 import csv
 import gzip
@@ -28,7 +30,7 @@ def rows(shop):
 
 
 def continental(row):
-    """31.12.2025 18:30:00 and 1.234,50."""
+    """Write 31.12.2025 18:30:00 and 1.234,50."""
     day, _, time = row["sold_at"].partition("T")
     placed = ".".join(reversed(day.split("-"))) + (f" {time}" if time else "")
     whole, _, cents = row["line_total"].partition(".")
@@ -37,7 +39,7 @@ def continental(row):
 
 
 def american(row):
-    """12/31/2025, $1,234.50 and ($4.00)."""
+    """Write 12/31/2025, $1,234.50 and ($4.00)."""
     day = row["sold_at"].partition("T")[0].split("-")
     placed = "/".join((*day[1:], day[0])) if len(day) == 3 else row["sold_at"]
     total = f"${abs(float(row['line_total'])):,.2f}" if row["line_total"] else ""
@@ -56,7 +58,7 @@ def text(rows, separator=",", quoting=csv.QUOTE_MINIMAL):
 
 
 def typed(rows):
-    """Ids as text, amounts as numbers, days as days."""
+    """Return ids as text, amounts as numbers, dates as dates."""
     frame = pd.DataFrame(rows)
     frame["line_total"] = pd.to_numeric(frame["line_total"])
     frame["sold_at"] = [pd.Timestamp(v) if len(v) == 19 else v for v in frame["sold_at"]]
@@ -64,7 +66,7 @@ def typed(rows):
 
 
 def workbook(rows, path):
-    """Under a title."""
+    """Write a workbook with a title above the header."""
     frame = typed(rows)
     with pd.ExcelWriter(path, engine="xlsxwriter") as book:
         frame.to_excel(book, index=False, startrow=3, sheet_name="Orders")
@@ -86,7 +88,7 @@ def old_workbook(rows, path):
 
 
 def locked(path):
-    """The container that a workbook with a password is: one stream, EncryptedPackage."""
+    """Write the container of a workbook with a password: one stream, EncryptedPackage."""
     book = xlwt.Workbook()
     book.add_sheet("Orders")
     book.save(path)
@@ -136,7 +138,7 @@ def expected(shop, rows, tmp_path_factory):
 
 @pytest.fixture(scope="module")
 def as_rows(shop, rows):
-    """Growth and findings of the same rows as a frame."""
+    """Return growth and findings of the same rows as a frame."""
     grown = fl.growth(
         fl.open_orders(pd.DataFrame(rows), scheme=shop / "scheme.toml"), period="month"
     )
@@ -144,7 +146,9 @@ def as_rows(shop, rows):
 
 
 def checked(source, shop):
-    """What `check` finds, notes on reading apart, and why rows are set aside, in their order; its examples."""
+    """Return the findings of `check` without reading notes, and the sorted reasons and examples of
+    set-aside rows.
+    """
     check = fl.open_orders(source, scheme=shop / "scheme.toml").check()
     found = [(f.code, f.count, f.effect) for f in check.findings if f.code != "reading"]
     return (found, check.balance, check.set_aside["reason"].tolist()), {
@@ -178,16 +182,16 @@ def test_many_formats_give_the_same_bytes(shop, rows, expected, as_rows, tmp_pat
     found, examples = checked(tmp_path / way, shop)
     assert found == as_rows[1]
     assert (" of half1.csv" in examples["duplicate-rows"][0]) == (way == "half*.csv")
-    told = " ".join(orders.notes)
-    said = {
+    output = " ".join(orders.notes)
+    reported = {
         "continental.csv": ("is read as cp1252", "is cut at `;`", "are read day-first", "show a decimal comma"),
         "wide.txt": ("is read as utf-16", "show a decimal comma"),
         "american.csv": ("are read month-first", "show a decimal point"),
         "turning.csv": ("are read month-first", "show a decimal point"),
         "titled.csv": ("from line 4",), "book.xlsx": ("from row 4",), "half*.csv": ("2 files are read together",),
     }  # fmt: skip
-    for words in said.get(way, ()):
-        assert words in told
+    for words in reported.get(way, ()):
+        assert words in output
 
 
 def test_frames_of_other_libraries_are_read(shop, rows, expected, tmp_path, fairladder):
@@ -220,7 +224,7 @@ def test_row_numbers_are_line_numbers_with_several_threads(tmp_path, rated):
     """Rows read by several threads, and rows joined with rates, have their line numbers in the
     file.
     """
-    note = "x" * 300  # several threads begin at many bytes, not at many lines
+    note = "x" * 300  # threads start at byte offsets, not at lines
     lines = [
         f"M{i % 5000},S{i // 2},2026-01-{1 + i % 28:02},web,{i % 90}.50,EUR,{note}"
         for i in range(300_000)
@@ -239,8 +243,8 @@ def test_row_numbers_are_line_numbers_with_several_threads(tmp_path, rated):
     money = {"currency": "EUR", "rates": str(tmp_path / "rates.csv")}
     roles = {"orders": {"currency": "currency"}, "money": money} if rated else {}
     check = fl.open_orders(path, scheme=roles).check()
-    told = dict(zip(check.set_aside["row"], check.set_aside["reason"], strict=True))
-    assert told == {place + 2: reason for place, (_, reason) in bad.items()}
+    output = dict(zip(check.set_aside["row"], check.set_aside["reason"], strict=True))
+    assert output == {place + 2: reason for place, (_, reason) in bad.items()}
     assert check.set_aside["customer"].tolist()[1:] == [" Total :", " "]
     assert {f.code: f.examples for f in check.findings}["duplicate-rows"] == (
         "rows 260002 and 260003",
@@ -367,7 +371,7 @@ def test_ambiguous_dates_and_numbers_raise_a_question(tmp_path):
         (
             b"customer,placed,amount\n" + b"a,2026-01-01,1\n" * 100_000 + b"\xe9,2026-01-01,1\n",
             ["a", "é"],
-        ),  # told late
+        ),  # detected late
     ],
 )
 def test_small_irregularities_are_tolerated(tmp_path, content, names):
@@ -436,7 +440,7 @@ def test_strange_cells_are_kept_or_set_aside(tmp_path):
     ]
 
 
-SHEETS = {  # sheets → whose spend is told, or what is asked
+SHEETS = {  # sheets → whose spend is reported, or the question
     "months": ({"Januar": [("A", 5), ("B", 7)], "Februar": [("A", 2)]}, {"A": 7, "B": 7}),
     "weeks of which one is blank": ({"Week 1": [("A", 5)], "Week 2": [], "Notes": None}, {"A": 5}),
     "a year that holds the months": ({"Jan": [("A", 5)], "Feb": [("A", 5), ("B", 1)], "Year": [("B", 1), ("A", 5), ("A", 5)]}, {"A": 10, "B": 1}),
@@ -512,10 +516,10 @@ def test_headers_in_two_rows_and_merged_cells(tmp_path):
         ["K2", "Bo", 1, 2.25],
     ]
     assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [[6, "no-amount"]]
-    told = " ".join(orders.notes)
-    assert "stands in two rows, 1 and 2: `Customer No` for instance" in told
-    assert "filled down, in 2 cells of `Customer No`, `Customer Name`" in told
-    assert "Merged cells of `Amount` count once" in told
+    output = " ".join(orders.notes)
+    assert "stands in two rows, 1 and 2: `Customer No` for instance" in output
+    assert "filled down, in 2 cells of `Customer No`, `Customer Name`" in output
+    assert "Merged cells of `Amount` count once" in output
     below = "".join(f"K{i % 4},Ann,O{i},2026-01-0{i},5.5\n" for i in range(1, 10))
     for head, customer in (("Customer,,Order,,Amount\nNo,Name,No,Date,EUR\n", "Customer No"), ("Sales,,,,\nNo,Name,Slip,Date,Amount\n", None),
                            ("Customer,Name,Order,Date,Amount\nCu,Na,Or,Da,EUR\n", "Customer")):  # fmt: skip
@@ -536,7 +540,7 @@ def test_single_table_needs_no_name_and_large_files_are_sampled_throughout(tmp_p
         fairladder("customers", url, "--columns", "customer,spend").stdout
         == "customer,spend\na,5.00\n"
     )
-    # In the first 6,000 rows there is no fraction and no order that comes back; what follows tells.
+    # In the first 6,000 rows there is no fraction and no repeated order; later rows decide.
     rows = [
         f"{i % 50};2026-{1 + i % 12:02}-{1 + i % 28:02};{i if i < 6000 else i + 0.5};{'EUR' if i > 7000 else ''}"
         for i in range(9000)

@@ -1,6 +1,7 @@
-"""Orders on a real Spark cluster with executors of their own: the same answers, customers that stay there, and nothing half written.
+"""Test orders on a real Spark cluster with separate executors: equal answers, customers stay there,
+nothing half written.
 
-They run where FAIRLADDER_SPARK names a master, such as local-cluster[2,1,1024].
+The tests run if FAIRLADDER_SPARK names a master, such as local-cluster[2,1,1024].
 """
 
 import datetime as dt
@@ -39,12 +40,10 @@ ROWS = 2500
 @pytest.fixture(scope="module")
 def spark():
     cluster._STARTED["spark.sql.shuffle.partitions"] = "4"  # few rows
-    # On two cores what Java's second compiler makes of some hundred short queries costs more than it saves.
+    # On two cores Java's second compiler costs more for some hundred short queries than it saves.
     os.environ.setdefault("JDK_JAVA_OPTIONS", "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC")
     session = cluster.session_at(MASTER)
-    session.conf.set(
-        "spark.sql.ansi.enabled", "false"
-    )  # as somebody may have it: ours is another session
+    session.conf.set("spark.sql.ansi.enabled", "false")  # a user's session: ours is another one
     yield session
     assert session.conf.get("spark.sql.ansi.enabled") == "false"
     session.stop()
@@ -70,8 +69,8 @@ def spread(spark, frame):
         )
 
 
-def brought(frame, key="customer"):
-    """A DataFrame of Spark as the plain values of its rows, in the order of a column."""
+def collected(frame, key="customer"):
+    """Return a Spark DataFrame as the plain values of its rows, sorted by a column."""
     table = frame.toArrow().to_pandas(date_as_object=False)
     return plain(table.sort_values(key) if key else table)
 
@@ -170,29 +169,31 @@ def test_spark_customers_scores_and_lists_equal_files_and_stay_on_the_cluster(bo
     assert there.notes == here.notes
     scored, wanted = there.score(), here.score()
     assert type(scored).__module__.startswith("pyspark.")
-    pd.testing.assert_frame_equal(brought(scored), plain(wanted))
+    pd.testing.assert_frame_equal(collected(scored), plain(wanted))
     pd.testing.assert_frame_equal(there.segment_summary(), here.segment_summary())
     people = there.customers()
-    people.createOrReplaceTempView("customers")  # the scheme as SQL for somebody's own job
+    people.createOrReplaceTempView("customers")  # the scheme as SQL for a user's own job
     text = fl.scheme_sql(here.scheme, fl.fit_ladders(here.customers()), wanted, "spark")
-    placed = brought(people.sparkSession.sql(text))
+    placed = collected(people.sparkSession.sql(text))
     names = [name for name in wanted if name in placed]
     pd.testing.assert_frame_equal(placed[names], plain(wanted)[names])
     rows = typed_orders(300, seed=5)
     paper = fl.open_orders(rows, scheme=PAPER, allow_set_aside=True)
     spread(people.sparkSession, rows).createOrReplaceTempView("paper")
     reduced = people.sparkSession.sql(fl.customers_sql(paper, "spark", table="paper"))
-    pd.testing.assert_frame_equal(brought(reduced), plain(paper.customers()))
-    for asked in ({"by": "average_gap_days", "percent": 30, "worst": True},
+    pd.testing.assert_frame_equal(collected(reduced), plain(paper.customers()))
+    for arguments in ({"by": "average_gap_days", "percent": 30, "worst": True},
                   {"by": "orders", "count": 300, "worst": True, "all_customers": True, "ties": "exclude"},
                   {"by": "recency_days", "within": "district", "percent": 15, "all_customers": True},
                   {"by": "first_order", "within": "only_channel", "count": 6, "ties": "exclude"}):  # fmt: skip
-        pd.testing.assert_frame_equal(brought(there.top(**asked), None), plain(here.top(**asked)))
+        pd.testing.assert_frame_equal(
+            collected(there.top(**arguments), None), plain(here.top(**arguments))
+        )
     pd.testing.assert_frame_equal(
         there.growth(period="quarter", by="channel"), here.growth(period="quarter", by="channel")
     )
     pd.testing.assert_frame_equal(there.order_counts(), here.order_counts())
-    with monkeypatch.context() as ranges:  # ties among more values than come here
+    with monkeypatch.context() as ranges:  # ties among more values than are brought here
         ranges.setattr("fairladder.scores.counting.FEW", 20)
         ours, theirs = there.check(), here.check()
     assert "ties-at-cuts" in {f.code for f in ours.findings}
@@ -208,13 +209,13 @@ def test_spark_customers_scores_and_lists_equal_files_and_stay_on_the_cluster(bo
 
 
 def found_by(check):
-    """What was found, without what speaks of rows, which have no numbers on a cluster."""
-    told = [
+    """Return the findings without row numbers, which a cluster does not have."""
+    output = [
         (f.code, f.level, f.count, f.effect, f.advice)
         for f in check.findings
         if f.code != "reading"
     ]
-    return told, [
+    return output, [
         e for f in check.findings for e in f.examples if f.code != "reading" and "row" not in e
     ]
 
@@ -276,7 +277,7 @@ def test_spark_ledger_campaigns_and_comparisons_equal_files(both, tmp_path, monk
     there, here = both
     ledger, keys = here.order_ledger(), ["placed_on", "customer", "order"]
     pd.testing.assert_frame_equal(
-        brought(there.order_ledger(), keys), plain(ledger.sort_values(keys))
+        collected(there.order_ledger(), keys), plain(ledger.sort_values(keys))
     )
     people = here.customers()
     ids = [
@@ -285,26 +286,27 @@ def test_spark_ledger_campaigns_and_comparisons_equal_files(both, tmp_path, monk
     ]
     wanted = [e.as_json() for e in here.explain(ids)]
     assert [e.as_json() for e in there.explain(ids)] == wanted
-    with monkeypatch.context() as many:  # more than can come here, which explanations do without
+    # more than may be brought here, so explanations have no changes
+    with monkeypatch.context() as many:
         many.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=200))
         assert [e.as_json() for e in there.explain(ids)] == wanted
     (tmp_path / "leave-out.csv").write_text("customer\n" + "\n".join(people["customer"][::7]))
     earlier = fl.campaign(here, when="orders > 3").frame
     earlier.to_csv(tmp_path / "earlier.csv", index=False)
     day = earlier["listed_on"].iloc[0].date()
-    for asked in (
+    for arguments in (
         {"when": "member_no <> 'x' AND joined IS NOT NULL", "exclude": [str(tmp_path / "leave-out.csv")], "consent": "email_ok",
          "contacted": [str(tmp_path / "earlier.csv")], "contacted_days": 9, "limit": 40, "holdout": 25, "by": "recency_days"},
         {"bought_through": day.replace(year=day.year - 1), "at_least": 30, "budget": 50, "cost": 2.5, "by": "last_order"},
         {"when": "spend < -1"},
     ):  # fmt: skip
-        ours, theirs = fl.campaign(there, **asked), fl.campaign(here, **asked)
+        ours, theirs = fl.campaign(there, **arguments), fl.campaign(here, **arguments)
         pd.testing.assert_frame_equal(ours.funnel, theirs.funnel)
         assert ours.frame.to_csv() == theirs.frame.to_csv()
         assert (ours.notes, ours.receipt) == (theirs.notes, theirs.receipt)
     then = day.replace(month=day.month - 3, day=28)
     theirs = here.compare(then)
-    with monkeypatch.context() as many:  # more movers than come here: both ends do
+    with monkeypatch.context() as many:  # more movers than may be brought here: both ends are
         many.setattr("fairladder.review.comparison.MOST_MOVERS", 9)
         ours = there.compare(then)
     falling = theirs.movers.sort_values(
@@ -354,18 +356,18 @@ def test_spark_rules_can_use_the_forecast(spark, rows, shop):
     lines = here.order_lines()
     assert lines["share_of_customer"].isna().any()
     pd.testing.assert_frame_equal(
-        brought(there.order_lines(), [*lines]), plain(lines.sort_values([*lines]))
+        collected(there.order_lines(), [*lines]), plain(lines.sort_values([*lines]))
     )
-    pd.testing.assert_frame_equal(brought(there.score()), plain(here.score()))
-    for asked in (
+    pd.testing.assert_frame_equal(collected(there.score()), plain(here.score()))
+    for arguments in (
         {"response": 0.05, "when": "expected_return < 0.3", "by": "expected_return", "limit": 50},
         {"when": "active_probability < 0.3", "by": "value_low"},
     ):
-        ours, theirs = fl.campaign(there, **asked), fl.campaign(here, **asked)
+        ours, theirs = fl.campaign(there, **arguments), fl.campaign(here, **arguments)
         assert ours.frame.to_csv() == theirs.frame.to_csv()
         pd.testing.assert_frame_equal(
             ours.funnel, theirs.funnel
-        )  # people without a purchase bring back nothing
+        )  # customers without a purchase have no expected return
         assert "were sent back" in ours.notes[0]
         assert ours.notes[1:] == theirs.notes
 
@@ -439,10 +441,10 @@ def test_spark_command_writes_equal_parts_or_nothing(shop, rows, tmp_path, fairl
         "rank,customer",
     ]
     drifted = ["--with-ladders", "ladders.json", "--part", "drift", "--as-of", "2024-05-01"]
-    for asked in ([*common, *drifted], best, [*common, "--as-sql", "postgres"]):
+    for arguments in ([*common, *drifted], best, [*common, "--as-sql", "postgres"]):
         assert (
-            fairladder(*asked, "--spark", MASTER, cwd=tmp_path).stdout
-            == fairladder(*asked, cwd=tmp_path).stdout
+            fairladder(*arguments, "--spark", MASTER, cwd=tmp_path).stdout
+            == fairladder(*arguments, cwd=tmp_path).stdout
         )
     (tmp_path / "few.csv").write_text(
         "customer,date,amount\na,2026-01-05,10\nb,2026-01-06,20\nc,2026-02-05,30\na,2026-03-05,10\n"
@@ -451,17 +453,17 @@ def test_spark_command_writes_equal_parts_or_nothing(shop, rows, tmp_path, fairl
         seen.setattr("fairladder.cli.screen.for_people", lambda _: True)
         seen.setattr(
             "fairladder.book.look.codes_in", lambda _: ()
-        )  # what only `check` looks for on a cluster, which is said
+        )  # findings that only `check` looks for on a cluster, as the note says
         seen.setattr(
             "fairladder.scores.fairness.in_words", lambda _: ""
-        )  # which only `check` says of a cluster
-        for asked in (
+        )  # findings that only `check` reports for a cluster
+        for arguments in (
             ["customers", *common[1:4]],
             ["orders", *common[1:4], "--lines"],
             ["score", "few.csv"],
         ):
             ours, theirs = (
-                fairladder(*asked, *where, cwd=tmp_path).stdout
+                fairladder(*arguments, *where, cwd=tmp_path).stdout
                 for where in (["--spark", MASTER], [])
             )
             assert ours == theirs
@@ -470,8 +472,8 @@ def test_spark_command_writes_equal_parts_or_nothing(shop, rows, tmp_path, fairl
 
     (tmp_path / "mine.csv").mkdir()
     (tmp_path / "mine.csv/letter").write_text("dear")
-    told = fairladder(*common, "--spark", MASTER, "--out", "mine.csv", cwd=tmp_path)
-    assert "was not written by Fair Ladder" in told.stderr
+    output = fairladder(*common, "--spark", MASTER, "--out", "mine.csv", cwd=tmp_path)
+    assert "was not written by Fair Ladder" in output.stderr
     assert [p.name for p in (tmp_path / "mine.csv").iterdir()] == ["letter"]
     taken = fairladder(
         "growth", "orders.csv", "--spark", MASTER, "--out", "orders.csv", cwd=tmp_path
@@ -503,7 +505,7 @@ def test_spark_command_writes_equal_parts_or_nothing(shop, rows, tmp_path, fairl
     assert "more or fewer cells than the header" in ragged.stderr
     assert (
         json.loads((tmp_path / "there.csv/_settings.json").read_text()) == receipt
-    )  # the old one still stands
+    )  # the old one still exists
     assert not list(tmp_path.glob("there.csv.*"))
 
 
@@ -550,8 +552,8 @@ def test_spark_survives_a_lost_executor(spark, both, rows, shop):
     executors = [int(pid) for pid in found.stdout.split()]
     if not executors:
         pytest.skip("this master has no executors of its own")
-    os.kill(executors[0], signal.SIGKILL)  # with what it kept of the groups
-    pd.testing.assert_frame_equal(brought(there.customers()), plain(both[1].customers()))
+    os.kill(executors[0], signal.SIGKILL)  # with the kept groups
+    pd.testing.assert_frame_equal(collected(there.customers()), plain(both[1].customers()))
 
 
 def test_spark_writes_floats_like_other_engines(spark):

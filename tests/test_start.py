@@ -1,4 +1,6 @@
-"""`start` and guessing: right on exports from many tools and tongues, and a question where two answers are as good."""
+"""Test `start` and guessing: correct on exports from many tools and languages, with a question if
+two columns are equally good.
+"""
 
 import tomllib
 
@@ -93,7 +95,7 @@ def test_two_equally_good_columns_raise_a_question(tmp_path, fairladder, columns
     assert message in done.stderr
     begun = fairladder(
         "start", orders, "--out", scheme
-    )  # writes all that is known, and a line to fill in
+    )  # writes all that is known, and a line to complete
     assert begun.returncode == 1
     assert "one thing has to be filled in before it can be used" in begun.stderr
     assert message in begun.stderr
@@ -108,7 +110,7 @@ def test_two_equally_good_columns_raise_a_question(tmp_path, fairladder, columns
     assert fairladder("score", orders, "--scheme", scheme).returncode == 0
 
 
-#: What somebody fills in where start could not tell.
+#: The answers of a user where start could not decide.
 FILLED = {
     ("customer", "date_one", "date_two", "total"): ("placed", "date_two"), ("client", "member", "date", "total"): ("customer", "member"),
     ("customer", "date", "net_value", "gross_value"): ("amount", "gross_value"), ("a", "b", "c"): ("customer", "a"),
@@ -121,10 +123,10 @@ def test_start_writes_the_format_of_numeric_dates(tmp_path, fairladder):
     orders.write_text("account;ticket;created;sum\n" + rows)
     assert fairladder("start", orders, "--out", scheme).returncode == 0
     assert 'date_format = "epoch-seconds"' in scheme.read_text()
-    alone, told = (
+    alone, output = (
         fairladder("customers", orders, *more).stdout for more in ((), ("--scheme", scheme))
     )
-    assert alone == told
+    assert alone == output
     assert fairladder("start", orders, "--out", "-").stdout == scheme.read_text()
 
 
@@ -133,8 +135,8 @@ def test_start_uses_given_roles_and_never_overwrites(tmp_path, fairladder):
     pd.DataFrame({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}).to_csv(
         orders, index=False
     )
-    said = fairladder("start", orders, "--out", scheme, "--customer-column", "member")
-    assert said.returncode == 0, said.stderr
+    reported = fairladder("start", orders, "--out", scheme, "--customer-column", "member")
+    assert reported.returncode == 0, reported.stderr
     assert 'customer = "member" # as you said' in scheme.read_text()
     again = fairladder("start", orders, "--out", scheme)
     assert (again.returncode, again.stderr) == (
@@ -171,10 +173,10 @@ def test_start_comments_on_unused_amounts_and_odd_accounts(tmp_path, fairladder)
     done = fairladder("start", "o.csv", cwd=tmp_path)
     text = (tmp_path / "scheme.toml").read_text()
     assert "\n# Neither added to nor taken off `Total`: `Shipping`, `Tax`\n" in text
-    told = " ".join(done.stdout.split())
-    assert "by id or name 2 customers look like no person: 'staff 1', 'test'." in told
+    output = " ".join(done.stdout.split())
+    assert "by id or name 2 customers look like no person: 'staff 1', 'test'." in output
     line = "where = \"Client NOT IN ('staff 1', 'test')\""
-    assert f"with `{line}` under [orders]" in told
+    assert f"with `{line}` under [orders]" in output
     (tmp_path / "scheme.toml").write_text(text.replace("[orders]\n", f"[orders]\n{line}\n", 1))
     kept = fairladder(
         "customers", "o.csv", "--scheme", "scheme.toml", "--columns", "customer", cwd=tmp_path

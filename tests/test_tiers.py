@@ -1,4 +1,6 @@
-"""Tiers, ladders within groups, saved ladders, and the scheme as SQL: against counting by hand and against databases."""
+"""Test tiers, ladders within groups, saved ladders, and the scheme as SQL: against direct counts
+and databases.
+"""
 
 import dataclasses
 import json
@@ -130,7 +132,7 @@ def test_tiers_of_the_sample_shop(shop):
         fl.score(
             customers, scheme_of(shop, tiers={"x": {"of": "recency_days", "spend_percents": [50]}})
         )
-    for wrong, told in [
+    for wrong, output in [
         ({"of": "spend"}, "give one of `top_percents`, `spend_percents` and `rungs`"),
         ({"of": "spend", "top_percents": [5, 1]}, "percents must rise, between 0 and 100"),
         (
@@ -141,7 +143,7 @@ def test_tiers_of_the_sample_shop(shop):
     ]:
         with pytest.raises(fl.SchemeError, match=r"tiers\.x") as error:
             fl.open_orders(shop / "orders.csv", scheme={"tiers": {"x": wrong}})
-        assert told in str(error.value)
+        assert output in str(error.value)
 
 
 def test_percentiles_of_dates_equal_those_of_days_ago(shop):
@@ -189,9 +191,7 @@ def test_scheme_sql_equals_score_in_every_engine(shop, changes):
         text = fl.scheme_sql(scheme, ladders, scored, "mariadb")
         results["mariadb"] = pd.read_sql(sqlalchemy.text(text.replace(":", r"\:")), engine)
         engine.dispose()
-    for (
-        warehouse
-    ) in dialects.WAREHOUSES:  # not at hand: what its words mean is said again in DuckDB's
+    for warehouse in dialects.WAREHOUSES:  # not available here: translated back to DuckDB
         text = fl.scheme_sql(scheme, ladders, scored, warehouse, view="placed_customers")
         assert text.startswith("CREATE VIEW placed_customers AS")
         tree = sqlglot.parse_one(text, dialect=warehouse).expression
@@ -285,8 +285,8 @@ def test_groups_without_ladder_get_no_score_and_small_groups_are_reported(shop):
     from fairladder.scores.fairness import ladder_notes
     from fairladder.value.to_score import scored as people_scored
 
-    told = " ".join(ladder_notes(people_scored(orders, ladders=ladders)))
-    assert "no ladder was saved for Oxenholt" in told
+    output = " ".join(ladder_notes(people_scored(orders, ladders=ladders)))
+    assert "no ladder was saved for Oxenholt" in output
     few = fl.GroupedLadder.fit(
         "town",
         np.array([1, 2, 3]),

@@ -1,4 +1,4 @@
-"""Top lists: ranks, ties at the last place, groups, both ends, and asking for the top of nothing."""
+"""Test top lists: ranks, ties at the last place, groups, both directions, and empty lists."""
 
 import io
 
@@ -69,7 +69,7 @@ def test_top_command_reports_ties(tmp_path, fairladder):
         [2, "c"],
     ]
     assert "3 customers, since 2 tie for the last place" in done.stderr
-    for words, listed, said in (
+    for words, listed, reported in (
         (
             ("--percent", "70%"),
             ["a", "b", "c"],
@@ -83,8 +83,8 @@ def test_top_command_reports_ties(tmp_path, fairladder):
     ):
         done = fairladder("top", orders, *words)
         assert pd.read_csv(io.StringIO(done.stdout))["customer"].tolist() == listed
-        assert said in done.stderr
-    for words, code, told in (
+        assert reported in done.stderr
+    for words, code, output in (
         (
             ("--by", "spnd"),
             2,
@@ -104,7 +104,7 @@ def test_top_command_reports_ties(tmp_path, fairladder):
         ),
     ):
         refused = fairladder("top", orders, *words)
-        assert (refused.returncode, refused.stdout, told in refused.stderr) == (code, "", True), (
+        assert (refused.returncode, refused.stdout, output in refused.stderr) == (code, "", True), (
             refused.stderr
         )
 

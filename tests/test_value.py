@@ -1,4 +1,4 @@
-"""Lifetime value against direct integration, simulation, published figures and plain SQL."""
+"""Test lifetime value against direct integration, simulation, published figures and plain SQL."""
 
 import datetime as dt
 
@@ -33,7 +33,9 @@ def one(*values):
 
 
 def mixed(model, p, integrand):
-    """∫∫ integrand(λ, θ) under gamma(r, α) and beta(a, b) or gamma(s, β): trapezoids where both are smooth and vanish."""
+    """Return ∫∫ integrand(λ, θ) under gamma(r, α) and beta(a, b) or gamma(s, β) by the trapezoidal
+    rule, where both are smooth and vanish.
+    """
 
     def gamma(shape, rate):
         u = np.arange(-90, 6, STEP) - np.log(rate)
@@ -58,7 +60,9 @@ def mixed(model, p, integrand):
 
 
 def by_integration(model, p, x, t_x, T, t):
-    """Likelihood, chance to be active, expected purchases: from what one customer with known λ and θ would do."""
+    """Return likelihood, probability of being active and expected purchases, from the behaviour of
+    one customer with known λ and θ.
+    """
     if model is PARETO:
         there = lambda k, m: k**x * np.exp(-(k + m) * T)  # noqa: E731
         left = lambda k, m: k**x * m / (k + m) * (np.exp(-(k + m) * t_x) - np.exp(-(k + m) * T))  # noqa: E731
@@ -68,11 +72,11 @@ def by_integration(model, p, x, t_x, T, t):
         there = lambda k, q: (1 - q) ** coins * k**x * np.exp(-k * T)  # noqa: E731
         left = lambda k, q: (coins > 0) * q * (1 - q) ** max(coins - 1, 0) * k**x * np.exp(-k * t_x)  # noqa: E731
         ahead = lambda k, q: -np.expm1(-k * q * t) / q  # noqa: E731
-    stayed, gone = mixed(model, p, there), mixed(model, p, left)
+    stayed, missing = mixed(model, p, there), mixed(model, p, left)
     return (
-        stayed + gone,
-        stayed / (stayed + gone),
-        mixed(model, p, lambda k, q: there(k, q) * ahead(k, q)) / (stayed + gone),
+        stayed + missing,
+        stayed / (stayed + missing),
+        mixed(model, p, lambda k, q: there(k, q) * ahead(k, q)) / (stayed + missing),
     )
 
 
@@ -92,9 +96,7 @@ def test_models_match_integration_of_mixing_distributions(model, p, x, t_x, T):
     assert model.active_probability(p, *rows)[0] == pytest.approx(active, rel=1e-8)
     ours = model.active_probability(p, *rows) * model.expected_if_active(p, rows[0], rows[2], 39.0)
     assert ours[0] == pytest.approx(expected, rel=1e-8)
-    if (
-        x == T == 0 and model is not CENTRAL
-    ):  # somebody who has just come, about whom nothing is known
+    if x == T == 0 and model is not CENTRAL:  # a new customer, about whom nothing is known
         assert model.expected_from_start(p, np.array([39.0]))[0] == pytest.approx(
             expected, rel=1e-8
         )
@@ -170,7 +172,9 @@ def test_models_are_continuous_at_singular_points(x):
 
 
 def simulated(model, p, customers, random, span=1000, ahead=300):
-    """Purchases one by one, as each model tells the story: x, t_x, T and what comes in the days ahead."""
+    """Simulate purchases one by one as each model describes them; return x, t_x, T and the
+    purchases in the days ahead.
+    """
     r, alpha, c, d = p
     T = random.integers(span // 3, span, customers).astype(float)
     rate = random.gamma(r, 1 / alpha, customers)
@@ -335,10 +339,10 @@ def test_no_forecast_without_enough_history(days_of, why, fairladder, tmp_path):
     with pytest.raises(fl.DataError, match="there is no forecast"):
         fl.figures.value_active(ahead, orders.customers())
     frame.to_csv(tmp_path / "o.csv", index=False)
-    told = fairladder("value", tmp_path / "o.csv", "--as-of", end.date(), "--part", "answers")
-    assert told.returncode == 0
-    assert why in told.stderr
-    assert told.stdout.splitlines()[-1].split(",")[1:5] == ["", "", "", ""]
+    output = fairladder("value", tmp_path / "o.csv", "--as-of", end.date(), "--part", "answers")
+    assert output.returncode == 0
+    assert why in output.stderr
+    assert output.stdout.splitlines()[-1].split(",")[1:5] == ["", "", "", ""]
 
 
 def test_backtest_does_not_look_ahead():
@@ -349,20 +353,17 @@ def test_backtest_does_not_look_ahead():
     split, scheme = "2025-09-30", fl.load_scheme(SHOP / "scheme.toml")
     later = orders["sold_at"].str[:10] > split
     nonsense = orders.copy()
-    nonsense.loc[later, "line_total"] = "-77.77"  # lines that take from what was bought before
+    nonsense.loc[later, "line_total"] = "-77.77"  # lines that subtract from earlier purchases
     nonsense.loc[later, "slip"] = orders["slip"].iloc[0]
     nonsense.loc[later, "member_no"] = orders["member_no"].iloc[0]
-    learnt = [
+    trained = [
         histories_as_of(fl.open_orders(o, scheme=scheme), dt.date(2025, 9, 30)).frame
         for o in (orders, nonsense)
     ]
     known = ["customer", "first", "last", "days", "bought"]
-    pd.testing.assert_frame_equal(learnt[0][known], learnt[1][known])
-    assert learnt[0]["later_days"].sum() > 1000
-    assert learnt[1]["later_days"].sum() == 0
-
-
-# ------------------------------------------------------------------------------------------------- from orders
+    pd.testing.assert_frame_equal(trained[0][known], trained[1][known])
+    assert trained[0]["later_days"].sum() > 1000
+    assert trained[1]["later_days"].sum() == 0
 
 
 @pytest.fixture(scope="module")
@@ -377,7 +378,7 @@ def forecast(quillmoor):
 
 @pytest.fixture(scope="module")
 def paid(quillmoor):
-    """Purchases by plain SQL on the rows that are used."""
+    """Return purchases by plain SQL on the rows that are used."""
     ledger = fl.order_ledger(quillmoor)
     with duckdb.connect() as con:
         con.register("ledger", ledger)
@@ -390,14 +391,14 @@ def test_histories_and_formula_equal_plain_sql(quillmoor, paid):
     from fairladder.value.histories import histories
 
     past = histories(quillmoor, dt.date(2025, 9, 30))
-    told = duckdb.sql("""
+    output = duckdb.sql("""
         SELECT id, min(day) AS first, max(day) AS last, count(DISTINCT day) AS days, sum(amount) AS bought FROM paid
         WHERE day <= DATE '2025-09-30' GROUP BY 1 ORDER BY 1
     """).df()
-    assert past.frame["customer"].tolist() == told["id"].tolist()
+    assert past.frame["customer"].tolist() == output["id"].tolist()
     for name in ("first", "last", "days"):
-        assert (past.frame[name].to_numpy() == told[name].to_numpy()).all()
-    assert past.frame["bought"].to_numpy() == pytest.approx(told["bought"].to_numpy())
+        assert (past.frame[name].to_numpy() == output[name].to_numpy()).all()
+    assert past.frame["bought"].to_numpy() == pytest.approx(output["bought"].to_numpy())
     later = duckdb.sql("SELECT count(*) FROM (SELECT DISTINCT id, day FROM paid WHERE day > DATE '2025-09-30') "
                        "WHERE id IN (SELECT id FROM paid WHERE day <= DATE '2025-09-30')").fetchall()[0][0]  # fmt: skip
     assert past.frame["later_days"].sum() == later
@@ -418,7 +419,8 @@ def test_histories_and_formula_equal_plain_sql(quillmoor, paid):
     assert made.frame["retained"].iloc[1:].sum() == both
     assert made.factors().loc[1, "unit"] == "orders per quarter"
     again = (
-        fl.value_from_totals(  # the totals of all quarters give the same, of one quarter's length
+        # the totals of all quarters give the same value, for periods of one quarter
+        fl.value_from_totals(
             revenue=revenue,
             orders=int(orders),
             customers=int(active),
@@ -537,7 +539,7 @@ def test_forecast_adds_up_and_its_backtest_is_convincing(quillmoor, forecast):
     )
     assert (
         (ratio > 1.1**-0.55) & (ratio < 1.1**-0.3)
-    ).all()  # a year at 10 %: about half a year's discount, some order soon
+    ).all()  # a year at 10 %: about half a year's discount, since orders are spread over it
     members = quillmoor.members.table.to_pandas().set_index("customer")["district"]
     by_district = forecast.totals(members)
     whole = forecast.totals().iloc[0]
@@ -573,16 +575,16 @@ def test_naive_forecast_is_used_for_regular_customers():
 
 def test_top_found_counts_ties_by_probability():
     actual = np.array([5, 5, 1, 0, 0, 0, 0, 0, 0, 0.0])
-    assert top_found(actual, actual) == 1.0  # the tenth is one, and who ties with it: two
+    assert top_found(actual, actual) == 1.0  # the tenth is one customer, and one tied with it: two
     assert top_found(np.array([9, 3, 3, 3, 0, 0, 0, 0, 0, 0.0]), actual) == pytest.approx(
         (1 + 1 / 3) / 2
     )
 
 
 def test_value_command_parts_and_scheme(fairladder, shop):
-    asked = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
+    arguments = ["value", "orders.csv", "--scheme", "scheme.toml", "--quiet"]
     done = fairladder(
-        *asked,
+        *arguments,
         "--out",
         "value.json",
         "--by",
@@ -625,8 +627,8 @@ def test_value_command_parts_and_scheme(fairladder, shop):
     for wrong, says in (
         (["value", "short.csv", "--as-of", "2026-02-28", "--part", "tracking"], "too short for a backtest"),
         (["value", "--orders", 3], "give --revenue, --orders, --customers and --retention"),
-        ([*asked, "--revenue", 3], "--revenue is for totals alone"), ([*asked, "--backtest", "2026-06-30"], "leaves no day up to 2026-06-30"),
-        ([*asked, "--horizon", 0], "give 1 to 3,650"), ([*asked, "--method", "guess"], "There is no forecast method 'guess'"),
+        ([*arguments, "--revenue", 3], "--revenue is for totals alone"), ([*arguments, "--backtest", "2026-06-30"], "leaves no day up to 2026-06-30"),
+        ([*arguments, "--horizon", 0], "give 1 to 3,650"), ([*arguments, "--method", "guess"], "There is no forecast method 'guess'"),
     ):  # fmt: skip
         refused = fairladder(*wrong, cwd=shop)
         assert (refused.returncode, says in refused.stderr) == (2, True), refused.stderr

@@ -1,4 +1,6 @@
-"""What an analyst writes by hand in DuckDB SQL: recency, orders, spend, averages, share, three quintile scores."""
+"""A hand-written DuckDB SQL script: recency, orders, spend, averages, share, three quintile
+scores.
+"""
 
 import sys
 

@@ -1,4 +1,4 @@
-"""What an analyst writes by hand in pandas: recency, orders, spend, averages, share, three quintile scores."""
+"""A hand-written pandas script: recency, orders, spend, averages, share, three quintile scores."""
 
 import sys
 

@@ -1,4 +1,4 @@
-"""What an analyst writes by hand in Polars: recency, orders, spend, averages, share, three quintile scores."""
+"""A hand-written Polars script: recency, orders, spend, averages, share, three quintile scores."""
 
 import sys
 from datetime import date

@@ -1,8 +1,10 @@
-"""Seconds, processor seconds, stages and shuffled bytes of scoring on a Spark session of this machine, beside two plain GROUP BYs.
+"""Measure seconds, processor seconds, stages and shuffled bytes of scoring on a local Spark
+session, next to two plain GROUP BYs.
 
     python benchmarks/cluster.py benchmarks/data/lines-10m.parquet [--master 'local[2]'] [--share 0.4]
 
-A part of the file is taken by a hash of its customers. All is run twice, since Java compiles as it goes and machines are noisy.
+A part of the file is selected by a hash of its customers. Everything runs twice, since Java
+compiles on the fly and machines are noisy.
 """
 
 import argparse
@@ -28,11 +30,11 @@ def main():
     parser.add_argument("lines")
     parser.add_argument("--master", default="local[2]")
     parser.add_argument("--share", type=float, default=1.0)
-    asked = parser.parse_args()
-    session = session_at(asked.master)
-    frame = session.read.parquet(asked.lines)
-    if asked.share < 1:
-        frame = frame.where(f"ABS(HASH(member_no)) % 1000 < {round(asked.share * 1000)}")
+    given = parser.parse_args()
+    session = session_at(given.master)
+    frame = session.read.parquet(given.lines)
+    if given.share < 1:
+        frame = frame.where(f"ABS(HASH(member_no)) % 1000 < {round(given.share * 1000)}")
     frame.createOrReplaceTempView("lines")
     print(f"{frame.count():,} lines")
 

@@ -80,7 +80,7 @@ CASES = [
     export("words of currencies", "several currencies (EUR, USD)", "Amount", {"Amount": lambda r: f"{r['amount']} {parity(r, 'EUR', 'USD')}"}),
     export("signs of currencies", "several currencies (EUR, GBP)", "Amount", {"Paid": lambda r: f"{parity(r, '€', '£')}{r['amount']}"}),
     export("one sign, not always", "", "Amount", {"Amount": lambda r: f"{parity(r, '€', '')}{r['amount']}"}),
-    export("home currency beside", "--amount-column", "Amount", {"Amount": lambda r: f"{r['amount']} {parity(r, 'EUR', 'USD')}", "Amount in EUR": of("amount")}),
+    export("home currency column", "--amount-column", "Amount", {"Amount": lambda r: f"{r['amount']} {parity(r, 'EUR', 'USD')}", "Amount in EUR": of("amount")}),
     export("quantity and each", "", "Amount", {"Qty": of("pieces"), "Each": of("price")}),
     export("pieces and price", "--quantity-column", "Amount", {"Pcs.": of("pieces"), "Preço unit.": of("price")}),
     export("two words not known", "--quantity-column", "Amount", {"Kpldt": of("pieces"), "Zahlung je": of("price")}),

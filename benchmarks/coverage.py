@@ -1,9 +1,10 @@
-"""How often the range of the total holds what came, over invented shops of several kinds: a table of coverage, error and width.
+"""Measure how often the range of the total contains the actual total, over simulated shops of
+several kinds.
 
     python benchmarks/coverage.py --shops 30                # all kinds, three years of history, a year ahead
     python benchmarks/coverage.py --kinds season giants
 
-A range that says 80 % should hold 70 to 90 % in every kind.
+An 80 % range should contain the actual total in 70 to 90 % of the shops of every kind.
 """
 
 import argparse
@@ -121,9 +122,9 @@ def _late(share: float, rise: float) -> float:
     return float((np.sqrt(1 + share * ((1 + rise) ** 2 - 1)) - 1) / rise)
 
 
-def tried(asked: tuple[str, int]) -> dict[str, object]:
+def tried(given: tuple[str, int]) -> dict[str, object]:
     """Forecast one shop and compare with the year after."""
-    kind, seed = asked
+    kind, seed = given
     every = orders_of(KINDS[kind], seed)
     known = every[every["day"] <= HISTORY]
     frame = known.assign(
@@ -141,10 +142,10 @@ def tried(asked: tuple[str, int]) -> dict[str, object]:
         & (every["day"] <= HISTORY + KINDS[kind].ahead)
         & every["customer"].isin(set(known["customer"]))
     ]
-    came = float(later["amount"].sum())
+    actual = float(later["amount"].sum())
     return {
-        "kind": kind, "seed": seed, "method": made.method, "held": bool(total["value_low"] <= came <= total["value_high"]),
-        "off": float(np.log(total["expected_value"] / came)), "orders_off": float(np.log(total["expected_orders"] / len(later))),
+        "kind": kind, "seed": seed, "method": made.method, "held": bool(total["value_low"] <= actual <= total["value_high"]),
+        "off": float(np.log(total["expected_value"] / actual)), "orders_off": float(np.log(total["expected_orders"] / len(later))),
         "width": float(np.log(total["value_high"] / max(total["value_low"], 1))), "notes": " ".join(made.notes),
     }  # fmt: skip
 
@@ -157,16 +158,16 @@ def main() -> None:
     options.add_argument("--kinds", nargs="*", default=list(KINDS))
     options.add_argument("--first-seed", type=int, default=0)
     options.add_argument("--out", help="a CSV of every shop")
-    asked = options.parse_args()
+    given = options.parse_args()
     work = [
         (kind, seed)
-        for seed in range(asked.first_seed, asked.first_seed + asked.shops)
-        for kind in asked.kinds
+        for seed in range(given.first_seed, given.first_seed + given.shops)
+        for kind in given.kinds
     ]
     with ProcessPoolExecutor(2) as pool:
         frame = pd.DataFrame(list(pool.map(tried, work)))
-    if asked.out:
-        frame.to_csv(asked.out, index=False)
+    if given.out:
+        frame.to_csv(given.out, index=False)
     print(f"{'kind':28}{'held':>6}{'off by':>9}{'typically':>11}{'width':>7}")
     for kind, of in frame.groupby("kind", sort=False):
         print(

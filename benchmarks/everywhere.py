@@ -175,7 +175,7 @@ def set_aside(reasons):
     return pd.DataFrame({"reason": sorted(reasons) if few else [f"{MOST_SET_ASIDE} or more"]})
 
 
-def told(answer):
+def result_lines(answer):
     """Return a result as sorted lines, so that a cluster's row order does not matter; or the reason
     of its refusal.
     """
@@ -218,12 +218,12 @@ def opened(engine, path, frame, scheme, folder):
 
 
 def main():
-    asked = argparse.ArgumentParser()
-    asked.add_argument("engines", nargs="*", default=["sqlite"])
-    asked.add_argument("--lines", type=int, default=200_000)
-    asked.add_argument("--seed", type=int, default=1)
-    asked.add_argument("--without", default="", help="results to skip, separated by commas")
-    given = asked.parse_args()
+    options = argparse.ArgumentParser()
+    options.add_argument("engines", nargs="*", default=["sqlite"])
+    options.add_argument("--lines", type=int, default=200_000)
+    options.add_argument("--seed", type=int, default=1)
+    options.add_argument("--without", default="", help="results to skip, separated by commas")
+    given = options.parse_args()
     wrong = 0
     for name, row, scheme in cases():
         chance = random.Random(given.seed)
@@ -240,7 +240,7 @@ def main():
                 for what, answer in answers(orders, ids):
                     if what in given.without.split(","):
                         continue
-                    lines = told(answer)
+                    lines = result_lines(answer)
                     if wanted.setdefault(what, lines) != lines:
                         differ.append(what)
                         one = next(

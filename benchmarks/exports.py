@@ -40,7 +40,7 @@ class Export:
     above: tuple[str, ...] = ()
     below: Callable[[list[Row]], list[list[Any]]] = lambda rows: []
     keep: Callable[[Row], bool] = lambda row: True
-    """Which rows count in the truth; the others stand in the file all the same."""
+    """Which rows count in the truth; the file contains all of them."""
     options: tuple[tuple[str, str], ...] = field(default=())
 
 
@@ -156,7 +156,7 @@ EXPORTS: list[Export] = [
            options=(("unit row", "id,id,yyyy-mm-dd,EUR"),)),
     Export("subscriber", {"Subscriber": of("customer"), "Payment": of("order"), "Charged": of("at", day("%b %d, %Y")), "Fee": lambda r: "0.30", "Total": of("amount", lambda x: f"${x}")}),
     Export("swiss", {"Kunden-Nr.": of("customer"), "Auftrag": of("order"), "Auftragsdatum": of("at", day("%d.%m.%Y")), "Betrag CHF": of("amount", number("de_CH"))}, separator=";"),
-    Export("names beside ids", {"Name": of("name"), "Buyer ID": of("customer"), "Sale ID": of("order"), "Sale date": of("at", day("%d/%m/%Y")), "Sale amount": of("amount")}),
+    Export("names next to ids", {"Name": of("name"), "Buyer ID": of("customer"), "Sale ID": of("order"), "Sale date": of("at", day("%d/%m/%Y")), "Sale amount": of("amount")}),
     Export("prices and pieces", {"Kunde": of("customer"), "Bestellung": of("order"), "Datum": of("at", day("%d.%m.%Y")), "Menge": of("pieces"), "Einzelpreis": of("price", number("de"))},
            separator=";"),
     Export("hungarian", {"Ügyfél": of("customer"), "Rendelés": of("order"), "Dátum": of("at", lambda d: f"{d.year}. {d.month:02}. {d.day:02}."), "Összeg": of("amount", number("hu", " Ft"))},
@@ -258,9 +258,9 @@ def judged(export: Export, seed: int, folder: Path) -> tuple[str, str]:
         and list(got["last_order"].dt.date) == list(wanted["last"])
     ):
         return "right", ""
-    said = [f.code for f in orders.findings]
-    told = f"roles {orders.roles}; {orders.balance.used} of {orders.balance.rows_read} used; findings {said}"
-    return "warned" if any(f.level != "note" for f in orders.findings) else "wrong", told
+    shown = [f.code for f in orders.findings]
+    output = f"roles {orders.roles}; {orders.balance.used} of {orders.balance.rows_read} used; findings {shown}"
+    return "warned" if any(f.level != "note" for f in orders.findings) else "wrong", output
 
 
 def trials(half: str) -> Iterator[tuple[Export, str, str]]:
@@ -279,10 +279,10 @@ def main() -> None:
     )
     given = options.parse_args()
     verdicts = []
-    for export, verdict, said in trials(given.half):
+    for export, verdict, shown in trials(given.half):
         verdicts.append(verdict)
         if given.show and verdict != "right":
-            print(f"{export.name}: {verdict}: {said[:330]}")
+            print(f"{export.name}: {verdict}: {shown[:330]}")
     print({name: verdicts.count(name) for name in ("right", "refused", "warned", "wrong")})
 
 

@@ -33,22 +33,22 @@ def commands(source: Path, out: str) -> dict[str, list[str]]:
         p.stem: [sys.executable, str(p), str(source), out]
         for p in sorted((HERE / "by_hand").glob("*.py"))
     }
-    asked = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out"]
+    arguments = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out"]
     found = str(Path(out).with_name("findings.json"))
     return {
-        **by_hand, "fairladder score": [FAIRLADDER, "score", *asked, out], "fairladder check": [FAIRLADDER, "check", *asked, found],
+        **by_hand, "fairladder score": [FAIRLADDER, "score", *arguments, out], "fairladder check": [FAIRLADDER, "check", *arguments, found],
         "fairladder both": [sys.executable, str(HERE / "together.py"), str(source), out],
     }  # fmt: skip
 
 
 def others(source: Path, out: str) -> dict[str, list[str]]:
     """Return the other commands that read orders, with their required options."""
-    asked = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out", out]
+    arguments = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out", out]
     own = {
         "customers": [], "top": [], "growth": [], "retention": [], "breakdown": ["--rows", "channel"], "orders": [],
         "campaign": ["--when", "recency_days > 180"], "compare": ["--then", "2026-03-31"], "value": [],
     }  # fmt: skip
-    return {f"fairladder {name}": [FAIRLADDER, name, *asked, *words] for name, words in own.items()}
+    return {f"fairladder {name}": [FAIRLADDER, name, *arguments, *words] for name, words in own.items()}
 
 
 def measured(command: list[str]) -> tuple[float, float, float]:

@@ -10,9 +10,9 @@ import fairladder as fl
 
 def entry(name):
     thing = getattr(fl, name)
-    told = inspect.getdoc(thing) or ""
+    lines = inspect.getdoc(thing) or ""
     call = f"({', '.join(_parameters(thing))})" if inspect.isfunction(thing) else ""
-    body, _, example = told.partition("\n>>> ")
+    body, _, example = lines.partition("\n>>> ")
     parts = [f"### `fl.{name}{call}`", "", *_markdown(body)]
     if example:
         parts += ["", "```python", ">>> " + example.rstrip(), "```"]

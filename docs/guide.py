@@ -50,15 +50,15 @@ def printed(command):
         return f"{os.environ.pop('LAST_EXIT')}\n"
     if words[0] != "fairladder":
         raise SystemExit(f"the guide runs fairladder only, not {words[0]}")
-    screen, told, code = Screen(), io.StringIO(), 0
+    screen, notes, code = Screen(), io.StringIO(), 0
     sys.argv = words
-    with contextlib.redirect_stdout(screen), contextlib.redirect_stderr(told):
+    with contextlib.redirect_stdout(screen), contextlib.redirect_stderr(notes):
         try:
             main()
         except SystemExit as end:
             code = end.code or 0
     os.environ["LAST_EXIT"] = str(code)
-    lines = [line.rstrip() for line in (screen.getvalue() + told.getvalue()).splitlines()]
+    lines = [line.rstrip() for line in (screen.getvalue() + notes.getvalue()).splitlines()]
     return "\n".join(lines).strip("\n") + "\n"
 
 

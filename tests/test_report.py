@@ -376,7 +376,7 @@ def test_anonymous_report_contains_no_names_and_key_sets_pseudonyms(about, tmp_p
     with pytest.raises(
         fl.UsageError, match="A key for pseudonyms has at least 16 bytes, this one 5"
     ):
-        write.prepared(fl.sample_orders(), key=b"short")
+        write.prepared(fl.sample_orders(), pseudonym_key=b"short")
 
 
 def test_report_workbook_contains_numbers_and_no_formulas_from_data(about, tmp_path):
@@ -491,7 +491,7 @@ def test_workbook_formulas_recalculate_to_stored_values(about, tmp_path):
             ["--part", "customers"],
             "A report has no --part: the page and the workbook hold everything.",
         ),
-        (["--key", "gone"], "--key gone: there is no such file."),
+        (["--pseudonym-key", "gone"], "--pseudonym-key gone: there is no such file."),
         (["--by", "distrct"], "distrct"),
         (["--then", "2026-06-30"], "Both days are 2026-06-30; a comparison takes two."),
         ([], ""),

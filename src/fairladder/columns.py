@@ -39,8 +39,6 @@ class Column:
     kind: Kind
     sentence: str
     """Its meaning, in one sentence."""
-    label: str = ""
-    """Its heading in tables, if that is not its name with spaces."""
     better: Better = "high"
     adds_up: bool = False
     nulls: str = ""
@@ -50,8 +48,8 @@ class Column:
 
     @property
     def title(self) -> str:
-        """The column's heading."""
-        return self.label or self.name.replace("_", " ")
+        """The column's heading: its name with spaces."""
+        return self.name.replace("_", " ")
 
     @property
     def unit(self) -> str:
@@ -65,21 +63,20 @@ def _table(table: str, *columns: Column) -> tuple[Column, ...]:
     return tuple(Column(table, *(getattr(c, f) for f in _FIELDS)) for c in columns)
 
 
-_FIELDS = ("name", "kind", "sentence", "label", "better", "adds_up", "nulls", "on_axis")
+_FIELDS = ("name", "kind", "sentence", "better", "adds_up", "nulls", "on_axis")
 
 
 def _is(
     name: str,
     kind: Kind,
     sentence: str,
-    label: str = "",
     *,
     better: Better = "high",
     adds_up: bool = False,
     nulls: str = "",
     on_axis: str = "",
 ) -> Column:
-    return Column("", name, kind, sentence, label, better, adds_up, nulls, on_axis)
+    return Column("", name, kind, sentence, better, adds_up, nulls, on_axis)
 
 
 _NEVER_BOUGHT = "without a purchase"
@@ -96,14 +93,13 @@ CUSTOMERS = _table(
     _is("lines", "count", "Number of rows in the purchases.", adds_up=True),
     _is("first_order", "day", "Day of the first purchase.", better="low", nulls=_NEVER_BOUGHT),
     _is("last_order", "day", "Day of the last purchase.", nulls=_NEVER_BOUGHT),
-    _is("recency_days", "days", "Days from the last purchase to the as-of date.",
-    "days since", better="low",
+    _is("recency_days", "days", "Days from the last purchase to the as-of date.", better="low",
         nulls=_NEVER_BOUGHT, on_axis="days since the last order"),
     _is("tenure_days", "days", "Days from the first purchase to the as-of date.",
     nulls=_NEVER_BOUGHT),
     _is("spend", "money",
     "Sum of the orders' amounts (the monetary value). The scheme says how refunds count.", adds_up=True),
-    _is("average_order_value", "money", "Spend divided by purchases.", "per order",
+    _is("average_order_value", "money", "Spend divided by purchases.",
     nulls=_NEVER_BOUGHT),
     _is("smallest_order", "money", "The amount of the smallest purchase.", nulls=_NEVER_BOUGHT),
     _is("largest_order", "money", "The amount of the largest purchase.", nulls=_NEVER_BOUGHT),
@@ -114,9 +110,9 @@ CUSTOMERS = _table(
     _is("overdue_ratio", "ratio",
     "Recency divided by the average gap: above 1 a customer is later than usual.", better="low",
         nulls="where the average gap is null or 0"),
-    _is("spend_share", "share", "Spend divided by the sum of all positive spend.", "share"),
+    _is("spend_share", "share", "Spend divided by the sum of all positive spend."),
     _is("spend_share_running", "share",
-    "Share of positive spend that belongs to customers who spent at least as much.", "running"),
+    "Share of positive spend that belongs to customers who spent at least as much."),
     _is("spend_rank", "count", "1 plus the number of customers who spent more.", better="low"),
     _is("only_channel", "text", "The channel, if all purchases came through the same one.",
         nulls="if purchases differ or have no channel"),
@@ -272,15 +268,14 @@ SEGMENTS = _table(
     _is("segment", "text", "The segment."),
     _is("stance", "text", "The recommended action."),
     _is("customers", "count", "Number of customers in the segment.", adds_up=True),
-    _is("customer_share", "share", "Their share of all customers.", "of all", adds_up=True),
+    _is("customer_share", "share", "Their share of all customers.", adds_up=True),
     _is("spend", "money", "Their spend.", adds_up=True),
-    _is("spend_share", "share", "Their share of all spend.", "of all spend", adds_up=True,
+    _is("spend_share", "share", "Their share of all spend.", adds_up=True,
     nulls="where all spend is 0"),
     _is("orders", "count", "Their purchases.", adds_up=True),
-    _is("median_recency_days", "days", "Median number of days since their last purchase.",
-    "median days since", better="low",
+    _is("median_recency_days", "days", "Median number of days since their last purchase.", better="low",
         nulls="without purchases"),
-    _is("average_order_value", "money", "Their spend divided by their purchases.", "per order",
+    _is("average_order_value", "money", "Their spend divided by their purchases.",
     nulls="without purchases"),
 )  # fmt: skip
 
@@ -289,10 +284,10 @@ TIERS = _table(
     _is("tier", "text", "The ladder of tiers, by its name in the scheme."),
     _is("label", "text", "The tier; the best comes first."),
     _is("customers", "count", "Number of customers in the tier.", adds_up=True),
-    _is("customer_share", "share", "Their share of all customers with a tier.", "of all", adds_up=True,
+    _is("customer_share", "share", "Their share of all customers with a tier.", adds_up=True,
     nulls="if no customer has a tier"),
     _is("spend", "money", "Their spend.", adds_up=True),
-    _is("spend_share", "share", "Their share of the spend of all customers with a tier.", "of all spend",
+    _is("spend_share", "share", "Their share of the spend of all customers with a tier.",
     adds_up=True,
         nulls="if that spend is 0"),
 )  # fmt: skip

@@ -37,6 +37,8 @@ class Setting:
     measure: bool = False
     """True if its value is a measure of customers, one of ours or a column of the customers file.
     """
+    default: str = ""
+    """The scheme's default as the help shows it; empty if there is none."""
 
 
 def _role(role: str, sentence: str) -> Setting:
@@ -189,18 +191,18 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("value", "margin", "The share of revenue that is profit: 0.4 or 40%.", "--margin",
     "FRACTION", FORMULA, "share"),
     Setting("value", "horizon", "The number of days to forecast.", "--horizon",
-    "DAYS", FORECAST, "number"),
+    "DAYS", FORECAST, "number", default="365"),
     Setting("value", "discount_rate", "The yearly discount rate of future money: 0.1 or 10%.",
             "--discount-rate", "FRACTION", FORECAST, "share"),
     Setting("value", "method",
     "The method of the forecast: best, naive, beta-geometric, central beta-geometric or Pareto.",
-            "--method", "NAME", FORECAST),
+            "--method", "NAME", FORECAST, default="best"),
     Setting("value", "backtest",
     "Train on data up to this day and test on the rest; by default the last quarter is the test.",
             "--backtest", "DAY", FORECAST),
     Setting("value", "season",
     "The season: auto (used if two years of orders show one), yearly (always) or off.",
-            "--season", "WORD", FORECAST),
+            "--season", "WORD", FORECAST, default="auto"),
     Setting("output", "separator", "The separator of CSV files: , ; | or a tab.",
     "--out-separator", "SIGN",
             OUTPUT),
@@ -251,9 +253,9 @@ SETTINGS: tuple[Setting, ...] = (
         "`expected_return`."),
             "--response", "FRACTION", HOW_MANY, "share"),
     Setting("campaigns", "by", "The measure to rank by.", "--by",
-    "COLUMN", HOW_MANY, measure=True),
+    "COLUMN", HOW_MANY, measure=True, default="spend"),
     Setting("campaigns", "ties", "Whether customers tied at the limit are listed: include or exclude.",
-    "--ties", "HOW", HOW_MANY),
+    "--ties", "HOW", HOW_MANY, default="include"),
     Setting("campaigns", "holdout", "The percentage of customers to hold out: 20 or 20%.", "--holdout",
     "PERCENT", HOW_MANY, "percent"),
 )  # fmt: skip

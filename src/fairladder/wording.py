@@ -143,7 +143,7 @@ def missing(value: Any) -> bool:
 
 
 def as_of_line(as_of: dt.date | None, origin_text: str) -> str:
-    """Return ``As of 30 June 2026 (from --as-of)``."""
+    """Return ``As of 30 June 2026 (set by as_of)``."""
     return (
         f"As of {day(as_of)} ({origin_text})" if as_of else "No as-of date, because no row is used"
     )

@@ -155,7 +155,7 @@ class Read:
         """The source of the as-of date, in words."""
         time = self.scheme.time
         return (
-            "from --as-of"
+            "set by as_of"
             if time.as_of
             else "end of the date range"
             if time.through

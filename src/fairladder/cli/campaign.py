@@ -5,11 +5,17 @@ measured effect.
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from fairladder import wording
-from fairladder.cli.options import Request, as_fraction, figure_option, option
+from fairladder.cli.options import (
+    PseudonymKey,
+    Request,
+    as_fraction,
+    figure_option,
+    option,
+    secret_key,
+)
 from fairladder.errors import UsageError, nearest
 from fairladder.frames import rows_of
 from fairladder.settings import WHO, of_part
@@ -33,18 +39,6 @@ _AFTER = "Measuring the effect"
 Name = Annotated[
     str | None,
     option("--name", help=of_part("campaigns")["name"].sentence, metavar="NAME", panel=WHO),
-]
-Key = Annotated[
-    Path | None,
-    option(
-        "--pseudonym-key",
-        help=(
-            "A file with a secret key of at least 16 bytes: ids become keyed hashes, names are "
-            "omitted."
-        ),
-        metavar="FILE",
-        panel="Output",
-    ),
 ]
 Results = Annotated[
     str | None,
@@ -104,7 +98,7 @@ FigureOf = Annotated[str | None, figure_option(FIGURES)]
 
 
 def campaign(
-    request: Request, options: Mapping[str, Any], name: Name = None, pseudonym_key: Key = None,
+    request: Request, options: Mapping[str, Any], name: Name = None, pseudonym_key: PseudonymKey = None,
     results: Results = None,
     list_: ListFile = None, measure_from: MeasureFrom = None,
     measure_through: MeasureThrough = None,
@@ -153,7 +147,7 @@ def campaign(
         _plan(request, orders, base, rise)
         return
     with screen.busy(request, "Making the list", orders.engine):
-        lists = _lists(orders, name, options, _secret(pseudonym_key))
+        lists = _lists(orders, name, options, secret_key(pseudonym_key))
     if results:
         _measure(
             request,
@@ -204,23 +198,6 @@ def _lists(
         return {name: listing.campaign_lists(orders, pseudonym_key=secret)[name]}
     made = listing.campaign(orders, name, pseudonym_key=secret, **options)
     return {made.campaign.name: made}
-
-
-def _secret(file: Path | None) -> bytes | None:
-    if file is None:
-        return None
-    try:
-        secret = file.read_bytes().strip()
-    except OSError as error:
-        raise UsageError(
-            f"--pseudonym-key {file}: the file cannot be read: {error.strerror}."
-        ) from error
-    if len(secret) < 16:
-        raise UsageError(
-            f"--pseudonym-key {file}: the key has under 16 bytes and could be guessed. Use a "
-            "longer one."
-        )
-    return secret
 
 
 def _parts(lists: "dict[str, CampaignList]") -> "dict[str, pd.DataFrame]":
@@ -413,7 +390,9 @@ def views(made: "CampaignList") -> "list[RenderableType]":
         f", and {wording.count(held)} held out for comparison" if held else ""
     )
     funnel = table(
-        f"Who gets {made.campaign.name}? {text}", ["step", "customers left", "out"], steps
+        f"Who is on the {_list_of(made.campaign.name)}? {text}",
+        ["step", "customers", "removed"],
+        steps,
     )
     texts = ["customer", *(["name"] if "name" in frame else []), "group", "segment", "reason"]
     rows = [
@@ -427,6 +406,11 @@ def views(made: "CampaignList") -> "list[RenderableType]":
         funnel,
         *([table(f"Ranked by {by}{more}", columns, rows, left=len(texts))] if rows else []),
     ]
+
+
+def _list_of(name: str) -> str:
+    """Return how a title names the list of a campaign, which may have no name of its own."""
+    return "list" if name == "campaign" else f"list {name}"
 
 
 def _shown(cell: Any) -> str:
@@ -444,8 +428,17 @@ def lift_view(measured: "Lift", name: str) -> "list[RenderableType]":
     rows = [
         [r["segment"], *_sizes(r), *_response(r), *_spend(r)] for _, r in measured.frame.iterrows()
     ]
-    columns = ["segment", "contacted", "held out", "bought", "held out", "points", "95 %", "p"]
-    columns += ["spent each", "held out", "more each", "95 %", "p"]
+    columns = [
+        "segment",
+        "contacted",
+        "held out",
+        "response contacted",
+        "response held out",
+        "lift",
+        "95 %",
+        "p",
+    ]
+    columns += ["spend contacted", "spend held out", "spend lift", "95 %", "p"]
     first = measured.frame.iloc[0]
     spent = wording.money(first["spend_lift"], 2)
     title = f"Did {name} work? {_points(first['response_lift'])} points of response, {spent} of spend per customer"

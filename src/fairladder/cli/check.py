@@ -128,8 +128,11 @@ def _findings(checked: "Check") -> "RenderableType":
         if errors
         else "What to know first? No errors"
     )
+    others = [
+        wording.counted(n, things) for n, things in ((warnings, "warnings"), (notes, "notes")) if n
+    ]
     return table(
-        f"{title}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
+        wording.listed([title, *others]) if others else title,
         ["level", "finding", "meaning", "count"],
         rows,
         left=3,

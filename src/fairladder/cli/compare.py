@@ -207,7 +207,14 @@ def views(compared: "Comparison") -> "list[RenderableType]":
         f"{wording.counted(compared.moved + stayed, 'customers')}, "
         f"{wording.count(compared.new)} are new, {wording.count(compared.returned)} returned{more}"
     )
-    pieces = [table(title, ["from", "to", "customers", "spend then", "spend now"], rows, left=2)]
+    pieces = [
+        table(
+            title,
+            ["from segment", "to segment", "customers", "spend before", "spend after"],
+            rows,
+            left=2,
+        )
+    ]
     known = compared.movers.dropna(subset="change")
     known = known[known["from_segment"] != "(new)"]
     rose, fell = known[known["change"] > 0], known[known["change"] < 0]
@@ -226,7 +233,15 @@ def views(compared: "Comparison") -> "list[RenderableType]":
              wording.money(m.spend_after)]
             for m in rows_of(part.head(_MOVERS))
         ]  # fmt: skip
-        columns = ["customer", *names, "from", "to", "total score", "spend then", "spend now"]
+        columns = [
+            "customer",
+            *names,
+            "from segment",
+            "to segment",
+            "score before → after",
+            "spend before",
+            "spend after",
+        ]
         pieces.append(
             table(
                 f"Who {end} most? {wording.count(n)} of those who moved {end}",

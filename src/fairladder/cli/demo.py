@@ -29,6 +29,7 @@ def _tour(folder: Path) -> None:
     from fairladder.book.spend import bought
     from fairladder.cli import check, customers, door, score, screen
     from fairladder.output.files import write
+    from fairladder.report.write import write_html
     from fairladder.scores import summary
     from fairladder.scores.fairness import too_few_to_advise
     from fairladder.scores.selection import chosen
@@ -78,7 +79,11 @@ def _tour(folder: Path) -> None:
     write(parts, results / "scored.json", decimals=decimals, facts=facts)
     for name in ("segments", "grid", "ladders", "concentration"):
         door.draw(results / f"{name}.png", score.figure(name, scored, orders))
+    page = results / "report.html"
+    step(f"report {typed} --out {page}")
+    write_html(orders, page)
     screen.show(_file_overview(folder, results, typed))
+    screen.show(Text(f"Open the report in a browser: {page.resolve()}", style="bold"))
 
 
 def _lay_out(folder: Path) -> None:

@@ -161,7 +161,7 @@ def _orders(e: "Explanation") -> "RenderableType":
     title = f"What did they order? {wording.counted(len(e.frame), 'orders')}{more}"
     return table(
         title,
-        ["order", "day", "amount", "nth", "days since the last", "share of their spend"],
+        ["order", "placed on", "amount", "nth", "gap days", "share of customer"],
         rows,
         left=2,
     )

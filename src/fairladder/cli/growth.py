@@ -98,13 +98,13 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
         period,
         "orders",
         "customers",
-        "new",
-        "returning",
+        "new customers",
+        "returning customers",
         "revenue",
-        "first orders",
-        "repeat orders",
+        "new revenue",
+        "repeat revenue",
         "refunded",
-        "customers to date",
+        "new customers running",
     ]
     repeat, revenue = float(table["repeat_revenue"].sum()), float(table["revenue"].sum())
     text = (
@@ -141,10 +141,10 @@ def _groups(table: "pd.DataFrame", by: str, period: str) -> "RenderableType":
         "customers",
         "orders",
         "revenue",
-        "first orders",
-        "repeat orders",
-        f"new a {period}, before",
-        f"new a {period}, last {last}",
+        "new revenue",
+        "repeat revenue",
+        f"new per {period}, before",
+        f"new per {period}, last {last}",
     ]
     total = wording.count(table.groupby(by)["new_customers_running"].last().sum())
     return drawn(f"Where do customers come from? {total} customers by {by}", columns, rows)

@@ -12,8 +12,33 @@ GROUPS = {
     "rows": (WINDOW, "--scheme --customers --as-of --from --through --where"),
     "output": (OUTPUT, "--out --part --figure --quiet --show-sql"),
     "columns": (COLUMNS, "--customer-column --placed-column --amount-column"),
-    "carried": (CARRIED, "--at-first --at-latest"),
+    "first-latest": (CARRIED, "--at-first --at-latest"),
     "writing": (WRITING, "--date-format --decimal-mark --sheet --table"),
+}
+#: Common questions → the words after ``fairladder`` that answer them, followed by the sample shop's
+#: scheme.
+QUESTIONS = {
+    "How do I leave out cancelled orders?": "check orders.csv --where \"state <> 'cancelled'\"",
+    "Which rows could not be used, and why?": "check orders.csv --part set-aside",
+    "Who are the top 5 % by orders?": "top orders.csv --by orders --percent 5 --ties exclude",
+    "Which customers are in a segment?": "score orders.csv --when \"segment = 'mainstay'\"",
+    "Why is a customer in that segment?": "explain orders.csv 09302",
+    "Who needs one more order?": "retention orders.csv --part one-order-short --goal 2",
+    "What does each channel sell by quarter?": (
+        'breakdown orders.csv --rows "quarter(placed)" --columns channel'
+    ),
+    "What are my customers worth?": "value orders.csv",
+    "Whom should I contact?": "campaign orders.csv --when \"stance = 'win-back'\" --holdout 20",
+    "What changed since last year?": "compare orders.csv --then 2025-06-30",
+    "What can I hand on to a manager?": "report orders.csv",
+}
+#: Settings that users look for, with the place where they are set.
+WHERE_TO_SET = {
+    "Discounts in percent or money": "discount_as under [orders], or --discount-as",
+    "One column of amounts per channel": "channel_amounts under [orders]",
+    "The measure of percentile and percent_rank": "percentile_of under [scores]",
+    "Ties at the end of a list": "--ties include or exclude, for top and campaign",
+    "One table of a result, on screen or in a file": "--part NAME; each command's help lists its tables",
 }
 #: Examples of each command, which run one after the other in the folder that ``fairladder demo``
 #: creates.
@@ -206,7 +231,7 @@ def epilog(command: str, *, shares: bool = True) -> str:
 Topic = Annotated[
     str,
     typer.Argument(
-        help="rows, output, columns, carried, writing, or scheme for all of its keys.",
+        help="rows, output, columns, first-latest or writing for a group of options; scheme for all of its keys.",
         metavar="[GROUP]",
         show_default=False,
     ),
@@ -215,6 +240,8 @@ Topic = Annotated[
 
 def show_help(ctx: typer.Context, group: Topic = "") -> None:
     """List the options that all commands share, or every key of a scheme."""
+    from rich.text import Text
+
     from fairladder.cli import screen
     from fairladder.errors import nearest
 
@@ -224,9 +251,25 @@ def show_help(ctx: typer.Context, group: Topic = "") -> None:
             screen.show(screen.table(f"[{part}]", ["key", "option", "meaning"], rows, left=3))
         return
     if not group:
-        rows = [*([f"fairladder help {name}", about] for name, (about, _) in GROUPS.items())]
-        rows.append(["fairladder help scheme", "Every key of a scheme"])
-        screen.show(screen.table("Shared options by group", ["ask", "contents"], rows, left=2))
+        screen.show(
+            Text("Common questions, in the folder that `fairladder demo` creates", style="bold"),
+            Text("\n").join(
+                Text.assemble(question, "\n", (f"  fairladder {line} --scheme scheme.toml", "dim"))
+                for question, line in QUESTIONS.items()
+            ),
+            screen.table(
+                "Where to set it", ["what", "where"], list(map(list, WHERE_TO_SET.items())), left=2
+            ),
+            screen.table(
+                "Options shared by all commands",
+                ["command", "contents"],
+                [
+                    *([f"fairladder help {name}", about] for name, (about, _) in GROUPS.items()),
+                    ["fairladder help scheme", "All keys of a scheme"],
+                ],
+                left=2,
+            ),
+        )
         return
     if group not in GROUPS:
         print(

@@ -30,11 +30,57 @@ if TYPE_CHECKING:
 _OUTPUT = "Output"
 
 
-def option(*names: str, help: str, panel: str, metavar: str | None = None) -> Any:  # noqa: A002  # Typer's own word
-    """Return an option without a displayed default, under a heading of the help."""
+def option(
+    *names: str,
+    help: str,  # noqa: A002  # Typer's own word
+    panel: str,
+    metavar: str | None = None,
+    default: str = "",
+) -> Any:
+    """Return an option under a heading of the help, with the default that applies without it."""
+    text = rf"{help} \[default: {default}]" if default else help  # as Typer shows its own defaults
     return typer.Option(
-        *names, help=help, rich_help_panel=panel, metavar=metavar, show_default=False
+        *names, help=text, rich_help_panel=panel, metavar=metavar, show_default=not default
     )
+
+
+PseudonymKey = Annotated[
+    Path | None,
+    option(
+        "--pseudonym-key",
+        help=(
+            "A file with a secret key of at least 16 bytes: ids become pseudonyms, equal for equal "
+            "keys, and names are omitted."
+        ),
+        metavar="FILE",
+        panel=_OUTPUT,
+    ),
+]
+
+
+def secret_key(file: Path | None) -> bytes | None:
+    """Return the key in a file, without line ends at its end, or None. Raises UsageError if the
+    file cannot be read or the key is too short.
+    """
+    if file is None:
+        return None
+    if not file.is_file():
+        raise UsageError(
+            f"--pseudonym-key {file}: there is no such file. Create one, for example with `openssl "
+            f"rand -hex -out {file} 32`."
+        )
+    try:
+        key = file.read_bytes().rstrip(b"\r\n")
+    except OSError as error:
+        raise UsageError(
+            f"--pseudonym-key {file}: the file cannot be read: {error.strerror}."
+        ) from error
+    if len(key) < 16:
+        raise UsageError(
+            f"--pseudonym-key {file}: the key has under 16 bytes and could be guessed. Use a "
+            "longer one."
+        )
+    return key
 
 
 def as_fraction(option: str, text: str | None) -> float | None:
@@ -325,7 +371,13 @@ def of_setting(setting: Setting) -> inspect.Parameter:
     """Return the option of a setting, with the setting's sentence as its help."""
     kind = _TYPES.get(setting.given, str | None)
     names = [setting.option] if setting.given != "flag" else [f"{setting.option}/ "]
-    made = option(*names, help=setting.sentence, panel=setting.panel, metavar=setting.metavar)
+    made = option(
+        *names,
+        help=setting.sentence,
+        panel=setting.panel,
+        metavar=setting.metavar,
+        default=setting.default,
+    )
     return parameter(f"{setting.part}_{setting.key}", None, Annotated[kind, made])
 
 

@@ -70,13 +70,13 @@ def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "Ren
     columns = [
         "customer",
         "order",
-        "day",
+        "placed on",
         "amount",
         "lines",
         "nth",
         "kind",
-        "gap in days",
-        "share of the customer",
+        "gap days",
+        "share of customer",
     ]
     return screen.table(title, columns, rows, left=3)
 
@@ -100,7 +100,15 @@ def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
     title = f"What do the orders consist of? {counted}; the latest are shown"
     return screen.table(
         title,
-        ["customer", "order", "day", *own, "line", "of the order", "of the customer"],
+        [
+            "customer",
+            "order",
+            "placed on",
+            *own,
+            "line amount",
+            "share of order",
+            "share of customer",
+        ],
         rows,
         left=3 + len(own),
     )

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 from fairladder import wording
-from fairladder.cli.options import Request, option, without_password
+from fairladder.cli.options import PseudonymKey, Request, option, secret_key, without_password
 from fairladder.errors import UsageError
 
 if TYPE_CHECKING:
@@ -47,15 +47,6 @@ Anonymous = Annotated[
         panel=_OWN,
     ),
 ]
-Key = Annotated[
-    Path | None,
-    option(
-        "--key",
-        help="A file with a secret key of at least 16 bytes: equal keys give equal pseudonyms.",
-        metavar="FILE",
-        panel=_OWN,
-    ),
-]
 Title = Annotated[
     str | None,
     option("--title", help="The title of the page and the workbook.", metavar="TEXT", panel=_OWN),
@@ -67,7 +58,7 @@ def report(
     then: Then = None,
     by: By = None,
     anonymous: Anonymous = False,
-    key: Key = None,
+    pseudonym_key: PseudonymKey = None,
     title: Title = None,
 ) -> None:
     """Write one page and one workbook that a manager can read unprepared (--out names one of
@@ -75,7 +66,7 @@ def report(
     """
     from fairladder.cli import door, screen
 
-    secret = _secret(key)
+    secret = secret_key(pseudonym_key)
     files = _files(request)
     if request.part is not None:
         raise UsageError(
@@ -84,7 +75,7 @@ def report(
         )
     orders = door.opened(
         request, (), outputs={} if request.out else {f"the {ending[1:]} file": file for ending,
-        file in files.items()}, inputs=[key],
+        file in files.items()}, inputs=[pseudonym_key],
         keep="rows", ahead=("fairladder.report.contents", "fairladder.report.page"), shows="both",
     )  # fmt: skip
     with screen.busy(request, "Computing the report", orders.engine) as progress:
@@ -92,7 +83,7 @@ def report(
         from fairladder.report.page import Made, page_of
 
         about = write.prepared(
-            orders, then=then, by=by, anonymous=anonymous, key=secret, progress=progress
+            orders, then=then, by=by, anonymous=anonymous, pseudonym_key=secret, progress=progress
         )
         made = Made(
             shlex.join(["fairladder", *map(without_password, sys.argv[1:])]),
@@ -102,7 +93,7 @@ def report(
     if anonymous and secret is None:
         notes.append(
             "The key of the pseudonyms was not kept, so they cannot be linked to ids, and "
-            "the next report will have others. Use --key FILE to keep them the same."
+            "the next report will have others. Use --pseudonym-key FILE to keep them the same."
         )
     if transfer := orders.customer_engine.transfer_note(
         orders.groups.customers, "to make the report"
@@ -122,17 +113,6 @@ def report(
             )
 
     door.give(request, orders, {}, _view(about), notes=notes, write=written)
-
-
-def _secret(key: Path | None) -> bytes | None:
-    if key is None:
-        return None
-    if not key.is_file():
-        raise UsageError(
-            f"--key {key}: there is no such file. Create one, for example with `openssl rand "
-            f"-out {key} 32`."
-        )
-    return key.read_bytes()
 
 
 def _files(request: Request) -> dict[str, Path]:

@@ -139,7 +139,7 @@ _MOST_K, _MOST_COHORTS = 12, 16
 
 
 def _cohorts(cohorts: "Cohorts") -> "RenderableType":
-    from fairladder.cli.screen import table
+    from fairladder.cli.screen import shaded, table
 
     wide = cohorts.wide().tail(_MOST_COHORTS)
     columns: list[Any] = list(wide.columns)
@@ -148,7 +148,7 @@ def _cohorts(cohorts: "Cohorts") -> "RenderableType":
         [
             str(name),
             wording.count(row["size"]),
-            *("" if wording.missing(row[k]) else f"{100 * row[k]:.0f}" for k in ks),
+            *("" if wording.missing(row[k]) else shaded(f"{100 * row[k]:.0f}", row[k]) for k in ks),
         ]
         for name, row in wide.iterrows()
     ]
@@ -211,7 +211,7 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
             f"The largest drop: of {reached} with {at} {'order' if at == 1 else 'orders'}, {on} "
             "came back once more.",
         )
-    columns = ["orders", "customers", "of all", "this many or more", "went on", "their spend"]
+    columns = ["n", "customers", "share", "at least n", "went on", "spend"]
     return Group(table(title, columns, rows), Text("\n".join(lines)))
 
 
@@ -229,14 +229,4 @@ def _channels(channels: "pd.DataFrame") -> "RenderableType":
         for c in rows_of(channels)
     ]
     title = f"Who buys through one channel only? {wording.counted(channels['customers'].sum(), 'customers')}"
-    return table(
-        title,
-        [
-            "channel",
-            "customers of this channel only",
-            "share of its customers",
-            "orders",
-            "orders each",
-        ],
-        rows,
-    )
+    return table(title, ["channel", "customers", "share", "orders", "orders per customer"], rows)

@@ -239,7 +239,7 @@ def _stability(stability: "pd.DataFrame", near_cut: "pd.DataFrame") -> "Renderab
         "Would other settings change segments? "
         f"{wording.counted(len(near_cut), 'customers', 'are')} near a cut"
     )
-    return table(title, ["change", "in another segment", "of all"], rows)
+    return table(title, ["change", "customers", "share"], rows)
 
 
 def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
@@ -256,7 +256,8 @@ def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
     share = wording.percent(best["spend_share"])
     these = f"{wording.count(best['customers'])} of {wording.counted(n, 'customers')}, with {share} of spend"
     title = f"Tier {name} by {tier.of}{way}: {best['label']} are {these}"
-    return table(title, ["tier", "customers", "of all", "spend", "of all spend"], rows)
+    columns = ["tier", "customers", "customer share", "spend", "spend share"]
+    return table(title, columns, rows, shares=own["spend_share"].fillna(0).tolist())
 
 
 def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
@@ -310,7 +311,8 @@ def _segments(orders: "Orders", summary: "pd.DataFrame") -> "RenderableType":
         f"Who are the customers, and what to do about them? {wording.counted(n, 'customers')}, "
         f"{total}{unit} spent"
     )
-    return table(title, columns, rows, left=2)
+    shares = summary["spend_share"].fillna(0).tolist()
+    return table(title, columns, rows, left=2, shares=shares)
 
 
 def _per_order(summary: "pd.DataFrame") -> float:

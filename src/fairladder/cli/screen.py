@@ -123,16 +123,38 @@ def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
 
 
 def table(
-    title: str, columns: Sequence[str], rows: Sequence[Sequence[str | Text]], left: int = 1
+    title: str,
+    columns: Sequence[str],
+    rows: Sequence[Sequence[str | Text]],
+    left: int = 1,
+    shares: Sequence[float] = (),
 ) -> Group:
     """Return a plain table under a title with the finding; the first ``left`` columns are text, the
-    rest numbers.
+    rest numbers. ``shares`` (0..1) of the first rows are drawn as bars if the terminal is wide
+    enough.
     """
     cells = [[Text(wording.plain(c)) if isinstance(c, str) else c for c in row] for row in rows]
     return Group(
         Text(wording.plain(title), style="bold"),
-        _Sheet([wording.plain(c) for c in columns], cells, left),
+        _Sheet([wording.plain(c) for c in columns], cells, left, shares),
     )
+
+
+#: Width of a full bar, and its last character by eighths.
+_BAR, _EIGHTHS = 12, " ▏▎▍▌▋▊▉"
+
+
+def bar(share: float, largest: float) -> str:
+    """Return a bar whose length is a share relative to the largest one."""
+    eighths = round(8 * _BAR * max(share, 0) / largest) if largest > 0 else 0
+    return ("█" * (eighths // 8) + _EIGHTHS[eighths % 8]).rstrip()
+
+
+def shaded(text: str, share: float) -> Text:
+    """Return a cell on a background that is darker for a larger share (0..1)."""
+    level = min(int(share * len(palette.SHADES)), len(palette.SHADES) - 1)
+    ink = palette.PAPER if level > 2 else palette.INK
+    return Text(text, style=f"{ink} on {palette.SHADES[level]}")
 
 
 @dataclass(frozen=True)
@@ -144,17 +166,28 @@ class _Sheet:
     columns: Sequence[str]
     rows: Sequence[Sequence[Text]]
     left: int
+    shares: Sequence[float] = ()
 
     def __rich_console__(
         self, console: Console, options: ConsoleOptions
     ) -> Iterator[RenderableType]:
         least, most = zip(*map(self._widths, range(len(self.columns))), strict=True)
+        if len(self.shares) and sum(least) + _GAP * len(least) + _BAR <= options.max_width:
+            yield self._with_bars()
+            return
         for n, block in enumerate(_blocks(least, options.max_width)):
             if n:
                 yield Text()
             yield self._block(
                 block, _shared([(least[i], most[i]) for i in block], options.max_width)
             )
+
+    def _with_bars(self) -> "_Sheet":
+        largest = max(self.shares)
+        bars = [Text(bar(share, largest), style=palette.SHADES[3]) for share in self.shares]
+        bars += [Text("")] * (len(self.rows) - len(bars))
+        rows = [[*row, cell] for row, cell in zip(self.rows, bars, strict=True)]
+        return _Sheet([*self.columns, ""], rows, self.left)
 
     def _widths(self, i: int) -> tuple[int, int]:
         """Return the minimum width of a column, and the width at which nothing in it wraps."""
@@ -171,7 +204,7 @@ class _Sheet:
         for i, width in zip(block, widths, strict=True):
             made.add_column(
                 self.columns[i],
-                justify="left" if i < self.left else "right",
+                justify="left" if i < self.left or not self.columns[i] else "right",
                 width=width,
                 overflow="fold",
             )

@@ -27,7 +27,8 @@ By = Annotated[
     ),
 ]
 Count = Annotated[
-    int | None, option("--count", help="Number of places.", metavar="NUMBER", panel="The list")
+    int | None,
+    option("--count", help="Number of places.", metavar="NUMBER", panel="The list", default="10"),
 ]
 Percent = Annotated[
     str | None,

@@ -498,7 +498,7 @@ def _changed(made: "WhatIf") -> "RenderableType":
          _range(r.all_low, r.all_high)]
         for r in rows_of(made.frame)
     ]  # fmt: skip
-    columns = ["answer", "per customer now", "then", "change", "range", "all customers", "range"]
+    columns = ["answer", "value now", "value then", "value change", "range", "all change", "range"]
     return table(f"What would {made.change.in_words()} be worth?", columns, rows)
 
 
@@ -514,10 +514,10 @@ def _win_back(found: "pd.DataFrame", response: float, horizon: int) -> "Renderab
     columns = [
         "segment",
         "customers",
-        "still active",
-        f"worth in {horizon} days if active",
-        "maximum cost of a contact",
-        "expected return of all",
+        "active probability",
+        f"value if active, {horizon} days",
+        "break even",
+        "all worth",
     ]
     title = (
         f"What may a win-back contact cost? {wording.percent(response)} of inactive customers "
@@ -602,9 +602,9 @@ def _groups(groups: "pd.DataFrame", by: str, period: str, horizon: int) -> "Rend
     own = groups.iloc[1:].dropna(subset="expected_value")
     best = row_of_largest(own, own["expected_value"] / own["customers"])[by] if len(own) else "none"
     columns = [
-        by, "customers", "to date", "per order", f"orders a {period}", "retention", "formula",
+        by, "customers", "to date", "average order value", f"orders per {period}", "retention", "by formula",
         f"forecast for {horizon} days",
-        "in all", "80 % range",
+        "expected value", "80 % range",
     ]  # fmt: skip
     return table(
         f"What are customers worth by {by}? {best} has the highest forecast per customer",
@@ -628,7 +628,7 @@ def _tested(ahead: "Forecast") -> "RenderableType":
         for b in rows_of(tested.frame)
     ]  # fmt: skip
     columns = [
-        "method", "expected orders", "actual", "off by", "error in value", "error each",
+        "method", "orders", "actual orders", "total error", "value error", "error per customer",
         "top 10 % found", "in 80 % range",
     ]  # fmt: skip
     chosen = (

@@ -52,7 +52,7 @@ def balance(about: Contents) -> Figure:
         "balance", f"{used} of {wording.counted(read, 'rows')} are used, and all are accounted for",
         "One bar of all rows read, split by their state.",
         charts.both(lambda w: charts.whole(named, w)),
-        ("what", "rows", "of all", "amount"),
+        ("what", "rows", "share", "amount"),
         tuple((label, wording.count(n), wording.percent(n / read),
         wording.money(minor / scale, about.checked.balance.decimals))
               for label, n, minor in rows),
@@ -81,7 +81,7 @@ def segments(about: Contents) -> Figure:
         "segments", finding,
         "For each segment its share of spend (full bar) and of customers (light bar).",
         charts.both(lambda w: charts.bars(rows, w)),
-        ("segment", "stance", "customers", "of all", "spend", "of all spend", "median days since"),
+        ("segment", "stance", "customers", "customer share", "spend", "spend share", "median recency days"),
         tuple((s.segment, s.stance, wording.count(s.customers), wording.percent(s.customer_share),
         wording.money(s.spend),
                wording.percent(s.spend_share),
@@ -142,7 +142,7 @@ def concentration(about: Contents) -> Figure | None:
         "first. The dashed line is the share if all customers spent equally.",
         charts.both(lambda w: charts.curve(list(zip(at.tolist(), held.tolist(), strict=True)),
         texts, w)),
-        ("customers, largest spend first", "of all spend"),
+        ("customers, largest spend first", "spend share"),
         tuple((f"first {100 * m:g} %", wording.percent(h)) for m, h in marks),
     )  # fmt: skip
 
@@ -204,7 +204,7 @@ def _ladder(name: str, lines: list[tuple[int, str, int, float]]) -> Figure:
     return Figure(
         f"ladder-{title}", f"{title.capitalize()}, by {measure}: the largest rung holds {most}",
         shows,
-        charts.both(lambda w: charts.bars(rows, w)), ("rung", "holds", "customers", "of all"),
+        charts.both(lambda w: charts.bars(rows, w)), ("rung", "values", "customers", "share"),
         tuple(numbers),
     )  # fmt: skip
 
@@ -213,8 +213,8 @@ def revenue(about: Contents) -> Figure:
     """Draw first and repeat revenue of each period, and refunds."""
     table, written = about.growth, lambda v: wording.money(v)
     names = [
-        ("first orders", "welcome", "new_revenue"),
-        ("repeat orders", "keep", "repeat_revenue"),
+        ("new revenue", "welcome", "new_revenue"),
+        ("repeat revenue", "keep", "repeat_revenue"),
         ("refunds", "win-back", "refunded"),
     ]
     series = [
@@ -231,7 +231,7 @@ def revenue(about: Contents) -> Figure:
         f"Revenue by {about.period}, first and repeat orders stacked.{last}",
         charts.both(lambda w: charts.columns(list(table["label"]), series, w, written,
         unsure=unsure)),
-        (about.period, "orders", "customers", "new", "revenue", "first orders", "repeat orders",
+        (about.period, "orders", "customers", "new customers", "revenue", "new revenue", "repeat revenue",
         "refunded"),
         tuple(_period(g) for g in rows_of(table)),
         tuple((s.css, s.name) for s in series),
@@ -322,7 +322,7 @@ def how_far(about: Contents) -> Figure:
     return Figure(
         "how-far", f"{wording.percent(once['share'])} of customers ordered once" if once["n"] == 1 else "No customer ordered only once",
         "Customers by their number of orders.", charts.both(lambda w: charts.bars(rows, w)),
-        ("orders", "customers", "of all", "their spend"),
+        ("orders", "customers", "share", "spend"),
         tuple((label, wording.count(n), wording.percent(share), wording.money(spend)) for label, n,
         share, spend in lines),
     )  # fmt: skip

@@ -386,8 +386,8 @@ def _charts(book: _Book, sheet: Any, about: Contents, row: int) -> None:
     (name, at, first, last), *_ = book.places["segments"]
     share = book.file.add_chart({"type": "bar"})
     for column, words, colour in (
-        ("spend_share", "of all spend", palette.STANCE_COLOURS["keep"]),
-        ("customer_share", "of all customers", palette.SHADES[2]),
+        ("spend_share", "spend share", palette.STANCE_COLOURS["keep"]),
+        ("customer_share", "customer share", palette.SHADES[2]),
     ):
         place = at[column]
         share.add_series({
@@ -411,8 +411,8 @@ def _charts(book: _Book, sheet: Any, about: Contents, row: int) -> None:
     (name, at, first, last), *_ = book.places["growth"]
     grown = book.file.add_chart({"type": "column", "subtype": "stacked"})
     for column, words, colour in (
-        ("new_revenue", "first orders", palette.STANCE_COLOURS["welcome"]),
-        ("repeat_revenue", "repeat orders", palette.STANCE_COLOURS["keep"]),
+        ("new_revenue", "new revenue", palette.STANCE_COLOURS["welcome"]),
+        ("repeat_revenue", "repeat revenue", palette.STANCE_COLOURS["keep"]),
     ):
         place = at[column]
         grown.add_series({

@@ -19,24 +19,24 @@ TITLE = "Who the customers are, and what to do about them"
 
 def prepared(
     orders: Read, *, then: str | dt.date | None = None, by: str | None = None,
-    anonymous: bool = False, key: bytes | None = None,
+    anonymous: bool = False, pseudonym_key: bytes | None = None,
     progress: Progress | None = None,
 ) -> Contents:  # fmt: skip
     """Return the contents of a report, with pseudonyms and without names if ``anonymous``.
 
-    Equal keys give equal pseudonyms; without a ``key`` a random one is used, and the pseudonyms can
+    Equal keys give equal pseudonyms; without a ``pseudonym_key`` a random one is used, and the pseudonyms can
     never be linked to ids. Raises UsageError for a key of under 16 bytes, and as ``contents_of``
     does.
     """
-    if key is not None and len(key) < 16:
+    if pseudonym_key is not None and len(pseudonym_key) < 16:
         raise UsageError(
-            f"A key for pseudonyms has at least 16 bytes, this one {len(key)}: shorter ones can "
+            f"A key for pseudonyms has at least 16 bytes, this one {len(pseudonym_key)}: shorter ones can "
             "be guessed."
         )
     about = contents_of(orders, then=then, by=by, progress=progress)
     return (
-        without_names(about, key or secrets.token_bytes(32))
-        if anonymous or key is not None
+        without_names(about, pseudonym_key or secrets.token_bytes(32))
+        if anonymous or pseudonym_key is not None
         else about
     )
 
@@ -44,7 +44,7 @@ def prepared(
 def write_html(
     orders: Read, path: str | Path, *, then: str | dt.date | None = None, by: str | None = None,
     anonymous: bool = False,
-    key: bytes | None = None, title: str = TITLE,
+    pseudonym_key: bytes | None = None, title: str = TITLE,
 ) -> None:  # fmt: skip
     """Write the report of these orders as one self-contained page without network access.
 
@@ -56,7 +56,7 @@ def write_html(
         A column to follow new customers by; by default the channel, if there is one.
     anonymous
         Omit names and all columns of the customers file, and write pseudonyms instead of ids.
-    key
+    pseudonym_key
         Secret key of the pseudonyms, at least 16 bytes: equal keys give equal pseudonyms.
     title
         The page's title.
@@ -65,20 +65,20 @@ def write_html(
     short key, or if the file cannot be written.
     """
     target = _ending(path, ".html")
-    about = prepared(orders, then=then, by=by, anonymous=anonymous, key=key)
+    about = prepared(orders, then=then, by=by, anonymous=anonymous, pseudonym_key=pseudonym_key)
     save(about, target, Made("fairladder.report.write_html", digests_of(orders)), title)
 
 
 def write_workbook(
     orders: Read, path: str | Path, *, then: str | dt.date | None = None, by: str | None = None,
     anonymous: bool = False,
-    key: bytes | None = None, title: str = TITLE,
+    pseudonym_key: bytes | None = None, title: str = TITLE,
 ) -> None:  # fmt: skip
     """Write the report as a workbook of eleven sheets; parameters and errors are those of
     ``write_html``.
     """
     target = _ending(path, ".xlsx")
-    about = prepared(orders, then=then, by=by, anonymous=anonymous, key=key)
+    about = prepared(orders, then=then, by=by, anonymous=anonymous, pseudonym_key=pseudonym_key)
     save(about, target, Made("fairladder.report.write_workbook", digests_of(orders)), title)
 
 

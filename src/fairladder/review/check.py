@@ -142,5 +142,5 @@ def _ties(orders: Read) -> list[Finding]:
 
     with orders.customer_engine.passing():
         ties = ties_of(orders)
-    split = sum(one.split_customers for one in ties)
-    return [finding("ties-at-cuts", split, text=in_words(ties))] if split else []
+    split, text = sum(ties.values()), in_words(ties, orders.scheme.scores.rungs)
+    return [finding("ties-at-cuts", split, text=text)] if split else []

@@ -4,7 +4,7 @@ even our rungs are.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -16,7 +16,7 @@ from fairladder.book.read import Read
 from fairladder.book.spend import buyers
 from fairladder.frames import rows_of
 from fairladder.ladder import GroupedLadder, Ladder, ties_at_cuts
-from fairladder.ladder.ranks import even_ranks
+from fairladder.ladder.ranks import Better, even_ranks
 from fairladder.scheme import Scheme
 from fairladder.scores.counting import counts_for_cuts
 from fairladder.scores.fitting import SCORES, AnyLadder, measure_values, scheme_of
@@ -69,25 +69,23 @@ def _splits(of: Mapping[str, tuple[NDArray[Any], NDArray[Any]]], scheme: Scheme)
     rungs, found = scheme.scores.rungs, []
     for name, (measure, better) in SCORES.items():
         values, counts = of[measure]
-        worst_first = counts if better == "high" else counts[::-1]
         ours = Ladder.fit(values, rungs=rungs, better=better, counts=counts).size_deviation
         theirs = Ladder.fit(
             values, rungs=rungs, better=better, method="inclusive", counts=counts
         ).size_deviation
-        found.append(
-            Split(
-                name,
-                measure,
-                ties_at_cuts(np.arange(len(counts)), rungs, worst_first),
-                ours,
-                theirs,
-            )
-        )
+        found.append(Split(name, measure, _split_customers(counts, better, rungs), ours, theirs))
     return found
 
 
-def ties_of(orders: Read) -> list[Split]:
-    """Return the splits of the orders' customers; empty if no customer has a purchase."""
+def _split_customers(counts: NDArray[Any], better: Better, rungs: int) -> int:
+    worst_first = counts if better == "high" else counts[::-1]
+    return ties_at_cuts(np.arange(len(counts)), rungs, worst_first)
+
+
+def ties_of(orders: Read) -> dict[str, int]:
+    """Return measure → customers whom a split of the sorted list into equal counts separates from a
+    customer with the same value; empty if no customer has a purchase.
+    """
     groups, rungs, decimals = (
         orders.groups,
         orders.scheme.scores.rungs,
@@ -98,7 +96,7 @@ def ties_of(orders: Read) -> list[Split]:
         groups.engine.table(select([named(sql("COUNT(*)"), "n")], buyers, "buyers"))["n"][0].as_py()
     )
     if not n or orders.as_of is None:
-        return []
+        return {}
     recency = exp.DateDiff(
         this=day_literal(orders.as_of), expression=column("last_order"), unit=exp.var("DAY")
     )
@@ -110,34 +108,32 @@ def ties_of(orders: Read) -> list[Split]:
     places = even_ranks(n, rungs)
     also = [*places, *(n - at for at in places), *((n - 1) * j // rungs for j in range(1, rungs))]
     shares = [Fraction(j, rungs) for j in range(1, rungs)]
-    counts: dict[str, tuple[NDArray[Any], NDArray[Any]]] = {}
-    for measure, tree in measures.items():
-        valued = select([named(tree, "value")], buyers, "buyers")
+    ties = {}
+    for measure, better in SCORES.values():
+        valued = select([named(measures[measure], "value")], buyers, "buyers")
         found = counts_for_cuts(groups.engine, valued, shares, even=True, also=also)
-        counts[measure] = (found.values, found.counts)
-    return _splits(counts, orders.scheme)
+        ties[measure] = _split_customers(found.counts, better, rungs)
+    return ties
 
 
 def split_note(orders: Read) -> str:
     """Return ``in_words`` for the orders' customers; empty if only `check` looks at all
     customers.
     """
-    return in_words(ties_of(orders)) if orders.customer_engine.limits.customer_findings else ""
+    if not orders.customer_engine.limits.customer_findings:
+        return ""
+    return in_words(ties_of(orders), orders.scheme.scores.rungs)
 
 
-def in_words(splits: Sequence[Split]) -> str:
-    """Return the splits as two sentences, empty if no customer would be split from an equal one."""
-    some = [split for split in splits if split.split_customers]
+def in_words(ties: Mapping[str, int], rungs: int) -> str:
+    """Return the ties as a sentence, empty if there are none."""
+    some = {measure: n for measure, n in ties.items() if n}
     if not some:
         return ""
-    counts = ", ".join(f"{s.split_customers:,} by {s.measure}" for s in some)
-    ours = ", ".join(f"{100 * s.size_deviation:.1f} % ({s.measure})" for s in some)
-    theirs = ", ".join(f"{100 * s.size_deviation_inclusive:.1f} % ({s.measure})" for s in some)
+    counts = ", ".join(f"{n:,} by {measure}" for measure, n in some.items())
     return (
-        "Customers with equal values always get equal scores. Cutting the sorted list into "
-        f"equal parts would give other scores to customers with the same value: {counts}. "
-        f"The largest deviation from equal-sized groups is {ours}; with a spreadsheet's "
-        f"percentiles it would be {theirs}."
+        f"{counted(sum(some.values()), 'customers', 'have')} the same value as a customer in the "
+        f"next of {rungs} equal parts ({counts}); equal values always get equal scores here."
     )
 
 

@@ -74,7 +74,9 @@ class WhatIf(Answer):
             for a, v in zip(self.frame["answer"], self.frame["value_change"], strict=True)
             if not np.isnan(v)
         ]
-        return f"With {self.change.in_words()}: {' and '.join(texts) or 'nothing can be told'}."
+        return (
+            f"With {self.change.in_words()}: {' and '.join(texts) or 'no value can be computed'}."
+        )
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """Return ``what-if``."""

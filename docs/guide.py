@@ -21,7 +21,16 @@ from pathlib import Path
 DOCS = Path(__file__).parent
 PAGES = (
     "first-hour",
-    "ten-questions",
+    "questions/check",
+    "questions/customers",
+    "questions/top",
+    "questions/score",
+    "questions/orders",
+    "questions/growth",
+    "questions/retention",
+    "questions/breakdown",
+    "questions/compare",
+    "questions/explain",
     "ladders-and-rules",
     "forecasts",
     "campaigns",

@@ -16,7 +16,7 @@ import pytest
 from matplotlib.image import imread
 
 import fairladder as fl
-from fairladder import columns, findings
+from fairladder import columns, findings, settings
 from fairladder.book import measure_trees
 from fairladder.demo import SHOP
 from fairladder.demo.generator import make_shop
@@ -143,6 +143,7 @@ def test_every_column_is_in_the_registry(scored):
     table, _ = scored
     assert (ROOT / "docs" / "columns.md").read_text("utf-8") == columns.as_markdown()
     assert (ROOT / "docs" / "findings.md").read_text("utf-8") == findings.as_markdown()
+    assert (ROOT / "docs" / "scheme.md").read_text("utf-8") == settings.as_markdown()
     orders = fl.sample_orders()
     numbers = {
         "money": "f",

@@ -269,3 +269,30 @@ def of_part(part: str) -> dict[str, Setting]:
 def with_option(*parts: str) -> tuple[Setting, ...]:
     """Return the settings of these parts that have an option, in the order of the help."""
     return tuple(s for s in SETTINGS if s.option and s.part in parts)
+
+
+def as_markdown() -> str:
+    """Return all settings as Markdown, the text of ``docs/scheme.md``."""
+    lines = [
+        "# The scheme",
+        "",
+        "After this page you know every key of a scheme, the TOML file with all settings. Keys with an",
+        "option can also be set on the command line. `fairladder start ORDERS` writes a first scheme.",
+        "",
+        "Generated from `fairladder.settings` by `python -m fairladder.settings`.",
+        "",
+    ]
+    for part in dict.fromkeys(s.part for s in SETTINGS):
+        lines += [f"## [{part}]", "", "| key | option | meaning |", "|---|---|---|"]
+        for s in (s for s in SETTINGS if s.part == part):
+            default = f" Default: {s.default}." if s.default else ""
+            option = f"`{s.option}`" if s.option else ""
+            lines.append(
+                f"| `{s.key}` | {option} | {s.sentence.replace('|', chr(92) + '|')}{default} |"
+            )
+        lines.append("")
+    return "\n".join(lines)
+
+
+if __name__ == "__main__":
+    print(as_markdown(), end="")

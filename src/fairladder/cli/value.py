@@ -378,13 +378,13 @@ class _Answers:
         n, margin = len(ahead.frame), f", margin {row['margin']:.0%}" if row["margin"] < 1 else ""
         rate = f", discounted at {ahead.discount_rate:.0%} a year" if ahead.discount_rate else ""
         lines = [
-            ("so far", row["quick_value"], None, None, row["revenue"],
+            ("to date", row["quick_value"], None, None, row["revenue"],
             "revenue ÷ customers with a purchase"),
             ("by formula", row["formula_value"], row["value_if_lower"], row["value_if_higher"],
             row["formula_value"] * n,
              (f"first order to first {made.period} without an order{margin}; retention 5 "
                  "points down and up")),
-            (f"next {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n,
+            (f"forecast for {ahead.horizon} days", total["expected_value"] / n, total["value_low"] / n,
             total["value_high"] / n,
              total["expected_value"],
              f"forecast for all customers; 80 % range{margin}{rate}"),
@@ -629,7 +629,7 @@ def _tested(ahead: "Forecast") -> "RenderableType":
     ]  # fmt: skip
     columns = [
         "method", "orders", "actual orders", "total error", "value error", "error per customer",
-        "top 10 % found", "in 80 % range",
+        "top 10 % found", "coverage",
     ]  # fmt: skip
     chosen = (
         "" if ahead.method == tested.winner else f" The forecast uses {ahead.method}, as requested."

@@ -136,7 +136,7 @@ def _title(table: pd.DataFrame, spells: pd.DataFrame, by: str | None, period: st
     return (
         f"{wording.counted(total, 'customers')} to date, and no {period} without a new one"
         if spells.empty
-        else f"{wording.counted(total, 'customers')} so far"
+        else f"{wording.counted(total, 'customers')} to date"
     )
 
 

@@ -359,7 +359,7 @@ def worth_lines(about: Contents) -> list[tuple[str, float, tuple[float, float] |
     bought = buyers(about.customers)
     lines: list[tuple[str, float, tuple[float, float] | None, str, str]] = [
         (
-            "so far",
+            "to date",
             float(bought["spend"].sum()) / len(bought),
             None,
             "keep",

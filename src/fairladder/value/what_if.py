@@ -137,7 +137,7 @@ def what_if(
     rows = [
         ("by formula", now, now + moves[0], moves[0], *_ends(moves[1:]), moves[0] * people,
         *(e * people for e in _ends(moves[1:]))),
-        (f"in the next {forecast.horizon} days", expected / people, (expected + total) / people,
+        (f"forecast for {forecast.horizon} days", expected / people, (expected + total) / people,
         total / people,
          ends[0] / people, ends[1] / people, total, *ends),
     ]  # fmt: skip

@@ -43,12 +43,23 @@ def commands(source: Path, out: str) -> dict[str, list[str]]:
 
 def others(source: Path, out: str) -> dict[str, list[str]]:
     """Return the other commands that read orders, with their required options."""
-    arguments = [str(source), *ROLES, "line_total", "--as-of", "2026-06-30", "--quiet", "--out", out]
+    arguments = [
+        str(source),
+        *ROLES,
+        "line_total",
+        "--as-of",
+        "2026-06-30",
+        "--quiet",
+        "--out",
+        out,
+    ]
     own = {
         "customers": [], "top": [], "growth": [], "retention": [], "breakdown": ["--rows", "channel"], "orders": [],
         "campaign": ["--when", "recency_days > 180"], "compare": ["--then", "2026-03-31"], "value": [],
     }  # fmt: skip
-    return {f"fairladder {name}": [FAIRLADDER, name, *arguments, *words] for name, words in own.items()}
+    return {
+        f"fairladder {name}": [FAIRLADDER, name, *arguments, *words] for name, words in own.items()
+    }
 
 
 def measured(command: list[str]) -> tuple[float, float, float]:
@@ -79,10 +90,8 @@ def main() -> None:
     )
     if not source.exists():
         raise SystemExit(
-
-                f"{source} does not exist; create it with: python benchmarks/generate.py "
-                f"{given.millions:g} --csv"
-
+            f"{source} does not exist; create it with: python benchmarks/generate.py "
+            f"{given.millions:g} --csv"
         )
     runs: dict[str, list[tuple[float, float, float]]] = {}
     with tempfile.TemporaryDirectory() as folder:

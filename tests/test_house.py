@@ -226,3 +226,13 @@ def test_readme_examples_run_as_shown(monkeypatch):
     )
     assert tried > 3
     assert failed == 0
+
+
+def test_tab_completion_shows_questions_only(tmp_path):
+    orders = fl.sample_orders()
+    shown = [name for name in dir(orders) if not name.startswith("_")]
+    assert {"campaign", "report", "score", "check", "balance"} <= set(shown)
+    assert not {"engine", "groups", "base", "customers_there", "kept_rows"} & set(shown)
+    assert all(hasattr(orders, name) for name in shown)
+    with pytest.raises(fl.UsageError, match="end the name in .html"):
+        orders.report(tmp_path / "report.pdf")

@@ -21,6 +21,7 @@ from fairladder.sqltree import column, select
 if TYPE_CHECKING:
     import pandas as pd
 
+    from fairladder.campaigns.listing import CampaignList
     from fairladder.history.breakdown import Breakdown
     from fairladder.history.cohorts import Cohorts
     from fairladder.review.check import Check
@@ -260,6 +261,28 @@ class Orders(Read):
 
         return explain(self, ids)
 
+    def campaign(self, name: str | None = None, **settings: Any) -> "CampaignList":
+        """Return the list of one campaign; see ``fairladder.campaign`` for the settings.
+
+        >>> import fairladder as fl
+        >>> made = fl.sample_orders().campaign(when="stance = 'win-back'", limit=50, holdout=20)
+        >>> (len(made.contacts), len(made.holdout))
+        (42, 8)
+        """
+        self._warn_of_findings()
+        from fairladder.campaigns.listing import campaign
+
+        return campaign(self, name, **settings)
+
+    def report(self, path: str | Path, **options: Any) -> None:
+        """Write the report as a page (``.html``) or a workbook (``.xlsx``), by the path's suffix;
+        see ``fairladder.report.write_html`` for the options.
+        """
+        from fairladder.report.write import write_html, write_workbook
+
+        write = write_workbook if Path(path).suffix.lower() == ".xlsx" else write_html
+        write(self, path, **options)
+
     def stability(self) -> "Stability":
         """Return how many customers would change segment under other reasonable settings; see
         ``fairladder.stability``.
@@ -267,6 +290,12 @@ class Orders(Read):
         from fairladder.review.stability import stability
 
         return stability(self)
+
+    def __dir__(self) -> list[str]:
+        """Return the questions, so that tab completion in a notebook shows them and not the
+        internals.
+        """
+        return sorted({*_FACTS, *(n for n in vars(Orders) if not n.startswith("_"))})
 
     def _warn_of_findings(self) -> None:
         """Issue each error and warning among the findings as a Python warning at the caller's
@@ -284,6 +313,10 @@ class Orders(Read):
         from fairladder.book.shown_sql import reduction_sql
 
         return reduction_sql(self.opened)
+
+
+#: Attributes of orders, besides the questions, that users need.
+_FACTS = ("as_of", "balance", "facts", "findings", "notes", "scheme", "set_aside", "states")
 
 
 def _nothing(_: object) -> None:

@@ -415,7 +415,7 @@ class Tier(Part):
         return self
 
     def names(self) -> tuple[str, ...]:
-        """The names of the tiers, best first."""
+        """Return the names of the tiers, best first."""
         if self.labels is not None:
             return self.labels
         if self.top_percents is not None:

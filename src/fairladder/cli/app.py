@@ -103,7 +103,9 @@ def _made(name: str) -> Any:
     work = show_help if name == "help" else getattr(import_module(f"fairladder.cli.{name}"), name)
     alone = typer.Typer(add_completion=False, context_settings=_SETTINGS)
     function = work if one.plain else command(work, needs_orders=one.needs_orders, part=one.part)
-    alone.command(name, short_help=one.summary, epilog=epilog(name, shares=not one.plain))(function)
+    alone.command(
+        name, short_help=one.summary, epilog=epilog(name, shares=name not in ("demo", "help"))
+    )(function)
     return typer.main.get_command(alone)
 
 

@@ -9,11 +9,11 @@ from fairladder.settings import CARRIED, COLUMNS, OUTPUT, SETTINGS, WINDOW, WRIT
 
 #: Group of shared options → its heading, and its most used options.
 GROUPS = {
-    "rows": (WINDOW, "--scheme --customers --as-of --from --through --where"),
-    "output": (OUTPUT, "--out --part --figure --quiet --show-sql"),
-    "columns": (COLUMNS, "--customer-column --placed-column --amount-column"),
+    "rows": (WINDOW, "--scheme --as-of --from --where"),
+    "output": (OUTPUT, "--out --part --figure"),
+    "columns": (COLUMNS, "--customer-column --amount-column"),
     "first-latest": (CARRIED, "--at-first --at-latest"),
-    "writing": (WRITING, "--date-format --decimal-mark --sheet --table"),
+    "writing": (WRITING, "--date-format --sheet --table"),
 }
 #: Common questions → the words after ``fairladder`` that answer them, followed by the sample shop's
 #: scheme.
@@ -213,8 +213,10 @@ def epilog(command: str, *, shares: bool = True) -> str:
     """Return the text below a command's own options: its tables and figures, the groups of shared
     options in ``shares``, and examples.
     """
-    groups = [f"{name}: {some} …" for name, (_, some) in GROUPS.items()]
-    shared = ["Shared by all commands; list them with `fairladder help GROUP`:", *groups]
+    shared = [
+        "Shared by all commands; list them with `fairladder help GROUP`: "
+        + "; ".join(f"{name} ({some} …)" for name, (_, some) in GROUPS.items())
+    ]
     examples = [
         "Examples, in the folder that `fairladder demo` creates:",
         *(f"fairladder {line}" for line in EXAMPLES.get(command, ())),

@@ -450,7 +450,7 @@ def command(
     theirs += [
         p.replace(kind=inspect.Parameter.KEYWORD_ONLY, annotation=hints[n]) for n, p in own.items()
     ]
-    as_options(run, [ours[0], *theirs, *ours[1:], *(_hidden_setting(s) for s in of_scheme)])
+    as_options(run, [ours[0], *theirs, *ours[1:], *(hidden_setting(s) for s in of_scheme)])
     return run
 
 
@@ -467,7 +467,8 @@ def _hidden(annotation: Any) -> Any:
     return Annotated[kind, info]
 
 
-def _hidden_setting(setting: Setting) -> inspect.Parameter:
+def hidden_setting(setting: Setting) -> inspect.Parameter:
+    """Return the option of a setting, hidden in the command's own help."""
     made = of_setting(setting)
     return made.replace(annotation=_hidden(made.annotation))
 

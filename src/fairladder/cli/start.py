@@ -7,7 +7,13 @@ from typing import Annotated, Any
 
 import typer
 
-from fairladder.cli.options import as_options, of_setting, parameter, report_errors, settings_given
+from fairladder.cli.options import (
+    as_options,
+    hidden_setting,
+    parameter,
+    report_errors,
+    settings_given,
+)
 from fairladder.errors import DataError, UsageError
 from fairladder.settings import with_option
 
@@ -71,7 +77,7 @@ as_options(
     [
         parameter("orders", "", Orders), parameter("out", Path("scheme.toml"), Out),
         parameter("customers", None, Customers),
-        *map(of_setting, _SETTINGS),
+        *map(hidden_setting, _SETTINGS),
         parameter("allow_set_aside", False, AllowSetAside), parameter("json_schema", False, Schema),
     ],
 )  # fmt: skip

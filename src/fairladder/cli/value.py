@@ -139,7 +139,7 @@ def value(
     if_response: IfResponse = None,
     figure_of: FigureOf = "tracking",
 ) -> None:  # fmt: skip
-    """What is a customer worth, to date, by formula, and in the future, and how certain is that?"""
+    """Report what a customer is worth to date, by formula and in the future, and how certain that is."""
     from fairladder.cli import door, screen
     from fairladder.value.checks import checked_horizon, checked_margin, checked_retention
 

@@ -234,5 +234,5 @@ def test_tab_completion_shows_questions_only(tmp_path):
     assert {"campaign", "report", "score", "check", "balance"} <= set(shown)
     assert not {"engine", "groups", "base", "customers_there", "kept_rows"} & set(shown)
     assert all(hasattr(orders, name) for name in shown)
-    with pytest.raises(fl.UsageError, match="end the name in .html"):
+    with pytest.raises(fl.UsageError, match=r"end the name in \.html"):
         orders.report(tmp_path / "report.pdf")

@@ -97,7 +97,7 @@ def test_concentration_counts_largest_spenders_first():
     """
     about = SimpleNamespace(customers=pd.DataFrame({"orders": 1, "spend": [1.0] * 9 + [91.0]}))
     drawn = figures.concentration(about)
-    assert drawn.finding == "The first fifth of customers bring 92.0 % of spend"
+    assert drawn.finding == "The first fifth of customers contribute 92.0 % of spend"
 
 
 @pytest.mark.parametrize(

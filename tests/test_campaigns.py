@@ -118,7 +118,7 @@ def test_bought_from_needs_one_purchase_of_minimum_amount(rows, one, two, least)
 
 
 def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
-    ids = ["=1+1", "'quoted", "-5", "plain", "late", "held", "silent", "asked-not-to-be"]
+    ids = ["=1+1", "'quoted", "-5", "plain", "late", "held", "silent", "opted-out"]
     orders = fl.open_orders(
         pd.DataFrame({"customer": ids, "placed": pd.Timestamp("2026-01-05"), "amount": 5.0}),
         customers=pd.DataFrame(
@@ -127,7 +127,7 @@ def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
         scheme={"time": {"as_of": dt.date(2026, 1, 31)}},
     )
     made = fl.campaign(orders, consent="news")
-    assert set(made.frame["customer"]) == set(ids) - {"silent", "asked-not-to-be"}
+    assert set(made.frame["customer"]) == set(ids) - {"silent", "opted-out"}
     assert made.notes[0] == "Consent by `news`: 6 yes, 1 no, 1 blank."
     # Cells made safe for a spreadsheet are read back unchanged; an id's own apostrophe stays.
     fl.write(made.frame.head(3), tmp_path / "out.csv", spreadsheet_safe=True)
@@ -146,7 +146,7 @@ def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
         orders, contacted=[str(tmp_path / "earlier.csv")], contacted_days=10
     )  # from the 21st on, inclusive
     assert set(ids) - set(now.frame["customer"]) == {"plain"}
-    assert now.funnel["step"].tolist() == ["customers", "not contacted lately"]
+    assert now.funnel["step"].tolist() == ["customers", "not contacted recently"]
     secret = fl.campaign(orders, pseudonym_key=b"a secret of the studio")
     assert not set(secret.frame["customer"]) & set(ids)
     assert secret.frame["customer"].str.fullmatch("[0-9a-f]{32}").all()
@@ -159,12 +159,12 @@ def test_exclusions_consent_and_earlier_lists_remove_customers(tmp_path):
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ('[[campaigns]]\nname = "a"\nlimt = 3\n', "campaigns[1].limt (line 3): there is no such key. Did you mean `limit`?"),
+        ('[[campaigns]]\nname = "a"\nlimt = 3\n', "campaigns[1].limt (line 3): unknown key. Did you mean `limit`?"),
         ('[[campaigns]]\nname = "a"\nholdout = 100\n', "campaigns[1].holdout (line 3)"),
         ('[[campaigns]]\nname = "a"\n[[campaigns]]\nname = "a"\n', "two campaigns are named `a`; give each its own name"),
         ('[[campaigns]]\nname = "a"\ncontacted_days = 30\n', "`contacted` (files of earlier lists) and `contacted_days` go together"),
-        ('[[campaigns]]\nname = "a"\nbought_from = 2026-02-01\nbought_through = 2026-01-01\n', "`bought_through` (2026-01-01) lies before"),
-        ("[value]\nhorizn = 90\n", "value.horizn (line 2): there is no such key. Did you mean `horizon`?"),
+        ('[[campaigns]]\nname = "a"\nbought_from = 2026-02-01\nbought_through = 2026-01-01\n', "`bought_through` (2026-01-01) is before"),
+        ("[value]\nhorizn = 90\n", "value.horizn (line 2): unknown key. Did you mean `horizon`?"),
         ("[value]\nmargin = 40\n", "value.margin (line 2)"), ('[value]\nmethod = "guess"\n', "value.method (line 2)"),
     ],
 )  # fmt: skip
@@ -338,7 +338,7 @@ def test_lift_worked_example():
     ]
     assert whole[["spend_contacted", "spend_held_out"]].tolist() == [9, 3]
     assert np.isnan(whole["spend_p"])
-    assert "No p is given for spend: fewer than 10 buyers in a group" in found.notes[0]
+    assert "No p-value is given for spend: with fewer than 10 buyers in a group" in found.notes[0]
     assert found.frame["segment"].tolist() == ["all", "x", "y"]
     assert "That may be chance (p = 1.00)" in found.in_words()
     assert (found.since, found.through) == (dt.date(2026, 2, 1), dt.date(2026, 2, 10))
@@ -412,7 +412,7 @@ def test_saved_list_needs_no_conditions_and_plan_needs_no_list(fairladder, shop)
     assert (shop / "lift.csv").read_bytes() == (shop / "stated.csv").read_bytes()
     whole = fairladder(*arguments, "--out", "whole.csv", "--when", "orders = 1", cwd=shop)
     assert "between 2026-04-01 and 2026-06-30" in whole.stderr
-    assert "the conditions given make no other" in whole.stderr
+    assert "the conditions given have no effect" in whole.stderr
     assert (shop / "whole.csv").read_bytes() != (shop / "stated.csv").read_bytes()
     assert (
         "has no funnel"

@@ -46,9 +46,9 @@ def test_demo_runs_the_whole_workflow(process, tmp_path):
     assert done.returncode == 0, done.stderr
     for output in (
         "Does every row count?",
-        "Who spent the most?",
+        "Who spent most?",
         "Need a retention campaign: 167 customers (13.9 %)",
-        "Where everything lies",
+        "Where to find everything",
     ):
         assert output in done.stdout
     made = {p.name for p in (tmp_path / "shop" / "results").iterdir()}
@@ -70,7 +70,7 @@ def test_demo_runs_the_whole_workflow(process, tmp_path):
     refused = process("demo", tmp_path / "shop")
     assert refused.returncode == 2
     assert (
-        "scheme.toml' is there already and differs from the sample; name another folder."
+        "scheme.toml' exists already and differs from the sample; name another folder."
         in refused.stderr
     )
     assert (tmp_path / "shop" / "scheme.toml").read_text() == "# mine now"
@@ -86,7 +86,7 @@ def test_all_output_formats_contain_the_same_customers(shop, fairladder, tmp_pat
     for out in outs.values():
         done = fairladder(*command, "--out", out)
         assert (done.returncode, done.stdout) == (0, ""), done.stderr
-        assert "As of 30 June 2026 (day asked for). 17,756 rows read: 17,023 used" in done.stderr
+        assert "As of 30 June 2026 (set by as_of). 17,756 rows read: 17,023 used" in done.stderr
     assert outs["csv"].read_text() == piped.stdout
     assert fairladder(*command, "--out", "-", "--quiet").stderr == ""
     orders = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml")
@@ -193,7 +193,7 @@ def test_options_replace_a_scheme(fairladder, tmp_path):
         ("7", "1", "6.00", "0"),
     ]
     assert (
-        "As of 31 March 2026 (end of the window). 5 rows read: 2 used, 1 left out, 2 outside window."
+        "As of 31 March 2026 (end of the date range). 5 rows read: 2 used, 1 filtered out, 2 outside the date range."
         in done.stderr
     )
     sql = fairladder("customers", path, *roles, *window, "--show-sql").stdout
@@ -210,26 +210,26 @@ def test_options_replace_a_scheme(fairladder, tmp_path):
     [
         (["score", "orders.cvs"], 2, "There is no file 'orders.cvs'."),
         (["score", "orders.csv", "--customer-column", "custmer"], 2,
-         "orders.csv has no column `custmer`, which [orders] customer asks for. Did you mean `customer`?"),
+         "orders.csv has no column `custmer`, which [orders] requires. Did you mean `customer`?"),
         (["check", "empty.csv"], 1, "The file 'empty.csv' is empty. Export the orders again, with a header line."),
-        (["score", "header.csv"], 1, "No customer has a purchase, so there is nobody to score."),
-        (["score", "orders.csv", "--scheme", "typo.toml"], 2, "typo.toml: orders.plced (line 2): there is no such key. Did you mean `placed`?"),
+        (["score", "header.csv"], 1, "No customer has a purchase, so no customer can be scored."),
+        (["score", "orders.csv", "--scheme", "typo.toml"], 2, "typo.toml: orders.plced (line 2): unknown key. Did you mean `placed`?"),
         (["score", "orders.csv", "--scheme", "rule.toml"], 2, "segment `a`: `orders >` does not parse as a SQL condition"),
-        (["score", "orders.csv", "--scheme", "open.toml"], 2, "the last segment needs `otherwise = true`, so that everybody has a place"),
-        (["score", "orders.csv", "--scheme", "rungs.toml"], 2, "write `[[segments]]` of your own for another number"),
+        (["score", "orders.csv", "--scheme", "open.toml"], 2, "the last segment needs `otherwise = true`, so that every customer gets a segment"),
+        (["score", "orders.csv", "--scheme", "rungs.toml"], 2, "write your own `[[segments]]` for another number"),
         (["score", "orders.csv", "--scheme", "missing.toml"], 2, "There is no scheme file 'missing.toml'. Check the path given with --scheme."),
         (["score", "bad.csv"], 1, "2 of 8 rows are set aside (1 no-customer, 1 bad-date): more than 20 %"),
         (["score", "ragged.csv"], 1, "Line 3 of the orders has 5 cells where the header has 4 (`c1,x,o1,2026-01-02,11.50`). Look for a stray separator"),
         (["score", "orders.csv", "--where", "amont > 3"], 2, "where: `amont > 3` names the column `amont`, which is not there. Did you mean `amount`?"),
-        (["score", "orders.csv", "--as-of", "30.6.2026"], 2, "--as-of 30.6.2026: that is not a day; write it as 2026-06-30."),
-        (["score", "orders.csv", "--from", "2026-02-01", "--through", "2026-01-01"], 2, "`through` (2026-01-01) lies before `from` (2026-02-01)"),
+        (["score", "orders.csv", "--as-of", "30.6.2026"], 2, "--as-of 30.6.2026: that is not a date; write it as 2026-06-30."),
+        (["score", "orders.csv", "--from", "2026-02-01", "--through", "2026-01-01"], 2, "`through` (2026-01-01) is before `from` (2026-02-01)"),
         (["score", "orders.csv", "--out", "x.doc"], 2, "'x.doc': results are not written as doc; end the name in .csv, .parquet, .json, .xlsx, .md, .html."),
-        (["score", "orders.csv", "--out", "no/x.csv"], 2, "There is no folder 'no' to write 'x.csv' into. Make it first."),
-        (["score", "orders.csv", "--part", "people"], 2, "--part people: this result has no such part. There are: customers, segments, tiers, rules."),
+        (["score", "orders.csv", "--out", "no/x.csv"], 2, "There is no folder 'no' to write 'x.csv' into. Create it first."),
+        (["score", "orders.csv", "--part", "people"], 2, "--part people: this result has no such part. Choose from: customers, segments, tiers, rules."),
         (["check", "orders.csv", "--figure", "x.png"], 2, "This command draws no figure; `fairladder score` does."),
-        (["score", "orders.csv", "--figure", "no/x.png"], 2, "There is no folder 'no' to write 'x.png' into. Make it first."),
+        (["score", "orders.csv", "--figure", "no/x.png"], 2, "There is no folder 'no' to write 'x.png' into. Create it first."),
         (["score", "later.csv"], 1, "The latest day among the orders is 2999-01-01, and that is after today"),
-        (["score", "orders.csv", "--customers", "twice.csv"], 1, "repeated-customers: twice.csv holds 1 ids on more than one row, the first `c1` (rows 2, 4)."),
+        (["score", "orders.csv", "--customers", "twice.csv"], 1, "repeated-customers: twice.csv has 1 ids on more than one row, the first `c1` (rows 2, 4)."),
         (["score", "orders.csv", "--customers", "taken.csv"], 1, "taken.csv has a column `spend`, and that is the name of a computed one."),
         (["frobnicate"], 2, "No such command 'frobnicate'"),
     ],
@@ -336,7 +336,7 @@ def test_outputs_never_overwrite_inputs(tmp_path, fairladder, process):
     assert orders.read_bytes() == before
     os.mkfifo(tmp_path / "pipe.csv")
     assert (
-        "is not an ordinary file"
+        "is not a regular file"
         in fairladder("score", orders, "--out", tmp_path / "pipe.csv").stderr
     )
     kept = tmp_path / "kept.csv"
@@ -531,7 +531,7 @@ def test_streamed_workbook_equals_small_workbook(monkeypatch, tmp_path):
     for name, sheet in small.items():
         pd.testing.assert_frame_equal(large[name], sheet)
     assert large["customers"]["last_order"].dtype.kind == "M"
-    with pytest.raises(fl.DataError, match="Row 9, column `x` holds 40,000 characters"):
+    with pytest.raises(fl.DataError, match="Row 9, column `x` has 40,000 characters"):
         fl.write(
             pd.DataFrame({"x": ["=1"] * 8 + ["y" * 40_000] + ["z"] * 9}), tmp_path / "long.xlsx"
         )

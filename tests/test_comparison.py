@@ -77,7 +77,7 @@ def test_change_of_spend_worked_example():
     days = [dt.date(2026, 2, 1), dt.date(2026, 3, 1), *(dt.date(2026, m, 5) for m in (4, 5, 6))]
     found = fl.compare(opened([("a", d, 1000 if d <= FIRST else 2000) for d in days]), FIRST)
     assert found.parts["spend"].tolist() == [20, 0, 0, 15, 25, 0, 60]
-    assert "are not all in them" in found.notes[0]
+    assert "they do not cover the" in found.notes[0]
 
 
 def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
@@ -165,9 +165,9 @@ def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
     )
     assert sizes.stdout.startswith("path,customers,spend\n"), sizes.stderr
     for wrong, says in (
-        ([*arguments, "--then", "2026-06-30"], "Both days are 2026-06-30"), ([*arguments], "Say which days"), (["compare"], "Give ORDERS and --then DAY"),
+        ([*arguments, "--then", "2026-06-30"], "Both days are 2026-06-30"), ([*arguments], "Give the days"), (["compare"], "Give ORDERS and --then DAY"),
         ([*arguments, "--then", "2020-01-01"], "Nobody had a purchase by 2020-01-01"), ([*arguments, "--then", "2025-12-31", "--ladders", "now"], "then and each"),
-        ([*arguments, "--then", "2025-12-31", "--figure-of", "sizes"], "sizes goes with --every"),
+        ([*arguments, "--then", "2025-12-31", "--figure-of", "sizes"], "sizes needs --every"),
         (["compare", "--scored-then", "members.csv", "--scored-now", "now.csv"], "no column `customer`"),
     ):  # fmt: skip
         refused = fairladder(*wrong, cwd=shop)
@@ -206,7 +206,7 @@ def test_comparison_counts_members_by_joining_day():
         assert set(found.movers.loc[found.movers["from_segment"] == "(new)", "customer"]) == new
     with pytest.raises(
         fl.UsageError,
-        match=r"since names `customer`, the day on which a customer joined: its cells are no days",
+        match=r"since names `customer`, the day on which a customer joined: its cells are not dates",
     ):
         fl.compare(
             fl.open_orders(
@@ -239,7 +239,7 @@ def test_comparison_footer_shows_the_later_day(fairladder, shop):
 
 
 def test_rungs_table_is_sorted_best_first_with_exact_sums():
-    """Scores fall, tiers are as in the scheme, and rows without a rung come last, whatever their
+    """Scores fall, tiers are as in the scheme, and rows without a rung come last, for any
     original order.
     """
     quillmoor = fl.sample_orders()

@@ -1,4 +1,4 @@
-"""Test exports that can be read in two ways: decided by their cells, asked about, or reported with
+"""Test exports that can be read in two ways: decided by their cells, resolved by a question, or reported with
 the effect of the other reading.
 """
 
@@ -44,7 +44,7 @@ CELLS = {
     "currencies": (["10.00 EUR", "20.00 USD", "5 EUR"], "in several currencies (EUR, USD)"),
     "signs of currencies": (["£5", "$5", "3000 JPY"], "in several currencies ($, GBP, JPY)"),
     "one currency": (["10.00 EUR", "5 EUR", "7"], Decimal(22)),
-    "points before three digits": (["1.200", "950"], "The point in `1.200` can be a decimal mark or mark thousands"),
+    "points before three digits": (["1.200", "950"], "The point in `1.200` can be a decimal mark or a thousands separator"),
     "points that other cells prove": (["1.200", "950.50"], Decimal("951.70")),
     "no thousands begin with 0": (["0.200", "1.300"], Decimal("1.50")),
     "lakhs": (["1,23,456.00", "950.00"], Decimal(124406)),
@@ -109,7 +109,7 @@ QUESTIONS = {
                         "--unit-price-column Cena --quantity-column 'Ilość'"),
     "price by its cells only": (table("Customer,Order,Date,Menge,Zahl", lambda i: (f"C{i % 7}", i, day(i), QUANTITIES[i], f"{i}.50")),
                                 "--unit-price-column Zahl --quantity-column Menge"),
-    "words that nobody knows": (
+    "unknown words": (
         table("Customer,Order,Date,Xyz,Qux", lambda i: (f"C{i % 7}", i, day(i), QUANTITIES[i], f"{i}.50")),
         "--unit-price-column Qux --quantity-column Xyz",
     ),
@@ -120,13 +120,13 @@ QUESTIONS = {
     "no header": (table(f"C9,1,{day(1)},100.20", lambda i: (f"C{i % 7}", i, day(i), f"{i}.50")), "pass --header-row 0"),
     "title without header": (table("Sales of spring", lambda i: (f"C{i % 7}", i, day(i), f"{i}.50")), "looks like data, not like column names"),
     "pledged and received": (table("Customer,Order,Date,Pledged,Received", lambda i: (f"C{i % 7}", i, day(i), f"{i + 1}.50", f"{(i + 1) * 0.95:.2f}")),
-                             "`Pledged` or `Received` could be the amount. Say which with --amount-column NAME."),
+                             "`Pledged` or `Received` could be the amount. Choose with --amount-column NAME."),
     "half year of months": (table("Customer,2026-01,2026-02,Half year", lambda i: (f"C{i}", f"{i}.50", f"{i * 7 % 13}.25", f"{i + i * 7 % 13}.75")),
                             'day_amounts = { "2026-01-31" = "2026-01", "2026-02-28" = "2026-02" }'),
     "percents or fractions": (table("Customer,Order,Date,Price,Quantity,discount_pct", lambda i: (f"C{i % 7}", i, day(i), 10, 2, i % 2)),
-                              "can be fractions of the price or percents"),
+                              "can be fractions of the price or percentages"),
     "dates in three columns": (table("Customer,Year,Month,Day,Amount", lambda i: (f"C{i % 7}", 2026, i % 9 + 1, i % 20 + 1, f"{i}.50")),
-                               "The columns `Year`, `Month`, `Day` hold parts of a day"),
+                               "The columns `Year`, `Month`, `Day` contain parts of a date"),
     "Buddhist years": (table("Customer,Order,Date,Amount", lambda i: (f"C{i % 7}", i, f"2569-0{i % 9 + 1}-11", f"{i}.50")), "counted from the Buddha"),
 }  # fmt: skip
 
@@ -302,7 +302,7 @@ def test_groups_with_our_names_are_distinguished(tmp_path):
 
 
 def test_as_of_date_does_not_depend_on_where(tmp_path):
-    """The latest readable row is of 20 December, whatever `where` excludes: the recency of
+    """The latest readable row is of 20 December, even if `where` excludes it: the recency of
     January's customer is 343 days.
     """
     rows = [
@@ -413,7 +413,7 @@ def test_frame_without_its_scheme_is_refused(tmp_path):
     rebuilt = customers.merge(customers[["customer"]].assign(town="x"), on="customer")
     rebuilt.attrs.clear()
     for ask in (fl.score, fl.fit_ladders, fl.fairness_of):
-        with pytest.raises(fl.UsageError, match="does not carry the scheme of its orders"):
+        with pytest.raises(fl.UsageError, match="has lost the scheme of its orders"):
             ask(rebuilt)
     assert len(fl.score(rebuilt, fl.Scheme())) == 3
 

@@ -213,7 +213,7 @@ def test_long_and_deep_conditions_are_refused_with_advice():
     ):
         with pytest.raises(
             fl.ConditionError,
-            match=r"nests more than 250 parts .* or joins more by AND and OR\. Write `x IN \(…\)`",
+            match=r"nests more than 250 parts .* or joins more with AND and OR\. Write `x IN \(…\)`",
         ):
             parse_condition(text, frame_kinds(FRAME))
     with pytest.raises(fl.ConditionError, match="has 300,000 characters, and 200,000 are the most"):
@@ -229,17 +229,17 @@ WORDS = "Conditions may use comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, IS NUL
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("nn = 1", "rule: `nn = 1` names the column `nn`, which is not there. Did you mean `n`?"),
+        ("nn = 1", "rule: `nn = 1` names the column `nn`, which does not exist. Did you mean `n`?"),
         ("n = 'one'", "rule: `n = 'one'` compares a number with text (`n` and `'one'`)."),
-        ("d > '30.6.2026'", "rule: `d > '30.6.2026'` compares a day with '30.6.2026'; write a day as '2026-06-30'."),
+        ("d > '30.6.2026'", "rule: `d > '30.6.2026'` compares a date with '30.6.2026'; write a date as '2026-06-30'."),
         ("n + 1", "rule: `n + 1` is a value, not a condition; compare it with something."),
         ("n IN (SELECT 1)", "rule: `n IN (SELECT 1)` uses IN, which is not allowed. " + WORDS),
         ("sleep(9) = 1", "rule: `sleep(9) = 1` uses SLEEP, which is not allowed. " + WORDS),
-        ("n IN x", "rule: `n IN x` uses IN without a list of values in parentheses behind it, which is not allowed. " + WORDS),
+        ("n IN x", "rule: `n IN x` uses IN without a list of values in parentheses, which is not allowed. " + WORDS),
         ("n BETWEEN SYMMETRIC 2 AND 1", "rule: `n BETWEEN SYMMETRIC 2 AND 1` uses BETWEEN with SYMMETRIC, which is not allowed. " + WORDS),
-        ("n = 1e", "rule: `n = 1e` writes `1e`, which is no plain number up to 10^15."),
+        ("n = 1e", "rule: `n = 1e` writes `1e`, which is not a plain number up to 10^15."),
         ("n = 0.19.99", "rule: `n = 0.19.99` uses DOT, which is not allowed. " + WORDS),
-        ("d > DATE '2026-13-01'", "rule: `d > DATE '2026-13-01'` writes DATE '2026-13-01'; write a day as '2026-06-30'."),
+        ("d > DATE '2026-13-01'", "rule: `d > DATE '2026-13-01'` writes DATE '2026-13-01'; write a date as '2026-06-30'."),
         ("", "rule: `` does not parse as a SQL condition: it is empty."),
     ],
 )  # fmt: skip

@@ -126,7 +126,7 @@ def test_json_values_keep_their_text(tmp_path, kind):
     ("text", "message"),
     [("[1, 2]", "value 1 is `1`, which is not an object"), ('{"a": 1, "a": 2}', "has `a` twice"), ("[{}, {}]", "no rows with columns"),
      ('[{"a": 1}', "ends before its list does"), ('[{"a": 1}] [', "goes on after its list ends"), ('{"a": }', "is not valid JSON at"),
-     ("[" * 5000, "nests too deep|is not valid JSON"), ('{"A": 1, "a": 2}', "stands twice"), ("hello", "is not valid JSON")],
+     ("[" * 5000, "nests too deep|is not valid JSON"), ('{"A": 1, "a": 2}', "occurs twice"), ("hello", "is not valid JSON")],
 )  # fmt: skip
 def test_json_that_is_not_a_table_is_refused(tmp_path, text, message):
     (tmp_path / "rows.json").write_text(text)
@@ -296,7 +296,7 @@ def test_ambiguous_encodings_raise_a_question(tmp_path):
         "customer,placed,amount\nGdañsk,2026-01-01,5\n".encode("cp1252")
     )
     with pytest.raises(
-        fl.DataError, match=r"`Gdañsk` as cp1252, `Gdańsk` as cp1250. Say which with `encoding`"
+        fl.DataError, match=r"`Gdañsk` as cp1252, `Gdańsk` as cp1250. Choose with `encoding`"
     ):
         fl.open_orders(tmp_path / "o.csv")
     assert fl.open_orders(
@@ -365,7 +365,7 @@ def test_frames_with_unusual_types_are_read(kind):
 
 @pytest.mark.parametrize(
     ("columns", "message"),
-    [({"amount": [1 + 2j, 2, 3]}, "complex numbers"), ({"extra": [[1], "x", {}]}, "neither text nor numbers nor days"), ({"AMOUNT": 1}, "stands twice"),
+    [({"amount": [1 + 2j, 2, 3]}, "complex numbers"), ({"extra": [[1], "x", {}]}, "neither text nor numbers nor dates"), ({"AMOUNT": 1}, "occurs twice"),
      ({"amount": ["1.5", "x", "y"]}, "more than 20 %"), ({"placed": pd.NaT}, "more than 20 %")],
 )  # fmt: skip
 def test_unsupported_frames_are_refused(columns, message):
@@ -398,10 +398,11 @@ def test_unusual_workbook_cells_are_read_or_reported(tmp_path):
     assert any("the most that a spreadsheet keeps" in note for note in orders.notes)
     with xlsxwriter.Workbook(tmp_path / "far.xlsx") as book:
         book.add_worksheet().write(1_048_575, 16_383, "x")
-    with pytest.raises(fl.DataError, match="reaches to row 1,048,576 and column 16,384"):
+    with pytest.raises(fl.DataError, match="extends to row 1,048,576 and column 16,384"):
         fl.open_orders(tmp_path / "far.xlsx")
     with pytest.raises(
-        fl.DataError, match=r"`note` holds 40,000 characters, and a cell of a sheet holds 32,767"
+        fl.DataError,
+        match=r"`note` has 40,000 characters, but a cell of a sheet has at most 32,767",
     ):
         fl.write(pd.DataFrame({"note": ["x" * 40_000]}), tmp_path / "out.xlsx")
 
@@ -466,7 +467,7 @@ def test_name_of_both_column_and_role_is_refused():
     for where in ("amount = 7", "AMOUNT = 7", "customer = 'x'"):
         with pytest.raises(
             fl.ConditionError,
-            match=r'is both a column and a role that another column plays\. Write `"\w+"` for the column and `role\.\w+` for',
+            match=r'is both a column and a role of another column\. Write `"\w+"` for the column and `role\.\w+` for',
         ):
             used(where)
     members = pd.DataFrame({"member": ["a", "b"], "full_name": ["Ann", "Bo"]})

@@ -111,7 +111,7 @@ def test_database_errors_contain_no_secrets(shop_rows, tmp_path, kind, fairladde
             "orders",
             "--query",
             "SELECT 1",
-        ): "say which rows with --table NAME or --query SELECT. There are:",
+        ): "name the rows with --table NAME or --query SELECT.",
         ("--query", "DROP TABLE orders"): "A query must be one SELECT",
         ("--query", "SELECT nothing FROM orders"): "did not answer:",
     }
@@ -173,7 +173,7 @@ def test_lost_connections_and_missing_rights_are_reported(shop, shop_rows, tmp_p
 
 
 def test_other_databases_are_read_row_by_row(shop, shop_rows, tmp_path, monkeypatch):
-    """If the reduction cannot run in the database, its rows are brought here, and a note reports
+    """If the reduction cannot run in the database, its rows are transferred, and a note reports
     it.
     """
     monkeypatch.setattr(
@@ -237,7 +237,7 @@ def test_check_reads_one_snapshot_of_the_database(tmp_path, kind):
 
     orders.engine.table = table
     if kind == "sqlite":  # a file cannot be locked against writers, so an error is raised
-        with pytest.raises(fl.DataError, match="was changed by somebody else while it was read"):
+        with pytest.raises(fl.DataError, match="was changed by another program while it was read"):
             orders.check()
     else:
         check = orders.check()
@@ -253,7 +253,7 @@ def test_check_reads_one_snapshot_of_the_database(tmp_path, kind):
 @pytest.mark.parametrize(
     "query",
     ["SELECT set_config('transaction_read_only', 'off', false), * FROM orders", "SELECT lo_create(0), * FROM orders", "SELECT nextval('x')",
-     "WITH gone AS (DELETE FROM orders RETURNING *) SELECT * FROM gone", "SELECT * INTO copied FROM orders", "SELECT * FROM orders FOR UPDATE",
+     "WITH removed AS (DELETE FROM orders RETURNING *) SELECT * FROM removed", "SELECT * INTO copied FROM orders", "SELECT * FROM orders FOR UPDATE",
      "SELECT pg_catalog.pg_sleep(9)", 'SELECT "dblink_exec"(\'x\')', "SELECT query_to_xml('DELETE FROM orders', true, true, '')", "DROP TABLE orders"],
 )  # fmt: skip
 def test_queries_that_could_write_are_refused(query):
@@ -479,7 +479,7 @@ def test_write_back_is_all_or_nothing(shop, place, fairladder):
 
     again = fairladder(*words, f"{place}#scores")
     assert again.returncode == 2
-    assert "is there already. Say --replace" in again.stderr
+    assert "exists already. Use --replace" in again.stderr
     killed(*words, f"{place}#scores", "--replace")
     assert table_of(place, "scores")[0] == rows
     assert fairladder(*words, f"{place}#scores", "--replace", "--part", "segments").returncode == 0
@@ -493,7 +493,7 @@ def test_write_back_is_all_or_nothing(shop, place, fairladder):
     assert keys == ["as_of", "customer"]
     assert len(rows) == 2 * len(wanted)
     twice = fairladder(*words, f"{place}#daily", "--append")
-    assert "holds the day 2026-06-30 already" in twice.stderr
+    assert "already contains the day 2026-06-30" in twice.stderr
     other = fairladder(
         *words, f"{place}#daily", "--append", "--part", "segments", "--as-of", "2026-04-30"
     )

@@ -62,7 +62,7 @@ def applied(frame, who, change, by):
         "building",
         "dependable",
         "cooling",
-        "one-and-gone",
+        "one-visit",
         "quiet",
         "fresh-face",
     ],
@@ -99,7 +99,7 @@ def test_explained_change_moves_the_customer_and_nothing_smaller_does(book, segm
             assert after[name] == int(rung), change
             assert (after[name] > was[name]) == (step > 0)
             assert less[name] == was[name], change
-    assert {"wait"} <= seen or segment in ("quiet", "one-and-gone")
+    assert {"wait"} <= seen or segment in ("quiet", "one-visit")
 
 
 def test_standing_equals_direct_counts(book, shop, fairladder):
@@ -248,7 +248,7 @@ def test_explanation_of_single_customer_and_of_non_buyer(shop, fairladder, tmp_p
     )
     assert (undrawn.returncode, undrawn.stderr) == (
         1,
-        "Error: Customer 00026 has no purchase and stands on no ladder.\n",
+        "Error: Customer 00026 has no purchase and so no rungs.\n",
     )
     assert not (tmp_path / "none.png").exists()
     both = fairladder("explain", *base[:1], "00026", *base[1:], "--segment", "quiet")

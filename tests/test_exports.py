@@ -113,7 +113,7 @@ def test_two_digit_years_other_scripts_and_ambiguous_dates(tmp_path):
     orders = fl.open_orders(tmp_path / "serial.csv")
     assert (orders.as_of, orders.notes[2]) == (
         dt.date(2023, 3, 23),
-        "The numbers in `date` are guessed to be days, as spreadsheet-days.",
+        "The numbers in `date` are probably dates, read as spreadsheet-days.",
     )
     with pytest.raises(fl.DataError, match="9 bad-date"):
         fl.open_orders(
@@ -155,7 +155,7 @@ def test_archives_with_several_files_and_clashing_records_are_refused(tmp_path):
     with zipfile.ZipFile(tmp_path / "two.zip", "w") as packed:
         packed.writestr("a.csv", "x")
         packed.writestr("b.csv", "x")
-    with pytest.raises(fl.DataError, match=r"holds 2 files \(`a.csv`, `b.csv`\). Unpack it"):
+    with pytest.raises(fl.DataError, match=r"contains 2 files \(`a.csv`, `b.csv`\). Unpack it"):
         fl.open_orders(tmp_path / "two.zip")
     (tmp_path / "torn.zip").write_bytes((tmp_path / "two.zip").read_bytes()[:40])
     with pytest.raises(fl.DataError, match="cannot be unpacked"):
@@ -395,7 +395,7 @@ def test_csv_dates_and_amounts_follow_output_settings(tmp_path, fairladder):
         .endswith("the monetary value.")
     )
     assert (
-        "say `currency` under [money]"
+        "Choose the currency with `currency` under [money]"
         in fairladder("customers", "o.csv", "--out-currency", "sign", cwd=tmp_path).stderr
     )
 
@@ -445,7 +445,7 @@ def test_three_notes_are_shown_and_the_rest_on_request(tmp_path, fairladder):
         for more in ([], ["--all-notes"])
     )
     assert len(few) == 5  # the footer, three notes, and the number of further notes
-    assert few[-1] == f"{len(every) - 4} more notes: --all-notes shows them."
+    assert few[-1] == f"{len(every) - 4} more notes: show them with --all-notes."
     assert few[:4] == every[:4]
     assert len(set(every)) == len(every)
 
@@ -472,7 +472,7 @@ def at_a_terminal(words, typed, cwd):
     return running.wait(timeout=60), shown.decode().replace("\r", "")
 
 
-def test_questions_are_asked_only_at_a_terminal(tmp_path, fairladder):
+def test_questions_appear_only_at_a_terminal(tmp_path, fairladder):
     rows = "".join(
         f"K{i % 7};0{1 + i % 9}/0{1 + i % 8}/2026;{i + 1},50;{i + 2},80\n" for i in range(40)
     )

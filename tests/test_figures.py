@@ -63,7 +63,7 @@ def test_concentration_figure_marks_the_tiers(orders, scored):
     )
     plain = figures.concentration(scored.drop(columns="reward"))
     assert any(t.startswith("first 20 %: 20.0 % of customers,") for t in texts(plain))
-    with pytest.raises(fl.DataError, match="Nobody has spent anything"):
+    with pytest.raises(fl.DataError, match="No customer has spent anything"):
         figures.concentration(scored.assign(spend=0.0))
 
 
@@ -99,7 +99,7 @@ def test_cohort_and_count_figures_match_their_tables(orders):
     assert title(figures.gaps(ledger)).startswith(
         f"Half of all repeat orders come within {int(middle + 0.5)} days"
     )
-    with pytest.raises(fl.DataError, match="Nobody has ordered twice"):
+    with pytest.raises(fl.DataError, match="No customer has ordered twice"):
         figures.gaps(ledger[ledger["kind"] == "first"])
 
 
@@ -132,7 +132,7 @@ def test_forecast_figures_match_the_backtest(orders):
         title(tracked)
         == f"After the split {best['actual_orders']:,.0f} orders came, {best['orders']:,.0f} were expected ({100 * best['total_error']:+.0f} %)"
     )
-    assert "learnt up to 30 September 2025 " in texts(tracked)
+    assert "trained on data up to 30 September 2025 " in texts(tracked)
     bars = [p.get_height() for p in figures.value_calibration(tested).axes[0].patches]
     n = len(tested.calibration)
     assert bars[:n] == pytest.approx(tested.calibration["actual"].tolist())
@@ -140,13 +140,16 @@ def test_forecast_figures_match_the_backtest(orders):
     value = ahead.frame["expected_value"].sort_values(ascending=False)
     spread = figures.value_expected(ahead)
     assert title(spread).startswith(
-        f"A tenth of the customers hold {100 * value.head(110).sum() / value.sum():.0f} % of the value"
+        f"A tenth of the customers have {100 * value.head(110).sum() / value.sum():.0f} % of the value"
     )
     assert sum(p.get_width() for p in spread.axes[0].patches) == len(value)
     cells = [t.get_text() for t in figures.value_active(ahead, orders.customers()).axes[0].texts]
     assert sum(int(t.replace(",", "")) for t in cells if "%" not in t) == len(value)
     naive = fl.value_forecast(orders, method="naive")
-    assert title(figures.value_active(naive, orders.customers())) == "No method tells who is active"
+    assert (
+        title(figures.value_active(naive, orders.customers()))
+        == "No method estimates who is active"
+    )
 
 
 def test_campaign_and_flow_figures_match_their_tables(orders):

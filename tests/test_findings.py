@@ -112,7 +112,7 @@ def test_shared_names_and_short_history_are_found():
 
 
 def test_dominant_customer_has_over_a_fifth_of_spend():
-    """Of five customers who spent 20 each, one has exactly a fifth, whatever a sixth returned; a
+    """Of five customers who spent 20 each, one has exactly a fifth, for any returns of a sixth; a
     twentieth more is above it.
     """
     lines = [(f"c{i}", f"o{i}", START + dt.timedelta(100 * i), 20) for i in range(5)]

@@ -602,7 +602,7 @@ def test_hours_are_those_of_the_orders(tmp_path, engine):
             .to_dict()
         )
         assert hours == {"00": 1, "09": 1, "14": 1, "unknown": 1, "total": 4}
-        with pytest.raises(fl.UsageError, match="holds days without times"):
+        with pytest.raises(fl.UsageError, match="contains dates without times"):
             fl.open_orders(frame.assign(placed=pd.array([dt.date(2026, 1, 5)] * 5))).breakdown(
                 "hour(placed)"
             )

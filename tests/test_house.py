@@ -192,9 +192,9 @@ def test_segment_figure_matches_the_summary(scored, tmp_path):
     shares = sorted(summary["spend_share"] * 100, reverse=True)
     assert drawn[: len(shares)] == pytest.approx(shares)
     words = [t.get_text() for t in [*figure.texts, *figure.axes[0].texts]]
-    assert "The customers to keep are 30 % of all and bring 70 % of spend" in words
+    assert "The customers to keep are 30 % of all and contribute 70 % of spend" in words
     assert "55.4 % of spend, 297,378" in words
-    assert words[2].startswith("As of 30 June 2026 (day asked for). 17,756 rows read")
+    assert words[2].startswith("As of 30 June 2026 (set by as_of). 17,756 rows read")
     figure.savefig(tmp_path / "segments.png")
     assert imread(tmp_path / "segments.png").shape[:2] == (800, 1280)
 

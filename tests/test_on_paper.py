@@ -71,7 +71,7 @@ def in_server(url, frame, text):
 
 
 @pytest.mark.parametrize(
-    "changes", [{}, {"time": {"as_of": dt.date(2024, 2, 29)}}], ids=["latest day", "day asked for"]
+    "changes", [{}, {"time": {"as_of": dt.date(2024, 2, 29)}}], ids=["latest day", "set by as_of"]
 )
 def test_reduction_sql_gives_the_customers_in_every_dialect(changes):
     frame = typed_orders(600, seed=len(changes))
@@ -128,7 +128,8 @@ def test_unsupported_reduction_sql_is_refused(tmp_path, fairladder):
         allow_set_aside=True,
     )
     with pytest.raises(
-        fl.UsageError, match="name their currencies in `money`, and a statement can add up only one"
+        fl.UsageError,
+        match="The orders have several currencies in `money`, and a statement can add up only one",
     ):
         fl.customers_sql(dollars, "trino")
     offsets = frame.assign(day=frame["day"].dt.strftime("%Y-%m-%dT%H:%M:%S+02:00"))
@@ -150,14 +151,14 @@ def test_unsupported_reduction_sql_is_refused(tmp_path, fairladder):
         "--as-sql",
     ]
     for more, output in {
-        ("sqlite",): "SQLite keeps no types", ("oracel",): "SQL is written for duckdb", ("trino", "--out", "x.sql"): "Send it to a file",
+        ("sqlite",): "SQLite keeps no types", ("oracel",): "SQL is written for duckdb", ("trino", "--out", "x.sql"): "Redirect it to a file",
         ("trino", "--columns", "spend"): "do not go with it", ("trino", "--where", "own_day = 1"): "uses names like `own_day` for columns of its own",
     }.items():  # fmt: skip
         done = fairladder("customers", *words, *more, cwd=tmp_path)
         assert (done.returncode, output in done.stderr) == (2, True), done.stderr
     done = fairladder("customers", *words, "trino", "--as-view", "shown", cwd=tmp_path)
     head = done.stdout.splitlines()
-    assert head[0].startswith("-- Written for trino and read back, but never run there")
+    assert head[0].startswith("-- Written for trino and parsed back, but never run there")
     assert (
         head[1]
         == "-- Reads the table orders, with who as text; day as a date or a timestamp without time zone; sum as a number."

@@ -147,7 +147,7 @@ def test_rows_and_customers_match_the_definitions(
     try:
         orders = fl.open_orders(source, customers=customers, scheme=scheme, allow_set_aside=True)
     except fl.DataError as error:
-        assert "can be a decimal mark or mark thousands" in str(error)  # noqa: PT017  # rows that leave this open prove nothing here
+        assert "can be a decimal mark or a thousands separator" in str(error)  # noqa: PT017  # rows that leave this open prove nothing here
         reject()
     check = orders.check()
     first = 2 if kind == "csv" else 1
@@ -303,7 +303,7 @@ def test_score_equals_plain_sql_on_the_sample_shop(shop, fairladder, tmp_path):
         [(scored["orders"] == 0) & (scored["refunds"] == 0), (r >= 4) & (f >= 4) & (m >= 4),
          (r <= 2) & (f >= 4) & (m >= 4), (scored["orders"] == 1) & (r >= 4), r >= 4, (r == 3) & ((f >= 3) | (m >= 3)),
          (r == 2) & ((f >= 3) | (m >= 3)), scored["orders"] == 1],
-        ["no-orders-yet", "mainstay", "drifting-mainstay", "fresh-face", "building", "dependable", "cooling", "one-and-gone"],
+        ["no-orders-yet", "mainstay", "drifting-mainstay", "fresh-face", "building", "dependable", "cooling", "one-visit"],
         "quiet",
     )  # fmt: skip
     scored["segment"] = segment

@@ -489,11 +489,11 @@ def test_workbook_formulas_recalculate_to_stored_values(about, tmp_path):
         ),
         (
             ["--part", "customers"],
-            "A report has no --part: the page and the workbook hold everything.",
+            "A report has no --part: the page and the workbook contain everything.",
         ),
         (["--pseudonym-key", "gone"], "--pseudonym-key gone: there is no such file."),
         (["--by", "distrct"], "distrct"),
-        (["--then", "2026-06-30"], "Both days are 2026-06-30; a comparison takes two."),
+        (["--then", "2026-06-30"], "Both days are 2026-06-30; a comparison needs two."),
         ([], ""),
     ],
 )
@@ -539,16 +539,16 @@ def test_report_answer_follows_the_findings(about):
     output = {line.question: line.answer for line in answer_of(wrong)}
     assert (
         output["What is the one thing to do next?"]
-        == "Settle what makes these numbers wrong first: totals are on every line. Say amount_is."
+        == "Resolve what makes these numbers wrong first: totals are on every line. Say amount_is."
     )
-    assert output["How sure is this?"].startswith("Not sure at all: 1 finding has to be settled")
+    assert output["How certain is this?"].startswith("Not sure at all: 1 finding has to be settled")
     assert (
-        'role="alert">1 finding has to be settled before these numbers count: totals are on every line.'
+        'role="alert">1 finding has to be resolved before these numbers count: totals are on every line.'
         in page_of(wrong, write.Made("fairladder report", {}), "A shop")
     )
     empty = replace(about, segments=about.segments[about.segments["stance"] != "win-back"])
     assert {line.question: line.answer for line in answer_of(empty)}["Who is slipping?"].startswith(
-        "Nobody: no segment"
+        "none yet: no segment"
     )
     euros = about.scheme.model_copy(
         update={"money": about.scheme.money.model_copy(update={"currency": "EUR"})}
@@ -598,7 +598,7 @@ def test_user_column_named_like_a_forecast_is_omitted():
     assert made.customers["expected_value"].sum() == pytest.approx(
         made.forecast.frame["expected_value"].sum()
     )
-    assert "The customers file's column `expected_value` is left out here" in made.notes[0]
+    assert "The customers file's column `expected_value` is omitted" in made.notes[0]
 
 
 @pytest.fixture(scope="module")

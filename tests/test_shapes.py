@@ -32,7 +32,7 @@ def test_lines_file_equals_joined_rows(tmp_path_factory, orders, lines):
     """Counts and sums as of the inner join; rows without a match are set aside, and the balance
     adds up.
     """
-    folder = tmp_path_factory.mktemp("beside")
+    folder = tmp_path_factory.mktemp("columns")
     left = pd.DataFrame(
         [(str(i), m, f"2026-01-{d:02d}") for i, (m, d) in enumerate(orders)],
         columns=["id", "member", "day"],
@@ -84,7 +84,7 @@ def test_joins_that_would_multiply_rows_are_refused(tmp_path):
     for text, message in (
         (
             "id,member,day\n1,ann,2026-01-01\n1,bo,2026-01-02\n",
-            "holds 1 order ids on more than one row, `1` for instance. Their lines would count twice",
+            "has 1 order ids on more than one row, such as `1`. Their lines would count twice",
         ),
         (
             "id,member,day,price\n1,ann,2026-01-01,3\n",
@@ -185,10 +185,10 @@ def test_advised_scheme_line_reads_side_by_side_columns(tmp_path, fairladder):
     )
     assert done.stdout.splitlines()[1:] == ["a,3.00,2026-02-28", "b,4.70,2026-03-31"]
     for keys, says in (
-        ({"channel_amounts": {"a": "x"}, "channel_customers": {"a": "y"}}, "cannot go together"),
+        ({"channel_amounts": {"a": "x"}, "channel_customers": {"a": "y"}}, "cannot be combined"),
         ({"channel_amounts": {"a": "x"}, "amount": "y"}, "leave out `amount`"),
         ({"credit": "x"}, "goes with `amount`"),
-        ({"day_amounts": {"January": "x"}}, "needs days and their columns"),
+        ({"day_amounts": {"January": "x"}}, "expected dates and their columns"),
         (
             {"customer": "who", "placed": "day", "channel_amounts": {"a": "wep"}},
             "Did you mean `web`",

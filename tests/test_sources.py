@@ -304,11 +304,7 @@ def test_numbers_in_text(tmp_path, cells, settings, minor):
         (["04/04/2026", "05/05/2026"], {}, ["2026-04-04", "2026-05-05"]),  # both ways the same
         (["01/02/2026"], {"date_format": "month-first"}, ["2026-01-02"]),
         (["31.12.25"], {"date_format": "%d.%m.%y"}, ["2025-12-31"]),
-        (
-            ["31.12.25", "30.12.2025"],
-            {},
-            [None, "2025-12-30"],
-        ),  # two-digit years only when asked for
+        (["31.12.25", "30.12.2025"], {}, [None, "2025-12-30"]),  # two-digit years only on request
         (["45000", "2026-01-01"], {}, [None, "2026-01-01"]),
         (
             ["45000", "45000.75", "59"],
@@ -348,7 +344,7 @@ def test_ambiguous_dates_and_numbers_raise_a_question(tmp_path):
             tmp_path, "customer;placed;amount", "a;2026-01-01;1,234", "b;2026-01-01;2,500"
         ).customers()
     assert str(caught.value) == (
-        "The commas in `1,234` and `2,500` can be decimal marks or thousands, and no other cell settles it. "
+        "The commas in `1,234` and `2,500` can be decimal marks or thousands separators, and no other cell settles it. "
         'Say `decimal_mark = ","` or "." under [orders].'
     )
 
@@ -416,7 +412,7 @@ def test_protected_workbook_and_zip_bomb_are_refused(tmp_path, fairladder):
         packed.writestr("xl/worksheets/sheet1.xml", b" " * 200_000_000)
     for name, says in (
         ("locked.xlsx", "is protected by a password. Save it without one."),
-        ("bomb.xlsx", "which is far more than workbooks ever are. It is not read."),
+        ("bomb.xlsx", "far more than any orders need. It is not read."),
     ):
         done = fairladder("check", tmp_path / name)
         assert (done.returncode, done.stderr.strip().endswith(says)) == (1, True), done.stderr
@@ -445,7 +441,7 @@ SHEETS = {  # sheets → whose spend is reported, or the question
     "weeks of which one is blank": ({"Week 1": [("A", 5)], "Week 2": [], "Notes": None}, {"A": 5}),
     "a year that holds the months": ({"Jan": [("A", 5)], "Feb": [("A", 5), ("B", 1)], "Year": [("B", 1), ("A", 5), ("A", 5)]}, {"A": 10, "B": 1}),
     "a copy": ({"Orders": [("A", 5), ("B", 1)], "Orders (2)": [("A", 5), ("B", 1)]}, {"A": 5, "B": 1}),
-    "names that do not carry on": ({"Orders": [("A", 5), ("B", 1)], "Returns": [("A", 5)]}, 'Say `sheet = "Orders"` for one of them'),
+    "names that do not carry on": ({"Orders": [("A", 5), ("B", 1)], "Returns": [("A", 5)]}, 'Set `sheet = "Orders"` for one of them'),
 }  # fmt: skip
 
 
@@ -517,7 +513,7 @@ def test_headers_in_two_rows_and_merged_cells(tmp_path):
     ]
     assert orders.set_aside[["row", "reason"]].to_numpy().tolist() == [[6, "no-amount"]]
     output = " ".join(orders.notes)
-    assert "stands in two rows, 1 and 2: `Customer No` for instance" in output
+    assert "has two rows, 1 and 2: `Customer No` for instance" in output
     assert "filled down, in 2 cells of `Customer No`, `Customer Name`" in output
     assert "Merged cells of `Amount` count once" in output
     below = "".join(f"K{i % 4},Ann,O{i},2026-01-0{i},5.5\n" for i in range(1, 10))

@@ -193,7 +193,7 @@ def test_spark_customers_scores_and_lists_equal_files_and_stay_on_the_cluster(bo
         there.growth(period="quarter", by="channel"), here.growth(period="quarter", by="channel")
     )
     pd.testing.assert_frame_equal(there.order_counts(), here.order_counts())
-    with monkeypatch.context() as ranges:  # ties among more values than are brought here
+    with monkeypatch.context() as ranges:  # ties among more values than are transferred
         ranges.setattr("fairladder.scores.counting.FEW", 20)
         ours, theirs = there.check(), here.check()
     assert "ties-at-cuts" in {f.code for f in ours.findings}
@@ -286,7 +286,7 @@ def test_spark_ledger_campaigns_and_comparisons_equal_files(both, tmp_path, monk
     ]
     wanted = [e.as_json() for e in here.explain(ids)]
     assert [e.as_json() for e in there.explain(ids)] == wanted
-    # more than may be brought here, so explanations have no changes
+    # more than may be transferred, so explanations have no changes
     with monkeypatch.context() as many:
         many.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=200))
         assert [e.as_json() for e in there.explain(ids)] == wanted
@@ -306,7 +306,7 @@ def test_spark_ledger_campaigns_and_comparisons_equal_files(both, tmp_path, monk
         assert (ours.notes, ours.receipt) == (theirs.notes, theirs.receipt)
     then = day.replace(month=day.month - 3, day=28)
     theirs = here.compare(then)
-    with monkeypatch.context() as many:  # more movers than may be brought here: both ends are
+    with monkeypatch.context() as many:  # more movers than may be transferred: both ends are
         many.setattr("fairladder.review.comparison.MOST_MOVERS", 9)
         ours = there.compare(then)
     falling = theirs.movers.sort_values(
@@ -492,8 +492,11 @@ def test_spark_command_writes_equal_parts_or_nothing(shop, rows, tmp_path, fairl
     parts_of = fairladder(
         "score", "there.csv", *roles, "--spark", MASTER, "--out", "there.csv", cwd=tmp_path
     )
-    assert "holds files that are read" in parts_of.stderr
-    assert "Say --out NAME.parquet" in fairladder(*common, "--spark", MASTER, cwd=tmp_path).stderr
+    assert "of files that are read" in parts_of.stderr
+    assert (
+        "Write it with --out NAME.parquet"
+        in fairladder(*common, "--spark", MASTER, cwd=tmp_path).stderr
+    )
     assert (
         "are folders of parts"
         in fairladder(*common, "--spark", MASTER, "--out", "x.xlsx", cwd=tmp_path).stderr

@@ -81,9 +81,9 @@ def test_start_guesses_right_and_its_scheme_works(tmp_path, fairladder, export):
 @pytest.mark.parametrize(
     ("columns", "message"),
     [
-        ({"customer": PEOPLE, "date_one": ISO, "date_two": ISO, "total": MONEY}, "`date_one` or `date_two` could be the day of the order. Say which with --placed-column NAME."),
-        ({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}, "`client` or `member` could be the customer's id. Say which with --customer-column NAME."),
-        ({"customer": PEOPLE, "date": ISO, "net_value": MONEY, "gross_value": MONEY}, "`net_value` or `gross_value` could be the amount. Say which with --amount-column NAME."),
+        ({"customer": PEOPLE, "date_one": ISO, "date_two": ISO, "total": MONEY}, "`date_one` or `date_two` could be the day of the order. Choose with --placed-column NAME."),
+        ({"client": PEOPLE, "member": SLIPS, "date": ISO, "total": MONEY}, "`client` or `member` could be the customer's id. Choose with --customer-column NAME."),
+        ({"customer": PEOPLE, "date": ISO, "net_value": MONEY, "gross_value": MONEY}, "`net_value` or `gross_value` could be the amount. Choose with --amount-column NAME."),
         ({"a": ["-"] * N, "b": ISO, "c": MONEY}, "no column is known for `customer`. Name it under [orders] in the scheme or with --customer-column NAME. The columns are: `a`, `b`, `c`."),
     ],
 )  # fmt: skip
@@ -97,7 +97,7 @@ def test_two_equally_good_columns_raise_a_question(tmp_path, fairladder, columns
         "start", orders, "--out", scheme
     )  # writes all that is known, and a line to complete
     assert begun.returncode == 1
-    assert "one thing has to be filled in before it can be used" in begun.stderr
+    assert "one thing must be completed before it can be used" in begun.stderr
     assert message in begun.stderr
     role, column = FILLED[tuple(columns)]
     (line,) = [
@@ -137,11 +137,11 @@ def test_start_uses_given_roles_and_never_overwrites(tmp_path, fairladder):
     )
     reported = fairladder("start", orders, "--out", scheme, "--customer-column", "member")
     assert reported.returncode == 0, reported.stderr
-    assert 'customer = "member" # as you said' in scheme.read_text()
+    assert 'customer = "member" # given by you' in scheme.read_text()
     again = fairladder("start", orders, "--out", scheme)
     assert (again.returncode, again.stderr) == (
         2,
-        f"Error: '{scheme}' is there already and is not overwritten. Name another with --out.\n",
+        f"Error: '{scheme}' exists already and is not overwritten. Name another file with --out.\n",
     )
     schema = fairladder("start", "--json-schema").stdout
     assert '"amount_is"' in schema
@@ -154,7 +154,7 @@ def test_start_needs_only_a_header(tmp_path, fairladder):
     begun = fairladder("start", orders, "--out", scheme)
     assert begun.returncode == 0, begun.stderr
     assert (
-        'customer = "Kunden-Nr" # its name says customer\'s id; it has no cells yet'
+        'customer = "Kunden-Nr" # its name means customer\'s id; it has no cells yet'
         in scheme.read_text()
     )
     assert 'amount = "Betrag"' in scheme.read_text()
@@ -172,7 +172,7 @@ def test_start_comments_on_unused_amounts_and_odd_accounts(tmp_path, fairladder)
     (tmp_path / "o.csv").write_text("Client;Date;Total;Shipping;Tax\n" + rows)
     done = fairladder("start", "o.csv", cwd=tmp_path)
     text = (tmp_path / "scheme.toml").read_text()
-    assert "\n# Neither added to nor taken off `Total`: `Shipping`, `Tax`\n" in text
+    assert "\n# Neither added to nor subtracted from `Total`: `Shipping`, `Tax`\n" in text
     output = " ".join(done.stdout.split())
     assert "by id or name 2 customers look like no person: 'staff 1', 'test'." in output
     line = "where = \"Client NOT IN ('staff 1', 'test')\""

@@ -72,7 +72,7 @@ TIERS = {
         "labels": ["gold", "silver", "bronze", "everyone"],
     },
     "bringers": {"of": "spend", "spend_percents": [50, 80, 95]},
-    "came": {"of": "first_order", "rungs": 4, "within": "district"},
+    "arrival": {"of": "first_order", "rungs": 4, "within": "district"},
     "points": {"of": "score_total", "rungs": 2, "shares": [0.75, 0.25]},
 }
 RULES = [
@@ -98,7 +98,7 @@ def test_tiers_of_the_sample_shop(shop):
     scheme = scheme_of(shop, tiers=TIERS)
     customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
     scored = fl.score(customers, scheme)
-    assert list(scored["came"].cat.categories) == [
+    assert list(scored["arrival"].cat.categories) == [
         "first quarter",
         "second quarter",
         "third quarter",
@@ -118,11 +118,11 @@ def test_tiers_of_the_sample_shop(shop):
         bought.loc[bought["bringers"] == "first 50 %", "customer"]
     )
     for _, district in bought.groupby("district"):
-        first = district[district["came"] == "first quarter"]
+        first = district[district["arrival"] == "first quarter"]
         assert abs(len(first) - len(district) / 4) <= 2
         assert (
             first["first_order"].max()
-            < district.loc[district["came"] == "second quarter", "first_order"].min()
+            < district.loc[district["arrival"] == "second quarter", "first_order"].min()
         )
     assert scored.loc[scored["orders"] == 0, "reward"].isna().all()
     with pytest.raises(
@@ -139,7 +139,7 @@ def test_tiers_of_the_sample_shop(shop):
             {"of": "spend", "rungs": 2, "labels": ["a"]},
             "`labels` must be 2 different names, best first",
         ),
-        ({"of": "spend", "label": ["a"]}, "there is no such key. Did you mean `labels`"),
+        ({"of": "spend", "label": ["a"]}, "unknown key. Did you mean `labels`"),
     ]:
         with pytest.raises(fl.SchemeError, match=r"tiers\.x") as error:
             fl.open_orders(shop / "orders.csv", scheme={"tiers": {"x": wrong}})
@@ -155,7 +155,7 @@ def test_percentiles_of_dates_equal_those_of_days_ago(shop):
             for n in (day, ago)
         )
         pd.testing.assert_frame_equal(of_day, of_days)
-    with pytest.raises(fl.UsageError, match="`name` holds neither numbers nor days"):
+    with pytest.raises(fl.UsageError, match="`name` contains neither numbers nor dates"):
         fl.score(people, fl.Scheme.model_validate({"scores": {"percentile_of": "name"}}))
 
 
@@ -237,7 +237,7 @@ def test_saved_ladders_score_another_day_and_report_drift(shop, tmp_path, fairla
     scheme = tmp_path / "scheme.toml"
     scheme.write_text(
         (shop / "scheme.toml").read_text().replace('"members.csv"', f'"{shop / "members.csv"}"')
-        + '[tiers.came]\nof = "first_order"\nrungs = 4\nwithin = "district"\n'
+        + '[tiers.arrival]\nof = "first_order"\nrungs = 4\nwithin = "district"\n'
     )
     first = fairladder(
         "score", orders, "--scheme", scheme, "--as-of", "2025-12-31", "--save-ladders", file
@@ -265,7 +265,7 @@ def test_saved_ladders_score_another_day_and_report_drift(shop, tmp_path, fairla
     wrong = fairladder("score", orders, "--scheme", scheme, "--with-ladders", file)
     assert (
         wrong.returncode,
-        wrong.stderr.startswith("Error: The saved ladder `came` has 4 rungs of `first_order`"),
+        wrong.stderr.startswith("Error: The saved ladder `arrival` has 4 rungs of `first_order`"),
     ) == (2, True)
 
 

@@ -73,12 +73,12 @@ def test_top_command_reports_ties(tmp_path, fairladder):
         (
             ("--percent", "70%"),
             ["a", "b", "c"],
-            "3 customers, everyone tied with a last place included",
+            "3 customers, including all ties with a last place",
         ),
         (
             ("--count", "2", "--ties", "exclude"),
             ["a"],
-            "1 customer; those who would tie beyond a last place are left out",
+            "1 customer; those tied beyond a last place are excluded",
         ),
     ):
         done = fairladder("top", orders, *words)
@@ -93,10 +93,10 @@ def test_top_command_reports_ties(tmp_path, fairladder):
         (
             ("--by", "customer"),
             2,
-            "`customer` holds neither numbers nor days, so nobody is best by it. Try spend, orders or recency_days.",
+            "`customer` contains neither numbers nor dates, so customers cannot be ranked by it. Try spend, orders or recency_days.",
         ),
         (("--count", "2", "--percent", "5"), 2, "Give either a count or a percent, not both."),
-        (("--percent", "0"), 2, "A percent lies above 0 and up to 100, and 0 does not."),
+        (("--percent", "0"), 2, "A percentage is above 0 and up to 100, and 0 does not."),
         (
             ("--through", "2025-01-01"),
             1,

@@ -220,10 +220,10 @@ def test_parameters_are_recovered_and_ranges_cover(model):
     ).all()
     active = model.active_probability(fit.values, buying.x, buying.t_x, buying.T)
     drawn = outcomes(model, fit, spend, buying, active, 300.0, random)
-    brought = np.where(later > 0, random.gamma(np.maximum(4 * later, 1e-9), 1) / level, 0)
+    spent = np.where(later > 0, random.gamma(np.maximum(4 * later, 1e-9), 1) / level, 0)
     low, high = (v[buying.row_of] * (gamma + orders) for v in (drawn.low, drawn.high))
     expects = high > 0
-    inside = ((low <= brought) & (brought <= high))[expects]
+    inside = ((low <= spent) & (spent <= high))[expects]
     assert 0.77 < inside.mean() < 0.83
     assert 0.7 < inside[low[expects] > 0].mean() < 0.9
     expected = (active * model.expected_if_active(fit.values, buying.x, buying.T, 300.0))[
@@ -235,7 +235,7 @@ def test_parameters_are_recovered_and_ranges_cover(model):
 
 @ALL
 def test_flat_likelihood_is_maximised(model):
-    """One customer of 5,000 came back: the same maximum from every start, and no fit that stopped
+    """One customer of 5,000 returned: the same maximum from every start, and no fit that stopped
     before it.
     """
     random = np.random.default_rng(1)
@@ -287,8 +287,8 @@ def test_spend_model_matches_integration_and_its_notes():
 @pytest.mark.parametrize(
     ("days_of", "says"),
     [
-        ({f"c{i}": range(0, 700, 70) for i in range(320)}, "everybody ordering at the same rate, once in"),
-        ({f"c{i}": range(0, 20 * i + 1, 20) for i in range(6)}, "held by a weak prior"),
+        ({f"c{i}": range(0, 700, 70) for i in range(320)}, "all customers order at the same rate, once in"),
+        ({f"c{i}": range(0, 20 * i + 1, 20) for i in range(6)}, "a weak prior keeps"),
         ({"often": range(0, 7300, 7), **{f"c{i}": [i, i + 9] for i in range(30)}}, ""),
     ],
 )  # fmt: skip
@@ -318,9 +318,9 @@ def test_unusual_histories_give_finite_forecasts_with_notes(days_of, says):
 @pytest.mark.parametrize(
     ("days_of", "why"),
     [
-        ({f"c{i}": [0] for i in range(400)}, "nobody has ordered on a second day"),
+        ({f"c{i}": [0] for i in range(400)}, "no customer has ordered on a second day"),
         ({f"c{i}": [0, 1] for i in range(40)}, "the orders span 2 days, and under 28 do not tell who stays"),
-        ({"a": range(0, 700, 70)}, "only 1 customer has ordered on a second day, and under 5 do not tell how customers differ"),
+        ({"a": range(0, 700, 70)}, "only 1 customer has ordered on a second day, and fewer than 5 do not show how customers differ"),
     ],
 )  # fmt: skip
 def test_no_forecast_without_enough_history(days_of, why, fairladder, tmp_path):
@@ -434,7 +434,7 @@ def test_histories_and_formula_equal_plain_sql(quillmoor, paid):
 
 
 def test_formula_worked_example():
-    """Two complete months: 3 orders of 90 in total by 2 + 1 active customers; one of two came back,
+    """Two complete months: 3 orders of 90 in total by 2 + 1 active customers; one of two returned,
     so 2 months; 30 × 1 × 2 × 0.5 = 30.
     """
     rows = [
@@ -720,11 +720,11 @@ def test_grouped_rows_and_samples_give_the_same_counts():
     random = np.random.default_rng(1)
     x, t_x, T, _ = simulated(BG, (0.9, 30.0, 0.7, 4.0), 3000, random)
     whole = Buying.of(x, np.ceil(t_x), T)
-    apart = Buying(x, np.ceil(t_x), T, np.ones(3000), np.arange(3000))
+    separate = Buying(x, np.ceil(t_x), T, np.ones(3000), np.arange(3000))
     p = np.array([0.8, 25.0, 0.6, 3.0])
     sums = [
         float(b.weight @ BG.log_likelihood(p, b.x, b.t_x, b.T)[0])
-        for b in (whole, apart, whole.sample(800))
+        for b in (whole, separate, whole.sample(800))
     ]
     assert sums[0] == pytest.approx(sums[1], rel=1e-12)
     assert sums[2] == pytest.approx(sums[0], rel=0.02)

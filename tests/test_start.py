@@ -174,7 +174,10 @@ def test_start_comments_on_unused_amounts_and_odd_accounts(tmp_path, fairladder)
     text = (tmp_path / "scheme.toml").read_text()
     assert "\n# Neither added to nor subtracted from `Total`: `Shipping`, `Tax`\n" in text
     output = " ".join(done.stdout.split())
-    assert "by id or name 2 customers look like no person: 'staff 1', 'test'." in output
+    assert (
+        "by id or name 2 customers look like accounts rather than customers: 'staff 1', 'test'."
+        in output
+    )
     line = "where = \"Client NOT IN ('staff 1', 'test')\""
     assert f"with `{line}` under [orders]" in output
     (tmp_path / "scheme.toml").write_text(text.replace("[orders]\n", f"[orders]\n{line}\n", 1))

@@ -227,7 +227,7 @@ def test_scheme_sql_refuses_functions_a_warehouse_lacks(shop, monkeypatch, fairl
     scheme = scheme_of(shop, segments=[{**RULES[0], "when": "UPPER(district) = 'WELD'"}, RULES[-1]])
     customers = fl.open_orders(shop / "orders.csv", scheme=scheme).customers()
     monkeypatch.setattr(dialects, "WAREHOUSES", few)
-    with pytest.raises(fl.UsageError, match="bigquery, which has no TRANSLATE that means the same"):
+    with pytest.raises(fl.UsageError, match="bigquery, which has no equivalent of TRANSLATE"):
         fl.scheme_sql(scheme, fl.fit_ladders(customers, scheme), customers, "bigquery")
     assert "--as-view goes with --as-sql" in fairladder(*words[:-1], "--as-view", "x").stderr
 

@@ -17,7 +17,6 @@ from rich.console import RenderableType
 
 from fairladder import wording
 from fairladder.cli import screen
-from fairladder.cli.journal import say
 from fairladder.cli.options import Request, leave_early, until_the_end
 from fairladder.errors import UsageError
 from fairladder.output.listing import Listing
@@ -251,14 +250,12 @@ def give(
     are those of this result besides the orders' notes (``view`` shows those in ``seen`` itself),
     ``more_facts`` are added; ``safe`` says whether CSV is made safe for spreadsheets by default;
     ``drew`` follows the figure's name in the message; ``write`` writes a result that is more than
-    tables. Without ``orders`` there are no facts. Errors and warnings among the findings of the
-    orders, or among ``findings``, are printed first, on standard error, unless the view shows them
-    itself. With ``--part`` or ``as_table`` a terminal shows the table that a file would contain
-    instead of the view.
+    tables. Without ``orders`` there are no facts. The findings of the orders, or ``findings``, are
+    printed below, on standard error, unless the view shows them itself. With ``--part`` or
+    ``as_table`` a terminal shows the table that a file would contain instead of the view.
 
     Exits with code 1 if a finding has a level that ``--fail-on`` names.
     """
-    from fairladder.findings import sentences
     from fairladder.output.files import style_of
     from fairladder.output.result import Result
     from fairladder.output.sheet import CsvStyle
@@ -274,11 +271,6 @@ def give(
             True,
         )
     facts = _facts(orders, notes, more_facts)
-    above = sentences(findings)
-    for text in above if show_findings else ():
-        screen.finding(request, text)
-    if above and show_findings and sys.stderr.isatty() and not request.quiet:
-        print(file=sys.stderr)
     decimals = 2 if orders is None else orders.scheme.money.decimals
     csv = CsvStyle() if orders is None else style_of(orders.scheme)
     if request.fail_on not in FAIL_ON:
@@ -291,22 +283,14 @@ def give(
     else:
         guarded = safe if request.spreadsheet_safe is None else request.spreadsheet_safe
         _write(request, Result(parts, facts, decimals, csv, whole), guarded)
-    shown = {*above, *(seen if screen.for_people(request) else ())}
-    below = _below(request, orders, notes, shown)
-    foot = (
-        []
-        if facts is None or orders is None
-        else [screen.footer(orders, {**facts, "notes": below})]
-    )
+    foot = [] if facts is None or orders is None else [screen.footer(orders, facts)]
     if screen.for_people(request):
         screen.show(*view, *foot)
-    if screen.for_people(request):
-        for line in below:
-            say(line)
-    for line in (
-        [] if screen.for_people(request) and foot else foot[0].plain.splitlines() if foot else below
-    ):
-        screen.note(request, line)
+    else:
+        for piece in foot:
+            screen.note(request, piece.plain)
+    for text in _below(request, orders, notes, seen, findings if show_findings else None):
+        screen.finding(request, text)
     if request.figure is not None and figure is not None:
         draw(request.figure, figure())
         screen.note(request, f"Drew {request.figure}{drew}.")
@@ -315,37 +299,44 @@ def give(
         raise typer.Exit(1)
 
 
-#: Number of notes shown unless all are requested.
+#: Number of findings and of notes shown unless all are requested.
 MOST_NOTES = 3
 
 
 def _below(
-    request: Request, orders: "Orders | None", notes: Sequence[str], shown: Collection[str]
+    request: Request,
+    orders: "Orders | None",
+    notes: Sequence[str],
+    seen: Collection[str],
+    findings: "Sequence[Finding] | None",
 ) -> list[str]:
-    """Return the notes below a result: on the result and the rows, then on the file's format; a few
-    unless all are requested.
+    """Return the sentences below a result: errors, guessed columns, the warnings with most money
+    and how the file was read; then ``notes``, which are about the result itself, warnings first. A
+    few of each are shown unless all are requested.
+
+    ``findings`` is None if the view shows errors and warnings itself, as it does ``seen``.
     """
-    if orders is None:
-        return list(notes)
-    written = [f.sentence for f in orders.reading_findings if f.code == "reading"]
-    own = [f.sentence for f in orders.reading_findings if f.code != "reading"]
-    left = [orders.not_looked_for] if orders.not_looked_for else []
-    found = (
-        [
-            f.sentence
-            for f in orders.findings
-            if f.level == "note" and f not in orders.reading_findings
-        ]
-        if request.all_notes
-        else []
+    from fairladder.findings import sentences
+
+    serious = sorted(findings or (), key=lambda f: -float(f.money or 0))
+    found, errors = sentences(serious), sum(f.level == "error" for f in serious)
+    if orders is not None:
+        guessed = [f.sentence for f in orders.reading_findings if f.code == "guessed-columns"]
+        found[errors:errors] = guessed
+        others = [f for f in orders.findings if f.level == "note"]
+        reading = orders.reading_findings
+        found += [orders.not_looked_for] if orders.not_looked_for else []
+        found += [f.sentence for f in sorted(reading, key=lambda f: f.code == "reading")]
+        found += [f.sentence for f in others if request.all_notes and f not in reading]
+    skipped = set(seen) if screen.for_people(request) else set()
+    found, own = (
+        [text for text in dict.fromkeys(texts) if text not in skipped]
+        for texts in (found, sorted(notes, key=lambda n: not n.startswith("Warning:")))
     )
-    others = [n for n in dict.fromkeys([*left, *own, *notes, *found, *written]) if n not in shown]
-    warned = [n for n in others if n.startswith("Warning:")]
-    others = [n for n in others if n not in warned]
-    most = len(others) if request.all_notes or len(others) == MOST_NOTES + 1 else MOST_NOTES
-    more = len(others) - most
-    rest = [f"{more} more notes: show them with --all-notes."] if more > 0 else []
-    return [*warned, *others[:most], *rest]
+    limit = None if request.all_notes else MOST_NOTES
+    shown = [*found[: limit and max(limit, errors)], *own[:limit]]
+    more = len(found) + len(own) - len(shown)
+    return [*shown, *([f"{more} more: show them with --all-notes."] if more else [])]
 
 
 def draw(path: "Path", figure: "Figure") -> None:

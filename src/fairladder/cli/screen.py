@@ -113,13 +113,14 @@ def show(*view: RenderableType) -> None:
 
 
 def footer(orders: "Orders", facts: Mapping[str, Any]) -> Text:
-    """Show the as-of date, the rows read, and other facts."""
-    lines = [
+    """Show the as-of date, the rows read, the source and the currency in one line."""
+    currency = orders.scheme.money.currency
+    line = (
         f"{wording.as_of_line(orders.as_of, orders.as_of_from)}. "
         f"{wording.rows_read(facts['balance'])}. Source: {facts['source']}."
-        + (f" Amounts are in {currency}." if (currency := orders.scheme.money.currency) else "")
-    ]
-    return Text(wording.plain("\n".join([*lines, *facts["notes"]])), style="dim")
+        + (f" Amounts are in {currency}." if currency else "")
+    )
+    return Text(wording.plain(line), style="dim")
 
 
 def table(

@@ -1,1 +1,1 @@
-"""Campaigns: whom to contact and why, the holdout, and the measured lift."""
+"""Campaigns: which customers to contact and why, the holdout, and the measured lift."""

@@ -43,7 +43,7 @@ COMMANDS = {
     "check": _Command("Are these orders fit for use?"),
     "customers": _Command("One row per customer: recency, frequency, spend and shares."),
     "top": _Command("The best or worst customers by any measure."),
-    "score": _Command("Scores, segments, and whom to keep, win back or leave alone."),
+    "score": _Command("Scores, segments, and which customers to keep, win back or leave alone."),
     "orders": _Command("One row per order: first or repeat, gap, share."),
     "growth": _Command("New customers, first and repeat revenue, flat spells."),
     "retention": _Command("Do customers come back? Cohorts, rates, and number of orders."),
@@ -51,7 +51,9 @@ COMMANDS = {
     "value": _Command(
         "What is a customer worth, to date and in the future?", needs_orders=False, part="value"
     ),
-    "campaign": _Command("Whom to contact, whom to hold out, and did it work?", part="campaigns"),
+    "campaign": _Command(
+        "Which customers to contact, which to hold out, and did it work?", part="campaigns"
+    ),
     "compare": _Command(
         "Who changed segment between two days, and why did spend change?", needs_orders=False
     ),

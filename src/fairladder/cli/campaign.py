@@ -1,4 +1,4 @@
-"""``fairladder campaign``: whom to contact, whom to hold out and why; and, with ``--results``, the
+"""``fairladder campaign``: which customers to contact or hold out, and why; and, with ``--results``, the
 measured effect.
 """
 
@@ -105,7 +105,7 @@ def campaign(
     plan_effect: Effect = None, base_rate: Base = None,
     figure_of: FigureOf = None,
 ) -> None:  # fmt: skip
-    """Whom to contact, why, and whom to hold out? With --results: did it work?"""
+    """Which customers to contact, why, and which to hold out? With --results: did it work?"""
     from fairladder.cli import door, screen
 
     figure_of = figure_of or ("lift" if results else "funnel")

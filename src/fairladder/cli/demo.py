@@ -119,7 +119,7 @@ def _file_overview(folder: Path, results: Path, typed: str) -> "Text":
         f" {folder}/: {', '.join(FILES)}\n {results}/: {', '.join(made)}\n\nOther ways to "
         "segment the same members: scheme-points.toml, scheme-cells.toml and "
         f"scheme-behaviour.toml.\nNext, change a rule in {folder / 'scheme.toml'} and run: "
-        f"fairladder score {typed}\nOr ask what customers are worth, whom to contact, and "
+        f"fairladder score {typed}\nOr ask what customers are worth, which to contact, and "
         f"who moved: fairladder value {typed}, the same with campaign instead of value, and "
         "with compare and --then 2025-12-31."
     )

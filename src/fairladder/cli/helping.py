@@ -1,6 +1,7 @@
 """Help beyond a command's own options: shared options, keys of a scheme, and examples that run."""
 
 import sys
+from collections.abc import Collection
 from typing import Annotated
 
 import typer
@@ -28,7 +29,7 @@ QUESTIONS = {
         'breakdown orders.csv --rows "quarter(placed)" --columns channel'
     ),
     "What are my customers worth?": "value orders.csv",
-    "Whom should I contact?": "campaign orders.csv --when \"stance = 'win-back'\" --holdout 20",
+    "Which customers should I contact?": "campaign orders.csv --when \"stance = 'win-back'\" --holdout 20",
     "What changed since last year?": "compare orders.csv --then 2025-06-30",
     "What can I hand on to a manager?": "report orders.csv",
 }
@@ -205,8 +206,9 @@ FIGURES = {
 }
 
 
-def _listed_parts(kind: str, of: dict[str, str]) -> str:
-    return f"{kind}: {'; '.join(f'{name} ({text})' for name, text in of.items())}."
+def _listed_parts(kind: str, of: dict[str, str], explained: Collection[str] = ()) -> str:
+    names = (name if name in explained else f"{name} ({text})" for name, text in of.items())
+    return f"{kind}: {'; '.join(names)}."
 
 
 def epilog(command: str, *, shares: bool = True) -> str:
@@ -223,7 +225,9 @@ def epilog(command: str, *, shares: bool = True) -> str:
     ]
     blocks = [_listed_parts("Tables, by --part", PARTS[command])] if command in PARTS else []
     blocks += (
-        [_listed_parts("Figures, by --figure-of", FIGURES[command])] if command in FIGURES else []
+        [_listed_parts("Figures, by --figure-of", FIGURES[command], PARTS.get(command, ()))]
+        if command in FIGURES
+        else []
     )
     return "\n\n".join(
         [*blocks, *(shared if shares else []), *(examples if command in EXAMPLES else [])]

@@ -92,7 +92,7 @@ def score(
     sort: Sort = None,
     columns: Columns = None,
 ) -> None:
-    """Score every customer and assign segments: whom to keep, whom to win back, whom to leave
+    """Score every customer and assign segments: which customers to keep, to win back or to leave
     alone?
     """
     from fairladder.cli import door, screen

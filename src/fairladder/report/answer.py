@@ -1,4 +1,4 @@
-"""The answer at the top of a report: who contributes most, who is slipping, whom to leave alone,
+"""The answer at the top of a report: who contributes most, who is slipping, which customers to leave alone,
 what to do, and how certain it is.
 """
 

@@ -62,7 +62,7 @@ def applied(frame, who, change, by):
         "building",
         "dependable",
         "cooling",
-        "one-visit",
+        "one-and-gone",
         "quiet",
         "fresh-face",
     ],
@@ -99,7 +99,7 @@ def test_explained_change_moves_the_customer_and_nothing_smaller_does(book, segm
             assert after[name] == int(rung), change
             assert (after[name] > was[name]) == (step > 0)
             assert less[name] == was[name], change
-    assert {"wait"} <= seen or segment in ("quiet", "one-visit")
+    assert {"wait"} <= seen or segment in ("quiet", "one-and-gone")
 
 
 def test_standing_equals_direct_counts(book, shop, fairladder):

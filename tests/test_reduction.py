@@ -303,7 +303,7 @@ def test_score_equals_plain_sql_on_the_sample_shop(shop, fairladder, tmp_path):
         [(scored["orders"] == 0) & (scored["refunds"] == 0), (r >= 4) & (f >= 4) & (m >= 4),
          (r <= 2) & (f >= 4) & (m >= 4), (scored["orders"] == 1) & (r >= 4), r >= 4, (r == 3) & ((f >= 3) | (m >= 3)),
          (r == 2) & ((f >= 3) | (m >= 3)), scored["orders"] == 1],
-        ["no-orders-yet", "mainstay", "drifting-mainstay", "fresh-face", "building", "dependable", "cooling", "one-visit"],
+        ["no-orders-yet", "mainstay", "drifting-mainstay", "fresh-face", "building", "dependable", "cooling", "one-and-gone"],
         "quiet",
     )  # fmt: skip
     scored["segment"] = segment

@@ -91,7 +91,7 @@ def test_season_clock_forecasts_and_keeps_quiet_customers_active():
     arrived = int((later["day"] <= 1095 + 150).sum())
     orders = [float(made.frame["expected_orders"].sum()) for made in (by_clock, even)]
     assert abs(log(orders[0] / arrived)) < 0.15 < 0.3 < abs(log(orders[1] / arrived))
-    assert "Orders follow the year: in March" in " ".join(by_clock.notes)
+    assert "Orders are seasonal: in March" in " ".join(by_clock.notes)
     assert by_clock.fitted.season is not None
     assert even.fitted.season is None
     assert by_clock.backtest.frame["error"].min() < even.backtest.frame["error"].min()
@@ -120,7 +120,7 @@ def test_price_trend_and_frequency_affect_values():
         / ahead.frame["expected_orders"].sum()
     )
     assert worth == pytest.approx(later["amount"].mean(), rel=0.12)
-    assert "grow in value by" in " ".join(ahead.notes)
+    assert "order value of the same customers grows by" in " ".join(ahead.notes)
     assert prices_of(histories(opened(made_up(6)[0]))).yearly == 0
 
     random = np.random.default_rng(8)
@@ -152,7 +152,7 @@ def test_recent_deviations_widen_the_range():
         for k in (known, stopped)
     )
     assert burst.late > 0.5 > usual.late
-    assert "of the last 30 days, in which repeat orders were off by about" in burst.of_range()
+    assert "% in repeat orders over the last 30 days" in burst.of_range()
 
 
 def test_earlier_misses_widen_the_range_beyond_the_model():
@@ -197,12 +197,15 @@ def test_earlier_misses_widen_the_range_beyond_the_model():
     )
     assert row["value_error"] == pytest.approx(row["expected_value"] / row["actual_value"] - 1)
     assert len(tested.misses["beta-geometric"]) == 3
-    assert "Of 10 shops like this one, 8 end within the range" in steady.of_range()
+    assert (
+        "The range should contain the actual total for 8 in 10 shops like this one"
+        in steady.of_range()
+    )
     giant = known.assign(
         amount=np.where(known["customer"] == known["customer"].iloc[0], 1e5, known["amount"])
     )
     assert (
-        "one customer brings half of it"
+        "one customer contributes half of it"
         in fl.value_forecast(opened(giant), method="beta-geometric").of_range()
     )
 
@@ -287,7 +290,7 @@ def test_worth_of_a_change_and_of_a_return(fairladder, shop):
     assert table["all_worth"].sum() == pytest.approx(worth.sum())
     assert pays_down_to(np.array([5.0, 3.0, 2.0, 4.0]), 2.0) == (2, 8.0)
     assert pays_down_to(np.array([1.0]), 2.0) == (0, 0.0)
-    assert "pays down to rank 2" in paid_in_words(2, 8.0, 4, 2.0)
+    assert "contacts pay off down to rank 2" in paid_in_words(2, 8.0, 4, 2.0)
     listed = fl.campaign(
         orders,
         when="expected_return > 0.1",
@@ -320,7 +323,7 @@ def test_worth_of_a_change_and_of_a_return(fairladder, shop):
     for wrong, says in (
         (["--if-retention", "much"], "give points, such as 5 or -2"),
         (["--if-frequency", "0.1"], "if 0.1% is meant, write it so"),
-        (["--part", "win-back"], "say with --if-response"),
+        (["--part", "win-back"], "needs --if-response"),
     ):
         refused = fairladder(*arguments, *wrong, cwd=shop)
         assert (refused.returncode, says in refused.stderr) == (2, True), refused.stderr

@@ -284,7 +284,7 @@ def test_exchange_rates_apply_before_rounding(tmp_path):
     ]
     assert "mixed-currencies" not in {f.code for f in orders.check().findings}
     for text, message in (
-        ("currency,rate\nGBP,1,2\n", "has 3 cells where the header has 2"),
+        ("currency,rate\nGBP,1,2\n", "has 3 cells but the header has 2"),
         ("currency,rate\nGBP,x\n", "rates.csv, row 2: a rate needs a currency, a positive number"),
         (
             "currency,day,rate\nGBP,,1\nGBP,,2\n",

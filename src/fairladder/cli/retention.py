@@ -208,8 +208,8 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
         )
         lines.insert(
             0,
-            f"The largest drop: of {reached} with {at} {'order' if at == 1 else 'orders'}, {on} "
-            "came back once more.",
+            f"The largest drop: of {reached} with {at} {'order' if at == 1 else 'orders'}, only "
+            f"{on} placed another.",
         )
     columns = ["n", "customers", "share", "at least n", "went on", "spend"]
     return Group(table(title, columns, rows), Text("\n".join(lines)))

@@ -74,10 +74,11 @@ def campaign_lift(
     with mpl.rc_context(STYLE):
         figure, axes = page(
             "No holdout, so no comparison" if table.empty else
-            f"The campaign raised the response by {100 * first['response_lift']:+.1f} points"
+            f"The response of contacts was {abs(100 * first['response_lift']):.1f} percentage points "
+            f"{'lower' if first['response_lift'] < 0 else 'higher'} than of the holdout"
             + ("" if sure else ", which may be chance"),
             f"Share who bought from {wording.day(measured.since)} to "
-            f"{wording.day(measured.through)}, contacted less held out, "
+            f"{wording.day(measured.through)}, contacts minus holdout, "
             "with 95 % intervals",
             facts, ax, place=(0.2, 0.15, 0.52, 0.68))  # fmt: skip
         at = np.arange(len(table))[::-1]

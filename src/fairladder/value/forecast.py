@@ -172,7 +172,7 @@ class Forecast(Answer):
             "doubling."
         )
         if few := _holding_half(self.frame["expected_value"].to_numpy(np.float64)):
-            who = "one customer contributes" if few == 1 else f"{few} customers bring"
+            who = "one customer contributes" if few == 1 else f"{few} customers contribute"
             text += (
                 f" The total depends on few customers: {who} half of it, and a change by one of "
                 "them can exceed the range."
@@ -449,9 +449,9 @@ def _of_clock_and_prices(fitted: FittedModels) -> list[str]:
         )
     if fitted.prices.yearly:
         rise = 100 * np.expm1(fitted.prices.yearly)
-        way = "grow" if rise > 0 else "shrink"
+        way = "grows" if rise > 0 else "shrinks"
         notes.append(
-            f"The value of customers' own orders {way} by {abs(rise):.0f} % a year, and the "
+            f"The average order value of the same customers {way} by {abs(rise):.0f} % a year, and the "
             "forecast continues this trend."
         )
     return notes

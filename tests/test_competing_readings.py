@@ -127,7 +127,7 @@ QUESTIONS = {
                               "can be fractions of the price or percentages"),
     "dates in three columns": (table("Customer,Year,Month,Day,Amount", lambda i: (f"C{i % 7}", 2026, i % 9 + 1, i % 20 + 1, f"{i}.50")),
                                "The columns `Year`, `Month`, `Day` contain parts of a date"),
-    "Buddhist years": (table("Customer,Order,Date,Amount", lambda i: (f"C{i % 7}", i, f"2569-0{i % 9 + 1}-11", f"{i}.50")), "counted from the Buddha"),
+    "Buddhist years": (table("Customer,Order,Date,Amount", lambda i: (f"C{i % 7}", i, f"2569-0{i % 9 + 1}-11", f"{i}.50")), "the Buddhist calendar, 543 ahead"),
 }  # fmt: skip
 
 
@@ -404,7 +404,7 @@ def test_older_versions_of_an_order_can_be_dropped(tmp_path):
         5.0,
         7.0,
     ]
-    with pytest.raises(fl.SchemeError, match="needs a column that orders the versions"):
+    with pytest.raises(fl.SchemeError, match="needs a column that sorts the versions"):
         fl.open_orders(one, scheme={"orders": {"drop": "older-versions"}}).customers()
 
 
@@ -478,7 +478,7 @@ def test_columns_with_our_names_keep_their_texts(tmp_path, fairladder):
 @pytest.mark.parametrize(
     ("text", "scheme", "words"),
     [
-        ("Printed by the till\n", {}, "It looks like a remark below the table"),
+        ("Printed by the till\n", {}, "It looks like a note below the table"),
         ("C1,99,2025\n", {}, "The line may be cut off"),
         ("", {"orders": {"where": "ROUND(Amount, -1) = 1"}}, "needs 0 to 9 digits in ROUND"),
         ("", {"tiers": {"x": {"of": "spend", "top_percents": [float("nan")]}}}, "not nan"),

@@ -311,18 +311,21 @@ def _below(
     findings: "Sequence[Finding] | None",
 ) -> list[str]:
     """Return the sentences below a result: errors, guessed columns, the warnings with most money
-    and how the file was read; then ``notes``, which are about the result itself, warnings first. A
-    few of each are shown unless all are requested.
+    and how the file was read; then ``notes``, which are about the result itself, warnings first.
+
+    All errors and guessed columns are shown, and a few of the others unless all are requested.
 
     ``findings`` is None if the view shows errors and warnings itself, as it does ``seen``.
     """
     from fairladder.findings import sentences
 
     serious = sorted(findings or (), key=lambda f: -float(f.money or 0))
-    found, errors = sentences(serious), sum(f.level == "error" for f in serious)
+    found, first = sentences(serious), sum(f.level == "error" for f in serious)
+    limit = None if request.all_notes else MOST_NOTES
+    most = limit and max(limit, first)
     if orders is not None:
         guessed = [f.sentence for f in orders.reading_findings if f.code == "guessed-columns"]
-        found[errors:errors] = guessed
+        found[first:first], most = guessed, most and most + len(guessed)
         others = [f for f in orders.findings if f.level == "note"]
         reading = orders.reading_findings
         found += [orders.not_looked_for] if orders.not_looked_for else []
@@ -333,8 +336,7 @@ def _below(
         [text for text in dict.fromkeys(texts) if text not in skipped]
         for texts in (found, sorted(notes, key=lambda n: not n.startswith("Warning:")))
     )
-    limit = None if request.all_notes else MOST_NOTES
-    shown = [*found[: limit and max(limit, errors)], *own[:limit]]
+    shown = [*found[:most], *own[:limit]]
     more = len(found) + len(own) - len(shown)
     return [*shown, *([f"{more} more: show them with --all-notes."] if more else [])]
 

@@ -108,7 +108,7 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
     ]
     repeat, revenue = float(table["repeat_revenue"].sum()), float(table["revenue"].sum())
     text = (
-        f"repeat orders are {wording.percent(repeat / revenue if revenue > 0 else None)} of revenue"
+        f"Repeat orders are {wording.percent(repeat / revenue if revenue > 0 else None)} of revenue"
     )
     more = f"; the latest {_SHOWN} of {len(table)} {period}s" if len(table) > _SHOWN else ""
     unfinished = "; … is not over yet" if not shown["complete"].all() else ""

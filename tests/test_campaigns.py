@@ -340,10 +340,12 @@ def test_lift_worked_example():
     assert np.isnan(whole["spend_p"])
     assert "No p-value is given for spend: with fewer than 10 buyers in a group" in found.notes[0]
     assert found.frame["segment"].tolist() == ["all", "x", "y"]
-    assert "That may be chance (p = 1.00)" in found.in_words()
+    assert found.in_words().endswith(
+        "chance (p = 1.00). These groups are too small to detect any effect."
+    )
     assert (found.since, found.through) == (dt.date(2026, 2, 1), dt.date(2026, 2, 10))
     alone = fl.lift(listed[listed["group"] == "contact"], fl.open_orders(frame))
-    assert "cannot be told" in alone.in_words()
+    assert "cannot be determined" in alone.in_words()
     with pytest.raises(fl.UsageError, match="the results end before the campaign begins"):
         fl.lift(
             listed,
@@ -475,12 +477,12 @@ def test_campaign_command_from_list_to_lift(fairladder, shop):
     )
     for wrong, says in (
         (["--name", "winback"], "There is no campaign `winback` in the scheme. Did you mean `win-back`?"),
-        (["--when", "spend > 10", "--by", "name"], "no column of numbers or days `name` to rank by"),
+        (["--when", "spend > 10", "--by", "name"], "no column of numbers or dates `name` to rank by"),
         (["--limit", 5, "--budget", 3, "--cost", 1], "not both"), (["--budget", 3], "go together"), (["--when", "spnd > 10"], "Did you mean `spend`?"),
         (["--when", "spend > 10", "--consent", "emil_ok"], "no consent column `emil_ok`"), (["--exclude", "nowhere.csv"], "nowhere.csv"),
         (["--contacted", "orders.csv", "--contacted-days", 3], "no column `listed_on`"), (["--plan-effect", 0.1], "go together"),
-        (["--results", "orders.csv"], "say which with --name"), (["--name", "win-back", "--figure-of", "lift"], "it needs --results"),
-        (["--bought-from", "yesterday"], "that is not a day"),
+        (["--results", "orders.csv"], "choose it with --name"), (["--name", "win-back", "--figure-of", "lift"], "it needs --results"),
+        (["--bought-from", "yesterday"], "that is not a date"),
     ):  # fmt: skip
         refused = fairladder(*arguments, *wrong, cwd=shop)
         assert refused.returncode in (1, 2), wrong
@@ -531,12 +533,12 @@ def test_receipt_matches_its_list(tmp_path, fairladder, shop):
     measure = ("campaign", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--as-of", "2026-03-31", *made[:4], "--name", "autumn", "--list", listed,
                "--results", shop / "orders.csv")  # fmt: skip
     trouble = fairladder(*measure).stderr
-    assert "is not that of" not in trouble
-    assert "stands without its receipt" not in trouble
+    assert "does not match" not in trouble
+    assert "has no receipt" not in trouble
     listed.write_text(listed.read_text() + "\n")
-    assert "list.settings.json is not that of list.csv" in fairladder(*measure).stderr
+    assert "The receipt list.settings.json does not match list.csv" in fairladder(*measure).stderr
     receipt.unlink()
-    assert "list.csv stands without its receipt" in fairladder(*measure).stderr
+    assert "list.csv has no receipt list.settings.json" in fairladder(*measure).stderr
     assert fairladder(*base, "--when", "stance = 'win-back'", "--holdout", "0.2").stderr.startswith(
-        "Error: --holdout 0.2: this is in percent"
+        "Error: --holdout 0.2: this is a percentage"
     )

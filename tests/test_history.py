@@ -665,7 +665,7 @@ def test_first_and_latest_order_columns_match_pandas(shop, engine, tmp_path):
     assert table.loc[table["orders"] == 0, "first_channel"].isna().all()
     for columns, says in (
         (["chanel"], "Did you mean `channel`"),
-        (["order"], "have a column `first_order` already"),
+        (["order"], "already have a column `first_order`"),
     ):
         with pytest.raises(fl.SchemeError, match=says):
             fl.open_orders(
@@ -697,7 +697,7 @@ def test_sum_of_column_matches_pandas(shop, engine, tmp_path):
         assert summed.drop("total").to_dict() == lines.groupby(axis)["quantity"].sum().to_dict()
         assert summed["total"] == lines["quantity"].sum()
     for measure, says in (
-        ("sum(product)", "holds other cells than plain numbers"),
+        ("sum(product)", "contains cells that are not plain numbers"),
         ("sum(pieces)", "no column `pieces`"),
     ):
         with pytest.raises(fl.UsageError, match=says):

@@ -89,9 +89,11 @@ class Lift(Answer):
                 f"{wording.count(abs(extra))} {way} customers bought than would have anyway."
             )
         else:
-            text += (
-                f"This may be chance (p = {a['response_p']:.2f}). A holdout of this size "
-                f"only detects differences of about {100 * a['smallest_response']:.1f} "
+            smallest = a["smallest_response"]
+            text += f"This may be chance (p = {a['response_p']:.2f}). " + (
+                "These groups are too small to detect any effect."
+                if pd.isna(smallest)
+                else f"A holdout of this size only detects differences of about {100 * smallest:.1f} "
                 "points or more, so a smaller effect may exist."
             )
         return text

@@ -479,7 +479,7 @@ def test_write_back_is_all_or_nothing(shop, place, fairladder):
 
     again = fairladder(*words, f"{place}#scores")
     assert again.returncode == 2
-    assert "exists already. Use --replace" in again.stderr
+    assert "exists already. Pass --replace" in again.stderr
     killed(*words, f"{place}#scores", "--replace")
     assert table_of(place, "scores")[0] == rows
     assert fairladder(*words, f"{place}#scores", "--replace", "--part", "segments").returncode == 0
@@ -519,7 +519,7 @@ def test_failed_write_back_is_reported_and_changes_nothing(
         (None, None),
     ]
     for words, output in {(f"{place}",): "needs the name of the table", (f"{place}#x", "--append", "--replace"): "not both",
-                        ("x.csv", "--append"): "go with a table of a database"}.items():  # fmt: skip
+                        ("x.csv", "--append"): "need a table of a database"}.items():  # fmt: skip
         done = fairladder("score", tmp_path / "none.csv", "--out", *words)
         assert (done.returncode, output in done.stderr) == (2, True), done.stderr
     kind = next(k for k in ("sqlite", "postgres", "mariadb") if place.startswith(k))

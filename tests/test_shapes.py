@@ -92,7 +92,7 @@ def test_joins_that_would_multiply_rows_are_refused(tmp_path):
         ),
         (
             "nr,member,day\n1,ann,2026-01-01\n",
-            "has no column `id`, by which orders and lines are joined. There are: `nr`, `member`, `day`.",
+            "has no column `id`, on which orders and lines are joined. There are: `nr`, `member`, `day`.",
         ),
     ):
         (tmp_path / "orders.csv").write_text(text)
@@ -186,7 +186,7 @@ def test_advised_scheme_line_reads_side_by_side_columns(tmp_path, fairladder):
     assert done.stdout.splitlines()[1:] == ["a,3.00,2026-02-28", "b,4.70,2026-03-31"]
     for keys, says in (
         ({"channel_amounts": {"a": "x"}, "channel_customers": {"a": "y"}}, "cannot be combined"),
-        ({"channel_amounts": {"a": "x"}, "amount": "y"}, "leave out `amount`"),
+        ({"channel_amounts": {"a": "x"}, "amount": "y"}, "remove `amount`"),
         ({"credit": "x"}, "goes with `amount`"),
         ({"day_amounts": {"January": "x"}}, "expected dates and their columns"),
         (

@@ -184,7 +184,7 @@ def test_many_formats_give_the_same_bytes(shop, rows, expected, as_rows, tmp_pat
     assert (" of half1.csv" in examples["duplicate-rows"][0]) == (way == "half*.csv")
     output = " ".join(orders.notes)
     reported = {
-        "continental.csv": ("is read as cp1252", "is cut at `;`", "are read day-first", "show a decimal comma"),
+        "continental.csv": ("is read as cp1252", "The separator of continental.csv is `;`", "are read day-first", "show a decimal comma"),
         "wide.txt": ("is read as utf-16", "show a decimal comma"),
         "american.csv": ("are read month-first", "show a decimal point"),
         "turning.csv": ("are read month-first", "show a decimal point"),
@@ -331,7 +331,7 @@ def test_ambiguous_dates_and_numbers_raise_a_question(tmp_path):
         ).customers()
     assert str(caught.value) == (
         "The dates in `placed` can be read day first or month first, `01/02/2026` and `03/04/2026` for instance, and no other cell "
-        'settles it. Say `date_format = "day-first"` or "month-first" under [orders].'
+        'decides it. Set `date_format = "day-first"` or "month-first" under [orders].'
     )
     with pytest.raises(
         fl.DataError, match="day first or month first, `12/31/2025` and `31/12/2025`"
@@ -344,8 +344,8 @@ def test_ambiguous_dates_and_numbers_raise_a_question(tmp_path):
             tmp_path, "customer;placed;amount", "a;2026-01-01;1,234", "b;2026-01-01;2,500"
         ).customers()
     assert str(caught.value) == (
-        "The commas in `1,234` and `2,500` can be decimal marks or thousands separators, and no other cell settles it. "
-        'Say `decimal_mark = ","` or "." under [orders].'
+        "The commas in `1,234` and `2,500` can be decimal marks or thousands separators, and no other cell decides it. "
+        'Set `decimal_mark = ","` or "." under [orders].'
     )
 
 
@@ -412,7 +412,7 @@ def test_protected_workbook_and_zip_bomb_are_refused(tmp_path, fairladder):
         packed.writestr("xl/worksheets/sheet1.xml", b" " * 200_000_000)
     for name, says in (
         ("locked.xlsx", "is protected by a password. Save it without one."),
-        ("bomb.xlsx", "far more than any orders need. It is not read."),
+        ("bomb.xlsx", "far more than any workbook needs. It is not read."),
     ):
         done = fairladder("check", tmp_path / name)
         assert (done.returncode, done.stderr.strip().endswith(says)) == (1, True), done.stderr
@@ -543,7 +543,7 @@ def test_single_table_needs_no_name_and_large_files_are_sampled_throughout(tmp_p
     ]
     (tmp_path / "large.csv").write_text("Who;When;Much;Unit\n" + "\n".join(rows) + "\n")
     assert (
-        'currency = "Unit" # it holds codes of currencies only'
+        'currency = "Unit" # it contains only currency codes'
         in fairladder("start", tmp_path / "large.csv", "--out", "-").stdout
     )
 

@@ -154,7 +154,7 @@ def test_start_needs_only_a_header(tmp_path, fairladder):
     begun = fairladder("start", orders, "--out", scheme)
     assert begun.returncode == 0, begun.stderr
     assert (
-        'customer = "Kunden-Nr" # its name means customer\'s id; it has no cells yet'
+        'customer = "Kunden-Nr" # its name suggests the customer\'s id; it has no cells yet'
         in scheme.read_text()
     )
     assert 'amount = "Betrag"' in scheme.read_text()

@@ -319,7 +319,7 @@ def test_unusual_histories_give_finite_forecasts_with_notes(days_of, says):
     ("days_of", "why"),
     [
         ({f"c{i}": [0] for i in range(400)}, "no customer has ordered on a second day"),
-        ({f"c{i}": [0, 1] for i in range(40)}, "the orders span 2 days, and under 28 do not tell who stays"),
+        ({f"c{i}": [0, 1] for i in range(40)}, "the orders span 2 days, and fewer than 28 do not show which customers stay"),
         ({"a": range(0, 700, 70)}, "only 1 customer has ordered on a second day, and fewer than 5 do not show how customers differ"),
     ],
 )  # fmt: skip
@@ -465,7 +465,7 @@ def test_formula_worked_example():
         "The orders span 55 days",
     ]
     for wrong, says in (
-        ({"retention": 1.0}, "keeps everybody for ever"), ({"retention": 62.0}, "for 60 % write 0.6"), ({"margin": 40.0}, "for 40 % write 0.4"),
+        ({"retention": 1.0}, "no customer ever leaves"), ({"retention": 62.0}, "for 60 % write 0.6"), ({"margin": 40.0}, "for 40 % write 0.4"),
         ({"period": "fortnight"}, "no period 'fortnight'"), ({"by": "chanel"}, "no column `chanel`"),
     ):  # fmt: skip
         with pytest.raises(fl.UsageError, match=says):
@@ -607,7 +607,11 @@ def test_value_command_parts_and_scheme(fairladder, shop):
         "calibration",
         "tracking",
     } <= set(held.index)
-    assert [a["answer"] for a in held["answers"]] == ["so far", "by formula", "next 365 days"]
+    assert [a["answer"] for a in held["answers"]] == [
+        "to date",
+        "by formula",
+        "forecast for 365 days",
+    ]
     assert (shop / "active.png").stat().st_size > 20_000
     totals = fairladder(
         "value", "--revenue", 1000, "--orders", 20, "--customers", 10, "--retention", 0.5, cwd=shop
@@ -627,7 +631,7 @@ def test_value_command_parts_and_scheme(fairladder, shop):
     for wrong, says in (
         (["value", "short.csv", "--as-of", "2026-02-28", "--part", "tracking"], "too short for a backtest"),
         (["value", "--orders", 3], "give --revenue, --orders, --customers and --retention"),
-        ([*arguments, "--revenue", 3], "--revenue is for totals alone"), ([*arguments, "--backtest", "2026-06-30"], "leaves no day up to 2026-06-30"),
+        ([*arguments, "--revenue", 3], "--revenue is only for totals"), ([*arguments, "--backtest", "2026-06-30"], "leaves no day up to 2026-06-30"),
         ([*arguments, "--horizon", 0], "give 1 to 3,650"), ([*arguments, "--method", "guess"], "There is no forecast method 'guess'"),
     ):  # fmt: skip
         refused = fairladder(*wrong, cwd=shop)

@@ -98,7 +98,7 @@ CUSTOMERS = _table(
     _is("tenure_days", "days", "Days from the first purchase to the as-of date.",
     nulls=_NEVER_BOUGHT),
     _is("spend", "money",
-    "Sum of the orders' amounts (the monetary value). The scheme says how refunds count.", adds_up=True),
+    "Sum of the orders' amounts (the monetary value). The scheme sets how refunds count.", adds_up=True),
     _is("average_order_value", "money", "Spend divided by purchases.",
     nulls=_NEVER_BOUGHT),
     _is("smallest_order", "money", "The amount of the smallest purchase.", nulls=_NEVER_BOUGHT),

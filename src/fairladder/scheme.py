@@ -772,11 +772,11 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
 
 #: Descriptions of the expected type for wrong values.
 _EXPECTED = {
-    "model_type": "this is a table of settings, [name] with keys below it",
-    "dict_type": "this is a table, [name.key] with keys below it",
-    "tuple_type": "this is a list, written [a, b]", "string_type": "this is text in quotes",
-    "bool_type": "this is true or false",
-    "date_type": "this is a date, written 2026-06-30 without quotes",
+    "model_type": "expected a table of settings: [name] with keys below it",
+    "dict_type": "expected a table: [name.key] with keys below it",
+    "tuple_type": "expected a list, such as [a, b]", "string_type": "expected text in quotes",
+    "bool_type": "expected true or false",
+    "date_type": "expected a date without quotes, such as 2026-06-30",
 }  # fmt: skip
 
 

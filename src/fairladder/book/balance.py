@@ -112,7 +112,10 @@ class Balance:
         """Return rows and amounts (major units, as exact decimal text) under the names in the
         definitions.
         """
-        names = {label: label.replace(" the date ", " ").replace(" ", "_") for label, _, _ in self.lines()}
+        names = {
+            label: label.replace(" the date ", " ").replace(" ", "_")
+            for label, _, _ in self.lines()
+        }
         counts = {names[label]: rows for label, rows, _ in self.lines()}
         amounts = {names[label]: major(minor, self.decimals) for label, _, minor in self.lines()}
         by_currency = {

@@ -665,7 +665,7 @@ def _best(role: str, scored: dict[str, int], looks: Mapping[str, Look]) -> Guess
     best = [n for n, score in scored.items() if score == top]
     look, name = looks[best[0]], best[0]
     by_name = (
-        f"its name means {_ROLE_NAMES[role]}"
+        f"its name suggests the {_ROLE_NAMES[role]}"
         if names_role(role, words_of(name))
         else "its cells fit"
     )

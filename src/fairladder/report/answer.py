@@ -68,7 +68,7 @@ def _stance(about: Contents, question: str, stances: tuple[str, ...], if_empty: 
 def _slipping(about: Contents) -> Line:
     question, held = "Who is slipping?", _held(about, ("win-back",))
     if held.empty:
-        return Line(question, "No customers: no segment to win back has any.", "win-back")
+        return Line(question, "No customers: the segments to win back are empty.", "win-back")
     line = _stance(about, question, ("win-back",), "")
     if about.forecast is None:
         return line
@@ -131,7 +131,7 @@ def _how_sure(about: Contents) -> Line:
             "before these numbers count.",
         )
     if warnings:
-        parts.append(f"{wording.counted(len(warnings), 'warnings', 'stand')} below.")
+        parts.append(f"{wording.counted(len(warnings), 'warnings', 'are')} listed below.")
     if about.forecast is not None and about.forecast.backtest is not None:
         parts.append(about.forecast.backtest.in_words())
     elif about.forecast is not None:

@@ -192,7 +192,7 @@ def _where(source: Source, status: str, states: Sequence[State]) -> list[str]:
         ]
     lines = []
     for state, rows, money, void in states:
-        counts = " - counts, and should it?" if void else ""
+        counts = " - these count; should they?" if void else ""
         lines.append(
             f"#   {_one_line(state or '(blank)')}: {rows:,} row{'' if rows == 1 else 's'}, "
             f"{money:,}{counts}"

@@ -59,7 +59,7 @@ def printed(command):
         return f"{os.environ.pop('LAST_EXIT')}\n"
     if words[0] != "fairladder":
         raise SystemExit(f"the guide runs fairladder only, not {words[0]}")
-    screen, notes, code = Screen(), io.StringIO(), 0
+    screen, notes, code = Screen(), Screen(), 0
     sys.argv = words
     with contextlib.redirect_stdout(screen), contextlib.redirect_stderr(notes):
         try:

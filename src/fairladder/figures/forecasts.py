@@ -33,7 +33,7 @@ def value_tracking(
     row = tested.frame.set_index("method").loc[best]
     off = row["total_error"]
     clock = (
-        f"the {best} model uses the season's clock"
+        f"the {best} model accounts for the season"
         if tested.seasonal
         else f"the {best} model has no season"
     )

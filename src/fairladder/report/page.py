@@ -27,7 +27,7 @@ _PARTS = (
     ("answer", "The answer"), ("trust", "Trust"), ("segments-part", "Segments"),
     ("history", "How customers come and stay"),
     ("worth-part", "Worth"), ("changes-part", "What changed"), ("customers-part", "The customers"),
-    ("made", "Made how"),
+    ("made", "How it was made"),
 )  # fmt: skip
 #: Actions for the customers of a stance.
 ADVICE = {

@@ -323,7 +323,7 @@ SETTINGS = [
     ({"tiers": [1]}, "expected a table"), ({"segments": "x"}, "expected a list"), ({"orders": {"customr": "x"}}, "Did you mean `customer`"),
     ({"orders": {"drop": "all"}}, "repeats"), ({"orders": {"discount_as": "half"}}, "fraction"), ({"orders": {"separator": ";;"}}, "separator"),
     ({"time": {"time_zone": "Mars"}}, "no such time zone"), ({"time": {"as_of": "2026-01-01"}}, "a date without quotes"), ({"orders": {"header_row": -1}}, "header_row"),
-    ({"tiers": {"t": {"of": "spend", "top_percents": [5, 1]}}}, "percents must rise"), ({"tiers": {"t": {"of": "spend"}}}, "give one of"),
+    ({"tiers": {"t": {"of": "spend", "top_percents": [5, 1]}}}, "percentages must rise"), ({"tiers": {"t": {"of": "spend"}}}, "give one of"),
     ({"orders": {"date_format": "%Y"}}, "is not a date format"), ({"scores": {"shares": [0.5, 0.6, 0.1, 0.1, 0.1]}}, "add up to 1"),
 ]  # fmt: skip
 

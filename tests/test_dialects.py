@@ -158,7 +158,7 @@ WRITTEN = st.one_of(
     st.sampled_from(["iso", *DATE_ORDERS]),
 )
 def test_shortcuts_agree_with_careful_reading(texts, style):
-    """The embedded engine's shortcuts, on untrimmed cells."""
+    """The embedded engine reads untrimmed cells in one step, with the same results."""
     engine = Embedded()
     relation = open_source(pd.DataFrame({"c": texts}), engine, OrdersPart()).relation
     trimmed = cells.text(CELL, "text")

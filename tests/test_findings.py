@@ -129,8 +129,8 @@ def test_spreadsheet_day_numbers_get_advice():
 
 @given(st.lists(st.integers(0, 6), max_size=40), st.integers(2, 6))
 def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
-    """Compared with numbering off row by row: for each cut through a run of equal values, the
-    members on its smaller side.
+    """Count by hand: if a split into equal parts cuts through a run of equal values, the smaller
+    side of the run is counted.
     """
     ranked = np.sort(values)
     parts = [len(part) for part in np.array_split(ranked, rungs)]

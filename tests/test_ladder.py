@@ -37,7 +37,7 @@ def test_even_ladder_is_the_best_partition(values, rungs, better, whole):
     if len(counts) < rungs:
         return
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(even, "SEARCH_WHOLE", whole)  # 2: cells are dropped before the last search
+        patch.setattr(even, "SEARCH_WHOLE", whole)  # if 2, the search is narrowed step by step
         ladder = fl.Ladder.fit(values, rungs=rungs, better=better)
     assert ladder.sizes == reference.most_even(counts if better == "high" else counts[::-1], rungs)
     turned = fl.Ladder.fit(

@@ -134,7 +134,7 @@ def test_tiers_of_the_sample_shop(shop):
         )
     for wrong, output in [
         ({"of": "spend"}, "give one of `top_percents`, `spend_percents` and `rungs`"),
-        ({"of": "spend", "top_percents": [5, 1]}, "percents must rise, between 0 and 100"),
+        ({"of": "spend", "top_percents": [5, 1]}, "percentages must rise, between 0 and 100"),
         (
             {"of": "spend", "rungs": 2, "labels": ["a"]},
             "`labels` must be 2 different names, best first",
@@ -216,7 +216,7 @@ def test_scheme_sql_equals_score_in_every_engine(shop, changes):
 
 
 def test_scheme_sql_refuses_functions_a_warehouse_lacks(shop, monkeypatch, fairladder):
-    """A statement that was never run says so."""
+    """Functions outside a warehouse's list are refused, and statements never run there say so."""
     few = {
         "bigquery": dataclasses.replace(
             dialects.WAREHOUSES["bigquery"], functions=frozenset({"CAST", "COALESCE"})

@@ -401,7 +401,7 @@ class Tier(Part):
             or percents[0] <= 0
             or percents[-1] >= 100
         ):
-            raise ValueError("percents must rise, between 0 and 100")
+            raise ValueError("percentages must rise, between 0 and 100")
         if self.shares is not None:
             if self.rungs is None:
                 raise ValueError("`shares` go with `rungs`")

@@ -134,7 +134,7 @@ def cell(value: Any, kind: str | None) -> str:
 
 
 def missing(value: Any) -> bool:
-    """Return True if a cell is null in any way of a DataFrame."""
+    """Return True if a cell is null: None, NaN or NaT."""
     return (
         value is None
         or (isinstance(value, float) and isnan(value))

@@ -133,8 +133,8 @@ class KeptLines:
         return self.engine is self.engine.reader
 
     def tree(self, ids_put_aside: bool) -> exp.Expr:
-        """Return the rows with their numbers. If ids can set a row aside, the state takes them into
-        account even as written.
+        """Return the rows with their row numbers and states. ``ids_put_aside`` is True if a row's
+        id can set it aside; states then depend on the ids as they are written.
         """
         # Rows kept in order are in the order in which they were read.
         row = sql("rowid + :n", n=self.rows.source.first_row) if self.in_order else column("row")

@@ -42,10 +42,10 @@ _SETTINGS = {
     # report a row with too few cells whichever columns are read
     "spark.sql.csv.parser.columnPruning.enabled": "false",
     "spark.sql.legacy.timeParserPolicy": "CORRECTED",
-    # Spark formats whole plans to name cached tables by their first words
+    # Spark names a cached table by the start of its plan, after formatting all of it
     "spark.sql.maxPlanStringLength": "2000",
     "spark.sql.debug.maxToStringFields": "3",
-    # Java only interprets longer methods unless it is told otherwise
+    # compile long methods, too, which Java interprets by default
     "spark.sql.codegen.hugeMethodLimit": "8000",
     "spark.sql.decimalOperations.allowPrecisionLoss": "true",
     # compression would take a quarter of the time of scoring, and kept tables are read only a few

@@ -166,8 +166,8 @@ class Embedded:
 
     @contextmanager
     def passing(self) -> Iterator[Callable[[exp.Expr], exp.Expr]]:
-        """At the end of the block, drop what this thread kept in it, except what has an owner or is
-        passed to the function that the block receives.
+        """Drop the tables that a block of code creates, at its end. The block receives a function:
+        tables passed to it stay, as do tables with an owner and those of other threads.
         """
         outer, names, lasting = getattr(self._passing, "names", None), list[str](), set[str]()
         self._passing.names = names

@@ -76,7 +76,7 @@ def one_order_short(orders: Read, goal: int | None = None) -> pd.DataFrame:
     315
     """
     goal = goal_of(order_counts(orders)) if goal is None else goal
-    if goal < 2:  # one order short of the first purchase there are no customers
+    if goal < 2:  # for a goal of 1 these would be people without any purchase
         raise UsageError(f"A goal is 2 purchases or more, not {goal}.")
     customers = orders.with_history().customers_here()
     near = customers[(customers["orders"] == goal - 1).to_numpy()]

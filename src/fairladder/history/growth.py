@@ -27,8 +27,8 @@ _COLUMNS = names(GROWTH)
 
 
 def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.DataFrame:
-    """Return one row per period (and group), from that of the first order that counts to that of
-    the as-of date.
+    """Return one row per period (and group), from the period of the first order that counts to
+    the period of the as-of date.
 
     Columns: ``period`` (its first day), ``label``, the group under its own name, ``orders``,
     ``customers`` (with a purchase), ``new_customers`` (their first purchase ever),

@@ -25,8 +25,8 @@ _CELL = "text-align:{side};padding:.15em .9em .15em 0;font-variant-numeric:tabul
 
 @dataclass(frozen=True)
 class Piece:
-    """A table to show under its name; ``kind`` is the kind of number columns that the registry does
-    not have.
+    """A table to show under its name. ``kind`` formats number columns that are not in the
+    registry.
     """
 
     name: str

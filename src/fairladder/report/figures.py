@@ -202,7 +202,7 @@ def _ladder(name: str, lines: list[tuple[int, str, int, float]]) -> Figure:
     )
     numbers = [(str(r), s, wording.count(n), wording.percent(n / total)) for r, s, n, _ in lines]
     return Figure(
-        f"ladder-{title}", f"{title.capitalize()}, by {measure}: the largest rung holds {most}",
+        f"ladder-{title}", f"{title.capitalize()}, by {measure}: the largest rung has {most}",
         shows,
         charts.both(lambda w: charts.bars(rows, w)), ("rung", "values", "customers", "share"),
         tuple(numbers),

@@ -294,8 +294,8 @@ class _Held:
 
     @classmethod
     def of(cls, frame: pd.DataFrame, wanted: Collection[str], every: str | None = None) -> "_Held":
-        """Load the wanted columns, as far as the frame has them; ``every`` is a condition named in
-        errors.
+        """Load those of the wanted columns that the frame has. ``every`` is the condition that uses
+        them, for error messages.
         """
         there = [n for n in frame if n in set(wanted)]
         table = plain_table(frame[there]).append_column(

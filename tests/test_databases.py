@@ -184,7 +184,7 @@ def test_other_databases_are_read_row_by_row(shop, shop_rows, tmp_path, monkeypa
         in_database("sqlite", shop_rows, tmp_path), with_table(shop), tmp_path
     )
     assert got == expected
-    assert "2,500 rows were brought here from orders.db." in orders.notes
+    assert "2,500 rows were transferred from orders.db." in orders.notes
 
 
 @pytest.mark.parametrize("kind", EACH_DATABASE)

@@ -204,7 +204,7 @@ def test_spark_customers_scores_and_lists_equal_files_and_stay_on_the_cluster(bo
         == fl.stability(here, resamples=3).customers.to_csv()
     )
     monkeypatch.setattr(cluster, "_LIMITS", replace(cluster._LIMITS, rows_here=10))
-    with pytest.raises(fl.UsageError, match="At most 10 are brought here from a Spark cluster"):
+    with pytest.raises(fl.UsageError, match="At most 10 can be transferred from a Spark cluster"):
         there.on("2026-06-01").stability()
 
 
@@ -326,7 +326,7 @@ def test_spark_ledger_campaigns_and_comparisons_equal_files(both, tmp_path, monk
         theirs.fell,
     )
     assert (
-        f"Of {len(theirs.movers):,} customers in another segment {len(kept)} were brought here"
+        f"Of {len(theirs.movers):,} customers in another segment, {len(kept)} with the largest"
         in ours.notes[-1]
     )
     ours, theirs = (fl.paths(o, then, every="quarter") for o in both)
@@ -335,7 +335,7 @@ def test_spark_ledger_campaigns_and_comparisons_equal_files(both, tmp_path, monk
     }
     ours, theirs = (o.value_forecast(method="beta-geometric") for o in both)
     assert ours.frame.to_csv() == theirs.frame.to_csv()
-    assert "brought here from the cluster" in ours.notes[-1]
+    assert "transferred from the cluster" in ours.notes[-1]
 
 
 def test_spark_rules_can_use_the_forecast(spark, rows, shop):

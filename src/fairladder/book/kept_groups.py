@@ -82,8 +82,8 @@ class KeptGroups:
         most = self.engine.limits.rows_here
         if most is not None and not self.few:
             raise UsageError(
-                f"This needs all customers on this machine. At most {most:,} are brought "
-                f"here from a Spark cluster, and there are {self.customers:,}. Read a part "
+                f"This needs all customers on this machine. At most {most:,} can be "
+                f"transferred from a Spark cluster, and there are {self.customers:,}. Read a part "
                 "of the orders with --where; the guide on clusters lists what is computed "
                 "there for all customers."
             )

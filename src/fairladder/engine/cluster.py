@@ -185,7 +185,7 @@ class Cluster:
     def transfer_note(self, count: int, why: str) -> str:
         """Return the sentence that reports how many customers were brought here, and why."""
         return (
-            f"{counted(count, 'customers', 'were')} brought here from the cluster, one row each, "
+            f"{counted(count, 'customers', 'were')} transferred from the cluster, one row each, "
             f"{why}."
         )
 

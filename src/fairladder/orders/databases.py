@@ -23,7 +23,7 @@ def open_database(url: str, settings: OrdersPart) -> Source:
         table = database.fetch_all(relation)
         relation, notes = (
             database.reader.offer(table),
-            (f"{counted(len(table), 'rows', 'were')} brought here from {database.label}.",),
+            (f"{counted(len(table), 'rows', 'were')} transferred from {database.label}.",),
         )
         kinds = kinds_of(database.reader.columns(relation), label)
         return Source(

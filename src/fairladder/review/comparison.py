@@ -364,7 +364,7 @@ def _compared(
         notes = [
             *notes,
             f"Of {counts['moved']:,} customers in another segment, {len(movers):,} with the "
-            "largest rises and falls of scores were brought here; the counts include all.",
+            "largest rises and falls of scores were transferred; the counts include all.",
         ]
     segments = {"from_segment": "segment_before", "to_segment": "segment_after"}
     rungs = pd.concat(

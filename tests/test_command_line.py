@@ -21,7 +21,7 @@ from rich.console import Console
 from sqlglot import parse_one
 
 import fairladder as fl
-from fairladder import steps
+from fairladder import palette, steps
 from fairladder.book.opened import open_unread
 from fairladder.cli import screen
 from fairladder.engine.embedded import Embedded
@@ -424,6 +424,20 @@ def test_terminal_tables_never_cut_numbers_or_words(width):
     shown = " ".join(" ".join(lines).split())
     assert all(word in shown.split() for row in cells for cell in row for word in cell.split())
     assert shown.count("drifting-mainstay") == (1 if width > 40 else 2)
+
+
+@pytest.mark.parametrize(("width", "lengths"), [(100, [12, 6, 0, 0]), (30, [0, 0, 0, 0])])
+def test_bars_are_proportional_to_shares_where_they_fit(width, lengths):
+    """A bar has twelve cells for the largest share; negative shares and totals have none."""
+    console = Console(width=width, file=io.StringIO(), color_system=None)
+    rows = [["mainstay", "60 %"], ["cooling", "30 %"], ["quiet", "-2 %"], ["all", "88 %"]]
+    console.print(screen.table("Who", ["segment", "spend"], rows, shares=[0.6, 0.3, -0.02]))
+    assert [line.count("█") for line in console.file.getvalue().splitlines()[2:]] == lengths
+    shades = [
+        palette.SHADES.index(str(screen.shaded("x", s).style).split()[-1])
+        for s in (0, 0.3, 0.5, 0.7, 1)
+    ]
+    assert (shades[0], shades[-1], shades) == (0, len(palette.SHADES) - 1, sorted(shades))
 
 
 def test_long_query_reports_progress_and_can_be_interrupted():

@@ -199,10 +199,10 @@ def test_headers_do_not_clash_with_our_names(tmp_path, kind):
             .customers()
             .to_csv(header=False)
         )
-        split_customers = fl.breakdown(
+        crossed = fl.breakdown(
             fl.open_orders(source, scheme={"orders": given}), columns["channel"], measure="lines"
         )
-        cells = (split_customers.frame.to_csv(), split_customers.notes)
+        cells = (crossed.frame.to_csv(), crossed.notes)
         output[name] = (
             orders.customers().to_csv(),
             found,

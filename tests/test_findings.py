@@ -127,20 +127,33 @@ def test_spreadsheet_day_numbers_get_advice():
     assert "spreadsheet-days" in output["serial-dates"].advice
 
 
-@given(st.lists(st.integers(0, 6), max_size=40), st.integers(2, 6))
-def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
-    """Count by hand: if a split into equal parts cuts through a run of equal values, the smaller
-    side of the run is counted.
+def split_by_hand(values, rungs):
+    """Return how many values a split into equal parts separates from equal ones: of each run that
+    is cut, the smaller side.
     """
     ranked = np.sort(values)
-    parts = [len(part) for part in np.array_split(ranked, rungs)]
-    ends = np.cumsum(parts)[:-1]
-    split_customers = 0
-    for end in ends:
-        if 0 < end < len(ranked) and ranked[end - 1] == ranked[end]:
-            below = sum(v == ranked[end] for v in ranked[:end])
-            split_customers += min(below, sum(v == ranked[end] for v in ranked) - below)
-    assert ties_at_cuts(values, rungs) == split_customers
+    ends = np.cumsum([len(part) for part in np.array_split(ranked, rungs)])[:-1]
+    cut = [end for end in ends if 0 < end < len(ranked) and ranked[end - 1] == ranked[end]]
+    below = [sum(ranked[:end] == ranked[end]) for end in cut]
+    return sum(min(n, sum(ranked == ranked[end]) - n) for n, end in zip(below, cut, strict=True))
+
+
+@given(st.lists(st.integers(0, 6), max_size=40), st.integers(2, 6))
+def test_ties_at_cuts_counts_the_smaller_sides(values, rungs):
+    assert ties_at_cuts(values, rungs) == split_by_hand(values, rungs)
+
+
+def test_ties_note_counts_each_measure_of_the_sample_shop():
+    buyers = fl.sample_orders().customers().query("orders > 0")
+    worst_first = {
+        "recency_days": -buyers["recency_days"].astype(int),
+        "orders": buyers["orders"],
+        "spend": buyers["spend"],
+    }
+    ties = {name: split_by_hand(values.to_numpy(), 5) for name, values in worst_first.items()}
+    (note,) = [f for f in fl.sample_orders().check().findings if f.code == "ties-at-cuts"]
+    assert note.count == sum(ties.values())
+    assert all(f"{count:,} by {name}" in note.effect for name, count in ties.items())
 
 
 def test_ties_at_cuts_are_counted_from_the_worst():

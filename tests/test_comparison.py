@@ -166,7 +166,7 @@ def test_saved_scorings_paths_and_drift_of_the_sample_shop(fairladder, shop):
     assert sizes.stdout.startswith("path,customers,spend\n"), sizes.stderr
     for wrong, says in (
         ([*arguments, "--then", "2026-06-30"], "Both days are 2026-06-30"), ([*arguments], "Give the days"), (["compare"], "Give ORDERS and --then DAY"),
-        ([*arguments, "--then", "2020-01-01"], "No customer had a purchase by 2020-01-01"), ([*arguments, "--then", "2025-12-31", "--ladders", "now"], "then and each"),
+        ([*arguments, "--then", "2020-01-01"], "No customer had a purchase by 2020-01-01"), ([*arguments, "--then", "2025-12-31", "--ladders", "now"], "choose then or each"),
         ([*arguments, "--then", "2025-12-31", "--figure-of", "sizes"], "sizes needs --every"),
         (["compare", "--scored-then", "members.csv", "--scored-now", "now.csv"], "no column `customer`"),
     ):  # fmt: skip

@@ -213,10 +213,12 @@ def test_long_and_deep_conditions_are_refused_with_advice():
     ):
         with pytest.raises(
             fl.ConditionError,
-            match=r"nests more than 250 parts .* or joins more with AND and OR\. Write `x IN \(…\)`",
+            match=r"nests more than 250 parts or joins more with AND and OR\. Write `x IN \(…\)`",
         ):
             parse_condition(text, frame_kinds(FRAME))
-    with pytest.raises(fl.ConditionError, match="has 300,000 characters, and 200,000 are the most"):
+    with pytest.raises(
+        fl.ConditionError, match="has 300,000 characters; at most 200,000 are allowed"
+    ):
         parse_condition("n" * 300_000, frame_kinds(FRAME))
     assert parse_condition(
         f"n IN ({', '.join(map(str, range(20_000)))})", frame_kinds(FRAME)

@@ -558,7 +558,7 @@ def test_failed_write_back_is_reported_and_changes_nothing(
         with engine.connect() as owner:
             owner.exec_driver_sql("ALTER TABLE seen ENGINE = Aria")
         engine.dispose()
-        with pytest.raises(fl.UsageError, match="appended by halves"):
+        with pytest.raises(fl.UsageError, match="appended partially"):
             fl.write_table(frame, f"{place}#seen", dt.date(2026, 6, 30), mode="append")
         return
     with psycopg.connect(POSTGRES) as reader:  # another transaction uses the old table

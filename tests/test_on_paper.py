@@ -151,8 +151,8 @@ def test_unsupported_reduction_sql_is_refused(tmp_path, fairladder):
         "--as-sql",
     ]
     for more, output in {
-        ("sqlite",): "SQLite keeps no types", ("oracel",): "SQL is written for duckdb", ("trino", "--out", "x.sql"): "Redirect it to a file",
-        ("trino", "--columns", "spend"): "do not go with it", ("trino", "--where", "own_day = 1"): "uses names like `own_day` for columns of its own",
+        ("sqlite",): "SQLite has no column types", ("oracel",): "SQL is written for duckdb", ("trino", "--out", "x.sql"): "Redirect it to a file",
+        ("trino", "--columns", "spend"): "cannot be combined with", ("trino", "--where", "own_day = 1"): "uses names like `own_day` for its own columns",
     }.items():  # fmt: skip
         done = fairladder("customers", *words, *more, cwd=tmp_path)
         assert (done.returncode, output in done.stderr) == (2, True), done.stderr

@@ -124,10 +124,10 @@ def decoded(block):
         elif c["stored"] == "u2":
             found[c["name"]] = np.frombuffer(raw, "<u2").tolist()
         else:
-            values = np.frombuffer(raw, "<i4" if c["stored"] == "i32" else "<f8").tolist()
-            units = 10 ** c["decimals"]
+            whole_numbers, units = c["stored"] == "i32", 10 ** c["decimals"]
             found[c["name"]] = [
-                None if v == customers.NULL or v != v else v / units for v in values
+                None if (v == customers.NULL if whole_numbers else v != v) else v / units
+                for v in np.frombuffer(raw, "<i4" if whole_numbers else "<f8").tolist()
             ]
     return found, head
 
@@ -140,7 +140,7 @@ texts = st.one_of(st.none(), st.text(max_size=12), st.sampled_from([*HOSTILE, "a
     names=st.lists(texts, min_size=1, max_size=8),
     spend=st.lists(st.integers(-(10**11), 10**11), min_size=8, max_size=8),
 )
-@example(names=[None, ""], spend=[-5, 2**31, *[0] * 6])
+@example(names=[None, ""], spend=[-(2**31), 2**31, *[0] * 6])
 def test_customer_block_decodes_to_the_customers(about, names, spend):
     """Nulls, negatives, amounts beyond 32 bits, line breaks and any letters survive."""
     frame = about.customers.head(len(names)).assign(name=names)
@@ -311,6 +311,16 @@ def test_hostile_texts_are_escaped_and_hard_data_fits(opened, tmp_path):
     page.emulate_media(media="print")
     assert not page.is_visible("#scroll")
     assert page.locator(".still tbody tr").count() == 50
+
+
+@in_browser
+def test_amounts_beyond_32_bits_are_shown(opened, tmp_path):
+    """As a float, the smallest 32-bit number is an amount, not a null."""
+    rows = [("a", "A", "1", "2026-01-05", 3e7), ("b", "B", "2", "2026-01-05", -(2**31) / 100)]
+    fl.report.write_html(fl.open_orders(_orders(rows)), tmp_path / "r.html")
+    shown = opened(tmp_path / "r.html").inner_text("#rows")
+    assert "30,000,000.00" in shown
+    assert "-21,474,836.48" in shown
 
 
 @pytest.mark.parametrize("kind", ["page", "workbook"])

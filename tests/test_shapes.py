@@ -187,7 +187,7 @@ def test_advised_scheme_line_reads_side_by_side_columns(tmp_path, fairladder):
     for keys, says in (
         ({"channel_amounts": {"a": "x"}, "channel_customers": {"a": "y"}}, "cannot be combined"),
         ({"channel_amounts": {"a": "x"}, "amount": "y"}, "remove `amount`"),
-        ({"credit": "x"}, "goes with `amount`"),
+        ({"credit": "x"}, "`credit` needs `amount`"),
         ({"day_amounts": {"January": "x"}}, "expected dates and their columns"),
         (
             {"customer": "who", "placed": "day", "channel_amounts": {"a": "wep"}},

@@ -229,7 +229,7 @@ def test_scheme_sql_refuses_functions_a_warehouse_lacks(shop, monkeypatch, fairl
     monkeypatch.setattr(dialects, "WAREHOUSES", few)
     with pytest.raises(fl.UsageError, match="bigquery, which has no equivalent of TRANSLATE"):
         fl.scheme_sql(scheme, fl.fit_ladders(customers, scheme), customers, "bigquery")
-    assert "--as-view goes with --as-sql" in fairladder(*words[:-1], "--as-view", "x").stderr
+    assert "--as-view needs --as-sql" in fairladder(*words[:-1], "--as-view", "x").stderr
 
 
 def test_saved_ladders_score_another_day_and_report_drift(shop, tmp_path, fairladder):

@@ -96,7 +96,7 @@ def test_top_command_reports_ties(tmp_path, fairladder):
             "`customer` contains neither numbers nor dates, so customers cannot be ranked by it. Try spend, orders or recency_days.",
         ),
         (("--count", "2", "--percent", "5"), 2, "Give either a count or a percent, not both."),
-        (("--percent", "0"), 2, "A percentage is above 0 and up to 100, and 0 does not."),
+        (("--percent", "0"), 2, "A percentage is above 0 and up to 100, and 0 is not."),
         (
             ("--through", "2025-01-01"),
             1,

@@ -4,7 +4,7 @@ it opens.
 The block is gzip of: the length of a header (4 bytes, little endian), the header as JSON, and the
 columns' bytes, each at an offset that is a multiple of 8. For every column the header has its name,
 label, kind, storage type (``text``, ``names``, ``i32``, ``f64``, ``u2``) and offset. Numbers are
-whole, in units of 10^−decimals; null is the smallest 32-bit number, or NaN.
+whole, in units of 10^−decimals; null is the smallest number in ``i32`` and NaN in ``f64``.
 """
 
 import base64

@@ -337,11 +337,13 @@ def worth(about: Contents) -> Figure:
     rows = [
         BarRow(
             name,
-            (Bar(value, money(value), css, f"{name}: {money(value)}{_range(ends)}", ends=ends),),
+            (Bar(0.0 if wording.missing(value) else value, money(value), css,
+                 f"{name}: {money(value)}{_range(ends)}", ends=ends),),
         )
         for name, value, ends, css, _ in lines
-    ]
-    finding = ", ".join(f"{money(value)} {name}" for name, value, *_ in lines)
+    ]  # fmt: skip
+    known = [line for line in lines if not wording.missing(line[1])]
+    finding = ", ".join(f"{money(value)} {name}" for name, value, *_ in known)
     return Figure(
         "worth", f"A customer is worth {finding}",
         "Value per customer with a purchase; the thin line is the range.",

@@ -59,8 +59,12 @@ function texts(whole, at, bytes, rows) {
   return { values };
 }
 
-const known = (column, i) =>
-  column.stored === "names" ? column.values[i] > 0 : column.stored === "text" ? column.values[i] !== null : column.values[i] !== NULL && !Number.isNaN(column.values[i]);
+const known = (column, i) => {
+  const value = column.values[i];
+  if (column.stored === "names") return value > 0;
+  if (column.stored === "text") return value !== null;
+  return column.stored === "f64" ? !Number.isNaN(value) : value !== NULL; // a float may equal NULL
+};
 
 const isoDay = (days) => new Date(days * DAY).toISOString().slice(0, 10);
 const fixed = (units, decimals) => {

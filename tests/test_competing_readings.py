@@ -139,7 +139,7 @@ def test_competing_readings_raise_one_question(tmp_path, case):
     assert words in str(caught.value)
 
 
-#: An export → the finding that must be printed above its results, and its money.
+#: An export → the finding that must be printed below its results, and its money.
 WARNED = {
     "kinds of rows": (table("Customer,Order,Date,Amount,Entry", lambda i: (f"C{i // 2 % 7}", i // 2, day(i // 2), "1.50", ("sale", "payment")[i % 2])),
                       "kinds-of-rows", "30.00"),

@@ -281,7 +281,7 @@ def as_markdown() -> str:
         ),
         "",
     ]
-    lines += [("Errors and warnings are printed above the result of every command. `--fail-on warning` "
+    lines += [("Every command prints errors and the warnings with the most money below its result, and all with `--all-notes`. `--fail-on warning` "
         "exits with code 1 if there is one. An error"),
               "that is right in this file can be allowed with `--allow CODE` where the table says so.", ""]  # fmt: skip
     for where, title in _WHERE.items():

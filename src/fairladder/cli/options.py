@@ -503,7 +503,7 @@ def leave_early() -> None:
 
 def report_errors(work: Callable[[], None]) -> None:
     """Run the work; print our errors in one line each and exit with their code."""
-    warnings.simplefilter("ignore", FairLadderWarning)  # they are printed above the result
+    warnings.simplefilter("ignore", FairLadderWarning)  # they are printed below the result
     try:
         with ExitStack() as whole:
             _WHOLE.set(whole)

@@ -455,7 +455,7 @@ def test_spark_command_writes_equal_parts_or_nothing(shop, rows, tmp_path, fairl
             "fairladder.book.look.codes_in", lambda _: ()
         )  # findings that only `check` looks for on a cluster, as the note says
         seen.setattr(
-            "fairladder.scores.fairness.in_words", lambda _: ""
+            "fairladder.scores.fairness.in_words", lambda *_: ""
         )  # findings that only `check` reports for a cluster
         for arguments in (
             ["customers", *common[1:4]],

@@ -69,7 +69,7 @@ def _agreeing(count: int, effect: str) -> str:
         return effect
     noun = 0 if words[0].endswith("s") else verb - 1
     words[noun], words[verb] = words[noun].removesuffix("s"), _VERBS[words[verb]]
-    return " ".join(words)
+    return " ".join(words).replace(" and add ", " and adds ")  # the second verb of a repeated row
 
 
 @dataclass(frozen=True)

@@ -157,8 +157,8 @@ def test_what_if_change_is_within_its_range():
 
 @pytest.mark.parametrize(("weeks", "known"), [(103, False), (104, True)])
 def test_season_needs_two_years_and_is_centred_on_weeks(weeks, known):
-    """Weekly orders follow one wave: the season of a day is that wave on that day, not some days
-    later.
+    """If weekly orders follow a sine wave, the season of a day equals the wave on that day, without
+    a shift of some days.
     """
     begins = np.arange(weeks) * 7
     wave = 0.5 * np.cos(2 * np.pi / YEAR * (begins + 3.5))

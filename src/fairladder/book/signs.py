@@ -18,7 +18,9 @@ SURE_ORDERS, SURE_PERCENT = 5, 80
 
 @dataclass(frozen=True)
 class Signs:
-    """Counts over the used rows and orders; for discounts over all rows. Money in minor units."""
+    """Counts that can be signs of a wrong export, over the used rows and orders (for discounts over
+    all rows). Money in minor units.
+    """
 
     all_orders: int = 0
     several_rows: int = 0
@@ -46,7 +48,7 @@ class Signs:
 
 
 def signs_of(sums: Sequence[Mapping[str, Any]], used: Sequence[Mapping[str, Any]]) -> Signs:
-    """Return the signs in the reduction's groups, from sums by state and from the used groups."""
+    """Add up the signs of a wrong export, from sums by state and from the used groups."""
     findings = {
         f.name: _total(sums if f.name.endswith("_one") else used, f.name) for f in fields(Signs)
     }

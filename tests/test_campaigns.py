@@ -2,6 +2,7 @@
 
 import datetime as dt
 import hashlib
+import io
 import json
 
 import numpy as np
@@ -9,12 +10,14 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from rich.console import Console
 from scipy.stats import ttest_ind
 
 import fairladder as fl
 from conftest import times
 from fairladder.campaigns.holdout import held_out
 from fairladder.campaigns.lift import difference_of_means, newcombe, newcombe_p, smallest_effect
+from fairladder.cli.campaign import lift_view
 from fairladder.output.files import made_safe, receipt_trouble
 
 DAY = st.dates(dt.date(2026, 1, 1), dt.date(2026, 1, 12))
@@ -346,6 +349,9 @@ def test_lift_worked_example():
     assert (found.since, found.through) == (dt.date(2026, 2, 1), dt.date(2026, 2, 10))
     alone = fl.lift(listed[listed["group"] == "contact"], fl.open_orders(frame))
     assert "cannot be determined" in alone.in_words()
+    console = Console(width=200, file=io.StringIO(), color_system=None)
+    console.print(*lift_view(alone, "spring"))
+    assert "Did spring work? There is no comparison\n" in console.file.getvalue()
     with pytest.raises(fl.UsageError, match="the results end before the campaign begins"):
         fl.lift(
             listed,

@@ -82,7 +82,7 @@ def plain_table(frame: "pd.DataFrame") -> "pa.Table":
 
 
 def frame_kinds(frame: "pd.DataFrame") -> dict[str, Kind]:
-    """Return the kind of every column of a frame, as conditions need it."""
+    """Return the kind of every column of a frame, by which conditions are checked."""
     return {
         str(name): _KINDS.get(getattr(dtype, "kind", "O"), "text")
         for name, dtype in frame.dtypes.items()

@@ -75,7 +75,7 @@ def reads_offsets(rows: Rows) -> bool:
 
 
 def offset_flag() -> exp.Expr:
-    """Return 1 if a text timestamp ends in an offset from UTC, else 0, over the rows' tree."""
+    """Return 1 for rows whose timestamp is text that ends in an offset from UTC, 0 for others."""
     return sql("CASE WHEN :o THEN 1 ELSE 0 END", o=cells.offset(column("#placed")))
 
 

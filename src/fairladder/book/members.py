@@ -34,7 +34,7 @@ class Members:
     id_column: str
     """The file's column of ids."""
     key_note: str = ""
-    """A note on the id column, if it was detected."""
+    """How the id column was detected; empty if it was given."""
 
 
 def open_members(

@@ -260,7 +260,7 @@ def _customers(rows: Rows) -> exp.Select:
 
 
 def _downward(name: str) -> exp.Expr:
-    """Return the sum over this spend and all higher ones."""
+    """Return the sum of a column over all rows with this spend or a higher one."""
     frame = exp.WindowSpec(
         kind="ROWS", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW"
     )

@@ -441,7 +441,10 @@ def lift_view(measured: "Lift", name: str) -> "list[RenderableType]":
     columns += ["spend contacted", "spend held out", "spend lift", "95 %", "p"]
     first = measured.frame.iloc[0]
     spent = wording.money(first["spend_lift"], 2)
-    title = f"Did {name} work? {_points(first['response_lift'])} points of response, {spent} of spend per customer"
+    title = f"Did {name} work? " + (
+        "There is no comparison" if wording.missing(first["response_lift"])
+        else f"{_points(first['response_lift'])} points of response, {spent} of spend per customer"
+    )  # fmt: skip
     several = (
         " Segments are tested one by one: of twenty, one would look significant by chance alone."
         if len(rows) > 2

@@ -342,7 +342,7 @@ def _below(
 
 
 def draw(path: "Path", figure: "Figure") -> None:
-    """Write a figure to a file, all or nothing."""
+    """Write a figure to a file. If that fails, no file is left or changed."""
     from fairladder.output.targets import replacing
 
     with replacing(path) as temporary:

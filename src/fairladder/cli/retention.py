@@ -197,7 +197,7 @@ def _counts(counts: "pd.DataFrame", goal: int, near: int) -> "RenderableType":
     once_text = f"{wording.percent(once['share'])} of {wording.count(n)} ordered once and spent {wording.money(once['spend'])}"
     title = f"How many orders do customers place? {once_text}"
     lines = [
-        f"{wording.counted(near, 'customers', 'are')} one order away from number {goal}; "
+        f"{wording.counted(near, 'customers', 'are')} one order short of {goal}; "
         "list them with --part one-order-short."
     ]
     if (drop := largest_drop(counts)) is not None:

@@ -223,7 +223,7 @@ def _from_totals(
     periods: int | None, period: str,
     margin: float | None,
 ) -> None:  # fmt: skip
-    """Compute the formula from totals only; ``--customers`` is their number."""
+    """Compute the formula from totals only, where ``--customers`` is the number of customers."""
 
     from fairladder.cli import door
     from fairladder.value.formula import value_from_totals
@@ -564,7 +564,7 @@ def _why(answers: _Answers) -> "Text":
         Text("Why do they differ?", style="bold"),
         Text(
             f"• Value to date counts revenue from {wording.day(first)} to "
-            f"{wording.day(last)}, whatever the margin. New customers have had little time "
+            f"{wording.day(last)}, not profit. New customers have had little time "
             "to spend, and nothing in the future is included."
         ),
         Text(

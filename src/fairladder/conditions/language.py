@@ -322,7 +322,7 @@ def _case(parsing: _Parsing, node: exp.Expr) -> Kind:
 
 
 def _truth(parts: Callable[[exp.Expr], list[exp.Expr]]) -> Callable[[_Parsing, exp.Expr], Kind]:
-    """Return the rule of a comparison whose parts must have one kind."""
+    """Return a rule for comparisons: all parts have the same kind, and the result is a truth."""
 
     def kind(parsing: _Parsing, node: exp.Expr) -> Kind:
         parsing.same(parts(node))

@@ -109,7 +109,7 @@ def _advice(url: "URL", error: Exception) -> str:
 
 
 def local_path(place: str) -> Path | None:
-    """Return the local path of a file that a cluster names; None if it is on another machine."""
+    """Return the path of a cluster's file on this machine; None if it is elsewhere."""
     parts = urlsplit(place)
     if parts.scheme == "file":
         return Path(unquote(parts.path))

@@ -128,7 +128,7 @@ class Embedded:
 
     @property
     def steady(self) -> bool:
-        """True: no other program changes what this engine reads."""
+        """True, since no other program changes what this engine reads."""
         return True
 
     def moment(self) -> AbstractContextManager[None]:

@@ -72,10 +72,10 @@ def order_counts(
         text = "Few have ordered yet"
         if drop:
             reached, orders = wording.count(drop["at_least_n"]), "order" if at == 1 else "orders"
-            text = f"Of {reached} with {at} {orders}, {wording.percent(drop['went_on'])} came back once more"
+            text = f"Of {reached} with {at} {orders}, {wording.percent(drop['went_on'])} placed another"
         figure, axes = page(
             f"{text}: the largest drop" if drop else text,
-            "Customers by number of orders; below each, how many went on to one more",
+            "Customers by number of orders; below each, the share who ordered again",
             facts,
             ax,
             place=(0.06, 0.2, 0.9, 0.64),

@@ -159,7 +159,7 @@ class Recipe:
 
     @property
     def money_columns(self) -> list[str]:
-        """Columns other than the amount with money of the row, in its currency and unit."""
+        """Columns besides the amount that contain money, in the currency and unit of their row."""
         roles = ["unit_price", "cost", *(["discount"] if self.discount_unit == "amount" else [])]
         return [
             *(name for role in roles if (name := self.roles.get(role))),

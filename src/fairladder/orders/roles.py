@@ -26,7 +26,9 @@ class Roles:
     guessed: tuple[str, ...] = ()
     """The roles that were guessed."""
     given_back: str = ""
-    """A column of refunded amounts without a role, if roles were guessed."""
+    """The name of a column that looks like refunded amounts and has no role; empty if there is none
+    or the roles are given.
+    """
     minor_units: bool = False
     """True if the amount's column contains whole numbers and its name means cents or the like."""
     one_currency: bool = False

@@ -58,7 +58,7 @@ class Rows(Recipe):
 
     @property
     def reads_as_written(self) -> bool:
-        """Return True if ``tree_as_written`` is enough: only the grouping needs trimmed ids."""
+        """Return True if rows can be read with ids as written, since only the grouping trims ids."""
         ids = {"customer", "order", self.roles.get("customer"), self.roles.get("order")}
         named_ids = self.condition is not None and not ids.isdisjoint(self.condition.names)
         settings = self.scheme.orders

@@ -181,7 +181,7 @@ def csv_text(result: Written, decimals: int, csv: CsvStyle | None = None) -> str
 
 
 def sheet_of(result: Written) -> Sheet:
-    """Convert a DataFrame, or a listing of an engine, to a sheet for CSV and Parquet."""
+    """Convert a DataFrame or a listing to a sheet, which is written as CSV or Parquet."""
     return result.sheet() if isinstance(result, Listing) else Sheet.of(result)
 
 

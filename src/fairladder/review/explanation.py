@@ -42,9 +42,9 @@ class Standing:
     label: str
     """The tier's name; the rung for a score."""
     above: Any
-    """The rung covers values above this one (null at the end of the ladder) …"""
+    """The rung covers values above this one (null if it has no lower limit) …"""
     up_to: Any
-    """… and up to this one."""
+    """… and up to this one (null if it has no upper limit)."""
     percentile: float
     same: int
     """Number of customers with this value, including this one."""

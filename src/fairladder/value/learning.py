@@ -38,7 +38,7 @@ class FittedModels:
     spend: SpendModel
 
     def ahead(self, days: float) -> float:
-        """Return the length of the next days by the season's clock."""
+        """Convert the next ``days`` to days of the season's clock; unchanged without a season."""
         if self.season is None:
             return float(days)
         clock = self.season.clock(np.array([self._end, self._end + days]))

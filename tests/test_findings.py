@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import fairladder as fl
 from fairladder.findings import KNOWN, Finding
+from fairladder.findings import finding as registered
 from fairladder.ladder import ties_at_cuts
 
 START = dt.date(2024, 1, 1)
@@ -505,3 +506,16 @@ def test_every_finding_has_a_test():
         for code, known in KNOWN.items()
         if known.levels != ("note",) and f'"{code}"' not in texts
     ] == []
+
+
+@pytest.mark.parametrize(
+    ("code", "given", "one"),
+    [
+        ("zero-orders", {}, "1 order of 0 does not count as purchases."),
+        ("duplicate-rows", {"money": "2.00"}, "1 row repeats another of the same file in every cell and adds 2.00 to spend."),
+        ("short-history", {"least": 180}, "1 day of history; fewer than 180 are too few to judge lifetimes."),
+    ],
+)  # fmt: skip
+def test_one_of_a_kind_is_written_in_the_singular(code, given, one):
+    assert one in registered(code, 1, **given).sentence
+    assert f"2 {KNOWN[code].effect.split(' ')[0]} " in registered(code, 2, **given).sentence

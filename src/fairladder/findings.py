@@ -4,6 +4,7 @@
 they always agree.
 """
 
+import re
 from collections.abc import Collection, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
@@ -51,6 +52,8 @@ _VERBS = {
     "have": "has",
     "were": "was",
     "repeat": "repeats",
+    "add": "adds",
+    "do": "does",
     "count": "counts",
     "belong": "belongs",
     "lower": "lowers",
@@ -58,18 +61,22 @@ _VERBS = {
 
 
 def _agreeing(count: int, effect: str) -> str:
-    """Return an effect, written in the plural, with its first noun and verb in the number of
-    ``count``.
+    """Return an effect, written in the plural, with its first noun, its verb and a verb after
+    ``and`` in the number of ``count``.
     """
     if count != 1:
         return effect
     words = effect.split(" ")
-    verb = next((i for i, word in enumerate(words[:7]) if word in _VERBS), None)
-    if words[0] == "of" or not verb:
-        return effect
+    clause = next((i for i, word in enumerate(words[:7]) if word.endswith(";")), 7)
+    verb = next((i for i, word in enumerate(words[: clause + 1]) if word in _VERBS), len(words))
     noun = 0 if words[0].endswith("s") else verb - 1
-    words[noun], words[verb] = words[noun].removesuffix("s"), _VERBS[words[verb]]
-    return " ".join(words).replace(" and add ", " and adds ")  # the second verb of a repeated row
+    if words[0] == "of" or (verb == len(words) and clause == 7):
+        return effect  # "of" is not counted, and without a verb the noun is not known
+    words[noun] = re.sub(r"s\b", "", words[noun])
+    for i in range(verb, len(words)):
+        if i == verb or words[i - 1] == "and":
+            words[i] = _VERBS.get(words[i], words[i])
+    return " ".join(words)
 
 
 @dataclass(frozen=True)
@@ -183,10 +190,10 @@ _ALL = (
           "rows are dated after today ({today}), with {money}",
           "Check whether day and month are swapped; rows after --as-of do not count."),
     Known("serial-dates", ("warning",), "rows", "Dates that cannot be read look like the day numbers of a spreadsheet.",
-          "dates are numbers, probably the day numbers of a spreadsheet; {money} are set aside",
+          "dates are written as numbers, probably the day numbers of a spreadsheet; {money} are set aside",
           'If so, set `date_format = "spreadsheet-days"` under [orders].'),
     Known("unread-amounts", ("warning", "note"), "rows", "Amounts cannot be read, so their rows are set aside.",
-          ("rows are set aside because their amount cannot be read as a number; judging by "
+          ("rows are set aside because the amount cannot be read as a number; judging by "
               "their digits, they contain up to {money}"),
           "See the cells in `fairladder check --part set-aside`. Name another column with --amount-column, or set `decimal_mark`."),
     Known("statuses", ("warning", "note"), "rows", "The statuses that count, with rows and money.",

@@ -514,6 +514,7 @@ def test_every_finding_has_a_test():
         ("zero-orders", {}, "1 order of 0 does not count as purchases."),
         ("duplicate-rows", {"money": "2.00"}, "1 row repeats another of the same file in every cell and adds 2.00 to spend."),
         ("short-history", {"least": 180}, "1 day of history; fewer than 180 are too few to judge lifetimes."),
+        ("statuses", {"column": "state", "list": "open", "condition": "x"}, "1 status in `state` counts: open"),
     ],
 )  # fmt: skip
 def test_one_of_a_kind_is_written_in_the_singular(code, given, one):

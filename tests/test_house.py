@@ -135,7 +135,7 @@ def test_measure_without_tree_is_refused(monkeypatch):
     made = [tree.alias for tree in measure_trees.measures(["name", "only_channel"], *parts, 2)]
     assert made == list(columns.names(columns.CUSTOMERS))
     monkeypatch.setattr(measure_trees, "NAMES", (*columns.names(columns.CUSTOMERS), "evenness"))
-    with pytest.raises(fl.UsageError, match="`evenness` has no tree"):
+    with pytest.raises(fl.UsageError, match="`evenness` cannot be computed"):
         measure_trees.measures([], *parts, 2)
 
 

@@ -74,5 +74,4 @@ def test_readme_is_short():
 @pytest.mark.parametrize("command", COMMANDS)
 def test_help_of_a_command_fits_on_a_page(fairladder, monkeypatch, command):
     monkeypatch.setenv("COLUMNS", "120")
-    shown = fairladder(command, "--help").stdout
-    assert len(shown.split("Shared by all commands")[0].splitlines()) <= 60
+    assert len(fairladder(command, "--help").stdout.splitlines()) <= 60

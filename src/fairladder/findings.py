@@ -68,14 +68,16 @@ def _agreeing(count: int, effect: str) -> str:
         return effect
     words = effect.split(" ")
     clause = next((i for i, word in enumerate(words[:7]) if word.endswith(";")), 7)
-    verb = next((i for i, word in enumerate(words[: clause + 1]) if word in _VERBS), len(words))
+    verb = next(
+        (i for i, word in enumerate(words[: clause + 1]) if word.rstrip(":") in _VERBS), len(words)
+    )
     noun = 0 if words[0].endswith("s") else verb - 1
     if words[0] == "of" or (verb == len(words) and clause == 7):
         return effect  # "of" is not counted, and without a verb the noun is not known
-    words[noun] = re.sub(r"s\b", "", words[noun])
+    words[noun] = re.sub(r"(?<=us)es\b|s\b", "", words[noun])
     for i in range(verb, len(words)):
         if i == verb or words[i - 1] == "and":
-            words[i] = _VERBS.get(words[i], words[i])
+            words[i] = re.sub(r"\w+", lambda found: _VERBS.get(found[0], found[0]), words[i])
     return " ".join(words)
 
 

@@ -651,9 +651,7 @@ class Scheme(Part):
         ).orders
 
     def spoken_of(self) -> list[str]:
-        """Return the conditions and measures in which rules, tiers and scores use customers'
-        columns.
-        """
+        """Return every condition and measure of the scheme that can use columns of customers."""
         rules = [s.when or "" for s in self.segments]
         return [*rules, *(t.of for t in self.tiers.values()), self.scores.percentile_of]
 

@@ -1,5 +1,5 @@
-"""Build the account of a pass: the balance, with those rows resolved that need the totals of all
-rows.
+"""Build the result of one pass over the rows: the balance, with undecided rows decided once all
+totals are known.
 """
 
 import datetime as dt
@@ -56,8 +56,8 @@ class RowsApart(Protocol):
 
 
 def account_of(rows: Rows, summed: pa.Table, kept: RowsApart | None = None) -> Account:
-    """Return the account of groups that are ``summed`` by state; ``kept`` avoids reading some rows
-    again.
+    """Return the account of a pass from its groups, ``summed`` by state. If the rows were ``kept``,
+    undecided rows are read from there and not from the source.
     """
     sums, decimals = summed.to_pylist(), rows.scheme.money.decimals
     used = [row for row in sums if row["state"] == RowState.USED]
@@ -87,7 +87,9 @@ def _latest(sums: Sequence[dict[str, Any]]) -> dt.date | None:
 def _decided(
     rows: Rows, groups: Sequence[dict[str, Any]], balance: Balance, kept: RowsApart | None
 ) -> tuple[Sequence[dict[str, Any]], tuple[int, ...]]:
-    """Resolve rows without customer, order and date, now that the totals are known."""
+    """Decide rows without customer, order and date: a row whose amount equals a total of the others
+    is a total row.
+    """
     if not balance.rows.get(RowState.UNDECIDED):
         return groups, ()
     engine = rows.source.engine

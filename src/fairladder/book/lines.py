@@ -57,8 +57,8 @@ SIGNS = ("void_rows", "void_money", "over_one", "below_one", "at_one")
 
 
 def line_signs(rows: Rows) -> dict[str, exp.Expr]:
-    """Return signs of wrong numbers for each row (``SIGNS``), as far as the rows can have them,
-    over the rows' tree.
+    """Return the signs of wrong numbers in each row (``SIGNS``) as trees; signs that these rows
+    cannot have are omitted.
     """
     trees: dict[str, exp.Expr] = {}
     if rows.plainly:
@@ -180,8 +180,8 @@ class KeptLines:
         )
 
     def orders_tree(self, ids_put_aside: bool) -> exp.Expr | None:
-        """Return the orders. If ids can set a row aside, the state takes them into account even as
-        written.
+        """Return the orders with their states. If a row's id can set it aside, the state is
+        determined anew from the ids.
         """
         if self.orders is None or not (self.as_written and ids_put_aside):
             return self.orders

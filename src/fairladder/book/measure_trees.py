@@ -68,9 +68,7 @@ def measures(
     }  # fmt: skip
     for name in NAMES:
         if name not in trees and name not in OPTIONAL:
-            raise UsageError(
-                f"`{name}` has no tree, so it cannot be computed on a cluster or as SQL."
-            )
+            raise UsageError(f"`{name}` cannot be computed on a cluster or as SQL.")
     return [named(trees[n], n) for n in NAMES if n in trees]
 
 

@@ -186,8 +186,8 @@ def order_rows_of(
     sequence: bool,
     states_tell_all: bool,
 ) -> exp.Select:
-    """Return ``order_rows`` from what ``kept_orders`` kept; ``states_tell_all`` if no row's id sets
-    it aside.
+    """Return ``order_rows`` from the result of ``kept_orders``; ``states_tell_all`` means that no
+    row is set aside because of its id.
     """
     shown, others = _shown_columns(rows, columns)
     state = column("state") if states_tell_all else whole_state_of(rows, "order")

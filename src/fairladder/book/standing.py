@@ -19,7 +19,7 @@ _TO_A_DOUBLING = 32
 
 
 def bucket_of(value: exp.Expr) -> exp.Expr:
-    """Return a whole number that never falls as the value rises."""
+    """Return the number of the bucket of a value; larger values are never in lower buckets."""
     size = sql("1 + FLOOR((LOG(2, ABS(:v)) + 1100) * :n)", v=value, n=_TO_A_DOUBLING)
     return sql(
         "CASE WHEN :v = 0 THEN 0 WHEN :v < 0 THEN -CAST(:s AS BIGINT) ELSE CAST(:s AS BIGINT) END",

@@ -100,7 +100,7 @@ class _Commands(TyperGroup):
 
 
 def _made(name: str) -> Any:
-    """Build one command, as an application with a single command would."""
+    """Build the command of this name as a Typer application of its own."""
     one = COMMANDS[name]
     work = show_help if name == "help" else getattr(import_module(f"fairladder.cli.{name}"), name)
     alone = typer.Typer(add_completion=False, context_settings=_SETTINGS)
@@ -162,10 +162,10 @@ def main() -> None:
 
 
 class _Closed(io.TextIOBase):
-    """Standard output that was closed before we began: an error only if something has to be written
-    to it.
+    """Stands in for standard output that was closed before the program began: writing to it is an
+    error.
     """
 
     def write(self, _text: str) -> int:
-        """Refuse."""
+        """Raise an error as for a broken pipe."""
         raise OSError(errno.EBADF, "standard output is closed; open it, or name a file with --out")

@@ -16,8 +16,8 @@ T = TypeVar("T")
 
 
 def with_answers(work: Callable[[Mapping[str, str]], T]) -> T:
-    """Do the work with the answers so far (key of ``[orders]`` → answer), and ask if it ends in a
-    question.
+    """Run the work; if it needs a setting that the file leaves open, ask for it and run the work
+    again.
 
     Raises the work's own error if there is no terminal, or the user stops.
     """

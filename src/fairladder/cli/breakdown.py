@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import wording
-from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.cli.options import FIGURE_OF, Request, known_figure
 from fairladder.frames import row_of_largest
 
 if TYPE_CHECKING:
@@ -71,7 +71,7 @@ Layout = Annotated[
         metavar="LAYOUT",
     ),
 ]
-FigureOf = Annotated[str, figure_option(FIGURES)]
+FigureOf = Annotated[str, FIGURE_OF]
 
 
 def breakdown(

@@ -8,14 +8,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 from fairladder import wording
-from fairladder.cli.options import (
-    PseudonymKey,
-    Request,
-    as_fraction,
-    figure_option,
-    option,
-    secret_key,
-)
+from fairladder.cli.options import FIGURE_OF, PseudonymKey, Request, as_fraction, option, secret_key
 from fairladder.errors import UsageError, nearest
 from fairladder.frames import rows_of
 from fairladder.settings import WHO, of_part
@@ -94,7 +87,7 @@ Base = Annotated[
         panel=_AFTER,
     ),
 ]
-FigureOf = Annotated[str | None, figure_option(FIGURES)]
+FigureOf = Annotated[str | None, FIGURE_OF]
 
 
 def campaign(

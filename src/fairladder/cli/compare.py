@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 from fairladder import wording
-from fairladder.cli.options import Request, figure_option, option
+from fairladder.cli.options import FIGURE_OF, Request, option
 from fairladder.days import checked_period
 from fairladder.errors import UsageError, nearest
 from fairladder.frames import row_of_largest, rows_of
@@ -68,7 +68,7 @@ ScoredNow = Annotated[
         panel="The days",
     ),
 ]
-FigureOf = Annotated[str | None, figure_option(FIGURES)]
+FigureOf = Annotated[str | None, FIGURE_OF]
 
 
 def compare(

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import wording
-from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.cli.options import FIGURE_OF, Request, known_figure
 from fairladder.days import checked_period
 from fairladder.frames import rows_of
 
@@ -30,7 +30,7 @@ By = Annotated[
         show_default=False,
     ),
 ]
-FigureOf = Annotated[str | None, figure_option(FIGURES)]
+FigureOf = Annotated[str | None, FIGURE_OF]
 
 
 def growth(

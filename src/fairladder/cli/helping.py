@@ -10,11 +10,11 @@ from fairladder.settings import CARRIED, COLUMNS, OUTPUT, SETTINGS, WINDOW, WRIT
 
 #: Group of shared options → its heading, and its most used options.
 GROUPS = {
-    "rows": (WINDOW, "--scheme --as-of --from --where"),
-    "output": (OUTPUT, "--out --part --figure"),
-    "columns": (COLUMNS, "--customer-column --amount-column"),
-    "first-latest": (CARRIED, "--at-first --at-latest"),
-    "writing": (WRITING, "--date-format --sheet --table"),
+    "rows": WINDOW,
+    "output": OUTPUT,
+    "columns": COLUMNS,
+    "first-latest": CARRIED,
+    "writing": WRITING,
 }
 #: Common questions → the words after ``fairladder`` that answer them, followed by the sample shop's
 #: scheme.
@@ -215,23 +215,23 @@ def epilog(command: str, *, shares: bool = True) -> str:
     """Return the text below a command's own options: its tables and figures, the groups of shared
     options in ``shares``, and examples.
     """
-    shared = [
-        "Shared by all commands; list them with `fairladder help GROUP`: "
-        + "; ".join(f"{name} ({some} …)" for name, (_, some) in GROUPS.items())
+    contents = [
+        *([_listed_parts("Tables, by --part", PARTS[command])] if command in PARTS else []),
+        *(
+            [_listed_parts("Figures, by --figure-of", FIGURES[command], PARTS.get(command, ()))]
+            if command in FIGURES
+            else []
+        ),
     ]
-    examples = [
-        "Examples, in the folder that `fairladder demo` creates:",
-        *(f"fairladder {line}" for line in EXAMPLES.get(command, ())),
-    ]
-    blocks = [_listed_parts("Tables, by --part", PARTS[command])] if command in PARTS else []
-    blocks += (
-        [_listed_parts("Figures, by --figure-of", FIGURES[command], PARTS.get(command, ()))]
-        if command in FIGURES
-        else []
+    shared = (
+        f"Shared by all commands (--scheme, --out …): `fairladder help {'|'.join(GROUPS)}`."
+        if shares
+        else ""
     )
-    return "\n\n".join(
-        [*blocks, *(shared if shares else []), *(examples if command in EXAMPLES else [])]
-    )
+    examples = [f"fairladder {line}" for line in EXAMPLES.get(command, ())]
+    if examples:
+        examples = ["Examples, in the folder that `fairladder demo` creates:", *examples]
+    return "\n\n".join(filter(None, ["\n".join(contents), shared, "\n".join(examples)]))
 
 
 Topic = Annotated[
@@ -270,7 +270,7 @@ def show_help(ctx: typer.Context, group: Topic = "") -> None:
                 "Options shared by all commands",
                 ["command", "contents"],
                 [
-                    *([f"fairladder help {name}", about] for name, (about, _) in GROUPS.items()),
+                    *([f"fairladder help {name}", about] for name, about in GROUPS.items()),
                     ["fairladder help scheme", "All keys of a scheme"],
                 ],
                 left=2,
@@ -283,7 +283,7 @@ def show_help(ctx: typer.Context, group: Topic = "") -> None:
             file=sys.stderr,
         )
         raise typer.Exit(2)
-    heading, _ = GROUPS[group]
+    heading = GROUPS[group]
     shared = ctx.parent.command.get_command(ctx, "customers").params if ctx.parent else []  # type: ignore[attr-defined]
     options = [p for p in shared if getattr(p, "rich_help_panel", "") == heading]
     rows = [

@@ -129,15 +129,14 @@ def names_in(text: str | None) -> list[str] | None:
     return None if text is None else [name.strip() for name in text.split(",") if name.strip()]
 
 
-def figure_option(figures: tuple[str, ...]) -> Any:
-    """Return the option ``--figure-of`` for commands that draw several figures."""
-    return typer.Option(
-        "--figure-of",
-        help=f"The figure that --figure draws: {', '.join(figures)}.",
-        metavar="NAME",
-        show_default=False,
-        rich_help_panel=_OUTPUT,
-    )
+#: The option ``--figure-of`` of commands that draw several figures.
+FIGURE_OF = typer.Option(
+    "--figure-of",
+    help="The figure that --figure draws; all are listed below.",
+    metavar="NAME",
+    show_default=False,
+    rich_help_panel=_OUTPUT,
+)
 
 
 def known_figure(name: str, figures: tuple[str, ...]) -> None:
@@ -153,7 +152,7 @@ class Request:
     orders: Annotated[
         str,
         typer.Argument(
-            help="Orders: CSV, TSV, Parquet, JSON, a workbook, a glob of them, - for standard input, or a database's URL.",
+            help="A file (CSV, Parquet, JSON, workbook), a glob, - for standard input, or a database URL.",
             metavar="ORDERS",
         ),
     ]

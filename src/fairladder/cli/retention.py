@@ -9,7 +9,7 @@ import typer
 
 from fairladder import wording
 from fairladder.cli.growth import By, Period
-from fairladder.cli.options import Request, figure_option, known_figure
+from fairladder.cli.options import FIGURE_OF, Request, known_figure
 from fairladder.days import checked_period
 from fairladder.frames import rows_of
 
@@ -34,7 +34,7 @@ Goal = Annotated[
         show_default=False,
     ),
 ]
-FigureOf = Annotated[str, figure_option(FIGURES)]
+FigureOf = Annotated[str, FIGURE_OF]
 
 
 def retention(

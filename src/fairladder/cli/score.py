@@ -9,11 +9,11 @@ import typer
 from fairladder import wording
 from fairladder.cli import as_sql
 from fairladder.cli.options import (
+    FIGURE_OF,
     Columns,
     Request,
     Sort,
     When,
-    figure_option,
     known_figure,
     names_in,
     option,
@@ -35,7 +35,7 @@ PARTS = ("customers", "segments", "tiers", "rules")
 FIGURES = ("segments", "grid", "ladders", "concentration", "stability")
 
 
-FigureOf = Annotated[str, figure_option(FIGURES)]
+FigureOf = Annotated[str, FIGURE_OF]
 
 
 SaveLadders = Annotated[

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from fairladder import wording
-from fairladder.cli.options import Request, as_fraction, figure_option, known_figure, option
+from fairladder.cli.options import FIGURE_OF, Request, as_fraction, known_figure, option
 from fairladder.days import checked_period
 from fairladder.errors import UsageError
 from fairladder.frames import row_of_largest, rows_of
@@ -127,7 +127,7 @@ IfResponse = Annotated[
         panel=_IF,
     ),
 ]
-FigureOf = Annotated[str, figure_option(FIGURES)]
+FigureOf = Annotated[str, FIGURE_OF]
 
 
 def value(

@@ -284,7 +284,7 @@ _OURS = re.compile(rf"{EXACT_MINOR}_\w+")
 
 
 def _gigabytes(setting: tuple[Any, ...] | None) -> float:
-    """Convert ``18.8 GiB`` to 18.8; units below gigabytes count as below one."""
+    """Convert ``18.8 GiB`` to 18.8; return 0 for units below gigabytes."""
     amount, unit = str(setting[0] if setting else "0 bytes").split()
     return float(amount) * {"GiB": 1, "TiB": 1024}.get(unit, 0)
 

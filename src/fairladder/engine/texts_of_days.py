@@ -43,8 +43,8 @@ def tried(
     replaced: Callable[[exp.Expr, str, str], exp.Expr],
     made: Callable[[exp.Expr], exp.Expr],
 ) -> exp.Expr:
-    """Return ``made`` of a text that matches a shape, NULL of any other; months and days of one
-    digit are padded with a zero.
+    """Return the expression ``made`` for a text that matches a shape, and NULL for any other text;
+    months and days of one digit get a leading zero.
     """
     if kind == exp.DType.DATE:
         text = replaced(replaced(text, r"-(\d)-", r"-0\1-"), r"-(\d)$", r"-0\1")

@@ -279,7 +279,7 @@ def _cheapest(
 def _cheapest_back(
     known: NDArray[Any], left: Any, right: Any, left_at: Any, right_at: Any
 ) -> NDArray[Any]:
-    """Return the costs of ``_cheapest`` from each left cell on (the mirror image)."""
+    """Return what ``_cheapest`` returns, for each left cell over the right cells."""
     mirrored = [(-high, -low) for low, high in (right, left)]
     places = [(-high, -low) for low, high in (right_at, left_at)]
     return _cheapest(known, mirrored[0], mirrored[1], places[0], places[1])

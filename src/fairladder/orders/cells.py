@@ -310,8 +310,8 @@ def cast_number(cell: exp.Expr) -> exp.Expr:
 
 
 def number_of_cast(cast: exp.Expr, cell: exp.Expr, careful: exp.Expr) -> exp.Expr:
-    """Return ``number`` of an untrimmed text cell that has been cast; ``careful`` is used if the
-    cast failed.
+    """Return ``number`` of an untrimmed text cell from the result of a cast; if that is NULL, from
+    ``careful``.
     """
     return sql(
         "CASE WHEN :n IS NULL THEN :careful WHEN NOT CONTAINS(:c, '_') AND :n BETWEEN -:most AND "

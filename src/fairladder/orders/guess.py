@@ -183,9 +183,7 @@ def _with_name_or_id(
 
 
 def _identifies_people(sample: Sample, name: str, look: Look, placed: str | None) -> bool:
-    """Return True for columns of e-mail addresses, phone numbers, or ids that return on other
-    days.
-    """
+    """Return True for columns of e-mail addresses, phone numbers, or ids that recur on other days."""
     known = [cell for cell in sample.cells[name] if cell is not None]
     if look.addresses > 0.8 or (known and all(map(_PHONE.fullmatch, known)) and look.dates < 0.5):
         return True
@@ -198,7 +196,7 @@ def _identifies_people(sample: Sample, name: str, look: Look, placed: str | None
 
 
 def _divides(names: Sequence[str | None], others: Sequence[str | None]) -> bool:
-    """Return True if some name occurs with several of the other cells."""
+    """Return True if rows with the same name have different cells in the other column."""
     of: dict[str, set[str]] = {}
     for name, other in zip(names, others, strict=True):
         if name is not None and other is not None:
@@ -209,8 +207,8 @@ def _divides(names: Sequence[str | None], others: Sequence[str | None]) -> bool:
 def _with_contents(
     guesses: dict[str, Guess], sample: Sample, given: Mapping[str, str]
 ) -> dict[str, Guess]:
-    """Decide from the cells what names leave open: the only date column, and values that return on
-    other days.
+    """Add guesses that follow from the cells and not from the names: the only date column, and ids
+    that recur on other days.
     """
     guesses = _addresses_before_names(guesses, sample)
     known, taken = (
@@ -415,8 +413,8 @@ def _advice(guess: Guess) -> str:
 
 
 def side_by_side(guess: Guess, sample: Sample) -> tuple[str, str] | None:
-    """Return the line of a scheme for equally good amount columns that are side by side, and what
-    they then are.
+    """Return the line of a scheme that reads equally good amount columns side by side, and what
+    these columns are called: months or channels.
 
     A column that is the sum of the others is excluded. Returns None if the names mean one amount
     with and without a part, such as net and gross, or if the cells rise and fall together.

@@ -596,7 +596,7 @@ def _least(most: int, moves: Callable[[int], bool]) -> int | None:
 
 
 def _between(low: int, high: int) -> list[int]:
-    """Return some whole numbers between two, evenly spaced."""
+    """Return up to ``_TRIED`` whole numbers, evenly spaced between two others."""
     return sorted(
         {low + (high - low) * i // (_TRIED + 1) for i in range(1, _TRIED + 1)} - {low, high}
     )
@@ -610,8 +610,8 @@ def _passed(value: float | None, number: float, strict: bool) -> bool | None:
 
 
 def _rule_numbers(people: Scored) -> set[tuple[str, float]]:
-    """Return each column of a rule with each number in that rule; a tier with each of its
-    positions, which its labels represent.
+    """Return every pair of a column and a number that occur in one rule. Tiers are compared with
+    labels, so each gets the positions of all its labels.
     """
     found: set[tuple[str, float]] = set()
     kinds = {**people.kinds, **{n: people.kinds[ours] for n, ours in people.own_names.items()}}

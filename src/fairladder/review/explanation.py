@@ -230,7 +230,7 @@ def _text(row: pd.DataFrame, name: str) -> str | None:
 
 
 def ladder_list(scheme: Scheme) -> list[tuple[str, str, Tier | None]]:
-    """Return score or tier, its measure, and the tier."""
+    """Return the name and the measure of each ladder, with its tier; None for the three scores."""
     listed_ladders: list[tuple[str, str, Tier | None]] = [
         (name, measure, None) for name, (measure, _) in SCORES.items()
     ]

@@ -280,8 +280,8 @@ def softmax(logs: Array) -> tuple[Array, Array]:
 
 
 def distinct(counts: Array) -> tuple[Array, NDArray[np.int64]]:
-    """Return counts that include all that occur, and the position of each row's; all counts up to
-    the largest if that is small.
+    """Return a rising list of counts that includes every count in the rows, and each row's position
+    in it. The list is 0, 1, 2, … unless the largest count is very large.
     """
     largest = int(counts.max(initial=0))
     if largest > 2 * len(counts) + 1000:

@@ -65,9 +65,16 @@ def test_comparison_covers_all_customers_and_parts_add_up(rows, refunds):
     assert minor.iloc[0] + minor.iloc[1:-1].sum() == minor.iloc[-1]
     bought = {name: {c for c, (n, _) in held.items() if n} for name, held in side.items()}
     gained, lost = bought["late"] - bought["early"], bought["early"] - bought["late"]
+    known = {who for who, day, cents in rows if day <= FIRST and cents > 0}
     late, early = ({c: t for c, (_, t) in side[s].items()} for s in ("late", "early"))
-    assert minor["customers gained"] == sum(late[c] - early.get(c, 0) for c in gained)
-    assert minor["customers lost"] == sum(late.get(c, 0) - early[c] for c in lost)
+    for part, those in (
+        ("first-time buyers", gained - known),
+        ("customers who returned", gained & known),
+    ):
+        assert minor[part] == sum(late[c] - early.get(c, 0) for c in those)
+    assert minor["customers who did not buy this time"] == sum(
+        late.get(c, 0) - early[c] for c in lost
+    )
 
 
 def test_change_of_spend_worked_example():
@@ -76,7 +83,7 @@ def test_change_of_spend_worked_example():
     """
     days = [dt.date(2026, 2, 1), dt.date(2026, 3, 1), *(dt.date(2026, m, 5) for m in (4, 5, 6))]
     found = fl.compare(opened([("a", d, 1000 if d <= FIRST else 2000) for d in days]), FIRST)
-    assert found.parts["spend"].tolist() == [20, 0, 0, 15, 25, 0, 60]
+    assert found.parts["spend"].tolist() == [20, 0, 0, 0, 15, 25, 0, 60]
     assert "they do not cover the" in found.notes[0]
 
 

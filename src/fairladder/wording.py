@@ -71,6 +71,11 @@ def money(amount: Any, decimals: int = 0) -> str:
     )  # + 0.0: never -0
 
 
+def signed(amount: float, decimals: int = 0) -> str:
+    """Format an amount with thousands separators and its sign: ``+1,200``, ``−35``."""
+    return f"{amount:+,.{decimals}f}".replace("-", "−")
+
+
 def value(number: Any) -> str:
     """Format a measure's value: numbers with thousands separators, dates and names unchanged,
     nothing for null.
@@ -97,12 +102,14 @@ def span(above: Any, up_to: Any) -> str:
 
 def percent(share: Any) -> str:
     """Format a share 0..1 as a percentage with one decimal; ``under 0.1 %`` for small shares above
-    zero.
+    zero, ``over 99.9 %`` for shares slightly below one.
     """
     if missing(share):
         return NOTHING
     if 0 < abs(share) < 0.0005:
         return "under 0.1 %" if share > 0 else "−0.0 %"
+    if 0.9995 <= share < 1:
+        return "over 99.9 %"
     return f"{100 * share:.1f} %".replace("-", "−")
 
 

@@ -9,7 +9,7 @@ from fairladder import wording
 from fairladder.cli.options import FIGURE_OF, Request, option
 from fairladder.days import checked_period
 from fairladder.errors import UsageError, nearest
-from fairladder.frames import row_of_largest, rows_of
+from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -261,21 +261,16 @@ def _change(compared: "Comparison") -> "RenderableType":
     from fairladder.cli.screen import table
 
     parts = compared.parts
-    before, after = float(parts["spend"].iloc[0]), float(parts["spend"].iloc[-1])
-    inner = parts.iloc[1:-1]
-    largest = row_of_largest(inner, inner["spend"] * (1 if after >= before else -1)).part
     rows = [
         [
             p.part,
             wording.count(p.customers),
-            wording.money(p.spend, 2) if i in (0, len(parts) - 1) else f"{p.spend:+,.2f}",
+            wording.money(p.spend, 2) if i in (0, len(parts) - 1) else wording.signed(p.spend, 2),
         ]
         for i, p in enumerate(rows_of(parts))
         if p.customers or i in (0, len(parts) - 1)
     ]
-    title = (
-        f"What does the change of spend consist of? {after - before:+,.0f}, mainly from {largest}"
-    )
+    title = f"Why did spend change? {compared.spend_in_words}"
     return table(title, ["part", "customers", "spend"], rows)
 
 

@@ -84,6 +84,7 @@ _SHOWN = 24
 
 def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
     from fairladder.cli.screen import table as drawn
+    from fairladder.history.growth import repeat_share
 
     shown = table.tail(_SHOWN)
     rows = [
@@ -106,10 +107,7 @@ def _periods(table: "pd.DataFrame", period: str) -> "RenderableType":
         "refunded",
         "new customers running",
     ]
-    repeat, revenue = float(table["repeat_revenue"].sum()), float(table["revenue"].sum())
-    text = (
-        f"Repeat orders are {wording.percent(repeat / revenue if revenue > 0 else None)} of revenue"
-    )
+    text = f"Repeat orders are {wording.percent(repeat_share(table))} of revenue before refunds"
     more = f"; the latest {_SHOWN} of {len(table)} {period}s" if len(table) > _SHOWN else ""
     unfinished = "; … is not over yet" if not shown["complete"].all() else ""
     return drawn(f"How is the shop growing? {text}{more}{unfinished}", columns, rows)

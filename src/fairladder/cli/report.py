@@ -37,13 +37,11 @@ By = Annotated[
         panel=_OWN,
     ),
 ]
-Anonymous = Annotated[
+Pseudonyms = Annotated[
     bool,
     option(
-        "--anonymous",
-        help=(
-            "Omit names and all columns of the customers file, and write pseudonyms instead of ids."
-        ),
+        "--pseudonyms",
+        help=("Write pseudonyms instead of ids; omit names and columns of the customers file."),
         panel=_OWN,
     ),
 ]
@@ -57,7 +55,7 @@ def report(
     request: Request,
     then: Then = None,
     by: By = None,
-    anonymous: Anonymous = False,
+    pseudonyms: Pseudonyms = False,
     pseudonym_key: PseudonymKey = None,
     title: Title = None,
 ) -> None:
@@ -83,14 +81,14 @@ def report(
         from fairladder.report.page import Made, page_of
 
         about = write.prepared(
-            orders, then=then, by=by, anonymous=anonymous, pseudonym_key=secret, progress=progress
+            orders, then=then, by=by, pseudonyms=pseudonyms, pseudonym_key=secret, progress=progress
         )
         made = Made(
             shlex.join(["fairladder", *map(without_password, sys.argv[1:])]),
             write.digests_of(orders),
         )
     notes = []
-    if anonymous and secret is None:
+    if pseudonyms and secret is None:
         notes.append(
             "The key of the pseudonyms was not kept, so they cannot be linked to ids, and "
             "the next report will have others. Use --pseudonym-key FILE to keep them the same."
@@ -103,9 +101,9 @@ def report(
     def written() -> None:
         for ending, file in files.items():
             if request.out == "-":
-                sys.stdout.write(page_of(about, made, title or write.TITLE))
+                sys.stdout.write(page_of(about, made, title or about.title))
                 continue
-            write.save(about, file, made, title or write.TITLE)
+            write.save(about, file, made, title)
             kind = "the page" if ending == ".html" else "the workbook"
             screen.note(
                 request,
@@ -140,13 +138,19 @@ def _view(about: "Contents") -> "list[RenderableType]":
     """Show the answer at the top of the page."""
     from rich.text import Text
 
-    from fairladder.cli.screen import stance_text
-    from fairladder.report.answer import answer_of
+    from fairladder.cli.screen import stance_text, table
+    from fairladder.report.answer import answer_of, key_figure_words
 
+    key = about.key_figures
+    compared = f", compared with {key.compared}" if key.compared else ""
+    figures = [[f.name, key_figure_words(about, f), f.change_in_words] for f in key.figures]
     lines = []
     for line in answer_of(about):
-        words = [(f"{line.question} ", "bold"), (line.answer, "")]
+        words = [(f"{line.heading} ", "bold"), (line.text, "")]
         lines.append(
             stance_text(line.stance, *words) if line.stance else Text.assemble("  ", *words)
         )
-    return [Text("\n").join(lines)]
+    return [
+        table(f"Key figures, {key.period}{compared}", ["figure", "value", "change"], figures),
+        Text("\n").join(lines),
+    ]

@@ -14,7 +14,7 @@ from matplotlib.figure import Figure
 from fairladder import palette, wording
 from fairladder.figures.fitting import short
 from fairladder.figures.page import STYLE, page
-from fairladder.history.growth import flat_spells
+from fairladder.history.growth import flat_spells, repeat_share
 
 _LINES = ("#1d4e89", "#c4512d", "#2f9e8f", "#c08a12", "#7d5ba6", "#4a6670", "#b0577b", "#5c8a3a")
 _MOST_GROUPS = 8
@@ -153,10 +153,9 @@ def growth_revenue(
     sums = table.groupby("period")[["new_revenue", "repeat_revenue", "refunded", "revenue"]].sum()
     labels = table.drop_duplicates("period").set_index("period")
     with mpl.rc_context(STYLE):
-        repeat, revenue = float(sums["repeat_revenue"].sum()), float(sums["revenue"].sum())
-        share = f"{100 * repeat / revenue:.0f} %" if revenue > 0 else "nothing"
+        share = wording.percent(repeat_share(table))
         figure, axes = page(
-            f"Repeat orders contribute {share} of revenue",
+            f"Repeat orders are {share} of revenue before refunds",
             f"Revenue by {period}: first orders, repeat orders on top, refunds below",
             facts,
             ax,

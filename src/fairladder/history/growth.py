@@ -91,6 +91,14 @@ def growth(orders: Read, *, period: str = "month", by: str | None = None) -> pd.
     return shown
 
 
+def repeat_share(table: pd.DataFrame) -> float:
+    """Return repeat revenue ÷ revenue before refunds of a growth table, so that the shares of first
+    and repeat orders add up to one; NaN without revenue.
+    """
+    first, repeat = (float(table[c].sum()) for c in ("new_revenue", "repeat_revenue"))
+    return repeat / (first + repeat) if first + repeat > 0 else float("nan")
+
+
 def _every_period(
     frame: pd.DataFrame, unit: Calendar, by: str | None, as_of: dt.date
 ) -> pd.DataFrame:

@@ -1,141 +1,124 @@
-"""The answer at the top of a report: who contributes most, who is slipping, which customers to leave alone,
-what to do, and how certain it is.
-"""
+"""The answer at the top of a report: what to do next, and how certain that is."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
-import pandas as pd
-
 from fairladder import wording
-from fairladder.frames import row_of_largest
+from fairladder.report.actions import Action
 from fairladder.report.contents import Contents
+from fairladder.report.key_figures import KeyFigure
 
 
 @dataclass(frozen=True)
 class Line:
-    """A question and its answer, with the stance that it is about."""
+    """A heading and its text, with the stance that it is about."""
 
-    question: str
-    answer: str
+    heading: str
+    text: str
     stance: str = ""
 
 
 def answer_of(about: Contents) -> list[Line]:
-    """Return the three findings, the next step, and how certain it is; only the reasons if there
-    are too few customers for advice.
+    """Return the ranked actions, the customers to leave alone, and how certain this is; only the
+    reasons if the orders or the number of customers do not allow advice.
     """
-    if about.few:
-        return [Line("Why is there no advice?", " ".join(about.few)), _how_sure(about)]
-    return [
-        _stance(
-            about, "Who contributes most?", ("keep",), "none yet: no segment to keep has customers."
-        ),
-        _slipping(about),
-        _stance(
-            about,
-            "Who can be left alone?",
-            ("leave",),
-            "none: no segment to leave alone has customers.",
-        ),
-        _next(about),
-        _how_sure(about),
-    ]
+    lines = no_advice(about)
+    if not lines:
+        ranked = enumerate(about.plan.actions, start=1)
+        lines = [
+            Line(f"{n}. {a.title}.", f"{who(a)} {a.why} {gain(about, a)}".strip(), a.stance)
+            for n, a in ranked
+        ]
+        lines += [left_alone(about)] if about.plan.leave is not None else []
+        lines.append(Line("How is this ranked?", about.plan.basis))
+    certain = ". ".join(text[0].upper() + text[1:] for text, _ in confidence(about))
+    return [*lines, Line("How certain is this?", f"{certain}.")]
 
 
-def _held(about: Contents, stances: Sequence[str]) -> pd.DataFrame:
-    table = about.segments
-    return table[table["stance"].isin(stances) & (table["customers"] > 0)]
-
-
-def _money(about: Contents, amount: object) -> str:
-    return f"{wording.money(amount)} {about.currency}".strip()
-
-
-def _stance(about: Contents, question: str, stances: tuple[str, ...], if_empty: str) -> Line:
-    held = _held(about, stances)
-    if held.empty:
-        return Line(question, if_empty[0].upper() + if_empty[1:], stances[0])
-    people, share = (
-        wording.counted(held["customers"].sum(), "customers"),
-        held["customer_share"].sum(),
-    )
-    text = f"{people} ({wording.percent(share)} of all) in {wording.listed(held['segment'])}. They have spent "
-    text += f"{_money(about, held['spend'].sum())}, {wording.percent(held['spend_share'].sum())} of all spend."
-    return Line(question, text, stances[0])
-
-
-def _slipping(about: Contents) -> Line:
-    question, held = "Who is slipping?", _held(about, ("win-back",))
-    if held.empty:
-        return Line(question, "No customers: the segments to win back are empty.", "win-back")
-    line = _stance(about, question, ("win-back",), "")
-    if about.forecast is None:
-        return line
-    these = about.customers["stance"].astype(str) == "win-back"
-    expected = about.customers.loc[these, "expected_value"].sum()
-    more = (
-        f" Without any action their expected value is {_money(about, expected)} in the next "
-        f"{about.forecast.horizon} days."
-    )
-    return Line(question, line.answer + more, "win-back")
-
-
-def _next(about: Contents) -> Line:
-    question, held = "What is the one thing to do next?", _held(about, ("win-back",))
-    held = held[held["spend"] > 0]
+def no_advice(about: Contents) -> list[Line]:
+    """Return why there are no actions; empty if there are."""
     if about.checked.errors:
         first = about.checked.errors[0]
-        return Line(
-            question,
-            (
-                f"Resolve what makes these numbers wrong first: {first.effect.rstrip('.')}. "
-                f"{first.advice}"
-            ).strip(),
-        )
-    if held.empty:
-        return Line(
-            question,
-            "No customer needs to be won back. Look after those who contribute most, and "
-            "come back next month.",
-        )
-    best = row_of_largest(held, held["spend"])
-    each = best["spend"] / best["customers"]
-    days = wording.days(best["median_recency_days"])
-    if best["customers"] == 1:
-        return Line(
-            question,
-            f"Contact the one customer in {best['segment']}, who has spent "
-            f"{_money(about, each)} and not ordered for {days} days.",
-            "win-back",
-        )
-    return Line(
-        question,
-        f"Contact the {wording.counted(best['customers'], 'customers')} in "
-        f"{best['segment']}. They have spent {_money(about, each)} on average, and half of "
-        f"them have not ordered for {days} days or more. `fairladder campaign` makes the "
-        "list and holds some customers out, so that you can measure the effect.",
-        "win-back",
+        return [
+            Line(
+                "Resolve what makes these numbers wrong first.",
+                f"{first.effect[0].upper()}{first.effect[1:].rstrip('.')}. {first.advice}".strip(),
+                "win-back",
+            )
+        ]
+    if about.few:
+        return [Line("Why is there no advice?", " ".join(about.few))]
+    if not about.plan.actions:
+        return [Line("There is nobody to contact.", "No customer is in a segment to act on.")]
+    return []
+
+
+def who(action: Action) -> str:
+    """Return the number of customers, as a sentence."""
+    return f"{wording.counted(action.customers, 'customers')}."
+
+
+def gain(about: Contents, action: Action) -> str:
+    """Return what the action may bring and the highest cost of a contact; empty without a trusted
+    forecast.
+    """
+    if wording.missing(action.worth) or about.forecast is None:
+        return ""
+    return (
+        f"May bring {money(about, action.worth)} ({wording.money(action.low)} to "
+        f"{wording.money(action.high)}). A contact may cost up to {money(about, action.each, 2)}."
     )
 
 
-def _how_sure(about: Contents) -> Line:
-    balance = about.checked.balance
-    parts = [f"{wording.percent(balance.used / balance.rows_read)} of the rows read are used."]
-    errors = [f for f in about.checked.findings if f.level == "error"]
-    warnings = [f for f in about.checked.findings if f.level == "warning"]
+def left_alone(about: Contents) -> Line:
+    """Return who can be left alone, and what a contact would bring."""
+    leave = about.plan.leave
+    assert leave is not None
+    saved = "" if wording.missing(leave.worth) else (
+        f" A contact would bring {money(about, leave.each, 2)}: dearer ones lose money."
+    )  # fmt: skip
+    return Line("Leave alone.", f"{who(leave)} {leave.why}{saved}", "leave")
+
+
+def money(about: Contents, amount: float, decimals: int = 0) -> str:
+    """Return an amount with the currency, if it is known."""
+    return f"{wording.money(amount, decimals)} {about.currency}".strip()
+
+
+def confidence(about: Contents) -> list[tuple[str, str]]:
+    """Return reasons to trust the numbers or not, each with the section that explains it."""
+    balance, findings = about.checked.balance, about.checked.findings
+    errors = sum(f.level == "error" for f in findings)
+    warnings = sum(f.level == "warning" for f in findings)
+    parts = []
     if errors:
-        parts.insert(
-            0,
-            f"Not certain: {wording.counted(len(errors), 'findings', 'have')} to be resolved "
-            "before these numbers count.",
-        )
-    if warnings:
-        parts.append(f"{wording.counted(len(warnings), 'warnings', 'are')} listed below.")
-    if about.forecast is not None and about.forecast.backtest is not None:
-        parts.append(about.forecast.backtest.in_words())
-    elif about.forecast is not None:
+        have = wording.counted(errors, "findings", "have")
+        parts.append((f"not certain: {have} to be resolved before these numbers count", "trust"))
+    used = wording.percent(balance.used / balance.rows_read)
+    parts.append((f"{used} of {wording.counted(balance.rows_read, 'rows')} are used", "trust"))
+    parts.append((f"{wording.counted(warnings, 'warnings')} on the data", "trust"))
+    tested = about.forecast.backtest if about.forecast is not None else None
+    if about.forecast is None:
+        parts.append(("there is no forecast", "worth-part"))
+    elif tested is None:
+        parts.append(("the forecast is untested, since the history is short", "worth-part"))
+    else:
+        best = tested.frame.iloc[0]
         parts.append(
-            "The forecast is untested: the history is too short to set months aside for a test."
+            (
+                f"in its test the forecast was off by {signed(best['total_error'])} in orders and "
+                f"{signed(best['value_error'])} in value",
+                "worth-part",
+            )
         )
-    return Line("How certain is this?", " ".join(parts))
+    return parts
+
+
+def signed(share: float) -> str:
+    """Format a share as a percentage with its sign: ``−3 %``."""
+    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.0f} %".replace("-", "−")
+
+
+def key_figure_words(about: Contents, figure: KeyFigure) -> str:
+    """Return a key figure with its currency."""
+    unit = f" {about.currency}" if figure.kind == "money" and about.currency else ""
+    return f"{figure.in_words}{unit}"

@@ -11,6 +11,8 @@ from fairladder.label_spacing import spread
 
 #: Widths of the two layouts of each chart, in pixels.
 WIDE, NARROW = 760, 340
+#: Width of a chart next to the actions, in pixels.
+HALF = 560
 #: Approximate width of a character, in pixels, in texts of normal and small size.
 _SIGN, _SMALL_SIGN = 7.4, 6.6
 _ROW, _GAP = 22, 10
@@ -110,9 +112,9 @@ def _short(value: object) -> object:
     return f"{value:.1f}".removesuffix(".0") if isinstance(value, float) else value
 
 
-def both(draw: Callable[[int], Chart]) -> tuple[Chart, Chart]:
+def both(draw: Callable[[int], Chart], wide: int = WIDE) -> tuple[Chart, Chart]:
     """Return a chart in both layouts."""
-    return draw(WIDE), draw(NARROW)
+    return draw(wide), draw(NARROW)
 
 
 def bars(rows: Sequence[BarRow], width: int) -> Chart:
@@ -120,7 +122,7 @@ def bars(rows: Sequence[BarRow], width: int) -> Chart:
     bars.
     """
     longest = max((max(wide(r.label), wide(r.below, _SMALL_SIGN)) for r in rows), default=0.0)
-    above = width < WIDE or longest + 14 > width * 0.34
+    above = width <= NARROW or longest + 14 > width * 0.38
     left = 0.0 if above else longest + 14
     texts = max((wide(b.text, _SMALL_SIGN) for r in rows for b in r.bars), default=0.0) + 12
     low = min(
@@ -304,6 +306,22 @@ def whole(parts: Sequence[tuple[str, float, str, str]], width: int) -> Chart:
         shapes.append(shape("rect", tip, x=x, y=2.0, width=wide, height=30.0, css=css))
         x += wide
     return Chart(width, 36, tuple(shapes), ())
+
+
+def spark(values: Sequence[float], width: int = 150, height: int = 34) -> Chart:
+    """Draw a small line of values; NaN at the beginning is omitted."""
+    first = next((i for i, v in enumerate(values) if v == v), len(values))
+    known = values[first:]
+    low, high = min(known, default=0.0), max(known, default=1.0)
+    step = (width - 8) / max(len(values) - 1, 1)
+    points = [
+        (4 + (first + i) * step, 4 + (height - 8) * (1 - (v - low) / ((high - low) or 1.0)))
+        for i, v in enumerate(known)
+    ]
+    if not points:
+        return Chart(width, height, (), ())
+    path = "M" + "L".join(f"{x:.1f} {y:.1f}" for x, y in points)
+    return Chart(width, height, (shape("path", css="line keep", d=path),), ())
 
 
 def nice(low: float, high: float, about: int) -> list[float]:

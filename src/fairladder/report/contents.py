@@ -16,6 +16,8 @@ from fairladder.history.cohorts import Cohorts, cohorts
 from fairladder.history.counts import order_counts
 from fairladder.history.growth import flat_spells, growth
 from fairladder.history.periods import calendar_of
+from fairladder.report.actions import Plan, plan_of
+from fairladder.report.key_figures import KeyFigures, key_figures
 from fairladder.review.check import Check, check
 from fairladder.review.comparison import Comparison, compare
 from fairladder.scheme import Scheme
@@ -42,6 +44,8 @@ class Contents:
     the reason in ``gaps``.
     """
 
+    name: str
+    """The source of the orders in a few words."""
     facts: Mapping[str, Any]
     scheme: Scheme
     as_of: dt.date
@@ -64,12 +68,20 @@ class Contents:
     changes: Comparison | None
     strips: pd.DataFrame
     """``customer``, ``month`` (its first day) and ``orders``: purchases by month, or None."""
+    key_figures: KeyFigures
+    plan: Plan
     gaps: Mapping[str, str]
     """Part (formula, forecast, changes) → the reason why it is missing."""
     few: tuple[str, ...]
     """The reasons why there is no advice; empty if there is."""
     notes: tuple[str, ...]
-    anonymous: bool = False
+    pseudonyms: bool = False
+    """True if ids are pseudonyms and nothing names a person."""
+
+    @property
+    def title(self) -> str:
+        """The title of a report without one of its own."""
+        return f"The customers of {self.name}"
 
     @property
     def currency(self) -> str:
@@ -147,12 +159,14 @@ def contents_of(
         *(changes.notes if changes is not None else ()),
     ]  # fmt: skip
     return Contents(
-        facts=facts, scheme=orders.scheme, as_of=orders.as_of, checked=checked,
+        name=orders.rows.source.name, facts=facts, scheme=orders.scheme, as_of=orders.as_of, checked=checked,
         customers=shown, ladders=ladders, segments=segments, tiers=summary.tier_summary(people),
         rules=summary.rule_coverage(people), period=period, by=by, growth=grown, grown_by=by_group,
         spells=flat_spells(by_group if by_group is not None else grown, by), cohorts=cohort_table,
         counts=counts,
         formula=formula, forecast=forecast, changes=changes, strips=strips, gaps=gaps,
+        key_figures=key_figures(orders, orders.as_of, customers["first_order"].min().date()),
+        plan=plan_of(orders, shown, forecast),
         few=tuple(fairness.too_few_to_advise(people)),
         notes=tuple(dict.fromkeys(n for n in notes if n)),
     )  # fmt: skip

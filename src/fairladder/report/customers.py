@@ -9,11 +9,9 @@ whole, in units of 10^−decimals; null is the smallest number in ``i32`` and Na
 
 import base64
 import gzip
-import hmac
 import json
-import re
-from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
 
@@ -22,7 +20,6 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from fairladder import columns
-from fairladder.findings import Finding
 from fairladder.ladder import GroupedLadder
 from fairladder.numbers import to_minor
 from fairladder.report.contents import Contents
@@ -32,8 +29,6 @@ from fairladder.wording import span
 NULL = -(2**31)
 #: A column with up to this many different texts is a group, by which the page can filter.
 MOST_GROUPS = 60
-#: Names are searched for with up to this many words.
-_LONGEST_NAME = 5
 #: With more customers the table would exceed the maximum height of a page in browsers.
 MOST_ON_PAGE = 400_000
 _FIRST = ("orders", "last_order", "spend", "expected_value")
@@ -89,7 +84,7 @@ def fields(about: Contents, customers: pd.DataFrame) -> list[Field]:
 
 def block(about: Contents, customers: pd.DataFrame) -> str:
     """Return the block in base64."""
-    parts = [*fields(about, customers), *_strips(about, customers)]
+    parts = [*fields(about, customers), *_strips(about, customers), _actions(about, customers)]
     place, described, data = 0, [], list[bytes]()
     for part in parts:
         texts_by_rung = {
@@ -113,71 +108,6 @@ def block(about: Contents, customers: pd.DataFrame) -> str:
     header += b" " * (-(len(header) + 4) % 8)
     whole = len(header).to_bytes(4, "little") + header + b"".join(data)
     return base64.b64encode(gzip.compress(whole, 6, mtime=0)).decode()
-
-
-def without_names(about: Contents, key: bytes) -> Contents:
-    """Return the contents with pseudonyms for ids and without any column, example or row that could
-    name a person.
-
-    A pseudonym is the first 60 bits of HMAC-SHA-256 of the id with ``key``, in letters. Equal keys
-    give equal pseudonyms, which cannot be reversed without the key.
-    """
-    ids = about.customers["customer"].tolist()
-    of = {given: pseudonym(given, key) for given in {*ids, *about.strips["customer"].tolist()}}
-    known = {
-        *columns.names(columns.CUSTOMERS),
-        *columns.names(columns.SCORES),
-        *columns.names(columns.FORECAST),
-    }
-    kept = [c for c in about.customers if (c in known and c != "name") or c in about.scheme.tiers]
-    customers = about.customers[kept].assign(customer=[of[i] for i in ids])
-    people = {*ids, *(about.customers["name"].dropna() if "name" in about.customers else ())}
-    checked = replace(
-        about.checked, findings=tuple(_anonymous_finding(f, people) for f in about.checked.findings),
-        set_aside=about.checked.set_aside[["row", "reason"]].copy(),
-    )  # fmt: skip
-    changes = about.changes
-    if changes is not None:
-        movers = changes.movers.drop(columns="name", errors="ignore")
-        changes = replace(
-            changes, movers=movers.assign(customer=[pseudonym(i, key) for i in movers["customer"]])
-        )
-    return replace(
-        about, customers=customers.sort_values("customer", ignore_index=True), checked=checked,
-        changes=changes,
-        notes=tuple(n for n in about.notes if not _names_one(n, people)),
-        strips=about.strips.assign(customer=[of[i] for i in about.strips["customer"]]),
-        anonymous=True,
-    )  # fmt: skip
-
-
-def _anonymous_finding(finding: Finding, people: Collection[str]) -> Finding:
-    """Return a finding without examples, and without its text if that names a customer."""
-    effect, advice = (
-        "omitted, since it names customers" if _names_one(text, people) else text
-        for text in (finding.effect, finding.advice)
-    )
-    return replace(finding, examples=(), effect=effect, advice=advice)
-
-
-def _names_one(text: str, people: Collection[str]) -> bool:
-    """Return True if an id or a name occurs in a text, in backticks or as words that are not just a
-    number.
-    """
-    if any(quoted in people for quoted in re.findall(r"`([^`]*)`", text)):
-        return True
-    words = re.findall(r"[^\s`,;:()'\"]+", text)
-    runs = (
-        " ".join(words[i : i + n]).rstrip(".")
-        for i in range(len(words))
-        for n in range(1, _LONGEST_NAME + 1)
-    )
-    return any(run in people and not run.isdecimal() for run in runs)
-
-
-def pseudonym(given: str, key: bytes) -> str:
-    """Return twelve letters and digits that replace an id."""
-    return base64.b32encode(hmac.digest(key, given.encode(), "sha256")[:8]).decode()[:12]
 
 
 def _segments(about: Contents) -> list[dict[str, Any]]:
@@ -274,6 +204,12 @@ _DECIMALS = {"share": 4, "ratio": 2, "points": 2}
 def _whole(column: columns.Column, decimals: int, units: NDArray[Any]) -> Field:
     data = units.astype("<i4").tobytes()
     return Field(column.name, column.title, column.kind, "i32", data, {"decimals": decimals})
+
+
+def _actions(about: Contents, customers: pd.DataFrame) -> Field:
+    """Encode the action for each customer, if one is recommended."""
+    actions = customers["customer"].map(about.plan.group_of)
+    return _names("#action", "", actions, [a.name for a in about.plan.actions])
 
 
 def _strips(about: Contents, customers: pd.DataFrame) -> list[Field]:

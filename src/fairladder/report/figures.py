@@ -10,6 +10,7 @@ import pandas as pd
 from fairladder import wording
 from fairladder.book.spend import buyers
 from fairladder.frames import row_of_largest, rows_of
+from fairladder.history.growth import repeat_share
 from fairladder.ladder import GroupedLadder
 from fairladder.numbers import EXACT_DECIMALS, ratio, to_minor
 from fairladder.report import charts
@@ -80,7 +81,7 @@ def segments(about: Contents) -> Figure:
     return Figure(
         "segments", finding,
         "For each segment its share of spend (full bar) and of customers (light bar).",
-        charts.both(lambda w: charts.bars(rows, w)),
+        charts.both(lambda w: charts.bars(rows, w), charts.HALF),
         ("segment", "stance", "customers", "customer share", "spend", "spend share", "median recency days"),
         tuple((s.segment, s.stance, wording.count(s.customers), wording.percent(s.customer_share),
         wording.money(s.spend),
@@ -223,11 +224,10 @@ def revenue(about: Contents) -> Figure:
         if (table[c] != 0).any()
     ]
     unsure = 0 if table["complete"].all() else int((~table["complete"]).sum())
-    total, repeat = float(table["revenue"].sum()), float(table["repeat_revenue"].sum())
-    share = wording.percent(repeat / total if total > 0 else None)
+    share = wording.percent(repeat_share(table))
     last = f" The last {about.period} is not over yet." if unsure else ""
     return Figure(
-        "revenue", f"Repeat orders are {share} of revenue",
+        "revenue", f"Repeat orders are {share} of revenue before refunds",
         f"Revenue by {about.period}, first and repeat orders stacked.{last}",
         charts.both(lambda w: charts.columns(list(table["label"]), series, w, written,
         unsure=unsure)),
@@ -344,9 +344,16 @@ def worth(about: Contents) -> Figure:
     ]  # fmt: skip
     known = [line for line in lines if not wording.missing(line[1])]
     finding = ", ".join(f"{money(value)} {name}" for name, value, *_ in known)
+    of = {name: value for name, value, *_ in known}
+    below = (
+        " The formula counts a customer as gone at the first period without an order, so it can be "
+        "below what customers have already spent."
+        if of.get("by formula", 0.0) < of["to date"] and "by formula" in of
+        else ""
+    )
     return Figure(
         "worth", f"A customer is worth {finding}",
-        "Value per customer with a purchase; the thin line is the range.",
+        f"Value per customer with a purchase; the thin line is the range.{below}",
         charts.both(lambda w: charts.bars(rows, w)),
         ("answer", "per customer", "range", "basis"),
         tuple((n, wording.money(v, 2), _range(ends).removeprefix(", ") or wording.NOTHING,
@@ -420,11 +427,11 @@ def change(about: Contents) -> Figure | None:
         ends = i in (0, len(parts) - 1)
         start, value = (0.0, float(p.spend)) if ends else (run, float(p.spend))
         run = value if i == 0 else run + value if not ends else run
-        text = wording.money(value) if ends else f"{value:+,.0f}".replace("-", "−")
+        text = wording.money(value) if ends else wording.signed(value)
         css = "leave" if ends else "keep" if value >= 0 else "win-back"
         if ends or p.customers:
             label = p.part.replace("spend in the", "spend,").replace(
-                " of those who stayed", ", who stayed"
+                " of those who bought again", ", bought again"
             )
             rows.append(
                 BarRow(
@@ -432,17 +439,10 @@ def change(about: Contents) -> Figure | None:
                     (Bar(value, text, css, f"{p.part}: {text}", start=start),),
                 )
             )
-    before, after = float(parts["spend"].iloc[0]), float(parts["spend"].iloc[-1])
-    inner = parts.iloc[1:-1]
-    largest = row_of_largest(inner, inner["spend"] * (1 if after >= before else -1)).part
-    more = (
-        f"{'More' if after >= before else 'Less'} spend by {wording.money(abs(after - before))}, "
-        f"mainly from {largest}"
-    )
     return Figure(
-        "change", more,
-        "From the spend before, part by part, to the spend after; gained and lost customers "
-        "in total.",
+        "change", about.changes.spend_in_words,
+        "From the spend before, part by part, to the spend after. Customers who returned had "
+        "bought before, but not in the earlier period.",
         charts.both(lambda w: charts.bars(rows, w)), ("part", "customers", "spend"),
         tuple((p.part, wording.count(p.customers),
         wording.money(p.spend, 2)) for p in rows_of(parts)),

@@ -15,19 +15,28 @@ from markupsafe import Markup, escape
 
 from fairladder import columns, wording
 from fairladder.frames import rows_of
+from fairladder.ladder import Ladder
+from fairladder.report import charts, figures
 from fairladder.report import customers as table_of_customers
-from fairladder.report import figures
-from fairladder.report.answer import answer_of
+from fairladder.report.answer import (
+    confidence,
+    gain,
+    key_figure_words,
+    left_alone,
+    no_advice,
+    signed,
+    who,
+)
 from fairladder.report.contents import Contents
+from fairladder.scores.fitting import SCORES
 
 #: Customers in the table that is shown without JavaScript and in print.
 STILL = 50
 _MOVES = 8
 _PARTS = (
-    ("answer", "The answer"), ("trust", "Trust"), ("segments-part", "Segments"),
-    ("history", "How customers come and stay"),
-    ("worth-part", "Worth"), ("changes-part", "What changed"), ("customers-part", "The customers"),
-    ("made", "How it was made"),
+    ("answer", "What to do"), ("segments-part", "Segments"), ("changes-part", "What changed"),
+    ("history", "Growth and retention"), ("worth-part", "Worth"),
+    ("customers-part", "The customers"), ("trust", "Data quality"), ("made", "Method"),
 )  # fmt: skip
 #: Actions for the customers of a stance.
 ADVICE = {
@@ -56,11 +65,14 @@ def page_of(about: Contents, made: Made, title: str) -> str:
         title=title, version=version("fairladder"), style=style, script=script,
         style_hash=_hash(style), script_hash=_hash(script),
         as_of_line=wording.as_of_line(about.as_of, about.facts["as_of_from"]),
-        rows_read=wording.rows_read(about.facts["balance"]),
-        source=about.facts["source"], currency=about.currency, anonymous=about.anonymous,
-        parts=_PARTS, answer=answer_of(about),
-        **_trust(about), segments=figures.segments(about), rules=_rules(about),
-        ladders=figures.ladders(about), tiers=_tiers(about),
+        source=about.facts["source"], currency=about.currency, pseudonyms=about.pseudonyms,
+        parts=_PARTS, key=_key_figures(about), segments=figures.segments(about),
+        no_advice=no_advice(about), actions=_actions(about, len(shown)),
+        leave=left_alone(about) if about.plan.leave is not None else None,
+        basis=about.plan.basis, confidence=confidence(about),
+        **_trust(about), rules=_rules(about), scores=_scores(about),
+        ladders=[f for f in figures.ladders(about) if f.name in _uneven(about)],
+        tiers=_tiers(about),
         concentration=figures.concentration(about), revenue=figures.revenue(about),
         newcomers=figures.newcomers(about),
         cohorts=_cohorts(about), how_far=figures.how_far(about), **_worth(about),
@@ -69,6 +81,63 @@ def page_of(about: Contents, made: Made, title: str) -> str:
         settings=_settings(about), words=_words(about),
         block=table_of_customers.block(about, shown),
     )  # fmt: skip
+
+
+def _key_figures(about: Contents) -> dict[str, Any]:
+    key = about.key_figures
+    compared = f", compared with {key.compared}" if key.compared else ""
+    return {
+        "period": f"{key.period}{compared}.",
+        "figures": [
+            {
+                "name": f.name,
+                "value": key_figure_words(about, f),
+                "change": f.change_in_words,
+                "up": f.change > 0,
+                "definition": f.definition,
+                "spark": charts.spark(f.history),
+                "history": ", ".join(map(f.words_of, f.history)),
+            }
+            for f in key.figures
+        ],
+    }
+
+
+def _actions(about: Contents, on_page: int) -> list[dict[str, Any]]:
+    """Return the actions; their lists can be saved if the page includes all customers."""
+    return [
+        {
+            "name": a.name, "title": a.title, "stance": a.stance, "who": who(a), "why": a.why,
+            "gain": gain(about, a), "saved": on_page == len(about.customers),
+        }
+        for a in about.plan.actions
+    ]  # fmt: skip
+
+
+#: A ladder is drawn if a rung has this share of customers more or fewer than requested.
+_UNEVEN = 0.05
+
+
+def _uneven(about: Contents) -> set[str]:
+    """Return the names of the figures of ladders that ties make uneven."""
+    return {
+        f"ladder-{name.removesuffix('_score')}"
+        for name in SCORES
+        if isinstance(ladder := about.ladders[name], Ladder) and ladder.size_deviation > _UNEVEN
+    }
+
+
+def _scores(about: Contents) -> dict[str, Any]:
+    """Return the values on each rung of the three scores, best rung first."""
+    lines = figures.rung_lines(about)
+    most = max(map(len, lines.values()))
+    rows = []
+    for name, rungs in lines.items():
+        label = f"{name.replace('_', ' ')}, by {SCORES[name][0].replace('_', ' ')}"
+        unit = f", {about.currency}" if name == "monetary_score" and about.currency else ""
+        values = [what for _, what, _, _ in rungs]
+        rows.append((f"{label}{unit}", *values, *[""] * (most - len(values))))
+    return {"columns": ("score", *(f"rung {r}" for r in range(most, 0, -1))), "rows": rows}
 
 
 @cache
@@ -127,11 +196,21 @@ def _trust(about: Contents) -> dict[str, Any]:
         "balance": figures.balance(about), "errors": few[0].upper() + few[1:] if few else "",
         "reasons": [(reason, wording.count(n)) for reason,
         n in about.checked.balance.reasons.items()],
-        "findings": lines,
+        "findings": _folded(lines),
         "findings_title": f"{heading}, {wording.counted(warnings, 'warnings')} and {wording.counted(notes, 'notes')}",
         "notes": about.notes,
         "notes_title": f"{wording.counted(len(about.notes), 'notes')} on how the numbers were made",
     }  # fmt: skip
+
+
+def _folded(lines: list[dict[str, str]]) -> list[dict[str, Any]]:
+    """Return errors and warnings, then the notes, which are folded."""
+    notes = [line for line in lines if line["level"] == "note"]
+    serious = [line for line in lines if line["level"] != "note"]
+    title = f"Show {wording.counted(len(notes), 'notes')}"
+    groups = [{"title": "", "folded": False, "rows": serious},
+              {"title": title, "folded": True, "rows": notes}]  # fmt: skip
+    return [group for group in groups if group["rows"]]
 
 
 def _rules(about: Contents) -> list[dict[str, str]]:
@@ -218,8 +297,8 @@ def _worth(about: Contents) -> dict[str, Any]:
     ahead = [] if about.forecast is None else [about.forecast.of_range(), *about.forecast.notes]
     notes = [*(about.formula.notes if about.formula else ()), *ahead]
     rows = [] if tested is None else [
-        (b.method, wording.money(b.orders), wording.money(b.actual_orders), _signed(b.total_error),
-        _signed(b.value_error),
+        (b.method, wording.money(b.orders), wording.money(b.actual_orders), signed(b.total_error),
+        signed(b.value_error),
          f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage))
         for b in rows_of(tested.frame)
     ]  # fmt: skip
@@ -242,10 +321,6 @@ def _worth(about: Contents) -> dict[str, Any]:
     }
 
 
-def _signed(share: float) -> str:
-    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.0f} %".replace("-", "−")
-
-
 def _changes(about: Contents) -> dict[str, Any]:
     moved = about.changes
     if moved is None:
@@ -259,9 +334,10 @@ def _changes(about: Contents) -> dict[str, Any]:
     wording.money(m.spend_before), wording.money(m.spend_after))
             for m in rows_of(flows.head(_MOVES))]  # fmt: skip
     finding = (
-        f"Of the customers of both days {wording.count(moved.moved)} are in another segment; "
-        f"{wording.count(moved.new)} are new, and {wording.count(moved.returned)} of those "
-        "who were to be won back or left alone have ordered again."
+        f"Of the customers of both days {wording.count(moved.moved)} are in another segment: "
+        f"the score of {wording.count(moved.rose)} of them has risen, that of "
+        f"{wording.count(moved.fell)} has fallen. {wording.count(moved.returned)} of those who "
+        "were to be won back or left alone have ordered again."
     )
     return {
         "title": f"What changed between {wording.day(moved.then)} and {wording.day(moved.now)}?",
@@ -315,16 +391,18 @@ def _customers(about: Contents, shown: pd.DataFrame) -> dict[str, Any]:
 def _made(about: Contents, made: Made) -> list[tuple[str, str]]:
     digests = "; ".join(f"{name} {digest}" for name, digest in made.digests.items())
     return [
-        ("Command", made.command),
+        *([] if about.pseudonyms else [("Command", made.command)]),
         ("As-of date", wording.as_of_line(about.as_of, about.facts["as_of_from"])),
         ("Rows", wording.rows_read(about.facts["balance"])),
-        *([("SHA-256 of the files read", digests)] if digests else []),
+        *([("SHA-256 of the files read", digests)] if digests and not about.pseudonyms else []),
         ("Version", f"fairladder {version('fairladder')}"),
     ]
 
 
 def _settings(about: Contents) -> str:
     """Return the settings that differ from the defaults, as lines of a scheme."""
+    if about.pseudonyms:
+        return "Settings are omitted, since they can name customers and files."
     lines: list[str] = []
     for part, keys in about.scheme.settings().items():
         lines += (

@@ -17,13 +17,19 @@ from fairladder.book.spend import buyers
 from fairladder.columns import CARRIED, Column, is_money, is_share, meant
 from fairladder.frames import rows_of
 from fairladder.output.workbook import MOST_CELLS_HELD, MOST_ROWS, SheetLook, write_cell
-from fairladder.report.answer import answer_of
+from fairladder.report.answer import answer_of, no_advice
 from fairladder.report.contents import Contents
 from fairladder.report.figures import rung_lines, worth_lines
 from fairladder.report.page import Made
 from fairladder.scratch import a_scratch_folder
 
 _WIDEST, _LOOKED_AT = 46, 500
+#: Columns of the customers that come first and are printed, and those on the sheet of actions.
+_FIRST = (
+    "customer", "name", "segment", "stance", "orders", "last_order", "spend", "average_order_value",
+    "expected_value",
+)  # fmt: skip
+_LISTED = ("customer", "name", "segment", "orders", "last_order", "spend", "expected_value")
 #: Long texts are wrapped in tables with fewer rows than this.
 _FEW = 200
 _PLAIN = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
@@ -77,7 +83,7 @@ class _Book:
 
 
 def save_workbook(about: Contents, path: Path, made: Made, title: str) -> None:
-    """Write the workbook: eleven sheets, or more if a table has more rows than a sheet can
+    """Write the workbook: twelve sheets, or more if a table has more rows than a sheet can
     contain.
     """
     look = SheetLook(about.scheme.money.decimals, about.currency)
@@ -90,7 +96,13 @@ def save_workbook(about: Contents, path: Path, made: Made, title: str) -> None:
             )  # same contents, same bytes
             book = _Book(file, look, large)
             summary = book.sheet("Summary")
-            _table(book, "Customers", "customers", about.customers)
+            summary.fit_to_pages(1, 1)
+            _table(book, "Actions", "actions", _lists(about), say="Nobody is to be contacted.")
+            first = [c for c in _FIRST if c in about.customers] + list(about.scheme.tiers)
+            rest = [c for c in about.customers if c not in first]
+            _table(
+                book, "Customers", "customers", about.customers[first + rest], printed=len(first)
+            )
             _table(
                 book,
                 "Segments",
@@ -123,9 +135,24 @@ def _pieces(table: pd.DataFrame) -> Iterator[pd.DataFrame]:
         yield table.iloc[begin : begin + most]
 
 
-def _table(book: _Book, name: str, kind: str, table: pd.DataFrame, say: str = "") -> None:
+def _lists(about: Contents) -> pd.DataFrame:
+    """Return the customers of each action, best action first, largest spend first."""
+    if no_advice(about):
+        return pd.DataFrame(columns=["action", *_LISTED])
+    titles = {a.name: f"{n}. {a.title}" for n, a in enumerate(about.plan.actions, start=1)}
+    there = [c for c in _LISTED if c in about.customers]
+    actions = about.customers["customer"].map(about.plan.group_of).map(titles)
+    lists = about.customers[there].assign(**{"#": actions}).dropna(subset="#")
+    lists = lists.sort_values(["#", "spend", "customer"], ascending=[True, False, True])
+    lists.insert(0, "action", lists.pop("#"))
+    return lists.reset_index(drop=True)
+
+
+def _table(
+    book: _Book, name: str, kind: str, table: pd.DataFrame, say: str = "", printed: int = 0
+) -> None:
     """Write the table on its own sheet (or several), with notes on the header, a filter, and sums
-    of columns that add up.
+    of columns that add up. Only the first ``printed`` columns are printed; all if it is 0.
     """
     places = book.places.setdefault(kind, [])
     for n, piece in enumerate(_pieces(table), start=1):
@@ -135,6 +162,9 @@ def _table(book: _Book, name: str, kind: str, table: pd.DataFrame, say: str = ""
         known = [None if c in table.attrs.get(CARRIED, ()) else meant(kind, c) for c in names]
         shown = [_format(book, table, c, k) for c, k in zip(names, known, strict=True)]
         sheet.freeze_panes(1, 1)
+        sheet.repeat_rows(0)
+        if printed:
+            sheet.print_area(0, 0, len(piece) + 1, printed - 1)
         for at, (column, means) in enumerate(zip(names, known, strict=True)):
             texts = [column, *map(str, piece[piece.columns[at]].head(_LOOKED_AT).dropna())]
             sheet.set_column(at, at, min(max(map(len, texts)) + 3, _WIDEST))
@@ -201,18 +231,23 @@ def _cells(book: _Book, sheet: Any, piece: pd.DataFrame, shown: Sequence[Any]) -
 
 
 def _sums(book: _Book, sheet: Any, piece: pd.DataFrame, known: Sequence[Column | None]) -> None:
-    """Write a row of sums below the table, as formulas with their values."""
+    """Write a row of sums below the table, as formulas with their values, over the rows that a
+    filter shows.
+    """
     row, first = len(piece) + 1, True
     for at, means in enumerate(known):
         if means is None or not means.adds_up:
             continue
         if first:
-            sheet.write_string(row, 0, "sum", book.formats["sum"])
+            count = f'="sum of "&SUBTOTAL(103,A2:A{row})&" rows"'
+            sheet.write_formula(row, 0, count, book.formats["sum"], f"sum of {len(piece)} rows")
             first = False
         letter = xl_col_to_name(at)
         kind = f"{means.kind}-sum" if f"{means.kind}-sum" in book.formats else "sum"
         value = float(piece.iloc[:, at].sum())
-        sheet.write_formula(row, at, f"=SUM({letter}2:{letter}{row})", book.formats[kind], value)
+        sheet.write_formula(
+            row, at, f"=SUBTOTAL(109,{letter}2:{letter}{row})", book.formats[kind], value
+        )
 
 
 def _rungs(about: Contents) -> pd.DataFrame:
@@ -304,14 +339,16 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
     sheet.set_column(0, 0, 28)
     sheet.set_column(1, 1, 100)
     digests = "; ".join(f"{name} {digest}" for name, digest in made.digests.items())
+    own = [] if about.pseudonyms else [
+        ("command", made.command), ("SHA-256 of the files read", digests),
+        *((f"[{part}]", json.dumps(keys, ensure_ascii=False, default=str)) for part,
+        keys in about.scheme.settings().items()),
+    ]  # fmt: skip
     rows = [
-        ("command", made.command), ("version", f"fairladder {version('fairladder')}"),
+        *own, ("version", f"fairladder {version('fairladder')}"),
         ("source", str(about.facts["source"])),
         ("as-of date", wording.as_of_line(about.as_of, about.facts["as_of_from"])),
         ("rows", wording.rows_read(about.facts["balance"])),
-        ("SHA-256 of the files read", digests),
-        *((f"[{part}]", json.dumps(keys, ensure_ascii=False, default=str)) for part,
-        keys in about.scheme.settings().items()),
         *((f"note {n}", note) for n, note in enumerate(about.notes, start=1)),
     ]  # fmt: skip
     for row, (name, text) in enumerate(rows):
@@ -335,10 +372,10 @@ def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
     sheet.write_string(1, 0, under, formats["faint"])
     row = 3
     for line in answer_of(about):
-        sheet.set_row(row, 15 * (1 + len(line.answer) // 88))
-        sheet.write_string(row, 0, line.question, formats["top"])
+        sheet.set_row(row, 15 * (1 + len(line.text) // 88))
+        sheet.write_string(row, 0, line.heading, formats["top"])
         sheet.merge_range(row, 1, row, 2, "", formats["text"])
-        sheet.write_string(row, 1, line.answer.replace("`", ""), formats["text"])
+        sheet.write_string(row, 1, line.text.replace("`", ""), formats["text"])
         row += 1
     row += 1
     for name, formula, value, look, note in _key_figures(book, about, row):

@@ -37,6 +37,11 @@ from fairladder.value.to_score import forecast_notes, scored
 MOST_MOVERS = 1_000_000
 _UNIT = 10**EXACT_DECIMALS
 NEW, GONE = "(new)", "(gone)"
+#: Parts of the change of spend.
+FIRST_TIME, RETURNED = "first-time buyers", "customers who returned"
+STOPPED = "customers who did not buy this time"
+FREQUENCY = "order frequency of those who bought again"
+ORDER_VALUE = "order value of those who bought again"
 Yardstick = Literal["then", "each"]
 
 
@@ -84,6 +89,22 @@ class Comparison(Answer):
     def new(self) -> int:
         """The number of customers who are only there on the later day."""
         return int(self.frame.loc[self.frame["from_segment"] == NEW, "customers"].sum())
+
+    @property
+    def spend_in_words(self) -> str:
+        """The change of spend and what it consists of net, in a sentence; empty without parts."""
+        if self.parts.empty:
+            return ""
+        of = self.parts.set_index("part")["spend"]
+        change = float(of.iloc[-1] - of.iloc[0])
+        sums = {
+            "customers who bought in both periods": float(of[[FREQUENCY, ORDER_VALUE]].sum()),
+            "customers who bought in only one": float(of[[FIRST_TIME, RETURNED, STOPPED]].sum()),
+        }
+        by_size = sorted(sums.items(), key=lambda item: -abs(item[1]))
+        parts = " and ".join(f"{wording.signed(spend)} from {who}" for who, spend in by_size)
+        verb = "rose" if change >= 0 else "fell"
+        return f"Spend {verb} by {wording.money(abs(change))}: {parts}"
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """Return ``segments``, ``rungs``, ``movers``, ``spend_change`` and ``drift``."""
@@ -154,8 +175,8 @@ def compare(
     ``now`` is the as-of date by default. By default both days are scored on the earlier day's
     ladders, so that a move means that the customer changed and not the ladder; ``yardstick="each"``
     fits each day its own. The change of spend compares the days between the two dates with as many
-    days before: customers gained and lost, and for those in both, how often they order and how
-    much, each at the average of the other.
+    days before: first-time buyers, customers who returned or did not buy this time, and for those
+    who bought in both, how often they order and how much, each at the average of the other.
 
     Raises UsageError for equal days or one after the as-of date, DataError if no customer had a
     purchase by the earlier day.
@@ -628,7 +649,10 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
     """Split the change of spend from the days before ``first`` to as many after it, exactly."""
     length = (last - first).days
     start = first - dt.timedelta(days=length)
-    day = {n: day_literal(d) for n, d in (("a", start), ("b", first), ("c", last))}
+    begin = orders.scheme.time.from_ or dt.date(1, 1, 2)
+    before_all = begin - dt.timedelta(days=1)
+    days = {"a": max(start, before_all), "b": max(first, before_all), "c": last, "f": begin}
+    day = {n: day_literal(d) for n, d in days.items()}
     adds = counted(orders.scheme)
     early, late = "placed_on > :a AND placed_on <= :b", "placed_on > :b AND placed_on <= :c"
     measures = {
@@ -639,9 +663,19 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
             (f"spend_{side}", f"COALESCE(SUM(CASE WHEN {{when}} THEN {adds} END), 0)"),
         )
     }
-    placed = select(["*"], orders.order_table([], sequence=False, history=False), "orders")
+    placed = select(["*"], orders.order_table([], sequence=False), "orders")
     each = select(
-        [named(sql("MIN(placed_on)"), "first"), *(named(m, n) for n, m in measures.items())],
+        [
+            named(sql("MIN(CASE WHEN placed_on >= :f THEN placed_on END)", f=day["f"]), "first"),
+            named(
+                sql(
+                    "COALESCE(MAX(CASE WHEN placed_on <= :b AND amount > 0 THEN 1 END), 0)",
+                    b=day_literal(first),
+                ),
+                "known",
+            ),
+            *(named(m, n) for n, m in measures.items()),
+        ],
         placed,
         "placed",
     )
@@ -656,17 +690,18 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
         [
             column("orders_before"),
             column("orders_after"),
+            column("known"),
             *(named(sql(m), n) for n, m in sums.items()),
         ],
         each,
         "each",
     )
     frame = orders.frame(
-        pairs.group_by(column("orders_before"), column("orders_after"), copy=False)
+        pairs.group_by(*map(column, ("orders_before", "orders_after", "known")), copy=False)
     )
-    n1, n2, customers, s1, s2, touched = (
+    n1, n2, known, customers, s1, s2, touched = (
         frame[c].to_numpy(dtype=np.int64)
-        for c in ("orders_before", "orders_after", "customers", "s1", "s2", "moved")
+        for c in ("orders_before", "orders_after", "known", "customers", "s1", "s2", "moved")
     )
     stayed, gained, left = (n1 > 0) & (n2 > 0), (n1 == 0) & (n2 > 0), (n1 > 0) & (n2 == 0)
     more = half_away(_by_frequency(n1[stayed], n2[stayed], s1[stayed], s2[stayed]))
@@ -676,13 +711,14 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
         return int(values[which].sum())
 
     minor = [
-        (f"spend in the {length} days up to {first}", of(n1 > 0), int(s1.sum())),
-        ("customers gained", of(gained), of(gained, change)),
-        ("customers lost", of(left), of(left, change)),
-        ("order frequency of those who stayed", of(stayed), more),
-        ("order value of those who stayed", of(stayed), of(stayed, change) - more),
+        (f"spend in the {length} days up to {wording.day(first)}", of(n1 > 0), int(s1.sum())),
+        (FIRST_TIME, of(gained & (known == 0)), of(gained & (known == 0), change)),
+        (RETURNED, of(gained & (known > 0)), of(gained & (known > 0), change)),
+        (STOPPED, of(left), of(left, change)),
+        (FREQUENCY, of(stayed), more),
+        (ORDER_VALUE, of(stayed), of(stayed, change) - more),
         ("refunds of customers without a purchase", of(neither, touched), of(neither, change)),
-        (f"spend in the {length} days up to {last}", of(n2 > 0), int(s2.sum())),
+        (f"spend in the {length} days up to {wording.day(last)}", of(n2 > 0), int(s2.sum())),
     ]  # fmt: skip
     scale = 10**orders.scheme.money.decimals
     table = pd.DataFrame(minor, columns=["part", "customers", "spend"])
@@ -692,7 +728,7 @@ def change_of_spend(orders: Read, first: dt.date, last: dt.date) -> tuple[pd.Dat
     if begun > start + dt.timedelta(days=1):
         notes.append(
             f"The orders begin on {begun}, after {wording.day(start)}: they do not cover the "
-            f"{length} days before {first}, so the change of spend is too large. Choose a "
+            f"{length} days before {wording.day(first)}, so the change of spend is too large. Choose a "
             "later first day."
         )
     return table, notes

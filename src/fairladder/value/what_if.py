@@ -208,6 +208,16 @@ def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
     horizon while active: the highest cost of a contact that does not lose money. Raises UsageError
     for an impossible response, DataError without a forecast by a model.
     """
+    # Not from their expected value, which is close to zero for customers who have most certainly
+    # left.
+    worth = chance_of_return(forecast, response) * _if_active(forecast)
+    return worth.rename("worth_of_return")
+
+
+def chance_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
+    """Return the probability that a contact brings back each customer, by id: response × (1 −
+    probability of being active). Raises as ``worth_of_return`` does.
+    """
     if not 0 < response <= 1:
         raise UsageError(
             f"A response is above 0 and up to 1 (5 % is 0.05), and {response:g} is not."
@@ -221,10 +231,7 @@ def worth_of_return(forecast: Forecast, response: float) -> "pd.Series[float]":
     buying = fitted.buying
     p = fitted.fits[forecast.method].values
     active = model.active_probability(p, buying.x, buying.t_x, buying.T)
-    # Not from their expected value, which is close to zero for customers who have most certainly
-    # left.
-    worth = response * (1 - active)[buying.row_of] * _if_active(forecast)
-    return pd.Series(worth, index=forecast.frame["customer"], name="worth_of_return")
+    return pd.Series(response * (1 - active)[buying.row_of], index=forecast.frame["customer"])
 
 
 def _if_active(forecast: Forecast) -> Array:

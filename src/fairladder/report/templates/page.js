@@ -66,6 +66,7 @@ const known = (column, i) => {
   return column.stored === "f64" ? !Number.isNaN(value) : value !== NULL; // a float may equal NULL
 };
 
+const inWords = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", year: "numeric", timeZone: "UTC" });
 const isoDay = (days) => new Date(days * DAY).toISOString().slice(0, 10);
 const fixed = (units, decimals) => {
   const text = String(Math.abs(units)).padStart(decimals + 1, "0");
@@ -149,8 +150,35 @@ function tableOf(head) {
     const chosen = [...filters].filter(([, v]) => v !== "").map(([name, v]) => [byName[name].values, Number(v)]);
     rows = order.filter((i) => chosen.every(([values, v]) => values[i] === v) && (wanted === "" || folded.some((f) => f[i].includes(wanted))));
     total();
+    remember();
     scroll.scrollTop = 0;
     draw(true);
+  }
+
+  // the address names the filters or the customer that is shown, so that others can open the same
+  let opened = null;
+  function remember() {
+    const parts = new URLSearchParams();
+    if (search.value.trim()) parts.set("search", search.value.trim());
+    for (const [name, v] of filters) if (v !== "") parts.set(name, v === "0" ? "" : byName[name].names[v - 1]);
+    if (opened !== null) parts.set("customer", byName.customer.values[opened]);
+    const text = parts.toString();
+    if (text || location.hash.includes("=")) history.replaceState(null, "", text ? "#" + text : location.pathname + location.search);
+  }
+
+  function recall() {
+    if (!location.hash.includes("=")) return;
+    const parts = new URLSearchParams(location.hash.slice(1));
+    search.value = parts.get("search") ?? "";
+    for (const select of document.querySelectorAll("#filters select")) {
+      const wanted = parts.get(select.dataset.column);
+      const code = wanted === null ? "" : wanted === "" ? "0" : String(byName[select.dataset.column].names.indexOf(wanted) + 1);
+      if (code !== "" && !(code === "0" && wanted !== "")) { select.value = code; filters.set(select.dataset.column, code); }
+    }
+    filter();
+    document.getElementById("customers-part").scrollIntoView();
+    const place = parts.has("customer") ? byName.customer.values.indexOf(parts.get("customer")) : -1;
+    if (place >= 0) open(place);
   }
 
   function total() {
@@ -279,10 +307,11 @@ function tableOf(head) {
 
   function open(i) {
     const list = element("dl");
-    const pair = (name, ...words) => list.append(element("dt", {}, name), element("dd", {}, ...words));
+    const pair = (name, ...words) => list.append(element("div", {}, element("dt", {}, name), element("dd", {}, ...words)));
     for (const column of columns.slice(1)) {
       const ladder = head.ladders[column.name];
-      const rung = ladder && known(column, i) ? `rung ${cell(column, i)} of ${ladder.rungs.length}: ${ladder.rungs[column.values[i] - 1]} (${ladder.of.replaceAll("_", " ")})` : cell(column, i);
+      const day = column.kind === "day" && known(column, i);
+      const rung = ladder && known(column, i) ? `rung ${cell(column, i)} of ${ladder.rungs.length}: ${ladder.rungs[column.values[i] - 1]} (${ladder.of.replaceAll("_", " ")})` : day ? inWords.format(column.values[i] * DAY) : cell(column, i);
       pair(column.label, rung);
     }
     const segment = byName.segment;
@@ -293,6 +322,8 @@ function tableOf(head) {
     }
     document.getElementById("one-title").textContent = cell(columns[0], i) + (byName.name && known(byName.name, i) ? `, ${cell(byName.name, i)}` : "");
     document.getElementById("one-body").replaceChildren(element("p", { class: "sub" }, "Orders by month"), strip(i), list);
+    opened = i;
+    remember();
     one.showModal();
   }
 
@@ -301,18 +332,19 @@ function tableOf(head) {
   const quoted = (words) => (/[",\n\r]/.test(words) ? '"' + words.replaceAll('"', '""') + '"' : words);
   const csvCell = (column, i) => quoted(numeric(column) ? plain(column, i) : guarded(plain(column, i)));
 
-  function save() {
+  function save(some, name) {
     const lines = [columns.map((c) => quoted(guarded(c.name))).join(",")];
-    for (const i of rows) lines.push(columns.map((c) => csvCell(c, i)).join(","));
-    const address = URL.createObjectURL(new Blob([lines.join("\n") + "\n"], { type: "text/csv" }));
-    const link = element("a", { href: address, download: `customers-${head.asOf}.csv` });
+    for (const i of some) lines.push(columns.map((c) => csvCell(c, i)).join(","));
+    // the mark at the beginning tells spreadsheets that the file is UTF-8
+    const address = URL.createObjectURL(new Blob(["\ufeff" + lines.join("\n") + "\n"], { type: "text/csv" }));
+    const link = element("a", { href: address, download: `${name}-${head.asOf}.csv` });
     link.click();
     setTimeout(() => URL.revokeObjectURL(address), 10000);
   }
 
   // ---------------------------------------------------------------- what people do
   for (const column of columns.filter((c) => c.stored === "names")) {
-    const select = element("select", {}, element("option", { value: "" }, "all"));
+    const select = element("select", { "data-column": column.name }, element("option", { value: "" }, "all"));
     column.names.forEach((name, n) => select.append(element("option", { value: n + 1 }, name)));
     if (column.values.includes(0)) select.append(element("option", { value: 0 }, "none"));
     select.addEventListener("change", () => { filters.set(column.name, select.value); filter(); });
@@ -321,8 +353,14 @@ function tableOf(head) {
   search.addEventListener("input", filter);
   scroll.addEventListener("scroll", () => draw());
   new ResizeObserver(() => draw(true)).observe(scroll);
-  document.getElementById("save").addEventListener("click", save);
+  document.getElementById("save").addEventListener("click", () => save(rows, "customers"));
+  const action = byName["#action"];
+  for (const button of document.querySelectorAll("[data-action]")) {
+    const code = action.names.indexOf(button.dataset.action) + 1;
+    button.addEventListener("click", () => save(order.filter((i) => action.values[i] === code), button.dataset.action));
+  }
   document.getElementById("close").addEventListener("click", () => one.close());
+  one.addEventListener("close", () => { opened = null; remember(); });
   table.addEventListener("click", (event) => {
     const place = event.target.dataset?.place;
     if (place !== undefined) { focusAt = Number(place); open(rows[focusAt]); }
@@ -338,8 +376,10 @@ function tableOf(head) {
   });
 
   table.append(headRow());
+  const wanted = location.hash; // filters write the address
   sort();
   filter();
+  if (wanted.includes("=")) { history.replaceState(null, "", wanted); recall(); }
   document.documentElement.dataset.ready = "yes";
 }
 

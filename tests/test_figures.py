@@ -10,12 +10,14 @@ import re
 import matplotlib as mpl
 import pandas as pd
 import pytest
-from matplotlib import pyplot
+from matplotlib import font_manager, pyplot
 from matplotlib.patches import Rectangle
 from matplotlib.text import Text
 
 import fairladder as fl
 from fairladder import figures
+from fairladder.figures import fonts
+from fairladder.figures.fitting import shortened
 
 mpl.use("agg")
 
@@ -121,6 +123,41 @@ def test_stacked_breakdown_adds_up_to_100_percent(orders):
     assert heat.count("100.0 %") == 1
     with pytest.raises(fl.UsageError, match="need two axes and a measure with parts"):
         figures.breakdown_stacked(fl.breakdown(orders, "district"))
+
+
+def test_heat_without_columns_names_the_largest_row(orders):
+    found = fl.breakdown(orders, "channel")
+    table = found.frame[found.frame["row"] != "total"]
+    largest = table.loc[table["spend"].idxmax(), "row"]
+    assert table["row"].iloc[0] != largest  # not just the first one
+    assert title(figures.breakdown_heat(found)) == f"The most spend: {largest}"
+
+
+def test_shortened_names_stay_different():
+    names = [
+        "Skeins and needles, lot 1 und more of it",
+        "Skeins and needles, lot 2 und more of it",
+        "x",
+    ]
+    assert len(set(shortened([names[0], names[0]], 12))) == 1
+    made = shortened(names, 12)
+    assert len(set(made)) == 3
+    assert all(len(m) <= len(n) for m, n in zip(made, names, strict=True))
+
+
+def test_letters_are_drawn_in_a_font_that_has_them(monkeypatch):
+    """The usual font lacks Ω here, and only one other has it; no font has 顧."""
+    serif = next(e.fname for e in font_manager.fontManager.ttflist if e.name == "DejaVu Serif")
+    without = {font_manager.findfont(fonts.USUAL): set(range(32, 127)), serif: {ord("Ω")}}
+    fonts._family_with.cache_clear()
+    monkeypatch.setattr(fonts, "_letters_of", lambda path: without.get(path, set()))
+    assert fonts.families("plain") == [fonts.USUAL]
+    assert fonts.families("Ω 1") == [fonts.USUAL, "DejaVu Serif"]
+    assert fonts.missing(["plain", "Ω"]) == ""
+    assert fonts.missing(["顧客", "Ω"]).endswith(
+        "Install fonts-noto-cjk or another font with them."
+    )
+    fonts._family_with.cache_clear()
 
 
 def test_forecast_figures_match_the_backtest(orders):

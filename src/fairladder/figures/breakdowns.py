@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from fairladder import palette, wording
 from fairladder.errors import UsageError
-from fairladder.figures.fitting import short
+from fairladder.figures.fitting import shortened
 from fairladder.figures.page import STYLE, page
 from fairladder.history.breakdown import AVERAGES, Breakdown
 from fairladder.history.purchases import MIXED, REST, TOTAL, UNKNOWN
@@ -46,7 +46,8 @@ def breakdown_stacked(
     with mpl.rc_context(STYLE):
         measure = found.said
         title = _differs_most(found, wide, shares)
-        columns = 6 if max(map(len, map(short, names))) < 16 else 3
+        labels = shortened(names)
+        columns = 6 if max(map(len, labels)) < 16 else 3
         # with over two rows in the legend there is no space above
         beneath = len(names) > 2 * columns
         figure, axes = page(
@@ -57,8 +58,8 @@ def breakdown_stacked(
             place=(0.17, 0.22, 0.79, 0.64) if beneath else (0.17, 0.14, 0.79, 0.66),
         )
         place, left = np.arange(len(wide))[::-1], np.zeros(len(wide))
-        for (j, name), (fill, ink) in zip(
-            enumerate(names), _fills(names, found.columns.ordered), strict=True
+        for (j, label), (fill, ink) in zip(
+            enumerate(labels), _fills(names, found.columns.ordered), strict=True
         ):
             axes.barh(
                 place,
@@ -67,7 +68,7 @@ def breakdown_stacked(
                 height=0.7,
                 color=fill,
                 edgecolor=palette.PAPER,
-                label=short(name),
+                label=label,
             )
             for y, start, share in zip(place, left, shares[:, j], strict=True):
                 if share >= 4:  # narrower pieces have no space for a number
@@ -84,8 +85,8 @@ def breakdown_stacked(
         axes.set_yticks(
             place,
             [
-                f"{short(name)} ({wording.count(w[0])})"
-                for name, w in zip(wide.index, whole, strict=True)
+                f"{name} ({wording.count(w[0])})"
+                for name, w in zip(shortened(wide.index), whole, strict=True)
             ],
         )
         axes.set_xlim(0, 100)
@@ -146,12 +147,10 @@ def breakdown_heat(
     """
     wide = found.wide()
     values = wide.to_numpy(dtype=np.float64)
+    total = np.asarray(wide.columns) == TOTAL
+    of_columns = total & (not total.all())  # without columns the totals of the rows are the cells
     inner = np.ma.masked_invalid(
-        np.where(
-            (wide.index == TOTAL)[:, None] | (np.asarray(wide.columns) == TOTAL)[None, :],
-            np.nan,
-            values,
-        )
+        np.where((wide.index == TOTAL)[:, None] | of_columns[None, :], np.nan, values)
     )
     places = 2 if found.measure in AVERAGES else 0
     show = wording.percent if found.shares else lambda v: wording.money(v, places)
@@ -187,7 +186,7 @@ def breakdown_heat(
                     color=ink,
                     fontweight="normal" if shaded else "bold",
                 )
-        axes.set_xticks(range(len(wide.columns)), [short(c) for c in wide.columns])
-        axes.set_yticks(range(len(wide)), [short(c, 20) for c in wide.index])
+        axes.set_xticks(range(len(wide.columns)), shortened(wide.columns))
+        axes.set_yticks(range(len(wide)), shortened(wide.index, 20))
         axes.xaxis.tick_top()
     return figure

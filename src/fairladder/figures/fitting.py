@@ -24,6 +24,18 @@ def short(name: object, most: int = LONGEST_NAME) -> str:
     )
 
 
+def shortened(names: Iterable[object], most: int = LONGEST_NAME) -> list[str]:
+    """Shorten names as far as different ones stay different."""
+    texts = list(map(str, names))
+    made = [short(text, most) for text in texts]
+    clash = {m for m in made if len({t for t, k in zip(texts, made, strict=True) if k == m}) > 1}
+    if not clash:
+        return made
+    longer = shortened((t for t, m in zip(texts, made, strict=True) if m in clash), most + 4)
+    rest = iter(longer)
+    return [next(rest) if m in clash else m for m in made]
+
+
 def fit_texts(figure: Figure, renderer: Any) -> None:
     """Shrink texts until none extends beyond the figure, and none in one row of an axes overlaps
     another.

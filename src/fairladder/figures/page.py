@@ -1,6 +1,7 @@
 """The page that figures are drawn on: fonts, title, footer."""
 
 import datetime as dt
+import warnings
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -11,6 +12,8 @@ from matplotlib.figure import Figure
 from matplotlib.text import Text
 
 from fairladder import palette, wording
+from fairladder.errors import FairLadderWarning
+from fairladder.figures import fonts
 from fairladder.figures.fitting import fit_texts
 
 Place = tuple[float, float, float, float]
@@ -18,7 +21,7 @@ _PLACE: Place = (0.17, 0.17, 0.78, 0.67)
 #: 1280 × 800 points at this resolution.
 _WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
 STYLE: Any = {
-    "font.family": "DejaVu Sans",
+    "font.family": fonts.USUAL,
     "font.size": 11,
     "text.color": palette.INK,
     "axes.labelcolor": palette.FAINT,
@@ -31,16 +34,23 @@ STYLE: Any = {
 
 
 class PlainFigure(Figure):
-    """A figure that shows texts literally (names may contain dollar signs, which are not formulas)
-    and fits them.
+    """A figure that shows texts literally (names may contain dollar signs, which are not formulas),
+    in fonts that have their letters, and fits them.
     """
 
     def draw(self, renderer: Any) -> None:
-        """Draw the figure."""
-        for text in self.findobj(Text):
+        """Draw the figure. Warns of letters that no installed font has."""
+        texts = self.findobj(Text)
+        for text in texts:
             text.set_parse_math(False)
-        fit_texts(self, renderer)
-        super().draw(renderer)
+            if not text.get_text().isascii():
+                text.set_fontfamily(fonts.families(text.get_text()))
+        if lacking := fonts.missing(text.get_text() for text in texts):
+            warnings.warn(lacking, FairLadderWarning, stacklevel=2)
+        with warnings.catch_warnings():
+            warnings.filterwarnings("ignore", "Glyph .* missing")  # reported above in one sentence
+            fit_texts(self, renderer)
+            super().draw(renderer)
 
 
 def page(

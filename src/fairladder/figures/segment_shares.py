@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 
 from fairladder import palette, wording
 from fairladder.errors import DataError
-from fairladder.figures.fitting import many, short
+from fairladder.figures.fitting import many, shortened
 from fairladder.figures.page import STYLE, page
 from fairladder.frames import row_of_largest, rows_of
 from fairladder.scores.on_frames import segment_summary
@@ -54,7 +54,7 @@ def segments(
             axes.text(
                 p + reach * 0.008, y - 0.19, text, va="center", fontsize=10, color=palette.FAINT
             )
-        axes.set_yticks(place, [f"{short(row.segment)}\n" for row in rows_of(summary)], fontsize=12)
+        axes.set_yticks(place, [f"{name}\n" for name in shortened(summary["segment"])], fontsize=12)
         for y, row in zip(place, rows_of(summary), strict=True):
             colour = palette.STANCE_COLOURS[row.stance]
             axes.text(

@@ -12,6 +12,8 @@ from fairladder.errors import UsageError
 if TYPE_CHECKING:
     from rich.text import Text
 
+_SHOP_NAME = "Quillmoor Yarns"
+
 
 def demo(
     folder: Annotated[
@@ -47,7 +49,7 @@ def _tour(folder: Path) -> None:
 
     screen.show(
         Text(
-            "Quillmoor Yarns, an invented yarn studio: three years of orders, with the flaws of "
+            f"{_SHOP_NAME}, an invented yarn studio: three years of orders, with the flaws of "
             "real exports."
         )
     )
@@ -80,8 +82,8 @@ def _tour(folder: Path) -> None:
     for name in ("segments", "grid", "ladders", "concentration"):
         door.draw(results / f"{name}.png", score.figure(name, scored, orders))
     page = results / "report.html"
-    step(f"report {typed} --out {page}")
-    write_html(orders, page)
+    step(f"report {typed} --out {page} --title '{_SHOP_NAME}'")
+    write_html(orders, page, title=_SHOP_NAME)
     screen.show(_file_overview(folder, results, typed))
     screen.show(Text(f"Open the report in a browser: {page.resolve()}", style="bold"))
 

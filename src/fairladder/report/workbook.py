@@ -358,27 +358,38 @@ def _settings(book: _Book, about: Contents, made: Made) -> None:
 
 
 def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
-    """Write the answer, the key figures as formulas over the other sheets, and two charts of the
-    spreadsheet's own.
+    """Write the key figures, the answer, totals as formulas over the other sheets, and two charts
+    of the spreadsheet's own.
     """
     formats = book.formats
     sheet.hide_gridlines(2)
-    sheet.set_column(0, 0, 34)
-    sheet.set_column(1, 1, 22)
-    sheet.set_column(2, 2, 70)
+    sheet.set_portrait()
+    sheet.set_column(0, 0, 44)
+    sheet.set_column(1, 1, 14)
+    sheet.set_column(2, 2, 62)
     sheet.write_string(0, 0, title, formats["title"])
     read = wording.rows_read(about.facts["balance"])
     under = f"{wording.as_of_line(about.as_of, about.facts['as_of_from'])}. {read}. Source: {about.facts['source']}."
     sheet.write_string(1, 0, under, formats["faint"])
+    key = about.key_figures
+    sheet.write_string(2, 0, f"Key figures, {key.period}", formats["faint"])
     row = 3
+    for figure in key.figures:
+        change = f"{figure.change_in_words} on {key.compared}" if figure.change_in_words else ""
+        sheet.write_string(row, 0, figure.name, formats["bold"])
+        if not wording.missing(figure.value):
+            sheet.write_number(row, 1, figure.value, formats[figure.kind])
+        sheet.write_string(row, 2, change, formats["faint"])
+        row += 1
+    row += 1
     for line in answer_of(about):
-        sheet.set_row(row, 15 * (1 + len(line.text) // 88))
+        sheet.set_row(row, 15 * (1 + len(line.text) // 76))
         sheet.write_string(row, 0, line.heading, formats["top"])
         sheet.merge_range(row, 1, row, 2, "", formats["text"])
         sheet.write_string(row, 1, line.text.replace("`", ""), formats["text"])
         row += 1
     row += 1
-    for name, formula, value, look, note in _key_figures(book, about, row):
+    for name, formula, value, look, note in _totals(book, about, row):
         sheet.write_string(row, 0, name, formats["bold"])
         sheet.write_formula(row, 1, formula, formats[look], value)
         sheet.write_string(row, 2, note, formats["faint"])
@@ -395,7 +406,7 @@ def _summary(book: _Book, sheet: Any, about: Contents, title: str) -> None:
     _charts(book, sheet, about, row + 1)
 
 
-def _key_figures(book: _Book, about: Contents, row: int) -> list[tuple[str, str, float, str, str]]:
+def _totals(book: _Book, about: Contents, row: int) -> list[tuple[str, str, float, str, str]]:
     """Return name, formula, value, format and note of each; ``row`` is the first one's, from 0."""
     frame = about.customers
     people = "+".join(

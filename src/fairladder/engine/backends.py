@@ -1,6 +1,6 @@
 """Differences between databases: read-only sessions, snapshots, type names and dialects."""
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -95,6 +95,10 @@ class Backend:
         """Give a database relation an alias that cannot clash with our layers."""
         return tree
 
+    def functions_among(self, connection: "Connection", names: Collection[str]) -> list[str]:
+        """Return the names of columns that the database would call as functions."""
+        return []
+
     def note(self, connection: "Connection", table: exp.Expr) -> str | None:
         """Return a warning about a table that is read, or None."""
         return None
@@ -182,6 +186,16 @@ class _Postgres(_Server):
     def begin(self, connection: "Connection") -> None:
         connection.exec_driver_sql("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
 
+    def functions_among(self, connection: "Connection", names: Collection[str]) -> list[str]:
+        # t.f means f(t) if t has no column f, and a function of a row can change anything
+        found = connection.exec_driver_sql(
+            "SELECT DISTINCT proname FROM pg_proc JOIN pg_namespace n ON n.oid = pronamespace "
+            "WHERE proname = ANY(%s) AND pronargs - pronargdefaults <= 1 AND pronargs > 0 "
+            "AND nspname NOT IN ('pg_catalog', 'information_schema') ORDER BY proname",
+            (sorted(names),),
+        )
+        return [row[0] for row in found]
+
     def cell(self, name: str, kind: str) -> exp.Expr:
         if kind == "VARCHAR":
             return postgres.by_code_point(column(name))
@@ -208,11 +222,6 @@ class _MySql(_Server):
     def opened(self, connection: "Connection") -> "Connection":
         connection.exec_driver_sql("SET SESSION TRANSACTION READ ONLY")
         return connection
-
-    def aliased(self, tree: exp.Expr) -> exp.Expr:
-        for node in tree.walk():  # its comments may hold commands
-            node.comments = None
-        return tree
 
 
 class _MariaDb(_MySql):

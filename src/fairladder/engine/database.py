@@ -4,21 +4,21 @@ themselves.
 
 import datetime as dt
 import weakref
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager
 from decimal import Decimal
 from threading import RLock
 from typing import Any
 
 import pyarrow as pa
-import sqlglot
 from sqlglot import exp
 
 from fairladder.engine.addresses import checked_url, converted_errors, label_of, sqlalchemy_module
-from fairladder.engine.backends import Backend, backend_of
+from fairladder.engine.backends import backend_of
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
 from fairladder.engine.limits import Limits
+from fairladder.engine.user_query import attributes, checked_query
 from fairladder.errors import DataError, Question, UsageError, nearest, shortened
 from fairladder.sqltree import column, named, select, sql
 
@@ -54,6 +54,8 @@ class Database:
         prepare = self._backend.prepare
         self._reader: Embedded | None = None
         self._kept: dict[str, exp.Expr] = {}
+        self._of_users: dict[str, exp.Expr] = {}
+        """Name → text of each user's SELECT."""
         self._names = 0
         self._moments, self._version, self._lock = 0, 0, RLock()
         with self._converted_errors():
@@ -101,10 +103,7 @@ class Database:
                 else error
             )
         if query is not None:
-            query_tree = self._backend.aliased(_one_select(query, self._backend))
-            return exp.Subquery(
-                this=query_tree, alias=exp.TableAlias(this=exp.to_identifier("query"))
-            )
+            return self._of_user(query)
         assert table is not None
         known = self._names_in(None)
         if table in known:  # a name may contain a point
@@ -121,6 +120,28 @@ class Database:
             "db": exp.to_identifier(schema, quoted=True) if schema else None,
         }
         return self._backend.aliased(exp.Table(**parts))
+
+    def _of_user(self, query: str) -> exp.Table:
+        """Return the rows of a user's SELECT. Its text is put unchanged before each query that uses
+        it, or into a temporary view in SQLite, where names in it could otherwise mean our layers.
+        """
+        known = self._backend.functions is not None or self._backend.works_itself
+        dialect = self._backend.dialect if known else None
+        text = checked_query(query, dialect, self._backend.functions)
+        with self._converted_errors():
+            functions = self._backend.functions_among(self._connection, attributes(text, dialect))
+        if functions:
+            raise UsageError(
+                f"The query uses `{functions[0]}` like a column, but it is also a function. Create "
+                "a view of the query in the database, and name it with --table."
+            )
+        self._names += 1
+        table = exp.Table(this=exp.to_identifier(f"#query{self._names}", quoted=True))
+        self._of_users[table.name] = exp.Var(this=text)
+        if self._backend.stores:
+            with self._converted_errors():
+                self._connection.exec_driver_sql(f"CREATE TEMP VIEW `{table.name}` AS {text}")
+        return table
 
     def _names_in(self, schema: str | None) -> list[str]:
         """Return the tables and views of a schema; by default of the usual one."""
@@ -267,9 +288,7 @@ class Database:
         """Return all rows of a relation, to be processed by another engine."""
         parts = []
         with self._converted_errors():
-            result = self._connection.exec_driver_sql(
-                select(["*"], relation).sql(self.dialect, identify=True)
-            )
+            result = self._connection.exec_driver_sql(self._text(select(["*"], relation)))
             names = list(result.keys())
             for rows in result.partitions(_ROWS_AT_A_TIME):
                 columns = [pa.array([_plain(v) for v in c]) for c in zip(*rows, strict=True)]
@@ -325,8 +344,10 @@ class Database:
     def _text(self, query: exp.Expr, pretty: bool = False) -> str:
         tree = self._backend.own(query)
         named_first: list[exp.Expr] = []
-        for table in self._needed(tree):
-            kept = self._kept[table].copy()
+        texts = {} if self._backend.stores and not pretty else self._of_users
+        queries = {**self._kept, **texts}
+        for table in _needed(tree, queries):
+            kept = queries[table].copy()
             kept_with = kept.args.pop("with_", None)
             named_first += kept_with.expressions if kept_with else []
             named_first.append(
@@ -342,15 +363,6 @@ class Database:
             return laid_out(tree, self._backend.writer, identify=True)
         return self._backend.escaped(tree.sql(self._backend.writer, identify=True))
 
-    def _needed(self, tree: exp.Expr) -> list[str]:
-        """Return the names of kept queries that a tree uses, directly or through others, each after
-        those it depends on.
-        """
-        needed: list[str] = []
-        for name in sorted({t.name for t in tree.find_all(exp.Table)} & self._kept.keys()):
-            needed += [n for n in (*self._needed(self._kept[name]), name) if n not in needed]
-        return needed
-
     def _tables_there(self) -> str:
         with self._converted_errors():
             names = sorted([*self._inspector.get_table_names(), *self._inspector.get_view_names()])
@@ -360,39 +372,14 @@ class Database:
         return converted_errors(self._url)
 
 
-#: Parts of a SELECT that write or lock rows.
-_CHANGES = (
-    exp.Insert,
-    exp.Update,
-    exp.Delete,
-    exp.Merge,
-    exp.Create,
-    exp.Command,
-    exp.Into,
-    exp.Lock,
-)
-
-
-def _one_select(query: str, backend: Backend) -> exp.Query:
-    try:
-        trees = sqlglot.parse(
-            query,
-            dialect=None
-            if backend.functions is None and not backend.works_itself
-            else backend.dialect,
-        )
-    except sqlglot.errors.SqlglotError as error:
-        raise UsageError(f"The query cannot be read: {str(error).splitlines()[0]}") from None
-    if len(trees) != 1 or not isinstance(trees[0], exp.Query) or trees[0].find(*_CHANGES):
-        raise UsageError("A query must be one SELECT; nothing else is sent to a database.")
-    for function in trees[0].find_all(exp.Anonymous):
-        if backend.functions is not None and function.name.lower() not in backend.functions:
-            raise UsageError(
-                f"The query calls `{shortened(function.name, 40)}`, which is not on the list "
-                "of functions known to change nothing. Create a view of the query in the "
-                "database, and name it with --table."
-            )
-    return trees[0]
+def _needed(tree: exp.Expr, queries: Mapping[str, exp.Expr]) -> list[str]:
+    """Return the names of queries that a tree uses, directly or through others, each after those it
+    depends on.
+    """
+    needed: list[str] = []
+    for name in sorted({t.name for t in tree.find_all(exp.Table)} & queries.keys()):
+        needed += [n for n in (*_needed(queries[name], queries), name) if n not in needed]
+    return needed
 
 
 def _plain(value: Any) -> Any:

@@ -68,6 +68,18 @@ def translated(node: exp.Expr) -> exp.Expr:
             return _call(
                 "day_plus", node.left, node.right
             )  # the same if the parts were translated before
+    return _with_our_meaning(node)
+
+
+def _with_our_meaning(node: exp.Expr) -> exp.Expr:
+    """Replace functions that SQLite has with another meaning by ours."""
+    match node:
+        case exp.Like():
+            return _call("fl_like", node.this, node.expression)
+        case exp.Round():
+            return _call("fl_round", node.this, node.args.get("decimals") or exp.convert(0))
+        case exp.Lower() | exp.Upper() | exp.Floor() | exp.Trunc():
+            return _call(f"fl_{node.key}", node.this)
     return node
 
 
@@ -114,8 +126,9 @@ def half_away(node: exp.Expr) -> exp.Expr:
 
 
 def prepare(connection: sqlite3.Connection) -> None:
-    """Register the functions that ``translated`` calls, and make LIKE case-sensitive."""
-    connection.execute("PRAGMA case_sensitive_like = ON")
+    """Register the functions that ``translated`` calls, under names of their own, so that a user's
+    query keeps its meaning.
+    """
     for name, function, arguments in [*_FUNCTIONS, *exact_minor_functions()]:
         connection.create_function(name, arguments, function, deterministic=True)
 
@@ -205,6 +218,13 @@ def _pattern(text: str) -> re.Pattern[str]:
     return re.compile(wide.replace(r"\p{Sc}", f"[{CURRENCY_SIGNS}]"), re.ASCII)
 
 
+@lru_cache(maxsize=256)
+def _like(pattern: str) -> re.Pattern[str]:
+    """Return a LIKE pattern as a regular expression that minds case; a backslash is a letter."""
+    letters_ = (".*" if c == "%" else "." if c == "_" else re.escape(c) for c in pattern)
+    return re.compile("".join(letters_), re.DOTALL)
+
+
 def _twin(*cells: Any) -> str:
     return repr(cells)
 
@@ -240,11 +260,11 @@ _FUNCTIONS: list[tuple[str, Callable[..., Any], int]] = [
     ("starts_with", _known(lambda text, part: text.startswith(part)), 2),
     ("ends_with", _known(lambda text, part: text.endswith(part)), 2),
     ("lpad", _known(lambda text, n, by: text.rjust(n, by)), 3),
-    ("trunc", _known(float.__trunc__), 1),
-    ("floor", _known(lambda x: int(x // 1)), 1),
-    ("round", _known(lambda x: float(half_away_decimals(x, 0))), 1),
-    ("round", _known(lambda x, digits: float(half_away_decimals(x, digits))), 2),
-    ("lower", _known(lambda text: letters.lower(_text(text))), 1),
-    ("upper", _known(lambda text: letters.upper(_text(text))), 1),
+    ("fl_like", _known(lambda text, pattern: bool(_like(pattern).fullmatch(_text(text)))), 2),
+    ("fl_trunc", _known(float.__trunc__), 1),
+    ("fl_floor", _known(lambda x: int(x // 1)), 1),
+    ("fl_round", _known(lambda x, digits: float(half_away_decimals(x, digits))), 2),
+    ("fl_lower", _known(lambda text: letters.lower(_text(text))), 1),
+    ("fl_upper", _known(lambda text: letters.upper(_text(text))), 1),
     ("hash", _twin, -1),
 ]

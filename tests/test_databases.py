@@ -8,6 +8,7 @@ import re
 import signal
 import subprocess
 import sys
+import threading
 from decimal import Decimal
 
 import pandas as pd
@@ -26,6 +27,7 @@ from conftest import (
     needs_postgres,
 )
 from fairladder.engine.backends import Backend
+from fairladder.output import tables
 from test_sources import continental, scored_bytes
 
 
@@ -422,7 +424,7 @@ def place(request, tmp_path):
             left = [
                 n
                 for n in sqlalchemy.inspect(engine).get_table_names()
-                if re.match("scores|daily|segments|seen", n)
+                if re.match("scores|daily|segments|seen|kept|days", n)
             ]
             for name in left:
                 connection.exec_driver_sql(f"DROP TABLE {name}")
@@ -433,10 +435,12 @@ def place(request, tmp_path):
             "daily",
             "segments",
             "seen",
+            "kept",
+            "days",
         }
     if request.param == "postgres":
         with psycopg.connect(POSTGRES, autocommit=True) as connection:
-            for name in ("scores", "daily", "segments", "seen"):
+            for name in ("scores", "daily", "segments", "seen", "kept", "days", "rights"):
                 connection.execute(f"DROP TABLE IF EXISTS {name} CASCADE".encode())
 
 
@@ -548,12 +552,14 @@ def test_failed_write_back_is_reported_and_changes_nothing(
         with pytest.raises(fl.DataError, match="did not answer"):
             fl.write_table(frame, f"{place}#seen", None, mode="replace")
         return
+    other = frame.assign(orders=1)  # with other columns the table itself is replaced
     if place.startswith("mariadb"):
         engine = sqlalchemy.create_engine(MARIADB)
         with engine.connect() as reader:  # another transaction uses the old table
             reader.exec_driver_sql("SELECT * FROM seen").all()
+            assert fl.write_table(frame, f"{place}#seen", None, mode="replace") == 2
             with pytest.raises(fl.DataError, match="Lock wait timeout"):
-                fl.write_table(frame, f"{place}#seen", None, mode="replace")
+                fl.write_table(other, f"{place}#seen", None, mode="replace")
             assert len(reader.exec_driver_sql("SELECT * FROM seen").all()) == 2
         with engine.connect() as owner:
             owner.exec_driver_sql("ALTER TABLE seen ENGINE = Aria")
@@ -564,16 +570,11 @@ def test_failed_write_back_is_reported_and_changes_nothing(
     with psycopg.connect(POSTGRES) as reader:  # another transaction uses the old table
         reader.execute("SELECT * FROM seen").fetchall()
         with pytest.raises(fl.DataError, match="lock timeout"):
-            fl.write_table(frame, f"{place}#seen", None, mode="replace")
+            fl.write_table(other, f"{place}#seen", None, mode="replace")
         assert len(reader.execute("SELECT * FROM seen").fetchall()) == 2
-        reader.execute("CREATE VIEW on_top AS SELECT * FROM seen")
-        reader.commit()
-    with pytest.raises(fl.DataError, match="other objects depend on it"):
-        fl.write_table(frame, f"{place}#seen", None, mode="replace")
     with psycopg.connect(POSTGRES, autocommit=True) as owner:
-        owner.execute("DROP VIEW on_top")
         owner.execute("GRANT SELECT ON seen TO PUBLIC")
-        assert fl.write_table(frame[:1], f"{place}#seen", None, mode="replace") == 1
+        assert fl.write_table(other[:1], f"{place}#seen", None, mode="replace") == 1
         granted = owner.execute(
             "SELECT COUNT(*) FROM information_schema.table_privileges WHERE table_name = 'seen' AND grantee = 'PUBLIC' "
             "AND table_schema = current_schema()"
@@ -583,3 +584,82 @@ def test_failed_write_back_is_reported_and_changes_nothing(
     with pytest.raises(fl.DataError, match="read-only transaction"):
         fl.write_table(frame, f"{read_only}#seen", None, mode="replace")
     assert len(table_of(place, "seen")[0]) == 1
+
+
+def test_replacing_rows_keeps_everything_that_belongs_to_the_table(place):
+    """With the same columns only rows change; with others, what would be lost is named."""
+    frame = pd.DataFrame({"customer": ["a", "b"], "spend": [1.0, 2.0], "orders": [1, 2]})
+    fl.write_table(frame, f"{place}#kept", dt.date(2026, 6, 30))
+    engine = sqlalchemy.create_engine(place.replace("postgresql:", "postgresql+psycopg:"))
+    attached = ["CREATE INDEX by_spend ON kept (spend)"]
+    if place.startswith("postgres"):
+        attached += [
+            "CREATE VIEW on_top AS SELECT * FROM kept", "ALTER TABLE kept ENABLE ROW LEVEL SECURITY",
+            "CREATE POLICY one ON kept USING (customer = 'a')", "COMMENT ON TABLE kept IS 'ours'",
+            "GRANT SELECT (customer) ON kept TO PUBLIC",
+        ]  # fmt: skip
+    with engine.begin() as owner:
+        for statement in attached:
+            owner.exec_driver_sql(statement)
+    assert fl.write_table(frame[:1], f"{place}#kept", dt.date(2026, 7, 31), mode="replace") == 1
+    rows, keys = table_of(place, "kept")
+    assert ([r["customer"] for r in rows], keys) == (["a"], ["customer"])
+    assert [i["name"] for i in sqlalchemy.inspect(engine).get_indexes("kept")] == ["by_spend"]
+    other = frame.drop(columns="orders")
+    lost = "indexes"
+    if place.startswith("postgres"):
+        lost = "indexes and policies and views and rights on columns and comments"
+    with pytest.raises(fl.UsageError, match=f"other columns than the result, and {lost} that"):
+        fl.write_table(other, f"{place}#kept", None, mode="replace")
+    assert table_of(place, "kept")[0] == rows
+    with pytest.raises(fl.UsageError, match="customer without as_of, so the table can hold only"):
+        fl.write_table(frame, f"{place}#kept", dt.date(2026, 8, 31), mode="append")
+    if place.startswith("postgres"):
+        with engine.begin() as owner:
+            owner.exec_driver_sql("ALTER TABLE kept FORCE ROW LEVEL SECURITY")
+        with pytest.raises(fl.DataError, match="hide rows from this role"):
+            fl.write_table(frame, f"{place}#kept", None, mode="replace")
+    engine.dispose()
+
+
+@needs_postgres
+@pytest.mark.parametrize("place", ["postgres"], indirect=True)
+def test_new_table_gets_the_old_ones_rights_and_no_others(place):
+    frame = pd.DataFrame({"customer": ["a", "b"], "spend": [1.0, 2.0]})
+    with psycopg.connect(place, autocommit=True) as owner:
+        fl.write_table(frame, f"{place}#rights", None)
+        owner.execute("ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC")
+        try:
+            fl.write_table(frame.assign(orders=1), f"{place}#rights", None, mode="replace")
+        finally:
+            owner.execute("ALTER DEFAULT PRIVILEGES REVOKE SELECT ON TABLES FROM PUBLIC")
+        granted = owner.execute(
+            "SELECT COUNT(*) FROM information_schema.table_privileges "
+            "WHERE table_name = 'rights' AND grantee = 'PUBLIC'"
+        ).fetchone()
+        key = owner.execute("SELECT conname FROM pg_constraint WHERE conrelid = 'rights'::regclass")
+        assert (granted, key.fetchone()) == ((0,), ("rights_pkey",))
+
+
+def test_two_programs_that_append_the_same_day_do_not_double_it(place):
+    """The second waits until the first has written, and then finds the day; there is no key."""
+    frame = pd.DataFrame({"segment": ["x", "y"], "spend": [1.0, 2.0]})
+    fl.write_table(frame, f"{place}#days", dt.date(2026, 5, 31), mode="append")
+    address, day = tables.table_address(f"{place}#days"), dt.date(2026, 6, 30)
+    outcome = []
+
+    def second():
+        try:
+            outcome.append(fl.write_table(frame, address, day, mode="append"))
+        except fl.DataError as error:
+            outcome.append(str(error))
+
+    with tables._transaction(address) as connection:
+        tables._writing(connection, address, "append").write(frame, day, 2)
+        other = threading.Thread(target=second)
+        other.start()
+        other.join(1)
+        assert not outcome
+    other.join(30)
+    assert "already contains the day 2026-06-30" in outcome[0]
+    assert len(table_of(place, "days")[0]) == 4

@@ -187,22 +187,35 @@ class _Writing:
     tables_are_undone: ClassVar[bool] = True
 
     def write(self, frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> int:
+        """Write the rows; return their number."""
         there = self.require_place()
         if self.mode == "append" and as_of is None:
             raise DataError("There is no as-of date to append under, since no row is used.")
-        columns = _columns(frame, decimals, daily=self.mode == "append")
+
+        def named(name: str) -> "Table":
+            return self._table(name, _columns(frame, decimals, daily=self.mode == "append"))
+
+        table = named(self.address.table)
+        if there:
+            self._lock()
         if there and self.mode == "append":
-            self._require_same(there, [c.name for c in columns])
+            self._require_same(there, [c.name for c in table.columns])
             self._require_new_day(as_of)
-            self._insert(self._table(self.address.table, columns), _rows(frame, as_of, decimals))
+            self._insert(table, _rows(frame, as_of, decimals))
             return len(frame)
+        if there and self._agrees(table):
+            self.connection.execute(table.delete())
+            self._insert(table, _rows(frame, as_of, decimals))
+            return len(frame)
+        if there:
+            self._require_nothing_attached()
         aside = bool(there) or not self.tables_are_undone
         name = (
             f"{self.address.table[:40]}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}"
             if aside
             else self.address.table
         )
-        table = self._table(name, columns)
+        table = named(name)
         try:
             table.create(self.connection)
             self._insert(table, _rows(frame, as_of, decimals))
@@ -221,7 +234,93 @@ class _Writing:
                 f"The {self.address.label} exists already. Pass --replace to replace it, or "
                 "--append to add this day."
             )
+        if there and self.mode == "append":
+            key = self._inspector().get_pk_constraint(
+                self.address.table, schema=self.address.schema
+            )
+            if key["constrained_columns"] and "as_of" not in key["constrained_columns"]:
+                raise UsageError(
+                    f"The primary key of the {self.address.label} is "
+                    f"{', '.join(key['constrained_columns'])} without as_of, so the table can hold "
+                    "only one day. Append to a new table."
+                )
         return there
+
+    def _inspector(self) -> Any:
+        return sqlalchemy_module().inspect(self.connection)
+
+    def _lock(self) -> None:
+        """Let no other program write to the table until the transaction ends; in SQLite it has
+        locked the whole file.
+        """
+        if self.connection.dialect.name == "postgresql":
+            table = self._quoted(self.address.table)
+            self.connection.exec_driver_sql(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE")
+
+    def _agrees(self, table: "Table") -> bool:
+        """Return True if the existing table has the columns, types and key of this one: it is then
+        kept with all its rights, indexes and policies, and only its rows are replaced.
+        """
+        if self.connection.dialect.name == "postgresql":
+            self._require_all_rows()
+        found, where = self._inspector(), {"schema": self.address.schema}
+        there = {c["name"]: c["type"] for c in found.get_columns(table.name, **where)}
+        key = found.get_pk_constraint(table.name, **where)["constrained_columns"]
+        kinds = {n: _kind(t, self.connection.dialect) for n, t in there.items()}
+        ours = {c.name: _kind(c.type, self.connection.dialect) for c in table.columns}
+        return kinds == ours and set(key) == {c.name for c in table.primary_key.columns}
+
+    def _require_all_rows(self) -> None:
+        """Raise DataError if a policy hides rows of the table, which could then not be replaced."""
+        active = self.connection.exec_driver_sql(
+            "SELECT row_security_active(%s)", (self._quoted(self.address.table),)
+        ).scalar()
+        if active:
+            raise DataError(
+                f"Policies of the {self.address.label} hide rows from this role, so it cannot "
+                "replace them. Write as the table's owner."
+            )
+
+    def _require_nothing_attached(self) -> None:
+        """Raise UsageError if something belongs to the table that a new one with other columns
+        would lose.
+        """
+        found, where = self._inspector(), {"schema": self.address.schema}
+        name = self.address.table
+        attached = {
+            "indexes": len(found.get_indexes(name, **where)),
+            "foreign keys": len(found.get_foreign_keys(name, **where)),
+            **self._attached_in_postgres(),
+        }
+        if there := [what for what, n in attached.items() if n]:
+            raise UsageError(
+                f"The {self.address.label} has other columns than the result, and {' and '.join(there)} "
+                "that a new table would lose. Drop the table and create these again, or write to "
+                "another table."
+            )
+
+    def _attached_in_postgres(self) -> dict[str, int]:
+        """Return what else belongs to the table in PostgreSQL, with its number."""
+        if self.connection.dialect.name != "postgresql":
+            return {}
+        table, counts = self._quoted(self.address.table), dict[str, int]()
+        for what, condition in {
+            "policies": "pg_policy WHERE polrelid = %s::regclass",
+            "triggers": "pg_trigger WHERE tgrelid = %s::regclass AND NOT tgisinternal",
+            "views": "pg_depend d JOIN pg_rewrite r ON d.objid = r.oid WHERE d.refobjid = "
+            "%s::regclass AND r.ev_class <> d.refobjid",
+            "tables that refer to it": "pg_constraint WHERE confrelid = %s::regclass",
+            "rights on columns": "pg_attribute WHERE attrelid = %s::regclass AND attacl IS NOT NULL",
+            "comments": "pg_description WHERE objoid = %s::regclass",
+        }.items():
+            query = f"SELECT COUNT(*) FROM {condition}"
+            counts[what] = int(self.connection.exec_driver_sql(query, (table,)).scalar_one())
+        return counts
+
+    def _quoted(self, name: str) -> str:
+        preparer: Any = self.connection.dialect.identifier_preparer
+        parts = [p for p in (self.address.schema, name) if p]
+        return ".".join(preparer.quote_identifier(p) for p in parts)
 
     def _columns_there(self) -> list[str]:
         """Return the columns of the existing table; empty if there is no such table."""
@@ -291,32 +390,46 @@ class _Writing:
         """Remove a table that was created; here the end of the transaction does it."""
 
     def _put_in_place(self, new: str, there: bool) -> None:
-        """Rename the new table to the old one's name and copy its grants; readers see the old one
-        until the transaction ends.
+        """Rename the new table to the old one's name and give it the old one's grants, and no
+        others; readers see the old one until the transaction ends.
         """
         preparer: Any = self.connection.dialect.identifier_preparer
-        schema = f"{preparer.quote_identifier(self.address.schema)}." if self.address.schema else ""
-        old = f"{schema}{preparer.quote_identifier(self.address.table)}"
-        grants = self._grants() if self.connection.dialect.name == "postgresql" else []
+        run, old = self.connection.exec_driver_sql, self._quoted(self.address.table)
+        in_postgres = self.connection.dialect.name == "postgresql"
+        grants = self._grants(self.address.table) if in_postgres else []
         if there:
-            self.connection.exec_driver_sql(f"DROP TABLE {old}")
+            run(f"DROP TABLE {old}")
         renamed = preparer.quote_identifier(self.address.table)
-        self.connection.exec_driver_sql(
-            f"ALTER TABLE {schema}{preparer.quote_identifier(new)} RENAME TO {renamed}"
-        )
-        for grantee, right in grants:
-            whom = "PUBLIC" if grantee == "PUBLIC" else preparer.quote_identifier(grantee)
-            self.connection.exec_driver_sql(f"GRANT {right} ON {old} TO {whom}")
+        run(f"ALTER TABLE {self._quoted(new)} RENAME TO {renamed}")
+        if not in_postgres:
+            return
+        key = self._inspector().get_pk_constraint(self.address.table, schema=self.address.schema)
+        if key["name"]:
+            name = preparer.quote_identifier(f"{self.address.table[:58]}_pkey")
+            run(
+                f"ALTER TABLE {old} RENAME CONSTRAINT {preparer.quote_identifier(key['name'])} TO {name}"
+            )
+        quoted = {
+            grantee: "PUBLIC" if grantee == "PUBLIC" else preparer.quote_identifier(grantee)
+            for grantee, *_ in [*grants, *self._grants(self.address.table)]
+        }
+        for whom in quoted.values():  # default privileges may have granted more
+            run(f"REVOKE ALL ON {old} FROM {whom}")
+        for grantee, right, passed_on in grants:
+            more = " WITH GRANT OPTION" if passed_on else ""
+            run(f"GRANT {right} ON {old} TO {quoted[grantee]}{more}")
 
-    def _grants(self) -> list[tuple[str, str]]:
-        sqlalchemy = sqlalchemy_module()
-        query = sqlalchemy.text(
-            "SELECT grantee, privilege_type FROM information_schema.table_privileges WHERE "
-            "table_name = :t "
-            "AND table_schema = COALESCE(:s, CURRENT_SCHEMA()) AND grantee <> CURRENT_USER"
+    def _grants(self, table: str) -> list[tuple[str, str, bool]]:
+        """Return the grants on a table in PostgreSQL: grantee, right, and whether it may be passed
+        on.
+        """
+        query = sqlalchemy_module().text(
+            "SELECT grantee, privilege_type, is_grantable = 'YES' FROM "
+            "information_schema.table_privileges WHERE table_name = :t AND "
+            "table_schema = COALESCE(:s, CURRENT_SCHEMA()) AND grantee <> CURRENT_USER"
         )
-        rows = self.connection.execute(query, {"t": self.address.table, "s": self.address.schema})
-        return [(str(g), str(p)) for g, p in rows]
+        rows = self.connection.execute(query, {"t": table, "s": self.address.schema})
+        return [(str(g), str(p), bool(o)) for g, p, o in rows]
 
 
 class _MariaDbWriting(_Writing):
@@ -361,6 +474,22 @@ class _MariaDbWriting(_Writing):
                 cell.type = sqlalchemy_module().String(_LONGEST_KEY)
         return made
 
+    def _lock(self) -> None:
+        # only this library's writers respect the lock: LOCK TABLES would end the transaction
+        name = f"fairladder {self.address.schema or ''}.{self.address.table}"[:64]
+        got = self.connection.exec_driver_sql(
+            "SELECT GET_LOCK(%s, %s)", (name, _PATIENCE_SECONDS)
+        ).scalar()
+        if not got:
+            raise DataError(
+                f"Another program has been writing to the {self.address.label} for over "
+                f"{_PATIENCE_SECONDS} seconds. Try again later."
+            )
+
+    def _agrees(self, table: "Table") -> bool:
+        is_innodb = self._options().get("mariadb_engine", "").lower() == "innodb"
+        return is_innodb and super()._agrees(table)
+
     def _undo(self, new: str) -> None:
         self.connection.exec_driver_sql("ROLLBACK")
         self.connection.exec_driver_sql(f"DROP TABLE IF EXISTS {self._quoted(new)}")
@@ -373,10 +502,13 @@ class _MariaDbWriting(_Writing):
         if there:
             self.connection.exec_driver_sql(f"DROP TABLE {old_name}")
 
-    def _quoted(self, name: str) -> str:
-        preparer: Any = self.connection.dialect.identifier_preparer
-        parts = [p for p in (self.address.schema, name) if p]
-        return ".".join(preparer.quote_identifier(p) for p in parts)
+
+def _kind(of: Any, dialect: Any) -> str:
+    """Return a column's type as text, without character sets and lengths that do not matter."""
+    kind = str(of.compile(dialect=dialect)).split(" CHARACTER SET")[0].split(" COLLATE")[0]
+    kind = kind.replace("DOUBLE PRECISION(53)", "DOUBLE PRECISION").replace("BOOLEAN", "BOOL")
+    kind = kind.replace("NUMERIC", "DECIMAL")
+    return {"TINYINT(1)": "BOOL", "BIGINT(20)": "BIGINT"}.get(kind, kind).replace(", ", ",")
 
 
 def _writing(connection: "Connection", address: TableAddress, mode: Mode) -> _Writing:

@@ -58,6 +58,54 @@ EACH_DATABASE = [
 ]
 
 
+#: Tests that take long and find little that others miss. ``pytest -m thorough`` runs them, as CI
+#: does.
+THOROUGH = frozenset(
+    f"test_{name}"
+    for name in """
+    examples_in_every_help_run commands_write_complete_figures_and_all_parts
+    very_long_last_line_is_refused figure_texts_are_neither_cut_nor_covered
+    batched_rescoring_equals_single_rescoring value_command_parts_and_scheme
+    saved_scorings_paths_and_drift_of_the_sample_shop json_written_in_batches_equals_json_in_one
+    saved_list_needs_no_conditions_and_plan_needs_no_list questions_appear_only_at_a_terminal
+    when_sort_columns_and_csv_style_options forecast_figures_match_the_backtest
+    changed_files_are_read_again_and_reported money_is_converted_and_rounded_once
+    database_value_campaigns_and_comparisons_equal_files docstring_examples_run
+    progress_of_forecast_resamples_and_parquet season_clock_forecasts_and_keeps_quiet_customers_active
+    earlier_misses_widen_the_range_beyond_the_model existing_file_name_is_not_a_pattern
+    user_column_named_like_a_forecast_is_omitted
+    """.split()
+)
+#: Tests with many cases, of which the others than the first are thorough.
+FIRST_CASE_IS_QUICK = frozenset(
+    f"test_{name}"
+    for name in """
+    every_command_shows_every_finding purchase_changes_the_columns_of_its_rule
+    explained_change_moves_the_customer_and_nothing_smaller_does many_formats_give_the_same_bytes
+    headers_do_not_clash_with_our_names database_gives_the_same_bytes_as_files
+    start_guesses_right_and_its_scheme_works write_back_is_all_or_nothing
+    database_conditions_ranges_and_zones_equal_embedded report_of_a_database_equals_that_of_the_file
+    assumptions_are_printed_above_the_result_with_their_money
+    reduction_sql_gives_the_customers_in_every_dialect first_and_latest_order_columns_match_pandas
+    sum_of_column_matches_pandas example_runs smallest_purchase_for_rules_with_amounts
+    errors_are_printed_below_every_result_until_allowed encodings_are_detected
+    only_currency_words_are_removed_from_amounts month_names_are_read_in_their_language
+    row_numbers_are_line_numbers_with_several_threads export_is_read_correctly_from_the_file_alone
+    ambiguous_amounts_are_proven_or_raise_a_question report_command
+    """.split()
+)
+
+
+def pytest_collection_modifyitems(items):
+    """Mark the thorough tests."""
+    seen = set()
+    for item in items:
+        name = item.name.split("[")[0]
+        if name in THOROUGH or (name in FIRST_CASE_IS_QUICK and name in seen):
+            item.add_marker(pytest.mark.thorough)
+        seen.add(name)
+
+
 def times(examples):
     """Return the number of random examples: few by default, FAIRLADDER_MORE times as many on
     request.

@@ -50,8 +50,13 @@ HOSTILE = [
 
 
 @pytest.fixture(scope="module")
-def about():
-    return contents_of(fl.sample_orders(), by="district")
+def sample():
+    return fl.sample_orders()
+
+
+@pytest.fixture(scope="module")
+def about(sample):
+    return contents_of(sample, by="district")
 
 
 @pytest.fixture(scope="module")
@@ -436,9 +441,9 @@ def test_report_with_pseudonyms_contains_no_id_and_no_name(tmp_path, monkeypatch
         ({"by": "slip"}, "--by slip"),
     ],
 )
-def test_report_with_pseudonyms_refuses_what_would_name_people(given, output):
+def test_report_with_pseudonyms_refuses_what_would_name_people(sample, given, output):
     with pytest.raises(fl.UsageError, match=output):
-        write.prepared(fl.sample_orders(), pseudonyms=True, **given)
+        write.prepared(sample, pseudonyms=True, **given)
 
 
 def test_report_workbook_contains_numbers_and_no_formulas_from_data(about, tmp_path):
@@ -583,9 +588,9 @@ def test_report_command(fairladder, shop, tmp_path, monkeypatch, words, output):
         )
 
 
-def test_key_figures_of_the_last_three_months(about):
+def test_key_figures_of_the_last_three_months(sample, about):
     """April to June 2026 against April to June 2025, counted from the ledger."""
-    ledger = fl.sample_orders().order_ledger()
+    ledger = sample.order_ledger()
 
     def counted(year):
         start, end, before = (pd.Timestamp(f"{year}-{m}-01") for m in ("04", "07", "01"))
@@ -622,13 +627,13 @@ def test_key_figures_of_a_short_history(days, values, compared):
     assert found.compared == compared
 
 
-def test_actions_are_ranked_by_expected_return(about):
+def test_actions_are_ranked_by_expected_return(sample, about):
     """Each customer's return is the response × the chance of having left × the value while active;
     customers in a group are counted by hand; without a trusted forecast, size decides.
     """
     frame = about.customers.set_index("customer")
     worth = fl.worth_of_return(about.forecast, 0.05)
-    gaps = fl.sample_orders().order_ledger()["gap_days"].dropna().astype(float).sort_values()
+    gaps = sample.order_ledger()["gap_days"].dropna().astype(float).sort_values()
     usual = gaps.iloc[int(np.ceil(0.99 * len(gaps))) - 1]
     late = frame["overdue_ratio"].gt(3) & frame["orders"].ge(3) & frame["recency_days"].le(usual)
     stance = frame["stance"].astype(str)
@@ -646,7 +651,7 @@ def test_actions_are_ranked_by_expected_return(about):
         assert action.each == pytest.approx(each.mean())
     assert about.plan.leave.customers == stance.eq("leave").sum()
     untested = replace(about.forecast, backtest=None)
-    by_size = actions.plan_of(fl.sample_orders(), about.customers, untested)
+    by_size = actions.plan_of(sample, about.customers, untested)
     sizes = [a.customers for a in by_size.actions]
     assert sizes == sorted(sizes, reverse=True)
     assert sizes[0] == groups["keep"].sum()

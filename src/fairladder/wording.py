@@ -76,6 +76,11 @@ def signed(amount: float, decimals: int = 0) -> str:
     return f"{amount:+,.{decimals}f}".replace("-", "−")
 
 
+def signed_percent(share: Any) -> str:
+    """Format a share as whole percent with its sign: ``−3 %``; a dash for null."""
+    return NOTHING if missing(share) else f"{100 * share:+.0f} %".replace("-", "−")
+
+
 def value(number: Any) -> str:
     """Format a measure's value: numbers with thousands separators, dates and names unchanged,
     nothing for null.

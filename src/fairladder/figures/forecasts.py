@@ -41,7 +41,7 @@ def value_tracking(
         figure, axes = page(
             f"After the split {wording.counted(row['actual_orders'], 'orders')} were placed, "
             f"{wording.count(row['orders'])} were forecast"
-            + ("" if wording.missing(off) else f" ({100 * off:+.0f} %)"),
+            + ("" if wording.missing(off) else f" ({wording.signed_percent(off)})"),
             f"Repeat orders by week of customers who had bought by {wording.day(tested.split)}; "
             f"{clock}",
             facts,

@@ -105,17 +105,12 @@ def confidence(about: Contents) -> list[tuple[str, str]]:
         best = tested.frame.iloc[0]
         parts.append(
             (
-                f"in its test the forecast was off by {signed(best['total_error'])} in orders and "
-                f"{signed(best['value_error'])} in value",
+                f"in its test the forecast was off by {wording.signed_percent(best['total_error'])} in orders and "
+                f"{wording.signed_percent(best['value_error'])} in value",
                 "worth-part",
             )
         )
     return parts
-
-
-def signed(share: float) -> str:
-    """Format a share as a percentage with its sign: ``−3 %``."""
-    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.0f} %".replace("-", "−")
 
 
 def key_figure_words(about: Contents, figure: KeyFigure) -> str:

@@ -18,15 +18,7 @@ from fairladder.frames import rows_of
 from fairladder.ladder import Ladder
 from fairladder.report import charts, figures
 from fairladder.report import customers as table_of_customers
-from fairladder.report.answer import (
-    confidence,
-    gain,
-    key_figure_words,
-    left_alone,
-    no_advice,
-    signed,
-    who,
-)
+from fairladder.report.answer import confidence, gain, key_figure_words, left_alone, no_advice, who
 from fairladder.report.contents import Contents
 from fairladder.scores.fitting import SCORES
 
@@ -297,8 +289,8 @@ def _worth(about: Contents) -> dict[str, Any]:
     ahead = [] if about.forecast is None else [about.forecast.of_range(), *about.forecast.notes]
     notes = [*(about.formula.notes if about.formula else ()), *ahead]
     rows = [] if tested is None else [
-        (b.method, wording.money(b.orders), wording.money(b.actual_orders), signed(b.total_error),
-        signed(b.value_error),
+        (b.method, wording.money(b.orders), wording.money(b.actual_orders), wording.signed_percent(b.total_error),
+        wording.signed_percent(b.value_error),
          f"{b.error:.3f}", wording.percent(b.top_found), wording.percent(b.coverage))
         for b in rows_of(tested.frame)
     ]  # fmt: skip

@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from fairladder import wording
 from fairladder.book.read import Read
 from fairladder.days import as_day
 from fairladder.errors import DataError, UsageError
@@ -104,12 +105,12 @@ class Backtest(Answer):
         held = (self.through - self.split).days
         against = "the best model's" if self.winner == NAIVE else "the naive forecast's"
         text = (
-            f"Trained on data up to {self.split} and tested on the {held} days after, the "
+            f"Trained on data up to {wording.day(self.split)} and tested on the {held} days after, the "
             f"{best['method']} method is best: its error per customer is "
             f"{100 * self.better_by:.0f} % below {against}. It forecast "
             f"{best['orders']:,.0f} orders and {best['actual_orders']:,.0f} were placed "
-            f"({100 * best['total_error']:+.0f} %; in value {100 * best['value_error']:+.0f} "
-            "%)."
+            f"({wording.signed_percent(best['total_error'])}; in value "
+            f"{wording.signed_percent(best['value_error'])})."
         )
         if self.convincing:
             return text

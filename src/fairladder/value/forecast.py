@@ -37,7 +37,7 @@ from fairladder.value.predict import NAIVE, Prediction, discounted_orders
 from fairladder.value.season import YEARS
 from fairladder.value.spend import SpendModel, fit_spend
 from fairladder.value.spread import LATE, spread_of
-from fairladder.wording import day
+from fairladder.wording import day, signed_percent
 
 _SEED = 20260630
 
@@ -155,7 +155,7 @@ class Forecast(Answer):
             return "There is no range, since it needs a model of which customers stay."
         misses = () if self.backtest is None else self.backtest.misses[self.method]
         off = [
-            f"{100 * np.expm1(m.log_ratio):+.0f} % from {day(m.split)} on"
+            f"{signed_percent(np.expm1(m.log_ratio))} from {day(m.split)} on"
             for m in misses
             if np.isfinite(m.log_ratio)
         ]

@@ -14,6 +14,7 @@ import numpy as np
 import pandas as pd
 from scipy.special import digamma, gammaln
 
+from fairladder import wording
 from fairladder.errors import DataError
 from fairladder.value.likelihood import Array, Fit, distinct, fit
 
@@ -169,7 +170,7 @@ def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
         notes.append(
             f"Customers who order more often place {'larger' if power > 0 else 'smaller'} orders: "
             "twice as many orders go with "
-            f"{100 * (2**power - 1):+.0f} % in value. The spend model takes that into account."
+            f"{wording.signed_percent(2**power - 1)} in value. The spend model takes that into account."
         )
     elif abs(correlation) > DEPENDENT:
         way = "larger" if correlation > 0 else "smaller"

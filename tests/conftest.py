@@ -74,6 +74,17 @@ THOROUGH = frozenset(
     progress_of_forecast_resamples_and_parquet season_clock_forecasts_and_keeps_quiet_customers_active
     earlier_misses_widen_the_range_beyond_the_model existing_file_name_is_not_a_pattern
     user_column_named_like_a_forecast_is_omitted
+    report_of_a_database_equals_that_of_the_file headers_do_not_clash_with_our_names
+    database_conditions_ranges_and_zones_equal_embedded write_back_is_all_or_nothing
+    reduction_sql_gives_the_customers_in_every_dialect smallest_purchase_for_rules_with_amounts
+    row_numbers_are_line_numbers_with_several_threads worth_of_a_change_and_of_a_return
+    campaign_command_from_list_to_lift scheme_sql_equals_score_in_every_engine
+    lines_file_equals_joined_rows money_columns_have_decimals_in_every_part
+    outputs_never_overwrite_inputs unusual_histories_give_finite_forecasts_with_notes
+    receipt_matches_its_list saved_ladders_score_another_day_and_report_drift
+    amount_columns_become_rows standing_equals_direct_counts conditions_in_advice_can_be_pasted
+    workbook_formulas_recalculate_to_stored_values frames_of_other_libraries_are_read
+    scrolling_to_the_end_shows_the_last_customers
     """.split()
 )
 #: Tests with many cases, of which the others than the first are thorough.
@@ -82,16 +93,14 @@ FIRST_CASE_IS_QUICK = frozenset(
     for name in """
     every_command_shows_every_finding purchase_changes_the_columns_of_its_rule
     explained_change_moves_the_customer_and_nothing_smaller_does many_formats_give_the_same_bytes
-    headers_do_not_clash_with_our_names database_gives_the_same_bytes_as_files
-    start_guesses_right_and_its_scheme_works write_back_is_all_or_nothing
-    database_conditions_ranges_and_zones_equal_embedded report_of_a_database_equals_that_of_the_file
-    assumptions_are_printed_above_the_result_with_their_money
-    reduction_sql_gives_the_customers_in_every_dialect first_and_latest_order_columns_match_pandas
-    sum_of_column_matches_pandas example_runs smallest_purchase_for_rules_with_amounts
-    errors_are_printed_below_every_result_until_allowed encodings_are_detected
+    database_gives_the_same_bytes_as_files
+    start_guesses_right_and_its_scheme_works assumptions_are_printed_above_the_result_with_their_money
+    first_and_latest_order_columns_match_pandas
+    sum_of_column_matches_pandas example_runs errors_are_printed_below_every_result_until_allowed encodings_are_detected
     only_currency_words_are_removed_from_amounts month_names_are_read_in_their_language
-    row_numbers_are_line_numbers_with_several_threads export_is_read_correctly_from_the_file_alone
+    export_is_read_correctly_from_the_file_alone
     ambiguous_amounts_are_proven_or_raise_a_question report_command
+    page_has_no_serious_accessibility_violations_and_no_cut_text
     """.split()
 )
 

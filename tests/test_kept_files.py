@@ -34,7 +34,7 @@ def reports_of(orders):
 
 
 @settings(
-    max_examples=times(12), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+    max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
 )
 @given(
     st.lists(st.lists(LINE, min_size=1, max_size=8), min_size=2, max_size=4),

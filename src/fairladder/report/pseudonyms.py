@@ -24,8 +24,8 @@ _FEWEST = 5
 def require_no_person(orders: Read, by: str | None) -> None:
     """Raise UsageError if new customers would be followed by an id or a name."""
     roles = orders.roles
-    of_people = {"customer", "name", "order_id"}
-    of_people |= {c for c in (roles.get(r) for r in ("customer", "name", "order_id")) if c}
+    of_people = {"customer", "name", "order"}
+    of_people |= {c for c in (roles.get(r) for r in ("customer", "name", "order")) if c}
     if by in {*of_people, *orders.scheme.own_names()}:
         raise UsageError(
             f"--by {by} names customers or orders, which pseudonyms are to hide. Choose another "

@@ -84,7 +84,12 @@ THOROUGH = frozenset(
     receipt_matches_its_list saved_ladders_score_another_day_and_report_drift
     amount_columns_become_rows standing_equals_direct_counts conditions_in_advice_can_be_pasted
     workbook_formulas_recalculate_to_stored_values frames_of_other_libraries_are_read
-    scrolling_to_the_end_shows_the_last_customers
+    scrolling_to_the_end_shows_the_last_customers stability_equals_rescoring
+    page_has_no_serious_accessibility_violations_and_no_cut_text ladder_sql_equals_place
+    errors_are_printed_below_every_result_until_allowed month_names_are_read_in_their_language
+    shortcuts_give_the_same_results_for_messy_rows all_output_formats_contain_the_same_customers
+    impossible_history_questions_are_refused recent_deviations_widen_the_range
+    what_if_change_is_within_its_range report_of_one_customer_and_of_none
     """.split()
 )
 #: Tests with many cases, of which the others than the first are thorough.
@@ -96,11 +101,10 @@ FIRST_CASE_IS_QUICK = frozenset(
     database_gives_the_same_bytes_as_files
     start_guesses_right_and_its_scheme_works assumptions_are_printed_above_the_result_with_their_money
     first_and_latest_order_columns_match_pandas
-    sum_of_column_matches_pandas example_runs errors_are_printed_below_every_result_until_allowed encodings_are_detected
-    only_currency_words_are_removed_from_amounts month_names_are_read_in_their_language
+    sum_of_column_matches_pandas example_runs encodings_are_detected
+    only_currency_words_are_removed_from_amounts
     export_is_read_correctly_from_the_file_alone
     ambiguous_amounts_are_proven_or_raise_a_question report_command
-    page_has_no_serious_accessibility_violations_and_no_cut_text
     """.split()
 )
 

@@ -712,3 +712,21 @@ def test_sum_of_column_matches_pandas(shop, engine, tmp_path):
     )
     priced = fl.open_orders(frame).breakdown("customer", measure="sum(quantity)").frame
     assert priced["sum(quantity)"].tolist() == [3.5, 0.25, 3.75]
+
+
+@pytest.mark.parametrize("lines", [[], ["--lines"]])
+def test_orders_of_some_customers_are_those_of_the_whole_ledger(shop, tmp_path, fairladder, lines):
+    """The condition sees scores; it selects rows and changes no number and no share in them."""
+    words = ["orders", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet", *lines]
+    when = "segment = 'cooling' OR customer = '09302'"
+    for name, more in (("some", ["--when", when]), ("all", [])):
+        done = fairladder(*words, *more, "--out", tmp_path / f"{name}.csv")
+        assert done.returncode == 0, done.stderr
+    some, everything = (
+        pd.read_csv(tmp_path / f"{name}.csv", dtype=str) for name in ("some", "all")
+    )
+    scored = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").score()
+    ids = {*scored.loc[scored["segment"] == "cooling", "customer"], "09302"}
+    wanted = everything[everything["customer"].isin(ids)].reset_index(drop=True)
+    pd.testing.assert_frame_equal(some, wanted)
+    assert set(some["customer"]) == ids

@@ -25,6 +25,7 @@ from python_calamine import CalamineWorkbook
 
 import fairladder as fl
 from conftest import EACH_DATABASE, in_database
+from fairladder import wording
 from fairladder.report import actions, charts, customers, pseudonyms, workbook, write
 from fairladder.report import figures as report_figures
 from fairladder.report.answer import answer_of
@@ -349,7 +350,7 @@ def test_amounts_beyond_32_bits_are_shown(opened, tmp_path):
     fl.report.write_html(fl.open_orders(_orders(rows)), tmp_path / "r.html")
     shown = opened(tmp_path / "r.html").inner_text("#rows")
     assert "30,000,000.00" in shown
-    assert "-21,474,836.48" in shown
+    assert "−21,474,836.48" in shown
 
 
 @pytest.mark.parametrize("kind", ["page", "workbook"])
@@ -685,6 +686,33 @@ def test_report_answer_follows_the_findings(about):
         update={"money": about.scheme.money.model_copy(update={"currency": "EUR"})}
     )
     assert answer_of(replace(about, scheme=euros))[0].text.endswith(" EUR.")
+
+
+def test_words_of_the_report_do_not_contradict_each_other(about):
+    """Shares of first and repeat revenue add up; a formula value below past spend is explained; no
+    share below one is written as 100.0 %; one sign for minus, one style of dates.
+    """
+    revenue = report_figures.revenue(about)
+    first, repeat = (about.growth[c].sum() for c in ("new_revenue", "repeat_revenue"))
+    share = wording.percent(repeat / (first + repeat))
+    assert revenue.finding == f"Repeat orders are {share} of revenue before refunds"
+    to_date, formula = (value for _, value, *_ in report_figures.worth_lines(about)[:2])
+    assert ("counts a customer as gone" in report_figures.worth(about).shows) == (formula < to_date)
+    assert formula < to_date
+    assert [wording.percent(s) for s in (1, 0.99996, 0.9995, 0.9994, 0.0004, 0)] == [
+        "100.0 %", "over 99.9 %", "over 99.9 %", "99.9 %", "under 0.1 %", "0.0 %",
+    ]  # fmt: skip
+    before, after = about.changes.parts["spend"].iloc[[0, -1]]
+    said = about.changes.spend_in_words
+    numbers = [float(n.replace("−", "-").replace(",", "")) for n in re.findall(r"[+−][\d,]+", said)]
+    assert sum(numbers) == pytest.approx(after - before, abs=1)
+    assert said.startswith("Spend rose by 51,122: +35,827 from customers who bought in both")
+    page = page_of(about, write.Made("fairladder report", {}), "A shop").split("<script")[0]
+    texts = re.sub(
+        r"<[^>]*>|&#?\w+;", " ", page.split("</style>")[1].split('id="customers-part"')[0]
+    )
+    assert re.findall(r"\d{4}-\d\d-\d\d", texts) == []
+    assert re.findall(r"(?<![\w-])-\d", texts) == []
 
 
 def test_report_figures_match_their_tables(about):

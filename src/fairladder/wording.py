@@ -20,6 +20,8 @@ def _steers(sign: str) -> bool:
     return sign not in "\n\t" and (unicodedata.category(sign) == "Cc" or sign in _TURNING)
 
 
+#: The sign before negative numbers in texts for people; files have a plain hyphen.
+MINUS = "−"
 #: Marks that change the text direction.
 _TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f\u061c")
 
@@ -28,7 +30,7 @@ def count(number: float) -> str:
     """Format a whole number with thousands separators. Fractions are rounded as in ``money``, so
     that figures and tables agree.
     """
-    return f"{int(number):,}" if number == int(number) else money(number)
+    return f"{int(number):,}".replace("-", MINUS) if number == int(number) else money(number)
 
 
 def brief(number: float) -> str:
@@ -66,19 +68,20 @@ def listed(items: Iterable[Any]) -> str:
 
 def money(amount: Any, decimals: int = 0) -> str:
     """Format an amount with thousands separators; a dash for null."""
-    return (
-        NOTHING if missing(amount) else f"{round(float(amount), decimals) + 0.0:,.{decimals}f}"
-    )  # + 0.0: never -0
+    if missing(amount):
+        return NOTHING
+    rounded = round(float(amount), decimals) + 0.0  # never -0
+    return f"{rounded:,.{decimals}f}".replace("-", MINUS)
 
 
 def signed(amount: float, decimals: int = 0) -> str:
     """Format an amount with thousands separators and its sign: ``+1,200``, ``−35``."""
-    return f"{amount:+,.{decimals}f}".replace("-", "−")
+    return f"{amount:+,.{decimals}f}".replace("-", MINUS)
 
 
 def signed_percent(share: Any) -> str:
     """Format a share as whole percent with its sign: ``−3 %``; a dash for null."""
-    return NOTHING if missing(share) else f"{100 * share:+.0f} %".replace("-", "−")
+    return NOTHING if missing(share) else f"{100 * share:+.0f} %".replace("-", MINUS)
 
 
 def value(number: Any) -> str:
@@ -88,9 +91,9 @@ def value(number: Any) -> str:
     if number is None:
         return ""
     return (
-        f"{number:,.2f}"
+        f"{number:,.2f}".replace("-", MINUS)
         if isinstance(number, float)
-        else f"{number:,}"
+        else f"{number:,}".replace("-", MINUS)
         if isinstance(number, int)
         else str(number)
     )
@@ -115,7 +118,7 @@ def percent(share: Any) -> str:
         return "under 0.1 %" if share > 0 else "−0.0 %"
     if 0.9995 <= share < 1:
         return "over 99.9 %"
-    return f"{100 * share:.1f} %".replace("-", "−")
+    return f"{100 * share:.1f} %".replace("-", MINUS)
 
 
 def days(number: Any) -> str:

@@ -22,6 +22,7 @@ QUESTIONS = {
     "How do I leave out cancelled orders?": "check orders.csv --where \"state <> 'cancelled'\"",
     "Which rows could not be used, and why?": "check orders.csv --part set-aside",
     "Who are the top 5 % by orders?": "top orders.csv --by orders --percent 5 --ties exclude",
+    "What did one customer order?": "orders orders.csv --when \"customer = '09302'\"",
     "Which customers are in a segment?": "score orders.csv --when \"segment = 'mainstay'\"",
     "Why is a customer in that segment?": "explain orders.csv 09302",
     "Who needs one more order?": "retention orders.csv --part one-order-short --goal 2",
@@ -72,6 +73,7 @@ EXAMPLES = {
     "orders": (
         "orders orders.csv --scheme scheme.toml --out ledger.csv",
         "orders orders.csv --scheme scheme.toml --lines --from 2026-01-01",
+        "orders orders.csv --scheme scheme.toml --when \"segment = 'cooling'\"",
     ),
     "growth": (
         "growth orders.csv --scheme scheme.toml --by district",

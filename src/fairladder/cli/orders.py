@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import wording
-from fairladder.cli.options import Request
+from fairladder.cli.options import Request, When
 from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ Lines = Annotated[
 SHOWN = 20
 
 
-def orders(request: Request, lines: Lines = False) -> None:
+def orders(request: Request, lines: Lines = False, when: When = None) -> None:
     """One row per order: order number, first or repeat, days since the last one, share of the
     customer's spend.
     """
@@ -40,24 +40,32 @@ def orders(request: Request, lines: Lines = False) -> None:
         )
 
         listing = lines_listing(opened) if lines else ledger_listing(opened)
+        if when is not None:
+            from fairladder.scores.selection import chosen
+            from fairladder.value.to_score import scored
+
+            people = scored(opened, when)  # kept until the listing is written
+            listing = listing.among(chosen(opened, people, when=when).rows)
         shown = []
         if screen.for_people(request):
             latest = listing.last(SHOWN)
             shown = [
-                lines_view(latest, *sums_of_lines(listing))
+                lines_view(latest, *sums_of_lines(listing), when)
                 if lines
-                else view(latest, *sums_of_ledger(listing))
+                else view(latest, *sums_of_ledger(listing), when)
             ]
     door.give(request, opened, {part: listing}, shown)
 
 
-def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "RenderableType":
+def view(
+    ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int, when: str | None = None
+) -> "RenderableType":
     """Show the last rows of a ledger and its totals: purchases, repeat ones among them, refunds."""
     from fairladder.cli import screen
 
     share = wording.percent(repeat / bought) if bought else "none"
     counted = f"{wording.counted(bought, 'purchases')}, {share} of them repeat, {wording.counted(refunds, 'refunds')}"
-    title = f"What was ordered? {counted}; the latest are shown"
+    title = f"What was ordered{_by(when)}? {counted}; the latest are shown"
     rows = [
         [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on),
         wording.money(o.amount, 2), wording.count(o.lines),
@@ -81,7 +89,13 @@ def view(ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int) -> "Ren
     return screen.table(title, columns, rows, left=3)
 
 
-def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
+def _by(when: str | None) -> str:
+    return "" if when is None else f" by customers with {when}"
+
+
+def lines_view(
+    table: "pd.DataFrame", n: int, whole: float, when: str | None = None
+) -> "RenderableType":
     """Show the latest of ``n`` lines, ``whole`` in total: customer, order, the line's share of
     both, and as many own columns as fit.
     """
@@ -97,7 +111,7 @@ def lines_view(table: "pd.DataFrame", n: int, whole: float) -> "RenderableType":
         for row in table.iloc[::-1].head(SHOWN).to_dict("records")
     ]  # fmt: skip
     counted = f"{wording.counted(n, 'lines')}, {wording.money(whole, 2)} in all"
-    title = f"What do the orders consist of? {counted}; the latest are shown"
+    title = f"What do the orders{_by(when)} consist of? {counted}; the latest are shown"
     return screen.table(
         title,
         [

@@ -48,6 +48,12 @@ class Listing:
             ].as_py()
         )
 
+    def among(self, customers: exp.Select) -> "Listing":
+        """Return the rows of some customers, which a query in the same engine selects."""
+        ids = select([column("customer")], customers, "chosen")
+        there = exp.In(this=column("customer"), query=exp.Subquery(this=ids))
+        return replace(self, rows=select(["*"], self.rows, "listed").where(there, copy=False))
+
     def query(self) -> exp.Select:
         """Return the sorted rows with their columns."""
         ordered = select(["*"], self.rows, "rows").order_by(*self.order, copy=False)

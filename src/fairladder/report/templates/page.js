@@ -73,7 +73,7 @@ const fixed = (units, decimals) => {
   const whole = text.slice(0, text.length - decimals);
   return (units < 0 ? "-" : "") + whole + (decimals ? "." + text.slice(text.length - decimals) : "");
 };
-const grouped = (text) => text.replace(/^(-?\d+)/, (n) => n.replace(/\B(?=(\d{3})+$)/g, ","));
+const grouped = (text) => text.replace(/^-/, "−").replace(/^(−?\d+)/, (n) => n.replace(/\B(?=(\d{3})+$)/g, ","));
 
 /** A cell as it is saved: plain numbers, ISO days, nothing for null. */
 function plain(column, i) {

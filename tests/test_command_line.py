@@ -406,6 +406,20 @@ def test_names_are_printed_as_plain_text(tmp_path, fairladder, monkeypatch):
     assert ",'=evil[/b]," in (tmp_path / "led.csv").read_text().splitlines()[0]
 
 
+def test_customers_end_with_the_totals_of_all_that_match(shop, fairladder, monkeypatch):
+    """Of all 315 customers with one order, not only of the twelve that are shown."""
+    monkeypatch.setattr("fairladder.cli.screen.for_people", lambda _: True)
+    monkeypatch.setenv("COLUMNS", "140")
+    words = ["customers", shop / "orders.csv", "--scheme", shop / "scheme.toml", "--quiet"]
+    shown = fairladder(*words, "--when", "orders = 1").stdout
+    frame = fl.open_orders(shop / "orders.csv", scheme=shop / "scheme.toml").customers()
+    once = frame[frame["orders"] == 1]
+    spend = once["spend"].sum()
+    line = next(line.split() for line in shown.splitlines() if line.startswith("all "))
+    share = f"{100 * once['spend_share'].sum():.1f}"
+    assert line == ["all", "315", f"{spend:,.2f}", f"{spend / 315:,.2f}", share, "%"]
+
+
 @pytest.mark.parametrize("width", [40, 60, 80, 120])
 def test_terminal_tables_never_cut_numbers_or_words(width):
     cells = [

@@ -79,7 +79,8 @@ class Lift(Answer):
             f"{wording.percent(a['response_contacted'])} bought between {self.since} and "
             f"{self.through}, of {wording.count(a['held_out'])} held out "
             f"{wording.percent(a['response_held_out'])}: "
-            f"{points:+.1f} points (95 % interval {low:+.1f} to {high:+.1f}). "
+            f"{wording.signed(points, 1)} points (95 % interval {wording.signed(low, 1)} to "
+            f"{wording.signed(high, 1)}). "
         )
         if a["response_p"] < _CHANCE:
             extra = a["response_lift"] * a["contacted"]

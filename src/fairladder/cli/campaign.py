@@ -468,7 +468,7 @@ def _span(low: str, high: str) -> str:
 
 
 def _points(share: float) -> str:
-    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.1f}"
+    return wording.NOTHING if wording.missing(share) else wording.signed(100 * share, 1)
 
 
 def _p(value: float) -> str:

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     import pandas as pd
     from rich.console import RenderableType
 
+    from fairladder.output.listing import Listing
+
 PARTS = ("customers",)
 _SHOWN = 12
 
@@ -86,7 +88,12 @@ def customers(
         )
         shown = [
             view(
-                replace(everything, order=order).frame(_SHOWN), bought, len(everything), when, sort
+                replace(everything, order=order).frame(_SHOWN),
+                bought,
+                len(everything),
+                _totals(everything),
+                when,
+                sort,
             )
         ]
     door.give(
@@ -99,11 +106,27 @@ def customers(
     )
 
 
+def _totals(customers: "Listing") -> tuple[int, float, float]:
+    """Return the orders, spend and share of spend of all these customers."""
+    from fairladder.numbers import EXACT_DECIMALS
+    from fairladder.sqltree import named, select, sql
+
+    sums = (
+        "SUM(orders)",
+        f"SUM(CAST(ROUND(spend * {10**EXACT_DECIMALS}) AS BIGINT))",
+        "SUM(spend_share)",
+    )
+    query = select([named(sql(s), f"sum {i}") for i, s in enumerate(sums)], customers.rows, "rows")
+    orders, spend, share = customers.engine.table(query).to_pylist()[0].values()
+    return int(orders or 0), int(spend or 0) / 10**EXACT_DECIMALS, float(share or 0)
+
+
 def view(
-    most: "pd.DataFrame", bought: int, count: int, when: str | None = None, sort: str | None = None
-) -> "RenderableType":
+    most: "pd.DataFrame", bought: int, count: int, totals: tuple[int, float, float],
+    when: str | None = None, sort: str | None = None,
+) -> "RenderableType":  # fmt: skip
     """Show the first of ``count`` customers, of whom ``bought`` have a purchase: the largest spend
-    first, or in the requested order.
+    first, or in the requested order; then the ``totals`` of all: orders, spend, share of spend.
     """
     from fairladder.cli.screen import cells_of, table
 
@@ -125,6 +148,13 @@ def view(
         of_them = "all" if bought == count else "none" if not bought else wording.count(bought)
         title = f"Which customers match? {wording.counted(count, 'customers')}, {of_them} with a purchase"
         title += f", ranked by {sort}" if sort else ""
-    return table(
-        title, list(map(registry.title, names)), cells_of(most, names), left=names.index("orders")
-    )
+    orders, spend, share = totals
+    last = {
+        "customer": "all",
+        "orders": wording.count(orders),
+        "spend": wording.cell(spend, "money"),
+        "average_order_value": wording.cell(spend / orders if orders else None, "money"),
+        "spend_share": wording.cell(share, "share"),
+    }
+    rows = [*cells_of(most, names), [last.get(name, "") for name in names]]
+    return table(title, list(map(registry.title, names)), rows, left=names.index("orders"))

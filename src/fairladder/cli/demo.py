@@ -60,7 +60,14 @@ def _tour(folder: Path) -> None:
     step(f"customers {typed} --out {results / 'customers.csv'}")
     all_customers = orders.customers_here()
     best = all_customers.sort_values(["spend", "customer"], ascending=[False, True])
-    screen.show(customers.view(best.head(12), int(bought(all_customers).sum()), len(all_customers)))
+    sums = (
+        int(all_customers["orders"].sum()),
+        float(all_customers["spend"].sum()),
+        float(all_customers["spend_share"].sum()),
+    )
+    screen.show(
+        customers.view(best.head(12), int(bought(all_customers).sum()), len(all_customers), sums)
+    )
     decimals, facts = orders.scheme.money.decimals, orders.facts()
     write(all_customers, results / "customers.csv", decimals=decimals, facts=facts)
     step(f"score {typed} --out {results / 'scored.csv'} --figure {results / 'segments.png'}")

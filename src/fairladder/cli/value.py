@@ -643,4 +643,4 @@ def _tested(ahead: "Forecast") -> "RenderableType":
 
 
 def _signed(share: float) -> str:
-    return wording.NOTHING if wording.missing(share) else f"{100 * share:+.1f} %"
+    return wording.NOTHING if wording.missing(share) else f"{wording.signed(100 * share, 1)} %"

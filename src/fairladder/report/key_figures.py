@@ -64,7 +64,7 @@ class KeyFigure:
         if wording.missing(self.change):
             return ""
         unit = "points" if self.kind == "share" else "%"
-        return f"{100 * self.change:+.1f} {unit}".replace("-", "−")
+        return f"{wording.signed(100 * self.change, 1)} {unit}"
 
 
 @dataclass(frozen=True)

@@ -176,7 +176,7 @@ def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
         way = "larger" if correlation > 0 else "smaller"
         notes.append(
             f"Customers who order more often place {way} orders (rank correlation "
-            f"{correlation:+.2f}), but the spend model assumes independence: forecasts of "
+            f"{wording.signed(correlation, 2)}), but the spend model assumes independence: forecasts of "
             f"frequent customers are somewhat too {'low' if correlation > 0 else 'high'}."
         )
     return replace(fitted, notes=tuple(notes))

@@ -132,3 +132,51 @@ def test_changed_files_are_read_again_and_reported(tmp_path, shop, fairladder):
         fl.open_orders(
             tmp_path / "0.csv", scheme={"orders": {"kept_in": str(tmp_path / "letters")}}
         )
+
+
+def test_nothing_is_kept_of_changed_and_deleted_files(tmp_path):
+    """A customer who is removed from the files is in no file of the folder after the next run; a
+    file outside the pattern stays kept; missing and damaged parts are read again.
+    """
+    kept = tmp_path / "kept"
+
+    def write(name, *ids):
+        rows = [(i, f"{name}{n}", "2024-01-05", "5.00") for n, i in enumerate(ids)]
+        frame = pd.DataFrame(rows, columns=["customer", "order", "placed", "amount"])
+        frame.to_csv(tmp_path / f"{name}.csv", index=False)
+
+    def read(pattern="*.csv"):
+        scheme = {"orders": {"kept_in": str(kept)}}
+        return fl.open_orders(tmp_path / pattern, scheme=scheme).customers()["customer"].tolist()
+
+    def everything():
+        return {
+            value
+            for path in kept.glob("*.parquet")
+            for column in pd.read_parquet(path)
+            for value in pd.read_parquet(path)[column].astype(str)
+        }
+
+    write("a", "ada", "bea")
+    write("b", "cleo", "ada")
+    write("c", "dora")
+    assert read() == ["ada", "bea", "cleo", "dora"]
+    assert {"ada", "cleo", "dora"} <= everything()
+    write("a", "bea")
+    write("b", "cleo")
+    assert read() == ["bea", "cleo", "dora"]
+    assert "ada" not in everything()
+    (tmp_path / "c.csv").unlink()
+    assert read("a.csv") == ["bea"]
+    assert "dora" not in everything()
+    assert "cleo" in everything()  # b.csv exists, and was only not asked for
+    assert read() == ["bea", "cleo"]
+    for path in sorted(kept.glob("*.parquet")):
+        whole = path.read_bytes()
+        path.unlink()
+        assert read() == ["bea", "cleo"]
+        path.write_bytes(whole[: len(whole) // 2])
+        assert read() == ["bea", "cleo"]
+    manifest = json.loads((kept / "manifest.json").read_text())
+    named = {e["kept"] for e in manifest["files"].values()} | {manifest["customers"]["kept"]}
+    assert {path.name.split(".")[0] for path in kept.glob("*.parquet")} == named

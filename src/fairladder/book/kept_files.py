@@ -73,18 +73,35 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     """Reduce the rows using what ``folder`` keeps of their files, and keep what is new; or return
     why that is impossible.
 
-    The groups equal those of a full read. Raises UsageError if the folder cannot be created or
-    belongs to something else.
+    The groups equal those of a full read. Parts that are missing or damaged are read again from
+    their files. What was kept of files that have changed or no longer exist is removed. Raises
+    UsageError if the folder cannot be created or belongs to something else.
     """
     if reason := _cannot(rows):
         return f"Nothing is kept: {reason}."
     rows = replace(with_known_formats(rows), channels=None)
-    parts = rows.source.parts or (rows.source,)
     manifest, why = _manifest(folder, _settings(rows))
+    try:
+        return _read_on(rows, folder, manifest, why)
+    except DataError:
+        if not manifest["files"]:
+            raise
+        anew = {**manifest, "files": {}, "customers": None}
+        return _read_on(rows, folder, anew, "the kept data cannot be read")
+
+
+def _read_on(rows: Rows, folder: Path, manifest: Mapping[str, Any], why: str) -> KeptPass | str:
+    """Reduce the rows with the parts in a manifest, and keep the parts that it lacks."""
+    parts = rows.source.parts or (rows.source,)
     with ThreadPoolExecutor() as readers:  # hashing lets other threads run
         digests = list(readers.map(lambda part: digest_of(part.path), parts))
     found = {part.label: digest for part, digest in zip(parts, digests, strict=True)}
-    entries: dict[str, Mapping[str, Any]] = dict(manifest["files"])
+    entries: dict[str, Mapping[str, Any]] = {
+        name: entry
+        for name, entry in manifest["files"].items()
+        if all(path.exists() for path in _files_of(entry, folder))
+        and (name in found or Path(name).exists())
+    }
     changed = [
         name
         for name, digest in found.items()
@@ -144,8 +161,6 @@ def _of_customers(
         name = hashlib.sha256(" ".join(sorted(names)).encode()).hexdigest()[:24]
         _write(engine, select(["*"], kept), folder / f"{name}.customers.parquet")
         _save(folder, {**manifest, "customers": {"kept": name, "files": names}})
-        if there["kept"] not in ("", name):
-            path.unlink(missing_ok=True)
         return pass_of(rows, reduction_of_groups(rows, kept))
     finally:
         for relation in (kept, split):
@@ -312,8 +327,37 @@ def _manifest(folder: Path, settings: Mapping[str, Any]) -> tuple[dict[str, Any]
 
 
 def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
+    """Write the manifest, and remove the files of the one before that it no longer names."""
+    names = {entry["kept"] for entry in manifest["files"].values()}
+    customers = manifest.get("customers")
+    if customers and not set(customers["files"]) <= names:
+        customers = None  # the orders of a changed or deleted file are in their sums
+    manifest = {**manifest, "customers": customers}
+    before = _named_in(folder)
     with replacing(folder / _MANIFEST) as temporary:
-        temporary.write_text(as_json(dict(manifest)), "utf-8")
+        temporary.write_text(as_json(manifest), "utf-8")
+    for path in before - _files_in(manifest, folder):
+        path.unlink(missing_ok=True)
+
+
+def _named_in(folder: Path) -> set[Path]:
+    """Return the files that the folder's manifest names; none if it cannot be read."""
+    try:
+        return _files_in(json.loads((folder / _MANIFEST).read_text("utf-8")), folder)
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        return set()
+
+
+def _files_in(manifest: Mapping[str, Any], folder: Path) -> set[Path]:
+    customers = manifest.get("customers")
+    files = {path for entry in manifest["files"].values() for path in _files_of(entry, folder)}
+    return files | ({folder / f"{customers['kept']}.customers.parquet"} if customers else set())
+
+
+def _files_of(entry: Mapping[str, Any], folder: Path) -> list[Path]:
+    """Return the files with the orders and the undecided rows of one of the source's files."""
+    kinds = ("orders", "undecided") if entry["undecided"] else ("orders",)
+    return [folder / f"{entry['kept']}.{kind}.parquet" for kind in kinds]
 
 
 def _of_part(rows: Rows, part: Source) -> Rows:

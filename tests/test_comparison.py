@@ -72,6 +72,7 @@ def test_comparison_covers_all_customers_and_parts_add_up(rows, refunds):
         ("customers who returned", gained & known),
     ):
         assert minor[part] == sum(late[c] - early.get(c, 0) for c in those)
+        assert found.parts.set_index("part")["customers"][part] == len(those)
     assert minor["customers who did not buy this time"] == sum(
         late.get(c, 0) - early[c] for c in lost
     )

@@ -26,6 +26,7 @@ from python_calamine import CalamineWorkbook
 import fairladder as fl
 from conftest import EACH_DATABASE, in_database
 from fairladder import wording
+from fairladder.history.growth import repeat_share
 from fairladder.report import actions, charts, customers, pseudonyms, workbook, write
 from fairladder.report import figures as report_figures
 from fairladder.report.answer import answer_of
@@ -427,10 +428,11 @@ def test_report_with_pseudonyms_contains_no_id_and_no_name(tmp_path, monkeypatch
         spend[pseudonyms.pseudonym("09302", key)]
         == about.customers.set_index("customer")["spend"]["09302"]
     )
-    monkeypatch.setattr(pseudonyms, "_FEWEST", 100)
-    few = pseudonyms.with_pseudonyms(output, key)
     sizes = about.grown_by.groupby("district")["new_customers"].sum()
-    assert set(few.grown_by["district"]) == set(sizes[sizes >= 100].index) < set(sizes.index)
+    least = int(sizes.sort_values().iloc[1])  # the second smallest group is just large enough
+    monkeypatch.setattr(pseudonyms, "_FEWEST", least)
+    few = pseudonyms.with_pseudonyms(output, key)
+    assert set(few.grown_by["district"]) == set(sizes[sizes >= least].index) < set(sizes.index)
 
 
 @pytest.mark.parametrize(
@@ -628,6 +630,25 @@ def test_key_figures_of_a_short_history(days, values, compared):
     assert found.compared == compared
 
 
+def test_customers_are_grouped_at_every_boundary():
+    """Three orders, three times the usual gap, and the usual days of 100 are the boundaries."""
+    cases = [  # stance, orders, overdue ratio, recency → group
+        ("keep", 3, 3.01, 100, "slipping"), ("keep", 3, 3.0, 100, "keep"),
+        ("keep", 2, 3.01, 100, "keep"), ("keep", 3, 3.01, 101, "keep"),
+        ("keep", 5, None, 50, "keep"), ("win-back", 3, 4.0, 100, "slipping"),
+        ("win-back", 3, 4.0, 101, "win-back"), ("leave", 3, 4.0, 100, "leave"),
+        ("grow", 4, 3.5, 99, "slipping"), ("grow", 2, 1.0, 5, "next-order"),
+        ("welcome", 1, None, 5, "second-order"), ("welcome", 2, 1.0, 5, "next-order"),
+        ("grow", 1, None, 5, "second-order"), ("welcome", 0, None, None, ""),
+    ]  # fmt: skip
+    frame = pd.DataFrame(
+        cases, columns=["stance", "orders", "overdue_ratio", "recency_days", "group"]
+    )
+    frame = frame.assign(customer=[f"c{n}" for n in range(len(frame))])
+    assert actions._groups(frame, 100.0).tolist() == frame["group"].tolist()
+    assert "slipping" not in set(actions._groups(frame, float("nan")))  # nobody ordered twice
+
+
 def test_actions_are_ranked_by_expected_return(sample, about):
     """Each customer's return is the response × the chance of having left × the value while active;
     customers in a group are counted by hand; without a trusted forecast, size decides.
@@ -694,7 +715,8 @@ def test_words_of_the_report_do_not_contradict_each_other(about):
     """
     revenue = report_figures.revenue(about)
     first, repeat = (about.growth[c].sum() for c in ("new_revenue", "repeat_revenue"))
-    share = wording.percent(repeat / (first + repeat))
+    assert repeat_share(about.growth) == repeat / (first + repeat)
+    share = wording.percent(repeat_share(about.growth))
     assert revenue.finding == f"Repeat orders are {share} of revenue before refunds"
     to_date, formula = (value for _, value, *_ in report_figures.worth_lines(about)[:2])
     assert ("counts a customer as gone" in report_figures.worth(about).shows) == (formula < to_date)

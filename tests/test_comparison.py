@@ -6,7 +6,7 @@ import datetime as dt
 
 import pandas as pd
 import pytest
-from hypothesis import Phase, given, settings
+from hypothesis import Phase, example, given, settings
 from hypothesis import strategies as st
 
 import fairladder as fl
@@ -35,6 +35,14 @@ def opened(rows, refunds="net"):
     max_examples=times(5), deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
 )
 @given(ROWS, st.sampled_from(["net", "ignore"]))
+@example(  # b returns after months, c is new
+    [
+        ("b", dt.date(2025, 6, 1), 500),
+        ("b", dt.date(2026, 5, 1), 700),
+        ("c", dt.date(2026, 5, 2), 90),
+    ],
+    "net",
+)
 def test_comparison_covers_all_customers_and_parts_add_up(rows, refunds):
     rows = [*rows, ("a", dt.date(2026, 1, 1), 700)]  # at least one customer had a purchase then
     orders = opened(rows, refunds)

@@ -136,7 +136,7 @@ class Database:
                 "a view of the query in the database, and name it with --table."
             )
         self._names += 1
-        table = exp.Table(this=exp.to_identifier(f"#query{self._names}", quoted=True))
+        table = exp.Table(this=exp.to_identifier(f"user query {self._names}", quoted=True))
         self._of_users[table.name] = exp.Var(this=text)
         if self._backend.stores:
             with self._converted_errors():

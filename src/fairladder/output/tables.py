@@ -251,10 +251,18 @@ class _Writing:
 
     def _lock(self) -> None:
         """Let no other program write to the table until the transaction ends; in SQLite it has
-        locked the whole file.
+        locked the whole file. A role that may only insert cannot lock a table: while days are
+        appended, only programs that append days as well are kept waiting.
         """
-        if self.connection.dialect.name == "postgresql":
-            table = self._quoted(self.address.table)
+        if self.connection.dialect.name != "postgresql":
+            return
+        table = self._quoted(self.address.table)
+        if self.mode == "append":
+            self.connection.exec_driver_sql(
+                "SELECT pg_advisory_xact_lock(hashtextextended('fairladder ' || %s::regclass::oid, 0))",
+                (table,),
+            )
+        else:
             self.connection.exec_driver_sql(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE")
 
     def _agrees(self, table: "Table") -> bool:

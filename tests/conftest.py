@@ -193,6 +193,6 @@ def process():
 
     def run(*words):
         command = [str(Path(sys.executable).with_name("fairladder")), *map(str, words)]
-        return subprocess.run(command, capture_output=True, text=True, timeout=600, check=False)
+        return subprocess.run(command, capture_output=True, text=True, timeout=120, check=False)
 
     return run

@@ -592,10 +592,14 @@ def test_replacing_rows_keeps_everything_that_belongs_to_the_table(place):
     fl.write_table(frame, f"{place}#kept", dt.date(2026, 6, 30))
     engine = sqlalchemy.create_engine(place.replace("postgresql:", "postgresql+psycopg:"))
     attached = ["CREATE INDEX by_spend ON kept (spend)"]
-    if place.startswith("postgres"):
+    if place.startswith("sqlite"):
+        attached.append("CREATE TRIGGER t AFTER INSERT ON kept BEGIN SELECT 1; END")
+    elif place.startswith("mariadb"):
+        attached.append("CREATE TRIGGER t AFTER INSERT ON kept FOR EACH ROW SET @n = 1")
+    else:
         attached += [
             "CREATE VIEW on_top AS SELECT * FROM kept", "ALTER TABLE kept ENABLE ROW LEVEL SECURITY",
-            "CREATE POLICY one ON kept USING (customer = 'a')", "COMMENT ON TABLE kept IS 'ours'",
+            "CREATE POLICY one ON kept USING (customer = 'a')", "COMMENT ON TABLE kept IS 'ours'", "ALTER TABLE kept ADD CHECK (orders >= 0)",
             "GRANT SELECT (customer) ON kept TO PUBLIC",
         ]  # fmt: skip
     with engine.begin() as owner:
@@ -606,9 +610,12 @@ def test_replacing_rows_keeps_everything_that_belongs_to_the_table(place):
     assert ([r["customer"] for r in rows], keys) == (["a"], ["customer"])
     assert [i["name"] for i in sqlalchemy.inspect(engine).get_indexes("kept")] == ["by_spend"]
     other = frame.drop(columns="orders")
-    lost = "indexes"
+    lost = "indexes and triggers"
     if place.startswith("postgres"):
-        lost = "indexes and policies and views and rights on columns and comments"
+        lost = (
+            "indexes and policies and row-level security and checks and views and rights on "
+            "columns and comments"
+        )
     with pytest.raises(fl.UsageError, match=f"other columns than the result, and {lost} that"):
         fl.write_table(other, f"{place}#kept", None, mode="replace")
     assert table_of(place, "kept")[0] == rows

@@ -231,6 +231,8 @@ def test_page_table_works_by_keyboard(about, made, opened):
         listed = about.plan.group_of[about.plan.group_of == action.name].index
         assert {line["customer"] for line in _saved(saving)} == set(listed)
         assert action.customers == len(listed)
+    shares = [1, 0.99996, 0.9995, 0.9994, 0.0005, 0.0004, 0]
+    assert page.evaluate("s => s.map(percent)", shares) == [wording.percent(s) for s in shares]
     page.focus("#revenue svg.wide")
     page.keyboard.press("ArrowRight")
     assert page.inner_text("#revenue .detail").startswith("Jul 2023: new revenue")
@@ -630,6 +632,18 @@ def test_key_figures_of_a_short_history(days, values, compared):
     assert found.compared == compared
 
 
+@pytest.mark.parametrize(
+    ("refunds", "spend", "words"), [("net", 6, ", less refunds"), ("ignore", 10, "")]
+)
+def test_spend_in_key_figures_follows_the_setting_of_refunds(refunds, spend, words):
+    rows = [("a", "A", "1", "2026-06-29", 10.0), ("a", "A", "2", "2026-06-30", -4.0)]
+    scheme = {"time": {"as_of": dt.date(2026, 6, 30)}, "money": {"refunds": refunds}}
+    orders = fl.open_orders(_orders(rows), scheme=scheme)
+    figure = key_figures(orders, orders.as_of, dt.date(2026, 6, 29)).figures[1]
+    assert figure.value == spend
+    assert figure.definition == f"Spend of all customers in the seven days{words}."
+
+
 def test_customers_are_grouped_at_every_boundary():
     """Three orders, three times the usual gap, and the usual days of 100 are the boundaries."""
     cases = [  # stance, orders, overdue ratio, recency → group
@@ -693,7 +707,7 @@ def test_report_answer_follows_the_findings(about):
     wrong = replace(about, checked=replace(about.checked, findings=(trouble,)))
     lines = answer_of(wrong)
     assert [line.heading for line in lines] == [
-        "Resolve what makes these numbers wrong first.", "How certain is this?",
+        "First resolve what makes these numbers wrong.", "How certain is this?",
     ]  # fmt: skip
     assert lines[0].text == "Totals are on every line. Say amount_is."
     assert lines[1].text.startswith("Not certain: 1 finding has to be resolved before")

@@ -4,11 +4,10 @@ import io
 
 import pandas as pd
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import fairladder as fl
-from conftest import times
 
 
 def people(values, towns=None):
@@ -22,7 +21,6 @@ def people(values, towns=None):
     )
 
 
-@settings(max_examples=times(40))
 @given(
     st.lists(st.tuples(st.one_of(st.none(), st.integers(0, 6)), st.sampled_from(["a", "b", None])), min_size=1, max_size=30),
     st.integers(1, 8), st.booleans(), st.booleans(), st.randoms(),

@@ -9,6 +9,7 @@ If either differs, the file is read again and the reason is reported.
 import datetime as dt
 import hashlib
 import json
+import time
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -43,6 +44,8 @@ from fairladder.wording import counted
 #: Kept data is only understood by the same version of this format.
 _FORMAT = 2
 _MANIFEST = "manifest.json"
+#: A part that no manifest names belongs to a run in progress, unless it is older than this.
+_STALE_SECONDS = 24 * 3600
 #: How each column of an order is merged with the same order's in another file.
 _MERGED = {
     "amount": "CAST(SUM(amount) AS BIGINT)", "day": "MIN(day)",
@@ -86,8 +89,8 @@ def read_kept(rows: Rows, folder: Path) -> KeptPass | str:
     except DataError:
         if not manifest["files"]:
             raise
-        anew = {**manifest, "files": {}, "customers": None}
-        return _read_on(rows, folder, anew, "the kept data cannot be read")
+        nothing = {**manifest, "files": {}, "customers": None}
+        return _read_on(rows, folder, nothing, "the kept data cannot be read")
 
 
 def _read_on(rows: Rows, folder: Path, manifest: Mapping[str, Any], why: str) -> KeptPass | str:
@@ -111,6 +114,7 @@ def _read_on(rows: Rows, folder: Path, manifest: Mapping[str, Any], why: str) ->
     for part in new:
         entry = _keep(_of_part(rows, part), folder, found[part.label])
         if isinstance(entry, str):
+            _save(folder, {**manifest, "files": dict(sorted(entries.items()))})
             return f"Nothing is kept: {entry}."
         entries[part.label] = entry
     ends = [day for day in (rows.scheme.time.as_of, rows.scheme.time.through) if day is not None]
@@ -327,7 +331,9 @@ def _manifest(folder: Path, settings: Mapping[str, Any]) -> tuple[dict[str, Any]
 
 
 def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
-    """Write the manifest, and remove the files of the one before that it no longer names."""
+    """Write the manifest, and remove the files that only the previous manifest names, or none for a
+    day: a killed run may have left them.
+    """
     names = {entry["kept"] for entry in manifest["files"].values()}
     customers = manifest.get("customers")
     if customers and not set(customers["files"]) <= names:
@@ -336,8 +342,17 @@ def _save(folder: Path, manifest: Mapping[str, Any]) -> None:
     before = _named_in(folder)
     with replacing(folder / _MANIFEST) as temporary:
         temporary.write_text(as_json(manifest), "utf-8")
-    for path in before - _files_in(manifest, folder):
+    old = {p for p in folder.glob("*.parquet") if _age(p) > _STALE_SECONDS}
+    for path in (before | old) - _files_in(manifest, folder):
         path.unlink(missing_ok=True)
+
+
+def _age(path: Path) -> float:
+    """Return the seconds since a file was written; 0 if another run has just removed it."""
+    try:
+        return time.time() - path.stat().st_mtime
+    except FileNotFoundError:
+        return 0.0
 
 
 def _named_in(folder: Path) -> set[Path]:

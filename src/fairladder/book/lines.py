@@ -181,7 +181,7 @@ class KeptLines:
 
     def orders_tree(self, ids_put_aside: bool) -> exp.Expr | None:
         """Return the orders with their states. If a row's id can set it aside, the state is
-        determined anew from the ids.
+        determined again from the ids.
         """
         if self.orders is None or not (self.as_written and ids_put_aside):
             return self.orders

@@ -5,6 +5,7 @@ This connection reads only what must be known about the table to write.
 """
 
 import datetime as dt
+import hashlib
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -31,6 +32,28 @@ _FILE_SYSTEMS = frozenset("abfs abfss dbfs file gs hdfs s3 s3a s3n wasb wasbs".s
 _MYSQL = ("mysql", "mariadb")
 #: Maximum length of a customer's id as the key of a table in MariaDB.
 _LONGEST_KEY = 500
+_OID = "CAST(CAST(:table AS regclass) AS oid)"
+_TRIGGERS = (
+    "information_schema.triggers WHERE event_object_table = :name AND "
+    "event_object_schema = COALESCE(:schema, DATABASE())"
+)
+#: Dialect → what else can belong to a table, and where the database lists it.
+_ATTACHED = {
+    "postgresql": {
+        "policies": f"pg_policy WHERE polrelid = {_OID}",
+        "row-level security": f"pg_class WHERE oid = {_OID} AND relrowsecurity",
+        "triggers": f"pg_trigger WHERE tgrelid = {_OID} AND NOT tgisinternal",
+        "checks": f"pg_constraint WHERE conrelid = {_OID} AND contype = 'c'",
+        "views": "pg_depend d JOIN pg_rewrite r ON d.objid = r.oid WHERE d.refobjid = "
+        f"{_OID} AND r.ev_class <> d.refobjid",
+        "tables that refer to it": f"pg_constraint WHERE confrelid = {_OID}",
+        "rights on columns": f"pg_attribute WHERE attrelid = {_OID} AND attacl IS NOT NULL",
+        "comments": f"pg_description WHERE objoid = {_OID} AND classoid = CAST('pg_class' AS regclass)",
+    },
+    "sqlite": {"triggers": "sqlite_master WHERE type = 'trigger' AND tbl_name = :name"},
+    "mysql": {"triggers": _TRIGGERS},
+    "mariadb": {"triggers": _TRIGGERS},
+}
 #: Seconds to wait for a lock on the table.
 _PATIENCE_SECONDS = 30
 
@@ -298,32 +321,18 @@ class _Writing:
         attached = {
             "indexes": len(found.get_indexes(name, **where)),
             "foreign keys": len(found.get_foreign_keys(name, **where)),
-            **self._attached_in_postgres(),
         }
+        given = {"name": name, "schema": self.address.schema, "table": self._quoted(name)}
+        for what, condition in _ATTACHED.get(self.connection.dialect.name, {}).items():
+            query = sqlalchemy_module().text(f"SELECT COUNT(*) FROM {condition}")
+            names = {n: v for n, v in given.items() if f":{n}" in condition}
+            attached[what] = int(self.connection.execute(query, names).scalar_one())
         if there := [what for what, n in attached.items() if n]:
             raise UsageError(
                 f"The {self.address.label} has other columns than the result, and {' and '.join(there)} "
                 "that a new table would lose. Drop the table and create these again, or write to "
                 "another table."
             )
-
-    def _attached_in_postgres(self) -> dict[str, int]:
-        """Return what else belongs to the table in PostgreSQL, with its number."""
-        if self.connection.dialect.name != "postgresql":
-            return {}
-        table, counts = self._quoted(self.address.table), dict[str, int]()
-        for what, condition in {
-            "policies": "pg_policy WHERE polrelid = %s::regclass",
-            "triggers": "pg_trigger WHERE tgrelid = %s::regclass AND NOT tgisinternal",
-            "views": "pg_depend d JOIN pg_rewrite r ON d.objid = r.oid WHERE d.refobjid = "
-            "%s::regclass AND r.ev_class <> d.refobjid",
-            "tables that refer to it": "pg_constraint WHERE confrelid = %s::regclass",
-            "rights on columns": "pg_attribute WHERE attrelid = %s::regclass AND attacl IS NOT NULL",
-            "comments": "pg_description WHERE objoid = %s::regclass",
-        }.items():
-            query = f"SELECT COUNT(*) FROM {condition}"
-            counts[what] = int(self.connection.exec_driver_sql(query, (table,)).scalar_one())
-        return counts
 
     def _quoted(self, name: str) -> str:
         preparer: Any = self.connection.dialect.identifier_preparer
@@ -484,7 +493,8 @@ class _MariaDbWriting(_Writing):
 
     def _lock(self) -> None:
         # only this library's writers respect the lock: LOCK TABLES would end the transaction
-        name = f"fairladder {self.address.schema or ''}.{self.address.table}"[:64]
+        table = f"{self.address.schema or self.connection.engine.url.database}.{self.address.table}"
+        name = f"fairladder {hashlib.sha256(table.encode()).hexdigest()[:40]}"  # 64 letters at most
         got = self.connection.exec_driver_sql(
             "SELECT GET_LOCK(%s, %s)", (name, _PATIENCE_SECONDS)
         ).scalar()

@@ -74,8 +74,9 @@ def plan_of(orders: Read, customers: pd.DataFrame, forecast: Forecast | None) ->
     """Group the scored ``customers`` by what can be done with them, and rank the groups.
 
     The expected return of a group is the sum of ``worth_of_return`` at the response ``RESPONSE``,
-    or ``LATE_RESPONSE`` after the usual days. Its 80 % range covers the uncertainty of the forecast's total and the chance in who responds.
-    If there is no forecast by a model, or its test was far off, groups are ranked by size.
+    or ``LATE_RESPONSE`` after the usual days. Its 80 % range covers the uncertainty of the
+    forecast's total and the chance in who responds. If there is no forecast by a model, or its
+    test was far off, groups are ranked by size.
     """
     usual = _usual_days(orders)
     groups = _groups(customers, usual)
@@ -167,7 +168,7 @@ def _worths(
 
 
 def _why(name: str, held: pd.DataFrame, customers: pd.DataFrame, usual: float) -> str:
-    """Return one sentence on why this group is worth a contact, or is not."""
+    """Return a reason to contact this group, or to leave it alone, in one sentence."""
     buyers = customers[customers["orders"] > 0]
     people = wording.percent(len(held) / len(customers))
     spend, total = float(held["spend"].sum()), float(buyers["spend"].sum())

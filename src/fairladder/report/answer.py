@@ -40,7 +40,7 @@ def no_advice(about: Contents) -> list[Line]:
         first = about.checked.errors[0]
         return [
             Line(
-                "Resolve what makes these numbers wrong first.",
+                "First resolve what makes these numbers wrong.",
                 f"{first.effect[0].upper()}{first.effect[1:].rstrip('.')}. {first.advice}".strip(),
                 "win-back",
             )

@@ -176,8 +176,8 @@ def _names(
 
 
 def _number(name: str, values: "pd.Series[Any]", about: Contents) -> Field:
-    """Encode whole numbers in a unit small enough for display: minor units, hundredths of a
-    percent, hundredths, days.
+    """Encode whole numbers in a unit small enough for display: minor units, millionths of a share,
+    hundredths, days.
     """
     column = columns.of_customers(name)
     assert column is not None
@@ -197,8 +197,8 @@ def _number(name: str, values: "pd.Series[Any]", about: Contents) -> Field:
     return Field(name, column.title, column.kind, "f64", floats.tobytes(), {"decimals": decimals})
 
 
-#: Decimals of kinds that are not whole: shares are percentages with two, of which one is displayed.
-_DECIMALS = {"share": 4, "ratio": 2, "points": 2}
+#: Decimals of kinds that are not whole; of a share the page displays three, as a percentage.
+_DECIMALS = {"share": 6, "ratio": 2, "points": 2}
 
 
 def _whole(column: columns.Column, decimals: int, units: NDArray[Any]) -> Field:

@@ -9,7 +9,7 @@ import numpy as np
 
 from fairladder import wording
 from fairladder.book.read import Read
-from fairladder.book.spend import counted
+from fairladder.book.spend import counted, ignores_refunds
 from fairladder.numbers import ratio
 from fairladder.sqltree import case, column, day_literal, named, select, sql
 
@@ -99,10 +99,11 @@ def key_figures(orders: Read, as_of: dt.date, begun: dt.date) -> KeyFigures:
     known = np.arange(len(active)) < covered - 1
     came_back = np.where(known, ratio(returned, np.append(active[1:], 0)), np.nan)
     unit = 10**orders.scheme.money.decimals
+    less = "" if ignores_refunds(orders.scheme) else ", less refunds"
     kinds: list[tuple[str, Literal["count", "money", "share"], str, np.ndarray]] = [
         ("active customers", "count", f"Customers with a purchase in the {name}.",
          active.astype(float)),
-        ("spend", "money", f"Spend of all customers in the {name}, less refunds.",
+        ("spend", "money", f"Spend of all customers in the {name}{less}.",
          ratio(spend, unit)),
         ("spend per active customer", "money", "Spend ÷ active customers.",
          ratio(spend, unit * active)),

@@ -92,7 +92,7 @@ class Comparison(Answer):
 
     @property
     def spend_in_words(self) -> str:
-        """The change of spend and what it consists of net, in a sentence; empty without parts."""
+        """The change of spend and its two net components, in a sentence; empty without parts."""
         if self.parts.empty:
             return ""
         of = self.parts.set_index("part")["spend"]

@@ -84,10 +84,16 @@ function plain(column, i) {
   return column.kind === "day" ? isoDay(value) : fixed(value, column.decimals);
 }
 
+/** A share in percent: only a whole is 100.0 %, only nothing is 0.0 %. */
+function percent(share) {
+  if (share > 0 && share < 0.0005) return "under 0.1 %";
+  return share >= 0.9995 && share < 1 ? "over 99.9 %" : (100 * share).toFixed(1) + " %";
+}
+
 /** A cell as it is read: thousands marked, shares in percent. */
 function cell(column, i) {
   if (!known(column, i)) return DASH;
-  if (column.kind === "share") return (column.values[i] / 100).toFixed(1) + " %";
+  if (column.kind === "share") return percent(column.values[i] / 1e6);
   const text = plain(column, i);
   return column.stored === "i32" || column.stored === "f64" ? (column.kind === "day" ? text : grouped(text)) : text;
 }

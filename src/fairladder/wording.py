@@ -22,6 +22,9 @@ def _steers(sign: str) -> bool:
 
 #: The sign before negative numbers in texts for people; files have a plain hyphen.
 MINUS = "−"
+#: A share within this of one is one: sums of fractions miss it by rounding, in an order that differs
+#: between engines.
+ROUNDING = 1e-9
 #: Marks that change the text direction.
 _TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f\u061c")
 
@@ -110,13 +113,14 @@ def span(above: Any, up_to: Any) -> str:
 
 def percent(share: Any) -> str:
     """Format a share 0..1 as a percentage with one decimal; ``under 0.1 %`` for small shares above
-    zero, ``over 99.9 %`` for shares slightly below one.
+    zero, ``over 99.9 %`` for shares slightly below one. A sum of shares that misses one by rounding
+    only is ``100.0 %``.
     """
     if missing(share):
         return NOTHING
     if 0 < abs(share) < 0.0005:
         return "under 0.1 %" if share > 0 else "−0.0 %"
-    if 0.9995 <= share < 1:
+    if 0.9995 <= share < 1 - ROUNDING:
         return "over 99.9 %"
     return f"{100 * share:.1f} %".replace("-", MINUS)
 

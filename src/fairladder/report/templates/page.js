@@ -87,7 +87,7 @@ function plain(column, i) {
 /** A share in percent: only a whole is 100.0 %, only nothing is 0.0 %. */
 function percent(share) {
   if (share > 0 && share < 0.0005) return "under 0.1 %";
-  return share >= 0.9995 && share < 1 ? "over 99.9 %" : (100 * share).toFixed(1) + " %";
+  return share >= 0.9995 && share < 1 - 1e-9 ? "over 99.9 %" : (100 * share).toFixed(1) + " %";
 }
 
 /** A cell as it is read: thousands marked, shares in percent. */

@@ -1,6 +1,7 @@
 """Test the commands: what they print, what they write, and how they refuse."""
 
 import csv
+import datetime as dt
 import io
 import json
 import os
@@ -11,6 +12,7 @@ import stat
 import subprocess
 import sys
 import threading
+from decimal import Decimal
 from types import SimpleNamespace
 
 import duckdb
@@ -25,7 +27,7 @@ from fairladder import palette, steps
 from fairladder.book.opened import open_unread
 from fairladder.cli import screen
 from fairladder.engine.embedded import Embedded
-from fairladder.output import files, workbook
+from fairladder.output import files, large_sheets
 from fairladder.review.stability import stability
 from fairladder.scheme import Scheme
 
@@ -542,21 +544,28 @@ def test_json_written_in_batches_equals_json_in_one(monkeypatch, tmp_path, rows)
         assert (tmp_path / "o.json").read_text("utf-8") == files.as_json(whole)
 
 
-def test_streamed_workbook_equals_small_workbook(monkeypatch, tmp_path):
-    """Row by row in batches of seven: the same cells, dates as dates, no formulas, and no cell that
+def test_large_workbook_equals_small_workbook(monkeypatch, tmp_path):
+    """Text in batches of seven rows: the same cells, dates as dates, no formulas, and no cell that
     is too long.
     """
     orders = fl.sample_orders()
-    tables = {"customers": orders.score().head(50), "segments": orders.segment_summary()}
+    noon = dt.datetime(2026, 3, 1, 12, 30)
+    odd = ["=1+1", "<b>&amp;", " spaced ", "a\x07b_x0041_", "two\nlines", None, True, noon,
+           noon.date(), noon.astimezone(dt.UTC), float("-inf"), Decimal("12.345"), dt.datetime(1900, 2, 28)]  # fmt: skip
+    tables = {
+        "customers": orders.score().head(50),
+        "segments": orders.segment_summary(),
+        "odd": pd.DataFrame({"any": odd, "n": [0.1 + 0.2, None, -1e-300, float("inf"), *range(9)]}),
+    }
     fl.write(tables, tmp_path / "small.xlsx", facts=orders.facts())
-    monkeypatch.setattr(workbook, "MOST_CELLS_HELD", 10)
-    monkeypatch.setattr(workbook, "_ROWS_AT_ONCE", 7)
+    monkeypatch.setattr(large_sheets, "MOST_CELLS_HELD", 10)
+    monkeypatch.setattr(large_sheets, "_ROWS_AT_ONCE", 7)
     fl.write(tables, tmp_path / "large.xlsx", facts=orders.facts())
     small, large = (
         pd.read_excel(tmp_path / f"{n}.xlsx", sheet_name=None, engine="calamine")
         for n in ("small", "large")
     )
-    assert list(small) == list(large) == ["customers", "segments", "definitions", "about"]
+    assert list(small) == list(large) == ["customers", "segments", "odd", "definitions", "about"]
     for name, sheet in small.items():
         pd.testing.assert_frame_equal(large[name], sheet)
     assert large["customers"]["last_order"].dtype.kind == "M"

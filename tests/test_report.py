@@ -27,6 +27,7 @@ import fairladder as fl
 from conftest import EACH_DATABASE, in_database
 from fairladder import wording
 from fairladder.history.growth import repeat_share
+from fairladder.output import large_sheets
 from fairladder.report import actions, charts, customers, pseudonyms, workbook, write
 from fairladder.report import figures as report_figures
 from fairladder.report.answer import answer_of
@@ -498,7 +499,7 @@ def test_workbook_splits_customers_over_sheets(about, tmp_path, monkeypatch):
     three.
     """
     monkeypatch.setattr(workbook, "MOST_ROWS", 502)
-    monkeypatch.setattr(workbook, "MOST_CELLS_HELD", 0)  # written row by row because of the size
+    monkeypatch.setattr(large_sheets, "MOST_CELLS_HELD", 0)  # written as text because of the size
     path = tmp_path / "r.xlsx"
     write.save(about, path, write.Made("fairladder report", {}), "A shop")
     book = CalamineWorkbook.from_path(str(path))

@@ -4,7 +4,7 @@ on a separate sheet.
 
 import datetime as dt
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,15 +13,19 @@ import pandas as pd
 
 from fairladder.columns import CARRIED, is_money, is_share, meant
 from fairladder.errors import DataError
+from fairladder.output.large_sheets import (
+    LargeSheet,
+    fill_sheets,
+    is_large,
+    leave_rows,
+    objects,
+    stored,
+)
 from fairladder.scratch import a_scratch_folder
 
 #: Maximum number of rows of a sheet, including its header.
 MOST_ROWS = 1_048_576
-#: Maximum length of text in a cell.
-LONGEST_CELL = 32_767
-#: With more cells a workbook is written row by row, which saves memory and takes more time.
-MOST_CELLS_HELD = 2_000_000
-_ROWS_AT_ONCE, _WIDEST = 2_000, 60
+_WIDEST, _LOOKED_AT = 60, 500
 
 
 @dataclass(frozen=True)
@@ -57,8 +61,7 @@ def write_workbook(
                 "Write csv or parquet."
             )
     plain = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
-    large = sum(table.size for table in tables.values()) > MOST_CELLS_HELD
-    plain["constant_memory"] = large  # rows go to the file as they are written
+    large: list[LargeSheet] = []
     with (
         a_scratch_folder() as scraps,
         xlsxwriter.Workbook(str(path), {**plain, "tmpdir": str(scraps)}) as book,
@@ -77,11 +80,13 @@ def write_workbook(
             sheet.freeze_panes(1, 0)
             sheet.set_default_row(15)
             shown = [_look(looks, table, column) for column in table.columns]
-            if large:
-                _row_by_row(sheet, table, shown, looks)
-                continue
             for at, column in enumerate(table.columns):
                 sheet.write_string(0, at, str(column), looks["head"])
+            if is_large(table):
+                large.append(leave_rows(book, sheet, table, shown, looks["day"]))
+                _fit_columns(sheet, table)
+                continue
+            for at, column in enumerate(table.columns):
                 _column(sheet, at, table[column], shown[at], looks["day"])
             sheet.autofit()
         _definitions(book, tables, looks["head"])
@@ -94,32 +99,14 @@ def write_workbook(
                     1,
                     value if isinstance(value, str) else json.dumps(value, ensure_ascii=False),
                 )
+    fill_sheets(path, large)
 
 
-def _row_by_row(
-    sheet: Any, table: pd.DataFrame, shown: Sequence[Any], looks: Mapping[str, Any]
-) -> None:
-    """Write the header and the rows of a large table; column widths fit the first rows."""
+def _fit_columns(sheet: Any, table: pd.DataFrame) -> None:
+    """Make the columns as wide as their first cells need."""
     for at, column in enumerate(table.columns):
-        texts = [str(column), *map(str, table[column].head(_ROWS_AT_ONCE).dropna())]
+        texts = [str(column), *map(str, table[column].head(_LOOKED_AT).dropna())]
         sheet.set_column(at, at, min(max(map(len, texts)), _WIDEST) + 1)
-    for at, column in enumerate(table.columns):
-        sheet.write_string(0, at, str(column), looks["head"])
-    for begin in range(0, len(table), _ROWS_AT_ONCE):
-        piece = table.iloc[begin : begin + _ROWS_AT_ONCE]
-        known = [piece[column].notna().tolist() for column in piece]
-        cells = [
-            piece[column].dt.to_pydatetime().tolist()
-            if piece[column].dtype.kind == "M"
-            else piece[column].astype(object).tolist()
-            for column in piece
-        ]
-        for row in range(len(piece)):
-            for at, column in enumerate(table.columns):
-                if known[at][row]:
-                    write_cell(
-                        sheet, begin + row, at, column, cells[at][row], shown[at], looks["day"]
-                    )
 
 
 def _look(looks: Mapping[str, Any], table: pd.DataFrame, column: object) -> Any:
@@ -154,11 +141,7 @@ def _definitions(book: Any, tables: Mapping[str, pd.DataFrame], head: Any) -> No
 
 def _column(sheet: Any, at: int, values: "pd.Series[Any]", look: Any, day: Any) -> None:
     known = values.notna().to_numpy()
-    cells = (
-        values.dt.to_pydatetime().tolist()
-        if values.dtype.kind == "M"
-        else values.astype(object).tolist()
-    )
+    cells = objects(values)
     for row in known.nonzero()[0].tolist():
         write_cell(sheet, row, at, values.name, cells[row], look, day)
 
@@ -169,16 +152,12 @@ def write_cell(
     """Write a non-null cell below the header: data is never a formula. ``row`` counts from 0, below
     the header.
     """
+    cell = stored(cell, row + 1, column)
     if isinstance(cell, bool):
         sheet.write_boolean(row + 1, at, cell)
     elif isinstance(cell, dt.datetime):
         sheet.write_datetime(row + 1, at, cell, day)
-    elif isinstance(cell, str) and len(cell) > LONGEST_CELL:
-        raise DataError(
-            f"Row {row + 1:,}, column `{column}` has {len(cell):,} characters, but a cell of "
-            f"a sheet has at most {LONGEST_CELL:,}. Write csv, parquet or json."
-        )
-    elif isinstance(cell, str | dt.date) or abs(float(cell)) == float("inf"):
-        sheet.write_string(row + 1, at, str(cell), look)
+    elif isinstance(cell, str):
+        sheet.write_string(row + 1, at, cell, look)
     else:
-        sheet.write_number(row + 1, at, float(cell), look)
+        sheet.write_number(row + 1, at, cell, look)

@@ -16,7 +16,8 @@ from fairladder import palette, wording
 from fairladder.book.spend import buyers
 from fairladder.columns import CARRIED, Column, is_money, is_share, meant
 from fairladder.frames import rows_of
-from fairladder.output.workbook import MOST_CELLS_HELD, MOST_ROWS, SheetLook, write_cell
+from fairladder.output.large_sheets import LargeSheet, fill_sheets, is_large, leave_rows, objects
+from fairladder.output.workbook import MOST_ROWS, SheetLook, write_cell
 from fairladder.report.answer import answer_of, no_advice
 from fairladder.report.contents import Contents
 from fairladder.report.figures import rung_lines, worth_lines
@@ -43,8 +44,8 @@ class _Book:
 
     file: Any
     look: SheetLook
-    large: bool
-    """True if the workbook is written row by row; it then has no spreadsheet tables."""
+    large: list[LargeSheet] = field(default_factory=list)
+    """Sheets whose rows are written when the workbook is closed."""
     places: dict[str, list[tuple[str, dict[str, int], int, int]]] = field(default_factory=dict)
     """Table → for each piece its sheet, column → position, and first and last row (from 1)."""
 
@@ -87,14 +88,12 @@ def save_workbook(about: Contents, path: Path, made: Made, title: str) -> None:
     contain.
     """
     look = SheetLook(about.scheme.money.decimals, about.currency)
-    large = about.customers.size + about.checked.set_aside.size > MOST_CELLS_HELD
     with a_scratch_folder() as scraps:
-        options = {**_PLAIN, "constant_memory": large, "tmpdir": str(scraps)}
-        with xlsxwriter.Workbook(str(path), options) as file:
+        with xlsxwriter.Workbook(str(path), {**_PLAIN, "tmpdir": str(scraps)}) as file:
             file.set_properties(
                 {"title": title, "created": dt.datetime(2000, 1, 1, tzinfo=dt.UTC)}
             )  # same contents, same bytes
-            book = _Book(file, look, large)
+            book = _Book(file, look)
             summary = book.sheet("Summary")
             summary.fit_to_pages(1, 1)
             _table(book, "Actions", "actions", _lists(about), say="Nobody is to be contacted.")
@@ -126,6 +125,7 @@ def save_workbook(about: Contents, path: Path, made: Made, title: str) -> None:
             _settings(book, about, made)
             _summary(book, summary, about, title)
             summary.activate()
+        fill_sheets(path, book.large)
 
 
 def _pieces(table: pd.DataFrame) -> Iterator[pd.DataFrame]:
@@ -176,13 +176,17 @@ def _table(
                 )
             if len(piece) < _FEW and max(map(len, texts)) > _WIDEST and shown[at] is None:
                 shown[at] = book.formats["text"]
-        _cells(book, sheet, piece, shown)
+        large = is_large(piece)
+        if large:
+            book.large.append(leave_rows(book.file, sheet, piece, shown, book.formats["day"]))
+        else:
+            _cells(book, sheet, piece, shown)
         if not len(piece):
             sheet.write_string(1, 0, say or "Nothing to show.", book.formats["faint"])
             continue
         places.append((title, {c: i for i, c in enumerate(names)}, 2, len(piece) + 1))
         _sums(book, sheet, piece, known)
-        if book.large or len({c.casefold() for c in names}) < len(names):
+        if large or len({c.casefold() for c in names}) < len(names):
             sheet.autofilter(0, 0, len(piece), len(names) - 1)
         else:
             style = {
@@ -201,33 +205,18 @@ def _format(book: _Book, table: pd.DataFrame, column: str, known: Column | None)
 
 
 def _cells(book: _Book, sheet: Any, piece: pd.DataFrame, shown: Sequence[Any]) -> None:
-    """Write all cells, row by row, since the workbook is streamed; rows with wrapped text are as
-    high as needed.
-    """
+    """Write all cells; rows with wrapped text are as high as needed."""
     wrapped = [at for at, look in enumerate(shown) if look is book.formats["text"]]
-    for begin in range(0, len(piece), 2_000):
-        some = piece.iloc[begin : begin + 2_000]
-        known = [some.iloc[:, at].notna().tolist() for at in range(some.shape[1])]
-        cells = [
-            some.iloc[:, at].dt.to_pydatetime().tolist() if some.iloc[:,
-            at].dtype.kind == "M" else some.iloc[:, at].astype(object).tolist()
-            for at in range(some.shape[1])
-        ]  # fmt: skip
-        for row in range(len(some)):
-            if wrapped:
-                longest = max((len(str(cells[at][row])) for at in wrapped), default=0)
-                sheet.set_row(begin + row + 1, 15 * (1 + longest // (_WIDEST - 4)))
-            for at, column in enumerate(some.columns):
-                if known[at][row]:
-                    write_cell(
-                        sheet,
-                        begin + row,
-                        at,
-                        column,
-                        cells[at][row],
-                        shown[at],
-                        book.formats["day"],
-                    )
+    columns = [objects(piece.iloc[:, at]) for at in range(piece.shape[1])]
+    known = [piece.iloc[:, at].notna().tolist() for at in range(piece.shape[1])]
+    for row in range(len(piece)):
+        if wrapped:
+            longest = max((len(str(columns[at][row])) for at in wrapped), default=0)
+            sheet.set_row(row + 1, 15 * (1 + longest // (_WIDEST - 4)))
+        for at, column in enumerate(piece.columns):
+            if known[at][row]:
+                cell = columns[at][row]
+                write_cell(sheet, row, at, column, cell, shown[at], book.formats["day"])
 
 
 def _sums(book: _Book, sheet: Any, piece: pd.DataFrame, known: Sequence[Column | None]) -> None:

@@ -205,7 +205,7 @@ def test_refunds_net_or_ignored():
         ),
         (
             {"money": {"decimals": "2"}},
-            "the scheme: money.decimals: Input should be a valid integer, not '2'",
+            "the scheme: money.decimals: expected a valid integer, not '2'",
         ),
         (
             {"time": {"time_zone": "Lisbon"}},

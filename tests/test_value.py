@@ -573,6 +573,28 @@ def test_naive_forecast_is_used_for_regular_customers():
     assert ahead.frame["value_low"].isna().all()
 
 
+def test_value_answers_what_it_can_when_every_customer_comes_back(fairladder, tmp_path):
+    """Two customers who buy every month: retention is 1, so there is no formula value, and the
+    other values stand.
+    """
+    days = pd.date_range("2024-01-10", "2025-12-10", freq="MS") + pd.Timedelta(days=9)
+    rows = pd.DataFrame([(c, d, 10.0) for c in "ab" for d in days])
+    rows.columns = ["customer", "placed", "amount"]
+    made = fl.value_formula(fl.open_orders(rows), period="month")
+    first = made.frame.iloc[0]
+    assert first["retention"] == 1 and first["quick_value"] == 10 * len(days)
+    assert first[["lifespan_periods", "formula_value", "value_if_higher"]].isna().all()
+    assert first["value_if_lower"] == pytest.approx(10 / 0.05)
+    assert any("came back in the next month, so retention is 1" in note for note in made.notes)
+    rows.to_csv(tmp_path / "orders.csv", index=False)
+    shown = fairladder(
+        "value", "orders.csv", "--part", "answers", "--period", "month", cwd=tmp_path
+    )
+    assert shown.returncode == 0 and "retention is 1" in shown.stderr
+    refused = fairladder("campaign", "orders.csv", "--name", "x", "--response", "0", cwd=tmp_path)
+    assert "response: expected a number greater than 0, not 0.0" in refused.stderr
+
+
 def test_top_found_counts_ties_by_probability():
     actual = np.array([5, 5, 1, 0, 0, 0, 0, 0, 0, 0.0])
     assert top_found(actual, actual) == 1.0  # the tenth is one customer, and one tied with it: two

@@ -759,7 +759,9 @@ def _problems(error: ValidationError, text: str) -> Iterator[str]:
         elif item["type"] == "missing":
             yield f"{spot}: this key is missing"
         else:
-            message = _EXPECTED.get(item["type"]) or item["msg"].removeprefix("Value error, ")
+            said = item["msg"].removeprefix("Value error, ").replace("Input should be", "expected")
+            said = re.sub("^expected (greater|less)", r"expected a number \1", said)
+            message = _EXPECTED.get(item["type"]) or said
             got = (
                 ""
                 if item["type"] == "value_error"

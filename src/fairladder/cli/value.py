@@ -540,11 +540,11 @@ def _factors(made: "FormulaValue") -> "RenderableType":
         for f in rows_of(made.factors())
     ]  # fmt: skip
     first = made.frame.iloc[0]
-    low, high = wording.money(first["value_if_lower"]), wording.money(first["value_if_higher"])
-    title = (
-        f"How is the formula value computed? With retention 5 points lower it is {low}, with 5 "
-        f"points more {high}"
-    )
+    title = "How is the formula value computed?"
+    low, high = first["value_if_lower"], first["value_if_higher"]
+    if not wording.missing(low):
+        title += f" With retention 5 points lower it is {wording.money(low)}"
+        title += f", with 5 points more {wording.money(high)}" if not wording.missing(high) else ""
     return table(title, ["factor", "unit", "from", "value"], rows, left=3)
 
 
@@ -558,8 +558,9 @@ def _why(answers: _Answers) -> "Text":
     texts = [
         f"{wording.money(by_period[p])} by {p}"
         for p in ("day", "week", "month", "quarter", "year")
-        if p in by_period
+        if not wording.missing(by_period.get(p))
     ]
+    by_length = f": {', '.join(texts)}. A longer period tolerates longer pauses" if texts else ""
     lines = [
         Text("Why do they differ?", style="bold"),
         Text(
@@ -569,7 +570,7 @@ def _why(answers: _Answers) -> "Text":
         ),
         Text(
             "• The formula treats customers as lost once they skip a period, though many "
-            f"only pause: {', '.join(texts)}. A longer period tolerates longer pauses."
+            f"only pause{by_length}."
         ),
     ]
     if not ahead.frame["active_probability"].isna().all():

@@ -223,11 +223,6 @@ def _of_period(
         if retention is None
         else "given"
     )
-    if whole["retention"] == 1:
-        raise DataError(
-            f"Every customer comes back in the next {unit}, so retention is 1 and the "
-            "lifespan is infinite. Give --retention, or use a shorter --period."
-        )
     table = pd.DataFrame(rows)
     notes = _notes(whole, unit, periods, orders, retention)
     return FormulaValue(
@@ -455,6 +450,11 @@ def _notes(
         notes.append(
             f"No customer could have come back yet: there is only one complete {unit}, so "
             "there is no formula value."
+        )
+    elif whole["retention"] == 1:
+        notes.append(
+            f"Every customer came back in the next {unit}, so retention is 1, the lifespan is "
+            "infinite, and there is no formula value. Give --retention, or use a shorter --period."
         )
     elif whole["retention"] == 0 and given is None:
         notes.append(

@@ -15,10 +15,12 @@ import sqlalchemy
 import sqlglot
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.stats import chi2
 
 import fairladder as fl
 from conftest import MARIADB, POSTGRES
 from fairladder.engine import dialects
+from fairladder.ladder.drift import chance_index, verdict
 
 VALUES = st.lists(st.integers(-3, 12), min_size=1, max_size=40)
 PERCENTS = st.lists(
@@ -267,6 +269,30 @@ def test_saved_ladders_score_another_day_and_report_drift(shop, tmp_path, fairla
         wrong.returncode,
         wrong.stderr.startswith("Error: The saved ladder `arrival` has 4 rungs of `first_order`"),
     ) == (2, True)
+
+
+def test_drift_verdicts_allow_for_the_number_of_customers():
+    """Two samples of one population are found to have moved in about one case of twenty, whatever
+    their size; a real change is still found in larger ones.
+    """
+    draw = np.random.default_rng(5)
+    even, steep = np.full(5, 0.2), np.array([0.04, 0.12, 0.2, 0.28, 0.36])
+
+    def alarms(n: int, later: np.ndarray) -> float:
+        pairs = [(draw.multinomial(n, even), draw.multinomial(n, later)) for _ in range(500)]
+        return np.mean([verdict(a.tolist(), b.tolist()).startswith("moved") for a, b in pairs])
+
+    assert max(alarms(n, even) for n in (20, 60, 300, 2000)) < 0.12
+    assert alarms(300, steep) > 0.95
+    assert alarms(20, steep) < 0.6
+    for rungs in (2, 5, 10):
+        exact = chi2.ppf(0.95, rungs - 1) * (1 / (7 * rungs) + 1 / (9 * rungs))
+        assert chance_index([7] * rungs, [9] * rungs) == pytest.approx(exact, rel=0.03)
+    assert chance_index([7, 0, 7], [9, 0, 9]) == chance_index([7, 7], [9, 9])
+    assert verdict([20, 20], [20, 20]) == "steady"
+    assert verdict([4, 4], [0, 0]).startswith("no ")
+    assert verdict([10, 10], [14, 6]) == "too few customers to tell"  # index 0.17, chance 0.38
+    assert verdict([100, 100], [140, 60]) == "moved somewhat"  # index 0.17, chance 0.038
 
 
 def test_groups_without_ladder_get_no_score_and_small_groups_are_reported(shop):

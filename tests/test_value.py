@@ -582,7 +582,8 @@ def test_value_answers_what_it_can_when_every_customer_comes_back(fairladder, tm
     rows.columns = ["customer", "placed", "amount"]
     made = fl.value_formula(fl.open_orders(rows), period="month")
     first = made.frame.iloc[0]
-    assert first["retention"] == 1 and first["quick_value"] == 10 * len(days)
+    assert first["retention"] == 1
+    assert first["quick_value"] == 10 * len(days)
     assert first[["lifespan_periods", "formula_value", "value_if_higher"]].isna().all()
     assert first["value_if_lower"] == pytest.approx(10 / 0.05)
     assert any("came back in the next month, so retention is 1" in note for note in made.notes)
@@ -590,7 +591,8 @@ def test_value_answers_what_it_can_when_every_customer_comes_back(fairladder, tm
     shown = fairladder(
         "value", "orders.csv", "--part", "answers", "--period", "month", cwd=tmp_path
     )
-    assert shown.returncode == 0 and "retention is 1" in shown.stderr
+    assert shown.returncode == 0
+    assert "retention is 1" in shown.stderr
     refused = fairladder("campaign", "orders.csv", "--name", "x", "--response", "0", cwd=tmp_path)
     assert "response: expected a number greater than 0, not 0.0" in refused.stderr
 

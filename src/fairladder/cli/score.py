@@ -263,7 +263,7 @@ def _tier(name: str, tier: "Tier", summary: "pd.DataFrame") -> "RenderableType":
 def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
     """Show how far customers have moved on ladders fitted earlier."""
     from fairladder.cli.screen import table
-    from fairladder.ladder.drift import MOVED, STEADY
+    from fairladder.ladder.drift import MOVED, STEADY, UNCERTAIN
 
     rows = []
     for (name, group), rungs in drift.groupby(["ladder", "group"], sort=False, dropna=False):
@@ -276,11 +276,13 @@ def drift_view(drift: "pd.DataFrame", whose: str = "saved") -> "RenderableType":
         )
         beyond = f"{wording.count(first['below'])} below, {wording.count(first['above'])} above"
         rows.append([of, f"{first['drift_index']:.3f}", first["verdict"], text, beyond])
-    indices = drift.groupby(["ladder", "group"], sort=False, dropna=False)["drift_index"].first()
+    verdicts = [row[2] for row in rows]
     drift_text = (
-        f"{(indices < STEADY).sum()} of {len(indices)} are steady, {(indices >= MOVED).sum()} "
-        "should be fitted again"
+        f"{verdicts.count(STEADY)} of {len(verdicts)} are steady, {verdicts.count(MOVED)} should "
+        "be fitted again"
     )
+    if few := verdicts.count(UNCERTAIN):
+        drift_text += f", {few} {'has' if few == 1 else 'have'} too few customers to tell"
     columns = ["ladder", "drift index", "verdict", "largest change", "outside the old range"]
     return table(f"Do the {whose} ladders still fit? {drift_text}", columns, rows, left=1)
 

@@ -133,8 +133,8 @@ def drift(saved: SavedLadders, customers: pd.DataFrame) -> pd.DataFrame:
     ladder, group and rung.
 
     Columns: ``ladder``, ``group`` (null without groups), ``rung``, ``customers_then``,
-    ``share_then``, ``customers_now``, ``share_now`` (0..1), ``drift_index`` (of the whole ladder;
-    under 0.1 steady, from 0.25 on moved), ``verdict``, ``below`` and ``above`` (customers with
+    ``share_then``, ``customers_now``, ``share_now`` (0..1), ``drift_index`` (of the whole ladder),
+    ``verdict`` (steady under 0.1, moved from 0.25 on, unless chance explains it), ``below`` and ``above`` (customers with
     values outside the range at the time of fitting). ``customers`` needs the ladders' columns.
 
     >>> import fairladder as fl
@@ -216,6 +216,7 @@ def _lines(
     each = np.ones(len(rungs), dtype=np.int64) if counts is None else counts
     now = [int(each[rungs == rung].sum()) for rung in range(1, ladder.rungs + 1)]
     then, index = list(ladder.sizes), drift_index(ladder.sizes, now)
+    judged = verdict(ladder.sizes, now)
     numbers = values.astype(np.int64) if ladder.days else np.asarray(values, dtype=np.float64)
     low, high = ladder.ends or (-np.inf, np.inf)
     below, above = int(each[numbers < low].sum()), int(each[numbers > high].sum())
@@ -225,4 +226,4 @@ def _lines(
             t / sum(then) if sum(then) else np.nan,
             n / sum(now) if sum(now) else np.nan,
         )
-        yield name, group, rung, t, share_then, n, share_now, index, verdict(index), below, above
+        yield name, group, rung, t, share_then, n, share_now, index, judged, below, above

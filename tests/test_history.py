@@ -730,3 +730,10 @@ def test_orders_of_some_customers_are_those_of_the_whole_ledger(shop, tmp_path, 
     wanted = everything[everything["customer"].isin(ids)].reset_index(drop=True)
     pd.testing.assert_frame_equal(some, wanted)
     assert set(some["customer"]) == ids
+    named = ["--customer", "09302", "--customer", sorted(ids)[0], "--when", "spend > 0"]
+    few = pd.read_csv(io.StringIO(fairladder(*words, *named).stdout), dtype=str)
+    both = everything["customer"].isin({"09302", sorted(ids)[0]})
+    pd.testing.assert_frame_equal(few, everything[both].reset_index(drop=True))
+    assert "There is no customer `9302`. Did you mean `09302`?" in (
+        fairladder(*words, "--customer", "9302").stderr
+    )

@@ -72,7 +72,7 @@ EXAMPLES = {
     ),
     "orders": (
         "orders orders.csv --scheme scheme.toml --out ledger.csv",
-        "orders orders.csv --scheme scheme.toml --lines --from 2026-01-01",
+        "orders orders.csv --scheme scheme.toml --customer 09302 --lines",
         "orders orders.csv --scheme scheme.toml --when \"segment = 'cooling'\"",
     ),
     "growth": (

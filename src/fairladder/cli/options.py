@@ -100,25 +100,26 @@ def _share(option: str, read: Callable[[str], Any], text: str | None) -> float |
         raise UsageError(f"{option} {text}: {error}.") from None
 
 
-_SHOWN = "What to show (does not change any figures)"
+#: The help panel of options that select what is shown.
+SHOWN_PANEL = "What to show (does not change any figures)"
 When = Annotated[
     str | None,
     option(
         "--when", help=("Only customers who match this SQL condition. Use --where to select the rows that "
-            "count."), panel=_SHOWN,
+            "count."), panel=SHOWN_PANEL,
         metavar="CONDITION",
     ),
 ]  # fmt: skip
 Sort = Annotated[
     str | None,
-    option("--sort", help="Sort by this column, best first.", panel=_SHOWN, metavar="COLUMN"),
+    option("--sort", help="Sort by this column, best first.", panel=SHOWN_PANEL, metavar="COLUMN"),
 ]
 Columns = Annotated[
     str | None,
     option(
         "--columns",
         help="Show only these columns, separated by commas.",
-        panel=_SHOWN,
+        panel=SHOWN_PANEL,
         metavar="NAMES",
     ),
 ]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from fairladder import wording
-from fairladder.cli.options import Request, When
+from fairladder.cli.options import SHOWN_PANEL, Request, When, option
 from fairladder.frames import rows_of
 
 if TYPE_CHECKING:
@@ -17,11 +17,17 @@ if TYPE_CHECKING:
 Lines = Annotated[
     bool, typer.Option("--lines", help="List the lines of the orders instead, with their shares.")
 ]
+Ids = Annotated[
+    list[str] | None,
+    option(
+        "--customer", help="Only this customer; can be repeated.", panel=SHOWN_PANEL, metavar="ID"
+    ),
+]
 #: Number of latest rows shown on the terminal.
 SHOWN = 20
 
 
-def orders(request: Request, lines: Lines = False, when: When = None) -> None:
+def orders(request: Request, lines: Lines = False, when: When = None, customer: Ids = None) -> None:
     """One row per order: order number, first or repeat, days since the last one, share of the
     customer's spend.
     """
@@ -40,32 +46,41 @@ def orders(request: Request, lines: Lines = False, when: When = None) -> None:
         )
 
         listing = lines_listing(opened) if lines else ledger_listing(opened)
-        if when is not None:
-            from fairladder.scores.selection import chosen
+        whose = " and ".join([*(customer or ()), *([f"customers with {when}"] if when else [])])
+        if when is not None or customer:
+            from fairladder.scores.selection import chosen, require_customers
             from fairladder.value.to_score import scored
 
-            people = scored(opened, when)  # kept until the listing is written
-            listing = listing.among(chosen(opened, people, when=when).rows)
+            people = scored(opened, when or "")  # kept until the listing is written
+            require_customers(people, customer or ())
+            listing = listing.among(chosen(opened, people, when=_condition(customer, when)).rows)
         shown = []
         if screen.for_people(request):
             latest = listing.last(SHOWN)
             shown = [
-                lines_view(latest, *sums_of_lines(listing), when)
+                lines_view(latest, *sums_of_lines(listing), whose)
                 if lines
-                else view(latest, *sums_of_ledger(listing), when)
+                else view(latest, *sums_of_ledger(listing), whose)
             ]
     door.give(request, opened, {part: listing}, shown)
 
 
+def _condition(ids: list[str] | None, when: str | None) -> str:
+    """Return the condition that selects the customers with these ids who match ``when``."""
+    quoted = ", ".join("'" + one.replace("'", "''") + "'" for one in ids or ())
+    parts = [f"customer IN ({quoted})"] if quoted else []
+    return " AND ".join([*parts, *([f"({when})"] if when else [])])
+
+
 def view(
-    ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int, when: str | None = None
+    ledger: "pd.DataFrame", bought: int, repeat: int, refunds: int, whose: str = ""
 ) -> "RenderableType":
     """Show the last rows of a ledger and its totals: purchases, repeat ones among them, refunds."""
     from fairladder.cli import screen
 
     share = wording.percent(repeat / bought) if bought else "none"
     counted = f"{wording.counted(bought, 'purchases')}, {share} of them repeat, {wording.counted(refunds, 'refunds')}"
-    title = f"What was ordered{_by(when)}? {counted}; the latest are shown"
+    title = f"What was ordered{_by(whose)}? {counted}; the latest are shown"
     rows = [
         [o.customer, str(getattr(o, "order", "")), wording.day(o.placed_on),
         wording.money(o.amount, 2), wording.count(o.lines),
@@ -89,13 +104,11 @@ def view(
     return screen.table(title, columns, rows, left=3)
 
 
-def _by(when: str | None) -> str:
-    return "" if when is None else f" by customers with {when}"
+def _by(whose: str) -> str:
+    return f" by {whose}" if whose else ""
 
 
-def lines_view(
-    table: "pd.DataFrame", n: int, whole: float, when: str | None = None
-) -> "RenderableType":
+def lines_view(table: "pd.DataFrame", n: int, whole: float, whose: str = "") -> "RenderableType":
     """Show the latest of ``n`` lines, ``whole`` in total: customer, order, the line's share of
     both, and as many own columns as fit.
     """
@@ -111,7 +124,7 @@ def lines_view(
         for row in table.iloc[::-1].head(SHOWN).to_dict("records")
     ]  # fmt: skip
     counted = f"{wording.counted(n, 'lines')}, {wording.money(whole, 2)} in all"
-    title = f"What do the orders{_by(when)} consist of? {counted}; the latest are shown"
+    title = f"What do the orders{_by(whose)} consist of? {counted}; the latest are shown"
     return screen.table(
         title,
         [

@@ -15,7 +15,7 @@ from sqlglot import exp
 from fairladder import wording
 from fairladder.book.read import Read
 from fairladder.conditions import Condition, parse_condition, to_engine
-from fairladder.errors import DataError, UsageError, nearest
+from fairladder.errors import DataError
 from fairladder.history.ledger import order_ledger
 from fairladder.ladder import GroupedLadder, Ladder
 from fairladder.output.notebook import Piece
@@ -25,6 +25,7 @@ from fairladder.scheme import Scheme, Tier
 from fairladder.scores.fitting import SCORES, group_labels, measure_values
 from fairladder.scores.on_frames import by_own_names
 from fairladder.scores.scored import Scored, as_number
+from fairladder.scores.selection import require_customers
 from fairladder.sqltree import column, named, select, sql
 from fairladder.value.to_score import scored
 
@@ -167,6 +168,7 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     """
     ids = [ids] if isinstance(ids, str) else ids
     people = scored(orders)
+    require_customers(people, ids)
     assert orders.as_of is not None
     engine = people.engine
     offered = exp.alias_(
@@ -175,9 +177,6 @@ def explain(orders: Read, ids: str | Sequence[str]) -> list[Explanation]:
     rows = select(["people.*"], exp.alias_(people.relation, "people", table=True))
     theirs = engine.keep(rows.join(offered, on="wanted.id = people.customer", copy=False))
     frame = orders.frame_of(engine.table(select(["*"], theirs))).set_index("customer", drop=False)
-    for one in ids:
-        if one not in frame.index:
-            raise UsageError(f"There is no customer `{one}`. {_suggestion(people, one)}")
     ledger, tests = order_ledger(orders, customers=ids), _Tests.of(people, theirs)
     explained = []
     for one in ids:
@@ -206,16 +205,6 @@ def explained_segment(orders: Read, segment: str, count: int) -> list[str]:
     if not len(ids):
         raise DataError(f"Segment {segment} has no customers, so there is nothing to explain.")
     return [str(c) for c in ids["customer"].to_pylist()]
-
-
-def _suggestion(people: Scored, one: str) -> str:
-    """Return a suggestion for an unknown id."""
-    if people.engine.limits.rows_here is not None:
-        return "Write ids as in the orders, including leading zeros."
-    query = select([column("customer")], people.relation).order_by("customer", copy=False)
-    known = people.engine.table(query)["customer"].to_pylist()
-    similar = [k for k in known if k.lstrip("0").casefold() == one.strip().lstrip("0").casefold()]
-    return f"Did you mean `{similar[0]}`?" if similar else nearest(one, known)
 
 
 def _changes(

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
+import pyarrow as pa
 from sqlglot import exp
 
 from fairladder.book.read import Read
@@ -55,6 +56,32 @@ def chosen_rows(
         falling = kinds[sort] != "text" and better(sort) != "low"
         order.insert(0, exp.Ordered(this=column(sort), desc=falling, nulls_first=False))
     return rows, tuple(order)
+
+
+def require_customers(people: Scored, ids: Sequence[str]) -> None:
+    """Raise UsageError if a customer does not exist, with a suggestion."""
+    engine = people.engine
+    wanted = engine.offer(pa.table({"id": pa.array(ids, pa.string())}))
+    rows = select([column("id")], exp.alias_(wanted, "wanted", table=True))
+    rows = rows.join(
+        exp.alias_(people.relation, "people", table=True),
+        on="wanted.id = people.customer",
+        join_type="anti",
+        copy=False,
+    )
+    missing = set(engine.table(rows)["id"].to_pylist())
+    for one in ids:
+        if one in missing:
+            raise UsageError(f"There is no customer `{one}`. {_suggestion(people, one)}")
+
+
+def _suggestion(people: Scored, one: str) -> str:
+    if people.engine.limits.rows_here is not None:
+        return "Write ids as in the orders, including leading zeros."
+    query = select([column("customer")], people.relation).order_by("customer", copy=False)
+    known = people.engine.table(query)["customer"].to_pylist()
+    similar = [k for k in known if k.lstrip("0").casefold() == one.strip().lstrip("0").casefold()]
+    return f"Did you mean `{similar[0]}`?" if similar else nearest(one, known)
 
 
 def require_known(name: str, columns: Iterable[object]) -> None:

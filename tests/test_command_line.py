@@ -12,10 +12,12 @@ import stat
 import subprocess
 import sys
 import threading
+import zipfile
 from decimal import Decimal
 from types import SimpleNamespace
 
 import duckdb
+import numpy as np
 import pandas as pd
 import pyarrow.parquet as pq
 import pytest
@@ -551,7 +553,7 @@ def test_large_workbook_equals_small_workbook(monkeypatch, tmp_path):
     orders = fl.sample_orders()
     noon = dt.datetime(2026, 3, 1, 12, 30)
     odd = ["=1+1", "<b>&amp;", " spaced ", "a\x07b_x0041_", "two\nlines", None, True, noon,
-           noon.date(), noon.astimezone(dt.UTC), float("-inf"), Decimal("12.345"), dt.datetime(1900, 2, 28)]  # fmt: skip
+           noon.date(), noon.astimezone(dt.UTC), float("-inf"), Decimal("12.345"), dt.datetime(1900, 1, 15)]  # fmt: skip
     tables = {
         "customers": orders.score().head(50),
         "segments": orders.segment_summary(),
@@ -569,6 +571,10 @@ def test_large_workbook_equals_small_workbook(monkeypatch, tmp_path):
     for name, sheet in small.items():
         pd.testing.assert_frame_equal(large[name], sheet)
     assert large["customers"]["last_order"].dtype.kind == "M"
+    with zipfile.ZipFile(tmp_path / "large.xlsx") as whole:
+        sheets = [whole.read(f"xl/worksheets/sheet{n}.xml").decode() for n in (1, 2, 3)]
+    stored = [float(v) for sheet in sheets for v in re.findall(r"<v>([^<]*)</v>", sheet)]
+    assert np.isfinite(stored).all()  # nulls are no cells
     with pytest.raises(fl.DataError, match="Row 9, column `x` has 40,000 characters"):
         fl.write(
             pd.DataFrame({"x": ["=1"] * 8 + ["y" * 40_000] + ["z"] * 9}), tmp_path / "long.xlsx"

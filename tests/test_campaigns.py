@@ -422,6 +422,14 @@ def test_saved_list_needs_no_conditions_and_plan_needs_no_list(fairladder, shop)
     assert "between 2026-04-01 and 2026-06-30" in whole.stderr
     assert "the conditions given have no effect" in whole.stderr
     assert (shop / "whole.csv").read_bytes() != (shop / "stated.csv").read_bytes()
+    later = ("--measure-through", "2026-07-30")  # April to June are 91 days, July adds 30
+    beyond = fairladder(*arguments, *later, "--out", "beyond.csv", cwd=shop)
+    assert "The results end on 30 June 2026, so 91 of the 121 days up to 30 July 2026" in (
+        " ".join(beyond.stderr.split())
+    )
+    assert (shop / "beyond.csv").read_bytes() == (shop / "whole.csv").read_bytes()
+    early = fairladder(*arguments, "--measure-through", "2026-03-31", cwd=shop)
+    assert (early.returncode, "contains no day" in early.stderr) == (2, True)
     assert (
         "has no funnel"
         in fairladder(*arguments, "--figure", "f.png", "--figure-of", "funnel", cwd=shop).stderr

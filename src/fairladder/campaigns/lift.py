@@ -48,21 +48,33 @@ class Lift(Answer):
     frame: pd.DataFrame
     since: dt.date
     through: dt.date
+    """Last day of the window that the results cover."""
+    requested_through: dt.date
+    """Last day of the window; the results may end before it."""
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """The reason why the total spend has no p-value, if so."""
+        """The days of the window that are not covered, and the reason why the total spend has no
+        p-value, if so.
+        """
+        notes = []
+        if self.through < self.requested_through:
+            covered, whole = (
+                (day - self.since).days + 1 for day in (self.through, self.requested_through)
+            )
+            notes.append(
+                f"The results end on {wording.day(self.through)}, so {covered} of the "
+                f"{wording.counted(whole, 'days')} up to {wording.day(self.requested_through)} "
+                "are measured."
+            )
         a = self.frame.iloc[0]
-        if (
-            not a["held_out"]
-            or not a["contacted"]
-            or min(a["bought_contacted"], a["bought_held_out"]) >= FEW_BUYERS
-        ):
-            return ()
-        return (
-            f"No p-value is given for spend: with fewer than {FEW_BUYERS} buyers in a group "
-            "its variance is unknown, so a p-value would look more certain than it is.",
-        )
+        compared = a["held_out"] and a["contacted"]
+        if compared and min(a["bought_contacted"], a["bought_held_out"]) < FEW_BUYERS:
+            notes.append(
+                f"No p-value is given for spend: with fewer than {FEW_BUYERS} buyers in a group "
+                "its variance is unknown, so a p-value would look more certain than it is."
+            )
+        return tuple(notes)
 
     def in_words(self) -> str:
         """Return the conclusion for all customers."""
@@ -107,10 +119,13 @@ class Lift(Answer):
         return {"lift": self.frame}
 
     def facts(self) -> dict[str, Any]:
-        """Return the days of the window, and the conclusion in words."""
+        """Return the days of the window that are measured, its requested end, and the conclusion
+        in words.
+        """
         return {
             "since": self.since.isoformat(),
             "through": self.through.isoformat(),
+            "requested_through": self.requested_through.isoformat(),
             "finding": self.in_words(),
         }
 
@@ -137,7 +152,7 @@ def lift(
         Orders that extend beyond the list's day. Their scheme says whether refunds lower spend.
     since, through
         First and last day of the window; by default from the day after the list was made to the
-        results' last day.
+        results' last day. Days after that are not covered, which a note says.
 
     Raises UsageError for a wrong window, DataError for an empty list.
     """
@@ -150,16 +165,13 @@ def lift(
         if since
         else pd.Timestamp(listed["listed_on"].max()).date() + dt.timedelta(days=1)
     )
-    last = as_day(through) if through else results.as_of
-    if last is None or last < first:
+    requested = as_day(through) if through else results.as_of
+    last = requested and min(requested, results.as_of or requested)
+    if requested is None or last is None or last < first:
+        early = results.as_of is None or results.as_of < first
         raise UsageError(
-            f"The window from {first} to {last} contains no day: the results end before the "
-            "campaign begins."
-        )
-    if results.as_of is not None and last > results.as_of:
-        raise UsageError(
-            f"The window ends on {last}, but the as-of date of the results is "
-            f"{results.as_of}. Give an earlier end."
+            f"The window from {first} to {last} contains no day: "
+            f"{'the results end' if early else 'it ends'} before the campaign begins."
         )
     spent = _spent(results, placed, first, last)
     joined = listed[["customer", "group", *(["segment"] if "segment" in listed else [])]].merge(
@@ -169,7 +181,10 @@ def lift(
     segments = sorted(joined["segment"].astype(str).unique()) if "segment" in joined else []
     parts = [("all", joined), *((s, joined[joined["segment"].astype(str) == s]) for s in segments)]
     return Lift(
-        pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]), first, last
+        pd.DataFrame([{"segment": name, **_compared(part)} for name, part in parts]),
+        first,
+        last,
+        requested,
     )
 
 

@@ -15,7 +15,7 @@ from matplotlib.patches import Rectangle
 from matplotlib.text import Text
 
 import fairladder as fl
-from fairladder import figures
+from fairladder import figures, wording
 from fairladder.figures import fonts
 from fairladder.figures.fitting import shortened
 
@@ -93,6 +93,11 @@ def test_cohort_and_count_figures_match_their_tables(orders):
     cells = [t for t in texts(figures.cohort_map(found)) if re.fullmatch(r"\d+", t)]
     assert len(cells) == found.frame["active"].notna().sum()
     assert cells.count("100") == 12
+    back = wording.percent(found.average()[1])
+    assert title(figures.cohort_map(found)) == f"Of a cohort, {back} buy again in the next quarter"
+    day = pd.DataFrame({"customer": list("abc"), "date": "2026-01-05", "amount": [1, 2, 3]})
+    young = fl.cohorts(fl.open_orders(day))
+    assert title(figures.cohort_map(young)) == "No cohort has had a next month yet"
     counts = fl.order_counts(orders)
     bars = figures.order_counts(counts).axes[0].patches
     assert [b.get_height() for b in bars] == counts["customers"].head(15).tolist()

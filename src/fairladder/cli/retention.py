@@ -164,11 +164,13 @@ def _cohorts(cohorts: "Cohorts") -> "RenderableType":
         ]
     )
     back = average.get(1)
-    text = wording.percent(back) if back is not None else "none yet"
-    title = (
-        f"Do customers come back? {text} of a cohort buy in the next {cohorts.period}; "
-        f"percentage active k {cohorts.period}s after the first"
+    unit = cohorts.period
+    text = (
+        f"No cohort has had a next {unit} yet"
+        if wording.missing(back)
+        else f"{wording.percent(back)} of a cohort buy in the next {unit}"
     )
+    title = f"Do customers come back? {text}; percentage active k {unit}s after the first"
     return table(title, ["cohort", "size", *map(str, ks)], rows)
 
 

@@ -32,9 +32,11 @@ def cohort_map(
     values = wide.drop(columns="size").to_numpy(dtype=np.float64)[:, : _MOST_COHORTS + 1]
     average = table.average()
     with mpl.rc_context(STYLE):
-        text = wording.percent(average.get(1)) if 1 in average.index else "none yet"
+        back = average.get(1)
         figure, axes = page(
-            f"Of a cohort, {text} buy again in the next {table.period}",
+            f"No cohort has had a next {table.period} yet"
+            if wording.missing(back)
+            else f"Of a cohort, {wording.percent(back)} buy again in the next {table.period}",
             f"Percent of each cohort active k {table.period}s after the first purchase; size in "
             "brackets",
             facts, ax, place=(0.13, 0.13, 0.83, 0.7),

@@ -103,6 +103,58 @@ def test_database_conditions_ranges_and_zones_equal_embedded(shop, shop_rows, tm
         assert here.balance == there.balance, where
 
 
+OF_ORDER = {"amount": "slip_total", "amount_is": "order"}
+EUROS = {"currency": "EUR", "columns": ("unit_price",)}
+OPTIONS = [
+    {"orders": {"drop": "repeats"}},
+    {"orders": {"drop": "repeats-across-files", "where": "channel <> 'web'"}},
+    {"orders": {"drop": "older-versions", "version": "sold_at"}},
+    {"orders": OF_ORDER},
+    {"orders": {**OF_ORDER, "drop": "repeats"}},
+    {
+        "orders": {"cost": "unit_price", "currency": "till"},
+        "money": {**EUROS, "rates": "rates.csv"},
+    },
+    {"orders": {"currency": "till"}, "money": {**EUROS, "refunds": "ignore", "decimals": 1}},
+    {"orders": {"amount": "paid_in", "credit": "credit_note"}},
+    {"orders": {"amount_unit": "minor", "decimal_mark": ".", "date_format": "iso"}},
+    {"customers": {"at_first": ("channel",), "at_latest": ("category",)}},
+]
+
+
+@pytest.mark.parametrize("kind", EACH_DATABASE)
+def test_every_option_of_the_orders_gives_the_same_in_databases(
+    shop, shop_rows, tmp_path, kind, monkeypatch
+):
+    """Rows with copies, versions, currencies, credits and disagreeing totals: the same customers
+    and the same account of the rows as from a frame.
+    """
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "rates.csv").write_text("currency,from,rate\nUSD,2020-01-01,0.9\n")
+    rows = pd.concat([shop_rows, shop_rows.head(40)], ignore_index=True)
+    rows.loc[2505:2515, "sold_at"] = "2026-01-05T10:00:00"
+    place = rows.index.to_numpy()
+    rows["till"] = ["USD" if i % 7 == 3 else "EUR" for i in place]
+    credit = place % 9 == 4
+    rows["paid_in"] = rows["line_total"].mask(credit, "")
+    rows["credit_note"] = pd.Series("", rows.index).mask(credit, "5.25")
+    rows["slip_total"] = rows.groupby("slip")["line_total"].transform("first")
+    rows.loc[place % 50 == 7, "slip_total"] = "1.00"
+    url, scheme, seen = (
+        in_database(kind, rows, tmp_path),
+        fl.load_scheme(shop / "scheme.toml"),
+        set(),
+    )
+    for options in OPTIONS:
+        inside = {**options, "orders": {**options.get("orders", {}), "table": "orders"}}
+        here = fl.open_orders(rows, scheme=scheme.with_options(**options))
+        there = fl.open_orders(url, scheme=scheme.with_options(**inside))
+        pd.testing.assert_frame_equal(here.customers(), there.customers(), check_dtype=False)
+        assert here.balance == there.balance, options
+        seen.add((str(here.balance), here.customers().shape))
+    assert len(seen) == len(OPTIONS)  # each option has an effect
+
+
 @pytest.mark.parametrize("kind", EACH_DATABASE)
 def test_database_errors_contain_no_secrets(shop_rows, tmp_path, kind, fairladder):
     url = in_database(kind, shop_rows, tmp_path)

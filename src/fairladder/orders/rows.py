@@ -12,6 +12,7 @@ from fairladder.orders.recipe import Recipe, condition_kinds, twofold_roles
 from fairladder.orders.roles import Roles
 from fairladder.orders.source import Source
 from fairladder.orders.states import (
+    JUDGED,
     RowState,
     cell_state,
     whole_state,
@@ -49,12 +50,15 @@ class Rows(Recipe):
         order = sql(":c IS NULL", c=column("#order")) if self.has_orders else None
         no_date = sql(":s = :n", s=column("#cell_state"), n=RowState.NO_DATE)
         state = whole_state(self, column("#customer"), order, no_date, column("#cell_state"))
-        judged = "#first" if conflicts else "#state"
+        drop = self.scheme.orders.drop
+        judged = JUDGED if drop else "#state"
         stated = select(
-            ["*", named(state, judged)], self._cells(relation, as_written=False), "cells"
+            ["*", named(state, "#first" if conflicts else judged)],
+            self._cells(relation, as_written=False),
+            "cells",
         )
-        judged_rows = without_conflicts(stated) if conflicts else stated
-        return without_repeats(self, judged_rows) if self.scheme.orders.drop else judged_rows
+        judged_rows = without_conflicts(stated, judged) if conflicts else stated
+        return without_repeats(self, judged_rows) if drop else judged_rows
 
     @property
     def reads_as_written(self) -> bool:

@@ -177,9 +177,14 @@ def _outside(recipe: Recipe) -> list[tuple[exp.Expr, exp.Expr]]:
     return [(test, exp.Literal.number(RowState.OUTSIDE)) for test in beyond]
 
 
-def without_conflicts(stated: exp.Select) -> exp.Select:
-    """Return the rows, marking those of orders whose repeated totals disagree among the rows that
-    ``where`` keeps.
+#: The state of rows before some are dropped; the final one is in ``#state``. Both stay, since few
+#: databases can leave out columns of ``*``.
+JUDGED = "#judged"
+
+
+def without_conflicts(stated: exp.Select, name: str) -> exp.Select:
+    """Return the rows, whose state is in ``#first``, with their state in the column ``name``, which
+    marks those of orders whose repeated totals disagree among the rows that ``where`` keeps.
     """
     pair = [column("#customer"), column("#order")]
     disagree = (
@@ -202,12 +207,12 @@ def without_conflicts(stated: exp.Select) -> exp.Select:
         ]
     )
     state = case([(hit, exp.Literal.number(RowState.CONFLICTING_TOTAL))], column("#first"))
-    return select(["*", named(state, "#state")], stated, "judged")
+    return select(["*", named(state, name)], stated, "judged")
 
 
 def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
-    """Return the rows, marking those that ``drop`` excludes: repeats, or rows of older versions of
-    their order.
+    """Return the rows, whose state is in ``JUDGED``, with ``#state``, which marks those that ``drop``
+    excludes: repeats, or rows of older versions of their order.
     """
     drop = recipe.scheme.orders.drop
     if drop == "older-versions":
@@ -218,22 +223,18 @@ def without_repeats(recipe: Recipe, judged: exp.Select) -> exp.Select:
     ]
     if drop == "repeats" or not several:
         order = [exp.Ordered(this=column(FILE))] if several else []
-        place = _row_number([column("#state"), *cells_of], order)
+        place = _row_number([column(JUDGED), *cells_of], order)
         never = exp.false() if drop == "repeats-across-files" else sql(":p > 1", p=column("#place"))
         return _marked(judged, [named(place, "#place")], never, RowState.REPEAT)
     # The n-th copy in one file equals the n-th copy in another, so as many stay as the file with
     # most of them has.
-    copy = _row_number([column("#state"), *cells_of, column(FILE)], [])
+    copy = _row_number([column(JUDGED), *cells_of, column(FILE)], [])
     copied = select(["*", named(copy, "#copy")], judged, "copied")
     place = _row_number(
-        [column("#state"), *cells_of, column("#copy")], [exp.Ordered(this=column(FILE))]
+        [column(JUDGED), *cells_of, column("#copy")], [exp.Ordered(this=column(FILE))]
     )
     return _marked(
-        copied,
-        [named(place, "#place")],
-        sql(":p > 1", p=column("#place")),
-        RowState.REPEAT,
-        also=["#copy"],
+        copied, [named(place, "#place")], sql(":p > 1", p=column("#place")), RowState.REPEAT
     )
 
 
@@ -277,7 +278,7 @@ def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
         )
     latest = exp.Window(
         this=exp.Max(this=version),
-        partition_by=[column("#state"), column("#customer"), column("#order")],
+        partition_by=[column(JUDGED), column("#customer"), column("#order")],
     )
     # A row without a version is older than any row with one.
     older = sql(":l IS NOT NULL AND :v IS DISTINCT FROM :l", v=version, l=column("#latest"))
@@ -285,23 +286,17 @@ def _older_versions(recipe: Recipe) -> tuple[list[exp.Expr], exp.Expr]:
 
 
 def _marked(
-    judged: exp.Select,
-    added: list[exp.Expr],
-    dropped: exp.Expr,
-    state: RowState,
-    also: Sequence[str] = (),
+    judged: exp.Select, added: list[exp.Expr], dropped: exp.Expr, state: RowState
 ) -> exp.Select:
-    """Add columns to compute which used rows are ``dropped``, give those another state, and remove
-    the columns again.
+    """Add columns to compute which used rows are ``dropped``, and ``#state``, which is another one
+    for those.
     """
     placed = select(["*", *added], judged, "placed")
     marked = sql(
         "CASE WHEN :s = :u AND :d THEN :r ELSE :s END",
-        s=column("#state"),
+        s=column(JUDGED),
         u=RowState.USED,
         d=exp.paren(dropped),
         r=state,
     )
-    inner = ["#state", *(tree.alias for tree in added), *also]
-    everything = exp.Star(**{"except_": [exp.to_identifier(name, quoted=True) for name in inner]})
-    return select([everything, named(marked, "#state")], placed, "counted")
+    return select(["*", named(marked, "#state")], placed, "counted")

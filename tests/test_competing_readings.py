@@ -393,6 +393,11 @@ def test_older_versions_of_an_order_can_be_dropped(tmp_path):
         dropped = fl.open_orders(files, scheme={"orders": {"drop": drop}})
         assert dropped.customers()["spend"].tolist() == spend
         assert sum(n for _, n, _ in dropped.balance.lines()[1:]) == dropped.balance.rows_read == 5
+    # A version that does not count replaces none that does.
+    counting = {"drop": "older-versions", "where": "state <> 'sent'"}
+    assert fl.open_orders(files, scheme={"orders": counting}).customers()["spend"].tolist() == [
+        10.0, 5.0, 7.0,
+    ]  # fmt: skip
     one = written(
         tmp_path / "all.csv",
         (*columns, "changed"),

@@ -3,6 +3,7 @@ errors.
 """
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cache
 
@@ -173,7 +174,8 @@ def _descend(of: Objective, start: Array, steps: int = 300) -> tuple[Array, floa
 #: A fit has converged if less than this remains to be gained in the log-likelihood of all
 #: customers.
 CONVERGED = 0.01
-_MANY = 20_000
+#: A gain that is nothing, and this many points in a row without more end a search.
+_NOTHING, _IDLE = 1e-5, 4
 
 
 def _top(
@@ -211,32 +213,38 @@ def _polished(of: Objective, best: Array, hessian: Array, customers: int) -> tup
     """Continue until the gradient is zero, by BFGS from a known curvature among the parameters
     inside their bounds.
 
-    Usual tolerances stop a few thousandths short where the likelihood is flat.
+    Where the likelihood is flat, usual tolerances stop a few thousandths short, and a line search
+    follows rounding errors; so it ends when several points in a row gain nothing.
     """
     free = _inside(best)
     value, slope = of(best)
-    # With very many customers each step is slow, and a gradient this small leaves far less than
-    # ``CONVERGED`` to gain.
-    slope_left = 3e-8 if customers <= _MANY else 2e-6
-    if free.any() and np.abs(slope[free]).max() > 1e-9:
+    if not free.any() or np.abs(slope[free]).max() <= 1e-9:
+        return best, value
+    top, idle = (best, value), 0
 
-        def inner(theta: Array) -> tuple[float, Array]:
-            whole = best.copy()
-            whole[free] = np.clip(theta, LOW, HIGH)
-            value, slope = of(whole)
-            return value, slope[free]
+    def inner(theta: Array) -> tuple[float, Array]:
+        nonlocal top, idle
+        at = best.copy()
+        at[free] = np.clip(theta, LOW, HIGH)
+        value, slope = of(at)
+        idle = 0 if (top[1] - value) * max(customers, 1) > _NOTHING else idle + 1
+        top = min(top, (at, value), key=lambda point: point[1])
+        if idle > _IDLE:
+            raise _AtTheTopError
+        return value, slope[free]
 
-        bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
-        inverse = (axes / np.maximum(bend, 1e-8 * max(float(bend.max()), 1e-9))) @ axes.T
-        optimum = minimize(
+    bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
+    inverse = (axes / np.maximum(bend, 1e-8 * max(float(bend.max()), 1e-9))) @ axes.T
+    with suppress(_AtTheTopError):
+        minimize(
             inner, best[free], jac=True, method="BFGS",
-            options={"gtol": slope_left, "maxiter": 60, "hess_inv0": (inverse + inverse.T) / 2},
+            options={"gtol": 3e-8, "maxiter": 60, "hess_inv0": (inverse + inverse.T) / 2},
         )  # fmt: skip
-        if optimum.fun <= value:
-            best = best.copy()
-            best[free] = np.clip(optimum.x, LOW, HIGH)
-            value, slope[free] = float(optimum.fun), optimum.jac
-    return best, value
+    return top
+
+
+class _AtTheTopError(Exception):
+    """Ends a search that gains nothing more."""
 
 
 def _inside(at: Array) -> NDArray[np.bool_]:

@@ -29,7 +29,7 @@ _ROWS = 8_000
 _CORES = min(os.cpu_count() or 1, 8)
 #: For this many nodes, the longest interval in ln(y), and the largest fall of the logarithm, with
 #: an error up to 1e-12.
-_NODES = ((8, 1.6, 4.0), (12, 3.2, 12.0), (24, 8.0, 42.0), (64, np.inf, np.inf))
+_NODES = ((8, 1.6, 3.5), (12, 3.2, 9.0), (24, 8.0, 30.0), (64, np.inf, np.inf))
 _RULES = {n: np.polynomial.legendre.leggauss(n) for n, *_ in _NODES}
 
 
@@ -82,11 +82,13 @@ class Pareto:
         length = np.where(
             fall * length > _NEGLIGIBLE, _NEGLIGIBLE / np.where(fall > 0, fall, 1.0), length
         )
-        steepest = np.maximum((r + x + s) * length, 0)
+        end = (near + t_x) * np.exp(length)
+        slope_there = (r + x) * end / (alpha - near + end) + (s + 1) * end / (beta - near + end) - 1
+        deepest = np.abs(slope_there * length)
         value, slope = np.full(len(x), -np.inf), np.zeros((4, len(x)))
         rest = length > 0
-        for nodes, longest, deepest in _NODES:
-            these = np.flatnonzero(rest & (length <= longest) & (steepest <= deepest))
+        for nodes, longest, most in _NODES:
+            these = np.flatnonzero(rest & (length <= longest) & (deepest <= most))
             rest[these] = False
             if not len(these):
                 continue

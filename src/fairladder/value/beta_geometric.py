@@ -21,9 +21,9 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import eigh_tridiagonal
-from scipy.special import digamma, expit, gammaln
+from scipy.special import expit
 
-from fairladder.value.likelihood import Array, distinct
+from fairladder.value.likelihood import Array, distinct, rising
 
 
 @dataclass(frozen=True)
@@ -60,29 +60,21 @@ class BetaGeometric:
         n = self._coins(x)
         seen, back = distinct(x)
         coins = self._coins(seen)
-        whole = (
-            gammaln(r + seen)
-            - gammaln(r)
-            + gammaln(a + b)
-            - gammaln(a + b + coins)
-            + gammaln(b + coins)
-            - gammaln(b)
-        )[back]
-        d_r = (digamma(r + seen) - digamma(r))[back]
-        d_ab = (digamma(a + b) - digamma(a + b + coins))[back]
-        d_b = (digamma(b + coins) - digamma(b))[back]
-        log_end, log_last = np.log(alpha + T), np.log(alpha + t_x)
-        odds = self._log_odds(p, x, log_end - log_last)
-        inactive = expit(odds)
+        (rise, d_r), (by_b, d_b), (by_both, d_both) = (
+            rising(start, of) for start, of in ((r, seen), (b, coins), (a + b, coins))
+        )
+        u_end, u_last = np.log1p(T / alpha), np.log1p(t_x / alpha)
+        odds = self._log_odds(p, x, np.log1p((T - t_x) / (alpha + t_x)))
+        gone = expit(odds)
         left = np.where(n > 0, 1 / (b + np.where(n > 0, n, 1) - 1), 0.0)
-        value = whole + r * np.log(alpha) - (r + x) * log_end + np.logaddexp(0, odds)
+        value = (rise + by_b - by_both)[back] - x * np.log(alpha) - (r + x) * u_end
         slope = np.stack([
-            r * (d_r + np.log(alpha) - (1 - inactive) * log_end - inactive * log_last),
-            r - alpha * (r + x) * ((1 - inactive) / (alpha + T) + inactive / (alpha + t_x)),
-            a * d_ab + inactive,
-            b * (d_ab + d_b - inactive * left),
+            r * (d_r[back] - (1 - gone) * u_end - gone * u_last),
+            (r + x) * ((1 - gone) * T / (alpha + T) + gone * t_x / (alpha + t_x)) - x,
+            gone - a * d_both[back],
+            b * ((d_b - d_both)[back] - gone * left),
         ])  # fmt: skip
-        return value, slope
+        return value + np.logaddexp(0, odds), slope
 
     def _log_odds(self, p: Array, x: Array, gap: Array) -> Array:
         """Return the log odds of having left by the end, −inf if that is impossible; ``gap`` =
@@ -97,7 +89,7 @@ class BetaGeometric:
         """Return the probability that a customer has not left by T; exactly 1 without a repeat
         purchase, unless central.
         """
-        return np.asarray(expit(-self._log_odds(p, x, np.log(p[1] + T) - np.log(p[1] + t_x))))
+        return np.asarray(expit(-self._log_odds(p, x, np.log1p((T - t_x) / (p[1] + t_x)))))
 
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:
         """Return the expected purchases in the t days after T of active customers: E[(1 − (1 + p

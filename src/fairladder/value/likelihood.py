@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import eigh
 from scipy.optimize import minimize
+from scipy.special import digamma, gammaln
 from threadpoolctl import ThreadpoolController
 
 Array = NDArray[np.float64]
@@ -296,3 +297,18 @@ def distinct(counts: Array) -> tuple[Array, NDArray[np.int64]]:
         seen, back = np.unique(counts, return_inverse=True)
         return seen, back
     return np.arange(largest + 1.0), counts.astype(np.int64)
+
+
+def rising(start: float, counts: Array) -> tuple[Array, Array]:
+    """Return ln Γ(start + n) − ln Γ(start) of each of the rising whole ``counts`` n, and its
+    derivative.
+
+    They are sums over 0, 1, … n − 1, since both terms cancel where ``start`` is large; only a list
+    with gaps takes the difference.
+    """
+    largest = int(counts[-1])
+    if largest > len(counts):
+        return gammaln(start + counts) - gammaln(start), digamma(start + counts) - digamma(start)
+    steps, at = start + np.arange(largest), counts.astype(np.int64)
+    logs, inverse = (np.concatenate([[0.0], np.cumsum(v)]) for v in (np.log(steps), 1 / steps))
+    return logs[at], inverse[at]

@@ -4,6 +4,7 @@ observed.
 Rates λ ~ gamma(r, α), lifetimes exponential with rates μ ~ gamma(s, β) [1]. The likelihood's
 integral over the day of leaving is computed by Gauss–Legendre quadrature of logarithms, which
 neither overflows (textbook forms do from about 200 purchases on) nor cancels if t_x is near T.
+Times are taken relative to α and β, since r ln α and r ln(α + T) cancel if customers are alike.
 
 References
 ----------
@@ -19,9 +20,9 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import digamma, exprel, gammaln
+from scipy.special import exprel
 
-from fairladder.value.likelihood import Array, distinct, softmax
+from fairladder.value.likelihood import Array, distinct, rising, softmax
 
 #: After this fall of its logarithm an integrand adds nothing to a sum of doubles.
 _NEGLIGIBLE = 42.0
@@ -54,23 +55,22 @@ class Pareto:
         """
         r, alpha, s, beta = p
         seen, back = distinct(x)
-        whole = (gammaln(r + seen) - gammaln(r))[back] + r * np.log(alpha) + s * np.log(beta)
-        d_r = (digamma(r + seen) - digamma(r))[back]
-        log_a, log_b = np.log(alpha + T), np.log(beta + T)
-        stayed = -(r + x) * log_a - s * log_b
-        left, by = self._left(p, x, t_x, T)
-        both, (there, inactive) = _joined(stayed, left)
+        rise, d_rise = rising(r, seen)
+        u_end, w_end = np.log1p(T / alpha), np.log1p(T / beta)
+        stayed = -(r + x) * u_end - s * w_end
+        left, (u, near_a, w, near_b) = self._left(p, x, t_x, T)
+        both, (there, gone) = _joined(stayed, left)
         slope = np.stack([
-            r * (d_r + np.log(alpha) - there * log_a + inactive * by[0]),
-            r + alpha * (-there * (r + x) / (alpha + T) + inactive * by[1]),
-            s * (np.log(beta) - there * log_b + inactive * by[2]),
-            s + beta * (-there * s / (beta + T) + inactive * by[3]),
+            r * (d_rise[back] - there * u_end - gone * u),
+            (r + x) * (there * T / (alpha + T) + gone * near_a) - x,
+            gone - s * (there * w_end + gone * w),
+            s * there * T / (beta + T) + gone * ((s + 1) * near_b - 1),
         ])  # fmt: skip
-        return whole + both, slope
+        return rise[back] - x * np.log(alpha) + both, slope
 
     def _left(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """Return ln ∫ s (α + y)^−(r + x) (β + y)^−(s + 1) dy from t_x to T, and its gradient by the
-        parameters.
+        """Return ln ∫ s/β (1 + y/α)^−(r + x) (1 + y/β)^−(s + 1) dy from t_x to T, and averages under
+        the integrand, (4, rows): of ln(1 + y/α), y / (α + y), ln(1 + y/β) and y / (β + y).
 
         In z = ln(min(α, β) + y) the integrand is smooth; its tail is cut off where it is
         negligible.
@@ -85,7 +85,7 @@ class Pareto:
         end = (near + t_x) * np.exp(length)
         slope_there = (r + x) * end / (alpha - near + end) + (s + 1) * end / (beta - near + end) - 1
         deepest = np.abs(slope_there * length)
-        value, slope = np.full(len(x), -np.inf), np.zeros((4, len(x)))
+        value, averages = np.full(len(x), -np.inf), np.zeros((4, len(x)))
         rest = length > 0
         for nodes, longest, most in _NODES:
             these = np.flatnonzero(rest & (length <= longest) & (deepest <= most))
@@ -100,8 +100,8 @@ class Pareto:
                 for rows, found in zip(
                     parts, (cores.map if cores else map)(work, parts), strict=True
                 ):
-                    value[rows], slope[:, rows] = found
-        return value, slope
+                    value[rows], averages[:, rows] = found
+        return value, averages
 
     def _part(
         self, p: Array, x: Array, t_x: Array, length: Array, nodes: int, rows: NDArray[np.int64]
@@ -116,25 +116,19 @@ class Pareto:
         at, weights = _RULES[nodes]
         z = length[:, None] * ((1 + at) / 2)
         y = t_x[:, None] + (near + t_x)[:, None] * np.expm1(z)
-        log_near, log_far = np.log(near + t_x)[:, None] + z, np.log(max(alpha, beta) + y)
-        log_a, log_b = (log_near, log_far) if alpha <= beta else (log_far, log_near)
-        logs = -(r + x)[:, None] * log_a - (s + 1) * log_b + z + np.log(weights)
-        sums, shares = softmax(logs)
-        value = sums + np.log(s * length / 2 * (near + t_x))
-        slope = [
-            -_mean(shares, log_a),
-            -(r + x) * _mean(shares, 1 / (alpha + y)),
-            1 / s - _mean(shares, log_b),
-            -(s + 1) * _mean(shares, 1 / (beta + y)),
-        ]
-        return value, np.stack(slope)
+        far = np.log1p(y / max(alpha, beta))
+        close = np.log1p(t_x / near)[:, None] + z
+        u, w = (close, far) if alpha <= beta else (far, close)
+        sums, shares = softmax(-(r + x)[:, None] * u - (s + 1) * w + z + np.log(weights))
+        value = sums + np.log(s / beta * length / 2 * (near + t_x))
+        return value, np.stack([_mean(shares, v) for v in (u, y / (alpha + y), w, y / (beta + y))])
 
     def active_probability(self, p: Array, x: Array, t_x: Array, T: Array) -> Array:
         """Return the probability that a customer has not left by T; it falls with T also without a
         repeat purchase.
         """
         r, alpha, s, beta = p
-        stayed = -(r + x) * np.log(alpha + T) - s * np.log(beta + T)
+        stayed = -(r + x) * np.log1p(T / alpha) - s * np.log1p(T / beta)
         return _joined(stayed, self._left(p, x, t_x, T)[0])[1][0]
 
     def expected_if_active(self, p: Array, x: Array, T: Array, t: float) -> Array:

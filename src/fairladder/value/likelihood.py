@@ -3,7 +3,6 @@ errors.
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cache
 
@@ -173,10 +172,10 @@ def _descend(of: Objective, start: Array, steps: int = 300) -> tuple[Array, floa
 
 
 #: A fit has converged if less than this remains to be gained in the log-likelihood of all
-#: customers.
-CONVERGED = 0.01
-#: A gain that is nothing, and this many points in a row without more end a search.
-_NOTHING, _IDLE = 1e-5, 4
+#: customers. Steps that would gain less than this share of the likelihood are not made: rounding
+#: errors are as large.
+CONVERGED, _NOTHING = 0.01, 1e-13
+_MOST_STEPS = 60
 
 
 def _top(
@@ -185,67 +184,76 @@ def _top(
     """Climb from a point; return where it ends, the value there, the remaining gain in all
     customers' log-likelihood, and the curvature.
     """
-    best, value = _polished(of, at, hessian, customers)
-    left = _to_gain(of, best, hessian, customers)
+    best, value, left = _climbed(of, at, hessian, customers)
     if left >= CONVERGED:
         best, _ = _descend(of, best)
         hessian = _hessian(of, best)
-        best, value = _polished(of, best, hessian, customers)
-        left = _to_gain(of, best, hessian, customers)
+        best, value, left = _climbed(of, best, hessian, customers)
     return best, value, left, hessian
 
 
-def _to_gain(of: Objective, at: Array, hessian: Array, customers: int) -> float:
-    """Return the gain of a Newton step among the parameters inside their bounds, in the
-    log-likelihood of all customers.
+def _climbed(
+    of: Objective, at: Array, hessian: Array, customers: int
+) -> tuple[Array, float, float]:
+    """Take Newton's steps within the bounds until nothing is left to gain; return where they end,
+    the value there, and the gain of one more step in all customers' log-likelihood.
+
+    The curvature is updated by every step (BFGS), so one of similar customers is enough to begin.
     """
-    free = _inside(at)
-    if not free.any():
-        return 0.0
-    slope = of(at)[1][free]
-    bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
-    along = axes.T @ slope
-    # In a flat direction a step changes a parameter by a factor e at most.
-    steps = np.minimum(np.abs(along) / np.maximum(bend, 1e-300), 1.0)
-    return float((np.abs(along) * steps).sum() / 2 * max(customers, 1))
+    value, slope = of(at)
+    for _ in range(_MOST_STEPS):
+        step, gain = _newton(at, slope, hessian)
+        if gain < _NOTHING * max(abs(value), 1):
+            break
+        there = at + step
+        ahead, slope_there = of(there)
+        for _ in range(_HALVINGS):
+            if ahead < value - gain / 1000:
+                break
+            there = (at + there) / 2
+            ahead, slope_there = of(there)
+        else:
+            break  # rounding errors hide what is left
+        hessian = _updated(hessian, there - at, slope_there - slope)
+        at, value, slope = there, ahead, slope_there
+    return at, value, _newton(at, slope, hessian)[1] * max(customers, 1)
 
 
-def _polished(of: Objective, best: Array, hessian: Array, customers: int) -> tuple[Array, float]:
-    """Continue until the gradient is zero, by BFGS from a known curvature among the parameters
-    inside their bounds.
+#: A step is halved at most this many times.
+_HALVINGS = 6
 
-    Where the likelihood is flat, usual tolerances stop a few thousandths short, and a line search
-    follows rounding errors; so it ends when several points in a row gain nothing.
+
+def _newton(at: Array, slope: Array, hessian: Array) -> tuple[Array, float]:
+    """Return Newton's step to the minimum within the bounds, and what it gains.
+
+    The first parameter to cross its bound goes there, and the others follow it, and so on. In a flat direction
+    parameters change by a factor e at most.
     """
-    free = _inside(best)
-    value, slope = of(best)
-    if not free.any() or np.abs(slope[free]).max() <= 1e-9:
-        return best, value
-    top, idle = (best, value), 0
-
-    def inner(theta: Array) -> tuple[float, Array]:
-        nonlocal top, idle
-        at = best.copy()
-        at[free] = np.clip(theta, LOW, HIGH)
-        value, slope = of(at)
-        idle = 0 if (top[1] - value) * max(customers, 1) > _NOTHING else idle + 1
-        top = min(top, (at, value), key=lambda point: point[1])
-        if idle > _IDLE:
-            raise _AtTheTopError
-        return value, slope[free]
-
-    bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
-    inverse = (axes / np.maximum(bend, 1e-8 * max(float(bend.max()), 1e-9))) @ axes.T
-    with suppress(_AtTheTopError):
-        minimize(
-            inner, best[free], jac=True, method="BFGS",
-            options={"gtol": 3e-8, "maxiter": 60, "hess_inv0": (inverse + inverse.T) / 2},
-        )  # fmt: skip
-    return top
+    step = np.zeros_like(at)
+    free = _inside(at) | ((at < 0) & (slope < 0)) | ((at > 0) & (slope > 0))
+    while free.any():
+        pull = (slope + hessian @ np.where(free, 0, step))[free]
+        bend, axes = np.linalg.eigh(hessian[np.ix_(free, free)])
+        along = axes.T @ pull
+        step[free] = -axes @ (along / np.maximum(bend, np.maximum(np.abs(along), 1e-300)))
+        held = np.clip(at + step, LOW, HIGH) - at
+        if (held == step).all():
+            break
+        first = int(np.argmin(np.where(held == step, np.inf, held / np.where(step, step, 1.0))))
+        step[first], free[first] = held[first], False
+    return step, max(-float(slope @ step + step @ hessian @ step / 2), 0.0)
 
 
-class _AtTheTopError(Exception):
-    """Ends a search that gains nothing more."""
+def _updated(hessian: Array, step: Array, change: Array) -> Array:
+    """Return the curvature after a step that changed the gradient (BFGS); as before where the
+    change has the wrong sign.
+    """
+    along, before = float(step @ change), hessian @ step
+    if along <= 0 or step @ before <= 0:
+        return hessian
+    return np.asarray(
+        hessian + np.outer(change, change) / along - np.outer(before, before) / (step @ before)
+    )
 
 
 def _inside(at: Array) -> NDArray[np.bool_]:

@@ -251,6 +251,30 @@ def test_flat_likelihood_is_maximised(model):
     assert found.log_likelihood > max(f.log_likelihood for f in others) - 0.02
 
 
+@ALL
+def test_customers_who_are_alike_have_one_fit_from_every_start(model):
+    """All order once in 60 days and none leaves: r and alpha grow in proportion up to a bound,
+    where a difference of their logarithms would round the likelihood away.
+    """
+    random = np.random.default_rng(2)
+    end = random.uniform(200, 900, 12_000)
+    x = random.binomial((end / 30).astype(int), 0.5).astype(float)
+    t_x = np.where(x > 0, end * random.beta(np.maximum(x, 1), 1), 0.0)
+    buying = Buying.of(x, t_x, end)
+    assert len(buying.x) > 8_000  # so it begins with a sample
+    tries = [(0.5, 30.0, 0.5, 90.0), (30.0, 9e3, 0.01, 900.0), (9e3, 9e4, 2.0, 3.0)]
+    fits = [fit_ordering(model, buying)]
+    fits += [fit_ordering(model, buying, fl_fit(model, np.array(p))) for p in tries]
+    # Poisson: x ln(rate) - rate * T of each customer, with rate = sum(x) / sum(T)
+    rate = x.sum() / end.sum()
+    best = x.sum() * np.log(rate) - x.sum()
+    for fit in fits:
+        assert fit.converged and "r" in fit.at_bound
+        assert fit.parameters["r"] / fit.parameters["alpha"] == pytest.approx(rate, rel=2e-4)
+        assert fit.log_likelihood == pytest.approx(best, abs=2)
+        assert fit.log_likelihood == pytest.approx(fits[0].log_likelihood, abs=1e-3)
+
+
 def test_spend_model_matches_integration_and_its_notes():
     shape, q, gamma, n, mean = 2.2, 3.1, 14.0, 3.0, 20.0
     u = np.arange(-40, 6, 0.01) - np.log(gamma)

@@ -271,6 +271,9 @@ def test_customers_who_are_alike_have_one_fit_from_every_start(model):
     best = x.sum() * np.log(rate) - x.sum()
     for fit in fits:
         assert fit.converged and "r" in fit.at_bound
+        assert any("order at the same rate, once in 6" in note for note in fit.notes)
+        assert any("no customer leaves for good" in note for note in fit.notes)
+        assert not any("hardly determine" in note for note in fit.notes)
         assert fit.parameters["r"] / fit.parameters["alpha"] == pytest.approx(rate, rel=2e-4)
         assert fit.log_likelihood == pytest.approx(best, abs=2)
         assert fit.log_likelihood == pytest.approx(fits[0].log_likelihood, abs=1e-3)
@@ -582,6 +585,7 @@ def test_forecast_adds_up_and_its_backtest_is_convincing(quillmoor, forecast):
     )
     again = fl.value_forecast(quillmoor, margin=0.4, discount_rate=0.1)
     pd.testing.assert_frame_equal(again.frame, frame)
+    assert any("all customers are equally likely to leave, after 7" in n for n in forecast.notes)
 
 
 def test_naive_forecast_is_used_for_regular_customers():
@@ -742,18 +746,11 @@ def test_discounting_follows_orders_over_the_horizon(model):
 
 
 def fl_fit(model, p):
+    parameters = dict(zip(model.names, p.tolist(), strict=True))
     return Fit(
-        model.name,
-        dict(zip(model.names, p.tolist(), strict=True)),
-        {},
-        0.0,
-        4,
-        True,
-        (),
-        False,
-        (),
-        np.zeros((4, 4)),
-    )
+        model.name, parameters, errors={}, log_likelihood=0.0, customers=4, converged=True,
+        at_bound=(), penalised=False, vague=(), notes=(), covariance=np.zeros((4, 4)),
+    )  # fmt: skip
 
 
 @pytest.mark.parametrize(

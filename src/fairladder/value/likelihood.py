@@ -2,8 +2,8 @@
 errors.
 """
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence, Set
+from dataclasses import dataclass, field, replace
 from functools import cache
 
 import numpy as np
@@ -46,6 +46,8 @@ class Fit:
     converged: bool
     at_bound: tuple[str, ...]
     penalised: bool
+    vague: tuple[str, ...]
+    """Parameters inside their bounds that the data hardly determine."""
     notes: tuple[str, ...]
     covariance: Array = field(repr=False)
 
@@ -53,6 +55,15 @@ class Fit:
     def values(self) -> Array:
         """Return the parameters in their order."""
         return np.array(list(self.parameters.values()))
+
+    def with_notes(self, notes: Sequence[str], explained: Set[str] = frozenset()) -> "Fit":
+        """Add notes, and one on the vague parameters that they have not ``explained``."""
+        names = [name for name in self.vague if name not in explained]
+        told = (
+            f"The data hardly determine {', '.join(names)} of the {self.model} model: other "
+            "values would fit as well.",
+        )
+        return replace(self, notes=(*self.notes, *(told if names else ()), *notes))
 
     def draws(self, count: int, random: np.random.Generator) -> Array:
         """Draw parameters from their uncertainty: ndarray (count, parameters), each within a factor
@@ -139,11 +150,6 @@ def _fitted(
         notes.append(f"The {model} fit stopped before its maximum; its parameters are approximate.")
     vague = [n for n, d, ok in zip(names, deviations, known, strict=True) if ok and d > VAGUE]
     vague += [n for n, ok, inside in zip(names, known, free, strict=True) if inside and not ok]
-    if vague:
-        notes.append(
-            f"The data hardly determine {', '.join(vague)} of the {model} model: other "
-            "values would fit as well."
-        )
     if penalised:
         notes.append(
             f"Only {customers:,} customer{'' if customers == 1 else 's'}: a weak prior keeps "
@@ -152,8 +158,7 @@ def _fitted(
     return Fit(
         model, dict(zip(names, map(float, parameters), strict=True)), errors,
         -value * max(customers, 1) + weight * float(best @ best) / 2 + constant, customers, has_converged,
-        at_bound, penalised,
-        tuple(notes), covariance,
+        at_bound, penalised, tuple(vague), tuple(notes), covariance,
     )  # fmt: skip
 
 

@@ -1,7 +1,6 @@
 """The interface of the ordering models, and how they are fitted."""
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Protocol
 
 import numpy as np
@@ -103,19 +102,29 @@ class _Sum:
         return float(rows.weight @ value), slope @ rows.weight
 
 
+#: Customers whose rates are spread like a gamma distribution of this shape differ by a tenth.
+ALIKE = 100.0
+
+
 def _with_limits(fitted: Fit, buying: Buying) -> Fit:
-    """Add notes on parameters at a bound: customers do not differ in something, or never do it."""
-    notes, p = list(fitted.notes), fitted.parameters
+    """Add notes on parameters that have no use or no end: customers do not differ in something, or
+    never do it.
+    """
+    notes: list[str] = []
+    p, explained = fitted.parameters, set(fitted.at_bound)
+    for pair in (("r", "alpha"), ("s", "beta"), ("a", "b")):
+        if pair[0] in fitted.vague and p[pair[0]] > ALIKE:
+            explained |= set(pair)
     if not float(buying.weight @ buying.x):
-        notes.insert(
-            0, "No customer has ordered on a second day, so no ordering rate can be estimated."
+        notes.append(
+            "No customer has ordered on a second day, so no ordering rate can be estimated."
         )
-    elif {"r", "alpha"} & set(fitted.at_bound):
+    elif {"r", "alpha"} & explained:
         notes.append(
             f"In the {fitted.model} model all customers order at the same rate, once in "
             f"{p['alpha'] / p['r']:,.0f} days."
         )
-    if {"a", "b", "s", "beta"} & set(fitted.at_bound):
+    if {"a", "b", "s", "beta"} & explained:
         if "s" in p:
             days = p["beta"] / p["s"]
             never, words = (
@@ -136,4 +145,4 @@ def _with_limits(fitted: Fit, buying: Buying) -> Fit:
                 "no customer leaves for good; the forecast is that all keep their rate of ordering"
             )
         notes.append(f"In the {fitted.model} model {words}.")
-    return replace(fitted, notes=tuple(notes))
+    return fitted.with_notes(notes, explained)

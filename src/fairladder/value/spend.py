@@ -8,7 +8,7 @@ References
 .. [1] P. Fader, B. Hardie (2013), The gamma-gamma model of monetary value (note 25 of the authors).
 """
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
@@ -151,7 +151,7 @@ def _correlation(n: Array, mean: Array) -> float:
 
 
 def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
-    notes = list(fitted.notes)
+    notes: list[str] = []
     if fitted.parameters["q"] <= 1:
         notes.append(
             "The spend model's mean is infinite (q ≤ 1): a few orders are so large that no "
@@ -179,4 +179,4 @@ def _with_words(fitted: Fit, correlation: float, power: float) -> Fit:
             f"{wording.signed(correlation, 2)}), but the spend model assumes independence: forecasts of "
             f"frequent customers are somewhat too {'low' if correlation > 0 else 'high'}."
         )
-    return replace(fitted, notes=tuple(notes))
+    return fitted.with_notes(notes)

@@ -270,7 +270,8 @@ def test_customers_who_are_alike_have_one_fit_from_every_start(model):
     rate = x.sum() / end.sum()
     best = x.sum() * np.log(rate) - x.sum()
     for fit in fits:
-        assert fit.converged and "r" in fit.at_bound
+        assert fit.converged
+        assert "r" in fit.at_bound
         assert any("order at the same rate, once in 6" in note for note in fit.notes)
         assert any("no customer leaves for good" in note for note in fit.notes)
         assert not any("hardly determine" in note for note in fit.notes)

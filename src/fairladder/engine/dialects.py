@@ -5,6 +5,7 @@ has.
 import re
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
+from functools import reduce
 
 import sqlglot
 from sqlglot import exp
@@ -43,7 +44,7 @@ WAREHOUSES: Mapping[str, _Warehouse] = {
     ),
     "redshift": _Warehouse(_EVERYWHERE | {"TS_OR_DS_DIFF"}, _TYPES, escapes=True),
     "databricks": _Warehouse(_EVERYWHERE, _TYPES | {"STRING"}, escapes=True),
-    "trino": _Warehouse(_EVERYWHERE | {"CONCAT"}, _TYPES, escapes=False),
+    "trino": _Warehouse(_EVERYWHERE | {"CHR", "CONCAT"}, _TYPES, escapes=False),
 }
 DIALECTS = (*RUN_HERE, *WAREHOUSES)
 
@@ -64,7 +65,7 @@ def in_dialect(tree: exp.Select, dialect: str, texts: Collection[str]) -> exp.Ex
         other = _changed(node, dialect)
         if other is not node:
             node.replace(other)
-    return copy
+    return _by_number(copy) if dialect == "trino" else copy
 
 
 #: Translators for databases. SQLite stores no column types, so the reduction is not written for it.
@@ -94,7 +95,24 @@ def reduction_in_dialect(tree: exp.Select, dialect: str) -> exp.Expr:
         other = _changed(other, dialect) if other is node else other
         if other is not node:
             node.replace(other)
-    return plain
+    return _by_number(plain) if dialect == "trino" else plain
+
+
+def _by_number(tree: exp.Select) -> exp.Select:
+    """Write control signs in texts as ``CHR(9)``: Trino has no escapes, and an editor changes raw
+    ones.
+    """
+    for text in list(tree.find_all(exp.Literal)):
+        parts = re.split(r"([\x00-\x1f])", text.name) if text.is_string else [text.name]
+        if len(parts) > 1:
+            signs: list[exp.Expr] = [
+                exp.Chr(expressions=[exp.convert(ord(part))]) if n % 2 else exp.Literal.string(part)
+                for n, part in enumerate(parts)
+                if part
+            ]
+            joined = reduce(lambda a, b: exp.DPipe(this=a, expression=b), signs)
+            text.replace(exp.paren(joined) if len(signs) > 1 else joined)
+    return tree
 
 
 def inner_name(name: str) -> str:
@@ -241,6 +259,10 @@ def _changed(node: exp.Expr, dialect: str) -> exp.Expr:
             return exp.to_identifier(
                 node.name, quoted=False
             )  # in quotes, a lowercase letter would not match the table's uppercase one
+        case exp.DataType() if (
+            dialect == "redshift" and node.this == exp.DType.VARCHAR and not node.expressions
+        ):
+            return exp.DataType(this=exp.DType.TEXT)  # without a length it has 256 bytes
         case exp.Cast() if dialect in WAREHOUSES and _by_way_of_text(node):
             # Warehouses format floats differently; as a decimal a float is the same up to nine
             # decimals everywhere.

@@ -681,6 +681,71 @@ def test_replacing_rows_keeps_everything_that_belongs_to_the_table(place):
     engine.dispose()
 
 
+def test_unusual_names_are_written_and_long_ones_refused(place):
+    """Percent signs mean something to drivers; PostgreSQL would cut a name at 63 bytes."""
+    frame = pd.DataFrame(
+        {"customer": ["a", "b"], "share %": [1.0, 2.0], "a%s": [1, 2], 'q%%"x': [3, 4]}
+    )
+    name, other = "seen 5%s ä" + "ä" * 15, frame.assign(more=1)
+    for rows, mode in ((frame, None), (frame, "replace"), (other, "replace")):
+        assert fl.write_table(rows, f"{place}#{name}", dt.date(2026, 6, 30), mode=mode) == 2
+    for day in (1, 2):
+        fl.write_table(frame, f"{place}#{name} daily", dt.date(2026, 7, day), mode="append")
+    engine = sqlalchemy.create_engine(place.replace("postgresql:", "postgresql+psycopg:"))
+    there = sqlalchemy.inspect(engine)
+    for table, wanted, keys in (
+        (name, other, ["customer"]),
+        (f"{name} daily", frame, ["as_of", "customer"]),
+    ):
+        assert {c["name"] for c in there.get_columns(table)} == {"as_of", *wanted}
+        assert there.get_pk_constraint(table)["constrained_columns"] == keys
+        stored = sqlalchemy.Table(table, sqlalchemy.MetaData(), autoload_with=engine)
+        with engine.begin() as connection:
+            found = connection.execute(sqlalchemy.select(stored)).mappings().all()
+            stored.drop(connection)
+        assert {(r["customer"], r["share %"], r["a%s"], r['q%%"x']) for r in found} == {
+            ("a", 1.0, 1, 3), ("b", 2.0, 2, 4)
+        }  # fmt: skip
+    if not place.startswith("sqlite"):
+        most = (
+            r"names in PostgreSQL have at most 63"
+            if place == POSTGRES
+            else r"names in MariaDB have at most 64"
+        )
+        for rows, table in ((frame, "s" * 65), (frame.assign(**{"ä" * 65: 1}), "seen")):
+            with pytest.raises(fl.UsageError, match=most):
+                fl.write_table(rows, f"{place}#{table}", dt.date(2026, 6, 30))
+        assert not sqlalchemy.inspect(engine).has_table("seen")
+    engine.dispose()
+
+
+@needs_postgres
+@pytest.mark.parametrize("place", ["postgres"], indirect=True)
+def test_partitioned_tables_and_stored_views_are_left_and_read(place):
+    with psycopg.connect(place, autocommit=True) as owner:
+        for statement in (
+            "CREATE TABLE seen (customer text, placed date, amount numeric(12,2)) PARTITION BY RANGE (placed)",
+            "CREATE TABLE kept PARTITION OF seen FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')",
+            "INSERT INTO seen VALUES ('a', '2026-01-01', 5), ('b', '2026-02-01', 6)",
+            "CREATE MATERIALIZED VIEW stored AS SELECT * FROM seen",
+        ):
+            owner.execute(statement)
+        try:
+            for table in ("seen", "stored"):
+                scheme = {"orders": {"table": table}}
+                assert fl.open_orders(place, scheme=scheme).customers()["spend"].sum() == 11
+            frame = pd.DataFrame({"customer": ["a"], "spend": [1.0]})
+            for table, why in (("stored", "is a view"), ("seen", "and views and partitions that")):
+                with pytest.raises(fl.UsageError, match=why):
+                    fl.write_table(frame, f"{place}#{table}", None, mode="replace")
+            with pytest.raises(
+                fl.UsageError, match="Name the table that is read with --table seen"
+            ):
+                fl.open_orders(f"{place}#seen")
+        finally:
+            owner.execute("DROP MATERIALIZED VIEW stored")
+
+
 @needs_postgres
 @pytest.mark.parametrize("place", ["postgres"], indirect=True)
 def test_new_table_gets_the_old_ones_rights_and_no_others(place):

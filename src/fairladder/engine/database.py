@@ -13,7 +13,13 @@ from typing import Any
 import pyarrow as pa
 from sqlglot import exp
 
-from fairladder.engine.addresses import checked_url, converted_errors, label_of, sqlalchemy_module
+from fairladder.engine.addresses import (
+    checked_url,
+    converted_errors,
+    label_of,
+    sqlalchemy_module,
+    tables_in,
+)
 from fairladder.engine.backends import backend_of
 from fairladder.engine.embedded import Embedded
 from fairladder.engine.layout import laid_out
@@ -152,10 +158,7 @@ class Database:
                     f"{self.label} has no schema `{shortened(schema, 80)}`. "
                     f"{nearest(schema, known)}"
                 )
-            return [
-                *self._inspector.get_table_names(schema),
-                *self._inspector.get_view_names(schema),
-            ]
+            return tables_in(self._inspector, schema)
 
     def note(self, relation: exp.Expr) -> str | None:
         """Return a warning about a table that is read, or None."""
@@ -364,8 +367,7 @@ class Database:
         return self._backend.escaped(tree.sql(self._backend.writer, identify=True))
 
     def _tables_there(self) -> str:
-        with self._converted_errors():
-            names = sorted([*self._inspector.get_table_names(), *self._inspector.get_view_names()])
+        names = sorted(self._names_in(None))
         return f"There are: {', '.join(names[:20])}." if names else "It contains no tables."
 
     def _converted_errors(self) -> AbstractContextManager[None]:

@@ -7,7 +7,7 @@ This connection reads only what must be known about the table to write.
 import datetime as dt
 import hashlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from decimal import Decimal
@@ -15,7 +15,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from fairladder.columns import decimals_of
-from fairladder.engine.addresses import checked_url, converted_errors, label_of, sqlalchemy_module
+from fairladder.engine.addresses import (
+    checked_url,
+    converted_errors,
+    label_of,
+    sqlalchemy_module,
+    views_in,
+)
 from fairladder.errors import DataError, UsageError
 from fairladder.numbers import to_minor
 
@@ -48,6 +54,7 @@ _ATTACHED = {
         f"{_OID} AND r.ev_class <> d.refobjid",
         "tables that refer to it": f"pg_constraint WHERE confrelid = {_OID}",
         "rights on columns": f"pg_attribute WHERE attrelid = {_OID} AND attacl IS NOT NULL",
+        "partitions": f"pg_inherits WHERE inhparent = {_OID}",
         "comments": f"pg_description WHERE objoid = {_OID} AND classoid = CAST('pg_class' AS regclass)",
     },
     "sqlite": {"triggers": "sqlite_master WHERE type = 'trigger' AND tbl_name = :name"},
@@ -199,6 +206,13 @@ def _with_transactions(engine: Any, sqlalchemy: Any) -> None:
     sqlalchemy.event.listen(engine, "begin", begin)
 
 
+#: The longest names of tables and columns: database, number, unit.
+_LONGEST_NAME = {
+    "postgresql": ("PostgreSQL", 63, "bytes"),
+    **dict.fromkeys(_MYSQL, ("MariaDB", 64, "letters")),
+}
+
+
 @dataclass(frozen=True)
 class _Writing:
     """One transaction."""
@@ -212,6 +226,7 @@ class _Writing:
     def write(self, frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> int:
         """Write the rows; return their number."""
         there = self.require_place()
+        self._require_short(map(str, frame.columns))
         if self.mode == "append" and as_of is None:
             raise DataError("There is no as-of date to append under, since no row is used.")
 
@@ -233,11 +248,7 @@ class _Writing:
         if there:
             self._require_nothing_attached()
         aside = bool(there) or not self.tables_are_undone
-        name = (
-            f"{self.address.table[:40]}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}"
-            if aside
-            else self.address.table
-        )
+        name = f"fairladder_new_{dt.datetime.now(dt.UTC):%H%M%S%f}" if aside else self.address.table
         table = named(name)
         try:
             table.create(self.connection)
@@ -251,6 +262,7 @@ class _Writing:
 
     def require_place(self) -> list[str]:
         """Return the columns of the existing table. Raises UsageError if it must not be changed."""
+        self._require_short([self.address.table])
         there = self._columns_there()
         if there and self.mode is None:
             raise UsageError(
@@ -269,6 +281,16 @@ class _Writing:
                 )
         return there
 
+    def _require_short(self, names: Iterable[str]) -> None:
+        """Raise UsageError for a name that the database would cut or refuse."""
+        database, most, unit = _LONGEST_NAME.get(self.connection.dialect.name, ("", 0, ""))
+        for name in names if most else ():
+            if (size := len(name.encode() if unit == "bytes" else name)) > most:
+                raise UsageError(
+                    f"The name {name!r} has {size} {unit}, and names in {database} have at most "
+                    f"{most}. Choose a shorter one."
+                )
+
     def _inspector(self) -> Any:
         return sqlalchemy_module().inspect(self.connection)
 
@@ -283,7 +305,7 @@ class _Writing:
         if self.mode == "append":
             self.connection.exec_driver_sql(
                 "SELECT pg_advisory_xact_lock(hashtextextended('fairladder ' || %s::regclass::oid, 0))",
-                (table,),
+                (_undoubled(table),),
             )
         else:
             self.connection.exec_driver_sql(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE")
@@ -304,7 +326,7 @@ class _Writing:
     def _require_all_rows(self) -> None:
         """Raise DataError if a policy hides rows of the table, which could then not be replaced."""
         active = self.connection.exec_driver_sql(
-            "SELECT row_security_active(%s)", (self._quoted(self.address.table),)
+            "SELECT row_security_active(%s)", (_undoubled(self._quoted(self.address.table)),)
         ).scalar()
         if active:
             raise DataError(
@@ -322,7 +344,11 @@ class _Writing:
             "indexes": len(found.get_indexes(name, **where)),
             "foreign keys": len(found.get_foreign_keys(name, **where)),
         }
-        given = {"name": name, "schema": self.address.schema, "table": self._quoted(name)}
+        given = {
+            "name": name,
+            "schema": self.address.schema,
+            "table": _undoubled(self._quoted(name)),
+        }
         for what, condition in _ATTACHED.get(self.connection.dialect.name, {}).items():
             query = sqlalchemy_module().text(f"SELECT COUNT(*) FROM {condition}")
             names = {n: v for n, v in given.items() if f":{n}" in condition}
@@ -343,7 +369,7 @@ class _Writing:
         """Return the columns of the existing table; empty if there is no such table."""
         sqlalchemy = sqlalchemy_module()
         inspector = sqlalchemy.inspect(self.connection)
-        if self.address.table in inspector.get_view_names(schema=self.address.schema):
+        if self.address.table in views_in(inspector, self.address.schema):
             raise UsageError(f"The {self.address.label} is a view. Name a new table for results.")
         if not inspector.has_table(self.address.table, schema=self.address.schema):
             return []
@@ -390,7 +416,8 @@ class _Writing:
             preparer: Any = self.connection.dialect.identifier_preparer
             quoted = ", ".join(preparer.quote_identifier(n) for n in names)
             raw: Any = self.connection.connection.cursor()
-            with raw.copy(f"COPY {preparer.format_table(table)} ({quoted}) FROM STDIN") as copy:
+            copied = f"COPY {preparer.format_table(table)} ({quoted}) FROM STDIN"
+            with raw.copy(_undoubled(copied)) as copy:
                 for row in rows:
                     copy.write_row(row)
             return
@@ -422,7 +449,7 @@ class _Writing:
             return
         key = self._inspector().get_pk_constraint(self.address.table, schema=self.address.schema)
         if key["name"]:
-            name = preparer.quote_identifier(f"{self.address.table[:58]}_pkey")
+            name = preparer.quote_identifier(f"{_cut(self.address.table, 58)}_pkey")
             run(
                 f"ALTER TABLE {old} RENAME CONSTRAINT {preparer.quote_identifier(key['name'])} TO {name}"
             )
@@ -519,6 +546,18 @@ class _MariaDbWriting(_Writing):
         self.connection.exec_driver_sql(f"RENAME TABLE {both}{self._quoted(new)} TO {old}")
         if there:
             self.connection.exec_driver_sql(f"DROP TABLE {old_name}")
+
+
+def _cut(name: str, size: int) -> str:
+    """Return the first letters of a name that fit into ``size`` bytes."""
+    return name.encode()[:size].decode(errors="ignore")
+
+
+def _undoubled(quoted: str) -> str:
+    """Return a quoted name for use outside statements with parameters, for which SQLAlchemy doubles
+    percent signs.
+    """
+    return quoted.replace("%%", "%")
 
 
 def _kind(of: Any, dialect: Any) -> str:

@@ -686,7 +686,10 @@ def test_unusual_names_are_written_and_long_ones_refused(place):
     frame = pd.DataFrame(
         {"customer": ["a", "b"], "share %": [1.0, 2.0], "a%s": [1, 2], 'q%%"x': [3, 4]}
     )
-    name, other = "seen 5%s ä" + "ä" * 15, frame.assign(more=1)
+    name, other = (
+        "seen 5%s ä" + "ä" * 15,
+        frame.assign(**{"ä" * (31 if place.startswith("postgres") else 64): 1}),
+    )
     for rows, mode in ((frame, None), (frame, "replace"), (other, "replace")):
         assert fl.write_table(rows, f"{place}#{name}", dt.date(2026, 6, 30), mode=mode) == 2
     for day in (1, 2):
@@ -712,7 +715,10 @@ def test_unusual_names_are_written_and_long_ones_refused(place):
             if place == POSTGRES
             else r"names in MariaDB have at most 64"
         )
-        for rows, table in ((frame, "s" * 65), (frame.assign(**{"ä" * 65: 1}), "seen")):
+        for rows, table in (
+            (frame, "s" * 65),
+            (frame.assign(**{"ä" * (32 if "PostgreSQL" in most else 65): 1}), "seen"),
+        ):
             with pytest.raises(fl.UsageError, match=most):
                 fl.write_table(rows, f"{place}#{table}", dt.date(2026, 6, 30))
         assert not sqlalchemy.inspect(engine).has_table("seen")

@@ -725,6 +725,39 @@ def test_unusual_names_are_written_and_long_ones_refused(place):
     engine.dispose()
 
 
+def test_times_of_day_are_written(place):
+    """A date would lose them, and MariaDB's usual type their fractions."""
+    moments = pd.to_datetime(["2026-06-30 12:30:15.25", None])
+    frame = pd.DataFrame({"customer": ["a", "b"], "moment": moments, "day": ["2026-06-30"] * 2})
+    frame["day"] = pd.to_datetime(frame["day"])
+    for mode in (None, "replace"):
+        fl.write_table(frame, f"{place}#seen", dt.date(2026, 6, 30), mode=mode)
+    rows, _ = table_of(place, "seen")
+    found = sorted((r["customer"], str(r["moment"])[:22], str(r["day"])) for r in rows)
+    assert found == [("a", "2026-06-30 12:30:15.25", "2026-06-30"), ("b", "None", "2026-06-30")]
+
+
+@pytest.mark.parametrize(
+    ("made", "says"),
+    [
+        (lambda f: f.assign(spend=[2.0, 1e16]), "Row 2, column 'spend': 1e[+]16 is too large for an"),
+        (lambda f: f.assign(spend=[None, float("-inf")]), "Row 2, column 'spend': -inf is too large"),
+        (lambda f: f.assign(n=[1, 2**63]), "Row 2, column 'n': 9223372036854775808 has more than 63"),
+        (lambda f: f.assign(x=[None, [1]]), r"Row 2, column 'x': \[1\] is no text, number, date"),
+        (lambda f: f.assign(t=pd.Timestamp("2026-01-01", tz="UTC")), "Row 1, column 't': .* or local time"),
+        (lambda f: f.assign(as_of=1), "'as_of' is added by this function"),
+        (lambda f: pd.concat([f, f[["spend"]]], axis=1), "'spend' is there twice"),
+        (lambda f: f.to_dict(), "a pandas DataFrame, and this is a dict"),
+    ],
+)  # fmt: skip
+def test_cells_that_no_table_holds_are_refused(tmp_path, made, says):
+    frame = pd.DataFrame({"customer": ["a", "b"], "spend": [-9e15, 9e15]})
+    place = f"sqlite:///{tmp_path / 'results.db'}"
+    with pytest.raises(fl.FairLadderError, match=says):
+        fl.write_table(made(frame), f"{place}#seen", None)
+    assert fl.write_table(frame.assign(n=2**63 - 1), f"{place}#seen", None) == 2
+
+
 @needs_postgres
 @pytest.mark.parametrize("place", ["postgres"], indirect=True)
 def test_partitioned_tables_and_stored_views_are_left_and_read(place):

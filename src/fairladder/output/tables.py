@@ -10,11 +10,9 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from fairladder.columns import decimals_of
 from fairladder.engine.addresses import (
     checked_url,
     converted_errors,
@@ -23,7 +21,7 @@ from fairladder.engine.addresses import (
     views_in,
 )
 from fairladder.errors import DataError, UsageError
-from fairladder.numbers import to_minor
+from fairladder.output.table_cells import columns_of, require_table_of_cells, rows_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -110,14 +108,14 @@ def write_table(
     """Write the rows to a table, with ``as_of`` as the first column, in one transaction; return the
     number of rows.
 
-    ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Dates become dates, money exact decimals,
-    ids text. If the table has one row for each customer, the primary key is ``customer``, with
+    ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Dates become dates, moments timestamps,
+    ids text, money exact decimals (SQLite has none and stores floating-point numbers). If the table has one row for each customer, the primary key is ``customer``, with
     ``as_of`` if days are appended. ``mode`` says how an existing table is treated: ``replace`` puts
     the new one in its place, ``append`` adds the day.
 
-    Raises UsageError if the table exists and ``mode`` is None, or the address is wrong; DataError
-    if the day exists already, columns differ, the table is locked for long, or the database
-    refuses.
+    Raises UsageError if the table exists and ``mode`` is None, the address is wrong, or this is no
+    DataFrame; DataError if the day exists already, columns differ, a cell fits into no column, the
+    table is locked for long, or the database refuses.
 
     >>> import fairladder as fl
     >>> import pathlib, tempfile
@@ -132,6 +130,7 @@ def write_table(
             f"{address!r} is not the address of a database. Write it as "
             "postgresql://host/shop#scores."
         )
+    require_table_of_cells(frame, decimals)
     with _transaction(to) as connection:
         return _writing(connection, to, mode).write(frame, as_of, decimals)
 
@@ -231,7 +230,7 @@ class _Writing:
             raise DataError("There is no as-of date to append under, since no row is used.")
 
         def named(name: str) -> "Table":
-            return self._table(name, _columns(frame, decimals, daily=self.mode == "append"))
+            return self._table(name, columns_of(frame, decimals, daily=self.mode == "append"))
 
         table = named(self.address.table)
         if there:
@@ -239,11 +238,11 @@ class _Writing:
         if there and self.mode == "append":
             self._require_same(there, [c.name for c in table.columns])
             self._require_new_day(as_of)
-            self._insert(table, _rows(frame, as_of, decimals))
+            self._insert(table, rows_of(frame, as_of, decimals))
             return len(frame)
         if there and self._agrees(table):
             self.connection.execute(table.delete())
-            self._insert(table, _rows(frame, as_of, decimals))
+            self._insert(table, rows_of(frame, as_of, decimals))
             return len(frame)
         if there:
             self._require_nothing_attached()
@@ -252,7 +251,7 @@ class _Writing:
         table = named(name)
         try:
             table.create(self.connection)
-            self._insert(table, _rows(frame, as_of, decimals))
+            self._insert(table, rows_of(frame, as_of, decimals))
             if aside:
                 self._put_in_place(name, bool(there))
         except BaseException:
@@ -571,52 +570,3 @@ def _kind(of: Any, dialect: Any) -> str:
 def _writing(connection: "Connection", address: TableAddress, mode: Mode) -> _Writing:
     kind = _MariaDbWriting if connection.dialect.name in _MYSQL else _Writing
     return kind(connection, address, mode)
-
-
-def _columns(frame: "pd.DataFrame", decimals: int, daily: bool) -> list[Any]:
-    """Return the table's columns, ``as_of`` first, with suitable types and the primary key if there
-    can be one.
-    """
-    sqlalchemy = sqlalchemy_module()
-    one_each = (
-        "customer" in frame and frame["customer"].notna().all() and frame["customer"].is_unique
-    )
-    columns = [
-        sqlalchemy.Column(
-            "as_of", sqlalchemy.Date, primary_key=bool(one_each and daily), autoincrement=False
-        )
-    ]
-    for name in frame:
-        key = bool(one_each and name == "customer")
-        columns.append(sqlalchemy.Column(str(name), _type(frame, name, decimals), primary_key=key))
-    return columns
-
-
-def _type(frame: "pd.DataFrame", name: object, decimals: int) -> Any:
-    sqlalchemy = sqlalchemy_module()
-    values = frame[name]
-    if (places := decimals_of(frame, name, decimals)) is not None:
-        return sqlalchemy.Numeric(18, places)
-    kinds = {"M": sqlalchemy.Date, "b": sqlalchemy.Boolean, "f": sqlalchemy.Double}
-    kinds |= dict.fromkeys("iu", sqlalchemy.BigInteger)
-    return kinds.get(getattr(values.dtype, "kind", "O"), sqlalchemy.Text)()
-
-
-def _rows(frame: "pd.DataFrame", as_of: dt.date | None, decimals: int) -> Iterator[tuple[Any, ...]]:
-    columns = [_plain(frame, name, decimals) for name in frame]
-    for cells in zip(*columns, strict=True):
-        yield (as_of, *cells)
-
-
-def _plain(frame: "pd.DataFrame", name: object, decimals: int) -> list[Any]:
-    """Return a column's values as Python objects; money as exact decimals, dates as dates."""
-    values = frame[name]
-    known = values.notna()
-    if (places := decimals_of(frame, name, decimals)) is not None:
-        units = iter(to_minor(values[known].to_numpy(dtype=float), places).tolist())
-        return [Decimal(next(units)).scaleb(-places) if there else None for there in known]
-    if values.dtype.kind == "M":
-        return [v.date() if there else None for v, there in zip(values, known, strict=True)]
-    return [
-        v if there else None for v, there in zip(values.astype(object).tolist(), known, strict=True)
-    ]

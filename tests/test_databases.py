@@ -11,6 +11,7 @@ import sys
 import threading
 from decimal import Decimal
 
+import numpy as np
 import pandas as pd
 import psycopg
 import pytest
@@ -757,7 +758,9 @@ def test_cells_that_no_table_holds_are_refused(tmp_path, made, says):
     place = f"sqlite:///{tmp_path / 'results.db'}"
     with pytest.raises(fl.FairLadderError, match=says):
         fl.write_table(made(frame), f"{place}#seen", None)
-    assert fl.write_table(frame.assign(n=2**63 - 1), f"{place}#seen", None) == 2
+    mixed = frame.assign(n=2**63 - 1, mixed=pd.Series([np.int64(5), "x"], dtype=object))
+    assert fl.write_table(mixed, f"{place}#seen", None) == 2
+    assert [r["mixed"] for r in table_of(place, "seen")[0]] == ["5", "x"]
 
 
 @needs_postgres

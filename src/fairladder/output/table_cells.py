@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 #: Digits of an amount, and bits of a whole number, in the table.
 _DIGITS, _BITS = 18, 63
-_PLAIN = (str, bool, int, float, Decimal, dt.date)
+_PLAIN = (str, bool, int, float, Decimal, dt.date, np.number, np.bool_)
 
 
 def require_table_of_cells(frame: Any, decimals: int) -> None:
@@ -111,8 +111,10 @@ def _plain(frame: "pd.DataFrame", name: object, decimals: int) -> list[Any]:
             (v.to_pydatetime() if times else v.date()) if there else None
             for v, there in zip(values, known, strict=True)
         ]
+    objects = values.astype(object).tolist()
     return [
-        v if there else None for v, there in zip(values.astype(object).tolist(), known, strict=True)
+        (v.item() if isinstance(v, np.generic) else v) if there else None
+        for v, there in zip(objects, known, strict=True)
     ]
 
 

@@ -109,9 +109,10 @@ def write_table(
     number of rows.
 
     ``address`` is ``URL#TABLE`` or ``URL#SCHEMA.TABLE``. Dates become dates, moments timestamps,
-    ids text, money exact decimals (SQLite has none and stores floating-point numbers). If the table has one row for each customer, the primary key is ``customer``, with
-    ``as_of`` if days are appended. ``mode`` says how an existing table is treated: ``replace`` puts
-    the new one in its place, ``append`` adds the day.
+    ids text, money exact decimals (SQLite has none and stores floating-point numbers). If the table
+    has one row for each customer, the primary key is ``customer``, with ``as_of`` if days are
+    appended. ``mode`` says how an existing table is treated: ``replace`` puts the new one in its
+    place, ``append`` adds the day.
 
     Raises UsageError if the table exists and ``mode`` is None, the address is wrong, or this is no
     DataFrame; DataError if the day exists already, columns differ, a cell fits into no column, the
@@ -247,7 +248,9 @@ class _Writing:
         if there:
             self._require_nothing_attached()
         aside = bool(there) or not self.tables_are_undone
-        name = f"fairladder_new_{dt.datetime.now(dt.UTC):%H%M%S%f}" if aside else self.address.table
+        start = _cut(self.address.table, 40)
+        aside_name = f"{start}_new_{dt.datetime.now(dt.UTC):%H%M%S%f}"
+        name = aside_name if aside else self.address.table
         table = named(name)
         try:
             table.create(self.connection)

@@ -65,14 +65,14 @@ class BetaGeometric:
         )
         u_end, u_last = np.log1p(T / alpha), np.log1p(t_x / alpha)
         odds = self._log_odds(p, x, np.log1p((T - t_x) / (alpha + t_x)))
-        gone = expit(odds)
+        inactive = expit(odds)
         left = np.where(n > 0, 1 / (b + np.where(n > 0, n, 1) - 1), 0.0)
         value = (rise + by_b - by_both)[back] - x * np.log(alpha) - (r + x) * u_end
         slope = np.stack([
-            r * (d_r[back] - (1 - gone) * u_end - gone * u_last),
-            (r + x) * ((1 - gone) * T / (alpha + T) + gone * t_x / (alpha + t_x)) - x,
-            gone - a * d_both[back],
-            b * ((d_b - d_both)[back] - gone * left),
+            r * (d_r[back] - (1 - inactive) * u_end - inactive * u_last),
+            (r + x) * ((1 - inactive) * T / (alpha + T) + inactive * t_x / (alpha + t_x)) - x,
+            inactive - a * d_both[back],
+            b * ((d_b - d_both)[back] - inactive * left),
         ])  # fmt: skip
         return value + np.logaddexp(0, odds), slope
 

@@ -59,12 +59,12 @@ class Pareto:
         u_end, w_end = np.log1p(T / alpha), np.log1p(T / beta)
         stayed = -(r + x) * u_end - s * w_end
         left, (u, near_a, w, near_b) = self._left(p, x, t_x, T)
-        both, (there, gone) = _joined(stayed, left)
+        both, (there, inactive) = _joined(stayed, left)
         slope = np.stack([
-            r * (d_rise[back] - there * u_end - gone * u),
-            (r + x) * (there * T / (alpha + T) + gone * near_a) - x,
-            gone - s * (there * w_end + gone * w),
-            s * there * T / (beta + T) + gone * ((s + 1) * near_b - 1),
+            r * (d_rise[back] - there * u_end - inactive * u),
+            (r + x) * (there * T / (alpha + T) + inactive * near_a) - x,
+            inactive - s * (there * w_end + inactive * w),
+            s * there * T / (beta + T) + inactive * ((s + 1) * near_b - 1),
         ])  # fmt: skip
         return rise[back] - x * np.log(alpha) + both, slope
 

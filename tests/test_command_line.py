@@ -21,6 +21,7 @@ import numpy as np
 import pandas as pd
 import pyarrow.parquet as pq
 import pytest
+import typer
 from rich.console import Console
 from sqlglot import parse_one
 
@@ -28,6 +29,7 @@ import fairladder as fl
 from fairladder import palette, steps
 from fairladder.book.opened import open_unread
 from fairladder.cli import screen
+from fairladder.cli.options import report_errors
 from fairladder.engine.embedded import Embedded
 from fairladder.output import files, large_sheets
 from fairladder.review.stability import stability
@@ -580,3 +582,13 @@ def test_large_workbook_equals_small_workbook(monkeypatch, tmp_path):
             pd.DataFrame({"x": ["=1"] * 8 + ["y" * 40_000] + ["z"] * 9}), tmp_path / "long.xlsx"
         )
     assert not (tmp_path / "long.xlsx").exists()
+
+
+def test_too_little_memory_is_one_sentence(capsys):
+    def work():
+        raise MemoryError
+
+    with pytest.raises(typer.Exit) as end:
+        report_errors(work)
+    assert end.value.exit_code == 1
+    assert re.fullmatch("Error: there is too little memory.* cluster.\\n", capsys.readouterr().err)

@@ -524,6 +524,13 @@ def report_errors(work: Callable[[], None]) -> None:
             f"Error: the output could not be written: {error.strerror or error}.", file=sys.stderr
         )
         raise typer.Exit(1) from error
+    except MemoryError as error:
+        print(
+            "Error: there is too little memory. Give this program more (see `ulimit -v`), read "
+            "fewer columns or days, or work where the orders are: in a database or a cluster.",
+            file=sys.stderr,
+        )
+        raise typer.Exit(1) from error
     except RecursionError as error:
         print(
             "Error: a scheme or a condition is nested too deeply. Write `x IN (…)` for long "

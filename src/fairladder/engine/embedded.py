@@ -38,7 +38,8 @@ class Embedded:
     dialect = "duckdb"
 
     def __init__(self) -> None:
-        self._connection = duckdb.connect()
+        with _converted_errors():
+            self._connection = duckdb.connect()
         self._offered = 0
         self._scratched = 0
         self._owners: list[Any] = []

@@ -783,7 +783,7 @@ def test_partitioned_tables_and_stored_views_are_left_and_read(place):
                 with pytest.raises(fl.UsageError, match=why):
                     fl.write_table(frame, f"{place}#{table}", None, mode="replace")
             with pytest.raises(
-                fl.UsageError, match="Name the table that is read with --table seen"
+                fl.UsageError, match="Name the table that is read with --table seen "
             ):
                 fl.open_orders(f"{place}#seen")
         finally:

@@ -36,7 +36,7 @@ def views_in(inspector: Any, schema: str | None) -> list[str]:
 
 
 def tables_in(inspector: Any, schema: str | None) -> list[str]:
-    """Return the names of a schema's tables and views, with PostgreSQL's tables of other servers."""
+    """Return the names of a schema's tables and views, including foreign tables of PostgreSQL."""
     foreign = (
         inspector.get_foreign_table_names(schema) if inspector.dialect.name == _POSTGRES else []
     )
@@ -75,8 +75,8 @@ def checked_url(url: str, *, new_file: bool = False) -> "URL":
     named = [end.partition("#")[2] for end in ends if "#" in end]
     if named and made.get_backend_name() != "sqlite":
         raise UsageError(
-            f"Only results are written to URL#TABLE. Name the table that is read with --table {named[0]} "
-            f'(`table = "{named[0]}"` under [orders]).'
+            "URL#TABLE is only for results. Name the table that is read with "
+            f'--table {named[0]} (`table = "{named[0]}"` under [orders]).'
         )
     # A second `@` means that the password contains one: the rest of it would be taken as the host
     # and printed.

@@ -1,4 +1,4 @@
-"""Types and values of a result's columns in a table of a database."""
+"""Column types and cell values of a result that is written to a database."""
 
 import datetime as dt
 from collections.abc import Iterator
@@ -29,7 +29,7 @@ def require_table_of_cells(frame: Any, decimals: int) -> None:
     if not isinstance(frame, pd.DataFrame):
         raise UsageError(
             f"A table is written from a pandas DataFrame, and this is a {type(frame).__name__}. "
-            "Convert it first; Arrow, Polars and Spark tables have a method for that."
+            "Convert it to one first."
         )
     names = [str(name) for name in frame]
     if again := next((n for n in names if n == "as_of" or names.count(n) > 1), None):
@@ -119,5 +119,5 @@ def _plain(frame: "pd.DataFrame", name: object, decimals: int) -> list[Any]:
 
 
 def _has_times(values: "pd.Series[pd.Timestamp]") -> bool:
-    """Return True if some moments are not midnight, so that a date would lose something."""
+    """Return True if some values have a time of day, which a date would lose."""
     return bool((values.dropna() != values.dropna().dt.normalize()).any())

@@ -57,7 +57,7 @@ class Fit:
         return np.array(list(self.parameters.values()))
 
     def with_notes(self, notes: Sequence[str], explained: Set[str] = frozenset()) -> "Fit":
-        """Add notes, and one on the vague parameters that they have not ``explained``."""
+        """Add notes, and a note on the vague parameters other than the ``explained`` ones."""
         names = [name for name in self.vague if name not in explained]
         told = (
             f"The data hardly determine {', '.join(names)} of the {self.model} model: other "
@@ -231,8 +231,8 @@ _HALVINGS = 6
 def _newton(at: Array, slope: Array, hessian: Array) -> tuple[Array, float]:
     """Return Newton's step to the minimum within the bounds, and what it gains.
 
-    The first parameter to cross its bound goes there, and the others follow it, and so on. In a flat direction
-    parameters change by a factor e at most.
+    The first parameter to cross its bound stops there, and the step of the others is computed
+    again. In a flat direction parameters change by a factor e at most.
     """
     step = np.zeros_like(at)
     free = _inside(at) | ((at < 0) & (slope < 0)) | ((at > 0) & (slope > 0))

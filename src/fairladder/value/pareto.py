@@ -69,8 +69,8 @@ class Pareto:
         return rise[back] - x * np.log(alpha) + both, slope
 
     def _left(self, p: Array, x: Array, t_x: Array, T: Array) -> tuple[Array, Array]:
-        """Return ln ∫ s/β (1 + y/α)^−(r + x) (1 + y/β)^−(s + 1) dy from t_x to T, and averages under
-        the integrand, (4, rows): of ln(1 + y/α), y / (α + y), ln(1 + y/β) and y / (β + y).
+        """Return ln ∫ s/β (1 + y/α)^−(r + x) (1 + y/β)^−(s + 1) dy from t_x to T, and averages
+        under the integrand, (4, rows): of ln(1 + y/α), y / (α + y), ln(1 + y/β) and y / (β + y).
 
         In z = ln(min(α, β) + y) the integrand is smooth; its tail is cut off where it is
         negligible.
